@@ -1,0 +1,21 @@
+// Command widelark is the command line of Wide Lark.
+package main
+
+import (
+	"context"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"widelark/internal/cli"
+)
+
+// version is set by the build.
+var version = "development"
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	code := cli.Run(ctx, os.Args[1:], os.Stdin, os.Stdout, os.Stderr, version)
+	stop()
+	os.Exit(code)
+}

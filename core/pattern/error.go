@@ -1,0 +1,86 @@
+package pattern
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Code says what is wrong with a line. Programs branch on it; people read [Error.Error].
+type Code string
+
+// Why a line is refused.
+const (
+	// NotYet: the notation knows this kind and Wide Lark cannot keep it yet.
+	// Example: "betting"
+	NotYet Code = "not-yet"
+
+	// BadHost: the host is not one that a browser could go to.
+	// Example: heron..example
+	BadHost Code = "bad-host"
+
+	// BadPath: the path holds something that no path has.
+	// Example: heron.example/wards#map
+	BadPath Code = "bad-path"
+
+	// BadScheme: only http and https are decided on.
+	// Example: gopher://heron.example
+	BadScheme Code = "bad-scheme"
+
+	// BadRegex: the expression is not RE2 syntax, or is no use.
+	// Example: ~ heron(
+	BadRegex Code = "bad-regex"
+
+	// BadAttribute: what stands in the brackets is no attribute.
+	// Example: heron.example [untl 2026-12-24]
+	BadAttribute Code = "bad-attribute"
+
+	// Misplaced: something stands where the notation has no place for it.
+	// Example: heron.example bittern.example
+	Misplaced Code = "misplaced"
+
+	// TooLong: the pattern is longer than MaxLength, or the line than MaxLine.
+	TooLong Code = "too-long"
+
+	// NotText: the line is not valid UTF-8, or holds control characters.
+	NotText Code = "not-text"
+)
+
+// Codes lists every code.
+var Codes = []Code{NotYet, BadHost, BadPath, BadScheme, BadRegex, BadAttribute, Misplaced, TooLong, NotText}
+
+// Error says where a line is wrong, what was found there, what was expected and, where one is likely, the fix.
+type Error struct {
+	Line       int // 1-based; 0 where the text is not part of a file
+	Column     int // 1-based, in characters (Unicode code points)
+	Code       Code
+	Found      string // the piece that is wrong; "" at the end of the line
+	Expected   string // what could have stood there; a clause without final dot
+	Suggestion string // an entry that parses and is probably meant; "" where none is likely
+}
+
+// Error returns one sentence without final dot, without line and column.
+func (e *Error) Error() string {
+	found := "the line ends"
+	if e.Found != "" {
+		found = "found " + quote(e.Found)
+	}
+	text := fmt.Sprintf("%s, expected %s", found, e.Expected)
+	if e.Code == NotYet {
+		text = fmt.Sprintf("%s: %s", quote(e.Found), e.Expected)
+	}
+	if e.Suggestion != "" {
+		text += fmt.Sprintf("; did you mean %s?", e.Suggestion)
+	}
+	return text
+}
+
+// quote shows a piece of a line, shortened; control characters become visible.
+func quote(piece string) string {
+	if runes := []rune(piece); len(runes) > 60 {
+		piece = string(runes[:60]) + "…"
+	}
+	if strings.ContainsFunc(piece, func(r rune) bool { return r < ' ' }) {
+		return fmt.Sprintf("%q", piece)
+	}
+	return "“" + piece + "”"
+}

@@ -1,0 +1,147 @@
+package pattern
+
+import (
+	"bufio"
+	"bytes"
+	"errors"
+	"io"
+
+	"golang.org/x/text/encoding/unicode"
+	"golang.org/x/text/transform"
+)
+
+// Reading says how the lines of a file or a paste are read.
+type Reading string
+
+// The readings.
+const (
+	Exact   Reading = "exact"   // each line is notation, or refused: [Parse]
+	Mending Reading = "mending" // what people keep and paste is turned into the entry meant: [Mend]
+)
+
+// MaxLine is the longest line that is read, in bytes: a pattern of MaxLength with a note of several pages. A longer
+// one is refused and passed over without being held in memory.
+const MaxLine = 64 << 10
+
+// Line is what one line of a file came to. Exactly one of the following holds: it is blank (no entries, no error), it
+// is a note alone, it is good (entries and no changes), changed (entries and changes), or refused (Err).
+type Line struct {
+	Number  int    // 1-based
+	Text    string // as it stands in the file, without its end; shortened where it is longer than MaxLine
+	Entries []Entry
+	Changes []string
+	Err     *Error // with line and column set
+}
+
+// Outcome names what became of a line.
+type Outcome string
+
+// The outcomes. Good and Changed lines give entries.
+const (
+	Blank    Outcome = "blank"
+	NoteOnly Outcome = "note"
+	Good     Outcome = "good"
+	Changed  Outcome = "changed"
+	Refused  Outcome = "refused"
+)
+
+// Outcome returns which of the five the line is.
+func (l Line) Outcome() Outcome {
+	switch {
+	case l.Err != nil:
+		return Refused
+	case len(l.Entries) == 0:
+		return Blank
+	case l.Entries[0].Kind() == Note:
+		return NoteOnly
+	case len(l.Changes) > 0:
+		return Changed
+	}
+	return Good
+}
+
+// ReadLines reads a list file and gives every line to each, in order. Lines end with LF, CR LF or CR, mixed as they
+// may be; a byte-order mark is left out, and says whether the file is UTF-8 or UTF-16. It stops at the first error
+// of r or of each, and returns that. It holds one line at a time.
+func ReadLines(r io.Reader, reading Reading, each func(Line) error) error {
+	decoded := transform.NewReader(r, unicode.BOMOverride(transform.Nop))
+	in := bufio.NewReaderSize(decoded, 64<<10)
+	for number := 1; ; number++ {
+		text, long, err := readLine(in)
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		line := Line{Number: number, Text: text}
+		if long {
+			line.Err = &Error{Column: MaxLine + 1, Code: TooLong, Found: "more text", Expected: "a line of at most 65536 bytes"}
+		} else {
+			line.read(reading)
+		}
+		if line.Err != nil {
+			line.Err.Line = number
+		}
+		if err := each(line); err != nil {
+			return err
+		}
+	}
+}
+
+func (l *Line) read(reading Reading) {
+	var err error
+	if reading == Mending {
+		var mended Mended
+		mended, err = Mend(l.Text)
+		l.Entries, l.Changes = mended.Entries, mended.Changes
+	} else {
+		var entry Entry
+		if entry, err = Parse(l.Text); err == nil && entry != (Entry{}) {
+			l.Entries = []Entry{entry}
+		}
+	}
+	if err != nil && !errors.As(err, &l.Err) {
+		panic("bug: an error without a place: " + err.Error())
+	}
+}
+
+// readLine returns the next line without its end, and whether it was cut. The error is io.EOF after the last line; a
+// file that ends with a line end has no empty line after it.
+func readLine(in *bufio.Reader) (text string, long bool, err error) {
+	var held []byte
+	for read := false; ; read = true {
+		piece, err := in.Peek(1)
+		if len(piece) == 0 {
+			if errors.Is(err, io.EOF) && (read || held != nil) {
+				return string(held), long, nil
+			}
+			return "", false, err
+		}
+		piece, _ = in.Peek(in.Buffered())
+		end := bytes.IndexAny(piece, "\r\n")
+		taken := piece
+		if end >= 0 {
+			taken = piece[:end]
+		}
+		if room := MaxLine - len(held); len(taken) > room {
+			taken, long = taken[:room], true
+		}
+		held = append(held, taken...)
+		if end < 0 {
+			if held == nil {
+				held = []byte{}
+			}
+			_, _ = in.Discard(len(piece))
+			continue
+		}
+		last := piece[end]
+		_, _ = in.Discard(end + 1)
+		if last == '\r' {
+			if next, _ := in.Peek(1); len(next) == 1 && next[0] == '\n' {
+				_, _ = in.Discard(1)
+			}
+		}
+		return string(held), long, nil
+	}
+}

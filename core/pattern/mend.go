@@ -1,0 +1,238 @@
+package pattern
+
+import (
+	"net/netip"
+	"regexp"
+	"strconv"
+	"strings"
+	"unicode"
+
+	"widelark/core/weburl"
+)
+
+// Mended is what [Mend] made of one line.
+type Mended struct {
+	Entries []Entry  // one, or one a name of a hosts-file line; none for a blank line
+	Changes []string // what was read otherwise than written, a clause each; none where the line was notation
+}
+
+// Mend reads one line as people keep and paste them: what is notation is taken as it is, and besides that it knows
+//
+//   - URLs from an address bar (scheme, user-info, query, fragment and default port are left out);
+//   - lines of a hosts file (an address, then names: each name is a host, and only that host);
+//   - defanged text (hxxps://heron[.]example, heron(dot)example);
+//   - what e-mail and word processors put around it (<…>, “…”, bullets, a comma at the end, invisible characters);
+//   - comments that begin with "//" or ";".
+//
+// The error is an [*Error] about the line as it was given, with the column set and the line not.
+func Mend(line string) (Mended, error) {
+	m := mender{text: line}
+	m.replace(invisible, "", "invisible characters left out")
+	m.replace(otherSpace, " ", "")
+	body, note := cutNote(m.text)
+	if strings.TrimSpace(body) == "" {
+		entry, err := Parse(m.text)
+		if err != nil || entry == (Entry{}) {
+			return Mended{}, err
+		}
+		return m.result(entry), nil
+	}
+	for _, mark := range []string{"//", ";"} {
+		if text, found := strings.CutPrefix(strings.TrimSpace(m.text), mark); found && !looksLikeURL(text) {
+			m.say("“" + mark + "” read as the beginning of a note")
+			return m.result(Entry{Note: strings.TrimSpace(text)}), nil
+		}
+	}
+	entry, err := Parse(m.text)
+	if err == nil {
+		return m.result(entry), nil
+	}
+	if strings.HasPrefix(strings.TrimLeft(body, " \t!"), "~") {
+		return Mended{}, err // a regex is never guessed at
+	}
+
+	m.text = strings.TrimSpace(body)
+	m.text, m.carveOut = strings.CutPrefix(m.text, "!")
+	m.text = strings.TrimSpace(m.text)
+	attributes := m.cutAttributes()
+	m.unwrap()
+	m.refang()
+	entries, wrong := m.hostsLine()
+	if entries == nil && wrong == nil {
+		if m.addressBar(); len(m.changes) == 0 {
+			return Mended{}, err
+		}
+		entry, wrong = parse(m.text)
+		entries = []Entry{entry}
+	}
+	if wrong != nil {
+		return Mended{}, refusal(line, wrong)
+	}
+	for i := range entries {
+		entries[i].Note, entries[i].CarveOut = note, m.carveOut
+		entries[i].Off, entries[i].Until = attributes.Off, attributes.Until
+	}
+	return m.result(entries...), nil
+}
+
+// refusal moves an error about mended text to the line as it was given: to the piece found, where it still
+// stands there, else to the first character.
+func refusal(line string, err *Error) error {
+	moved := *err
+	moved.Column = 1 + len([]rune(line)) - len([]rune(strings.TrimLeftFunc(line, unicode.IsSpace)))
+	if i := strings.Index(line, moved.Found); i > 0 && moved.Found != "" {
+		moved.Column = column(line, i)
+	}
+	moved.Suggestion = suggest(line, &moved)
+	return &moved
+}
+
+// mender holds a line while it is mended.
+type mender struct {
+	text     string
+	carveOut bool
+	changes  []string
+}
+
+func (m *mender) say(change string) { m.changes = append(m.changes, change) }
+
+// replace puts text in place of what re finds; an empty change is not worth telling.
+func (m *mender) replace(re *regexp.Regexp, text, change string) {
+	if replaced := re.ReplaceAllString(m.text, text); replaced != m.text {
+		m.text = replaced
+		if change != "" {
+			m.say(change)
+		}
+	}
+}
+
+func (m *mender) result(entries ...Entry) Mended { return Mended{Entries: entries, Changes: m.changes} }
+
+var (
+	invisible  = regexp.MustCompile(`[\x{200B}-\x{200F}\x{2060}\x{FEFF}\x{00AD}]`)
+	otherSpace = regexp.MustCompile(`[\x{00A0}\x{2002}-\x{200A}\x{202F}\x{3000}]`)
+	bullet     = regexp.MustCompile(`^(?:[-+*•·–—>]|\d{1,3}[.)])\s+`)
+	wrapped    = regexp.MustCompile(`^(?:<(.+)>|'(.+)'|“(.+)”|‘(.+)’|\x60(.+)\x60|\((.+)\))$`)
+	trailing   = regexp.MustCompile(`[,;]+$`)
+	safeScheme = regexp.MustCompile(`(?i)^h(?:xx|\*\*)p(s?)(?:\[:\]|:)(?://|\[//\]|\[/\]\[/\])`)
+	safeColon  = regexp.MustCompile(`(?i)^h(?:xx|\*\*|tt)p(s?)(?:\[://\]|\[:\]//)`)
+	safeDot    = regexp.MustCompile(`(?i)\s*(?:\[(?:\.|dot)\]|\((?:\.|dot)\)|\{(?:\.|dot)\})\s*`)
+	webAddress = regexp.MustCompile(`(?i)^(?:https?:)?[/\\]{2}`)
+	attributed = regexp.MustCompile(`(?i)\[[^\[\]]*(?:until|off)[^\[\]]*\]$`)
+)
+
+func looksLikeURL(text string) bool {
+	return strings.Contains(text, ".") && !strings.ContainsAny(text, " \t")
+}
+
+// cutAttributes takes the attributes off the end, so that what is before them can be mended.
+func (m *mender) cutAttributes() Entry {
+	found := attributed.FindString(m.text)
+	if found == "" {
+		return Entry{}
+	}
+	entry, err := parse("host " + found)
+	if err != nil {
+		return Entry{}
+	}
+	m.text = strings.TrimSpace(strings.TrimSuffix(m.text, found))
+	return entry
+}
+
+// unwrap takes off what surrounds an address in letters and documents.
+func (m *mender) unwrap() {
+	m.replace(bullet, "", "the bullet before it left out")
+	m.replace(trailing, "", "the punctuation after it left out")
+	if inner := wrapped.FindStringSubmatch(m.text); inner != nil {
+		m.text = strings.TrimSpace(strings.Join(inner[1:], ""))
+		m.say("the marks around it left out")
+	}
+}
+
+// refang undoes what people do to an address so that nobody clicks on it.
+func (m *mender) refang() {
+	before := m.text
+	m.replace(safeColon, "http$1://", "")
+	m.replace(safeScheme, "http$1://", "")
+	m.replace(safeDot, ".", "")
+	if m.text != before {
+		m.say("defanged text read as " + m.text)
+	}
+}
+
+// localNames stand in every hosts file and are no web sites.
+var localNames = map[string]bool{
+	"localhost": true, "localhost.localdomain": true, "local": true, "broadcasthost": true,
+	"ip6-localhost": true, "ip6-loopback": true, "ip6-localnet": true, "ip6-mcastprefix": true, "ip6-allnodes": true,
+	"ip6-allrouters": true, "ip6-allhosts": true, "0.0.0.0": true,
+}
+
+// hostsLine reads "ADDRESS NAME…". It returns nothing where the line is something else.
+func (m *mender) hostsLine() ([]Entry, *Error) {
+	fields := strings.Fields(m.text)
+	if len(fields) < 2 {
+		return nil, nil
+	}
+	if _, err := netip.ParseAddr(fields[0]); err != nil {
+		return nil, nil
+	}
+	var entries []Entry
+	var left []string
+	for _, name := range fields[1:] {
+		if localNames[strings.ToLower(name)] {
+			left = append(left, name)
+			continue
+		}
+		entry, err := parse("=" + name)
+		if err != nil {
+			err.Found = name
+			return nil, err
+		}
+		entries = append(entries, entry)
+	}
+	if len(entries) == 0 {
+		return nil, &Error{Column: 1, Code: BadHost, Found: left[0], Expected: "a web site, not the machine's own name (leave the line out)"}
+	}
+	m.say("a hosts-file line: each name covers that host only")
+	if len(left) > 0 {
+		m.say("the machine's own name left out: " + strings.Join(left, ", "))
+	}
+	return entries, nil
+}
+
+// addressBar turns a whole URL into the entry that is meant: host and path.
+func (m *mender) addressBar() {
+	if !webAddress.MatchString(m.text) || strings.ContainsRune(m.text, '*') {
+		return
+	}
+	u, err := weburl.Parse(m.text)
+	if err != nil {
+		m.text = webAddress.ReplaceAllString(m.text, "")
+		m.say("the scheme left out")
+		return
+	}
+	left := []string{"scheme"}
+	if u.HasUserInfo() {
+		left = append(left, "user name")
+	}
+	if u.Query() != "" {
+		left = append(left, "query")
+	}
+	if strings.Contains(m.text, "#") {
+		left = append(left, "fragment")
+	}
+	host := hostAsTyped(m.text, u)
+	if u.Port() != 443 && u.Scheme() == "https" || u.Port() != 80 && u.Scheme() == "http" {
+		host += ":" + strconv.Itoa(int(u.Port()))
+	}
+	m.text = host + strings.TrimSuffix(u.Path(), "/")
+	m.say("an address from a browser; left out: " + strings.Join(left, ", "))
+}
+
+// hostAsTyped returns the host of u in Unicode form where it was typed so, else in ASCII.
+func hostAsTyped(text string, u weburl.URL) string {
+	if readable := weburl.Unicode(u.Host()); readable != u.Host() && strings.Contains(strings.ToLower(text), readable) {
+		return readable
+	}
+	return u.Host()
+}

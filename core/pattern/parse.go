@@ -1,0 +1,379 @@
+package pattern
+
+import (
+	"regexp"
+	"regexp/syntax"
+	"strings"
+	"unicode"
+	"unicode/utf8"
+
+	"widelark/core/weburl"
+)
+
+// Parse reads one line in the notation, exactly as written; [Mend] is for what people paste. A blank line is the
+// zero Entry. The error is an [*Error] with the column set and the line not.
+func Parse(line string) (Entry, error) {
+	entry, err := parse(line)
+	if err != nil {
+		err.Suggestion = suggest(line, err)
+		return Entry{}, err
+	}
+	return entry, nil
+}
+
+// MustParse is [Parse] for literals; it panics where the line is refused.
+func MustParse(line string) Entry {
+	entry, err := Parse(line)
+	if err != nil {
+		panic("bug: " + line + ": " + err.Error())
+	}
+	return entry
+}
+
+// parse is Parse without suggestions.
+func parse(line string) (Entry, *Error) {
+	if err := checkText(line); err != nil {
+		return Entry{}, err
+	}
+	body, note := cutNote(line)
+	entry := Entry{Note: note}
+	p := &parser{line: line, at: len(body) - len(strings.TrimLeftFunc(body, unicode.IsSpace))}
+	body = strings.TrimSpace(body)
+	if body == "" {
+		return entry, nil
+	}
+	if rest, found := strings.CutPrefix(body, "!"); found {
+		entry.CarveOut = true
+		p.skip(1)
+		body = p.trimLeft(rest)
+		switch {
+		case body == "":
+			return Entry{}, p.fail(0, "", Misplaced, "an entry after the carve-out's “!”")
+		case body[0] == '!':
+			return Entry{}, p.fail(0, "!", Misplaced, "one “!” only")
+		}
+	}
+	body, err := p.attributes(body, &entry)
+	if err != nil {
+		return Entry{}, err
+	}
+	if len(body) > MaxLength {
+		return Entry{}, p.fail(0, body, TooLong, "a pattern of at most 2048 bytes")
+	}
+	switch body[0] {
+	case '~':
+		entry.Pattern, err = p.regex(body)
+	case '"':
+		err = p.fail(0, body, NotYet, "words cannot be kept yet")
+	default:
+		entry.Pattern, err = p.url(body)
+	}
+	if err != nil {
+		return Entry{}, err
+	}
+	return entry, nil
+}
+
+// checkText refuses what is not text.
+func checkText(line string) *Error {
+	for i, r := range line {
+		if r == utf8.RuneError {
+			if _, size := utf8.DecodeRuneInString(line[i:]); size == 1 {
+				return &Error{Column: column(line, i), Code: NotText, Found: "a byte that is not UTF-8", Expected: "text in UTF-8"}
+			}
+		}
+		if r < ' ' && r != '\t' || r == 0x7f {
+			return &Error{Column: column(line, i), Code: NotText, Found: "a control character", Expected: "printable text"}
+		}
+	}
+	return nil
+}
+
+// cutNote splits a line before the "#" that begins its note: one at the start or after white space.
+func cutNote(line string) (body, note string) {
+	for from := 0; ; {
+		i := strings.IndexByte(line[from:], '#')
+		if i < 0 {
+			return line, ""
+		}
+		i += from
+		if r, _ := utf8.DecodeLastRuneInString(line[:i]); i == 0 || unicode.IsSpace(r) {
+			return line[:i], strings.TrimSpace(line[i+1:])
+		}
+		from = i + 1
+	}
+}
+
+// parser knows where in the line the piece in hand stands.
+type parser struct {
+	line string
+	at   int // 0-based byte offset in line of the first byte in hand
+}
+
+func (p *parser) skip(n int) { p.at += n }
+
+func (p *parser) trimLeft(rest string) string {
+	trimmed := strings.TrimLeftFunc(rest, unicode.IsSpace)
+	p.skip(len(rest) - len(trimmed))
+	return trimmed
+}
+
+// fail makes an error about the piece found offset bytes after the first byte in hand.
+func (p *parser) fail(offset int, found string, code Code, expected string) *Error {
+	return &Error{Column: column(p.line, p.at+offset), Code: code, Found: found, Expected: expected}
+}
+
+// column turns a 0-based byte offset into a 1-based column in characters.
+func column(line string, offset int) int {
+	return utf8.RuneCountInString(line[:min(offset, len(line))]) + 1
+}
+
+// attributes takes the bracket at the end of body into entry and returns what stands before it. After a regex a
+// bracket is attributes only if it holds known ones: it may as well be a character class.
+func (p *parser) attributes(body string, entry *Entry) (string, *Error) {
+	open := strings.LastIndexByte(body, '[')
+	if open < 0 || !strings.HasSuffix(body, "]") {
+		return body, nil
+	}
+	before := strings.TrimRightFunc(body[:open], unicode.IsSpace)
+	if before == "" || before == "=" { // an IPv6 address, which the host reader refuses better
+		return body, nil
+	}
+	var read Entry
+	offset := open + 1
+	var err *Error
+	for _, part := range strings.Split(body[open+1:len(body)-1], ",") {
+		lead := len(part) - len(strings.TrimLeftFunc(part, unicode.IsSpace))
+		if err = p.attribute(strings.TrimSpace(part), offset+lead, &read); err != nil {
+			break
+		}
+		offset += len(part) + 1
+	}
+	if err != nil {
+		if body[0] == '~' {
+			return body, nil
+		}
+		return "", err
+	}
+	entry.Until, entry.Off = read.Until, read.Off
+	return before, nil
+}
+
+func (p *parser) attribute(text string, offset int, entry *Entry) *Error {
+	const known = "“until 2026-12-24” or “off”"
+	name, value, _ := strings.Cut(text, " ")
+	switch strings.ToLower(name) {
+	case "off":
+		if value != "" || entry.Off {
+			return p.fail(offset, text, BadAttribute, "“off”, once")
+		}
+		entry.Off = true
+	case "until":
+		day, err := ParseDate(strings.TrimSpace(value))
+		if err != nil || !entry.Until.IsZero() {
+			return p.fail(offset, text, BadAttribute, "one day, as “until 2026-12-24”")
+		}
+		entry.Until = day
+	default:
+		return p.fail(offset, text, BadAttribute, known)
+	}
+	return nil
+}
+
+// regex reads "~ REGEX", "~host REGEX" or "~path REGEX".
+func (p *parser) regex(body string) (Pattern, *Error) {
+	head, expr, spaced := strings.Cut(body, " ")
+	if tab, rest, found := strings.Cut(body, "\t"); found && len(tab) < len(head) {
+		head, expr, spaced = tab, rest, true
+	}
+	target, ok := map[string]Target{"~": OnURL, "~host": OnHost, "~path": OnPath}[strings.ToLower(head)]
+	if !ok {
+		return Pattern{}, p.fail(1, head[1:], BadRegex, "a blank after “~”, or “~host ” or “~path ”")
+	}
+	if trimmed := strings.TrimSpace(expr); !spaced || trimmed == "" {
+		return Pattern{}, p.fail(len(head), "", BadRegex, "a regular expression")
+	}
+	p.skip(len(head) + 1)
+	expr = strings.TrimSpace(p.trimLeft(expr))
+	if _, err := CompileRegex(expr); err != nil {
+		found, offset := expr, 0
+		if err, ok := err.(*syntax.Error); ok && err.Expr != "" {
+			found, offset = err.Expr, max(0, strings.Index(expr, err.Expr))
+			return Pattern{}, p.fail(offset, found, BadRegex, "RE2 syntax: "+err.Code.String())
+		}
+		return Pattern{}, p.fail(offset, found, BadRegex, err.Error())
+	}
+	return Pattern{kind: Regex, target: target, expr: expr}, nil
+}
+
+// CompileRegex compiles the expression of a regex entry: RE2 syntax, letter case ignored, linear time. One that
+// matches the empty text is refused, since it would cover every URL.
+func CompileRegex(expr string) (*regexp.Regexp, error) {
+	if _, err := syntax.Parse(expr, syntax.Perl); err != nil { // first, so that errors do not show the flags
+		return nil, err
+	}
+	re, err := regexp.Compile("(?i)" + expr)
+	if err != nil {
+		return nil, err
+	}
+	if re.MatchString("") {
+		return nil, errMatchesEverything
+	}
+	return re, nil
+}
+
+var errMatchesEverything = matchesEverything{}
+
+type matchesEverything struct{}
+
+func (matchesEverything) Error() string {
+	return "an expression that does not match the empty text (this one covers every URL)"
+}
+
+// url reads a pattern that is written like a URL.
+func (p *parser) url(body string) (Pattern, *Error) {
+	if i := strings.IndexFunc(body, unicode.IsSpace); i >= 0 {
+		rest := strings.TrimSpace(body[i:])
+		return Pattern{}, p.fail(strings.Index(body, rest), rest, Misplaced, "one entry a line, and “#” before a note")
+	}
+	var pat Pattern
+	if rest, found := strings.CutPrefix(body, "="); found {
+		if body = rest; body == "" {
+			return Pattern{}, p.fail(1, "", BadHost, "a host after “=”")
+		}
+		pat.scope = Only
+		p.skip(1)
+	}
+	if scheme, _, found := strings.Cut(body, "://"); found && !strings.ContainsAny(scheme, "/?") {
+		switch strings.ToLower(scheme) {
+		case "http", "https":
+			return Pattern{}, p.fail(0, scheme+"://", NotYet, "entries for one scheme only cannot be kept yet")
+		}
+		return Pattern{}, p.fail(0, scheme+"://", BadScheme, "a host, or http:// or https://")
+	}
+	if scheme, _, found := strings.Cut(body, "//"); found && (strings.EqualFold(scheme, "http") || strings.EqualFold(scheme, "https")) {
+		return Pattern{}, p.fail(len(scheme), "//", BadScheme, "“:” after "+scheme)
+	}
+	end := strings.IndexAny(body, "/?#:")
+	if strings.HasPrefix(body, "[") || strings.Count(body, ":") > 1 {
+		return Pattern{}, p.fail(0, body, NotYet, "addresses cannot be kept yet")
+	}
+	if end < 0 {
+		end = len(body)
+	}
+	host, rest := body[:end], body[end:]
+	if err := p.host(host, &pat); err != nil {
+		return Pattern{}, err
+	}
+	p.skip(end)
+	return p.afterHost(rest, pat)
+}
+
+// host reads the host of a pattern, wildcards included, into pat.
+func (p *parser) host(host string, pat *Pattern) *Error {
+	name := host
+	if rest, found := strings.CutPrefix(name, "*."); found {
+		name, pat.scope = rest, BelowOnly
+	}
+	if rest, found := strings.CutSuffix(name, ".*"); found {
+		name, pat.ending = rest, true
+	}
+	name = strings.TrimSuffix(name, ".")
+	if i := strings.IndexByte(name, '*'); i >= 0 || name == "" && strings.Contains(host, "*") {
+		return p.fail(strings.Index(host, name)+max(i, 0), host, NotYet, "“*” can only stand as “*.” before a host and “.*” after it yet")
+	}
+	if name == "" {
+		return p.fail(0, host, BadHost, "a host")
+	}
+	offset := strings.Index(host, name)
+	if at := strings.IndexFunc(name, func(r rune) bool { return !hostRune(r) && r != '%' }); at >= 0 {
+		return p.fail(offset+at, name[at:at+1], BadHost, "a letter, a digit, “-”, “_” or “.” in the host")
+	}
+	read, err := weburl.ParseHost(name)
+	if err != nil {
+		return p.fail(offset, name, BadHost, "a host ("+err.Error()+")")
+	}
+	if read.Addr.IsValid() {
+		return p.fail(offset, name, NotYet, "addresses cannot be kept yet")
+	}
+	for at, label := 0, ""; at <= len(name); at += len(label) + 1 {
+		label, _, _ = strings.Cut(name[at:], ".")
+		if label == "" {
+			return p.fail(offset+at, name[max(0, at-1):min(at+1, len(name))], BadHost, "a name between the dots")
+		}
+	}
+	ascii := read.ASCII
+	for label := range strings.SplitSeq(ascii, ".") {
+		if label == "" || len(label) > 63 {
+			return p.fail(offset, name, BadHost, "names of 1 to 63 characters between the dots (RFC 1035, section 2.3.4)")
+		}
+	}
+	if len(ascii) > 253 {
+		return p.fail(offset, name, BadHost, "a host of at most 253 characters (RFC 1035, section 2.3.4)")
+	}
+	if strings.ContainsFunc(ascii, func(r rune) bool { return !hostRune(r) }) { // from an escape, or a full-width form
+		return p.fail(offset, name, BadHost, "a letter, a digit, “-”, “_” or “.” in the host")
+	}
+	pat.ascii = ascii
+	if pat.typed = strings.ToLower(name); !sameHost(pat.typed, ascii) {
+		pat.typed = ascii // full-width forms and escapes are spellings, not names
+	}
+	switch {
+	case pat.ending:
+		pat.kind = AnyEnding
+	case pat.scope == BelowOnly:
+		pat.kind = Below
+	case pat.scope == Only:
+		pat.kind = Host
+	default:
+		pat.kind = Site
+	}
+	return nil
+}
+
+// sameHost reports whether typed may be shown for ascii: it is one, or reads as its Unicode form does.
+func sameHost(typed, ascii string) bool {
+	if typed == ascii {
+		return true
+	}
+	read, err := weburl.ParseHost(typed)
+	return err == nil && read.ASCII == ascii && !strings.Contains(typed, "%") && strings.Contains(ascii, "xn--")
+}
+
+func hostRune(r rune) bool {
+	return r >= utf8.RuneSelf || r == '.' || r == '-' || r == '_' || r|0x20 >= 'a' && r|0x20 <= 'z' || r >= '0' && r <= '9'
+}
+
+// afterHost reads what follows the host: nothing, or a path.
+func (p *parser) afterHost(rest string, pat Pattern) (Pattern, *Error) {
+	if rest == "" || rest == "/" {
+		return pat, nil
+	}
+	switch rest[0] {
+	case ':':
+		return Pattern{}, p.fail(0, rest, NotYet, "entries for one port only cannot be kept yet")
+	case '#':
+		return Pattern{}, p.fail(0, rest, BadPath, "no fragment, for it never leaves the browser (a note needs a blank before “#”)")
+	case '?':
+		return Pattern{}, p.fail(0, rest, NotYet, "entries for a query cannot be kept yet")
+	}
+	if i := strings.IndexAny(rest, `*?#\`); i >= 0 {
+		switch rest[i] {
+		case '*':
+			return Pattern{}, p.fail(i, rest[i:], NotYet, "“*” inside a path cannot be kept yet")
+		case '?':
+			return Pattern{}, p.fail(i, rest[i:], NotYet, "entries for a query cannot be kept yet")
+		case '#':
+			return Pattern{}, p.fail(i, rest[i:], BadPath, "no fragment, for it never leaves the browser (a note needs a blank before “#”)")
+		}
+		return Pattern{}, p.fail(i, rest[i:i+1], BadPath, "“/” between the parts of a path")
+	}
+	if pat.path = strings.TrimSuffix(weburl.ParsePath(rest), "/"); pat.path == "" {
+		return pat, nil
+	}
+	if pat.scope == Only {
+		return Pattern{}, p.fail(0, rest, NotYet, "exact pages (“=” before a URL with a path) cannot be kept yet")
+	}
+	pat.kind = PageTree
+	return pat, nil
+}

@@ -1,0 +1,455 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"widelark/client"
+)
+
+func (a *app) listCommand() *cobra.Command {
+	cmd := noun("list", "Lists of URLs and their entries",
+		a.listLsCommand(), a.listShowCommand(), a.listNewCommand(), a.listEditCommand(), a.listDeleteCommand(),
+		a.listAddCommand(), a.listRemoveCommand(), a.listImportCommand(), a.listExportCommand())
+	cmd.Example = `  widelark list new "Supplier portals" --describe "Where Purchasing orders"
+  widelark list add "Supplier portals" ferrow-instruments.example '*.tarn-textiles.test'
+  widelark list import "Supplier portals" portals.txt`
+	return cmd
+}
+
+// findList returns the list of that name, letter case aside.
+func findList(ctx context.Context, api *client.ClientWithResponses, name string) (client.List, error) {
+	found, err := api.GetListsWithResponse(ctx, &client.GetListsParams{Name: &name})
+	if err != nil {
+		return client.List{}, err
+	}
+	if len(found.JSON200.Lists) == 0 {
+		return client.List{}, fmt.Errorf("there is no list %q; `widelark list ls` shows which there are", name)
+	}
+	return found.JSON200.Lists[0], nil
+}
+
+// match makes an If-Match header for an object of that version.
+func match(version int64) *string {
+	tag := fmt.Sprintf(`"%d"`, version)
+	return &tag
+}
+
+func (a *app) listLsCommand() *cobra.Command {
+	return a.reads(&cobra.Command{
+		Use: "ls", Short: "All lists", Args: exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := a.api()
+			if err != nil {
+				return err
+			}
+			lists := []client.List{}
+			for params := (&client.GetListsParams{}); ; {
+				page, err := api.GetListsWithResponse(cmd.Context(), params)
+				if err != nil {
+					return err
+				}
+				lists = append(lists, page.JSON200.Lists...)
+				if params.After = page.JSON200.Next; params.After == nil {
+					break
+				}
+			}
+			v := view{data: lists, columns: []string{"Name", "Entries", "Used by", "Changed", "By"}, numbers: []int{1}, empty: "There are no lists yet. Make one with `widelark list new NAME`."}
+			for _, l := range lists {
+				used := strings.Join(l.UsedBy, ", ")
+				if used == "" && a.format == "table" {
+					used = "nothing"
+				}
+				v.rows = append(v.rows, []string{l.Name, grouped(l.EntryCount), used, a.moment(l.UpdatedAt), l.UpdatedBy})
+			}
+			return a.show(v)
+		},
+	})
+}
+
+// moment shows an instant: short and local in a table, RFC 3339 elsewhere.
+func (a *app) moment(at time.Time) string {
+	if a.format == "table" {
+		return at.Local().Format("2006-01-02 15:04")
+	}
+	return at.Format(time.RFC3339)
+}
+
+func (a *app) listShowCommand() *cobra.Command {
+	var limit int64
+	var after, contains string
+	cmd := &cobra.Command{
+		Use: "show NAME", Short: "A list and its entries, page by page", Args: exactly("NAME"),
+		Example: `  widelark list show Betting
+  widelark list show "Suspect sites" --limit 20 --contains harbour
+  widelark list show Betting -o csv`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.api()
+			if err != nil {
+				return err
+			}
+			l, err := findList(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			page, err := api.GetEntriesWithResponse(cmd.Context(), l.ID, &client.GetEntriesParams{Limit: &limit, After: &after, Text: &contains})
+			if err != nil {
+				return err
+			}
+			v := view{
+				data: struct {
+					List    client.List    `json:"list"`
+					Entries []client.Entry `json:"entries"`
+					Total   int64          `json:"total"`
+					Next    *string        `json:"next,omitempty"`
+				}{l, page.JSON200.Entries, page.JSON200.Total, page.JSON200.Next},
+				columns: []string{"Entry", "Kind", "Covers", "Added by"},
+				empty:   "The list has no such entries.",
+			}
+			for _, e := range page.JSON200.Entries {
+				v.rows = append(v.rows, []string{e.Text, string(e.Kind), e.Explain, e.AddedBy})
+			}
+			v.foot = fmt.Sprintf("\n%s of %s.", plural(int64(len(v.rows)), "line", "lines"), grouped(page.JSON200.Total))
+			if next := page.JSON200.Next; next != nil {
+				v.foot += fmt.Sprintf(" More: widelark list show %q --after %s --limit %d", l.Name, *next, limit)
+				if contains != "" {
+					v.foot += fmt.Sprintf(" --contains %q", contains)
+				}
+			}
+			if a.format == "table" {
+				fmt.Fprintf(a.out, "%s · %s\n", l.Name, plural(l.EntryCount, "entry", "entries"))
+				if l.Description != "" {
+					fmt.Fprintln(a.out, l.Description)
+				}
+				fmt.Fprintln(a.out)
+			}
+			return a.show(v)
+		},
+	}
+	cmd.Flags().Int64Var(&limit, "limit", 50, "how many lines, at most 2000")
+	cmd.Flags().StringVar(&after, "after", "", "the place that the page before named")
+	cmd.Flags().StringVar(&contains, "contains", "", "only entries whose pattern or note holds this text")
+	return a.reads(cmd)
+}
+
+func (a *app) listNewCommand() *cobra.Command {
+	var description string
+	cmd := &cobra.Command{
+		Use: "new NAME", Short: "Make a list", Args: exactly("NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.api()
+			if err != nil {
+				return err
+			}
+			made, err := api.CreateListWithResponse(cmd.Context(), client.NewListInputBody{Name: args[0], Description: &description})
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "Made the list %q.\n", made.JSON201.Name)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&description, "describe", "", "what the list is for")
+	return cmd
+}
+
+func (a *app) listEditCommand() *cobra.Command {
+	var name, description string
+	cmd := &cobra.Command{
+		Use: "edit NAME", Short: "Rename or describe a list", Args: exactly("NAME"),
+		Example: `  widelark list edit Betting --name "Betting and lotteries"`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			var edit client.EditListInputBody
+			if cmd.Flags().Changed("name") {
+				edit.Name = &name
+			}
+			if cmd.Flags().Changed("describe") {
+				edit.Description = &description
+			}
+			if edit == (client.EditListInputBody{}) {
+				return usageError{errors.New("nothing to change: give --name or --describe")}
+			}
+			api, err := a.api()
+			if err != nil {
+				return err
+			}
+			l, err := findList(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			edited, err := api.EditListWithResponse(cmd.Context(), l.ID, &client.EditListParams{IfMatch: match(l.Version)}, edit)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "Changed the list %q.\n", edited.JSON200.Name)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&name, "name", "", "the new name")
+	cmd.Flags().StringVar(&description, "describe", "", "what the list is for")
+	return cmd
+}
+
+func (a *app) listDeleteCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "delete NAME", Short: "Delete a list with all its entries, where no rule names it", Args: exactly("NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.api()
+			if err != nil {
+				return err
+			}
+			l, err := findList(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			if _, err := api.DeleteListWithResponse(cmd.Context(), l.ID, &client.DeleteListParams{IfMatch: match(l.Version)}); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "Deleted the list %q with %s.\n", l.Name, plural(l.EntryCount, "entry", "entries"))
+			return nil
+		},
+	}
+}
+
+func (a *app) listAddCommand() *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "add NAME ENTRY...", Short: "Add entries, written in the notation", Args: atLeast("NAME", "ENTRY"),
+		Long: "Add entries to a list. Each argument is one line of the notation, exactly as written; `list import` is for what has to be tidied first. " +
+			"Bad ones are reported and do not spoil the others; the exit code is 1 then.",
+		Example: `  widelark list add Betting oddsfield.example '*.oddsfield.test'
+  widelark list add Betting '! help.oddsfield.example # advice for gamblers'
+  widelark list add Betting 'derby-day.example [until 2026-12-24]'`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.api()
+			if err != nil {
+				return err
+			}
+			l, err := findList(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			added, err := api.AddEntriesWithResponse(cmd.Context(), l.ID, nil, client.AddEntriesInputBody{Lines: args[1:]})
+			if err != nil {
+				return err
+			}
+			return a.report(*added.JSON200, false)
+		},
+	}
+	return a.reads(cmd)
+}
+
+func (a *app) listRemoveCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "remove NAME ENTRY...", Short: "Take entries out of a list", Args: atLeast("NAME", "ENTRY"),
+		Example: `  widelark list remove Betting oddsfield.example '! help.oddsfield.example'`,
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.api()
+			if err != nil {
+				return err
+			}
+			l, err := findList(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			lines := args[1:]
+			removed, err := api.RemoveEntriesWithResponse(cmd.Context(), l.ID, nil, client.RemoveEntriesInputBody{Lines: &lines})
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "Took %s out of %q; %s stay.\n", plural(removed.JSON200.Removed, "entry", "entries"), l.Name, grouped(removed.JSON200.List.EntryCount))
+			if missing := int64(len(lines)) - removed.JSON200.Removed; missing > 0 {
+				fmt.Fprintf(a.err, "%s not in the list.\n", plural(missing, "entry was", "entries were"))
+				return errNo
+			}
+			return nil
+		},
+	}
+}
+
+func (a *app) listImportCommand() *cobra.Command {
+	var exact, preview, all bool
+	cmd := &cobra.Command{
+		Use: "import NAME [FILE]", Short: "Add a file (or standard input) to a list",
+		Long: "Add a file to a list, in one transaction. What people keep and paste (addresses from a browser, hosts-file lines, defanged text) is turned " +
+			"into the entry meant, and the report says how. Bad lines are reported with line and column and do not spoil the others; the exit code is 1 then.",
+		Example: `  widelark list import Betting betting.txt
+  widelark list import Betting --preview < betting.txt
+  widelark list import Betting betting.txt -o csv > report.csv`,
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 1 {
+				return nil
+			}
+			return exactly("NAME", "FILE")(cmd, args)
+		},
+		RunE: func(cmd *cobra.Command, args []string) error {
+			name := "-"
+			if len(args) == 2 {
+				name = args[1]
+			}
+			file, err := a.open(name)
+			if err != nil {
+				return err
+			}
+			defer file.Close()
+			api, err := a.api()
+			if err != nil {
+				return err
+			}
+			l, err := findList(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			reading := client.ImportEntriesParamsReadingMending
+			if exact {
+				reading = client.ImportEntriesParamsReadingExact
+			}
+			body, done := a.progress(file, "sent")
+			report, err := api.ImportEntriesWithBodyWithResponse(cmd.Context(), l.ID,
+				&client.ImportEntriesParams{Reading: &reading, Preview: &preview}, "text/plain", body)
+			done()
+			if err != nil {
+				return err
+			}
+			return a.report(*report.JSON200, all)
+		},
+	}
+	cmd.Flags().BoolVar(&exact, "exact", false, "take the notation only; change nothing")
+	cmd.Flags().BoolVar(&preview, "preview", false, "only say what would become of each line")
+	cmd.Flags().BoolVar(&all, "all", false, "show every reported line, not only the first 20 of a kind")
+	return a.reads(cmd)
+}
+
+// progress counts what is read from r on standard error, where that is a terminal.
+func (a *app) progress(r io.Reader, what string) (io.Reader, func()) {
+	file, ok := a.err.(*os.File)
+	if !ok || (&app{out: file}).width() == 0 {
+		return r, func() {}
+	}
+	p := &progress{r: r, w: a.err, what: what}
+	return p, func() { fmt.Fprint(a.err, "\r\033[K") }
+}
+
+type progress struct {
+	r    io.Reader
+	w    io.Writer
+	what string
+	n    int64
+	said time.Time
+}
+
+func (p *progress) Read(b []byte) (int, error) {
+	n, err := p.r.Read(b)
+	p.n += int64(n)
+	if time.Since(p.said) > 100*time.Millisecond {
+		p.said = time.Now()
+		fmt.Fprintf(p.w, "\r%.1f MB %s", float64(p.n)/1e6, p.what)
+	}
+	return n, err
+}
+
+// report shows what became of the lines of an import, and ends with "no" where some were refused.
+func (a *app) report(r client.Report, all bool) error {
+	v := view{data: r, columns: []string{"Line", "Column", "Outcome", "Text", "Entries", "Remark"}}
+	for _, l := range r.RefusedLines {
+		v.rows = append(v.rows, []string{fmt.Sprint(l.Line), fmt.Sprint(l.Column), "refused", l.Text, "", l.Message})
+	}
+	for _, l := range r.ChangedLines {
+		v.rows = append(v.rows, []string{fmt.Sprint(l.Line), "", "changed", l.Text, strings.Join(l.Entries, " | "), strings.Join(l.Changes, "; ")})
+	}
+	if a.format != "table" {
+		if err := a.show(v); err != nil {
+			return err
+		}
+	} else {
+		a.reportLines(r, all)
+	}
+	if r.Refused > 0 {
+		return errNo
+	}
+	return nil
+}
+
+func (a *app) reportLines(r client.Report, all bool) {
+	w := bufio.NewWriter(a.out)
+	defer w.Flush()
+	most := 20
+	if all {
+		most = len(r.RefusedLines) + len(r.ChangedLines)
+	}
+	if r.Changed > 0 {
+		fmt.Fprintf(w, "Changed (%s)\n", grouped(r.Changed))
+		for _, l := range r.ChangedLines[:min(most, len(r.ChangedLines))] {
+			fmt.Fprintf(w, "  line %d: %s\n    ⇒ %s\n      %s\n", l.Line, strings.TrimSpace(l.Text), strings.Join(l.Entries, "\n    ⇒ "), strings.Join(l.Changes, "; "))
+		}
+		more(w, int64(most), r.Changed)
+	}
+	if r.Refused > 0 {
+		fmt.Fprintf(w, "Refused (%s)\n", grouped(r.Refused))
+		for _, l := range r.RefusedLines[:min(most, len(r.RefusedLines))] {
+			fmt.Fprintf(w, "  line %d, column %d: %s\n    %s\n", l.Line, l.Column, l.Text, l.Message)
+		}
+		more(w, int64(most), r.Refused)
+	}
+	fmt.Fprintf(w, "%s: %s good, %s changed, %s refused, %s, %s blank.\n", plural(r.Lines, "line", "lines"),
+		grouped(r.Good), grouped(r.Changed), grouped(r.Refused), plural(r.Notes, "note", "notes"), grouped(r.Blank))
+	if r.Preview {
+		fmt.Fprintln(w, "Nothing was kept: this was a preview.")
+		return
+	}
+	fmt.Fprintf(w, "%s added, %s updated, %s there already. The list has %s.\n",
+		plural(r.Added, "entry", "entries"), grouped(r.Updated), grouped(r.Same), plural(r.List.EntryCount, "entry", "entries"))
+}
+
+func more(w io.Writer, shown, of int64) {
+	if of > shown {
+		fmt.Fprintf(w, "  … and %s more; --all or -o csv shows up to 1,000\n", grouped(of-shown))
+	}
+}
+
+func (a *app) listExportCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "export NAME [FILE]", Short: "Write a list as a file in the notation (or to standard output)",
+		Args: func(cmd *cobra.Command, args []string) error {
+			if len(args) == 2 {
+				return nil
+			}
+			return exactly("NAME")(cmd, args)
+		},
+		RunE: func(cmd *cobra.Command, args []string) (err error) {
+			api, err := a.api()
+			if err != nil {
+				return err
+			}
+			l, err := findList(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			res, err := api.ClientInterface.ExportEntries(cmd.Context(), l.ID)
+			if err != nil {
+				return err
+			}
+			defer res.Body.Close()
+			out := a.out
+			if len(args) == 2 {
+				file, err := os.Create(args[1])
+				if err != nil {
+					return err
+				}
+				defer func() { err = errors.Join(err, file.Close()) }()
+				out = file
+			}
+			if _, err := io.Copy(out, res.Body); err != nil {
+				return fmt.Errorf("the export broke off; what was written is not the whole list: %w", err)
+			}
+			return nil
+		},
+	}
+}

@@ -1,0 +1,212 @@
+package cli
+
+import (
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+	"github.com/jedib0t/go-pretty/v6/text"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+	"gopkg.in/yaml.v3"
+)
+
+// view is one answer in every format: data for json and yaml, columns and rows for tables and csv.
+type view struct {
+	data    any
+	columns []string
+	rows    [][]string
+	numbers []int  // the columns, from 0, that hold numbers
+	foot    string // one line below a table
+	empty   string // what to say where a table would have no rows
+}
+
+// reads gives a command the flag -o. JSON and YAML hold the API's own fields; CSV what the table shows.
+func (a *app) reads(cmd *cobra.Command) *cobra.Command {
+	cmd.Flags().StringVarP(&a.format, "output", "o", "table", "table, json, yaml or csv")
+	run := cmd.RunE
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		switch a.format {
+		case "table", "json", "yaml", "csv":
+			return run(cmd, args)
+		}
+		return usageError{fmt.Errorf("there is no output format %q; take table, json, yaml or csv", a.format)}
+	}
+	return cmd
+}
+
+func (a *app) show(v view) error {
+	switch a.format {
+	case "json":
+		return writeJSON(a.out, v.data)
+	case "yaml":
+		return writeYAML(a.out, v.data)
+	case "csv":
+		w := csv.NewWriter(a.out)
+		if err := w.Write(v.columns); err != nil {
+			return err
+		}
+		return w.WriteAll(v.rows)
+	}
+	if len(v.rows) == 0 && v.empty != "" {
+		fmt.Fprintln(a.out, v.empty)
+		return nil
+	}
+	a.table(v)
+	return nil
+}
+
+func writeJSON(w io.Writer, data any) error {
+	enc := json.NewEncoder(w)
+	enc.SetIndent("", "  ")
+	enc.SetEscapeHTML(false)
+	return enc.Encode(data)
+}
+
+// writeYAML goes by JSON, so that both have the same names in the same order.
+func writeYAML(w io.Writer, data any) error {
+	asJSON, err := json.Marshal(data)
+	if err != nil {
+		return err
+	}
+	var node yaml.Node
+	if err := yaml.Unmarshal(asJSON, &node); err != nil {
+		return err
+	}
+	plainStyle(&node)
+	enc := yaml.NewEncoder(w)
+	enc.SetIndent(2)
+	if err := enc.Encode(&node); err != nil {
+		return err
+	}
+	return enc.Close()
+}
+
+// plainStyle drops the flow style and the quotes that the text had as JSON.
+func plainStyle(n *yaml.Node) {
+	n.Style = 0
+	for _, child := range n.Content {
+		plainStyle(child)
+	}
+}
+
+// table prints columns under a rule. On a terminal, the widest columns are broken so that it fits.
+func (a *app) table(v view) {
+	t := table.NewWriter()
+	t.SetOutputMirror(a.out)
+	style := table.StyleLight
+	style.Options = table.Options{SeparateHeader: true}
+	style.Format.Header = text.FormatDefault
+	style.Box.PaddingLeft, style.Box.PaddingRight = "", "  "
+	style.Box.MiddleHorizontal = "─"
+	t.SetStyle(style)
+	t.SuppressTrailingSpaces()
+	t.AppendHeader(row(v.columns))
+	for _, cells := range v.rows {
+		t.AppendRow(row(cells))
+	}
+	configs := fit(v, a.width())
+	for _, c := range v.numbers {
+		configs[c].Align = text.AlignRight
+		configs[c].AlignHeader = text.AlignRight
+	}
+	t.SetColumnConfigs(configs)
+	t.Render()
+	if v.foot != "" {
+		fmt.Fprintln(a.out, v.foot)
+	}
+}
+
+func row(cells []string) table.Row {
+	r := make(table.Row, len(cells))
+	for i, cell := range cells {
+		r[i] = cell
+	}
+	return r
+}
+
+// width returns the terminal's width in columns, 0 where the output is no terminal.
+func (a *app) width() int {
+	file, ok := a.out.(*os.File)
+	if !ok || !term.IsTerminal(int(file.Fd())) {
+		return 0
+	}
+	width, _, err := term.GetSize(int(file.Fd()))
+	if err != nil {
+		return 0
+	}
+	return width
+}
+
+// fit takes from the widest column until the table is as wide as the terminal. With a width of 0 all stay as wide as
+// they are.
+func fit(v view, width int) []table.ColumnConfig {
+	widths := make([]int, len(v.columns))
+	total := 0
+	for c, name := range v.columns {
+		widths[c] = text.StringWidthWithoutEscSequences(name)
+		for _, cells := range v.rows {
+			widths[c] = max(widths[c], text.StringWidthWithoutEscSequences(cells[c]))
+		}
+		total += widths[c] + 2
+	}
+	for width > 0 && total > width {
+		widest := 0
+		for c := range widths {
+			if widths[c] > widths[widest] {
+				widest = c
+			}
+		}
+		if widths[widest] <= 12 {
+			break
+		}
+		widths[widest]--
+		total--
+	}
+	configs := make([]table.ColumnConfig, len(widths))
+	for c := range widths {
+		configs[c] = table.ColumnConfig{Number: c + 1, WidthMax: widths[c], WidthMaxEnforcer: text.WrapHard}
+	}
+	return configs
+}
+
+// The marks of the verdicts: told by shape and word, before colour.
+var marks = map[string]string{"allow": "○", "block": "■"}
+
+// verdict shows a verdict with its mark, in colour on a terminal (unless NO_COLOR asks for none).
+func (a *app) verdict(v string) string {
+	shown := marks[v] + " " + v
+	if a.width() == 0 || os.Getenv("NO_COLOR") != "" {
+		return shown
+	}
+	switch v {
+	case "block":
+		return text.Colors{text.Bold, text.FgRed}.Sprint(shown)
+	default:
+		return text.Colors{text.Bold, text.FgGreen}.Sprint(shown)
+	}
+}
+
+func plural(n int64, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return grouped(n) + " " + many
+}
+
+// grouped writes a number with commas between thousands.
+func grouped(n int64) string {
+	digits := fmt.Sprint(n)
+	var b strings.Builder
+	for i, d := range digits {
+		if i > 0 && (len(digits)-i)%3 == 0 && digits[i-1] != '-' {
+			b.WriteByte(',')
+		}
+		b.WriteRune(d)
+	}
+	return b.String()
+}

@@ -1,0 +1,143 @@
+// Package cli is the command line `widelark`: nouns, then verbs. It talks to the API and to nothing else.
+//
+// From: arguments.
+// To: package client; for `entry explain`, the core alone.
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"widelark/client"
+)
+
+// The exit codes.
+const (
+	ExitDone     = 0
+	ExitNo       = 1 // the answer is "no"
+	ExitUsage    = 2
+	ExitCouldNot = 3
+)
+
+// errNo ends a command whose answer is "no", after it has said so.
+var errNo = errors.New("no")
+
+// usageError is a mistake in the arguments.
+type usageError struct{ error }
+
+// app is what the commands share in one run.
+type app struct {
+	in       io.Reader
+	out, err io.Writer
+	settings settings
+	format   string
+	version  string
+}
+
+// Run carries out a command line and returns the exit code.
+func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer, version string) int {
+	a := &app{in: in, out: out, err: errs, version: version}
+	root := a.root()
+	root.SetArgs(args)
+	root.SetIn(in)
+	root.SetOut(out)
+	root.SetErr(errs)
+	ran, err := root.ExecuteContextC(ctx)
+	var usage usageError
+	switch {
+	case err == nil:
+		return ExitDone
+	case errors.Is(err, errNo):
+		return ExitNo
+	case errors.As(err, &usage) || strings.HasPrefix(err.Error(), "unknown command"):
+		fmt.Fprintf(errs, "widelark: %s\nRun `%s --help` for how it is used.\n", err, ran.CommandPath())
+		return ExitUsage
+	}
+	fmt.Fprintf(errs, "widelark: %s\n", explainError(err))
+	return ExitCouldNot
+}
+
+// explainError adds what to do to errors that have a usual remedy.
+func explainError(err error) string {
+	var problem *client.Problem
+	if errors.As(err, &problem) && problem.Status == 401 && !strings.Contains(problem.Detail, "belong together") {
+		return err.Error() + "\nSign in with `widelark login`."
+	}
+	return err.Error()
+}
+
+func (a *app) root() *cobra.Command {
+	root := &cobra.Command{
+		Use:           "widelark",
+		Short:         "Write URL lists, decide who may reach what, and see what your rules do",
+		Long:          "widelark is the command line of Wide Lark. It talks to a running service (`widelarkd serve`).\n\nYou always know what your rules do, before and after they are live, and why.",
+		SilenceErrors: true,
+		SilenceUsage:  true,
+		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			return a.settings.load(cmd.Flags())
+		},
+	}
+	root.PersistentFlags().String("server", "", "the service's address (default http://127.0.0.1:8470; also WIDELARK_SERVER)")
+	root.PersistentFlags().String("config", "", "where the sign-in is kept (also WIDELARK_CONFIG)")
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
+	root.AddCommand(
+		a.loginCommand(), a.logoutCommand(), a.whoamiCommand(), a.statusCommand(), a.versionCommand(),
+		a.listCommand(), a.entryCommand(), a.groupCommand(), a.policyCommand(), a.tryCommand(),
+	)
+	return root
+}
+
+// noun makes a command that only holds verbs.
+func noun(use, short string, verbs ...*cobra.Command) *cobra.Command {
+	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ArbitraryArgs, RunE: func(cmd *cobra.Command, args []string) error {
+		if len(args) > 0 {
+			return usageError{fmt.Errorf("%s has no verb %q", cmd.CommandPath(), args[0])}
+		}
+		return cmd.Help()
+	}}
+	cmd.AddCommand(verbs...)
+	return cmd
+}
+
+// exactly is cobra.ExactArgs with names in its message.
+func exactly(names ...string) cobra.PositionalArgs {
+	return func(_ *cobra.Command, args []string) error {
+		if len(args) != len(names) {
+			return usageError{fmt.Errorf("wanted: %s; got %d arguments", strings.Join(names, " "), len(args))}
+		}
+		return nil
+	}
+}
+
+// atLeast wants the named arguments; the last may be repeated.
+func atLeast(names ...string) cobra.PositionalArgs {
+	return func(_ *cobra.Command, args []string) error {
+		if len(args) < len(names) {
+			return usageError{fmt.Errorf("wanted: %s…; got %d arguments", strings.Join(names, " "), len(args))}
+		}
+		return nil
+	}
+}
+
+// api returns a client with the kept sign-in.
+func (a *app) api() (*client.ClientWithResponses, error) {
+	return client.New(a.settings.Server, a.settings.Token)
+}
+
+// open returns the file of that name, standard input for "-".
+func (a *app) open(name string) (io.ReadCloser, error) {
+	if name == "-" {
+		return io.NopCloser(a.in), nil
+	}
+	file, err := os.Open(name)
+	if err != nil {
+		return nil, fmt.Errorf("the file cannot be read: %w", err)
+	}
+	return file, nil
+}

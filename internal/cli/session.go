@@ -1,0 +1,189 @@
+package cli
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http/cookiejar"
+	"os"
+	"strings"
+
+	"github.com/google/uuid"
+	"github.com/spf13/cobra"
+	"golang.org/x/term"
+
+	"widelark/client"
+)
+
+func (a *app) loginCommand() *cobra.Command {
+	var name string
+	var fromInput bool
+	cmd := &cobra.Command{
+		Use:   "login",
+		Short: "Sign in, and keep a token for the commands that follow",
+		Long:  "Sign in with name and password. The service gives a token for this machine, which is kept in a file that only you can read. The password is not kept.",
+		Example: `  widelark login --name edda
+  widelark login --server https://lark.quillmere.internal --name edda
+  widelark login --name edda --password-stdin < password.txt`,
+		Args: exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			password, err := a.credentials(&name, fromInput)
+			if err != nil {
+				return err
+			}
+			made, err := newToken(cmd.Context(), a.settings.Server, name, password)
+			if err != nil {
+				return err
+			}
+			a.settings.Token, a.settings.ID, a.settings.Name = made.Secret, made.ID.String(), name
+			if err := a.settings.save(); err != nil {
+				return fmt.Errorf("signed in, but the token cannot be kept: %w", err)
+			}
+			fmt.Fprintf(a.out, "Signed in to %s as %s.\n", a.settings.Server, name)
+			return nil
+		},
+	}
+	cmd.Flags().StringVar(&name, "name", "", "your sign-in name")
+	cmd.Flags().BoolVar(&fromInput, "password-stdin", false, "read the password from standard input")
+	return cmd
+}
+
+// credentials asks for what is missing.
+func (a *app) credentials(name *string, fromInput bool) (string, error) {
+	in := bufio.NewReader(a.in)
+	keyboard, isFile := a.in.(*os.File)
+	onTerminal := isFile && term.IsTerminal(int(keyboard.Fd()))
+	if *name == "" {
+		if !onTerminal {
+			return "", usageError{errors.New("name yourself with --name")}
+		}
+		fmt.Fprint(a.err, "Name: ")
+		line, err := in.ReadString('\n')
+		if err != nil {
+			return "", err
+		}
+		*name = strings.TrimSpace(line)
+	}
+	if onTerminal && !fromInput {
+		fmt.Fprint(a.err, "Password: ")
+		password, err := term.ReadPassword(int(keyboard.Fd()))
+		fmt.Fprintln(a.err)
+		return string(password), err
+	}
+	if !fromInput {
+		return "", usageError{errors.New("there is no terminal to ask for the password: give it with --password-stdin")}
+	}
+	line, err := in.ReadString('\n')
+	if err != nil && !errors.Is(err, io.EOF) {
+		return "", err
+	}
+	return strings.TrimRight(line, "\r\n"), nil
+}
+
+// newToken signs in for as long as it takes to make a token.
+func newToken(ctx context.Context, server, name, password string) (*client.NewTokenOutputBody, error) {
+	jar, err := cookiejar.New(nil)
+	if err != nil {
+		return nil, err
+	}
+	api, err := client.NewWithCookies(server, jar)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := api.SignInWithResponse(ctx, client.SignInInputBody{Name: name, Password: password}); err != nil {
+		return nil, err
+	}
+	host, _ := os.Hostname()
+	made, err := api.CreateTokenWithResponse(ctx, client.NewTokenInputBody{Name: "widelark on " + host})
+	if err != nil {
+		return nil, err
+	}
+	_, err = api.SignOutWithResponse(ctx)
+	return made.JSON201, err
+}
+
+func (a *app) logoutCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "logout",
+		Short: "Take the kept token back, and forget it",
+		Args:  exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if id, err := uuid.Parse(a.settings.ID); err == nil {
+				api, err := a.api()
+				if err != nil {
+					return err
+				}
+				var problem *client.Problem
+				if _, err := api.DeleteTokenWithResponse(cmd.Context(), id); err != nil && !errors.As(err, &problem) {
+					return fmt.Errorf("the token could not be taken back: %w", err)
+				}
+			}
+			if err := os.Remove(a.settings.path); err != nil && !errors.Is(err, os.ErrNotExist) {
+				return err
+			}
+			fmt.Fprintln(a.out, "Signed out.")
+			return nil
+		},
+	}
+}
+
+func (a *app) whoamiCommand() *cobra.Command {
+	return a.reads(&cobra.Command{
+		Use:   "whoami",
+		Short: "Who is signed in",
+		Args:  exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := a.api()
+			if err != nil {
+				return err
+			}
+			who, err := api.WhoAmIWithResponse(cmd.Context())
+			if err != nil {
+				return err
+			}
+			return a.show(view{
+				data: who.JSON200, columns: []string{"Name", "Full name", "Service"},
+				rows: [][]string{{who.JSON200.Name, who.JSON200.FullName, a.settings.Server}},
+			})
+		},
+	})
+}
+
+func (a *app) statusCommand() *cobra.Command {
+	return a.reads(&cobra.Command{
+		Use:   "status",
+		Short: "Does the service run, and can it keep anything?",
+		Args:  exactly(),
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := a.api()
+			if err != nil {
+				return err
+			}
+			health, err := api.GetHealthWithResponse(cmd.Context())
+			if err != nil {
+				return err
+			}
+			err = a.show(view{
+				data: health.JSON200, columns: []string{"Service", "Version", "Database"},
+				rows: [][]string{{a.settings.Server, health.JSON200.Version, string(health.JSON200.Database)}},
+			})
+			if err == nil && health.JSON200.Database != client.HealthOutputBodyDatabaseAnswers {
+				return errNo
+			}
+			return err
+		},
+	})
+}
+
+func (a *app) versionCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "version", Short: "The version of this program", Args: exactly(),
+		PersistentPreRunE: func(*cobra.Command, []string) error { return nil },
+		RunE: func(*cobra.Command, []string) error {
+			_, err := fmt.Fprintln(a.out, "widelark", a.version)
+			return err
+		},
+	}
+}

@@ -1,0 +1,342 @@
+package httpapi
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"widelark/core/pattern"
+	"widelark/internal/revision"
+)
+
+// Entry is one line of a list.
+type Entry struct {
+	ID       int64        `json:"id"`
+	Kind     pattern.Kind `json:"kind" enum:"site,host,below,any-ending,page-tree,regex,note"`
+	Text     string       `json:"text" doc:"The whole line in the notation"`
+	Pattern  string       `json:"pattern" doc:"The pattern alone; empty for a note"`
+	CarveOut bool         `json:"carveOut" doc:"Taken out of the list"`
+	Until    string       `json:"until,omitempty" doc:"The last day in force, as 2026-12-24; left out where there is no end"`
+	Off      bool         `json:"off" doc:"Kept, but not in force"`
+	Note     string       `json:"note"`
+	Explain  string       `json:"explain" doc:"What the entry covers, in one sentence"`
+	AddedAt  time.Time    `json:"addedAt"`
+	AddedBy  string       `json:"addedBy"`
+}
+
+func entryBody(e revision.Entry) Entry {
+	return Entry{
+		ID: e.ID, Kind: e.Kind(), Text: e.String(), Pattern: e.Pattern.String(), CarveOut: e.CarveOut,
+		Until: e.Until.String(), Off: e.Off, Note: e.Note, Explain: pattern.Explain(e.Entry), AddedAt: e.AddedAt, AddedBy: e.AddedBy,
+	}
+}
+
+type entriesInput struct {
+	ByID
+	After string       `query:"after" doc:"The cursor that the page before gave as next"`
+	Limit int          `query:"limit" default:"200" minimum:"1" maximum:"2000"`
+	Text  string       `query:"text" maxLength:"200" doc:"Only entries whose pattern or note holds this, letter case aside"`
+	Kind  pattern.Kind `query:"kind" enum:"site,host,below,any-ending,page-tree,regex,note" doc:"Only entries of this kind"`
+}
+
+type entriesOutput struct {
+	Body struct {
+		Entries []Entry `json:"entries" doc:"In the list's order"`
+		Total   int64   `json:"total" doc:"How many there are on all pages"`
+		Next    string  `json:"next,omitempty" doc:"The cursor of the next page; left out on the last"`
+	}
+}
+
+type addEntriesInput struct {
+	ByID
+	MayMatch
+	Body struct {
+		Lines   []string        `json:"lines" minItems:"1" maxItems:"10000" doc:"Lines of the notation"`
+		Reading pattern.Reading `json:"reading,omitempty" enum:"exact,mending" default:"exact" doc:"mending turns what people paste into the entry meant, and says how"`
+	}
+}
+
+type removeEntriesInput struct {
+	ByID
+	MayMatch
+	Body struct {
+		IDs   []int64  `json:"ids,omitempty" maxItems:"10000"`
+		Lines []string `json:"lines,omitempty" maxItems:"10000" doc:"Entries as they are written; notes and attributes do not count"`
+	}
+}
+
+type removeEntriesOutput struct {
+	ETag string `header:"ETag"`
+	Body struct {
+		Removed int64 `json:"removed"`
+		List    List  `json:"list"`
+	}
+}
+
+// MaxImport is the largest file that is taken, in bytes: two million lines of the longest usual host names.
+const MaxImport = 128 << 20
+
+var errTooLarge = fmt.Errorf("The file is larger than %d MiB. Split it, and import the parts one after the other.", MaxImport>>20) //nolint:staticcheck // a sentence for people
+
+// importInput takes the file as a stream, which the schema cannot say.
+type importInput struct {
+	ByID
+	MayMatch
+	Reading pattern.Reading `query:"reading" enum:"exact,mending" default:"mending" doc:"exact takes notation only; mending also turns what people keep and paste into the entry meant, and says how"`
+	Preview bool            `query:"preview" doc:"Only read the file and report; nothing is kept"`
+	body    io.Reader
+}
+
+// Resolve keeps the body for the handler.
+func (in *importInput) Resolve(ctx huma.Context) []error {
+	in.body = &limited{r: ctx.BodyReader(), left: MaxImport}
+	media, params, err := mime.ParseMediaType(ctx.Header("Content-Type"))
+	if err != nil || media != "text/plain" && media != "application/octet-stream" {
+		return []error{huma.NewError(http.StatusUnsupportedMediaType, "Send the file as text/plain.")}
+	}
+	if charset := strings.ToLower(params["charset"]); charset != "" && charset != "utf-8" && charset != "us-ascii" && charset != "utf-16" {
+		return []error{huma.NewError(http.StatusUnsupportedMediaType, "Send the file as UTF-8; this one says that it is "+charset+".")}
+	}
+	return nil
+}
+
+// limited fails with errTooLarge where a reader has more than it may.
+type limited struct {
+	r    io.Reader
+	left int64
+}
+
+func (l *limited) Read(p []byte) (int, error) {
+	if l.left <= 0 {
+		return 0, errTooLarge
+	}
+	n, err := l.r.Read(p[:min(int64(len(p)), l.left)])
+	l.left -= int64(n)
+	return n, err
+}
+
+// Report tells what became of every line.
+type Report struct {
+	Lines        int           `json:"lines" doc:"The sum of blank, notes, good, changed and refused"`
+	Blank        int           `json:"blank"`
+	Notes        int           `json:"notes" doc:"Lines that are a note alone"`
+	Good         int           `json:"good" doc:"Lines that are notation as they stand"`
+	Changed      int           `json:"changed" doc:"Lines that were turned into the entry meant"`
+	Refused      int           `json:"refused"`
+	Added        int64         `json:"added" doc:"Entries that the list did not have"`
+	Updated      int64         `json:"updated" doc:"Entries that it had with another note or other attributes"`
+	Same         int64         `json:"same" doc:"Entries that it had, or that were named before in the file"`
+	Preview      bool          `json:"preview" doc:"Nothing was kept; added, updated and same are not told"`
+	ChangedLines []ChangedLine `json:"changedLines" doc:"The first 1,000"`
+	RefusedLines []RefusedLine `json:"refusedLines" doc:"The first 1,000"`
+	List         *List         `json:"list,omitempty" doc:"The list after it; left out for a preview"`
+}
+
+// ChangedLine is a line that was turned into the entry meant.
+type ChangedLine struct {
+	Line    int      `json:"line" doc:"1-based"`
+	Text    string   `json:"text" doc:"As it stood in the file"`
+	Entries []string `json:"entries" doc:"What it was read as"`
+	Changes []string `json:"changes" doc:"What was read otherwise than written, a clause each"`
+}
+
+// RefusedLine is a line that is no entry.
+type RefusedLine struct {
+	Line       int          `json:"line" doc:"1-based"`
+	Column     int          `json:"column" doc:"1-based, in characters"`
+	Text       string       `json:"text" doc:"As it stood in the file"`
+	Code       pattern.Code `json:"code" enum:"not-yet,bad-host,bad-path,bad-scheme,bad-regex,bad-attribute,misplaced,too-long,not-text"`
+	Found      string       `json:"found"`
+	Expected   string       `json:"expected"`
+	Suggestion string       `json:"suggestion,omitempty" doc:"An entry that is probably meant"`
+	Message    string       `json:"message" doc:"All of it in one sentence"`
+}
+
+type reportOutput struct {
+	ETag string `header:"ETag"`
+	Body Report
+}
+
+func reportBody(r revision.Report, l revision.List, preview bool) *reportOutput {
+	out := &reportOutput{Body: Report{
+		Lines: r.Lines, Blank: r.Blank, Notes: r.Notes, Good: r.Good, Changed: r.Changed, Refused: r.Refused,
+		Added: r.Added, Updated: r.Updated, Same: r.Same, Preview: preview,
+		ChangedLines: []ChangedLine{}, RefusedLines: []RefusedLine{},
+	}}
+	for _, line := range r.ChangedLines {
+		changed := ChangedLine{Line: line.Number, Text: shown(line.Text), Changes: line.Changes}
+		for _, entry := range line.Entries {
+			changed.Entries = append(changed.Entries, entry.String())
+		}
+		out.Body.ChangedLines = append(out.Body.ChangedLines, changed)
+	}
+	for _, line := range r.RefusedLines {
+		err := line.Err
+		out.Body.RefusedLines = append(out.Body.RefusedLines, RefusedLine{
+			Line: line.Number, Column: err.Column, Text: shown(line.Text), Code: err.Code,
+			Found: shown(err.Found), Expected: err.Expected, Suggestion: err.Suggestion, Message: err.Error(),
+		})
+	}
+	if !preview {
+		out.ETag, out.Body.List = etag(l.Version), (*List)(&l)
+	}
+	return out
+}
+
+// shown keeps a line of a file to what a report can show.
+func shown(text string) string {
+	const most = 500
+	if text = strings.ToValidUTF8(text, "\uFFFD"); len(text) > most {
+		return strings.ToValidUTF8(text[:most], "") + "…"
+	}
+	return text
+}
+
+func (s *server) registerEntries(api huma.API) {
+	huma.Register(api, operation("getEntries", http.MethodGet, "/lists/{id}/entries", "Entries", "Entries of a list, page by page", 404, 422), s.getEntries)
+	add := operation("addEntries", http.MethodPost, "/lists/{id}/entries", "Entries", "Add lines to a list; bad ones are reported and do not spoil the others", 404, 412, 422)
+	add.MaxBodyBytes = 16 << 20
+	huma.Register(api, add, func(ctx context.Context, in *addEntriesInput) (*reportOutput, error) {
+		for i, line := range in.Body.Lines {
+			if strings.ContainsAny(line, "\r\n") {
+				return nil, s.problem(ctx, &revision.FieldError{Field: fmt.Sprintf("lines[%d]", i), Msg: "one line is wanted, without a line end"})
+			}
+		}
+		return s.merge(ctx, in.ID, strings.NewReader(strings.Join(in.Body.Lines, "\n")+"\n"), in.Body.Reading, false, in.MayMatch)
+	})
+	remove := operation("removeEntries", http.MethodPost, "/lists/{id}/entries/remove", "Entries", "Take entries out of a list", 404, 412, 422)
+	remove.MaxBodyBytes = 16 << 20
+	huma.Register(api, remove, s.removeEntries)
+
+	load := operation("importEntries", http.MethodPost, "/lists/{id}/import", "Entries", "Add a file to a list, in one transaction", 404, 412, 413, 415, 422)
+	load.BodyReadTimeout = -1 // a large file over a slow line may take its time
+	load.MaxBodyBytes = -1    // limited counts
+	load.RequestBody = &huma.RequestBody{
+		Required: true, Description: "The file: one entry a line",
+		Content: map[string]*huma.MediaType{"text/plain": {Schema: &huma.Schema{Type: huma.TypeString}}},
+	}
+	huma.Register(api, load, func(ctx context.Context, in *importInput) (*reportOutput, error) {
+		return s.merge(ctx, in.ID, in.body, in.Reading, in.Preview, in.MayMatch)
+	})
+
+	export := operation("exportEntries", http.MethodGet, "/lists/{id}/export", "Entries", "The whole list as a file in the notation", 404)
+	export.Responses = map[string]*huma.Response{"200": {
+		Description: "One entry a line", Content: map[string]*huma.MediaType{"text/plain": {Schema: &huma.Schema{Type: huma.TypeString}}},
+	}}
+	huma.Register(api, export, s.exportEntries)
+}
+
+func (s *server) getEntries(ctx context.Context, in *entriesInput) (*entriesOutput, error) {
+	after, err := strconv.ParseInt("0"+in.After, 10, 64)
+	if err != nil {
+		return nil, huma.Error422UnprocessableEntity("The page cannot be found.",
+			&huma.ErrorDetail{Message: "no cursor of ours", Location: "query.after"})
+	}
+	found, total, err := s.Store.Entries(ctx, in.ID, revision.EntryQuery{After: after, Limit: in.Limit + 1, Text: in.Text, Kind: in.Kind})
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	out := &entriesOutput{}
+	out.Body.Total = total
+	if len(found) > in.Limit {
+		found = found[:in.Limit]
+		out.Body.Next = strconv.FormatInt(found[in.Limit-1].Position, 10)
+	}
+	out.Body.Entries = make([]Entry, len(found))
+	for i, entry := range found {
+		out.Body.Entries[i] = entryBody(entry)
+	}
+	return out, nil
+}
+
+func (s *server) merge(ctx context.Context, id uuid.UUID, file io.Reader, reading pattern.Reading, preview bool, match MayMatch) (*reportOutput, error) {
+	version, err := match.version()
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.Store.List(ctx, id); err != nil { // before a long file is read for nothing
+		return nil, s.problem(ctx, err)
+	}
+	store := s.Store
+	if preview {
+		store = nil
+	}
+	l, report, err := revision.Import(ctx, store, id, file, reading, version, caller(ctx).Name)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	s.prepareTrials(ctx)
+	return reportBody(report, l, preview), nil
+}
+
+// prepareTrials has the draft compiled in the background, so that the trial after an edit does not wait for it.
+func (s *server) prepareTrials(ctx context.Context) {
+	go func() {
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+		defer cancel()
+		if err := s.Desk.Prepare(ctx); err != nil {
+			s.Log.WarnContext(ctx, "the draft could not be compiled ahead; the next trial will do it", "error", err)
+		}
+	}()
+}
+
+func (s *server) removeEntries(ctx context.Context, in *removeEntriesInput) (*removeEntriesOutput, error) {
+	version, err := in.version()
+	if err != nil {
+		return nil, err
+	}
+	removal := revision.Removal{IDs: in.Body.IDs}
+	for i, line := range in.Body.Lines {
+		entry, err := pattern.Parse(line)
+		if err == nil && entry.Kind() == pattern.Note {
+			err = errors.New("an entry is wanted")
+		}
+		if err != nil {
+			return nil, s.problem(ctx, &revision.FieldError{Field: fmt.Sprintf("lines[%d]", i), Msg: err.Error()})
+		}
+		removal.Keys = append(removal.Keys, entry.Key())
+	}
+	l, removed, err := s.Store.RemoveEntries(ctx, in.ID, removal, version, caller(ctx).Name)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	s.prepareTrials(ctx)
+	out := &removeEntriesOutput{ETag: etag(l.Version)}
+	out.Body.Removed, out.Body.List = removed, List(l)
+	return out, nil
+}
+
+func (s *server) exportEntries(ctx context.Context, in *ByID) (*huma.StreamResponse, error) {
+	l, err := s.Store.List(ctx, in.ID)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	return &huma.StreamResponse{Body: func(hctx huma.Context) {
+		hctx.SetHeader("Content-Type", "text/plain; charset=utf-8")
+		hctx.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": l.Name + ".txt"}))
+		hctx.SetHeader("ETag", etag(l.Version))
+		w := bufio.NewWriterSize(hctx.BodyWriter(), 64<<10)
+		err := s.Store.EachEntry(ctx, in.ID, func(entry pattern.Entry) error {
+			_, err := w.WriteString(entry.String() + "\n")
+			return err
+		})
+		if err == nil {
+			err = w.Flush()
+		}
+		if err != nil {
+			// The status is sent: cutting the connection is the only way left to say that the file is not whole.
+			s.Log.WarnContext(ctx, "an export broke off", "list", l.Name, "error", err)
+			panic(http.ErrAbortHandler)
+		}
+	}}, nil
+}

@@ -1,0 +1,67 @@
+package httpapi
+
+import (
+	"context"
+	"errors"
+	"net/http"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
+
+	"widelark/internal/account"
+	"widelark/internal/revision"
+)
+
+// problem turns an error of the domain into problem details (RFC 9457). Field paths begin with "body.", as those of
+// the schema's own checks do. What it does not know is the service's own fault and is told as that only; the log has it.
+func (s *server) problem(ctx context.Context, err error) error {
+	var field *revision.FieldError
+	var used *revision.InUseError
+	var ready huma.StatusError
+	switch {
+	case errors.As(err, &ready):
+		return ready
+	case errors.As(err, &field):
+		return huma.Error422UnprocessableEntity("The request cannot be carried out as it stands.",
+			&huma.ErrorDetail{Message: field.Msg, Location: "body." + field.Field})
+	case errors.As(err, &used):
+		return huma.Error409Conflict("The list cannot be deleted: " + used.Error() + ". Take it out there first.")
+	case errors.Is(err, revision.ErrNotFound), errors.Is(err, account.ErrUnknown):
+		return huma.Error404NotFound("There is no such thing here; it may have been deleted.")
+	case errors.Is(err, revision.ErrStale):
+		return huma.Error412PreconditionFailed("Somebody else changed this in the meantime. Fetch it again, look, and repeat the edit.")
+	case errors.Is(err, account.ErrRefused):
+		return huma.Error401Unauthorized("Name and password do not belong together.")
+	case errors.Is(err, account.ErrTaken):
+		return huma.Error409Conflict("The name is taken.")
+	case errors.Is(err, errTooLarge):
+		return huma.NewError(http.StatusRequestEntityTooLarge, errTooLarge.Error())
+	case errors.Is(err, context.Canceled):
+		return huma.NewError(499, "The client went away.")
+	}
+	if s.Alive(context.WithoutCancel(ctx)) != nil {
+		s.Log.ErrorContext(ctx, "the database does not answer", "error", err)
+		return huma.Error503ServiceUnavailable("The database does not answer at the moment; nothing was changed. Try again shortly.")
+	}
+	s.Log.ErrorContext(ctx, "a request failed", "error", err)
+	return huma.Error500InternalServerError("Something went wrong in the service; its log says what.")
+}
+
+// quietProblems keeps the values that were sent out of problem details: among them are passwords.
+func quietProblems() {
+	make := huma.NewError
+	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
+		for _, err := range errs {
+			if detail, ok := err.(*huma.ErrorDetail); ok {
+				detail.Value = nil
+			}
+		}
+		return make(status, msg, errs...)
+	}
+}
+
+// writeProblem is for what lies outside the described operations.
+func writeProblem(c *gin.Context, status int, detail string) {
+	c.Header("Content-Type", "application/problem+json")
+	c.JSON(status, huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail})
+}

@@ -1,0 +1,115 @@
+// Package httpapi is the one door: the API under /api/v1 and, beside it, the console that uses it.
+//
+// From: HTTP requests.
+// To: packages account, revision and trial. Their errors become problem details in problem.go and nowhere else.
+package httpapi
+
+import (
+	"context"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"time"
+
+	"github.com/alexedwards/scs/v2"
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/danielgtaylor/huma/v2/adapters/humagin"
+	"github.com/gin-gonic/gin"
+
+	"widelark/internal/account"
+	"widelark/internal/revision"
+	"widelark/internal/trial"
+)
+
+// Parts are what the API gives access to.
+type Parts struct {
+	Accounts account.Store
+	Door     *account.Door
+	Store    revision.Store
+	Desk     *trial.Desk
+	Sessions *scs.SessionManager
+	Alive    func(context.Context) error // reports whether the database answers
+	Console  fs.FS
+	Log      *slog.Logger
+	Version  string
+}
+
+// server holds the parts for the handlers.
+type server struct{ Parts }
+
+// Handler returns the whole HTTP surface. It is safe for concurrent use.
+func Handler(parts Parts) http.Handler {
+	engine := engine(parts)
+	// Cookies come with every request that a browser makes, also one that another site has it make. Such requests are
+	// refused by their origin (Sec-Fetch-Site, else Origin); programs send neither, and no cookie.
+	return http.NewCrossOriginProtection().Handler(parts.Sessions.LoadAndSave(engine))
+}
+
+// OpenAPI returns the contract as YAML, made from the Go types of this package.
+func OpenAPI() ([]byte, error) {
+	return register(gin.New(), Parts{}).OpenAPI().YAML()
+}
+
+func init() {
+	gin.SetMode(gin.ReleaseMode)
+	huma.DefaultArrayNullable = false
+	quietProblems()
+}
+
+func engine(parts Parts) *gin.Engine {
+	engine := gin.New()
+	engine.ContextWithFallback = true
+	engine.Use(logged(parts.Log), gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, cause any) {
+		parts.Log.ErrorContext(c, "a request failed badly", "path", c.FullPath(), "cause", cause)
+		writeProblem(c, http.StatusInternalServerError, "Something went wrong in the service; its log says what.")
+		c.Abort()
+	}))
+	register(engine, parts)
+	engine.NoRoute(serveConsole(parts.Console))
+	return engine
+}
+
+func logged(log *slog.Logger) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		begin := time.Now()
+		c.Next()
+		if route := c.FullPath(); route != "" && route != "/api/v1/health" {
+			log.DebugContext(c, "request", "method", c.Request.Method, "route", route, "status", c.Writer.Status(),
+				"ms", float64(time.Since(begin).Microseconds())/1000)
+		}
+	}
+}
+
+func register(engine *gin.Engine, parts Parts) huma.API {
+	config := huma.DefaultConfig("Wide Lark", "1")
+	config.Info.Description = "Lists, policies and trials of Wide Lark. The console and the command line use this and nothing else."
+	config.CreateHooks = nil
+	config.DocsPath = ""
+	config.SchemasPath = ""
+	config.OpenAPIPath = "/api/openapi"
+	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
+		"session": {Type: "apiKey", In: "cookie", Name: SessionCookie, Description: "Set by signing in; for people."},
+		"token":   {Type: "http", Scheme: "bearer", Description: "Made under /api/v1/tokens; for programs."},
+	}
+	config.Security = []map[string][]string{{"session": {}}, {"token": {}}}
+	api := humagin.New(engine, config)
+	s := &server{parts}
+	api.UseMiddleware(s.signedIn(api))
+	s.registerSessions(api)
+	s.registerLists(api)
+	s.registerEntries(api)
+	s.registerPolicies(api)
+	s.registerTrials(api)
+	return api
+}
+
+// public marks an operation that needs no sign-in.
+var public = []map[string][]string{}
+
+// operation describes an endpoint in one line. Every one may answer with a problem.
+func operation(id, method, path, tag, summary string, failures ...int) huma.Operation {
+	return huma.Operation{
+		OperationID: id, Method: method, Path: "/api/v1" + path, Tags: []string{tag}, Summary: summary,
+		Errors: append(failures, http.StatusUnauthorized),
+	}
+}

@@ -1,0 +1,206 @@
+package httpapi
+
+import (
+	"context"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/alexedwards/scs/v2"
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"widelark/internal/account"
+)
+
+// SessionCookie is the name of the cookie that carries a person's session.
+const SessionCookie = "widelark_session"
+
+// sessionAccount is the key under which a session keeps the id of its account.
+const sessionAccount = "account"
+
+// NewSessions returns the manager of people's sessions. They live in store, end after two idle hours and after twelve
+// in any case. secure is for services that are reached over TLS: the cookie then never travels without.
+func NewSessions(store scs.Store, secure bool) *scs.SessionManager {
+	sessions := scs.New()
+	sessions.Store = store
+	sessions.HashTokenInStore = true
+	sessions.Lifetime = 12 * time.Hour
+	sessions.IdleTimeout = 2 * time.Hour
+	sessions.Cookie.Name = SessionCookie
+	sessions.Cookie.HttpOnly = true
+	sessions.Cookie.SameSite = http.SameSiteStrictMode
+	sessions.Cookie.Secure = secure
+	return sessions
+}
+
+type callerKey struct{}
+
+// caller returns who makes the request. Precondition: the operation is not public.
+func caller(ctx context.Context) account.Account {
+	a, ok := ctx.Value(callerKey{}).(account.Account)
+	if !ok {
+		panic("bug: a request without an account got past the door")
+	}
+	return a
+}
+
+// signedIn lets nobody through without an account, but to public operations.
+func (s *server) signedIn(api huma.API) func(huma.Context, func(huma.Context)) {
+	return func(ctx huma.Context, next func(huma.Context)) {
+		if security := ctx.Operation().Security; security != nil && len(security) == 0 {
+			next(ctx)
+			return
+		}
+		who, err := s.identify(ctx)
+		switch {
+		case err == nil:
+			next(huma.WithValue(ctx, callerKey{}, who))
+		case err == account.ErrUnknown:
+			ctx.SetHeader("WWW-Authenticate", `Bearer realm="Wide Lark"`)
+			_ = huma.WriteErr(api, ctx, http.StatusUnauthorized, "Sign in first: the session is over, or the token is unknown.")
+		default:
+			problem := s.problem(ctx.Context(), err).(huma.StatusError)
+			_ = huma.WriteErr(api, ctx, problem.GetStatus(), problem.Error())
+		}
+	}
+}
+
+func (s *server) identify(ctx huma.Context) (account.Account, error) {
+	if secret, found := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); found {
+		return s.Door.ByToken(ctx.Context(), secret)
+	}
+	id, err := uuid.Parse(s.Sessions.GetString(ctx.Context(), sessionAccount))
+	if err != nil {
+		return account.Account{}, account.ErrUnknown
+	}
+	return s.Accounts.Account(ctx.Context(), id)
+}
+
+// Account is who is signed in.
+type Account struct {
+	ID       uuid.UUID `json:"id" format:"uuid"`
+	Name     string    `json:"name" doc:"The sign-in name"`
+	FullName string    `json:"fullName"`
+}
+
+// Token is a program's token without its secret.
+type Token struct {
+	ID         uuid.UUID  `json:"id" format:"uuid"`
+	Name       string     `json:"name" doc:"What it is for"`
+	CreatedAt  time.Time  `json:"createdAt"`
+	LastUsedAt *time.Time `json:"lastUsedAt,omitempty" doc:"To the minute; left out where it was never used"`
+}
+
+type accountOutput struct{ Body Account }
+
+func accountBody(a account.Account) *accountOutput { return &accountOutput{Account(a)} }
+
+type signInInput struct {
+	Body struct {
+		Name     string `json:"name" maxLength:"200"`
+		Password string `json:"password" maxLength:"1000"`
+	}
+}
+
+type newTokenInput struct {
+	Body struct {
+		Name string `json:"name" minLength:"1" maxLength:"80" doc:"What it is for, as: nightly import"`
+	}
+}
+
+type newTokenOutput struct {
+	Body struct {
+		Token
+		Secret string `json:"secret" doc:"Shown this once; send it as Authorization: Bearer …"`
+	}
+}
+
+type tokensOutput struct {
+	Body struct {
+		Tokens []Token `json:"tokens"`
+	}
+}
+
+type healthOutput struct {
+	Body struct {
+		Version  string `json:"version" doc:"The version of the service"`
+		Database string `json:"database" enum:"answers,silent"`
+	}
+}
+
+// ByID names the object that an operation is about.
+type ByID struct {
+	ID uuid.UUID `path:"id" format:"uuid"`
+}
+
+func (s *server) registerSessions(api huma.API) {
+	health := operation("getHealth", http.MethodGet, "/health", "Service", "Does the service run, and can it keep anything?")
+	health.Security, health.Errors = public, nil
+	huma.Register(api, health, func(ctx context.Context, _ *struct{}) (*healthOutput, error) {
+		out := &healthOutput{}
+		out.Body.Version, out.Body.Database = s.Version, "answers"
+		if s.Alive(ctx) != nil {
+			out.Body.Database = "silent"
+		}
+		return out, nil
+	})
+
+	signIn := operation("signIn", http.MethodPost, "/session", "Sign-in", "Sign in as a person; sets the session's cookie", 422)
+	signIn.Security = public
+	huma.Register(api, signIn, func(ctx context.Context, in *signInInput) (*accountOutput, error) {
+		who, err := s.Door.SignIn(ctx, in.Body.Name, in.Body.Password)
+		if err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		if err := s.Sessions.RenewToken(ctx); err != nil { // so that a cookie planted before is worth nothing
+			return nil, s.problem(ctx, err)
+		}
+		s.Sessions.Put(ctx, sessionAccount, who.ID.String())
+		return accountBody(who), nil
+	})
+	huma.Register(api, operation("whoAmI", http.MethodGet, "/session", "Sign-in", "Who is signed in"),
+		func(ctx context.Context, _ *struct{}) (*accountOutput, error) {
+			return accountBody(caller(ctx)), nil
+		})
+	signOut := operation("signOut", http.MethodDelete, "/session", "Sign-in", "End the session")
+	signOut.Security, signOut.Errors = public, nil
+	huma.Register(api, signOut, func(ctx context.Context, _ *struct{}) (*struct{}, error) {
+		if err := s.Sessions.Destroy(ctx); err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		return nil, nil
+	})
+
+	huma.Register(api, operation("getTokens", http.MethodGet, "/tokens", "Sign-in", "Your programs' tokens"),
+		func(ctx context.Context, _ *struct{}) (*tokensOutput, error) {
+			tokens, err := s.Accounts.Tokens(ctx, caller(ctx).ID)
+			if err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			out := &tokensOutput{}
+			out.Body.Tokens = make([]Token, len(tokens))
+			for i, token := range tokens {
+				out.Body.Tokens[i] = Token(token)
+			}
+			return out, nil
+		})
+	create := operation("createToken", http.MethodPost, "/tokens", "Sign-in", "Make a token for a program", 422)
+	create.DefaultStatus = http.StatusCreated
+	huma.Register(api, create, func(ctx context.Context, in *newTokenInput) (*newTokenOutput, error) {
+		token, secret, err := s.Door.AddToken(ctx, caller(ctx).ID, in.Body.Name)
+		if err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		out := &newTokenOutput{}
+		out.Body.Token, out.Body.Secret = Token(token), secret
+		return out, nil
+	})
+	huma.Register(api, operation("deleteToken", http.MethodDelete, "/tokens/{id}", "Sign-in", "Take a token back", 404),
+		func(ctx context.Context, in *ByID) (*struct{}, error) {
+			if err := s.Accounts.RemoveToken(ctx, caller(ctx).ID, in.ID); err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			return nil, nil
+		})
+}

@@ -1,0 +1,81 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"widelark/internal/account"
+	"widelark/internal/revision"
+)
+
+// unknown turns "no rows" into the account package's word for it.
+func unknown(err error) error {
+	if errors.Is(err, revision.ErrNotFound) {
+		return account.ErrUnknown
+	}
+	return err
+}
+
+// AddAccount implements [account.Store].
+func (s *Store) AddAccount(ctx context.Context, name, fullName, hash string) (account.Account, error) {
+	rows, err := s.pool.Query(ctx, `insert into accounts (name, full_name, password_hash) values ($1, $2, $3)
+		returning id, name, full_name`, name, fullName, hash)
+	return one(rows, err, pgx.RowToStructByName[account.Account])
+}
+
+// AccountByName implements [account.Store].
+func (s *Store) AccountByName(ctx context.Context, name string) (account.Account, string, error) {
+	rows, err := s.pool.Query(ctx, `select id, name, full_name, password_hash from accounts
+		where lower(name) = lower($1)`, name)
+	var hash string
+	found, err := one(rows, err, func(row pgx.CollectableRow) (a account.Account, err error) {
+		err = row.Scan(&a.ID, &a.Name, &a.FullName, &hash)
+		return a, err
+	})
+	return found, hash, unknown(err)
+}
+
+// Account implements [account.Store].
+func (s *Store) Account(ctx context.Context, id uuid.UUID) (account.Account, error) {
+	rows, err := s.pool.Query(ctx, `select id, name, full_name from accounts where id = $1`, id)
+	found, err := one(rows, err, pgx.RowToStructByName[account.Account])
+	return found, unknown(err)
+}
+
+// AddToken implements [account.Store].
+func (s *Store) AddToken(ctx context.Context, owner uuid.UUID, name string, hash []byte) (account.Token, error) {
+	rows, err := s.pool.Query(ctx, `insert into tokens (account_id, name, hash) values ($1, $2, $3)
+		returning id, name, created_at, last_used_at`, owner, name, hash)
+	return one(rows, err, pgx.RowToStructByName[account.Token])
+}
+
+// Tokens implements [account.Store].
+func (s *Store) Tokens(ctx context.Context, owner uuid.UUID) ([]account.Token, error) {
+	rows, err := s.pool.Query(ctx, `select id, name, created_at, last_used_at from tokens
+		where account_id = $1 order by created_at`, owner)
+	return all(rows, err, pgx.RowToStructByName[account.Token])
+}
+
+// RemoveToken implements [account.Store].
+func (s *Store) RemoveToken(ctx context.Context, owner, token uuid.UUID) error {
+	tag, err := s.pool.Exec(ctx, `delete from tokens where id = $1 and account_id = $2`, token, owner)
+	if err == nil && tag.RowsAffected() == 0 {
+		return account.ErrUnknown
+	}
+	return err
+}
+
+// AccountByToken implements [account.Store]. It notes the use of the token, at most once a minute.
+func (s *Store) AccountByToken(ctx context.Context, hash []byte) (account.Account, error) {
+	rows, err := s.pool.Query(ctx, `
+		with used as (
+			update tokens set last_used_at = now()
+			where hash = $1 and (last_used_at is null or last_used_at < now() - interval '1 minute')
+		)
+		select a.id, a.name, a.full_name from tokens t join accounts a on a.id = t.account_id where t.hash = $1`, hash)
+	found, err := one(rows, err, pgx.RowToStructByName[account.Account])
+	return found, unknown(err)
+}

@@ -1,0 +1,114 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"widelark/internal/revision"
+)
+
+// listColumns are the fields of revision.List, in a query whose list is l.
+const listColumns = `l.id, l.name, l.description, l.entry_count, l.note_count, l.version, l.created_at, l.updated_at,
+	l.updated_by, array(select distinct p.name from rule_lists r join policies p on p.id = r.policy_id
+		where r.list_id = l.id order by p.name) as used_by`
+
+var scanList = pgx.RowToStructByName[revision.List]
+
+// Lists implements [revision.Store].
+func (s *Store) Lists(ctx context.Context, after string, limit int) ([]revision.List, error) {
+	rows, err := s.pool.Query(ctx, `select `+listColumns+` from lists l
+		where lower(l.name) > lower($1) order by lower(l.name) limit $2`, after, limit)
+	return all(rows, err, scanList)
+}
+
+// ListByName implements [revision.Store].
+func (s *Store) ListByName(ctx context.Context, name string) (revision.List, error) {
+	rows, err := s.pool.Query(ctx, `select `+listColumns+` from lists l where lower(l.name) = lower($1)`, name)
+	return one(rows, err, scanList)
+}
+
+// List implements [revision.Store].
+func (s *Store) List(ctx context.Context, id uuid.UUID) (revision.List, error) {
+	return list(ctx, s.pool, id)
+}
+
+// querier is a pool or a transaction.
+type querier interface {
+	Query(ctx context.Context, sql string, args ...any) (pgx.Rows, error)
+}
+
+func list(ctx context.Context, q querier, id uuid.UUID) (revision.List, error) {
+	rows, err := q.Query(ctx, `select `+listColumns+` from lists l where l.id = $1`, id)
+	return one(rows, err, scanList)
+}
+
+// AddList implements [revision.Store].
+func (s *Store) AddList(ctx context.Context, name, description, by string) (added revision.List, err error) {
+	err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
+		var id uuid.UUID
+		err := tx.QueryRow(ctx, `insert into lists (name, description, version, updated_by) values ($1, $2, $3, $4)
+			returning id`, name, description, version, by).Scan(&id)
+		if err == nil {
+			added, err = list(ctx, tx, id)
+		}
+		return err
+	})
+	return added, ours(err)
+}
+
+// EditList implements [revision.Store].
+func (s *Store) EditList(ctx context.Context, id uuid.UUID, edit revision.ListEdit, seen int64, by string) (edited revision.List, err error) {
+	err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
+		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `update lists set name = coalesce($2, name), description = coalesce($3, description),
+			version = $4, updated_at = now(), updated_by = $5 where id = $1`, id, edit.Name, edit.Description, version, by)
+		if err == nil {
+			edited, err = list(ctx, tx, id)
+		}
+		return err
+	})
+	return edited, ours(err)
+}
+
+// RemoveList implements [revision.Store].
+func (s *Store) RemoveList(ctx context.Context, id uuid.UUID, seen int64) error {
+	return ours(s.edit(ctx, func(tx pgx.Tx, _ int64) error {
+		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
+			return err
+		}
+		rows, err := tx.Query(ctx, `select r.name, p.name from rule_lists rl
+			join rules r on r.policy_id = rl.policy_id and r.position = rl.rule
+			join policies p on p.id = rl.policy_id
+			where rl.list_id = $1 order by p.position, r.position`, id)
+		users, err := all(rows, err, func(row pgx.CollectableRow) (string, error) {
+			var rule, policy string
+			err := row.Scan(&rule, &policy)
+			return fmt.Sprintf("the rule %q of the policy %q", rule, policy), err
+		})
+		switch {
+		case err != nil:
+			return err
+		case len(users) > 0:
+			return &revision.InUseError{UsedBy: users}
+		}
+		_, err = tx.Exec(ctx, `delete from lists where id = $1`, id)
+		return err
+	}))
+}
+
+// exists tells a list that is not there from one without entries.
+func (s *Store) exists(ctx context.Context, id uuid.UUID) error {
+	var found bool
+	if err := s.pool.QueryRow(ctx, `select exists (select from lists where id = $1)`, id).Scan(&found); err != nil {
+		return err
+	}
+	if !found {
+		return revision.ErrNotFound
+	}
+	return nil
+}

@@ -1,0 +1,154 @@
+// Package postgres keeps everything that lasts in PostgreSQL. It is the only package with SQL in it.
+//
+// From: what the domain packages ask of their stores.
+// To: tables, and errors in the domain's terms.
+package postgres
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"fmt"
+	"io/fs"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/jackc/pgx/v5/stdlib"
+	"github.com/pressly/goose/v3"
+	"github.com/pressly/goose/v3/lock"
+
+	"widelark/internal/account"
+	"widelark/internal/revision"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store implements the stores of the domain packages. It is safe for concurrent use; several services may share one
+// database.
+type Store struct {
+	pool *pgxpool.Pool
+}
+
+var (
+	_ account.Store  = (*Store)(nil)
+	_ revision.Store = (*Store)(nil)
+)
+
+// Open connects to a database and brings its tables up to date. The caller closes the store.
+func Open(ctx context.Context, url string) (*Store, error) {
+	config, err := pgxpool.ParseConfig(url)
+	if err != nil {
+		return nil, fmt.Errorf("the database URL cannot be read: %w", err)
+	}
+	config.ConnConfig.ConnectTimeout = 5 * time.Second
+	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
+	pool, err := pgxpool.NewWithConfig(ctx, config)
+	if err != nil {
+		return nil, err
+	}
+	if err := pool.Ping(ctx); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("the database at %s:%d does not answer: %w", config.ConnConfig.Host, config.ConnConfig.Port, err)
+	}
+	if err := migrate(ctx, pool); err != nil {
+		pool.Close()
+		return nil, fmt.Errorf("the database's tables could not be brought up to date: %w", err)
+	}
+	return &Store{pool}, nil
+}
+
+func migrate(ctx context.Context, pool *pgxpool.Pool) error {
+	files, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	locker, err := lock.NewPostgresSessionLocker()
+	if err != nil {
+		return err
+	}
+	db := stdlib.OpenDBFromPool(pool)
+	defer db.Close()
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSessionLocker(locker))
+	if err != nil {
+		return err
+	}
+	_, err = provider.Up(ctx)
+	return err
+}
+
+// Close gives the connections back and waits for those in use.
+func (s *Store) Close() { s.pool.Close() }
+
+// Pool is for the session library, which keeps its rows itself.
+func (s *Store) Pool() *pgxpool.Pool { return s.pool }
+
+// Ping reports whether the database answers.
+func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
+
+// edit runs do in a transaction that has the next version of the draft. Edits run one after the other: the draft's one
+// row is locked for as long.
+func (s *Store) edit(ctx context.Context, do func(tx pgx.Tx, version int64) error) error {
+	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		var version int64
+		if err := tx.QueryRow(ctx, "update draft set version = version + 1 returning version").Scan(&version); err != nil {
+			return err
+		}
+		return do(tx, version)
+	})
+}
+
+// lockVersion locks an object's row and checks that the caller saw its present version. Precondition: table is one of
+// ours.
+func lockVersion(ctx context.Context, tx pgx.Tx, table string, id any, seen int64) error {
+	var version int64
+	err := tx.QueryRow(ctx, "select version from "+table+" where id = $1 for update", id).Scan(&version)
+	switch {
+	case errors.Is(err, pgx.ErrNoRows):
+		return revision.ErrNotFound
+	case err != nil:
+		return err
+	case seen != 0 && seen != version:
+		return revision.ErrStale
+	}
+	return nil
+}
+
+// fieldOf names the field that a unique index guards.
+var fieldOf = map[string]string{"lists_name": "name", "groups_name": "name", "policies_name": "name"}
+
+// ours turns PostgreSQL's errors into the domain's.
+func ours(err error) error {
+	var pg *pgconn.PgError
+	switch {
+	case errors.Is(err, pgx.ErrNoRows):
+		return revision.ErrNotFound
+	case !errors.As(err, &pg):
+		return err
+	case pg.Code == "23505" && pg.ConstraintName == "accounts_name":
+		return account.ErrTaken
+	case pg.Code == "23505" && fieldOf[pg.ConstraintName] != "":
+		return &revision.FieldError{Field: fieldOf[pg.ConstraintName], Msg: "the name is taken"}
+	}
+	return err
+}
+
+// one collects the single row of a query, with PostgreSQL's errors turned into the domain's.
+func one[T any](rows pgx.Rows, err error, scan pgx.RowToFunc[T]) (T, error) {
+	if err != nil {
+		var none T
+		return none, ours(err)
+	}
+	row, err := pgx.CollectExactlyOneRow(rows, scan)
+	return row, ours(err)
+}
+
+// all collects every row of a query.
+func all[T any](rows pgx.Rows, err error, scan pgx.RowToFunc[T]) ([]T, error) {
+	if err != nil {
+		return nil, err
+	}
+	return pgx.CollectRows(rows, scan)
+}

@@ -1,0 +1,153 @@
+// Package revision is the administrator's way: what is kept in the draft (lists with their entries, groups, policies)
+// and how it is edited.
+//
+// From: edits that the API takes.
+// To: a [Store], and the draft that trials are decided on.
+package revision
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/google/uuid"
+
+	"widelark/core/pattern"
+)
+
+// What can go wrong with an edit, for callers that branch on it. Returned by every method of [Store] that names an object.
+var (
+	ErrNotFound = errors.New("there is no such object")
+	ErrStale    = errors.New("it was changed by somebody else in the meantime")
+)
+
+// FieldError says which field of an edit is wrong. Field is its path in the API's terms, as "rules[0].lists[1]".
+type FieldError struct {
+	Field string
+	Msg   string // one clause, lower case, no final dot
+}
+
+// Error returns the message with the field before it.
+func (e *FieldError) Error() string { return e.Field + ": " + e.Msg }
+
+// InUseError says that a list cannot go, because rules name it.
+type InUseError struct {
+	UsedBy []string // one phrase a place, as `rule "Never on the ward" of policy "Ward floor"`
+}
+
+// Error names the places.
+func (e *InUseError) Error() string { return "it is used by " + strings.Join(e.UsedBy, ", ") }
+
+// List is a named, described, reusable set of entries.
+type List struct {
+	ID          uuid.UUID
+	Name        string
+	Description string
+	EntryCount  int64 // notes not counted
+	NoteCount   int64 // lines that are a note alone
+	Version     int64 // rises with every edit of the list or its entries
+	CreatedAt   time.Time
+	UpdatedAt   time.Time
+	UpdatedBy   string
+	UsedBy      []string // the names of the policies whose rules name the list
+}
+
+// ListEdit changes what is said about a list; a nil field stays.
+type ListEdit struct {
+	Name        *string
+	Description *string
+}
+
+// Entry is one line of a list as it is kept.
+type Entry struct {
+	ID       int64
+	Position int64 // rises along the list; there may be gaps
+	AddedAt  time.Time
+	AddedBy  string
+	pattern.Entry
+}
+
+// EntryQuery chooses entries of a list. The zero query is all, from the first on.
+type EntryQuery struct {
+	After int64        // entries at later positions only
+	Limit int          // at most so many
+	Text  string       // entries whose pattern or note holds this, letter case aside
+	Kind  pattern.Kind // entries of this kind
+}
+
+// Merged tells what adding entries to a list came to.
+type Merged struct {
+	Added   int64 // entries that the list did not have
+	Updated int64 // entries that it had, with another note or other attributes than those given
+	Same    int64 // entries that it had just so
+	Notes   int64 // lines that are a note alone, added; those it had are passed over
+}
+
+// Removal names entries to take out of a list, by id or as they are written.
+type Removal struct {
+	IDs  []int64
+	Keys []string // see [pattern.Entry.Key]
+}
+
+// Store keeps the draft. An edit that returns nil is kept for good. version is what the caller last saw: where it is not
+// 0 and not the object's version any more, the edit is refused with [ErrStale]. by names who edits.
+type Store interface {
+	Lists(ctx context.Context, after string, limit int) ([]List, error) // by name, letter case aside
+	ListByName(ctx context.Context, name string) (List, error)
+	List(ctx context.Context, id uuid.UUID) (List, error)
+	AddList(ctx context.Context, name, description, by string) (List, error)
+	EditList(ctx context.Context, id uuid.UUID, edit ListEdit, version int64, by string) (List, error)
+	RemoveList(ctx context.Context, id uuid.UUID, version int64) error
+
+	Entries(ctx context.Context, list uuid.UUID, query EntryQuery) (entries []Entry, total int64, err error)
+	EachEntry(ctx context.Context, list uuid.UUID, each func(pattern.Entry) error) error
+	MergeEntries(ctx context.Context, list uuid.UUID, entries []pattern.Entry, version int64, by string) (List, Merged, error)
+	RemoveEntries(ctx context.Context, list uuid.UUID, removal Removal, version int64, by string) (List, int64, error)
+
+	Groups(ctx context.Context) ([]Group, error)
+	EditGroup(ctx context.Context, id uuid.UUID, edit GroupEdit, version int64, by string) (Group, error)
+	Policies(ctx context.Context) ([]Policy, error) // in their order
+	EditPolicy(ctx context.Context, id uuid.UUID, edit PolicyEdit, version int64, by string) (Policy, error)
+}
+
+// MaxName is the longest name, in characters: what fits a table's column on a screen of 1280 pixels.
+const MaxName = 80
+
+// CheckName trims a name and refuses one that cannot be shown or typed. Field is the path to complain about.
+func CheckName(field, name string) (string, error) {
+	name = strings.TrimSpace(name)
+	switch {
+	case name == "":
+		return "", &FieldError{field, "a name is wanted"}
+	case utf8.RuneCountInString(name) > MaxName:
+		return "", &FieldError{field, fmt.Sprintf("longer than %d characters", MaxName)}
+	case strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f }) || !utf8.ValidString(name):
+		return "", &FieldError{field, "holds characters that cannot be shown"}
+	}
+	return name, nil
+}
+
+// MaxDescription is the longest description, in characters.
+const MaxDescription = 2000
+
+// Checked returns the edit with its name trimmed, or says what is wrong with it.
+func (e ListEdit) Checked() (ListEdit, error) {
+	if e.Name != nil {
+		name, err := CheckName("name", *e.Name)
+		if err != nil {
+			return e, err
+		}
+		e.Name = &name
+	}
+	return e, checkDescription(e.Description)
+}
+
+func checkDescription(text *string) error {
+	if text != nil && utf8.RuneCountInString(*text) > MaxDescription {
+		return &FieldError{"description", fmt.Sprintf("longer than %d characters", MaxDescription)}
+	}
+	return nil
+}

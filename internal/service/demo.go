@@ -1,0 +1,161 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"hash/fnv"
+	"io"
+	"os"
+	"os/user"
+	"path/filepath"
+	"strconv"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"widelark/client"
+	"widelark/demo"
+	"widelark/internal/account"
+	"widelark/internal/postgres/cluster"
+)
+
+func demoCommand(version string) *cobra.Command {
+	cmd := &cobra.Command{
+		Use:   "demo",
+		Short: "Run everything with the demo data of Quillmere General: database, service, console",
+		Long:  "Run everything with the demo data of Quillmere General, an invented hospital: a PostgreSQL of its own, the service, the console. It all ends with Ctrl-C; the data stay for the next time.",
+		Args:  cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			if !cmd.Flags().Changed("time-zone") {
+				if err := cmd.Flags().Set("time-zone", demo.TimeZone); err != nil {
+					return err
+				}
+			}
+			config, err := LoadConfig(cmd.Flags())
+			if err != nil {
+				return err
+			}
+			dir, _ := cmd.Flags().GetString("data")
+			return runDemo(cmd.Context(), config, dir, cmd.OutOrStdout(), version)
+		},
+	}
+	flags(cmd.Flags())
+	cmd.Flags().String("data", "", "the data folder (default .var/demo here or, where the database's user cannot enter that, a folder in /var/lib/widelark)")
+	return cmd
+}
+
+// runDemo starts the parts in order and stops them in the reverse order when ctx ends.
+func runDemo(ctx context.Context, config Config, dir string, out io.Writer, version string) (err error) {
+	listener, err := Listen(config.Listen)
+	if err != nil {
+		return err
+	}
+	defer listener.Close()
+	if dir == "" {
+		if dir, err = demoDir(); err != nil {
+			return err
+		}
+	}
+	begin := time.Now()
+	db, err := cluster.Start(ctx, cluster.Config{Dir: filepath.Join(dir, "database")})
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, db.Stop()) }()
+	if err := db.EnsureDatabase(ctx, "widelark"); err != nil {
+		return fmt.Errorf("the demo's database cannot be made: %w", err)
+	}
+	config.DatabaseURL = db.URL("widelark")
+	logs, err := os.OpenFile(filepath.Join(dir, "service.log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		return fmt.Errorf("the data folder is not writable: %w", err)
+	}
+	defer logs.Close()
+	s, err := Start(ctx, config, listener, logs, version)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, s.Close()) }()
+	if err := furnish(ctx, s, dir, out); err != nil {
+		return fmt.Errorf("the demo data could not be loaded: %w", err)
+	}
+	welcome(out, s.URL, dir, time.Since(begin))
+	select {
+	case <-ctx.Done():
+		fmt.Fprintln(out, "\nStopping the service and the database…")
+		return nil
+	case err := <-s.Failed():
+		return fmt.Errorf("the service ended: %w", err)
+	case <-db.Done():
+		return fmt.Errorf("the database server ended by itself; see %s", filepath.Join(dir, "database", "postgres.log"))
+	}
+}
+
+// demoDir returns a folder of the project's own. PostgreSQL does not run as root; where its user cannot enter the
+// checkout (below root's home, say), the folder lies in /var/lib, one for each checkout.
+func demoDir() (string, error) {
+	dir, err := filepath.Abs(filepath.Join(".var", "demo"))
+	if err != nil || os.Geteuid() != 0 {
+		return dir, err
+	}
+	account, err := user.Lookup("postgres")
+	if err != nil {
+		return dir, nil // the cluster says what is missing
+	}
+	uid, _ := strconv.ParseUint(account.Uid, 10, 32)
+	gid, _ := strconv.ParseUint(account.Gid, 10, 32)
+	if cluster.ClosedParent(filepath.Join(dir, "database"), uint32(uid), uint32(gid)) == "" {
+		return dir, nil
+	}
+	name := fnv.New32a()
+	_, _ = io.WriteString(name, dir)
+	return fmt.Sprintf("/var/lib/widelark/demo-%08x", name.Sum32()), nil
+}
+
+// furnish lets the demo's person in, loads the demo data through the API where they are not there yet, and leaves a
+// sign-in for the command line.
+func furnish(ctx context.Context, s *Service, dir string, out io.Writer) error {
+	if _, err := s.Door.Add(ctx, demo.Name, demo.FullName, demo.Password); err != nil && !errors.Is(err, account.ErrTaken) {
+		return err
+	}
+	who, err := s.Door.SignIn(ctx, demo.Name, demo.Password)
+	if err != nil {
+		return err
+	}
+	token, secret, err := s.Door.AddToken(ctx, who.ID, "widelark, demo")
+	if err != nil {
+		return err
+	}
+	settings := fmt.Sprintf("server: %s\ntoken: %s\nid: %s\nname: %s\n", s.URL, secret, token.ID, demo.Name)
+	if err := os.WriteFile(filepath.Join(dir, "client.yaml"), []byte(settings), 0o600); err != nil {
+		return err
+	}
+	api, err := client.New(s.URL, secret)
+	if err != nil {
+		return err
+	}
+	return demo.Load(ctx, api, filepath.Join(dir, "files"), out)
+}
+
+// welcome says where to look and what to try. Paths are as short as they can be from here.
+func welcome(out io.Writer, url, dir string, took time.Duration) {
+	if here, err := os.Getwd(); err == nil {
+		if short, err := filepath.Rel(here, dir); err == nil && filepath.IsLocal(short) {
+			dir = short
+		}
+	}
+	fmt.Fprintf(out, `
+Wide Lark runs with the demo data of Quillmere General (ready in %.1f s).
+
+  Console   %s
+            sign in as %s with the password %s
+
+  Terminal  export WIDELARK_CONFIG=%s
+            bin/widelark try oddsfield.example
+            bin/widelark list ls
+            bin/widelark list import "Blocked on request" %s --preview
+
+Ctrl-C ends the service and its database; the data stay in %s.
+`, took.Seconds(), url, demo.Name, demo.Password, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), dir)
+}

@@ -1,0 +1,122 @@
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"net/http"
+	"syscall"
+	"time"
+
+	"github.com/alexedwards/scs/pgxstore"
+
+	"widelark/internal/account"
+	"widelark/internal/httpapi"
+	"widelark/internal/postgres"
+	"widelark/internal/trial"
+	"widelark/web"
+)
+
+// Service is a running service. Close it in order with Close.
+type Service struct {
+	Door *account.Door
+	URL  string // where the console and the API are
+
+	store    *postgres.Store
+	sessions *pgxstore.PostgresStore
+	server   *http.Server
+	failed   chan error // has the reason where the server ended by itself
+}
+
+// Listen reserves the address, so that a port in use is told before anything else is started.
+func Listen(address string) (net.Listener, error) {
+	listener, err := net.Listen("tcp", address)
+	switch {
+	case errors.Is(err, syscall.EADDRINUSE):
+		return nil, fmt.Errorf("%s is in use by another program: stop that, or choose another address with --listen", address)
+	case errors.Is(err, syscall.EACCES):
+		return nil, fmt.Errorf("%s may only be used by root: choose a port above 1023 with --listen", address)
+	case err != nil:
+		return nil, fmt.Errorf("the service cannot listen on %s: %w", address, err)
+	}
+	return listener, nil
+}
+
+// Start opens the database and serves on listener. It takes over the listener, also where it fails. Log lines go to
+// logs.
+func Start(ctx context.Context, config Config, listener net.Listener, logs io.Writer, version string) (_ *Service, err error) {
+	defer func() {
+		if err != nil {
+			_ = listener.Close()
+		}
+	}()
+	level, err := config.level()
+	if err != nil {
+		return nil, err
+	}
+	zone, err := config.zone()
+	if err != nil {
+		return nil, err
+	}
+	log := slog.New(slog.NewJSONHandler(logs, &slog.HandlerOptions{Level: level}))
+	if config.DatabaseURL == "" {
+		return nil, errors.New("which database? Give --database-url postgres://USER@HOST/NAME, or run `widelarkd demo`, which brings its own")
+	}
+	store, err := postgres.Open(ctx, config.DatabaseURL)
+	if err != nil {
+		return nil, err
+	}
+	door, err := account.NewDoor(store, account.DefaultCost)
+	if err != nil {
+		store.Close()
+		return nil, err
+	}
+	sessions := pgxstore.NewWithCleanupInterval(store.Pool(), 10*time.Minute)
+	desk := trial.NewDesk(store, zone, time.Now)
+	s := &Service{
+		Door: door, URL: "http://" + listener.Addr().String(), store: store, sessions: sessions, failed: make(chan error, 1),
+	}
+	s.server = &http.Server{
+		Handler: httpapi.Handler(httpapi.Parts{
+			Accounts: store, Door: door, Store: store, Desk: desk, Alive: store.Ping, Console: web.Console(), Log: log, Version: version,
+			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
+		}),
+		ReadHeaderTimeout: 10 * time.Second,
+		IdleTimeout:       2 * time.Minute,
+		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelWarn),
+	}
+	if err := desk.Prepare(ctx); err != nil {
+		s.closeStores()
+		return nil, fmt.Errorf("the draft cannot be read: %w", err)
+	}
+	go func() {
+		if err := s.server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
+			s.failed <- err
+		}
+	}()
+	log.Info("serving", "url", s.URL, "version", version)
+	return s, nil
+}
+
+// Failed has the reason where the server ended by itself.
+func (s *Service) Failed() <-chan error { return s.failed }
+
+// Close lets the requests in hand finish, for ten seconds at most, and then closes the database.
+func (s *Service) Close() error {
+	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	err := s.server.Shutdown(ctx)
+	if errors.Is(err, context.DeadlineExceeded) {
+		err = s.server.Close()
+	}
+	s.closeStores()
+	return err
+}
+
+func (s *Service) closeStores() {
+	s.sessions.StopCleanup()
+	s.store.Close()
+}
