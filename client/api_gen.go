@@ -706,6 +706,12 @@ type RuleEdit struct {
 // RuleEditVerdict defines model for RuleEdit.Verdict.
 type RuleEditVerdict string
 
+// SessionOutputBody defines model for SessionOutputBody.
+type SessionOutputBody struct {
+	// Account Left out where nobody is signed in
+	Account *Account `json:"account,omitempty"`
+}
+
 // SignInInputBody defines model for SignInInputBody.
 type SignInInputBody struct {
 	Name     string `json:"name"`
@@ -1130,7 +1136,7 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/session (the `SignOut` operationId).
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// WhoAmI Who is signed in
+	// WhoAmI Who is signed in, if anybody
 	//
 	// Corresponds with GET /api/v1/session (the `WhoAmI` operationId).
 	WhoAmI(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1576,7 +1582,7 @@ func (c *Client) SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*h
 	return c.Client.Do(req)
 }
 
-// WhoAmI Who is signed in
+// WhoAmI Who is signed in, if anybody
 //
 // Corresponds with GET /api/v1/session (the `WhoAmI` operationId).
 func (c *Client) WhoAmI(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -3028,7 +3034,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/session (the `SignOut` operationId).
 	SignOutWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*SignOutResponse, error)
 
-	// WhoAmIWithResponse Who is signed in
+	// WhoAmIWithResponse Who is signed in, if anybody
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -4325,21 +4331,28 @@ type WhoAmIResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *Account
+	JSON200 *SessionOutputBody
 	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
 	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
 	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
 	ApplicationProblemJSON500 *ErrorModel
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r WhoAmIResponse) GetJSON200() *Account {
+func (r WhoAmIResponse) GetJSON200() *SessionOutputBody {
 	return r.JSON200
 }
 
 // GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
 func (r WhoAmIResponse) GetApplicationProblemJSON401() *ErrorModel {
 	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r WhoAmIResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
 }
 
 // GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
@@ -4991,7 +5004,7 @@ func (c *ClientWithResponses) SignOutWithResponse(ctx context.Context, reqEditor
 	return ParseSignOutResponse(rsp)
 }
 
-// WhoAmIWithResponse Who is signed in
+// WhoAmIWithResponse Who is signed in, if anybody
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -6157,7 +6170,7 @@ func ParseWhoAmIResponse(rsp *http.Response) (*WhoAmIResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest Account
+		var dest SessionOutputBody
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -6169,6 +6182,13 @@ func ParseWhoAmIResponse(rsp *http.Response) (*WhoAmIResponse, error) {
 			return nil, err
 		}
 		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
 		var dest ErrorModel

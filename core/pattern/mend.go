@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"widelark/core/weburl"
 )
@@ -27,8 +28,10 @@ type Mended struct {
 // The error is an [*Error] about the line as it was given, with the column set and the line not.
 func Mend(line string) (Mended, error) {
 	m := mender{text: line}
-	m.replace(invisible, "", "invisible characters left out")
-	m.replace(otherSpace, " ", "")
+	if !isASCII(line) {
+		m.replace(invisible, "", "invisible characters left out")
+		m.replace(otherSpace, " ", "")
+	}
 	body, note := cutNote(m.text)
 	if strings.TrimSpace(body) == "" {
 		entry, err := Parse(m.text)
@@ -120,6 +123,15 @@ var (
 	webAddress = regexp.MustCompile(`(?i)^(?:https?:)?[/\\]{2}`)
 	attributed = regexp.MustCompile(`(?i)\[[^\[\]]*(?:until|off)[^\[\]]*\]$`)
 )
+
+func isASCII(text string) bool {
+	for i := 0; i < len(text); i++ {
+		if text[i] >= utf8.RuneSelf {
+			return false
+		}
+	}
+	return true
+}
 
 func looksLikeURL(text string) bool {
 	return strings.Contains(text, ".") && !strings.ContainsAny(text, " \t")

@@ -139,13 +139,18 @@ func (a *app) whoamiCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			who, err := api.WhoAmIWithResponse(cmd.Context())
+			session, err := api.WhoAmIWithResponse(cmd.Context())
 			if err != nil {
 				return err
 			}
+			who := session.JSON200.Account
+			if who == nil {
+				fmt.Fprintln(a.err, "Nobody is signed in. Sign in with `widelark login`.")
+				return errNo
+			}
 			return a.show(view{
-				data: who.JSON200, columns: []string{"Name", "Full name", "Service"},
-				rows: [][]string{{who.JSON200.Name, who.JSON200.FullName, a.settings.Server}},
+				data: who, columns: []string{"Name", "Full name", "Service"},
+				rows: [][]string{{who.Name, who.FullName, a.settings.Server}},
 			})
 		},
 	})

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"strings"
 	"time"
@@ -52,13 +53,13 @@ func (s *server) signedIn(api huma.API) func(huma.Context, func(huma.Context)) {
 			next(ctx)
 			return
 		}
-		who, err := s.identify(ctx)
+		who, err := s.identify(ctx.Context(), ctx.Header("Authorization"))
 		switch {
 		case err == nil:
 			next(huma.WithValue(ctx, callerKey{}, who))
-		case err == account.ErrUnknown:
+		case errors.Is(err, account.ErrUnknown):
 			ctx.SetHeader("WWW-Authenticate", `Bearer realm="Wide Lark"`)
-			_ = huma.WriteErr(api, ctx, http.StatusUnauthorized, "Sign in first: the session is over, or the token is unknown.")
+			_ = huma.WriteErr(api, ctx, http.StatusUnauthorized, unknownCaller)
 		default:
 			problem := s.problem(ctx.Context(), err).(huma.StatusError)
 			_ = huma.WriteErr(api, ctx, problem.GetStatus(), problem.Error())
@@ -66,15 +67,19 @@ func (s *server) signedIn(api huma.API) func(huma.Context, func(huma.Context)) {
 	}
 }
 
-func (s *server) identify(ctx huma.Context) (account.Account, error) {
-	if secret, found := strings.CutPrefix(ctx.Header("Authorization"), "Bearer "); found {
-		return s.Door.ByToken(ctx.Context(), secret)
+const unknownCaller = "Sign in first: the session is over, or the token is unknown."
+
+// identify returns whose token stands in the header or, where it is empty, whose session it is; else
+// [account.ErrUnknown].
+func (s *server) identify(ctx context.Context, authorization string) (account.Account, error) {
+	if authorization != "" {
+		return s.Door.ByToken(ctx, strings.TrimPrefix(authorization, "Bearer "))
 	}
-	id, err := uuid.Parse(s.Sessions.GetString(ctx.Context(), sessionAccount))
+	id, err := uuid.Parse(s.Sessions.GetString(ctx, sessionAccount))
 	if err != nil {
 		return account.Account{}, account.ErrUnknown
 	}
-	return s.Accounts.Account(ctx.Context(), id)
+	return s.Accounts.Account(ctx, id)
 }
 
 // Account is who is signed in.
@@ -95,6 +100,16 @@ type Token struct {
 type accountOutput struct{ Body Account }
 
 func accountBody(a account.Account) *accountOutput { return &accountOutput{Account(a)} }
+
+type whoAmIInput struct {
+	Authorization string `header:"Authorization" hidden:"true"`
+}
+
+type sessionOutput struct {
+	Body struct {
+		Account *Account `json:"account,omitempty" doc:"Left out where nobody is signed in"`
+	}
+}
 
 type signInInput struct {
 	Body struct {
@@ -159,10 +174,22 @@ func (s *server) registerSessions(api huma.API) {
 		s.Sessions.Put(ctx, sessionAccount, who.ID.String())
 		return accountBody(who), nil
 	})
-	huma.Register(api, operation("whoAmI", http.MethodGet, "/session", "Sign-in", "Who is signed in"),
-		func(ctx context.Context, _ *struct{}) (*accountOutput, error) {
-			return accountBody(caller(ctx)), nil
-		})
+	// Public, so that asking is no failure: browsers write every failed request to their console.
+	whoAmI := operation("whoAmI", http.MethodGet, "/session", "Sign-in", "Who is signed in, if anybody")
+	whoAmI.Security = public
+	huma.Register(api, whoAmI, func(ctx context.Context, in *whoAmIInput) (*sessionOutput, error) {
+		who, err := s.identify(ctx, in.Authorization)
+		out := &sessionOutput{}
+		switch {
+		case err == nil:
+			out.Body.Account = (*Account)(&who)
+		case errors.Is(err, account.ErrUnknown) && in.Authorization != "":
+			return nil, huma.Error401Unauthorized(unknownCaller)
+		case !errors.Is(err, account.ErrUnknown):
+			return nil, s.problem(ctx, err)
+		}
+		return out, nil
+	})
 	signOut := operation("signOut", http.MethodDelete, "/session", "Sign-in", "End the session")
 	signOut.Security, signOut.Errors = public, nil
 	huma.Register(api, signOut, func(ctx context.Context, _ *struct{}) (*struct{}, error) {

@@ -203,7 +203,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Who is signed in */
+        /** Who is signed in, if anybody */
         get: operations["whoAmI"];
         put?: never;
         /** Sign in as a person; sets the session's cookie */
@@ -620,6 +620,10 @@ export interface components {
             name: string;
             /** @enum {string} */
             verdict: "allow" | "block";
+        };
+        SessionOutputBody: {
+            /** @description Left out where nobody is signed in */
+            account?: components["schemas"]["Account"];
         };
         SignInInputBody: {
             name: string;
@@ -1751,11 +1755,20 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Account"];
+                    "application/json": components["schemas"]["SessionOutputBody"];
                 };
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

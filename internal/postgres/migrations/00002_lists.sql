@@ -26,7 +26,7 @@ create table entries (
     list_id   uuid not null references lists on delete cascade,
     position  bigint not null,
     kind      text not null,
-    key       text,                             -- what makes the entry the same as another; null for a note alone
+    key       text collate "C",                 -- what makes the entry the same as another; null for a note alone
     pattern   text not null,                    -- as typed; '' for a note alone
     carve_out boolean not null,
     until     date,

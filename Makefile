@@ -1,0 +1,103 @@
+# Wide Lark. `make` alone says what there is.
+SHELL := /bin/bash
+.SHELLFLAGS := -eu -o pipefail -c
+.DELETE_ON_ERROR:
+.DEFAULT_GOAL := help
+MAKEFLAGS += --no-print-directory
+
+# gin can do without a codec that takes longer to compile than everything else together.
+export GOFLAGS += -tags=nomsgpack
+
+VERSION := $(shell git describe --always --dirty 2>/dev/null || echo unknown)
+GOSRC := $(shell find . -name '*.go' -not -path './console/*' -not -path './.var/*' -not -path './tools/*') \
+	$(wildcard internal/postgres/migrations/*.sql demo/files/*)
+WEBSRC := $(shell find console -path console/node_modules -prune -o -type f -not -name '*.tsbuildinfo' -print)
+DATA ?=
+LISTEN ?= 127.0.0.1:8470
+
+.PHONY: help demo test build check deps dev bench lint fmt generate verify screenshots fuzz clean
+
+help: ## what can be made
+	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | column -t -s $$'\t'
+
+demo: deps build ## run everything with the demo data of Quillmere General; Ctrl-C ends it
+	@exec bin/widelarkd demo --listen $(LISTEN) $(if $(DATA),--data $(DATA))
+
+test: deps build verify ## pass every test, in a real PostgreSQL and a real browser
+	go vet ./...
+	go test -count=1 ./...
+
+build: bin/widelark ## build the console and the two programs
+
+check: fmt lint verify test ## all that must hold before a commit
+
+deps: .var/deps.stamp ## install what is missing on a Debian machine: PostgreSQL, Chromium
+
+# A cluster that Debian's package would make by itself is not wanted: Wide Lark brings its own. One that is there
+# already is left alone.
+.var/deps.stamp: Makefile
+	@mkdir -p .var; need=(); \
+	compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || need+=(postgresql); \
+	[ -x /usr/bin/chromium-headless-shell ] || need+=(chromium-headless-shell); \
+	if [ $${#need[@]} -gt 0 ]; then \
+	  if [ "$$(id -u)" != 0 ]; then as="sudo"; command -v sudo >/dev/null || \
+	    { echo "Missing: $${need[*]}. Run \`make deps\` as root once, or install them." >&2; exit 1; }; else as=""; fi; \
+	  echo "Installing $${need[*]}…"; \
+	  if [ ! -e /etc/postgresql-common/createcluster.conf ]; then $$as mkdir -p /etc/postgresql-common; \
+	    echo 'create_main_cluster = false' | $$as tee /etc/postgresql-common/createcluster.conf >/dev/null; fi; \
+	  $$as apt-get update -q && $$as env DEBIAN_FRONTEND=noninteractive \
+	    apt-get install -yq --no-install-recommends "$${need[@]}" </dev/null; fi
+	@touch $@
+
+console/node_modules/.stamp: console/package.json console/package-lock.json
+	cd console && npm install --no-audit --no-fund --prefer-offline
+	@touch $@
+
+web/dist/index.html: console/node_modules/.stamp $(WEBSRC)
+	cd console && npm run -s build
+	@touch $@
+
+bin/widelark: web/dist/index.html $(GOSRC) go.mod go.sum
+	go build -ldflags '-X main.version=$(VERSION)' -o bin/ ./cmd/...
+	@touch $@
+
+dev: deps build ## the demo, and the console rebuilt as you edit it, on http://localhost:5173
+	@trap 'kill 0' EXIT; bin/widelarkd demo --listen 127.0.0.1:8470 & cd console && npm run -s dev
+
+bench: deps build ## measure against the anchors beside the code, in one run
+	go test -run '^$$' -bench . -benchmem -count 3 ./core/... ./internal/... ./test/e2e
+
+fuzz: ## look for inputs that break the core, half a minute each
+	go test -run '^$$' -fuzz FuzzParse -fuzztime 30s ./core/weburl
+	go test -run '^$$' -fuzz FuzzParsePrint -fuzztime 30s ./core/pattern
+	go test -run '^$$' -fuzz FuzzMend -fuzztime 30s ./core/pattern
+	go test -run '^$$' -fuzz FuzzCover -fuzztime 30s ./core/match
+
+lint: console/node_modules/.stamp ## linters for Go and the console
+	go tool -modfile=tools/lint/go.mod golangci-lint run
+	cd console && npm run -s lint && npm run -s types
+
+fmt: console/node_modules/.stamp ## format everything
+	go tool -modfile=tools/lint/go.mod golangci-lint fmt
+	cd console && npm run -s format
+
+generate: console/node_modules/.stamp ## the contract from the API's Go types, and both clients from the contract
+	go run ./internal/httpapi/contract > api/openapi.yaml.new && mv api/openapi.yaml.new api/openapi.yaml
+	go tool -modfile=tools/go.mod oapi-codegen -config client/oapi-codegen.yaml api/openapi.yaml
+	cd console && npm run -s generate
+
+verify: console/node_modules/.stamp ## fail where generated files or locks are stale
+	@before=$$(cat api/openapi.yaml client/api_gen.go console/src/api/schema.gen.ts | sha256sum); \
+	mkdir -p .var/generated; cp api/openapi.yaml client/api_gen.go console/src/api/schema.gen.ts .var/generated; \
+	$(MAKE) generate >/dev/null; \
+	if [ "$$before" != "$$(cat api/openapi.yaml client/api_gen.go console/src/api/schema.gen.ts | sha256sum)" ]; then \
+	  cp .var/generated/openapi.yaml api/; cp .var/generated/api_gen.go client/; cp .var/generated/schema.gen.ts console/src/api/; \
+	  echo "The contract or a client is stale: run \`make generate\` and commit what changes." >&2; exit 1; fi
+	@if grep -q '"resolved"' console/package-lock.json; then echo "console/package-lock.json names a download host: run npm with console/.npmrc." >&2; exit 1; fi
+	@if git rev-parse --git-dir >/dev/null 2>&1; then git diff --exit-code --stat -- console/package-lock.json go.mod go.sum; fi
+
+screenshots: deps build ## take the pictures in docs/screenshots from the demo data
+	go test -count=1 ./test/e2e -run TestScreenshots -shots $(CURDIR)/docs/screenshots
+
+clean: ## remove what was built; the demo's data stay
+	rm -rf bin web/dist/* console/node_modules .var/deps.stamp .var/generated

@@ -1,0 +1,49 @@
+import createClient, { type Middleware } from 'openapi-fetch'
+import type { components, paths } from './schema.gen'
+
+export type Schemas = components['schemas']
+
+/** What the service says when it does not carry out a request (RFC 9457), with the fields that are wrong. */
+export class ApiProblem extends Error {
+  readonly status: number
+  /** By path, as "rules[0].name"; "" where it is the request as a whole. */
+  readonly fields: ReadonlyMap<string, string>
+
+  constructor(status: number, detail: string, fields: ReadonlyMap<string, string> = new Map()) {
+    super(detail)
+    this.status = status
+    this.fields = fields
+  }
+}
+
+/** Turns every answer other than 2xx, and no answer, into an ApiProblem; so `data` is there wherever nothing was thrown. */
+const problems: Middleware = {
+  async onResponse({ response }) {
+    if (response.ok) return
+    const body = await response
+      .clone()
+      .json()
+      .catch(() => ({}))
+    const fields = new Map<string, string>()
+    for (const e of body.errors ?? []) {
+      fields.set(String(e.location ?? '').replace(/^(body|query)\.?/, ''), e.message ?? '')
+    }
+    throw new ApiProblem(response.status, body.detail ?? `The service answered ${response.status}.`, fields)
+  },
+  onError() {
+    return new ApiProblem(0, 'The service does not answer. Is it running?')
+  },
+}
+
+export const api = createClient<paths>({ baseUrl: window.location.origin })
+api.use(problems)
+
+/** The data of an answer. */
+export async function data<T>(answer: Promise<{ data?: T }>): Promise<T> {
+  const { data } = await answer
+  if (data === undefined) throw new ApiProblem(0, 'The service answered with nothing.')
+  return data
+}
+
+/** The header that says which version of an object is edited. */
+export const match = (version: number) => ({ 'If-Match': `"${version}"` })

@@ -1,0 +1,134 @@
+import { useQuery } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+import { useAnnounce } from '../ui/announce'
+import { Button } from '../ui/Button'
+import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
+import { count } from '../ui/format'
+import { Loading, ProblemNotice } from '../ui/Notice'
+import { LinesField } from './LinesField'
+import { type List, previewOptions, type Report, useImport } from './listQueries'
+import { ReportCounts, ReportLines } from './ReportView'
+
+type Props = { list: List; from: 'paste' | 'file'; onClose: () => void }
+
+/** Entries for a list, typed, pasted or from a file. What would become of each line is shown before anything is kept. */
+export function ImportDialog({ list, from, onClose }: Props) {
+  return (
+    <Dialog
+      open
+      wide
+      onOpenChange={(open) => open || onClose()}
+      title={from === 'paste' ? `Add entries to ${list.name}` : `Import a file into ${list.name}`}
+      description="One entry a line. Addresses from a browser, hosts-file lines and the like are turned into the entry meant. Lines that are refused do not spoil the others."
+    >
+      {from === 'paste' ? <PasteForm list={list} onClose={onClose} /> : <FileForm list={list} onClose={onClose} />}
+    </Dialog>
+  )
+}
+
+type FormProps = { list: List; onClose: () => void }
+
+/** The text as it was when nobody had typed for a moment. */
+function useSettled(text: string) {
+  const [settled, setSettled] = useState(text)
+  useEffect(() => {
+    const timer = setTimeout(() => setSettled(text), 250)
+    return () => clearTimeout(timer)
+  }, [text])
+  return settled
+}
+
+function PasteForm({ list, onClose }: FormProps) {
+  const [text, setText] = useState('')
+  const settled = useSettled(text)
+  const preview = useQuery({ ...previewOptions(list.id, settled, settled), enabled: settled.trim() !== '' })
+  const report = settled === text && settled.trim() !== '' && !preview.isPlaceholderData ? preview.data : undefined
+  const save = useSave(list, onClose)
+  const lines = text.split('\n')
+  const replaceLine = (number: number, line: string) => {
+    setText(lines.map((old, i) => (i === number - 1 ? line : old)).join('\n'))
+  }
+  return (
+    <>
+      <DialogBody>
+        <LinesField
+          label="Entries"
+          value={text}
+          onChange={setText}
+          refused={report?.refusedLines}
+          changed={report?.changedLines}
+        />
+        {preview.error && <ProblemNotice error={preview.error} />}
+        {report && <ReportLines report={report} onMend={replaceLine} />}
+        {save.error && <ProblemNotice error={save.error} />}
+      </DialogBody>
+      <DialogFoot>
+        <span className="grow">{report && <ReportCounts report={report} />}</span>
+        <Button onClick={onClose}>Cancel</Button>
+        <SaveButton report={report} pending={save.isPending} onSave={() => save.mutate(text)} />
+      </DialogFoot>
+    </>
+  )
+}
+
+function FileForm({ list, onClose }: FormProps) {
+  const [file, setFile] = useState<File | null>(null)
+  const preview = useQuery({
+    ...previewOptions(list.id, file ?? '', file ? `${file.name} ${file.size} ${file.lastModified}` : ''),
+    enabled: file !== null,
+  })
+  const save = useSave(list, onClose)
+  const report = file && !preview.isPlaceholderData ? preview.data : undefined
+  return (
+    <>
+      <DialogBody>
+        <label className="flex flex-col items-start gap-2 border border-edge border-dashed px-4 py-4">
+          <span className="font-semibold text-sm">File</span>
+          <input type="file" accept="text/*,.txt,.list,.hosts" onChange={(e) => setFile(e.target.files?.[0] ?? null)} />
+          <span className="text-sm text-soft">Plain text, one entry a line, of up to 128 MiB.</span>
+        </label>
+        {file && preview.isFetching && <Loading what={`a report on ${file.name}`} />}
+        {preview.error && <ProblemNotice error={preview.error} retry={() => preview.refetch()} />}
+        {report && <ReportLines report={report} />}
+        {save.error && <ProblemNotice error={save.error} />}
+      </DialogBody>
+      <DialogFoot>
+        <span className="grow">{report && <ReportCounts report={report} />}</span>
+        <Button onClick={onClose}>Cancel</Button>
+        <SaveButton report={report} pending={save.isPending} onSave={() => file && save.mutate(file)} />
+      </DialogFoot>
+    </>
+  )
+}
+
+function useSave(list: List, onClose: () => void) {
+  const announce = useAnnounce()
+  const save = useImport(list.id)
+  const mutate = (file: Blob | string) =>
+    save.mutate(file, {
+      onSuccess: (report) => {
+        announce(
+          `${count(report.added, 'entry', 'entries')} added, ${report.updated} updated, ${report.same} there already` +
+            (report.refused > 0 ? `, ${count(report.refused, 'line', 'lines')} refused.` : '.'),
+        )
+        onClose()
+      },
+    })
+  return { error: save.error, isPending: save.isPending, mutate }
+}
+
+type SaveProps = { report?: Report; pending: boolean; onSave: () => void }
+
+/** Says what it will do. */
+function SaveButton({ report, pending, onSave }: SaveProps) {
+  const usable = report ? report.good + report.changed + report.notes : 0
+  let says = 'Add them'
+  if (pending) says = 'Adding…'
+  else if (report && report.refused > 0) says = `Add ${count(usable, 'line', 'lines')}, leave ${report.refused} out`
+  else if (usable > 0) says = `Add ${count(usable, 'line', 'lines')}`
+  return (
+    <Button look="main" disabled={usable === 0 || pending} onClick={onSave}>
+      {says}
+    </Button>
+  )
+}

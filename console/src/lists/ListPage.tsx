@@ -1,0 +1,194 @@
+import { useQuery } from '@tanstack/react-query'
+import { Link, useNavigate, useParams, useSearch } from '@tanstack/react-router'
+import { Download, Ellipsis, FileUp, Pencil, Plus, Trash2 } from 'lucide-react'
+import { useState } from 'react'
+import { useAnnounce } from '../ui/announce'
+import { Button, buttonClass, IconButton } from '../ui/Button'
+import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
+import { fieldClass } from '../ui/Field'
+import { count, formatMoment } from '../ui/format'
+import { Menu, MenuItem } from '../ui/Menu'
+import { Loading, ProblemNotice } from '../ui/Notice'
+import { EntryTable } from './EntryTable'
+import { ImportDialog } from './ImportDialog'
+import { ListFormDialog } from './ListFormDialog'
+import { type Kind, type List, listOptions, useDeleteList, useEditList } from './listQueries'
+
+export const kinds: Record<Kind, string> = {
+  site: 'site',
+  host: 'host',
+  below: 'below',
+  'any-ending': 'any ending',
+  'page-tree': 'page tree',
+  regex: 'regex',
+  note: 'note',
+}
+
+type Open = 'paste' | 'file' | 'edit' | 'delete' | null
+
+/** One list with its entries. */
+export function ListPage() {
+  const { id } = useParams({ from: '/lists/$id' })
+  const list = useQuery(listOptions(id))
+  if (list.isPending) {
+    return (
+      <div className="px-5 py-4">
+        <Loading what="the list" />
+      </div>
+    )
+  }
+  if (list.error) {
+    return (
+      <div className="flex flex-col items-start gap-4 px-5 py-4">
+        <ProblemNotice error={list.error} retry={() => list.refetch()} />
+        <Link to="/lists" search={true} className={buttonClass()}>
+          All lists
+        </Link>
+      </div>
+    )
+  }
+  return <Loaded key={id} list={list.data} />
+}
+
+function Loaded({ list }: { list: List }) {
+  const { q = '', kind } = useSearch({ from: '/lists/$id' })
+  const navigate = useNavigate({ from: '/lists/$id' })
+  const [open, setOpen] = useState<Open>(null)
+  const setSearch = (change: { q?: string; kind?: Kind }) =>
+    navigate({ search: (before) => ({ ...before, ...change }), replace: true })
+  const close = () => setOpen(null)
+  return (
+    <div className="flex h-full flex-col px-5 pt-4">
+      <nav aria-label="Where this is" className="text-sm text-soft">
+        <Link to="/lists" search={(before) => ({ url: before.url })} className="underline underline-offset-2">
+          Lists
+        </Link>{' '}
+        ›
+      </nav>
+      <div className="flex items-start gap-6 pb-3">
+        <div className="grow">
+          <h1 className="font-semibold text-xl">{list.name}</h1>
+          <p>{list.description}</p>
+          <p className="text-sm text-soft">
+            {count(list.entryCount, 'entry', 'entries')}
+            {list.noteCount > 0 && `, ${count(list.noteCount, 'note', 'notes')}`} · used by{' '}
+            {list.usedBy.join(', ') || 'nothing'} · changed {formatMoment(list.updatedAt)} by {list.updatedBy}
+          </p>
+        </div>
+        <div className="flex shrink-0 gap-2 pt-1">
+          <Button look="main" onClick={() => setOpen('paste')}>
+            <Plus size={16} aria-hidden /> Add entries
+          </Button>
+          <Button onClick={() => setOpen('file')}>
+            <FileUp size={16} aria-hidden /> Import a file
+          </Button>
+          <Menu
+            trigger={
+              <IconButton label="More for this list">
+                <Ellipsis size={18} aria-hidden />
+              </IconButton>
+            }
+          >
+            <MenuItem onSelect={() => window.location.assign(`/api/v1/lists/${list.id}/export`)}>
+              <Download size={15} aria-hidden /> Save as a file
+            </MenuItem>
+            <MenuItem onSelect={() => setOpen('edit')}>
+              <Pencil size={15} aria-hidden /> Rename or describe
+            </MenuItem>
+            <MenuItem onSelect={() => setOpen('delete')}>
+              <Trash2 size={15} aria-hidden /> Delete the list
+            </MenuItem>
+          </Menu>
+        </div>
+      </div>
+      <div className="flex gap-2 pb-2">
+        <input
+          type="search"
+          aria-label="Filter entries"
+          placeholder="Filter by pattern or note"
+          value={q}
+          onChange={(e) => setSearch({ q: e.target.value || undefined })}
+          className={`${fieldClass} h-8 w-72`}
+        />
+        <select
+          aria-label="Kind of entry"
+          value={kind ?? ''}
+          onChange={(e) => setSearch({ kind: (e.target.value || undefined) as Kind | undefined })}
+          className={`${fieldClass} h-8`}
+        >
+          <option value="">every kind</option>
+          {Object.entries(kinds).map(([value, label]) => (
+            <option key={value} value={value}>
+              {label}
+            </option>
+          ))}
+        </select>
+      </div>
+      <EntryTable list={list} filter={{ text: q, kind }} onAdd={() => setOpen('paste')} />
+      {(open === 'paste' || open === 'file') && <ImportDialog list={list} from={open} onClose={close} />}
+      {open === 'edit' && <EditDialog list={list} onClose={close} />}
+      {open === 'delete' && <DeleteDialog list={list} onClose={close} />}
+    </div>
+  )
+}
+
+function EditDialog({ list, onClose }: { list: List; onClose: () => void }) {
+  const edit = useEditList(list)
+  const announce = useAnnounce()
+  return (
+    <ListFormDialog
+      onClose={onClose}
+      title="Rename or describe"
+      description="Rules that name the list go on naming it."
+      action="Save"
+      initial={{ name: list.name, description: list.description }}
+      pending={edit.isPending}
+      error={edit.error}
+      onSave={(form) =>
+        edit.mutate(form, {
+          onSuccess: (saved) => {
+            announce(`Saved ${saved.name}.`)
+            onClose()
+          },
+        })
+      }
+    />
+  )
+}
+
+function DeleteDialog({ list, onClose }: { list: List; onClose: () => void }) {
+  const remove = useDeleteList(list)
+  const navigate = useNavigate()
+  const announce = useAnnounce()
+  return (
+    <Dialog
+      open
+      onOpenChange={(open) => open || onClose()}
+      title={`Delete ${list.name}?`}
+      description={`The list goes with its ${count(list.entryCount, 'entry', 'entries')}. It cannot be brought back; save it as a file first if it may be wanted.`}
+    >
+      {remove.error && (
+        <DialogBody>
+          <ProblemNotice error={remove.error} />
+        </DialogBody>
+      )}
+      <DialogFoot>
+        <Button onClick={onClose}>Keep it</Button>
+        <Button
+          look="danger"
+          disabled={remove.isPending}
+          onClick={() =>
+            remove.mutate(undefined, {
+              onSuccess: () => {
+                announce(`Deleted ${list.name}.`)
+                void navigate({ to: '/lists', search: (before) => ({ url: before.url }) })
+              },
+            })
+          }
+        >
+          Delete the list
+        </Button>
+      </DialogFoot>
+    </Dialog>
+  )
+}

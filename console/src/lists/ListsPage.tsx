@@ -1,0 +1,150 @@
+import { useQuery } from '@tanstack/react-query'
+import { Link, useNavigate, useSearch } from '@tanstack/react-router'
+import { Plus } from 'lucide-react'
+import { useState } from 'react'
+import { useAnnounce } from '../ui/announce'
+import { Button } from '../ui/Button'
+import { fieldClass } from '../ui/Field'
+import { formatMoment, formatNumber } from '../ui/format'
+import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
+import { cellClass, Head, onRowKeys } from '../ui/Table'
+import { ListFormDialog } from './ListFormDialog'
+import { type List, listsOptions, useCreateList } from './listQueries'
+
+type Column = 'name' | 'entryCount' | 'updatedAt'
+type ListSort = Column | `-${Column}`
+
+/** All lists: filter as you type, sort by a head, arrow keys between rows. */
+export function ListsPage() {
+  const lists = useQuery(listsOptions)
+  const { q = '', sort = 'name' } = useSearch({ from: '/lists' })
+  const navigate = useNavigate({ from: '/lists' })
+  const [making, setMaking] = useState(false)
+  const setSearch = (change: { q?: string; sort?: ListSort }) =>
+    navigate({ search: (before) => ({ ...before, ...change }), replace: true })
+  return (
+    <div className="flex h-full flex-col overflow-y-auto px-5">
+      <div className="flex items-end gap-3 pt-4 pb-3">
+        <div className="grow">
+          <h1 className="font-semibold text-xl">Lists</h1>
+          <p className="text-soft">
+            Named sets of sites, pages and patterns. Rules of a policy say what becomes of them.
+          </p>
+        </div>
+        <input
+          type="search"
+          aria-label="Filter lists"
+          placeholder="Filter"
+          value={q}
+          onChange={(e) => setSearch({ q: e.target.value || undefined })}
+          className={`${fieldClass} h-8 w-48`}
+        />
+        <Button look="main" onClick={() => setMaking(true)}>
+          <Plus size={16} aria-hidden /> New list
+        </Button>
+      </div>
+      {lists.isPending && <Loading what="the lists" />}
+      {lists.error && <ProblemNotice error={lists.error} retry={() => lists.refetch()} />}
+      {lists.data?.length === 0 && (
+        <EmptyNotice
+          title="No lists yet"
+          action={
+            <Button look="main" onClick={() => setMaking(true)}>
+              Make the first list
+            </Button>
+          }
+        >
+          A list holds what you want to speak of in one go: betting sites, the portals of your suppliers, the pages that
+          must always open. Make one, then paste or import its entries.
+        </EmptyNotice>
+      )}
+      {lists.data && lists.data.length > 0 && (
+        <ListTable lists={lists.data} q={q} sort={sort} onSort={(sort) => setSearch({ sort })} />
+      )}
+      {making && <NewListDialog onClose={() => setMaking(false)} />}
+    </div>
+  )
+}
+
+type TableProps = { lists: List[]; q: string; sort: ListSort; onSort: (sort: ListSort) => void }
+
+function ListTable({ lists, q, sort, onSort }: TableProps) {
+  const wanted = q.toLowerCase()
+  const descending = sort.startsWith('-')
+  const column = (descending ? sort.slice(1) : sort) as Column
+  const rows = lists
+    .filter((l) => `${l.name} ${l.description} ${l.usedBy.join(' ')}`.toLowerCase().includes(wanted))
+    .sort((a, b) => {
+      const order =
+        column === 'entryCount' ? a.entryCount - b.entryCount : String(a[column]).localeCompare(String(b[column]), 'en')
+      return descending ? -order : order
+    })
+  const head = (name: Column) => ({
+    sorted: column === name ? (descending ? ('descending' as const) : ('ascending' as const)) : undefined,
+    onSort: () => onSort(sort === name ? `-${name}` : name),
+  })
+  if (rows.length === 0) return <p className="py-6 text-soft">No list is like “{q}”.</p>
+  return (
+    <table className="w-full border-collapse" onKeyDown={onRowKeys}>
+      <thead>
+        <tr>
+          <Head {...head('name')}>Name</Head>
+          <Head right {...head('entryCount')}>
+            Entries
+          </Head>
+          <Head>Used by</Head>
+          <Head {...head('updatedAt')}>Changed</Head>
+        </tr>
+      </thead>
+      <tbody>
+        {rows.map((l) => (
+          <tr key={l.id} className="hover:bg-wash">
+            <td className={cellClass}>
+              <Link
+                to="/lists/$id"
+                params={{ id: l.id }}
+                search={(before) => ({ url: before.url })}
+                className="font-semibold underline decoration-rule underline-offset-2 hover:decoration-ink"
+              >
+                {l.name}
+              </Link>
+              <p className="text-sm text-soft">{l.description}</p>
+            </td>
+            <td className={`${cellClass} text-right`}>{formatNumber(l.entryCount)}</td>
+            <td className={`${cellClass} min-w-28`}>
+              {l.usedBy.join(', ') || <span className="text-soft">nothing</span>}
+            </td>
+            <td className={`${cellClass} whitespace-nowrap`}>
+              {formatMoment(l.updatedAt)} <span className="text-soft">by {l.updatedBy}</span>
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  )
+}
+
+function NewListDialog({ onClose }: { onClose: () => void }) {
+  const create = useCreateList()
+  const navigate = useNavigate()
+  const announce = useAnnounce()
+  return (
+    <ListFormDialog
+      onClose={onClose}
+      title="New list"
+      description="It begins empty and does nothing until a rule names it."
+      action="Make the list"
+      initial={{ name: '', description: '' }}
+      pending={create.isPending}
+      error={create.error}
+      onSave={(form) =>
+        create.mutate(form, {
+          onSuccess: (list) => {
+            announce(`Made the list ${list.name}.`)
+            void navigate({ to: '/lists/$id', params: { id: list.id }, search: (before) => ({ url: before.url }) })
+          },
+        })
+      }
+    />
+  )
+}

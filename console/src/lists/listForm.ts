@@ -1,0 +1,9 @@
+import { z } from '../checks'
+
+/** What is said about a list, as the service checks it too. */
+export const listForm = z.object({
+  name: z.string().trim().min(1, 'a name is wanted').max(80, 'longer than 80 characters'),
+  description: z.string().max(2000, 'longer than 2,000 characters'),
+})
+
+export type ListForm = z.infer<typeof listForm>

@@ -1,0 +1,69 @@
+import { createRootRoute, createRoute, createRouter, Link, redirect } from '@tanstack/react-router'
+import { z } from './checks'
+import { ListPage } from './lists/ListPage'
+import { ListsPage } from './lists/ListsPage'
+import { Frame } from './shell/Frame'
+import { TryPage } from './trials/TryPage'
+import { buttonClass } from './ui/Button'
+import { EmptyNotice } from './ui/Notice'
+
+/** The URL under trial is in the address of every page, so that a link shows a colleague the same answer. */
+const rootRoute = createRootRoute({
+  component: Frame,
+  validateSearch: z.object({ url: z.string().optional().catch(undefined) }),
+  notFoundComponent: () => (
+    <div className="px-5">
+      <EmptyNotice
+        title="There is no such page"
+        action={
+          <Link to="/lists" className={buttonClass('main')}>
+            All lists
+          </Link>
+        }
+      >
+        The address may be mistyped, or from another version of the console.
+      </EmptyNotice>
+    </div>
+  ),
+})
+
+const indexRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/',
+  beforeLoad: ({ search }) => {
+    throw redirect({ to: '/lists', search })
+  },
+})
+
+const listsRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/lists',
+  component: ListsPage,
+  validateSearch: z.object({
+    q: z.coerce.string().optional().catch(undefined),
+    sort: z.enum(['name', '-name', 'entryCount', '-entryCount', 'updatedAt', '-updatedAt']).optional().catch(undefined),
+  }),
+})
+
+const listRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/lists/$id',
+  component: ListPage,
+  validateSearch: z.object({
+    q: z.coerce.string().optional().catch(undefined),
+    kind: z.enum(['site', 'host', 'below', 'any-ending', 'page-tree', 'regex', 'note']).optional().catch(undefined),
+  }),
+})
+
+const tryRoute = createRoute({ getParentRoute: () => rootRoute, path: '/try', component: TryPage })
+
+/** Every address of the console. */
+export const router = createRouter({
+  routeTree: rootRoute.addChildren([indexRoute, listsRoute, listRoute, tryRoute]),
+})
+
+declare module '@tanstack/react-router' {
+  interface Register {
+    router: typeof router
+  }
+}

@@ -1,0 +1,111 @@
+import { useQuery } from '@tanstack/react-query'
+import { Link, Outlet, useNavigate, useSearch } from '@tanstack/react-router'
+import { clsx } from 'clsx'
+import { CircleUser, FlaskConical, LogOut, type LucideIcon, Moon, NotebookText, Sun } from 'lucide-react'
+import { TrialSheet } from '../trials/TrialSheet'
+import { Announcer } from '../ui/announce'
+import { Menu, MenuItem } from '../ui/Menu'
+import { Loading, ProblemNotice } from '../ui/Notice'
+import { SignInPage } from './SignInPage'
+import { meOptions, useSignOut } from './sessionQueries'
+import { TryBar } from './TryBar'
+import { setTheme, useTheme } from './theme'
+
+const nouns: { to: '/lists' | '/try'; label: string; icon: LucideIcon }[] = [
+  { to: '/lists', label: 'Lists', icon: NotebookText },
+  { to: '/try', label: 'Try', icon: FlaskConical },
+]
+
+/** What stands around every page: the rail of nouns, the try bar, the page, and the sheet with the answer. */
+export function Frame() {
+  const me = useQuery(meOptions)
+  const { url } = useSearch({ from: '__root__' })
+  const navigate = useNavigate()
+  if (me.isPending) {
+    return (
+      <main className="p-8">
+        <Loading what="who is signed in" />
+      </main>
+    )
+  }
+  if (me.error) {
+    return (
+      <main className="p-8">
+        <ProblemNotice error={me.error} retry={() => me.refetch()} />
+      </main>
+    )
+  }
+  if (me.data === null) return <SignInPage />
+  return (
+    <Announcer>
+      <div className="grid h-screen grid-cols-[9.5rem_minmax(0,1fr)] grid-rows-[3.5rem_minmax(0,1fr)]">
+        <a href="#page" className="sr-only focus:not-sr-only focus:absolute focus:z-50 focus:bg-leaf focus:p-2">
+          Go to the page
+        </a>
+        <Rail name={me.data.fullName || me.data.name} />
+        <TryBar url={url ?? ''} />
+        <div className="flex min-h-0 min-w-0">
+          <main id="page" tabIndex={-1} className="min-w-0 grow overflow-hidden outline-none">
+            <Outlet />
+          </main>
+          {url && (
+            <TrialSheet
+              url={url}
+              onClose={() => {
+                void navigate({ to: '.', search: (before) => ({ ...before, url: undefined }) })
+                document.getElementById('try-url')?.focus()
+              }}
+            />
+          )}
+        </div>
+      </div>
+    </Announcer>
+  )
+}
+
+function Rail({ name }: { name: string }) {
+  const theme = useTheme()
+  const signOut = useSignOut()
+  return (
+    <nav aria-label="Wide Lark" className="row-span-2 flex flex-col border-rule border-r">
+      <Link to="/lists" className="flex h-14 items-center gap-2 border-rule border-b px-3 font-semibold text-lg">
+        <img src="/mark.svg" alt="" className="size-7" />
+        Wide Lark
+      </Link>
+      <ul className="flex grow flex-col py-2">
+        {nouns.map(({ to, label, icon: Icon }) => (
+          <li key={to}>
+            <Link
+              to={to}
+              className="flex items-center gap-2.5 border-transparent border-l-3 px-3 py-1.5 hover:bg-wash"
+              activeProps={{ className: clsx('border-reed! bg-reed-wash font-semibold'), 'aria-current': 'page' }}
+            >
+              <Icon size={17} aria-hidden />
+              {label}
+            </Link>
+          </li>
+        ))}
+      </ul>
+      <Menu
+        trigger={
+          <button
+            type="button"
+            className="flex items-center gap-2 border-rule border-t px-3 py-3 text-left text-sm hover:bg-wash"
+          >
+            <CircleUser size={17} aria-hidden className="shrink-0 text-soft" />
+            <span className="truncate">{name}</span>
+          </button>
+        }
+      >
+        <MenuItem onSelect={() => setTheme(theme === 'dark' ? 'light' : 'dark')}>
+          {theme === 'dark' ? <Sun size={15} aria-hidden /> : <Moon size={15} aria-hidden />}
+          {theme === 'dark' ? 'Light paper' : 'Dark slate'}
+        </MenuItem>
+        <MenuItem onSelect={() => signOut.mutate()}>
+          <LogOut size={15} aria-hidden />
+          Sign out
+        </MenuItem>
+      </Menu>
+    </nav>
+  )
+}

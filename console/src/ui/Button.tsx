@@ -1,0 +1,42 @@
+import { clsx } from 'clsx'
+import type { ButtonHTMLAttributes } from 'react'
+
+const looks = {
+  main: 'bg-reed text-on-reed border-reed hover:opacity-90',
+  plain: 'bg-leaf text-ink border-edge hover:bg-wash',
+  quiet: 'bg-transparent text-ink border-transparent hover:bg-wash',
+  danger: 'bg-leaf text-clay border-clay hover:bg-clay-wash',
+}
+
+export type ButtonLook = keyof typeof looks
+
+/** The classes of a button, for links that look like one. */
+export const buttonClass = (look: ButtonLook = 'plain') =>
+  clsx(
+    'inline-flex h-8 items-center justify-center gap-1.5 whitespace-nowrap rounded-sm border px-3 font-semibold text-sm',
+    'disabled:opacity-50',
+    looks[look],
+  )
+
+type Props = ButtonHTMLAttributes<HTMLButtonElement> & { look?: ButtonLook }
+
+export function Button({ look, className, ...rest }: Props) {
+  return <button type="button" {...rest} className={clsx(buttonClass(look), className)} />
+}
+
+type IconProps = ButtonHTMLAttributes<HTMLButtonElement> & {
+  /** What the button does, for those who cannot see the icon. */
+  label: string
+}
+
+export function IconButton({ label, className, ...rest }: IconProps) {
+  return (
+    <button
+      type="button"
+      aria-label={label}
+      title={label}
+      {...rest}
+      className={clsx('inline-flex size-8 items-center justify-center rounded-sm text-soft hover:bg-wash', className)}
+    />
+  )
+}

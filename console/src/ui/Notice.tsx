@@ -1,0 +1,39 @@
+import type { ReactNode } from 'react'
+import { Button } from './Button'
+
+type ProblemProps = { error: Error; retry?: () => void }
+
+/** An error with its text and, where there is one, a way to try again. */
+export function ProblemNotice({ error, retry }: ProblemProps) {
+  return (
+    <div role="alert" className="flex items-center gap-3 border-clay border-l-3 bg-clay-wash px-3 py-2 text-sm">
+      <p className="grow">{error.message}</p>
+      {retry && (
+        <Button onClick={retry} look="plain">
+          Try again
+        </Button>
+      )}
+    </div>
+  )
+}
+
+type EmptyProps = { title: string; children: ReactNode; action?: ReactNode }
+
+/** What an empty page is for, and the first step. */
+export function EmptyNotice({ title, children, action }: EmptyProps) {
+  return (
+    <div className="mx-auto flex max-w-lg flex-col items-start gap-3 py-16">
+      <h2 className="font-semibold text-lg">{title}</h2>
+      <p className="text-soft">{children}</p>
+      {action}
+    </div>
+  )
+}
+
+export function Loading({ what }: { what: string }) {
+  return (
+    <p role="status" className="py-8 text-soft">
+      Fetching {what}…
+    </p>
+  )
+}

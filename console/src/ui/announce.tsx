@@ -1,0 +1,30 @@
+import { createContext, type ReactNode, useCallback, useContext, useEffect, useState } from 'react'
+
+const Announce = createContext<((text: string) => void) | null>(null)
+
+/** One live region for the results of actions: shown for a while at the foot, and read out. */
+export function Announcer({ children }: { children: ReactNode }) {
+  const [said, setSaid] = useState({ text: '', times: 0 })
+  const announce = useCallback((text: string) => setSaid((before) => ({ text, times: before.times + 1 })), [])
+  useEffect(() => {
+    if (said.text === '') return
+    const timer = setTimeout(() => setSaid((now) => (now.times === said.times ? { ...now, text: '' } : now)), 6000)
+    return () => clearTimeout(timer)
+  }, [said])
+  return (
+    <Announce value={announce}>
+      {children}
+      <div role="status" aria-live="polite" className="pointer-events-none fixed inset-x-0 bottom-4 z-50 text-center">
+        {said.text && (
+          <span className="inline-block rounded-sm border border-edge bg-leaf px-4 py-2 text-sm">{said.text}</span>
+        )}
+      </div>
+    </Announce>
+  )
+}
+
+export function useAnnounce() {
+  const announce = useContext(Announce)
+  if (!announce) throw new Error('`useAnnounce` must be used within `Announcer`')
+  return announce
+}

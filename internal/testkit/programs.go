@@ -1,0 +1,194 @@
+package testkit
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"widelark/client"
+)
+
+// Who signs in to the services of tests.
+const (
+	Name     = "edda"
+	Password = "a-password-for-tests"
+)
+
+var build = sync.OnceValues(func() (string, error) {
+	root, err := filepath.Abs("../..")
+	if err != nil {
+		return "", err
+	}
+	dir, err := os.MkdirTemp("", "widelark-bin-")
+	if err != nil {
+		return "", err
+	}
+	cmd := exec.Command("go", "build", "-o", dir+"/", "./cmd/...")
+	cmd.Dir = root
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return "", errors.New(string(out))
+	}
+	return dir, nil
+})
+
+// Program returns the path of a built program. Precondition: the test's folder lies two below the module's.
+func Program(t testing.TB, name string) string {
+	t.Helper()
+	dir, err := build()
+	require.NoError(t, err)
+	return filepath.Join(dir, name)
+}
+
+// Service is a running `widelarkd serve`.
+type Service struct {
+	URL      string
+	Database string
+	Config   string // where the command line keeps its sign-in
+	process  *exec.Cmd
+	output   *lockedBuffer
+	ended    chan struct{}
+}
+
+// lockedBuffer is written by a process and read by a test.
+type lockedBuffer struct {
+	mu sync.Mutex
+	b  bytes.Buffer // guarded by mu
+}
+
+func (l *lockedBuffer) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.Write(p)
+}
+
+func (l *lockedBuffer) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.b.String()
+}
+
+// Serve starts the service on a new database, lets [Name] in and signs the command line in.
+func (s *Server) Serve(t testing.TB) *Service {
+	t.Helper()
+	service := &Service{Database: s.Database(t), Config: filepath.Join(t.TempDir(), "client.yaml")}
+	add := exec.Command(Program(t, "widelarkd"), "account", "add", Name, "--full-name", "Edda Marsh", "--password-stdin", "--database-url", service.Database)
+	add.Stdin = strings.NewReader(Password)
+	out, err := add.CombinedOutput()
+	require.NoError(t, err, string(out))
+	service.Start(t)
+	t.Cleanup(service.Kill)
+	service.Run(t, Password, "login", "--name", Name, "--password-stdin", "--server", service.URL).Done(t)
+	return service
+}
+
+var serving = regexp.MustCompile(`serves on (http://\S+)`)
+
+// Start runs the program and waits until it serves. A service that was killed may be started again, on the same address.
+func (s *Service) Start(t testing.TB) {
+	t.Helper()
+	listen := "127.0.0.1:0"
+	if s.URL != "" {
+		listen = strings.TrimPrefix(s.URL, "http://")
+	}
+	s.output, s.ended = &lockedBuffer{}, make(chan struct{})
+	s.process = exec.Command(Program(t, "widelarkd"), "serve", "--listen", listen, "--database-url", s.Database, "--time-zone", "Europe/London")
+	s.process.Stdout, s.process.Stderr = s.output, s.output
+	require.NoError(t, s.process.Start())
+	go func() {
+		_ = s.process.Wait()
+		close(s.ended)
+	}()
+	require.Eventually(t, func() bool {
+		found := serving.FindStringSubmatch(s.output.String())
+		if found != nil {
+			s.URL = found[1]
+		}
+		return found != nil
+	}, 30*time.Second, 10*time.Millisecond, "the service does not come up: %s", s.output)
+}
+
+// Kill ends the service at once, as a crash would, and waits for its end.
+func (s *Service) Kill() {
+	_ = s.process.Process.Kill()
+	<-s.ended
+}
+
+// Stop asks the service to end and waits for it.
+func (s *Service) Stop() error {
+	if err := s.process.Process.Signal(syscall.SIGTERM); err != nil {
+		return err
+	}
+	<-s.ended
+	if !s.process.ProcessState.Success() {
+		return errors.New(s.output.String())
+	}
+	return nil
+}
+
+// Ran is what came of a command line.
+type Ran struct {
+	Out, Err string
+	Code     int
+	args     []string
+}
+
+// Run calls the command line with an input, signed in.
+func (s *Service) Run(t testing.TB, input string, args ...string) Ran {
+	t.Helper()
+	cmd := exec.Command(Program(t, "widelark"), args...)
+	cmd.Env = append(os.Environ(), "WIDELARK_CONFIG="+s.Config)
+	cmd.Stdin = strings.NewReader(input)
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err := cmd.Run()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		require.NoError(t, err)
+	}
+	return Ran{out.String(), errs.String(), cmd.ProcessState.ExitCode(), args}
+}
+
+// Done wants the command to have ended with 0, and returns what it printed.
+func (r Ran) Done(t testing.TB) string {
+	t.Helper()
+	require.Equal(t, 0, r.Code, "widelark %s\n%s%s", strings.Join(r.args, " "), r.Out, r.Err)
+	return r.Out
+}
+
+// API returns a client that is signed in.
+func (s *Service) API(t testing.TB) *client.ClientWithResponses {
+	t.Helper()
+	text, err := os.ReadFile(s.Config)
+	require.NoError(t, err)
+	token := regexp.MustCompile(`token: (\S+)`).FindSubmatch(text)
+	require.NotNil(t, token)
+	api, err := client.New(s.URL, string(token[1]))
+	require.NoError(t, err)
+	return api
+}
+
+// Request sends a bare HTTP request, without a sign-in unless header brings one.
+func (s *Service) Request(t testing.TB, method, path, body string, header map[string]string) *http.Response {
+	t.Helper()
+	req, err := http.NewRequestWithContext(context.Background(), method, s.URL+path, strings.NewReader(body))
+	require.NoError(t, err)
+	for name, value := range header {
+		req.Header.Set(name, value)
+	}
+	res, err := http.DefaultClient.Do(req)
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = res.Body.Close() })
+	return res
+}
