@@ -6,9 +6,10 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
-	_ "time/tzdata" // zones exist on a bare machine too
+	_ "time/tzdata"
 
 	"widelark/internal/service"
+	// zones exist on a bare machine too
 )
 
 // version is set by the build.

@@ -32,11 +32,8 @@ func Explain(e Entry) string {
 
 func (p Pattern) explain() string {
 	if p.kind == Regex {
-		part := [...]string{OnURL: "every URL", OnHost: "every URL whose host", OnPath: "every URL whose path and query"}[p.target]
-		if p.target == OnURL {
-			part += " that"
-		}
-		return fmt.Sprintf("%s matches the expression %s", part, p.expr)
+		return "every URL " + [...]string{OnURL: "that matches", OnHost: "whose host matches", OnPath: "whose path and query match"}[p.target] +
+			" the expression " + p.expr
 	}
 	name, it := p.typed, "it"
 	if p.ending {

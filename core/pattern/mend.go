@@ -27,6 +27,9 @@ type Mended struct {
 //
 // The error is an [*Error] about the line as it was given, with the column set and the line not.
 func Mend(line string) (Mended, error) {
+	if err := checkText(line); err != nil {
+		return Mended{}, err
+	}
 	m := mender{text: line}
 	if !isASCII(line) {
 		m.replace(invisible, "", "invisible characters left out")
@@ -67,6 +70,9 @@ func Mend(line string) (Mended, error) {
 		}
 		entry, wrong = parse(m.text)
 		entries = []Entry{entry}
+		if wrong == nil && !entry.Pattern.IsValid() { // nothing was left of it
+			wrong = &Error{Code: BadHost, Found: strings.TrimSpace(body), Expected: "a host"}
+		}
 	}
 	if wrong != nil {
 		return Mended{}, refusal(line, wrong)

@@ -1,6 +1,7 @@
 package pattern
 
 import (
+	"errors"
 	"regexp"
 	"regexp/syntax"
 	"strings"
@@ -197,9 +198,10 @@ func (p *parser) regex(body string) (Pattern, *Error) {
 	expr = strings.TrimSpace(p.trimLeft(expr))
 	if _, err := CompileRegex(expr); err != nil {
 		found, offset := expr, 0
-		if err, ok := err.(*syntax.Error); ok && err.Expr != "" {
-			found, offset = err.Expr, max(0, strings.Index(expr, err.Expr))
-			return Pattern{}, p.fail(offset, found, BadRegex, "RE2 syntax: "+err.Code.String())
+		var wrong *syntax.Error
+		if errors.As(err, &wrong) && wrong.Expr != "" {
+			found, offset = wrong.Expr, max(0, strings.Index(expr, wrong.Expr))
+			return Pattern{}, p.fail(offset, found, BadRegex, "RE2 syntax: "+wrong.Code.String())
 		}
 		return Pattern{}, p.fail(offset, found, BadRegex, err.Error())
 	}
@@ -222,13 +224,7 @@ func CompileRegex(expr string) (*regexp.Regexp, error) {
 	return re, nil
 }
 
-var errMatchesEverything = matchesEverything{}
-
-type matchesEverything struct{}
-
-func (matchesEverything) Error() string {
-	return "an expression that does not match the empty text (this one covers every URL)"
-}
+var errMatchesEverything = errors.New("an expression that does not match the empty text (this one covers every URL)")
 
 // url reads a pattern that is written like a URL.
 func (p *parser) url(body string) (Pattern, *Error) {
@@ -287,7 +283,8 @@ func (p *parser) host(host string, pat *Pattern) *Error {
 	}
 	offset := strings.Index(host, name)
 	if at := strings.IndexFunc(name, func(r rune) bool { return !hostRune(r) && r != '%' }); at >= 0 {
-		return p.fail(offset+at, name[at:at+1], BadHost, "a letter, a digit, “-”, “_” or “.” in the host")
+		r, _ := utf8.DecodeRuneInString(name[at:])
+		return p.fail(offset+at, string(r), BadHost, "a letter, a digit, “-”, “_” or “.” in the host")
 	}
 	read, err := weburl.ParseHost(name)
 	if err != nil {
@@ -299,13 +296,14 @@ func (p *parser) host(host string, pat *Pattern) *Error {
 	for at, label := 0, ""; at <= len(name); at += len(label) + 1 {
 		label, _, _ = strings.Cut(name[at:], ".")
 		if label == "" {
-			return p.fail(offset+at, name[max(0, at-1):min(at+1, len(name))], BadHost, "a name between the dots")
+			from := max(0, at-1)
+			return p.fail(offset+from, name[from:min(at+1, len(name))], BadHost, "a name between the dots")
 		}
 	}
 	ascii := read.ASCII
 	for label := range strings.SplitSeq(ascii, ".") {
-		if label == "" || len(label) > 63 {
-			return p.fail(offset, name, BadHost, "names of 1 to 63 characters between the dots (RFC 1035, section 2.3.4)")
+		if len(label) > 63 || strings.Trim(label, "-_") == "" {
+			return p.fail(offset, name, BadHost, "names between the dots of 1 to 63 characters (RFC 1035, section 2.3.4), a letter or digit among them")
 		}
 	}
 	if len(ascii) > 253 {
@@ -340,8 +338,13 @@ func sameHost(typed, ascii string) bool {
 	return err == nil && read.ASCII == ascii && !strings.Contains(typed, "%") && strings.Contains(ascii, "xn--")
 }
 
+// hostRune reports whether r may stand in a host as it is typed. Of Unicode, only quotation marks and brackets are
+// refused here, which the URL Standard would let through; the parser refuses the rest.
 func hostRune(r rune) bool {
-	return r >= utf8.RuneSelf || r == '.' || r == '-' || r == '_' || r|0x20 >= 'a' && r|0x20 <= 'z' || r >= '0' && r <= '9'
+	if r >= utf8.RuneSelf {
+		return !unicode.In(r, unicode.Pi, unicode.Pf, unicode.Ps, unicode.Pe)
+	}
+	return r == '.' || r == '-' || r == '_' || r|0x20 >= 'a' && r|0x20 <= 'z' || r >= '0' && r <= '9'
 }
 
 // afterHost reads what follows the host: nothing, or a path.
@@ -351,7 +354,13 @@ func (p *parser) afterHost(rest string, pat Pattern) (Pattern, *Error) {
 	}
 	switch rest[0] {
 	case ':':
-		return Pattern{}, p.fail(0, rest, NotYet, "entries for one port only cannot be kept yet")
+		switch name := pat.ascii; {
+		case len(rest) > 1 && rest[1] >= '0' && rest[1] <= '9':
+			return Pattern{}, p.fail(0, rest, NotYet, "entries for one port only cannot be kept yet")
+		case name == "http" || name == "https":
+			return Pattern{}, p.fail(0, rest, BadScheme, "“://” after "+name)
+		}
+		return Pattern{}, p.fail(0, rest, BadHost, "a port number after “:”")
 	case '#':
 		return Pattern{}, p.fail(0, rest, BadPath, "no fragment, for it never leaves the browser (a note needs a blank before “#”)")
 	case '?':

@@ -63,11 +63,11 @@ func plainName(text string) bool {
 		}
 	}
 	// A last label that begins with a digit may make the whole host an address (URL Standard, 3.5).
-	return last < len(text) && (text[last] < '0' || text[last] > '9')
+	return last < len(text) && (text[last] >= 'a' || text[last] == '_')
 }
 
 // canonicalHost drops one trailing dot and unmaps an IPv4 address inside an IPv6 one. The host is as the
-// parser gives it.
+// parser gives it. A host that is nothing else, or ends in more dots than one, names nothing: it comes back empty.
 func canonicalHost(host string) (string, netip.Addr) {
 	if strings.HasPrefix(host, "[") {
 		addr, err := netip.ParseAddr(strings.Trim(host, "[]"))
@@ -80,6 +80,9 @@ func canonicalHost(host string) (string, netip.Addr) {
 		return host, addr
 	}
 	host = strings.TrimSuffix(host, ".")
+	if strings.HasSuffix(host, ".") {
+		return "", netip.Addr{}
+	}
 	if host != "" && host[len(host)-1] >= '0' && host[len(host)-1] <= '9' {
 		if addr, err := netip.ParseAddr(host); err == nil {
 			return host, addr

@@ -1,6 +1,7 @@
 package weburl
 
 import (
+	"bytes"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -39,22 +40,21 @@ func plainPath(text string) bool {
 // "/". The path has been through the URL Standard's parser, so dot segments are gone, escaped ones too.
 func canonicalPath(path string) string {
 	if strings.IndexByte(path, '%') >= 0 {
-		var b strings.Builder
-		b.Grow(len(path))
+		b := make([]byte, 0, len(path))
 		for i := 0; i < len(path); i++ {
 			c, ok := escape(path, i)
 			switch {
 			case !ok:
-				b.WriteByte(path[i])
+				b = append(b, path[i])
 				continue
-			case unreserved(c):
-				b.WriteByte(c)
+			case unreserved(c) && !strayPercent(b):
+				b = append(b, c)
 			default:
-				b.WriteString(strings.ToUpper(path[i : i+3]))
+				b = append(b, strings.ToUpper(path[i:i+3])...)
 			}
 			i += 2
 		}
-		path = b.String()
+		path = string(b)
 	}
 	for strings.Contains(path, "//") {
 		path = strings.ReplaceAll(path, "//", "/")
@@ -63,6 +63,12 @@ func canonicalPath(path string) string {
 		return "/"
 	}
 	return path
+}
+
+// strayPercent reports whether what is decoded next could become an escape together with a "%" that begins none: the
+// "b" of "%%62f" must not make "%bf" of it.
+func strayPercent(before []byte) bool {
+	return bytes.IndexByte(before[max(0, len(before)-2):], '%') >= 0
 }
 
 // upperEscapes writes the escapes of a query in upper case.

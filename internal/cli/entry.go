@@ -1,9 +1,9 @@
 package cli
 
 import (
-	"github.com/spf13/cobra"
-
 	"widelark/core/pattern"
+
+	"github.com/spf13/cobra"
 )
 
 func (a *app) entryCommand() *cobra.Command {

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"errors"
 	"fmt"
@@ -10,9 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"github.com/spf13/cobra"
-
 	"widelark/client"
+
+	"github.com/spf13/cobra"
 )
 
 func (a *app) listCommand() *cobra.Command {
@@ -378,8 +377,7 @@ func (a *app) report(r client.Report, all bool) error {
 }
 
 func (a *app) reportLines(r client.Report, all bool) {
-	w := bufio.NewWriter(a.out)
-	defer w.Flush()
+	w := a.out
 	most := 20
 	if all {
 		most = len(r.RefusedLines) + len(r.ChangedLines)
@@ -432,7 +430,7 @@ func (a *app) listExportCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			res, err := api.ClientInterface.ExportEntries(cmd.Context(), l.ID)
+			res, err := api.ExportEntries(cmd.Context(), l.ID)
 			if err != nil {
 				return err
 			}

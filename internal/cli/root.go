@@ -12,9 +12,9 @@ import (
 	"os"
 	"strings"
 
-	"github.com/spf13/cobra"
-
 	"widelark/client"
+
+	"github.com/spf13/cobra"
 )
 
 // The exit codes.

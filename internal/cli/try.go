@@ -7,9 +7,9 @@ import (
 	"io"
 	"strings"
 
-	"github.com/spf13/cobra"
-
 	"widelark/client"
+
+	"github.com/spf13/cobra"
 )
 
 // batch is how many URLs go in one call: many enough that the call costs nothing beside them, few enough that

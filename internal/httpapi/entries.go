@@ -12,11 +12,11 @@ import (
 	"strings"
 	"time"
 
-	"github.com/danielgtaylor/huma/v2"
-	"github.com/google/uuid"
-
 	"widelark/core/pattern"
 	"widelark/internal/revision"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
 )
 
 // Entry is one line of a list.
@@ -86,7 +86,7 @@ type removeEntriesOutput struct {
 // MaxImport is the largest file that is taken, in bytes: two million lines of the longest usual host names.
 const MaxImport = 128 << 20
 
-var errTooLarge = fmt.Errorf("The file is larger than %d MiB. Split it, and import the parts one after the other.", MaxImport>>20) //nolint:staticcheck // a sentence for people
+var errTooLarge = fmt.Errorf("The file is larger than %d MiB. Split it, and import the parts one after the other.", MaxImport>>20)
 
 // importInput takes the file as a stream, which the schema cannot say.
 type importInput struct {

@@ -3,13 +3,14 @@ package httpapi
 import (
 	"context"
 	"encoding/base64"
+	"errors"
 	"net/http"
 	"time"
 
+	"widelark/internal/revision"
+
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
-
-	"widelark/internal/revision"
 )
 
 // List is a list without its entries.
@@ -140,13 +141,10 @@ func (s *server) registerLists(api huma.API) {
 func (s *server) findLists(ctx context.Context, in *listsInput) ([]revision.List, error) {
 	if in.Name != "" {
 		l, err := s.Store.ListByName(ctx, in.Name)
-		switch err {
-		case nil:
-			return []revision.List{l}, nil
-		case revision.ErrNotFound:
+		if errors.Is(err, revision.ErrNotFound) {
 			return nil, nil
 		}
-		return nil, err
+		return []revision.List{l}, err
 	}
 	after, err := base64.RawURLEncoding.DecodeString(in.After)
 	if err != nil {

@@ -5,11 +5,11 @@ import (
 	"errors"
 	"net/http"
 
-	"github.com/danielgtaylor/huma/v2"
-	"github.com/gin-gonic/gin"
-
 	"widelark/internal/account"
 	"widelark/internal/revision"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/gin-gonic/gin"
 )
 
 // problem turns an error of the domain into problem details (RFC 9457). Field paths begin with "body.", as those of
@@ -52,7 +52,8 @@ func quietProblems() {
 	make := huma.NewError
 	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
 		for _, err := range errs {
-			if detail, ok := err.(*huma.ErrorDetail); ok {
+			var detail *huma.ErrorDetail
+			if errors.As(err, &detail) {
 				detail.Value = nil
 			}
 		}

@@ -7,11 +7,11 @@ import (
 	"strings"
 	"time"
 
+	"widelark/internal/account"
+
 	"github.com/alexedwards/scs/v2"
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
-
-	"widelark/internal/account"
 )
 
 // SessionCookie is the name of the cookie that carries a person's session.
@@ -61,7 +61,8 @@ func (s *server) signedIn(api huma.API) func(huma.Context, func(huma.Context)) {
 			ctx.SetHeader("WWW-Authenticate", `Bearer realm="Wide Lark"`)
 			_ = huma.WriteErr(api, ctx, http.StatusUnauthorized, unknownCaller)
 		default:
-			problem := s.problem(ctx.Context(), err).(huma.StatusError)
+			var problem huma.StatusError
+			errors.As(s.problem(ctx.Context(), err), &problem) // it always is one
 			_ = huma.WriteErr(api, ctx, problem.GetStatus(), problem.Error())
 		}
 	}

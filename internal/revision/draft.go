@@ -1,9 +1,9 @@
 package revision
 
 import (
-	"github.com/google/uuid"
-
 	"widelark/core/pattern"
+
+	"github.com/google/uuid"
 )
 
 // Draft is the unpublished state at one version, as trials need it.

@@ -5,9 +5,9 @@ import (
 	"slices"
 	"time"
 
-	"github.com/google/uuid"
-
 	"widelark/core/policy"
+
+	"github.com/google/uuid"
 )
 
 // Group is a set of people and machines. So far it is a name that a policy is given to.

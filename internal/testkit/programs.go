@@ -15,9 +15,9 @@ import (
 	"testing"
 	"time"
 
-	"github.com/stretchr/testify/require"
-
 	"widelark/client"
+
+	"github.com/stretchr/testify/require"
 )
 
 // Who signs in to the services of tests.

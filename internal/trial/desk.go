@@ -6,6 +6,7 @@ package trial
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -13,13 +14,13 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/google/uuid"
-
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
 	"widelark/internal/revision"
+
+	"github.com/google/uuid"
 )
 
 // Store is where the draft comes from.
@@ -99,8 +100,9 @@ func (d *Desk) Try(ctx context.Context, q Question) (Answers, error) {
 		}
 		a := &answers.Answers[i]
 		a.Input = text
-		if a.URL, err = weburl.Parse(text); err != nil {
-			a.Problem = err.(*weburl.Error).Reason
+		var refused *weburl.Error
+		if a.URL, err = weburl.Parse(text); errors.As(err, &refused) {
+			a.Problem = refused.Reason
 			continue
 		}
 		a.Decision = policy.Decide(c.index, c.policies[at], a.URL, today)

@@ -10,12 +10,12 @@ import (
 	"testing"
 	"time"
 
+	"widelark/internal/testkit"
+
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-
-	"widelark/internal/testkit"
 )
 
 const chromium = "/usr/bin/chromium-headless-shell"
@@ -107,7 +107,7 @@ func (b *browser) try(url string) {
 func (b *browser) press(name string) {
 	b.t.Helper()
 	b.await(`(() => {
-		const wanted = ` + strconv.Quote(name) + `
+		const wanted = `+strconv.Quote(name)+`
 		const found = [...document.querySelectorAll('button, a, [role=menuitem]')].find((e) =>
 			(e.getAttribute('aria-label') ?? e.textContent).trim() === wanted && !e.disabled && e.offsetParent !== null)
 		if (!found) return false

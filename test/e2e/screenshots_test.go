@@ -5,10 +5,10 @@ import (
 	"path/filepath"
 	"testing"
 
-	"github.com/stretchr/testify/require"
-
 	"widelark/demo"
 	"widelark/internal/testkit"
+
+	"github.com/stretchr/testify/require"
 )
 
 // TestScreenshots takes the pictures of the documentation from the demo data. It runs only when -shots names a folder.

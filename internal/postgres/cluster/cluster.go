@@ -166,7 +166,8 @@ func ClosedParent(dir string, uid, gid uint32) string {
 		if info, err := os.Stat(parent); err == nil {
 			stat := info.Sys().(*syscall.Stat_t)
 			bits := info.Mode().Perm()
-			if !(stat.Uid == uid && bits&0o100 != 0 || stat.Gid == gid && bits&0o010 != 0 || bits&0o001 != 0) {
+			open := stat.Uid == uid && bits&0o100 != 0 || stat.Gid == gid && bits&0o010 != 0 || bits&0o001 != 0
+			if !open {
 				return parent
 			}
 		}

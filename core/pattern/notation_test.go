@@ -1,0 +1,189 @@
+package pattern
+
+import (
+	"errors"
+	"flag"
+	"fmt"
+	"os"
+	"regexp"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+var update = flag.Bool("update", false, "write the golden files anew")
+
+// TestNotation reads every line of a corpus both ways and compares what came of it with a file that people have read.
+func TestNotation(t *testing.T) {
+	corpus, err := os.ReadFile("testdata/notation.txt")
+	require.NoError(t, err)
+	var b strings.Builder
+	for line := range strings.SplitSeq(strings.TrimSuffix(string(corpus), "\n"), "\n") {
+		fmt.Fprintf(&b, "%s\n", line)
+		if line == "" || strings.HasPrefix(line, "# ") {
+			continue
+		}
+		checkLine(t, line)
+		entry, err := Parse(line)
+		fmt.Fprintf(&b, "    exact    %s\n", told([]Entry{entry}, err))
+		mended, err := Mend(line)
+		if again := told(mended.Entries, err); again != told([]Entry{entry}, nil) || len(mended.Changes) > 0 {
+			fmt.Fprintf(&b, "    mending  %s\n", again)
+		}
+		for _, change := range mended.Changes {
+			fmt.Fprintf(&b, "             (%s)\n", change)
+		}
+	}
+	if *update {
+		require.NoError(t, os.WriteFile("testdata/notation.golden", []byte(b.String()), 0o644))
+	}
+	want, err := os.ReadFile("testdata/notation.golden")
+	require.NoError(t, err)
+	assert.Equal(t, string(want), b.String())
+}
+
+func told(entries []Entry, err error) string {
+	var wrong *Error
+	if errors.As(err, &wrong) {
+		return fmt.Sprintf("refused at %d, %s: %s", wrong.Column, wrong.Code, wrong)
+	}
+	var all []string
+	for _, e := range entries {
+		if e == (Entry{}) {
+			continue
+		}
+		all = append(all, fmt.Sprintf("%s: %s | %s", e.Kind(), e, Explain(e)))
+	}
+	return strings.Join(all, "\n             ")
+}
+
+// checkLine holds what is true of every line, good or bad.
+func checkLine(t assert.TestingT, line string) {
+	width := len([]rune(line))
+	check := func(entry Entry) {
+		again, err := Parse(entry.String())
+		if assert.NoError(t, err, "%q gave %s", line, entry) {
+			assert.Equal(t, entry, again, "%q", line)
+			assert.Equal(t, entry.Key(), again.Key(), "%q", line)
+		}
+		assert.Equal(t, entry.Kind() == Note, entry.Key() == "", "%q", line)
+		assert.LessOrEqual(t, len(entry.Pattern.Key()), MaxLength+8, "%q", line)
+	}
+	refused := func(err error) {
+		var wrong *Error
+		if assert.ErrorAs(t, err, &wrong, "%q", line) {
+			assert.True(t, wrong.Column >= 1 && wrong.Column <= width+1, "%q: column %d", line, wrong.Column)
+			assert.Contains(t, Codes, wrong.Code)
+			if wrong.Suggestion != "" {
+				_, err := Parse(wrong.Suggestion)
+				assert.NoError(t, err, "%q suggests %q", line, wrong.Suggestion)
+			}
+		}
+	}
+	entry, err := Parse(line)
+	if err != nil {
+		refused(err)
+	} else {
+		check(entry)
+	}
+	mended, err := Mend(line)
+	if err != nil {
+		refused(err)
+	}
+	for _, entry := range mended.Entries {
+		check(entry)
+	}
+	if err == nil && entry != (Entry{}) && len(mended.Changes) == 0 {
+		assert.Equal(t, []Entry{entry}, mended.Entries, "%q: what is notation is taken as it is", line)
+	}
+}
+
+// The examples in the comments of the codes are run, so that they stay true.
+func TestCodeExamples(t *testing.T) {
+	source, err := os.ReadFile("error.go")
+	require.NoError(t, err)
+	examples := regexp.MustCompile(`// Example: (.+)\n\t\w+ Code = "([a-z-]+)"`).FindAllStringSubmatch(string(source), -1)
+	require.Len(t, examples, 7)
+	for _, example := range examples {
+		_, err := Parse(example[1])
+		var wrong *Error
+		if assert.ErrorAs(t, err, &wrong, example[1]) {
+			assert.Equal(t, Code(example[2]), wrong.Code, example[1])
+		}
+	}
+}
+
+// anyLine draws lines that look like notation, and lines that nearly do.
+func anyLine(t *rapid.T) string {
+	name := rapid.StringMatching(`(\*\.|=|\.)?[a-cÄß0-9-]{1,4}(\.[a-c*]{1,3}){0,2}\.?`).Draw(t, "name")
+	path := rapid.SampledFrom([]string{"", "", "/", "/A/../b/", "/%c3%84", "//x", "/x y", "?q=1"}).Draw(t, "path")
+	before := rapid.SampledFrom([]string{"", "", "! ", "https://", "~ ", "~host ", "0.0.0.0 ", "- ", "<"}).Draw(t, "before")
+	after := rapid.SampledFrom([]string{"", "", " # note", "[off]", " [until 2026-12-24]", " [x]", ",", ">"}).Draw(t, "after")
+	return before + name + path + after
+}
+
+func TestLinesHold(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) { checkLine(t, anyLine(t)) })
+}
+
+func FuzzParsePrint(f *testing.F) {
+	f.Add("! *.heron.*/Wards [until 2026-12-24, off] # why") // everything at once
+	f.Add("~host ^heron[off]")                               // a bracket that is attributes after a regex
+	f.Add("müßig。example/%c3%84")                            // Unicode in host and path
+	f.Fuzz(func(t *testing.T, line string) {
+		if !strings.ContainsAny(line, "\r\n") {
+			checkLine(t, line)
+		}
+	})
+}
+
+func FuzzMend(f *testing.F) {
+	f.Add("0.0.0.0 a.example b.example # two")
+	f.Add("<hxxps[://]heron[.]example/x>,")
+	f.Add("• https://u:p@heron.example:80/a?b#c [off]")
+	f.Fuzz(func(t *testing.T, line string) {
+		if !strings.ContainsAny(line, "\r\n") {
+			checkLine(t, line)
+		}
+	})
+}
+
+func TestInForce(t *testing.T) {
+	day := func(text string) Date {
+		d, err := ParseDate(text)
+		require.NoError(t, err)
+		return d
+	}
+	for line, want := range map[string][2]bool{ // on the last day, and on the day after
+		"heron.example":                         {true, true},
+		"heron.example [until 2026-12-24]":      {true, false},
+		"heron.example [off]":                   {false, false},
+		"heron.example [until 2026-12-24, off]": {false, false},
+		"# a note":                              {false, false},
+	} {
+		e := MustParse(line)
+		assert.Equal(t, want, [2]bool{e.InForce(day("2026-12-24")), e.InForce(day("2026-12-25"))}, line)
+	}
+	assert.Equal(t, "2026-12-24", day("2026-12-24").String())
+	assert.Empty(t, Date{}.String())
+}
+
+func TestMoreSpecific(t *testing.T) {
+	order := []string{ // the more specific first
+		"heron.example/wards/map", "*.a.heron.example/wards", "heron.example/wards", "=heron.example", "b.a.heron.example",
+		"a.heron.example", "*.heron.example", "heron.test", "heron.*", "~ heron",
+	}
+	for i, a := range order {
+		for j, b := range order {
+			got := MoreSpecific(MustParse(a).Pattern, MustParse(b).Pattern)
+			assert.Equal(t, -MoreSpecific(MustParse(b).Pattern, MustParse(a).Pattern), got, "%s and %s", a, b)
+			if i < j {
+				assert.LessOrEqual(t, got, 0, "%s before %s", a, b)
+			}
+		}
+	}
+	assert.Negative(t, MoreSpecific(MustParse("=heron.example").Pattern, MustParse("a.b.heron.example").Pattern))
+}

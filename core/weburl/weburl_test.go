@@ -1,0 +1,169 @@
+package weburl
+
+import (
+	"errors"
+	"os"
+	"strconv"
+	"strings"
+	"testing"
+
+	whatwg "github.com/nlnwa/whatwg-url/url"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+)
+
+func TestCanonical(t *testing.T) {
+	text, err := os.ReadFile("testdata/canonical.txt")
+	require.NoError(t, err)
+	rows := 0
+	for number, line := range strings.Split(string(text), "\n") {
+		written, want, found := strings.Cut(line, "=>")
+		if !found || strings.HasPrefix(line, "#") {
+			continue
+		}
+		rows++
+		input, err := strconv.Unquote(`"` + strings.NewReplacer(`\\`, `\\\\`, `\h`, `\\h`, `\wards`, `\\wards`).Replace(strings.TrimSpace(written)) + `"`)
+		require.NoError(t, err, "line %d", number+1)
+		want = strings.TrimSpace(want)
+		u, err := Parse(input)
+		if why, refused := strings.CutPrefix(want, "!"); refused {
+			var wrong *Error
+			require.ErrorAs(t, err, &wrong, "%q", input)
+			assert.Equal(t, why, wrong.Reason, "%q", input)
+			continue
+		}
+		if assert.NoError(t, err, "%q", input) {
+			assert.Equal(t, want, u.String(), "%q", input)
+		}
+	}
+	assert.Greater(t, rows, 50)
+}
+
+func TestParts(t *testing.T) {
+	u := MustParse("http://edda@heron.example:8080/wards?tab=2")
+	assert.Equal(t, []any{"http", "heron.example", uint16(8080), "/wards", "tab=2", "/wards?tab=2", true},
+		[]any{u.Scheme(), u.Host(), u.Port(), u.Path(), u.Query(), u.Target(), u.HasUserInfo()})
+	assert.Equal(t, uint16(443), MustParse("heron.example").Port())
+	assert.Equal(t, uint16(80), MustParse("http://heron.example").Port())
+	assert.Equal(t, "203.0.113.7", MustParse("http://0xcb007107").Addr().String())
+	assert.False(t, MustParse("heron.example").Addr().IsValid())
+	assert.False(t, URL{}.IsValid())
+	assert.Empty(t, URL{}.String())
+	_, err := Parse("https://heron.example/" + strings.Repeat("a", MaxLength))
+	require.ErrorContains(t, err, "longer than 65536 bytes")
+	assert.Less(t, len(err.Error()), 300, "an error does not echo all of it")
+}
+
+func TestSplitSuffix(t *testing.T) {
+	for host, want := range map[string][2]string{
+		"www.heron.example": {"www.heron", "example"},
+		"www.heron.co.uk":   {"www.heron", "co.uk"},
+		"heron.internal":    {"heron", "internal"},
+		"co.uk":             {"", "co.uk"},
+		"heron":             {"", "heron"},
+	} {
+		name, suffix := SplitSuffix(host)
+		assert.Equal(t, want, [2]string{name, suffix}, host)
+	}
+}
+
+func TestFoldPath(t *testing.T) {
+	for path, want := range map[string]string{
+		"/Wards":           "/wards",
+		"/W%C3%84rde":      "/wärde",
+		"/w%C3%A4RDE":      "/wärde",
+		"/a%2FB":           "/a%2fb",
+		"/%C3%28":          "/%c3%28", // no UTF-8: the byte stays an escape
+		"/%E2%82%AC":       "/€",
+		"/%C3%84%C3%96x%4": "/äöx%4",
+	} {
+		assert.Equal(t, want, FoldPath(MustParse("h"+path).Path()), path)
+	}
+}
+
+// anyURL draws text that browsers read in surprising ways.
+func anyURL(t *rapid.T) string {
+	scheme := rapid.SampledFrom([]string{"", "http://", "https://", "HTTPS:", `http:\\`, "//", "ws://"}).Draw(t, "scheme")
+	user := rapid.SampledFrom([]string{"", "", "u:p@", "a@b@"}).Draw(t, "user")
+	host := rapid.StringMatching(`[a-cA-C0-9.%_\-\[\]:xXäß。]{1,14}`).Draw(t, "host")
+	rest := rapid.StringMatching(`[/\\?#a-c.%2eE0-9fF :@|^ä]{0,16}`).Draw(t, "rest")
+	return scheme + user + host + "/" + rest
+}
+
+func TestParseIsIdempotent(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) { checkIdempotent(t, anyURL(t)) })
+}
+
+// checkIdempotent holds what every accepted URL must.
+func checkIdempotent(t assert.TestingT, text string) {
+	u, err := Parse(text)
+	if err != nil {
+		var wrong *Error
+		assert.True(t, errors.As(err, &wrong) && wrong.Reason != "", "%q: %v", text, err)
+		return
+	}
+	again, err := Parse(u.String())
+	u.userInfo = false // which a canonical URL does not show
+	if assert.NoError(t, err, "%q gave %s", text, u) {
+		assert.Equal(t, u, again, "%q gave %s", text, u)
+	}
+	assert.Equal(t, u.Path(), ParsePath(u.Path()), "%q", text)
+	assert.Equal(t, FoldPath(u.Path()), FoldPath(FoldPath(u.Path())), "%q", text)
+}
+
+// The short cuts must agree with the parser that they save.
+func TestPlainAgreesWithParser(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		name := rapid.StringMatching(`[a-z0-9_\-.xn]{1,12}`).Draw(t, "name")
+		if plainName(name) {
+			read, err := whatwg.Parse("http://" + name + "/")
+			require.NoError(t, err, name)
+			assert.Equal(t, name, read.Hostname())
+			host, err := ParseHost(name)
+			require.NoError(t, err)
+			assert.Equal(t, Host{ASCII: name}, host)
+		}
+		path := "/" + rapid.StringMatching(`[a-z./_\-0A]{0,10}`).Draw(t, "path")
+		if plainPath(path) {
+			read, err := whatwg.Parse("http://host" + path)
+			require.NoError(t, err, path)
+			assert.Equal(t, path, canonicalPath(read.Pathname()))
+		}
+	})
+}
+
+func TestParseHost(t *testing.T) {
+	for text, want := range map[string]string{
+		"heron.example": "heron.example", "HERON.example.": "heron.example", "0x7f.1": "127.0.0.1", "[::1]": "[::1]",
+	} {
+		host, err := ParseHost(text)
+		if assert.NoError(t, err, text) {
+			assert.Equal(t, want, host.ASCII, text)
+		}
+	}
+	for _, text := range []string{"", "heron/example", "a b", "heron:80", "[::1", "."} {
+		_, err := ParseHost(text)
+		assert.Error(t, err, text)
+	}
+	assert.Equal(t, "müßig.example", Unicode(MustParse("müßig.example").Host()))
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add("https://heron.example/a/../b")         // dot segments
+	f.Add("http://0xcb.0.0x71.7/")                // an address in disguise
+	f.Add("http:\\\\h\\%2e%2e\\x")                // backslashes and escaped dots
+	f.Add("https://u@\u0438.example/%C3%84?%zz#") // everything at once
+	f.Fuzz(func(t *testing.T, text string) { checkIdempotent(t, text) })
+}
+
+func BenchmarkParse(b *testing.B) {
+	for name, text := range map[string]string{"plain": "https://www.heron.example/wards/map", "international": "https://müßig.example/Ärzte?q=ü"} {
+		b.Run(name, func(b *testing.B) {
+			b.ReportAllocs()
+			for b.Loop() {
+				_, _ = Parse(text)
+			}
+		})
+	}
+}
