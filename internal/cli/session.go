@@ -120,7 +120,8 @@ func (a *app) logoutCommand() *cobra.Command {
 					return fmt.Errorf("the token could not be taken back: %w", err)
 				}
 			}
-			if err := os.Remove(a.settings.path); err != nil && !errors.Is(err, os.ErrNotExist) {
+			a.settings.Token, a.settings.ID, a.settings.Name = "", "", ""
+			if err := a.settings.save(); err != nil {
 				return err
 			}
 			fmt.Fprintln(a.out, "Signed out.")

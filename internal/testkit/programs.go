@@ -32,6 +32,9 @@ var build = sync.OnceValues(func() (string, error) {
 		return "", err
 	}
 	dir, err := os.MkdirTemp("", "widelark-bin-")
+	if err == nil {
+		err = os.Chmod(dir, 0o755) // other users run them too
+	}
 	if err != nil {
 		return "", err
 	}

@@ -103,12 +103,14 @@ func (b *browser) try(url string) {
 	b.do(chromedp.KeyEvent(kb.Enter))
 }
 
-// press clicks the button or link of that name, once it is there and can be clicked.
+// press clicks the button or link of that name, once it is there and can be clicked. While a dialog or a menu is open,
+// only what is in it counts.
 func (b *browser) press(name string) {
 	b.t.Helper()
 	b.await(`(() => {
 		const wanted = `+strconv.Quote(name)+`
-		const found = [...document.querySelectorAll('button, a, [role=menuitem]')].find((e) =>
+		const scope = document.querySelector('[role=dialog], [role=menu]') ?? document
+		const found = [...scope.querySelectorAll('button, a, [role=menuitem]')].find((e) =>
 			(e.getAttribute('aria-label') ?? e.textContent).trim() === wanted && !e.disabled && e.offsetParent !== null)
 		if (!found) return false
 		if (found.getAttribute('aria-haspopup') === 'menu') {
@@ -181,6 +183,13 @@ func (b *browser) quiet() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	assert.Empty(b.t, strings.Join(b.console, "\n"))
+}
+
+// forget drops what the page wrote so far.
+func (b *browser) forget() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.console = nil
 }
 
 func signedIn(t testing.TB, s *testkit.Service) *browser {

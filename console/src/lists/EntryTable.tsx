@@ -179,10 +179,8 @@ function EntryRow({ entry, index, measure, chosen, onToggle }: RowProps) {
                 !{' '}
               </span>
             )}
-            <Mono className="mr-2">{entry.pattern}</Mono>
-            {entry.until && <Tag>until {entry.until}</Tag>}
-            {entry.off && <Tag>off</Tag>}
-            {entry.note && <span className="text-sm text-soft">{entry.note}</span>}
+            <Mono className="mr-2">{entry.pattern}</Mono> {entry.until && <Tag>until {entry.until}</Tag>}{' '}
+            {entry.off && <Tag>off</Tag>} {entry.note && <span className="text-sm text-soft">{entry.note}</span>}
           </>
         )}
       </td>

@@ -29,28 +29,30 @@ export function TryBar({ url }: { url: string }) {
     void client.invalidateQueries({ queryKey: ['trials'] })
   }
   return (
-    <form onSubmit={submit} className="flex items-center gap-2 border-rule border-b px-5">
-      <label htmlFor="try-url" className="font-semibold text-sm text-soft">
-        Try a URL
-      </label>
-      <input
-        id="try-url"
-        ref={field}
-        value={text}
-        onChange={(e) => setText(e.target.value)}
-        placeholder="oddsfield.example/today"
-        aria-keyshortcuts="/"
-        spellCheck={false}
-        autoCapitalize="none"
-        autoComplete="off"
-        className={`${fieldClass} mono h-8 w-full max-w-2xl`}
-      />
-      <Button type="submit" look="main">
-        Try
-      </Button>
-      <span className="hidden text-sm text-soft lg:inline">
-        <kbd className="rounded-sm border border-rule px-1 font-mono text-xs">/</kbd> from anywhere
-      </span>
-    </form>
+    <search aria-label="Try a URL" className="border-rule border-b px-5">
+      <form onSubmit={submit} className="flex h-full items-center gap-2">
+        <label htmlFor="try-url" className="font-semibold text-sm text-soft">
+          Try a URL
+        </label>
+        <input
+          id="try-url"
+          ref={field}
+          value={text}
+          onChange={(e) => setText(e.target.value)}
+          placeholder="oddsfield.example/today"
+          aria-keyshortcuts="/"
+          spellCheck={false}
+          autoCapitalize="none"
+          autoComplete="off"
+          className={`${fieldClass} mono h-8 w-full max-w-2xl`}
+        />
+        <Button type="submit" look="main">
+          Try
+        </Button>
+        <span className="hidden text-sm text-soft lg:inline">
+          <kbd className="rounded-sm border border-rule px-1 font-mono text-xs">/</kbd> from anywhere
+        </span>
+      </form>
+    </search>
   )
 }

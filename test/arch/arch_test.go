@@ -1,0 +1,119 @@
+// Package arch holds laws about the tree that the compiler does not.
+package arch
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// importRules says which of our own packages each package may import. It is a statement of policy: a change to it is a
+// decision about the structure, not a way to make a build pass. Packages of tests (internal/testkit, test/...) may
+// import all.
+var importRules = map[string]string{
+	"core/weburl":               "",
+	"core/pattern":              "core/weburl",
+	"core/match":                "core/weburl core/pattern",
+	"core/policy":               "core/weburl core/pattern core/match",
+	"internal/account":          "",
+	"internal/revision":         "core/pattern core/policy",
+	"internal/trial":            "core/weburl core/pattern core/match core/policy internal/revision",
+	"internal/postgres":         "core/pattern core/policy internal/account internal/revision",
+	"internal/postgres/cluster": "",
+	"internal/httpapi":          "core/pattern core/policy core/match internal/account internal/revision internal/trial",
+	"internal/httpapi/contract": "internal/httpapi",
+	"internal/cli":              "client core/pattern",
+	"internal/service":          "client demo web internal/account internal/httpapi internal/postgres internal/postgres/cluster internal/trial",
+	"client":                    "",
+	"demo":                      "client",
+	"web":                       "",
+	"cmd/widelark":              "internal/cli",
+	"cmd/widelarkd":             "internal/service",
+}
+
+// coreModules are the outside packages that the core may import. None of them does anything but compute.
+var coreModules = []string{
+	"github.com/nlnwa/whatwg-url/url", "github.com/nlnwa/whatwg-url/errors", "golang.org/x/net/idna",
+	"golang.org/x/net/publicsuffix", "golang.org/x/text/encoding/unicode", "golang.org/x/text/transform",
+}
+
+// coreStandard are the packages of the standard library that the core may import: no file, socket, clock or log.
+var coreStandard = strings.Fields(`bufio bytes cmp errors fmt io net/netip regexp regexp/syntax slices strconv strings time unicode unicode/utf8`)
+
+func packages(t *testing.T) map[string][]string {
+	t.Helper()
+	cmd := exec.Command("go", "list", "-f", `{{.ImportPath}}:{{join .Imports " "}}`, "widelark/...")
+	cmd.Dir = "../.."
+	out, err := cmd.Output()
+	require.NoError(t, err)
+	all := map[string][]string{}
+	for line := range strings.Lines(string(out)) {
+		path, imports, _ := strings.Cut(strings.TrimSpace(line), ":")
+		all[strings.TrimPrefix(path, "widelark/")] = strings.Fields(imports)
+	}
+	return all
+}
+
+func TestImports(t *testing.T) {
+	all := packages(t)
+	for pkg, imports := range all {
+		if pkg == "internal/testkit" || strings.HasPrefix(pkg, "test/") {
+			continue
+		}
+		rule, ok := importRules[pkg]
+		if !assert.True(t, ok, "%s has no rule: say where it stands", pkg) {
+			continue
+		}
+		for _, path := range imports {
+			own, isOwn := strings.CutPrefix(path, "widelark/")
+			switch {
+			case isOwn:
+				assert.Contains(t, strings.Fields(rule), own, "%s imports %s", pkg, own)
+			case !strings.HasPrefix(pkg, "core/"):
+			case strings.Contains(path, "."):
+				assert.Contains(t, coreModules, path, "%s imports %s", pkg, path)
+			default:
+				assert.Contains(t, coreStandard, path, "%s imports %s", pkg, path)
+			}
+			if !strings.HasPrefix(pkg, "internal/postgres") && pkg != "internal/service" {
+				assert.NotContains(t, path, "jackc/pgx", "%s: only internal/postgres speaks to the database", pkg)
+			}
+		}
+	}
+	for pkg := range importRules {
+		assert.Contains(t, all, pkg, "a rule for a package that is gone")
+	}
+}
+
+// The core takes the moment as an argument and knows no machine's zone.
+func TestCoreHasNoClock(t *testing.T) {
+	files, err := filepath.Glob("../../core/*/*.go")
+	require.NoError(t, err)
+	require.NotEmpty(t, files)
+	forbidden := []string{"Now", "Local", "Since", "Until", "Sleep", "After", "LoadLocation"}
+	for _, file := range files {
+		if strings.HasSuffix(file, "_test.go") {
+			continue
+		}
+		tree, err := parser.ParseFile(token.NewFileSet(), file, nil, 0)
+		require.NoError(t, err)
+		ast.Inspect(tree, func(n ast.Node) bool {
+			sel, ok := n.(*ast.SelectorExpr)
+			if !ok {
+				return true
+			}
+			if id, ok := sel.X.(*ast.Ident); ok && id.Name == "time" {
+				assert.False(t, slices.Contains(forbidden, sel.Sel.Name), "%s uses time.%s", file, sel.Sel.Name)
+			}
+			return true
+		})
+	}
+}

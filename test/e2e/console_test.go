@@ -1,0 +1,145 @@
+package e2e
+
+import (
+	"testing"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+
+	"widelark/demo"
+	"widelark/internal/testkit"
+)
+
+// The journey of a newcomer: sign in, make a list, paste entries with one wrong, see it marked, mend it, try a URL, see
+// it blocked and by what.
+func TestConsoleJourney(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	b := open(t, s.URL)
+	b.goTo("/lists")
+	b.fill("input[name=name]", testkit.Name)
+	b.fill("input[name=password]", "a-wrong-password")
+	b.press("Sign in")
+	b.see("[role=alert]", "Name and password do not belong together.")
+	b.accessible("sign-in")
+	b.forget() // the browser writes down that the sign-in was refused, as it should
+
+	b.signIn(testkit.Name, testkit.Password)
+	b.see("h2", "No lists yet")
+	b.accessible("no lists")
+	b.press("Make the first list")
+	b.press("Make the list")
+	b.see("[role=dialog]", "a name is wanted")
+	b.fill("[role=dialog] input", "Betting")
+	b.press("Make the list")
+	b.see("h1", "Betting")
+	b.see("h2", "No entries yet")
+
+	b.press("Add the first entries")
+	b.fill("textarea", "oddsfield.example # why\nhttps://www.lucky-lantern.example/today?x=1\nodds,example")
+	b.see("section[aria-label='Refused lines']", "did you mean odds.example?")
+	b.see("section[aria-label='Changed lines']", "www.lucky-lantern.example/today")
+	b.see("[role=dialog] [role=status]", "3 lines: 1 good, 1 changed, 1 refused")
+	b.accessible("adding entries")
+	b.press("Use that")
+	b.see("[role=dialog] [role=status]", "2 good, 1 changed, 0 refused")
+	b.press("Add 3 lines")
+	b.gone("[role=dialog]")
+	b.see("[role=status]", "3 entries added")
+	b.see("td", "odds.example")
+	b.accessible("a list")
+
+	b.try("www.oddsfield.example/today")
+	b.see("aside", "allow")
+	b.see("aside", "The policy \"House policy\" has no rules")
+	s.Run(t, "", "policy", "rule", "add", "House policy", "Never on the ward", "--list", "Betting").Done(t)
+	b.try("www.oddsfield.example/today")
+	b.see("aside dd", "Never on the ward")
+	b.see("aside dd", "oddsfield.example")
+	b.see("aside", "block")
+	b.accessible("a trial")
+	b.do(chromedp.KeyEvent("\u001b")) // Escape
+	b.gone("aside")
+
+	b.press("Try")
+	b.press("Fill in some to see how it works")
+	b.press("Try 6 URLs")
+	b.see("section[aria-label=Answers]", "4 allowed, 2 blocked")
+	b.accessible("many trials")
+	b.quiet()
+}
+
+func TestConsoleLists(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	s.Run(t, "", "list", "new", "Blocked on request").Done(t)
+	b := signedIn(t, s)
+
+	// A file as people keep them goes in through the console, and the counts are right to the line.
+	b.press("Blocked on request")
+	b.press("Import a file")
+	b.do(chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file(t, demo.HandKept, demo.File(demo.HandKept))}))
+	b.see("[role=dialog] [role=status]", "58 lines: 16 good, 14 changed, 18 refused, 5 notes, 5 blank")
+	b.accessible("importing a file")
+	b.press("Add 35 lines, leave 18 out")
+	b.see("[role=status]", "28 entries added, 0 updated, 3 there already, 18 lines refused.")
+	b.see("p", "28 entries, 5 notes")
+
+	// So does a large one; its table opens at once and goes on as one scrolls.
+	b.press("Import a file")
+	b.do(chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file(t, demo.Suspects, demo.SuspectSites())}))
+	b.see("[role=dialog] [role=status]", "100,000 lines: 100,000 good")
+	b.press("Add 100,000 lines")
+	b.see("[role=status]", "4 there already") // the made-up sites meet four of the kept ones
+	b.see("p", "100,024 entries")
+	b.see("span", "100,029 lines, 500 fetched so far")
+	b.eval(`document.querySelector('section[aria-label^=Entries]').scrollTo(0, 1e6)`)
+	b.see("span", "1,000 fetched so far")
+	b.fill("input[aria-label='Filter entries']", "pixel-arcade.example")
+	b.see("tbody", "twice in one week")
+	b.await(`document.querySelectorAll('tbody tr[data-index]').length <= 3`, "the filter does not filter")
+
+	// Entries are taken out, the list is renamed, saved and deleted.
+	b.eval(`document.querySelector('tbody input[type=checkbox]').click()`)
+	b.press("Take out of the list")
+	b.see("[role=status]", "Took 1 line out of Blocked on request.")
+	b.press("More for this list")
+	b.press("Rename or describe")
+	b.fill("[role=dialog] input", "Asked for")
+	b.press("Save")
+	b.see("h1", "Asked for")
+	b.press("More for this list")
+	b.press("Delete the list")
+	b.press("Delete the list")
+	b.see("h2", "No lists yet")
+	b.goTo("/lists/00000000-0000-0000-0000-000000000000")
+	b.see("[role=alert]", "There is no such thing here")
+	b.goTo("/nowhere")
+	b.see("h2", "There is no such page")
+	b.forget() // the list that is not there was asked for on purpose
+
+	// Light and dark are chosen and kept; signing out leads to the door.
+	b.goTo("/lists?url=heron.example")
+	b.see("aside", "allow")
+	b.press("Edda Marsh")
+	b.press("Dark slate")
+	b.await(`document.documentElement.dataset.theme === 'dark'`, "it stays light")
+	b.accessible("dark")
+	b.press("Edda Marsh")
+	b.press("Sign out")
+	b.see("button", "Sign in")
+	b.quiet()
+}
+
+func TestConsoleWithoutService(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	b := signedIn(t, s)
+	s.Kill()
+	b.try("heron.example")
+	b.see("aside [role=alert]", "The service does not answer.")
+	s.Start(t)
+	b.press("Try again")
+	b.see("aside", "allow")
+	assert.NotEmpty(t, s.URL)
+}

@@ -1,0 +1,209 @@
+package e2e
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widelark/client"
+	"widelark/demo"
+	"widelark/internal/testkit"
+)
+
+func file(t testing.TB, name string, content []byte) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), name)
+	require.NoError(t, os.WriteFile(path, content, 0o600))
+	return path
+}
+
+// The whole way of a list through the command line.
+func TestListCommands(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	run := func(args ...string) testkit.Ran { return s.Run(t, "", args...) }
+	assert.Contains(t, run("list", "ls").Done(t), "no lists yet")
+	assert.Equal(t, "Made the list \"Betting\".\n", run("list", "new", "Betting", "--describe", "Odds").Done(t))
+	assert.Equal(t, 3, run("list", "new", "betting").Code, "the name is taken")
+
+	added := run("list", "add", "Betting", "oddsfield.example # why", "*.oddsfield.test", "odds..example", "*odds*")
+	assert.Equal(t, 1, added.Code, "some were refused")
+	assert.Contains(t, added.Out, "line 3, column 5: odds..example")
+	assert.Contains(t, added.Out, "did you mean odds.example?")
+	assert.Contains(t, added.Out, "line 4, column 1: *odds*\n    “*odds*”: “*” can only stand")
+	assert.Contains(t, added.Out, "2 entries added, 0 updated, 0 there already. The list has 2 entries.")
+
+	shown := run("list", "show", "BETTING").Done(t)
+	assert.Contains(t, shown, "Betting · 2 entries\nOdds\n")
+	assert.Contains(t, shown, "Covers every host below oddsfield.test, not it.")
+	var one struct{ Entries []client.Entry }
+	require.NoError(t, json.Unmarshal([]byte(run("list", "show", "Betting", "--limit", "1", "-o", "json").Done(t)), &one))
+	assert.Equal(t, "oddsfield.example # why", one.Entries[0].Text)
+	assert.Contains(t, run("list", "show", "Betting", "--limit", "1").Done(t), `More: widelark list show "Betting" --after 1 --limit 1`)
+	assert.Contains(t, run("list", "show", "Betting", "--after", "1").Done(t), "*.oddsfield.test")
+	assert.NotContains(t, run("list", "show", "Betting", "--contains", "why").Done(t), "*.oddsfield.test")
+
+	assert.Equal(t, "oddsfield.example # why\n*.oddsfield.test\n", run("list", "export", "Betting").Done(t))
+	run("list", "edit", "Betting", "--name", "Betting and lotteries").Done(t)
+	rows, err := csv.NewReader(strings.NewReader(run("list", "ls", "-o", "csv").Done(t))).ReadAll()
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Betting and lotteries", "2", ""}, rows[1][:3])
+	assert.Contains(t, run("list", "ls", "-o", "yaml").Done(t), "name: Betting and lotteries")
+
+	removed := run("list", "remove", "Betting and lotteries", "oddsfield.example", "heron.example")
+	assert.Equal(t, 1, removed.Code)
+	assert.Contains(t, removed.Out, "Took 1 entry out")
+	assert.Contains(t, removed.Err, "1 entry was not in the list.")
+	assert.Equal(t, 2, run("list", "remove", "Betting and lotteries").Code)
+	assert.Contains(t, run("list", "delete", "Betting and lotteries").Done(t), "with 1 entry")
+	gone := run("list", "show", "Betting")
+	assert.Equal(t, 3, gone.Code)
+	assert.Contains(t, gone.Err, `there is no list "Betting"; `+"`widelark list ls` shows which there are")
+}
+
+func TestUsage(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	for _, row := range []struct {
+		args string
+		code int
+		says string
+	}{
+		{"lists", 2, "unknown command"},
+		{"list frob", 2, `widelark list has no verb "frob"`},
+		{"list show", 2, "wanted: NAME; got 0 arguments"},
+		{"list ls -o xml", 2, `no output format "xml"`},
+		{"list ls --frob", 2, "unknown flag: --frob"},
+		{"list edit x", 2, "nothing to change"},
+		{"try", 2, "give URLs, or a file"},
+		{"list import x /nowhere", 3, "cannot be read"},
+		{"list ls --server nowhere", 3, "is not the address of a service"},
+		{"list ls --server http://127.0.0.1:1", 3, "no service answers at http://127.0.0.1:1: start it with"},
+		{"policy show Nothing", 3, `no policy "Nothing"`},
+		{"group edit Nothing --name x", 3, `no group "Nothing"`},
+		{"entry explain a..b", 1, ""},
+	} {
+		ran := s.Run(t, "", strings.Fields(row.args)...)
+		assert.Equal(t, row.code, ran.Code, row.args)
+		assert.Contains(t, ran.Err, row.says, row.args)
+	}
+	assert.Contains(t, s.Run(t, "", "version").Done(t), "widelark ")
+	assert.Contains(t, s.Run(t, "", "whoami").Done(t), "Edda Marsh")
+	assert.Contains(t, s.Run(t, "", "status").Done(t), "answers")
+	assert.Contains(t, s.Run(t, "", "entry", "explain", "heron.*", "hxxps://heron[.]example/x").Done(t), "heron.example/x")
+	s.Run(t, "", "logout").Done(t)
+	out := s.Run(t, "", "list", "ls")
+	assert.Equal(t, 3, out.Code)
+	assert.Contains(t, out.Err, "Sign in with `widelark login`.")
+	assert.Equal(t, 1, s.Run(t, "", "whoami").Code)
+	assert.Equal(t, 3, s.Run(t, "wrong", "login", "--name", testkit.Name, "--password-stdin", "--server", s.URL).Code)
+}
+
+// handKept is what every line of the hand-kept file comes to, counted by hand.
+var handKept = client.Report{
+	Lines: 58, Blank: 5, Notes: 5, Good: 16, Changed: 14, Refused: 18,
+	Added: 28, Updated: 0, Same: 3,
+}
+
+func counts(r client.Report) [9]int64 {
+	return [9]int64{r.Lines, r.Blank, r.Notes, r.Good, r.Changed, r.Refused, r.Added, r.Updated, r.Same}
+}
+
+func TestImportRealFiles(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	importing := func(list, path string, args ...string) client.Report {
+		ran := s.Run(t, "", append([]string{"list", "import", list, path, "-o", "json"}, args...)...)
+		var r client.Report
+		require.NoError(t, json.Unmarshal([]byte(ran.Out), &r), ran.Err)
+		assert.Equal(t, r.Refused > 0, ran.Code == 1, "exit 1 where lines were refused")
+		return r
+	}
+	messy := file(t, "hand-kept.txt", demo.File(demo.HandKept))
+	s.Run(t, "", "list", "new", "Blocked on request").Done(t)
+	preview := importing("Blocked on request", messy, "--preview")
+	assert.True(t, preview.Preview)
+	assert.Equal(t, handKept.Refused, preview.Refused)
+	assert.Contains(t, s.Run(t, "", "list", "show", "Blocked on request").Done(t), "no such entries", "a preview keeps nothing")
+
+	first := importing("Blocked on request", messy)
+	assert.Equal(t, counts(handKept), counts(first))
+	assert.EqualValues(t, handKept.Refused, len(first.RefusedLines))
+	var where []string
+	for _, l := range first.RefusedLines {
+		where = append(where, fmt.Sprintf("%d:%d", l.Line, l.Column))
+	}
+	assert.Equal(t, "12:11 38:16 39:7 40:1 41:1 42:8 43:8 44:20 45:3 46:7 47:21 48:19 49:1 50:1 51:1 52:17 53:20 56:1", strings.Join(where, " "))
+	again := importing("Blocked on request", messy)
+	assert.EqualValues(t, 0, again.Added)
+	assert.EqualValues(t, first.Added+first.Same, again.Same)
+
+	// What was exported is read back as it is.
+	exported := s.Run(t, "", "list", "export", "Blocked on request").Done(t)
+	s.Run(t, "", "list", "new", "Copy").Done(t)
+	copied := importing("Copy", file(t, "copy.txt", []byte(exported)), "--exact")
+	assert.EqualValues(t, first.Added, copied.Added)
+	assert.Equal(t, exported, s.Run(t, "", "list", "export", "Copy").Done(t))
+
+	s.Run(t, "", "list", "new", "Suspect sites").Done(t)
+	large := importing("Suspect sites", file(t, "suspects.txt", demo.SuspectSites()))
+	assert.Equal(t, [9]int64{100_000, 0, 0, 100_000, 0, 0, 100_000, 0, 0}, counts(large))
+	piped := s.Run(t, "one-more.example\nhttps://two.example/\n", "list", "import", "Suspect sites")
+	assert.Contains(t, piped.Done(t), "The list has 100,002 entries.", "standard input")
+}
+
+// However often the service is killed in the middle of an import, the list is as before or wholly as after.
+func TestImportSurvivesKills(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	s.Run(t, "", "list", "new", "Suspect sites").Done(t)
+	s.Run(t, "", "list", "add", "Suspect sites", "before.example").Done(t)
+	sites := demo.SuspectSites()
+	random := rand.New(rand.NewPCG(1, 2))
+	var kept []int
+	for round := range 8 {
+		cut := make(chan struct{})
+		go func() {
+			defer close(cut)
+			// The list is made anew in each round, so that each import has all of its work to do.
+			_, _ = s.API(t).ImportEntriesWithBodyWithResponse(t.Context(), listID(t, s), nil, "text/plain", bytes.NewReader(sites))
+		}()
+		time.Sleep(time.Duration(random.IntN(4000)) * time.Millisecond)
+		s.Kill()
+		<-cut
+		s.Start(t)
+		lines := strings.Count(s.Run(t, "", "list", "export", "Suspect sites").Done(t), "\n")
+		kept = append(kept, lines)
+		require.Contains(t, []int{1, 100_001}, lines, "round %d", round)
+		l := list(t, s)
+		require.EqualValues(t, lines, l.EntryCount, "the count is what is there")
+		if lines > 1 {
+			s.Run(t, "", "list", "delete", "Suspect sites").Done(t)
+			s.Run(t, "", "list", "new", "Suspect sites").Done(t)
+			s.Run(t, "", "list", "add", "Suspect sites", "before.example").Done(t)
+		}
+	}
+	t.Log("entries after each kill:", kept)
+}
+
+func list(t testing.TB, s *testkit.Service) client.List {
+	t.Helper()
+	name := "Suspect sites"
+	found, err := s.API(t).GetListsWithResponse(t.Context(), &client.GetListsParams{Name: &name})
+	require.NoError(t, err)
+	require.Len(t, found.JSON200.Lists, 1)
+	return found.JSON200.Lists[0]
+}
+
+func listID(t testing.TB, s *testkit.Service) uuid.UUID { return list(t, s).ID }
