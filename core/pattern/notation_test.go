@@ -187,3 +187,61 @@ func TestMoreSpecific(t *testing.T) {
 	}
 	assert.Negative(t, MoreSpecific(MustParse("=heron.example").Pattern, MustParse("a.b.heron.example").Pattern))
 }
+
+// However an address is kept, it is read as the entry that is meant.
+func TestMendForms(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		host := rapid.StringMatching(`[a-z]{1,5}(-[a-z0-9]{1,3})?\.[a-z]{2,5}\.(example|test)`).Draw(t, "host")
+		path := rapid.StringMatching(`(/[a-z0-9]{1,4}){0,2}`).Draw(t, "path")
+		want := MustParse(host + path)
+		dot := rapid.SampledFrom([]string{"[.]", "(.)", "{.}", "[dot]", " (dot) ", "(DOT)"}).Draw(t, "dot")
+		defanged := strings.ReplaceAll(host, ".", dot) + path
+		for _, form := range []string{
+			host + path, host + path + "/", " " + host + path + "\t", "https://" + host + path, "HTTP://" + strings.ToUpper(host) + path,
+			"http://u:p@" + host + ":80" + path + "?x=1&y#z", "//" + host + path, defanged, "hxxp://" + defanged, "hxxps[://]" + defanged,
+			"hXXp[:]//" + defanged, "<" + host + path + ">", "<https://" + host + path + ">,", "“" + host + path + "”", "'" + host + path + "';",
+			"- " + host + path, "• https://" + host + path, "3) " + host + path, "\u200b" + host + path, "\u00a0" + host + path, "`" + host + path + "`",
+		} {
+			mended, err := Mend(form)
+			require.NoError(t, err, "%q", form)
+			require.Len(t, mended.Entries, 1, "%q", form)
+			assert.Equal(t, want, mended.Entries[0], "%q", form)
+			if _, err := Parse(form); err != nil {
+				assert.NotEmpty(t, mended.Changes, "%q: what was changed is told", form)
+			}
+		}
+		if path != "" {
+			return
+		}
+		mended, err := Mend("0.0.0.0\t" + host + " www." + host + " # both")
+		require.NoError(t, err)
+		assert.Equal(t, []Entry{MustParse("=" + host + " # both"), MustParse("=www." + host + " # both")}, mended.Entries)
+	})
+}
+
+func TestSuggestions(t *testing.T) {
+	for line, want := range map[string]string{
+		"heron..example":                          "heron.example",
+		".heron.example # why":                    "*.heron.example # why",
+		"heron,example/wards":                     "heron.example/wards",
+		"heron. example":                          "heron.example",
+		"heron.example\\wards":                    "heron.example/wards",
+		"edda@heron.example":                      "heron.example",
+		"htp://heron.example":                     "heron.example",
+		"https//heron.example/wards":              "heron.example/wards",
+		"hhtps://heron.example/wards?tab=1#top":   "heron.example/wards",
+		"heron.example [till 2026-12-24]":         "heron.example [until 2026-12-24]",
+		"heron.example [expires: 2026-12-24] # x": "heron.example [until 2026-12-24] # x",
+		"heron.example [disabled]":                "heron.example [off]",
+		"heron.example.,":                         "heron.example",
+		"*heron.example":                          "*.heron.example",
+		"heron.example/wards/*":                   "heron.example/wards",
+		"what on earth is this":                   "",
+		"~ heron(":                                "",
+	} {
+		_, err := Parse(line)
+		var wrong *Error
+		require.ErrorAs(t, err, &wrong, line)
+		assert.Equal(t, want, wrong.Suggestion, line)
+	}
+}

@@ -2,6 +2,8 @@ package weburl
 
 import (
 	"errors"
+	"fmt"
+	"net/netip"
 	"os"
 	"strconv"
 	"strings"
@@ -166,4 +168,67 @@ func BenchmarkParse(b *testing.B) {
 			}
 		})
 	}
+}
+
+// Whatever a browser sends to one place gets one canonical URL: respelling a URL changes nothing.
+func TestRespellingsAgree(t *testing.T) {
+	escape := func(t *rapid.T, s string) string { // some characters as escapes, in either case
+		var b strings.Builder
+		for _, c := range []byte(s) {
+			switch rapid.IntRange(0, 5).Draw(t, "escaped") {
+			case 0:
+				fmt.Fprintf(&b, "%%%02x", c)
+			case 1:
+				fmt.Fprintf(&b, "%%%02X", c)
+			default:
+				b.WriteByte(c)
+			}
+		}
+		return b.String()
+	}
+	pick := func(t *rapid.T, from ...string) string { return rapid.SampledFrom(from).Draw(t, "spelling") }
+	rapid.Check(t, func(t *rapid.T) {
+		host := rapid.StringMatching(`[a-c]{1,3}(\.[a-c]{1,3}){0,2}`).Draw(t, "host")
+		segments := rapid.SliceOfN(rapid.StringMatching(`[a-c0-9~_-]{1,3}`), 0, 3).Draw(t, "path")
+		query := pick(t, "", "?x=1")
+		want := "https://" + host + "/" + strings.Join(segments, "/") + query
+
+		for i := range segments {
+			segments[i] = escape(t, segments[i])
+		}
+		path := ""
+		for _, segment := range segments {
+			path += pick(t, "/", "//", "/./", "/x/../", "/%2E/", `\`, "/a/%2e%2E/") + segment
+		}
+		if path == "" {
+			path = pick(t, "", "/", "//", "/.", "/x/..")
+		}
+		named := strings.ReplaceAll(escape(t, host), ".", pick(t, ".", "。", "．", "%2e"))
+		if rapid.Bool().Draw(t, "upper") {
+			named = strings.ToUpper(named)
+		}
+		written := pick(t, "https://", "HTTPS:", `https:\\`, "//", "wss://", " \t https://") + pick(t, "", "user@", "a:b@") +
+			named + pick(t, "", ".") + pick(t, "", ":443", ":0443", ":") + path + query + pick(t, "", "#top", " ", "\n")
+		u, err := Parse(written)
+		require.NoError(t, err, "%q", written)
+		assert.Equal(t, want, u.String(), "%q", written)
+	})
+}
+
+func TestAddressSpellingsAgree(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := rapid.Uint32().Draw(t, "address")
+		b := [4]byte{byte(n >> 24), byte(n >> 16), byte(n >> 8), byte(n)}
+		want := netip.AddrFrom4(b)
+		for _, host := range []string{
+			want.String(), fmt.Sprint(n), fmt.Sprintf("0x%x", n), fmt.Sprintf("0%o", n), want.String() + ".",
+			fmt.Sprintf("%d.0x%x.0%o.%d", b[0], b[1], b[2], b[3]), fmt.Sprintf("%d.%d", b[0], n&0xffffff),
+			fmt.Sprintf("[::ffff:%s]", want), fmt.Sprintf("[0:0:0:0:0:FFFF:%x:%x]", n>>16, n&0xffff),
+		} {
+			u, err := Parse("http://" + host + "/x")
+			require.NoError(t, err, host)
+			assert.Equal(t, "http://"+want.String()+"/x", u.String(), host)
+			assert.Equal(t, want, u.Addr(), host)
+		}
+	})
 }

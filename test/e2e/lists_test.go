@@ -12,7 +12,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -139,7 +138,7 @@ func TestImportRealFiles(t *testing.T) {
 
 	first := importing("Blocked on request", messy)
 	assert.Equal(t, counts(handKept), counts(first))
-	assert.EqualValues(t, handKept.Refused, len(first.RefusedLines))
+	assert.Len(t, first.RefusedLines, int(handKept.Refused))
 	var where []string
 	for _, l := range first.RefusedLines {
 		where = append(where, fmt.Sprintf("%d:%d", l.Line, l.Column))
@@ -174,10 +173,10 @@ func TestImportSurvivesKills(t *testing.T) {
 	var kept []int
 	for round := range 8 {
 		cut := make(chan struct{})
+		api, id := s.API(t), list(t, s).ID
 		go func() {
 			defer close(cut)
-			// The list is made anew in each round, so that each import has all of its work to do.
-			_, _ = s.API(t).ImportEntriesWithBodyWithResponse(t.Context(), listID(t, s), nil, "text/plain", bytes.NewReader(sites))
+			_, _ = api.ImportEntriesWithBodyWithResponse(t.Context(), id, nil, "text/plain", bytes.NewReader(sites))
 		}()
 		time.Sleep(time.Duration(random.IntN(4000)) * time.Millisecond)
 		s.Kill()
@@ -188,7 +187,7 @@ func TestImportSurvivesKills(t *testing.T) {
 		require.Contains(t, []int{1, 100_001}, lines, "round %d", round)
 		l := list(t, s)
 		require.EqualValues(t, lines, l.EntryCount, "the count is what is there")
-		if lines > 1 {
+		if lines > 1 { // made anew, so that the next import has all of its work to do
 			s.Run(t, "", "list", "delete", "Suspect sites").Done(t)
 			s.Run(t, "", "list", "new", "Suspect sites").Done(t)
 			s.Run(t, "", "list", "add", "Suspect sites", "before.example").Done(t)
@@ -205,5 +204,3 @@ func list(t testing.TB, s *testkit.Service) client.List {
 	require.Len(t, found.JSON200.Lists, 1)
 	return found.JSON200.Lists[0]
 }
-
-func listID(t testing.TB, s *testkit.Service) uuid.UUID { return list(t, s).ID }
