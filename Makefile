@@ -20,7 +20,7 @@ LISTEN ?= 127.0.0.1:8470
 help: ## what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | column -t -s $$'\t'
 
-demo: deps build ## run everything with the demo data of Quillmere General; Ctrl-C ends it
+demo: .var/postgresql.stamp build ## run everything with the demo data of Quillmere General; Ctrl-C ends it
 	@exec bin/widelarkd demo --listen $(LISTEN) $(if $(DATA),--data $(DATA))
 
 test: deps build verify ## pass every test, in a real PostgreSQL and a real browser
@@ -31,23 +31,25 @@ build: bin/widelark ## build the console and the two programs
 
 check: fmt lint verify test ## all that must hold before a commit
 
-deps: .var/deps.stamp ## install what is missing on a Debian machine: PostgreSQL, Chromium
+deps: .var/postgresql.stamp .var/chromium.stamp ## install what is missing on a Debian machine: PostgreSQL, Chromium
 
 # A cluster that Debian's package would make by itself is not wanted: Wide Lark brings its own. One that is there
 # already is left alone.
-.var/deps.stamp: Makefile
-	@mkdir -p .var; need=(); \
-	compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || need+=(postgresql); \
-	[ -x /usr/bin/chromium-headless-shell ] || need+=(chromium-headless-shell); \
-	if [ $${#need[@]} -gt 0 ]; then \
-	  if [ "$$(id -u)" != 0 ]; then as="sudo"; command -v sudo >/dev/null || \
-	    { echo "Missing: $${need[*]}. Run \`make deps\` as root once, or install them." >&2; exit 1; }; else as=""; fi; \
-	  echo "Installing $${need[*]}…"; \
-	  if [ ! -e /etc/postgresql-common/createcluster.conf ]; then $$as mkdir -p /etc/postgresql-common; \
+.var/postgresql.stamp:
+	@compgen -G '/usr/lib/postgresql/*/bin/postgres' >/dev/null || { \
+	  $(AS_ROOT); if [ ! -e /etc/postgresql-common/createcluster.conf ]; then $$as mkdir -p /etc/postgresql-common; \
 	    echo 'create_main_cluster = false' | $$as tee /etc/postgresql-common/createcluster.conf >/dev/null; fi; \
-	  $$as apt-get update -q && $$as env DEBIAN_FRONTEND=noninteractive \
-	    apt-get install -yq --no-install-recommends "$${need[@]}" </dev/null; fi
-	@touch $@
+	  $(call APT,postgresql); }
+	@mkdir -p .var; touch $@
+
+.var/chromium.stamp:
+	@[ -x /usr/bin/chromium-headless-shell ] || { $(AS_ROOT); $(call APT,chromium-headless-shell); }
+	@mkdir -p .var; touch $@
+
+AS_ROOT = as=""; if [ "$$(id -u)" != 0 ]; then as=sudo; command -v sudo >/dev/null || \
+	{ echo "Debian packages are missing, and there is no sudo: run \`make deps\` once as root." >&2; exit 1; }; fi
+APT = echo "Installing $(1)…"; $$as apt-get update -q && $$as env DEBIAN_FRONTEND=noninteractive \
+	apt-get install -yq --no-install-recommends $(1) </dev/null
 
 console/node_modules/.stamp: console/package.json console/package-lock.json
 	cd console && npm install --no-audit --no-fund --prefer-offline
@@ -61,7 +63,7 @@ bin/widelark: web/dist/index.html $(GOSRC) go.mod go.sum
 	go build -ldflags '-X main.version=$(VERSION)' -o bin/ ./cmd/...
 	@touch $@
 
-dev: deps build ## the demo, and the console rebuilt as you edit it, on http://localhost:5173
+dev: .var/postgresql.stamp build ## the demo, and the console rebuilt as you edit it, on http://localhost:5173
 	@trap 'kill 0' EXIT; bin/widelarkd demo --listen 127.0.0.1:8470 & cd console && npm run -s dev
 
 bench: deps build ## measure against the anchors beside the code, in one run
@@ -100,4 +102,4 @@ screenshots: deps build ## take the pictures in docs/screenshots from the demo d
 	go test -count=1 ./test/e2e -run TestScreenshots -shots $(CURDIR)/docs/screenshots
 
 clean: ## remove what was built; the demo's data stay
-	rm -rf bin web/dist/* console/node_modules .var/deps.stamp .var/generated
+	rm -rf bin web/dist/* console/node_modules .var/*.stamp .var/generated

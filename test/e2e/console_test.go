@@ -1,9 +1,11 @@
 package e2e
 
 import (
+	"strconv"
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 
 	"widelark/demo"
@@ -142,4 +144,55 @@ func TestConsoleWithoutService(t *testing.T) {
 	b.press("Try again")
 	b.see("aside", "allow")
 	assert.NotEmpty(t, s.URL)
+}
+
+// Everything that a pointer does is done by the keyboard alone.
+func TestConsoleByKeyboard(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	s.Run(t, "", "list", "new", "Betting").Done(t)
+	s.Run(t, "", "list", "new", "Suppliers").Done(t)
+	s.Run(t, "", "list", "add", "Betting", "a.example", "b.example").Done(t)
+	b := signedIn(t, s)
+	b.see("td", "Suppliers")
+	key := func(keys ...string) {
+		for _, k := range keys {
+			b.do(chromedp.KeyEvent(k))
+		}
+	}
+	focused := func(text string) {
+		t.Helper()
+		b.await(`(document.activeElement.getAttribute('aria-label') ?? document.activeElement.textContent).trim() === `+strconv.Quote(text), "the focus is not on "+text)
+	}
+	b.goTo("/lists")
+	b.see("td", "Suppliers")
+	key(kb.Tab)
+	focused("Go to the page")
+	key(kb.Enter, kb.Tab, kb.Tab, kb.Tab, kb.Tab, kb.Tab, kb.Tab)
+	focused("Betting")
+	key(kb.ArrowDown)
+	focused("Suppliers")
+	key(kb.ArrowUp)
+	focused("Betting")
+	key(kb.Enter)
+	b.see("h1", "Betting")
+
+	// A dialog takes the focus, Escape closes it, and the focus is where it was.
+	b.eval(`[...document.querySelectorAll('button')].find((e) => e.textContent.includes('Add entries')).focus()`)
+	key(kb.Enter)
+	b.await(`document.activeElement.tagName === 'TEXTAREA'`, "the dialog does not take the focus")
+	key(kb.Escape)
+	b.gone("[role=dialog]")
+	focused("Add entries")
+
+	b.eval(`document.querySelector('tbody input').focus()`)
+	key(" ", kb.ArrowDown, " ")
+	b.see("span", "2 lines chosen")
+	b.try("a.example")
+	b.see("aside", "allow")
+	key(kb.Escape)
+	b.gone("aside")
+	b.await(`document.activeElement.id === 'try-url'`, "the focus is lost with the sheet")
+	b.see("span", "2 lines chosen") // a trial costs no page change
+	b.quiet()
 }

@@ -1,7 +1,7 @@
 import { clsx } from 'clsx'
 import { X } from 'lucide-react'
 import { Dialog as Primitive } from 'radix-ui'
-import type { ReactNode } from 'react'
+import { type ReactNode, useState } from 'react'
 import { IconButton } from './Button'
 
 type Props = {
@@ -14,13 +14,22 @@ type Props = {
   children: ReactNode
 }
 
-/** A dialog over the page. Focus goes into it and returns to what opened it. */
+/** What has the focus when a dialog is about to open; for an item of a menu, the button of the menu. */
+function findOpener() {
+  const menu = document.activeElement?.closest('[role="menu"]')
+  const opener = menu ? document.getElementById(menu.getAttribute('aria-labelledby') ?? '') : document.activeElement
+  return opener instanceof HTMLElement ? opener : null
+}
+
+/** A dialog over the page. Focus goes into it and returns to what opened it. It is rendered only while it is open. */
 export function Dialog({ open, onOpenChange, title, description, wide, children }: Props) {
+  const [opener] = useState(findOpener)
   return (
     <Primitive.Root open={open} onOpenChange={onOpenChange}>
       <Primitive.Portal>
         <Primitive.Overlay className="fixed inset-0 z-40 bg-shade" />
         <Primitive.Content
+          onCloseAutoFocus={() => (opener?.isConnected ? opener : document.getElementById('page'))?.focus()}
           className={clsx(
             'fixed top-[8vh] left-1/2 z-50 flex max-h-[84vh] -translate-x-1/2 flex-col rounded-sm border border-edge bg-leaf',
             wide ? 'w-[min(56rem,94vw)]' : 'w-[min(30rem,94vw)]',

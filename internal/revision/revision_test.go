@@ -1,0 +1,107 @@
+package revision
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widelark/core/pattern"
+	"widelark/core/policy"
+)
+
+func ptr[T any](v T) *T { return &v }
+
+func TestChecked(t *testing.T) {
+	long := strings.Repeat("ä", MaxName)
+	for name, want := range map[string]string{
+		"Betting": "", "  Betting ": "", long: "", long + "x": "name: longer than 80 characters", " \t": "name: a name is wanted",
+		"a\nb": "name: holds characters that cannot be shown", "a\xff": "name: holds characters that cannot be shown",
+	} {
+		edit, err := ListEdit{Name: &name}.Checked()
+		if want != "" {
+			assert.EqualError(t, err, want, "%q", name)
+			continue
+		}
+		require.NoError(t, err)
+		assert.Equal(t, strings.TrimSpace(name), *edit.Name)
+	}
+	_, err := GroupEdit{Description: ptr(strings.Repeat("x", MaxDescription+1))}.Checked()
+	assert.EqualError(t, err, "description: longer than 2000 characters")
+
+	rule := RuleEdit{Name: "Never", Lists: []uuid.UUID{uuid.New()}, Verdict: policy.Block}
+	for want, edit := range map[string]PolicyEdit{
+		"":                                {Name: ptr("x"), Otherwise: ptr(policy.Allow), Rules: &[]RuleEdit{rule}},
+		"name: a name is wanted":          {Name: ptr("")},
+		`otherwise: "" is no verdict`:     {Otherwise: ptr(policy.Verdict(""))},
+		"rules[1].name: a name is wanted": {Rules: &[]RuleEdit{rule, {Lists: rule.Lists, Verdict: policy.Allow}}},
+		"rules[0].lists: a rule without lists never matches: name at least one": {Rules: &[]RuleEdit{{Name: "x", Verdict: policy.Allow}}},
+		`rules[0].verdict: "maybe" is no verdict`:                               {Rules: &[]RuleEdit{{Name: "x", Lists: rule.Lists, Verdict: "maybe"}}},
+	} {
+		_, err := edit.Checked()
+		if want == "" {
+			assert.NoError(t, err)
+			continue
+		}
+		assert.EqualError(t, err, want)
+	}
+}
+
+func read(t *testing.T, text string) Report {
+	t.Helper()
+	_, report, err := Import(t.Context(), nil, uuid.Nil, strings.NewReader(text), pattern.Mending, 0, "")
+	require.NoError(t, err)
+	return report
+}
+
+func TestReportCountsEveryLine(t *testing.T) {
+	r := read(t, "# note\n\na.example\nA.example # again\nhttps://b.example/\n0.0.0.0 c.example d.example a.example\na..example")
+	assert.Equal(t, [6]int{7, 1, 1, 2, 2, 1}, [6]int{r.Lines, r.Blank, r.Notes, r.Good, r.Changed, r.Refused})
+	assert.EqualValues(t, 1, r.Same, "a.example again; =a.example is another entry")
+
+	var many strings.Builder
+	for i := range MaxShown + 5 {
+		fmt.Fprintf(&many, "bad..%d\nhttps://n%d.example/\n", i, i)
+	}
+	r = read(t, many.String())
+	assert.Equal(t, [3]int{2 * (MaxShown + 5), MaxShown + 5, MaxShown + 5}, [3]int{r.Lines, r.Changed, r.Refused})
+	assert.Len(t, r.RefusedLines, MaxShown)
+	assert.Len(t, r.ChangedLines, MaxShown)
+}
+
+func TestGathererKeepsWhatWasSaid(t *testing.T) {
+	g := gatherer{at: map[string]int{}}
+	for _, line := range []string{"# x", "a.example", "a.example [until 2026-12-24] # first", "A.example [off]", "a.example # second", "! a.example", "# x"} {
+		g.add(pattern.MustParse(line))
+	}
+	var kept []string
+	for _, e := range g.entries {
+		kept = append(kept, e.String())
+	}
+	assert.Equal(t, []string{"# x", "a.example [until 2026-12-24, off] # second", "! a.example", "# x"}, kept)
+}
+
+func TestImportKeepsNothingOfHalfAFile(t *testing.T) {
+	broken := errors.New("the line went down")
+	_, report, err := Import(t.Context(), nil, uuid.Nil, &halfFile{text: "a.example\nb.exam", err: broken}, pattern.Exact, 0, "")
+	require.ErrorIs(t, err, broken)
+	assert.LessOrEqual(t, report.Lines, 1)
+}
+
+type halfFile struct {
+	text string
+	err  error
+}
+
+func (h *halfFile) Read(p []byte) (int, error) {
+	if h.text == "" {
+		return 0, h.err
+	}
+	n := copy(p, h.text)
+	h.text = h.text[n:]
+	return n, nil
+}

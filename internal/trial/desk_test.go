@@ -1,0 +1,147 @@
+package trial_test
+
+import (
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widelark/core/pattern"
+	"widelark/core/policy"
+	"widelark/internal/postgres"
+	"widelark/internal/revision"
+	"widelark/internal/testkit"
+	"widelark/internal/trial"
+)
+
+var server *testkit.Server
+
+func TestMain(m *testing.M) { os.Exit(testkit.RunWithServer(m, &server)) }
+
+// house is a store with one list that the one policy blocks.
+type house struct {
+	store *postgres.Store
+	list  revision.List
+	url   string
+}
+
+func newHouse(t *testing.T) house {
+	t.Helper()
+	h := house{url: server.Database(t)}
+	var err error
+	h.store, err = postgres.Open(t.Context(), h.url)
+	require.NoError(t, err)
+	t.Cleanup(h.store.Close)
+	h.list, err = h.store.AddList(t.Context(), "Betting", "", "edda")
+	require.NoError(t, err)
+	policies, err := h.store.Policies(t.Context())
+	require.NoError(t, err)
+	rules := []revision.RuleEdit{{Name: "Never", Lists: []uuid.UUID{h.list.ID}, Verdict: policy.Block}}
+	_, err = h.store.EditPolicy(t.Context(), policies[0].ID, revision.PolicyEdit{Rules: &rules}, 0, "edda")
+	require.NoError(t, err)
+	return h
+}
+
+func (h house) add(t testing.TB, lines ...string) {
+	t.Helper()
+	_, _, err := revision.Import(t.Context(), h.store, h.list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, 0, "edda")
+	require.NoError(t, err)
+}
+
+func verdict(t testing.TB, d *trial.Desk, url string) policy.Verdict {
+	t.Helper()
+	answers, err := d.Try(t.Context(), trial.Question{URLs: []string{url}})
+	require.NoError(t, err)
+	return answers.Answers[0].Decision.Verdict
+}
+
+// Two services share a database: what one of them is told counts for the next trial at the other.
+func TestEditsCountEverywhere(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	other, err := postgres.Open(t.Context(), h.url)
+	require.NoError(t, err)
+	defer other.Close()
+	here, there := trial.NewDesk(h.store, time.UTC, time.Now), trial.NewDesk(other, time.UTC, time.Now)
+	assert.Equal(t, policy.Allow, verdict(t, here, "heron.example"))
+	assert.Equal(t, policy.Allow, verdict(t, there, "heron.example"))
+	h.add(t, "heron.example")
+	assert.Equal(t, policy.Block, verdict(t, here, "heron.example"))
+	assert.Equal(t, policy.Block, verdict(t, there, "heron.example"))
+	_, _, err = other.RemoveEntries(t.Context(), h.list.ID, revision.Removal{Keys: []string{"heron.example"}}, 0, "edda")
+	require.NoError(t, err)
+	assert.Equal(t, policy.Allow, verdict(t, here, "heron.example"))
+}
+
+// An entry holds through the end of its last day where the organisation is, not where the service runs.
+func TestDaysEndInTheZone(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	h.add(t, "heron.example [until 2026-12-24]")
+	zone, err := time.LoadLocation("Pacific/Auckland") // 13 hours before UTC in December
+	require.NoError(t, err)
+	for at, want := range map[string]policy.Verdict{
+		"2026-12-24T10:59:59Z": policy.Block,
+		"2026-12-24T11:00:00Z": policy.Allow,
+	} {
+		now, err := time.Parse(time.RFC3339, at)
+		require.NoError(t, err)
+		desk := trial.NewDesk(h.store, zone, func() time.Time { return now })
+		assert.Equal(t, want, verdict(t, desk, "heron.example"), at)
+	}
+}
+
+// While entries come in one by one from many hands, no trial fails, none is lost, and each counts at once.
+func TestTrialsGoOnDuringEdits(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	desk := trial.NewDesk(h.store, time.UTC, time.Now)
+	const hands, each = 4, 12
+	var all sync.WaitGroup
+	for hand := range hands {
+		all.Go(func() {
+			for i := range each {
+				host := fmt.Sprintf("site-%d-%d.example", hand, i)
+				_, _, err := h.store.MergeEntries(t.Context(), h.list.ID, []pattern.Entry{pattern.MustParse(host)}, 0, "edda")
+				assert.NoError(t, err)
+				answers, err := desk.Try(t.Context(), trial.Question{URLs: []string{host, "heron.example"}})
+				if assert.NoError(t, err) {
+					assert.Equal(t, policy.Block, answers.Answers[0].Decision.Verdict, host)
+					assert.Equal(t, policy.Allow, answers.Answers[1].Decision.Verdict)
+				}
+			}
+		})
+	}
+	all.Wait()
+	list, err := h.store.List(t.Context(), h.list.ID)
+	require.NoError(t, err)
+	assert.EqualValues(t, hands*each, list.EntryCount)
+}
+
+func TestAnswers(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	h.add(t, "# note", "heron.example", "*.heron.example")
+	desk := trial.NewDesk(h.store, time.UTC, time.Now)
+	answers, err := desk.Try(t.Context(), trial.Question{URLs: []string{"www.heron.example", "gopher://x"}, Group: "everyone"})
+	require.NoError(t, err)
+	d := answers.Answers[0].Decision
+	entries, _, err := h.store.Entries(t.Context(), h.list.ID, revision.EntryQuery{Limit: 10})
+	require.NoError(t, err)
+	step := d.Steps[d.Decider]
+	assert.Equal(t, entries[1].ID, answers.EntryID(step.List, step.Entry), "notes do not shift the ids")
+	assert.Equal(t, `"gopher:" is not a web address: only http and https are decided on`, answers.Answers[1].Problem)
+	byID, err := desk.Try(t.Context(), trial.Question{URLs: []string{"x"}, Group: answers.Policy.Group.ID.String()})
+	require.NoError(t, err)
+	assert.Equal(t, answers.Policy, byID.Policy)
+	_, err = desk.Try(t.Context(), trial.Question{Group: "Surgeons"})
+	var field *revision.FieldError
+	require.ErrorAs(t, err, &field)
+	assert.Equal(t, "group", field.Field)
+}
