@@ -15,9 +15,9 @@ import (
 	"path/filepath"
 	"strings"
 
-	"widelark/client"
-
 	"github.com/google/uuid"
+
+	"widelark/client"
 )
 
 // The person who signs in to the demo. The password is no secret: the demo listens on loopback only.

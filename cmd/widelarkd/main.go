@@ -9,7 +9,6 @@ import (
 	_ "time/tzdata"
 
 	"widelark/internal/service"
-	// zones exist on a bare machine too
 )
 
 // version is set by the build.

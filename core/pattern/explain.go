@@ -35,14 +35,14 @@ func (p Pattern) explain() string {
 		return "every URL " + [...]string{OnURL: "that matches", OnHost: "whose host matches", OnPath: "whose path and query match"}[p.target] +
 			" the expression " + p.expr
 	}
-	name, it := p.typed, "it"
+	name, it, itself := p.typed, "it", "the host itself"
 	if p.ending {
-		name, it = fmt.Sprintf("%s before any public suffix (%[1]s.example, %[1]s.co.uk)", p.typed), "these"
+		name, it, itself = fmt.Sprintf("%s before any public suffix (%[1]s.example, %[1]s.co.uk)", p.typed), "these", "these themselves"
 	}
 	hosts := [...]string{
 		AndBelow:  name + " and every host below " + it,
 		Only:      name + " only, no host below " + it,
-		BelowOnly: "every host below " + name + ", not " + it,
+		BelowOnly: "every host below " + name + ", but not " + itself,
 	}[p.scope]
 	if p.path == "" {
 		return hosts

@@ -6,9 +6,8 @@ import (
 	"net/netip"
 	"strings"
 
-	whatwg "github.com/nlnwa/whatwg-url/url"
-
 	whatwgerrors "github.com/nlnwa/whatwg-url/errors"
+	whatwg "github.com/nlnwa/whatwg-url/url"
 	"golang.org/x/net/idna"
 	"golang.org/x/net/publicsuffix"
 )

@@ -1,9 +1,9 @@
 package cli
 
 import (
-	"widelark/core/pattern"
-
 	"github.com/spf13/cobra"
+
+	"widelark/core/pattern"
 )
 
 func (a *app) entryCommand() *cobra.Command {

@@ -9,9 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"widelark/client"
-
 	"github.com/spf13/cobra"
+
+	"widelark/client"
 )
 
 func (a *app) listCommand() *cobra.Command {
@@ -385,14 +385,14 @@ func (a *app) reportLines(r client.Report, all bool) {
 	if r.Changed > 0 {
 		fmt.Fprintf(w, "Changed (%s)\n", grouped(r.Changed))
 		for _, l := range r.ChangedLines[:min(most, len(r.ChangedLines))] {
-			fmt.Fprintf(w, "  line %d: %s\n    ⇒ %s\n      %s\n", l.Line, strings.TrimSpace(l.Text), strings.Join(l.Entries, "\n    ⇒ "), strings.Join(l.Changes, "; "))
+			fmt.Fprintf(w, "  line %d: %s\n    ⇒ %s\n%s\n", l.Line, strings.TrimSpace(l.Text), strings.Join(l.Entries, "\n    ⇒ "), a.wrapped(strings.Join(l.Changes, "; "), 6))
 		}
 		more(w, int64(most), r.Changed)
 	}
 	if r.Refused > 0 {
 		fmt.Fprintf(w, "Refused (%s)\n", grouped(r.Refused))
 		for _, l := range r.RefusedLines[:min(most, len(r.RefusedLines))] {
-			fmt.Fprintf(w, "  line %d, column %d: %s\n    %s\n", l.Line, l.Column, l.Text, l.Message)
+			fmt.Fprintf(w, "  line %d, column %d: %s\n%s\n", l.Line, l.Column, l.Text, a.wrapped(l.Message, 4))
 		}
 		more(w, int64(most), r.Refused)
 	}

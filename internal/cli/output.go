@@ -174,6 +174,15 @@ func fit(v view, width int) []table.ColumnConfig {
 	return configs
 }
 
+// wrapped breaks text at blanks so that it fits the terminal, with every line indented.
+func (a *app) wrapped(sentence string, indent int) string {
+	before := strings.Repeat(" ", indent)
+	if width := a.width(); width > 2*indent {
+		sentence = text.WrapSoft(sentence, width-indent)
+	}
+	return before + strings.ReplaceAll(sentence, "\n", "\n"+before)
+}
+
 // The marks of the verdicts: told by shape and word, before colour.
 var marks = map[string]string{"allow": "○", "block": "■"}
 

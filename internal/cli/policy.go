@@ -7,10 +7,10 @@ import (
 	"slices"
 	"strings"
 
-	"widelark/client"
-
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
+
+	"widelark/client"
 )
 
 func (a *app) groupCommand() *cobra.Command {

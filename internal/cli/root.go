@@ -12,9 +12,9 @@ import (
 	"os"
 	"strings"
 
-	"widelark/client"
-
 	"github.com/spf13/cobra"
+
+	"widelark/client"
 )
 
 // The exit codes.

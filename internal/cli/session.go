@@ -10,11 +10,11 @@ import (
 	"os"
 	"strings"
 
-	"widelark/client"
-
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
+
+	"widelark/client"
 )
 
 func (a *app) loginCommand() *cobra.Command {

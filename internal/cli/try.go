@@ -7,9 +7,9 @@ import (
 	"io"
 	"strings"
 
-	"widelark/client"
-
 	"github.com/spf13/cobra"
+
+	"widelark/client"
 )
 
 // batch is how many URLs go in one call: many enough that the call costs nothing beside them, few enough that
@@ -164,9 +164,9 @@ func (a *app) showTrial(w io.Writer, all client.TrialsOutputBody) {
 		fmt.Fprintf(w, "%s  %s\n  %s\n", a.noURL(), t.Input, *t.Problem)
 		return
 	}
-	fmt.Fprintf(w, "%s  %s\n  %s\n", a.verdict(string(*t.Verdict)), *t.URL, *t.Because)
+	fmt.Fprintf(w, "%s  %s\n%s\n", a.verdict(string(*t.Verdict)), *t.URL, a.wrapped(*t.Because, 2))
 	if d := t.Decider; d != nil {
-		fmt.Fprintf(w, "\n  decided by  %s\n  list        %s\n  entry       %s\n              %s\n", d.Rule, d.List.Name, d.Entry.Text, d.Entry.Explain)
+		fmt.Fprintf(w, "\n  decided by  %s\n  list        %s\n  entry       %s\n%s\n", d.Rule, d.List.Name, d.Entry.Text, a.wrapped(d.Entry.Explain, 14))
 	}
 	if t.Matches != nil {
 		a.showMatches(w, t)

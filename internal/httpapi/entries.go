@@ -12,11 +12,11 @@ import (
 	"strings"
 	"time"
 
-	"widelark/core/pattern"
-	"widelark/internal/revision"
-
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
+
+	"widelark/core/pattern"
+	"widelark/internal/revision"
 )
 
 // Entry is one line of a list.

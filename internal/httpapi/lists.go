@@ -7,10 +7,10 @@ import (
 	"net/http"
 	"time"
 
-	"widelark/internal/revision"
-
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
+
+	"widelark/internal/revision"
 )
 
 // List is a list without its entries.

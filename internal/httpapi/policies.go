@@ -5,11 +5,11 @@ import (
 	"net/http"
 	"time"
 
-	"widelark/core/policy"
-	"widelark/internal/revision"
-
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
+
+	"widelark/core/policy"
+	"widelark/internal/revision"
 )
 
 // Group is a set of people and machines.

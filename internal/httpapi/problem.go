@@ -5,11 +5,11 @@ import (
 	"errors"
 	"net/http"
 
-	"widelark/internal/account"
-	"widelark/internal/revision"
-
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
+
+	"widelark/internal/account"
+	"widelark/internal/revision"
 )
 
 // problem turns an error of the domain into problem details (RFC 9457). Field paths begin with "body.", as those of

@@ -11,14 +11,14 @@ import (
 	"net/http"
 	"time"
 
-	"widelark/internal/account"
-	"widelark/internal/revision"
-	"widelark/internal/trial"
-
 	"github.com/alexedwards/scs/v2"
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
+
+	"widelark/internal/account"
+	"widelark/internal/revision"
+	"widelark/internal/trial"
 )
 
 // Parts are what the API gives access to.

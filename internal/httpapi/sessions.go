@@ -7,11 +7,11 @@ import (
 	"strings"
 	"time"
 
-	"widelark/internal/account"
-
 	"github.com/alexedwards/scs/v2"
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
+
+	"widelark/internal/account"
 )
 
 // SessionCookie is the name of the cookie that carries a person's session.

@@ -4,13 +4,13 @@ import (
 	"context"
 	"net/http"
 
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/internal/trial"
-
-	"github.com/danielgtaylor/huma/v2"
-	"github.com/google/uuid"
 )
 
 type trialsInput struct {

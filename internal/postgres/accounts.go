@@ -4,11 +4,11 @@ import (
 	"context"
 	"errors"
 
-	"widelark/internal/account"
-	"widelark/internal/revision"
-
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
+	"widelark/internal/account"
+	"widelark/internal/revision"
 )
 
 // unknown turns "no rows" into the account package's word for it.

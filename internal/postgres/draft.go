@@ -3,11 +3,11 @@ package postgres
 import (
 	"context"
 
-	"widelark/core/pattern"
-	"widelark/internal/revision"
-
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
+	"widelark/core/pattern"
+	"widelark/internal/revision"
 )
 
 // DraftVersion returns the version that the draft has now.

@@ -6,11 +6,11 @@ import (
 	"strings"
 	"time"
 
-	"widelark/core/pattern"
-	"widelark/internal/revision"
-
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
+	"widelark/core/pattern"
+	"widelark/internal/revision"
 )
 
 // entryColumns are what a pattern.Entry is put together from, in the order that parts.entry scans.

@@ -4,10 +4,10 @@ import (
 	"context"
 	"fmt"
 
-	"widelark/internal/revision"
-
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
+	"widelark/internal/revision"
 )
 
 // listColumns are the fields of revision.List, in a query whose list is l.

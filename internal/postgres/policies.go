@@ -4,11 +4,11 @@ import (
 	"context"
 	"fmt"
 
-	"widelark/core/policy"
-	"widelark/internal/revision"
-
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+
+	"widelark/core/policy"
+	"widelark/internal/revision"
 )
 
 var scanGroup = pgx.RowToStructByName[revision.Group]

@@ -12,15 +12,15 @@ import (
 	"io/fs"
 	"time"
 
-	"widelark/internal/account"
-	"widelark/internal/revision"
-
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
+
+	"widelark/internal/account"
+	"widelark/internal/revision"
 )
 
 //go:embed migrations/*.sql

@@ -1,9 +1,9 @@
 package revision
 
 import (
-	"widelark/core/pattern"
-
 	"github.com/google/uuid"
+
+	"widelark/core/pattern"
 )
 
 // Draft is the unpublished state at one version, as trials need it.

@@ -4,9 +4,9 @@ import (
 	"context"
 	"io"
 
-	"widelark/core/pattern"
-
 	"github.com/google/uuid"
+
+	"widelark/core/pattern"
 )
 
 // MaxShown is how many changed and how many refused lines a report shows one by one. All are counted. A report of so many

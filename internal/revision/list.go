@@ -13,9 +13,9 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"widelark/core/pattern"
-
 	"github.com/google/uuid"
+
+	"widelark/core/pattern"
 )
 
 // What can go wrong with an edit, for callers that branch on it. Returned by every method of [Store] that names an object.

@@ -5,9 +5,9 @@ import (
 	"slices"
 	"time"
 
-	"widelark/core/policy"
-
 	"github.com/google/uuid"
+
+	"widelark/core/policy"
 )
 
 // Group is a set of people and machines. So far it is a name that a policy is given to.

@@ -9,11 +9,11 @@ import (
 	"os"
 	"strings"
 
-	"widelark/internal/account"
-	"widelark/internal/postgres"
-
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
+
+	"widelark/internal/account"
+	"widelark/internal/postgres"
 )
 
 // Run carries out a command line of `widelarkd` and returns the exit code: 0 done, 2 usage, 3 could not.

@@ -12,12 +12,12 @@ import (
 	"strconv"
 	"time"
 
+	"github.com/spf13/cobra"
+
 	"widelark/client"
 	"widelark/demo"
 	"widelark/internal/account"
 	"widelark/internal/postgres/cluster"
-
-	"github.com/spf13/cobra"
 )
 
 func demoCommand(version string) *cobra.Command {

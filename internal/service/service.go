@@ -11,13 +11,13 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/alexedwards/scs/pgxstore"
+
 	"widelark/internal/account"
 	"widelark/internal/httpapi"
 	"widelark/internal/postgres"
 	"widelark/internal/trial"
 	"widelark/web"
-
-	"github.com/alexedwards/scs/pgxstore"
 )
 
 // Service is a running service. Close it in order with Close.

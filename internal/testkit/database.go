@@ -9,11 +9,11 @@ import (
 	"sync/atomic"
 	"testing"
 
-	"widelark/internal/postgres"
-	"widelark/internal/postgres/cluster"
-
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
+
+	"widelark/internal/postgres"
+	"widelark/internal/postgres/cluster"
 )
 
 // Server is one PostgreSQL server for the tests of a package, with a migrated database to copy.

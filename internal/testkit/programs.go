@@ -15,9 +15,9 @@ import (
 	"testing"
 	"time"
 
-	"widelark/client"
-
 	"github.com/stretchr/testify/require"
+
+	"widelark/client"
 )
 
 // Who signs in to the services of tests.

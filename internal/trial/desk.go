@@ -14,13 +14,13 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/google/uuid"
+
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
 	"widelark/internal/revision"
-
-	"github.com/google/uuid"
 )
 
 // Store is where the draft comes from.

@@ -10,12 +10,12 @@ import (
 	"testing"
 	"time"
 
-	"widelark/internal/testkit"
-
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widelark/internal/testkit"
 )
 
 const chromium = "/usr/bin/chromium-headless-shell"

@@ -45,7 +45,7 @@ func TestListCommands(t *testing.T) {
 
 	shown := run("list", "show", "BETTING").Done(t)
 	assert.Contains(t, shown, "Betting · 2 entries\nOdds\n")
-	assert.Contains(t, shown, "Covers every host below oddsfield.test, not it.")
+	assert.Contains(t, shown, "Covers every host below oddsfield.test, but not the host itself.")
 	var one struct{ Entries []client.Entry }
 	require.NoError(t, json.Unmarshal([]byte(run("list", "show", "Betting", "--limit", "1", "-o", "json").Done(t)), &one))
 	assert.Equal(t, "oddsfield.example # why", one.Entries[0].Text)

@@ -1,14 +1,20 @@
 package e2e
 
 import (
+	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"strconv"
+	"strings"
 	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/require"
 
 	"widelark/demo"
 	"widelark/internal/testkit"
-
-	"github.com/stretchr/testify/require"
 )
 
 // TestScreenshots takes the pictures of the documentation from the demo data. It runs only when -shots names a folder.
@@ -41,6 +47,12 @@ func TestScreenshots(t *testing.T) {
 	b.see("section", "did you mean sorrel-shopping.example?")
 	picture("add-entries")
 
+	b.press("Cancel")
+	b.press("Import a file")
+	b.do(chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file(t, demo.HandKept, demo.File(demo.HandKept))}))
+	b.see("[role=dialog] [role=status]", "58 lines")
+	picture("import-file")
+
 	b.goTo("/try")
 	b.press("Fill in some to see how it works")
 	b.press("Try 6 URLs")
@@ -52,4 +64,48 @@ func TestScreenshots(t *testing.T) {
 	b.see("aside", "Video mirrors")
 	picture("dark")
 	b.quiet()
+	terminal(t, s, filepath.Join(*shots, "terminal.png"),
+		`widelark try https://WWW.oddsfield.example./today`,
+		`widelark list import "Blocked on request" hand-kept.txt --preview | tail -17`)
+}
+
+// terminal takes a picture of commands in a terminal window, where the machine can show one.
+func terminal(t *testing.T, s *testkit.Service, picture string, commands ...string) {
+	t.Helper()
+	for _, program := range []string{"Xvfb", "xterm", "import"} {
+		if _, err := exec.LookPath(program); err != nil {
+			t.Logf("no picture of a terminal: %s is missing (apt-get install xvfb xterm imagemagick fonts-dejavu-core)", program)
+			return
+		}
+	}
+	dir := filepath.Dir(file(t, demo.HandKept, demo.File(demo.HandKept)))
+	var script strings.Builder
+	fmt.Fprintf(&script, "cd %s; export WIDELARK_CONFIG=%s PATH=%s:$PATH\n", dir, s.Config, filepath.Dir(testkit.Program(t, "widelark")))
+	for _, command := range commands {
+		fmt.Fprintf(&script, "printf '\\033[1m$\\033[0m %%s\\n' %s\n%s\necho\n", strconv.Quote(strings.ReplaceAll(command, `"`, `'`)), command)
+	}
+	script.WriteString("touch done; sleep 60\n")
+	require.NoError(t, os.WriteFile(filepath.Join(dir, "script"), []byte(script.String()), 0o600))
+	start := func(name string, args ...string) {
+		cmd := exec.Command(name, args...)
+		cmd.Env = append(os.Environ(), "DISPLAY=:97", "LC_ALL=C.UTF-8")
+		require.NoError(t, cmd.Start())
+		t.Cleanup(func() {
+			_ = cmd.Process.Kill()
+			_ = cmd.Wait()
+		})
+	}
+	start("Xvfb", ":97", "-screen", "0", "1280x800x24")
+	require.Eventually(t, func() bool {
+		_, err := os.Stat("/tmp/.X11-unix/X97")
+		return err == nil
+	}, 10*time.Second, 50*time.Millisecond)
+	start("xterm", "-geometry", "138x41+0+0", "-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#f9f6ee", "-fg", "#2a2925",
+		"-xrm", "*color9: #97392a", "-xrm", "*color10: #35654a", "-xrm", "*color1: #97392a", "-xrm", "*color2: #35654a", "-b", "14", "-e", "bash", filepath.Join(dir, "script"))
+	require.Eventually(t, func() bool {
+		_, err := os.Stat(filepath.Join(dir, "done"))
+		return err == nil
+	}, 20*time.Second, 50*time.Millisecond)
+	time.Sleep(time.Second) // until the window has drawn what it was told; nothing says when
+	require.NoError(t, exec.Command("import", "-display", ":97", "-window", "root", "-crop", "1280x800+0+0", picture).Run())
 }

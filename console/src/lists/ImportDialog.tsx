@@ -84,7 +84,14 @@ function FileForm({ list, onClose }: FormProps) {
       <DialogBody>
         <label className="flex flex-col items-start gap-2 border border-edge border-dashed px-4 py-4">
           <span className="font-semibold text-sm">File</span>
-          <input type="file" accept="text/*,.txt,.list,.hosts" onChange={(e) => setFile(e.target.files?.[0] ?? null)} />
+          <input
+            type="file"
+            // biome-ignore lint/a11y/noAutofocus: the dialog is for this field
+            autoFocus
+            accept="text/*,.txt,.list,.hosts"
+            onChange={(e) => setFile(e.target.files?.[0] ?? null)}
+            className="file:mr-3 file:h-8 file:rounded-sm file:border file:border-edge file:bg-leaf file:px-3 file:font-semibold file:text-ink file:text-sm"
+          />
           <span className="text-sm text-soft">Plain text, one entry a line, of up to 128 MiB.</span>
         </label>
         {file && preview.isFetching && <Loading what={`a report on ${file.name}`} />}

@@ -36,7 +36,9 @@ export function ReportLines({ report, onMend }: LinesProps) {
             {report.refusedLines.slice(0, most).map((line) => (
               <li key={line.line} className="flex items-start gap-3 border-rule border-t py-1.5">
                 <span className="w-20 shrink-0 text-sm text-soft">
-                  line {line.line}, {line.column}
+                  line {line.line}
+                  <br />
+                  column {line.column}
                 </span>
                 <div className="min-w-0 grow">
                   <Pointed text={line.text} column={line.column} length={[...line.found].length} />
