@@ -45,11 +45,7 @@ func match(version int64) *string {
 func (a *app) listLsCommand() *cobra.Command {
 	return a.reads(&cobra.Command{
 		Use: "ls", Short: "All lists", Args: exactly(),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := a.api()
-			if err != nil {
-				return err
-			}
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
 			lists := []client.List{}
 			for params := (&client.GetListsParams{}); ; {
 				page, err := api.GetListsWithResponse(cmd.Context(), params)
@@ -70,7 +66,7 @@ func (a *app) listLsCommand() *cobra.Command {
 				v.rows = append(v.rows, []string{l.Name, grouped(l.EntryCount), used, a.moment(l.UpdatedAt), l.UpdatedBy})
 			}
 			return a.show(v)
-		},
+		}),
 	})
 }
 
@@ -90,15 +86,7 @@ func (a *app) listShowCommand() *cobra.Command {
 		Example: `  widelark list show Betting
   widelark list show "Suspect sites" --limit 20 --contains harbour
   widelark list show Betting -o csv`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := a.api()
-			if err != nil {
-				return err
-			}
-			l, err := findList(cmd.Context(), api, args[0])
-			if err != nil {
-				return err
-			}
+		RunE: a.withList(func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, rest []string) error {
 			page, err := api.GetEntriesWithResponse(cmd.Context(), l.ID, &client.GetEntriesParams{Limit: &limit, After: &after, Text: &contains})
 			if err != nil {
 				return err
@@ -131,7 +119,7 @@ func (a *app) listShowCommand() *cobra.Command {
 				fmt.Fprintln(a.out)
 			}
 			return a.show(v)
-		},
+		}),
 	}
 	cmd.Flags().Int64Var(&limit, "limit", 50, "how many lines, at most 2000")
 	cmd.Flags().StringVar(&after, "after", "", "the place that the page before named")
@@ -143,18 +131,14 @@ func (a *app) listNewCommand() *cobra.Command {
 	var description string
 	cmd := &cobra.Command{
 		Use: "new NAME", Short: "Make a list", Args: exactly("NAME"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := a.api()
-			if err != nil {
-				return err
-			}
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			made, err := api.CreateListWithResponse(cmd.Context(), client.NewListInputBody{Name: args[0], Description: &description})
 			if err != nil {
 				return err
 			}
 			fmt.Fprintf(a.out, "Made the list %q.\n", made.JSON201.Name)
 			return nil
-		},
+		}),
 	}
 	cmd.Flags().StringVar(&description, "describe", "", "what the list is for")
 	return cmd
@@ -176,20 +160,13 @@ func (a *app) listEditCommand() *cobra.Command {
 			if edit == (client.EditListInputBody{}) {
 				return usageError{errors.New("nothing to change: give --name or --describe")}
 			}
-			api, err := a.api()
-			if err != nil {
+			return a.withList(func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, _ []string) error {
+				edited, err := api.EditListWithResponse(cmd.Context(), l.ID, &client.EditListParams{IfMatch: match(l.Version)}, edit)
+				if err == nil {
+					fmt.Fprintf(a.out, "Changed the list %q.\n", edited.JSON200.Name)
+				}
 				return err
-			}
-			l, err := findList(cmd.Context(), api, args[0])
-			if err != nil {
-				return err
-			}
-			edited, err := api.EditListWithResponse(cmd.Context(), l.ID, &client.EditListParams{IfMatch: match(l.Version)}, edit)
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(a.out, "Changed the list %q.\n", edited.JSON200.Name)
-			return nil
+			})(cmd, args)
 		},
 	}
 	cmd.Flags().StringVar(&name, "name", "", "the new name")
@@ -200,21 +177,13 @@ func (a *app) listEditCommand() *cobra.Command {
 func (a *app) listDeleteCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "delete NAME", Short: "Delete a list with all its entries, where no rule names it", Args: exactly("NAME"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := a.api()
-			if err != nil {
-				return err
-			}
-			l, err := findList(cmd.Context(), api, args[0])
-			if err != nil {
-				return err
-			}
+		RunE: a.withList(func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, rest []string) error {
 			if _, err := api.DeleteListWithResponse(cmd.Context(), l.ID, &client.DeleteListParams{IfMatch: match(l.Version)}); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.out, "Deleted the list %q with %s.\n", l.Name, plural(l.EntryCount, "entry", "entries"))
 			return nil
-		},
+		}),
 	}
 }
 
@@ -226,21 +195,13 @@ func (a *app) listAddCommand() *cobra.Command {
 		Example: `  widelark list add Betting oddsfield.example '*.oddsfield.test'
   widelark list add Betting '! help.oddsfield.example # advice for gamblers'
   widelark list add Betting 'derby-day.example [until 2026-12-24]'`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := a.api()
-			if err != nil {
-				return err
-			}
-			l, err := findList(cmd.Context(), api, args[0])
-			if err != nil {
-				return err
-			}
-			added, err := api.AddEntriesWithResponse(cmd.Context(), l.ID, nil, client.AddEntriesInputBody{Lines: args[1:]})
+		RunE: a.withList(func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, rest []string) error {
+			added, err := api.AddEntriesWithResponse(cmd.Context(), l.ID, nil, client.AddEntriesInputBody{Lines: rest})
 			if err != nil {
 				return err
 			}
 			return a.report(*added.JSON200, false)
-		},
+		}),
 	}
 	return a.reads(cmd)
 }
@@ -249,16 +210,8 @@ func (a *app) listRemoveCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove NAME ENTRY...", Short: "Take entries out of a list", Args: atLeast("NAME", "ENTRY"),
 		Example: `  widelark list remove Betting oddsfield.example '! help.oddsfield.example'`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := a.api()
-			if err != nil {
-				return err
-			}
-			l, err := findList(cmd.Context(), api, args[0])
-			if err != nil {
-				return err
-			}
-			lines := args[1:]
+		RunE: a.withList(func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, rest []string) error {
+			lines := rest
 			removed, err := api.RemoveEntriesWithResponse(cmd.Context(), l.ID, nil, client.RemoveEntriesInputBody{Lines: &lines})
 			if err != nil {
 				return err
@@ -269,7 +222,7 @@ func (a *app) listRemoveCommand() *cobra.Command {
 				return errNo
 			}
 			return nil
-		},
+		}),
 	}
 }
 
@@ -288,24 +241,12 @@ func (a *app) listImportCommand() *cobra.Command {
 			}
 			return exactly("NAME", "FILE")(cmd, args)
 		},
-		RunE: func(cmd *cobra.Command, args []string) error {
-			name := "-"
-			if len(args) == 2 {
-				name = args[1]
-			}
-			file, err := a.open(name)
+		RunE: a.withList(func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, rest []string) error {
+			file, err := a.open(append(rest, "-")[0])
 			if err != nil {
 				return err
 			}
 			defer file.Close()
-			api, err := a.api()
-			if err != nil {
-				return err
-			}
-			l, err := findList(cmd.Context(), api, args[0])
-			if err != nil {
-				return err
-			}
 			reading := client.ImportEntriesParamsReadingMending
 			if exact {
 				reading = client.ImportEntriesParamsReadingExact
@@ -318,7 +259,7 @@ func (a *app) listImportCommand() *cobra.Command {
 				return err
 			}
 			return a.report(*report.JSON200, all)
-		},
+		}),
 	}
 	cmd.Flags().BoolVar(&exact, "exact", false, "take the notation only; change nothing")
 	cmd.Flags().BoolVar(&preview, "preview", false, "only say what would become of each line")
@@ -421,33 +362,31 @@ func (a *app) listExportCommand() *cobra.Command {
 			}
 			return exactly("NAME")(cmd, args)
 		},
-		RunE: func(cmd *cobra.Command, args []string) (err error) {
-			api, err := a.api()
-			if err != nil {
-				return err
-			}
-			l, err := findList(cmd.Context(), api, args[0])
-			if err != nil {
-				return err
-			}
+		RunE: a.withList(func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, rest []string) error {
 			res, err := api.ExportEntries(cmd.Context(), l.ID)
 			if err != nil {
 				return err
 			}
 			defer res.Body.Close()
-			out := a.out
-			if len(args) == 2 {
-				file, err := os.Create(args[1])
-				if err != nil {
-					return err
-				}
-				defer func() { err = errors.Join(err, file.Close()) }()
-				out = file
+			if len(rest) == 0 {
+				_, err = io.Copy(a.out, res.Body)
+			} else {
+				err = save(rest[0], res.Body)
 			}
-			if _, err := io.Copy(out, res.Body); err != nil {
+			if err != nil {
 				return fmt.Errorf("the export broke off; what was written is not the whole list: %w", err)
 			}
 			return nil
-		},
+		}),
 	}
+}
+
+// save writes all that r has to a file.
+func save(path string, r io.Reader) error {
+	file, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(file, r)
+	return errors.Join(err, file.Close())
 }

@@ -17,11 +17,7 @@ func (a *app) groupCommand() *cobra.Command {
 	var name, description string
 	ls := a.reads(&cobra.Command{
 		Use: "ls", Short: "All groups", Args: exactly(),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := a.api()
-			if err != nil {
-				return err
-			}
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
 			found, err := api.GetGroupsWithResponse(cmd.Context())
 			if err != nil {
 				return err
@@ -31,7 +27,7 @@ func (a *app) groupCommand() *cobra.Command {
 				v.rows = append(v.rows, []string{g.Name, g.Description})
 			}
 			return a.show(v)
-		},
+		}),
 	})
 	edit := &cobra.Command{
 		Use: "edit NAME", Short: "Rename or describe a group", Args: exactly("NAME"),
@@ -97,11 +93,7 @@ func findPolicy(ctx context.Context, api *client.ClientWithResponses, name strin
 func (a *app) policyLsCommand() *cobra.Command {
 	return a.reads(&cobra.Command{
 		Use: "ls", Short: "All policies", Args: exactly(),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := a.api()
-			if err != nil {
-				return err
-			}
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
 			found, err := api.GetPoliciesWithResponse(cmd.Context())
 			if err != nil {
 				return err
@@ -111,24 +103,20 @@ func (a *app) policyLsCommand() *cobra.Command {
 				v.rows = append(v.rows, []string{p.Name, p.Group.Name, fmt.Sprint(len(p.Rules)), string(p.Otherwise), a.moment(p.UpdatedAt), p.UpdatedBy})
 			}
 			return a.show(v)
-		},
+		}),
 	})
 }
 
 func (a *app) policyShowCommand() *cobra.Command {
 	return a.reads(&cobra.Command{
 		Use: "show NAME", Short: "A policy's rules in order", Args: exactly("NAME"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			api, err := a.api()
-			if err != nil {
-				return err
-			}
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			p, err := findPolicy(cmd.Context(), api, args[0])
 			if err != nil {
 				return err
 			}
 			return a.showPolicy(p)
-		},
+		}),
 	})
 }
 

@@ -130,6 +130,29 @@ func (a *app) api() (*client.ClientWithResponses, error) {
 	return client.New(a.settings.Server, a.settings.Token)
 }
 
+// withAPI makes what a command runs from a function that wants a client.
+func (a *app) withAPI(run func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		api, err := a.api()
+		if err != nil {
+			return err
+		}
+		return run(cmd, api, args)
+	}
+}
+
+// withList makes what a command runs from a function that wants the list that the first argument names; it gets the
+// arguments after that.
+func (a *app) withList(run func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, rest []string) error) func(*cobra.Command, []string) error {
+	return a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+		l, err := findList(cmd.Context(), api, args[0])
+		if err != nil {
+			return err
+		}
+		return run(cmd, api, l, args[1:])
+	})
+}
+
 // open returns the file of that name, standard input for "-".
 func (a *app) open(name string) (io.ReadCloser, error) {
 	if name == "-" {

@@ -135,11 +135,7 @@ func (a *app) whoamiCommand() *cobra.Command {
 		Use:   "whoami",
 		Short: "Who is signed in",
 		Args:  exactly(),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := a.api()
-			if err != nil {
-				return err
-			}
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
 			session, err := api.WhoAmIWithResponse(cmd.Context())
 			if err != nil {
 				return err
@@ -153,7 +149,7 @@ func (a *app) whoamiCommand() *cobra.Command {
 				data: who, columns: []string{"Name", "Full name", "Service"},
 				rows: [][]string{{who.Name, who.FullName, a.settings.Server}},
 			})
-		},
+		}),
 	})
 }
 
@@ -162,11 +158,7 @@ func (a *app) statusCommand() *cobra.Command {
 		Use:   "status",
 		Short: "Does the service run, and can it keep anything?",
 		Args:  exactly(),
-		RunE: func(cmd *cobra.Command, _ []string) error {
-			api, err := a.api()
-			if err != nil {
-				return err
-			}
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
 			health, err := api.GetHealthWithResponse(cmd.Context())
 			if err != nil {
 				return err
@@ -179,7 +171,7 @@ func (a *app) statusCommand() *cobra.Command {
 				return errNo
 			}
 			return err
-		},
+		}),
 	})
 }
 

@@ -86,7 +86,7 @@ func TestUsage(t *testing.T) {
 		{"list ls --frob", 2, "unknown flag: --frob"},
 		{"list edit x", 2, "nothing to change"},
 		{"try", 2, "give URLs, or a file"},
-		{"list import x /nowhere", 3, "cannot be read"},
+		{"list import x /nowhere", 3, `no list "x"`},
 		{"list ls --server nowhere", 3, "is not the address of a service"},
 		{"list ls --server http://127.0.0.1:1", 3, "no service answers at http://127.0.0.1:1: start it with"},
 		{"policy show Nothing", 3, `no policy "Nothing"`},
@@ -154,6 +154,12 @@ func TestImportRealFiles(t *testing.T) {
 	copied := importing("Copy", file(t, "copy.txt", []byte(exported)), "--exact")
 	assert.EqualValues(t, first.Added, copied.Added)
 	assert.Equal(t, exported, s.Run(t, "", "list", "export", "Copy").Done(t))
+	saved := filepath.Join(t.TempDir(), "saved.txt")
+	s.Run(t, "", "list", "export", "Copy", saved).Done(t)
+	text, err := os.ReadFile(saved)
+	require.NoError(t, err)
+	assert.Equal(t, exported, string(text))
+	assert.Equal(t, 3, s.Run(t, "", "list", "export", "Copy", "/nowhere/x").Code)
 
 	s.Run(t, "", "list", "new", "Suspect sites").Done(t)
 	large := importing("Suspect sites", file(t, "suspects.txt", demo.SuspectSites()))

@@ -8,7 +8,7 @@ import { count, formatNumber } from '../ui/format'
 import { Mono } from '../ui/Mono'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { Head, onRowKeys } from '../ui/Table'
-import { kinds } from './ListPage'
+import { kinds } from './kinds'
 import { type Entry, type EntryFilter, entriesOptions, type List, useRemoveEntries } from './listQueries'
 
 type Props = { list: List; filter: EntryFilter; onAdd: () => void }

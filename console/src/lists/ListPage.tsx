@@ -11,18 +11,9 @@ import { Menu, MenuItem } from '../ui/Menu'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { EntryTable } from './EntryTable'
 import { ImportDialog } from './ImportDialog'
+import { kinds } from './kinds'
 import { ListFormDialog } from './ListFormDialog'
 import { type Kind, type List, listOptions, useDeleteList, useEditList } from './listQueries'
-
-export const kinds: Record<Kind, string> = {
-  site: 'site',
-  host: 'host',
-  below: 'below',
-  'any-ending': 'any ending',
-  'page-tree': 'page tree',
-  regex: 'regex',
-  note: 'note',
-}
 
 type Open = 'paste' | 'file' | 'edit' | 'delete' | null
 
