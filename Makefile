@@ -66,8 +66,8 @@ bin/widelark: web/dist/index.html $(GOSRC) go.mod go.sum
 dev: .var/postgresql.stamp build ## the demo, and the console rebuilt as you edit it, on http://localhost:5173
 	@trap 'kill 0' EXIT; bin/widelarkd demo --listen 127.0.0.1:8470 & cd console && npm run -s dev
 
-bench: deps build ## measure against the anchors beside the code, in one run
-	go test -run '^$$' -bench . -benchmem -count 3 ./core/... ./internal/... ./test/e2e
+bench: deps build ## measure against anchors in one run, and tell the ratios
+	go test -run '^$$' -bench . -benchmem -benchtime 300ms -count 5 ./core/... ./internal/postgres ./test/e2e | go run ./bench
 
 fuzz: ## look for inputs that break the core, half a minute each
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 30s ./core/weburl

@@ -56,31 +56,58 @@ func (e EditPolicyInputBodyOtherwise) Valid() bool {
 
 // Defines values for EntryKind.
 const (
-	EntryKindAnyEnding EntryKind = "any-ending"
-	EntryKindBelow     EntryKind = "below"
-	EntryKindHost      EntryKind = "host"
-	EntryKindNote      EntryKind = "note"
-	EntryKindPageTree  EntryKind = "page-tree"
-	EntryKindRegex     EntryKind = "regex"
-	EntryKindSite      EntryKind = "site"
+	EntryKindAddress    EntryKind = "address"
+	EntryKindAnyEnding  EntryKind = "any-ending"
+	EntryKindBelow      EntryKind = "below"
+	EntryKindEverything EntryKind = "everything"
+	EntryKindHost       EntryKind = "host"
+	EntryKindHostGlob   EntryKind = "host-glob"
+	EntryKindNote       EntryKind = "note"
+	EntryKindPage       EntryKind = "page"
+	EntryKindPageTree   EntryKind = "page-tree"
+	EntryKindPathGlob   EntryKind = "path-glob"
+	EntryKindPort       EntryKind = "port"
+	EntryKindQuery      EntryKind = "query"
+	EntryKindRegex      EntryKind = "regex"
+	EntryKindScheme     EntryKind = "scheme"
+	EntryKindSite       EntryKind = "site"
+	EntryKindWord       EntryKind = "word"
 )
 
 // Valid indicates whether the value is a known member of the EntryKind enum.
 func (e EntryKind) Valid() bool {
 	switch e {
+	case EntryKindAddress:
+		return true
 	case EntryKindAnyEnding:
 		return true
 	case EntryKindBelow:
 		return true
+	case EntryKindEverything:
+		return true
 	case EntryKindHost:
+		return true
+	case EntryKindHostGlob:
 		return true
 	case EntryKindNote:
 		return true
+	case EntryKindPage:
+		return true
 	case EntryKindPageTree:
+		return true
+	case EntryKindPathGlob:
+		return true
+	case EntryKindPort:
+		return true
+	case EntryKindQuery:
 		return true
 	case EntryKindRegex:
 		return true
+	case EntryKindScheme:
+		return true
 	case EntryKindSite:
+		return true
+	case EntryKindWord:
 		return true
 	default:
 		return false
@@ -128,11 +155,12 @@ const (
 	RefusedLineCodeBadAttribute RefusedLineCode = "bad-attribute"
 	RefusedLineCodeBadHost      RefusedLineCode = "bad-host"
 	RefusedLineCodeBadPath      RefusedLineCode = "bad-path"
+	RefusedLineCodeBadQuery     RefusedLineCode = "bad-query"
 	RefusedLineCodeBadRegex     RefusedLineCode = "bad-regex"
 	RefusedLineCodeBadScheme    RefusedLineCode = "bad-scheme"
+	RefusedLineCodeBadWord      RefusedLineCode = "bad-word"
 	RefusedLineCodeMisplaced    RefusedLineCode = "misplaced"
 	RefusedLineCodeNotText      RefusedLineCode = "not-text"
-	RefusedLineCodeNotYet       RefusedLineCode = "not-yet"
 	RefusedLineCodeTooLong      RefusedLineCode = "too-long"
 )
 
@@ -145,15 +173,17 @@ func (e RefusedLineCode) Valid() bool {
 		return true
 	case RefusedLineCodeBadPath:
 		return true
+	case RefusedLineCodeBadQuery:
+		return true
 	case RefusedLineCodeBadRegex:
 		return true
 	case RefusedLineCodeBadScheme:
 		return true
+	case RefusedLineCodeBadWord:
+		return true
 	case RefusedLineCodeMisplaced:
 		return true
 	case RefusedLineCodeNotText:
-		return true
-	case RefusedLineCodeNotYet:
 		return true
 	case RefusedLineCodeTooLong:
 		return true
@@ -257,31 +287,58 @@ func (e TrialVerdict) Valid() bool {
 
 // Defines values for GetEntriesParamsKind.
 const (
-	GetEntriesParamsKindAnyEnding GetEntriesParamsKind = "any-ending"
-	GetEntriesParamsKindBelow     GetEntriesParamsKind = "below"
-	GetEntriesParamsKindHost      GetEntriesParamsKind = "host"
-	GetEntriesParamsKindNote      GetEntriesParamsKind = "note"
-	GetEntriesParamsKindPageTree  GetEntriesParamsKind = "page-tree"
-	GetEntriesParamsKindRegex     GetEntriesParamsKind = "regex"
-	GetEntriesParamsKindSite      GetEntriesParamsKind = "site"
+	GetEntriesParamsKindAddress    GetEntriesParamsKind = "address"
+	GetEntriesParamsKindAnyEnding  GetEntriesParamsKind = "any-ending"
+	GetEntriesParamsKindBelow      GetEntriesParamsKind = "below"
+	GetEntriesParamsKindEverything GetEntriesParamsKind = "everything"
+	GetEntriesParamsKindHost       GetEntriesParamsKind = "host"
+	GetEntriesParamsKindHostGlob   GetEntriesParamsKind = "host-glob"
+	GetEntriesParamsKindNote       GetEntriesParamsKind = "note"
+	GetEntriesParamsKindPage       GetEntriesParamsKind = "page"
+	GetEntriesParamsKindPageTree   GetEntriesParamsKind = "page-tree"
+	GetEntriesParamsKindPathGlob   GetEntriesParamsKind = "path-glob"
+	GetEntriesParamsKindPort       GetEntriesParamsKind = "port"
+	GetEntriesParamsKindQuery      GetEntriesParamsKind = "query"
+	GetEntriesParamsKindRegex      GetEntriesParamsKind = "regex"
+	GetEntriesParamsKindScheme     GetEntriesParamsKind = "scheme"
+	GetEntriesParamsKindSite       GetEntriesParamsKind = "site"
+	GetEntriesParamsKindWord       GetEntriesParamsKind = "word"
 )
 
 // Valid indicates whether the value is a known member of the GetEntriesParamsKind enum.
 func (e GetEntriesParamsKind) Valid() bool {
 	switch e {
+	case GetEntriesParamsKindAddress:
+		return true
 	case GetEntriesParamsKindAnyEnding:
 		return true
 	case GetEntriesParamsKindBelow:
 		return true
+	case GetEntriesParamsKindEverything:
+		return true
 	case GetEntriesParamsKindHost:
+		return true
+	case GetEntriesParamsKindHostGlob:
 		return true
 	case GetEntriesParamsKindNote:
 		return true
+	case GetEntriesParamsKindPage:
+		return true
 	case GetEntriesParamsKindPageTree:
+		return true
+	case GetEntriesParamsKindPathGlob:
+		return true
+	case GetEntriesParamsKindPort:
+		return true
+	case GetEntriesParamsKindQuery:
 		return true
 	case GetEntriesParamsKindRegex:
 		return true
+	case GetEntriesParamsKindScheme:
+		return true
 	case GetEntriesParamsKindSite:
+		return true
+	case GetEntriesParamsKindWord:
 		return true
 	default:
 		return false

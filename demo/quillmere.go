@@ -139,7 +139,11 @@ func loadList(ctx context.Context, api *client.ClientWithResponses, l list, cont
 	if have.EntryCount > 0 {
 		return have.ID, nil
 	}
-	report, err := api.ImportEntriesWithBodyWithResponse(ctx, have.ID, nil, "text/plain", bytes.NewReader(content))
+	reading := client.ImportEntriesParamsReadingExact
+	if l.file == HandKept {
+		reading = client.ImportEntriesParamsReadingMending
+	}
+	report, err := api.ImportEntriesWithBodyWithResponse(ctx, have.ID, &client.ImportEntriesParams{Reading: &reading}, "text/plain", bytes.NewReader(content))
 	if err != nil {
 		return uuid.Nil, err
 	}

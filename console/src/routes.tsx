@@ -1,5 +1,6 @@
 import { createRootRoute, createRoute, createRouter, Link, redirect } from '@tanstack/react-router'
 import { z } from './checks'
+import { kindNames } from './lists/kinds'
 import { ListPage } from './lists/ListPage'
 import { ListsPage } from './lists/ListsPage'
 import { Frame } from './shell/Frame'
@@ -51,7 +52,7 @@ const listRoute = createRoute({
   component: ListPage,
   validateSearch: z.object({
     q: z.coerce.string().optional().catch(undefined),
-    kind: z.enum(['site', 'host', 'below', 'any-ending', 'page-tree', 'regex', 'note']).optional().catch(undefined),
+    kind: z.enum(kindNames).optional().catch(undefined),
   }),
 })
 

@@ -3,13 +3,15 @@
 // From: lists of [pattern.Entry].
 // To: [Index], which package policy asks; it is immutable, so it is replaced whole when a list changes.
 //
-// Literal patterns stand in two maps, by the host that they name: one for names, one for names before any public
-// suffix. A URL is looked up once for each label of its host, so the cost does not grow with the number of literal
-// entries. Regular expressions are tried one after the other.
+// Patterns with a literal host stand in maps, by the host that they name: one for names, one for names before any public
+// suffix, one for ranges of addresses. A URL is looked up once for each label of its host, so the cost does not grow with
+// the number of such entries. All others (globs in the host, words, regular expressions) stand in a sieve: each names a few
+// characters that a URL must hold for the pattern to have a chance, and only those whose characters are there are tried.
+// The sieve may let through what does not match; it never keeps back what does.
 package match
 
 import (
-	"regexp"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -26,23 +28,21 @@ type List struct {
 
 // Index answers which entries cover a URL. The zero Index holds no list. It is safe for concurrent use.
 type Index struct {
-	lists   []List
-	names   map[string]int32 // host -> the newest of its refs
-	endings map[string]int32 // name before any public suffix -> the newest of its refs
-	refs    []ref            // all literal patterns; those of one host are a chain
-	regexes []compiled
+	lists    []List
+	names    map[string]int32       // host -> the newest of its refs
+	endings  map[string]int32       // name before any public suffix -> the newest of its refs
+	networks map[netip.Prefix]int32 // range of addresses -> the newest of its refs
+	bits     []int                  // the lengths of ranges that networks holds; IPv6's are counted from 1000
+	refs     []ref                  // all patterns in the three maps; those of one key are a chain
+	rests    []rest                 // what refs and scanned patterns ask for beside the host
+	sieve    sieve
 }
 
-// ref is one literal pattern in the index.
+// ref is one pattern in the maps of the index.
 type ref struct {
 	list, entry int32
-	next        int32 // the ref of the same host that was added before, -1 where this is the first
-}
-
-type compiled struct {
-	list, entry int32
-	target      pattern.Target
-	re          *regexp.Regexp
+	next        int32 // the ref of the same key that was added before, -1 where this is the first
+	rest        int32 // position in rests; -1 where the host is all
 }
 
 // Hit is one list with the entries that cover a URL, the most specific first. Entries are positions in
@@ -62,38 +62,55 @@ func New(lists []List) *Index {
 	for _, list := range lists {
 		total += len(list.Entries)
 	}
-	x := &Index{lists: lists, names: make(map[string]int32, total), endings: map[string]int32{}, refs: make([]ref, 0, total)}
+	x := &Index{
+		lists: lists, names: make(map[string]int32, total), endings: map[string]int32{}, networks: map[netip.Prefix]int32{},
+		refs: make([]ref, 0, total),
+	}
 	for l, list := range lists {
 		for e := range list.Entries {
 			x.add(int32(l), int32(e), list.Entries[e].Pattern)
 		}
 	}
+	x.sieve.seal()
 	return x
 }
 
 func (x *Index) add(list, entry int32, p pattern.Pattern) {
+	if !p.IsValid() {
+		return
+	}
+	rest := x.addRest(p)
 	switch {
-	case !p.IsValid():
-		return
-	case p.Kind() == pattern.Regex:
-		expr, target := p.Expr()
-		re, err := pattern.CompileRegex(expr)
-		if err != nil {
-			panic("bug: a parsed expression does not compile: " + err.Error())
+	case p.Kind() == pattern.Regex || p.Kind() == pattern.Word || p.EveryHost() || p.IsGlob() || p.Name() == "" && !p.Prefix().IsValid():
+		x.sieve.add(newScan(list, entry, rest, p))
+	case p.Prefix().IsValid():
+		chain(x, x.networks, p.Prefix(), ref{list: list, entry: entry, rest: rest})
+		if length := family(p.Prefix().Addr()) + p.Prefix().Bits(); !slices.Contains(x.bits, length) {
+			x.bits = append(x.bits, length)
 		}
-		x.regexes = append(x.regexes, compiled{list, entry, target, re})
-		return
+	case p.EveryEnding():
+		chain(x, x.endings, p.Name(), ref{list: list, entry: entry, rest: rest})
+	default:
+		chain(x, x.names, p.Name(), ref{list: list, entry: entry, rest: rest})
 	}
-	hosts := x.names
-	if p.EveryEnding() {
-		hosts = x.endings
+}
+
+// family tells the lengths of IPv4 and IPv6 ranges apart in one list.
+func family(addr netip.Addr) int {
+	if addr.Is6() {
+		return 1000
 	}
-	before, ok := hosts[p.Name()]
-	if !ok {
-		before = -1
+	return 0
+}
+
+// chain puts a ref before those of the same key.
+func chain[K comparable](x *Index, heads map[K]int32, key K, r ref) {
+	r.next = -1
+	if before, ok := heads[key]; ok {
+		r.next = before
 	}
-	hosts[p.Name()] = int32(len(x.refs))
-	x.refs = append(x.refs, ref{list, entry, before})
+	heads[key] = int32(len(x.refs))
+	x.refs = append(x.refs, r)
 }
 
 // Lists returns the lists of the index in order. The caller must not change them.
@@ -119,8 +136,13 @@ func (x *Index) Cover(u weburl.URL, today pattern.Date) []Hit {
 			hit.Covering = append(hit.Covering, int(entry))
 		}
 	}
-	x.literals(u, take)
-	x.expressions(u, take)
+	q := newQuestion(u)
+	x.literals(q, take)
+	x.sieve.each(q, func(s *scan) {
+		if s.covers(q) && x.meets(s.rest, q) {
+			take(s.list, s.entry)
+		}
+	})
 
 	order := make([]int32, 0, len(found))
 	for list := range found {
@@ -147,54 +169,50 @@ func (h *Hit) sort() {
 	slices.SortFunc(h.CarveOuts, bySpecific)
 }
 
-// literals walks up the labels of the host. No pattern of these kinds covers a host that is an address.
-func (x *Index) literals(u weburl.URL, take func(list, entry int32)) {
-	if u.Addr().IsValid() {
+// literals walks up the labels of the host, or through the lengths of ranges. No pattern of names covers a host that is an
+// address.
+func (x *Index) literals(q *question, take func(list, entry int32)) {
+	if addr := q.url.Addr(); addr.IsValid() {
+		for _, length := range x.bits {
+			if length -= family(addr); length < 0 || length > addr.BitLen() {
+				continue
+			}
+			prefix, _ := addr.Prefix(length)
+			if at, ok := x.networks[prefix]; ok {
+				x.takeChain(at, q, take, func(pattern.Pattern) bool { return true })
+			}
+		}
 		return
 	}
-	path := weburl.FoldPath(u.Path())
-	walk := func(hosts map[string]int32, host string) {
-		for name, below := host, false; ; below = true {
-			if at, ok := hosts[name]; ok {
-				for ; at >= 0; at = x.refs[at].next {
-					r := x.refs[at]
-					p := x.lists[r.list].Entries[r.entry].Pattern
-					if inScope(p.Scope(), below) && underPath(path, p.FoldedPath()) {
-						take(r.list, r.entry)
-					}
-				}
-			}
-			dot := strings.IndexByte(name, '.')
-			if dot < 0 {
-				return
-			}
-			name = name[dot+1:]
-		}
+	x.walk(x.names, q.url.Host(), q, take)
+	if len(x.endings) > 0 && q.name != "" {
+		x.walk(x.endings, q.name, q, take)
 	}
-	walk(x.names, u.Host())
-	if name, _ := weburl.SplitSuffix(u.Host()); name != "" && len(x.endings) > 0 {
-		walk(x.endings, name)
+}
+
+func (x *Index) walk(hosts map[string]int32, host string, q *question, take func(list, entry int32)) {
+	for name, below := host, false; ; below = true {
+		if at, ok := hosts[name]; ok {
+			x.takeChain(at, q, take, func(p pattern.Pattern) bool { return inScope(p.Scope(), below) })
+		}
+		dot := strings.IndexByte(name, '.')
+		if dot < 0 {
+			return
+		}
+		name = name[dot+1:]
+	}
+}
+
+func (x *Index) takeChain(at int32, q *question, take func(list, entry int32), inScope func(pattern.Pattern) bool) {
+	for ; at >= 0; at = x.refs[at].next {
+		r := x.refs[at]
+		if inScope(x.lists[r.list].Entries[r.entry].Pattern) && x.meets(r.rest, q) {
+			take(r.list, r.entry)
+		}
 	}
 }
 
 // inScope reports whether a host that is the named one, or stands below it, is covered.
 func inScope(scope pattern.Scope, below bool) bool {
 	return scope == pattern.AndBelow || (scope == pattern.BelowOnly) == below
-}
-
-// underPath reports whether path is tree or stands under it, at a segment boundary.
-func underPath(path, tree string) bool {
-	return strings.HasPrefix(path, tree) && (len(path) == len(tree) || tree == "" || path[len(tree)] == '/')
-}
-
-func (x *Index) expressions(u weburl.URL, take func(list, entry int32)) {
-	if len(x.regexes) == 0 {
-		return
-	}
-	texts := [...]string{pattern.OnURL: u.String(), pattern.OnHost: u.Host(), pattern.OnPath: u.Target()}
-	for _, r := range x.regexes {
-		if r.re.MatchString(texts[r.target]) {
-			take(r.list, r.entry)
-		}
-	}
 }

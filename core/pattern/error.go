@@ -10,10 +10,6 @@ type Code string
 
 // Why a line is refused.
 const (
-	// NotYet: the notation knows this kind and Wide Lark cannot keep it yet.
-	// Example: "betting"
-	NotYet Code = "not-yet"
-
 	// BadHost: the host is not one that a browser could go to.
 	// Example: heron..example
 	BadHost Code = "bad-host"
@@ -21,6 +17,14 @@ const (
 	// BadPath: the path holds something that no path has.
 	// Example: heron.example/wards#map
 	BadPath Code = "bad-path"
+
+	// BadQuery: a parameter without a name.
+	// Example: heron.example/find?=boat
+	BadQuery Code = "bad-query"
+
+	// BadWord: what stands in quotation marks is no word.
+	// Example: "bet*ting"
+	BadWord Code = "bad-word"
 
 	// BadScheme: only http and https are decided on.
 	// Example: gopher://heron.example
@@ -46,7 +50,7 @@ const (
 )
 
 // Codes lists every code.
-var Codes = []Code{NotYet, BadHost, BadPath, BadScheme, BadRegex, BadAttribute, Misplaced, TooLong, NotText}
+var Codes = []Code{BadHost, BadPath, BadQuery, BadWord, BadScheme, BadRegex, BadAttribute, Misplaced, TooLong, NotText}
 
 // Error says where a line is wrong, what was found there, what was expected and, where one is likely, the fix.
 type Error struct {
@@ -65,9 +69,6 @@ func (e *Error) Error() string {
 		found = "found " + quote(e.Found)
 	}
 	text := fmt.Sprintf("%s, expected %s", found, e.Expected)
-	if e.Code == NotYet {
-		text = fmt.Sprintf("%s: %s", quote(e.Found), e.Expected)
-	}
 	if e.Suggestion != "" {
 		text += fmt.Sprintf("; did you mean %s?", e.Suggestion)
 	}

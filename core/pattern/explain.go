@@ -31,21 +31,69 @@ func Explain(e Entry) string {
 }
 
 func (p Pattern) explain() string {
-	if p.kind == Regex {
+	switch p.kind {
+	case Everything:
+		return "every URL"
+	case Regex:
 		return "every URL " + [...]string{OnURL: "that matches", OnHost: "whose host matches", OnPath: "whose path and query match"}[p.target] +
 			" the expression " + p.expr
+	case Word:
+		text := strings.Trim(p.word, "*")
+		open, closed := strings.HasPrefix(p.word, "*"), strings.HasSuffix(p.word, "*")
+		form := map[[2]bool]string{
+			{false, false}: "the word %q standing alone", {false, true}: "a word that begins with %q",
+			{true, false}: "a word that ends with %q", {true, true}: "%q anywhere, inside words too,",
+		}[[2]bool{open, closed}]
+		return "every URL with " + fmt.Sprintf(form, text) + " in host, path or query"
+	}
+	hosts := p.explainHosts()
+	if p.path != "" {
+		switch {
+		case p.scope == Only && strings.Contains(p.path, "*"):
+			hosts = "pages like " + p.path + " on " + hosts
+		case p.scope == Only:
+			hosts = "exactly the page " + p.path + " on " + hosts
+		case strings.Contains(p.path, "*"):
+			hosts = "pages like " + p.path + " and everything under them on " + hosts
+		default:
+			hosts = "the page " + p.path + " and everything under it on " + hosts
+		}
+	}
+	if p.query != "" {
+		hosts += ", where the query holds " + strings.ReplaceAll(p.query, "&", " and ")
+	}
+	if p.port != 0 {
+		hosts += fmt.Sprintf(", on port %d only", p.port)
+	}
+	if p.scheme != "" {
+		hosts += ", over " + p.scheme + " only"
+	}
+	return hosts
+}
+
+func (p Pattern) explainHosts() string {
+	switch {
+	case p.every:
+		return "every host"
+	case p.addr.IsSingleIP():
+		return "the address " + p.addr.Addr().String()
+	case p.addr.IsValid():
+		return "every address in " + p.addr.String()
+	case p.ascii == "":
+		return "every host below a public suffix"
 	}
 	name, it, itself := p.typed, "it", "the host itself"
-	if p.ending {
+	if p.IsGlob() {
+		name, it, itself = "hosts like "+p.typed, "these", "these themselves"
+		if p.ending {
+			name += " before any public suffix"
+		}
+	} else if p.ending {
 		name, it, itself = fmt.Sprintf("%s before any public suffix (%[1]s.example, %[1]s.co.uk)", p.typed), "these", "these themselves"
 	}
-	hosts := [...]string{
+	return [...]string{
 		AndBelow:  name + " and every host below " + it,
 		Only:      name + " only, no host below " + it,
 		BelowOnly: "every host below " + name + ", but not " + itself,
 	}[p.scope]
-	if p.path == "" {
-		return hosts
-	}
-	return fmt.Sprintf("the page %s and everything under it on %s", p.path, hosts)
 }

@@ -42,7 +42,8 @@ func TestReadLines(t *testing.T) {
 	} {
 		assert.Equal(t, want, outcomes(t, text, Mending), "%q", text)
 	}
-	assert.Equal(t, "1 refused at 1, 2 good", outcomes(t, "https://a.example/\nb.example", Exact))
+	assert.Equal(t, "1 changed, 2 refused at 1", outcomes(t, "hxxps://a.example/\n(", Mending))
+	assert.Equal(t, "1 refused at 1, 2 good", outcomes(t, "hxxps://a.example/\nhttps://b.example", Exact))
 
 	wide, err := unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewEncoder().String("a.example\r\nb..example\r\n")
 	require.NoError(t, err)

@@ -50,7 +50,7 @@ func Mend(line string) (Mended, error) {
 		}
 	}
 	entry, err := Parse(m.text)
-	if err == nil {
+	if err == nil && !pastedAddress(body) {
 		return m.result(entry), nil
 	}
 	if strings.HasPrefix(strings.TrimLeft(body, " \t!"), "~") {
@@ -66,6 +66,9 @@ func Mend(line string) (Mended, error) {
 	entries, wrong := m.hostsLine()
 	if entries == nil && wrong == nil {
 		if m.addressBar(); len(m.changes) == 0 {
+			if err == nil {
+				return m.result(entry), nil
+			}
 			return Mended{}, err
 		}
 		entry, wrong = parse(m.text)
@@ -129,6 +132,13 @@ var (
 	webAddress = regexp.MustCompile(`(?i)^(?:https?:)?[/\\]{2}`)
 	attributed = regexp.MustCompile(`(?i)\[[^\[\]]*(?:until|off)[^\[\]]*\]$`)
 )
+
+// pastedAddress reports whether a line is a whole URL, which in the notation would be bound to its scheme: somebody who
+// pastes an address means the page.
+func pastedAddress(body string) bool {
+	body = strings.TrimSpace(body)
+	return webAddress.MatchString(strings.TrimSpace(strings.TrimPrefix(body, "!"))) && !strings.ContainsRune(body, '*')
+}
 
 func isASCII(text string) bool {
 	for i := 0; i < len(text); i++ {

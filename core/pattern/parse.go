@@ -2,8 +2,11 @@ package pattern
 
 import (
 	"errors"
+	"fmt"
+	"net/netip"
 	"regexp"
 	"regexp/syntax"
+	"strconv"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -65,7 +68,7 @@ func parse(line string) (Entry, *Error) {
 	case '~':
 		entry.Pattern, err = p.regex(body)
 	case '"':
-		err = p.fail(0, body, NotYet, "words cannot be kept yet")
+		entry.Pattern, err = p.word(body)
 	default:
 		entry.Pattern, err = p.url(body)
 	}
@@ -226,6 +229,25 @@ func CompileRegex(expr string) (*regexp.Regexp, error) {
 
 var errMatchesEverything = errors.New("an expression that does not match the empty text (this one covers every URL)")
 
+// word reads "betting", "bet*", "*bet*".
+func (p *parser) word(body string) (Pattern, *Error) {
+	inner, closed := strings.CutSuffix(body[1:], `"`)
+	switch text := strings.TrimSuffix(strings.TrimPrefix(inner, "*"), "*"); {
+	case !closed || len(body) < 2:
+		return Pattern{}, p.fail(len(body), "", BadWord, `a quotation mark after the word`)
+	case strings.Contains(inner, `"`):
+		return Pattern{}, p.fail(1+strings.Index(inner, `"`), `"`, BadWord, "one word, in one pair of quotation marks")
+	case strings.Contains(text, "*"):
+		return Pattern{}, p.fail(1+strings.Index(inner, text)+strings.Index(text, "*"), "*", BadWord, "“*” at the ends of a word only")
+	case !strings.ContainsFunc(text, isWordRune):
+		return Pattern{}, p.fail(1, inner, BadWord, "a letter or a digit")
+	}
+	return Pattern{kind: Word, word: inner}, nil
+}
+
+// isWordRune reports whether r is part of a word: a letter or a digit, of any script.
+func isWordRune(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }
+
 // url reads a pattern that is written like a URL.
 func (p *parser) url(body string) (Pattern, *Error) {
 	if i := strings.IndexFunc(body, unicode.IsSpace); i >= 0 {
@@ -240,65 +262,174 @@ func (p *parser) url(body string) (Pattern, *Error) {
 		pat.scope = Only
 		p.skip(1)
 	}
-	if scheme, _, found := strings.Cut(body, "://"); found && !strings.ContainsAny(scheme, "/?") {
-		switch strings.ToLower(scheme) {
-		case "http", "https":
-			return Pattern{}, p.fail(0, scheme+"://", NotYet, "entries for one scheme only cannot be kept yet")
+	if scheme, rest, found := strings.Cut(body, "://"); found && !strings.ContainsAny(scheme, "/?") {
+		pat.scheme = strings.ToLower(scheme)
+		if pat.scheme != "http" && pat.scheme != "https" {
+			return Pattern{}, p.fail(0, scheme+"://", BadScheme, "a host, or http:// or https://")
 		}
-		return Pattern{}, p.fail(0, scheme+"://", BadScheme, "a host, or http:// or https://")
-	}
-	if scheme, _, found := strings.Cut(body, "//"); found && (strings.EqualFold(scheme, "http") || strings.EqualFold(scheme, "https")) {
+		p.skip(len(scheme) + len("://"))
+		if body = rest; body == "" {
+			return Pattern{}, p.fail(0, "", BadHost, "a host")
+		}
+	} else if scheme, _, found := strings.Cut(body, "//"); found && (strings.EqualFold(scheme, "http") || strings.EqualFold(scheme, "https")) {
 		return Pattern{}, p.fail(len(scheme), "//", BadScheme, "“:” after "+scheme)
 	}
-	end := strings.IndexAny(body, "/?#:")
-	if strings.HasPrefix(body, "[") || strings.Count(body, ":") > 1 {
-		return Pattern{}, p.fail(0, body, NotYet, "addresses cannot be kept yet")
+	length, err := p.hostOrAddress(body, &pat)
+	if err != nil {
+		return Pattern{}, err
 	}
+	p.skip(length)
+	if err := p.afterHost(body[length:], &pat); err != nil {
+		return Pattern{}, err
+	}
+	if (pat.addr.IsValid() || pat.every) && pat.path == "" {
+		pat.scope = AndBelow // there is nothing below that "=" could leave out
+	}
+	pat.kind = pat.sort()
+	return pat, nil
+}
+
+// sort returns the kind of a pattern that is written like a URL.
+func (p Pattern) sort() Kind {
+	switch {
+	case p.query != "":
+		return Query
+	case strings.Contains(p.path, "*"):
+		return PathGlob
+	case p.path != "" && p.scope == Only:
+		return Page
+	case p.path != "":
+		return PageTree
+	case p.port != 0:
+		return Port
+	case p.scheme != "":
+		return Scheme
+	case p.addr.IsValid():
+		return Address
+	case p.every:
+		return Everything
+	case p.IsGlob() || p.ascii == "":
+		return HostGlob
+	case p.ending:
+		return AnyEnding
+	}
+	return [...]Kind{AndBelow: Site, Only: Host, BelowOnly: Below}[p.scope]
+}
+
+// hostOrAddress reads what stands before port, path and query into pat, and returns its length.
+func (p *parser) hostOrAddress(body string, pat *Pattern) (int, *Error) {
+	if end := strings.IndexByte(body, ']'); body[0] == '[' && end > 0 {
+		addr, err := netip.ParseAddr(body[1:end])
+		if err != nil || addr.Zone() != "" {
+			return 0, p.fail(0, body[:end+1], BadHost, "an IPv6 address in the brackets")
+		}
+		pat.addr = single(addr)
+		return end + 1, nil
+	}
+	if strings.Count(body, ":") > 1 { // only an IPv6 address has several; without brackets nothing but a range may follow
+		address, bits, isRange := strings.Cut(body, "/")
+		addr, err := netip.ParseAddr(address)
+		if err != nil || addr.Zone() != "" {
+			return 0, p.fail(0, body, BadHost, "an IPv6 address (in brackets where a port or a path follows)")
+		}
+		if !isRange {
+			pat.addr = single(addr)
+			return len(body), nil
+		}
+		return len(body), p.network(addr, bits, len(address)+1, pat)
+	}
+	end := strings.IndexAny(body, "/?#:")
 	if end < 0 {
 		end = len(body)
 	}
-	host, rest := body[:end], body[end:]
-	if err := p.host(host, &pat); err != nil {
-		return Pattern{}, err
+	if err := p.host(body[:end], pat); err != nil {
+		return 0, err
 	}
-	p.skip(end)
-	return p.afterHost(rest, pat)
+	// Address, slash, number is a range, however the slash is written; with a scheme before it, it is a page.
+	if rest := body[end:]; pat.addr.IsValid() && pat.scheme == "" && rest != "" && rest[0] == '/' && !strings.ContainsAny(rest, `?#*\`) {
+		if bits := strings.Trim(weburl.ParsePath(rest), "/"); isNumber(bits) {
+			return len(body), p.network(pat.addr.Addr(), bits, end+1, pat)
+		}
+	}
+	return end, nil
 }
 
-// host reads the host of a pattern, wildcards included, into pat.
+func single(addr netip.Addr) netip.Prefix {
+	addr = addr.Unmap()
+	return netip.PrefixFrom(addr, addr.BitLen())
+}
+
+func isNumber(text string) bool { return text != "" && strings.Trim(text, "0123456789") == "" }
+
+// network reads the bits of a range of addresses.
+func (p *parser) network(addr netip.Addr, text string, offset int, pat *Pattern) *Error {
+	bits, err := strconv.Atoi(text)
+	if err != nil || bits < 0 || bits > addr.BitLen() {
+		return p.fail(offset, text, BadHost, fmt.Sprintf("a number of bits from 0 to %d", addr.BitLen()))
+	}
+	if pat.scope == Only {
+		return p.fail(-1, "=", Misplaced, "no “=” before a range of addresses")
+	}
+	if addr.Is4In6() {
+		if bits < 96 {
+			return p.fail(offset, text, BadHost, "96 bits at least, for these are IPv4 addresses")
+		}
+		addr, bits = addr.Unmap(), bits-96
+	}
+	pat.addr = netip.PrefixFrom(addr, bits).Masked()
+	return nil
+}
+
+// host reads a host name, wildcards included, or an IPv4 address into pat.
 func (p *parser) host(host string, pat *Pattern) *Error {
-	name := host
-	if rest, found := strings.CutPrefix(name, "*."); found {
-		name, pat.scope = rest, BelowOnly
+	if host != "." {
+		host = strings.TrimSuffix(host, ".")
+	}
+	for strings.Contains(host, "**") {
+		host = strings.ReplaceAll(host, "**", "*")
+	}
+	if host == "*" {
+		pat.every = true
+		return nil
+	}
+	name, isBelow := strings.CutPrefix(host, "*.")
+	if isBelow {
+		pat.scope = BelowOnly
+	}
+	if isBelow && name == "*" {
+		pat.ending = true // *.*: whatever stands before a public suffix
+		return nil
 	}
 	if rest, found := strings.CutSuffix(name, ".*"); found {
 		name, pat.ending = rest, true
-	}
-	name = strings.TrimSuffix(name, ".")
-	if i := strings.IndexByte(name, '*'); i >= 0 || name == "" && strings.Contains(host, "*") {
-		return p.fail(strings.Index(host, name)+max(i, 0), host, NotYet, "“*” can only stand as “*.” before a host and “.*” after it yet")
 	}
 	if name == "" {
 		return p.fail(0, host, BadHost, "a host")
 	}
 	offset := strings.Index(host, name)
-	if at := strings.IndexFunc(name, func(r rune) bool { return !hostRune(r) && r != '%' }); at >= 0 {
+	if at := strings.IndexFunc(name, func(r rune) bool { return !hostRune(r) && r != '%' && r != '*' }); at >= 0 {
 		r, _ := utf8.DecodeRuneInString(name[at:])
 		return p.fail(offset+at, string(r), BadHost, "a letter, a digit, “-”, “_” or “.” in the host")
+	}
+	for at, label := 0, ""; at <= len(name); at += len(label) + 1 {
+		if label, _, _ = strings.Cut(name[at:], "."); label == "" {
+			from := max(0, at-1)
+			return p.fail(offset+from, name[from:min(at+1, len(name))], BadHost, "a name between the dots")
+		}
+	}
+	if strings.Contains(name, "*") {
+		return p.hostGlob(name, offset, pat)
 	}
 	read, err := weburl.ParseHost(name)
 	if err != nil {
 		return p.fail(offset, name, BadHost, "a host ("+err.Error()+")")
 	}
 	if read.Addr.IsValid() {
-		return p.fail(offset, name, NotYet, "addresses cannot be kept yet")
-	}
-	for at, label := 0, ""; at <= len(name); at += len(label) + 1 {
-		label, _, _ = strings.Cut(name[at:], ".")
-		if label == "" {
-			from := max(0, at-1)
-			return p.fail(offset+from, name[from:min(at+1, len(name))], BadHost, "a name between the dots")
+		if pat.ending || isBelow {
+			return p.fail(0, host, BadHost, "no “*” beside an address; a range is written 203.0.113.0/24")
 		}
+		pat.addr = single(read.Addr)
+		return nil
 	}
 	ascii := read.ASCII
 	for label := range strings.SplitSeq(ascii, ".") {
@@ -316,16 +447,20 @@ func (p *parser) host(host string, pat *Pattern) *Error {
 	if pat.typed = strings.ToLower(name); !sameHost(pat.typed, ascii) {
 		pat.typed = ascii // full-width forms and escapes are spellings, not names
 	}
-	switch {
-	case pat.ending:
-		pat.kind = AnyEnding
-	case pat.scope == BelowOnly:
-		pat.kind = Below
-	case pat.scope == Only:
-		pat.kind = Host
-	default:
-		pat.kind = Site
+	return nil
+}
+
+// hostGlob reads a name with "*" in it. Pieces of international names have no ASCII form, so a glob that holds any is
+// compared with the Unicode form of hosts.
+func (p *parser) hostGlob(name string, offset int, pat *Pattern) *Error {
+	if at := strings.IndexByte(name, '%'); at >= 0 {
+		return p.fail(offset+at, "%", BadHost, "no escape in a host with “*”")
 	}
+	if strings.Trim(name, "*.-") == "" {
+		return p.fail(offset, name, BadHost, "a letter or a digit beside “*” (“*” alone covers everything)")
+	}
+	pat.typed = strings.ToLower(name)
+	pat.ascii = pat.typed
 	return nil
 }
 
@@ -347,42 +482,45 @@ func hostRune(r rune) bool {
 	return r == '.' || r == '-' || r == '_' || r|0x20 >= 'a' && r|0x20 <= 'z' || r >= '0' && r <= '9'
 }
 
-// afterHost reads what follows the host: nothing, or a path.
-func (p *parser) afterHost(rest string, pat Pattern) (Pattern, *Error) {
-	if rest == "" || rest == "/" {
-		return pat, nil
-	}
-	switch rest[0] {
-	case ':':
+// afterHost reads what follows the host: port, path, query.
+func (p *parser) afterHost(rest string, pat *Pattern) *Error {
+	if after, found := strings.CutPrefix(rest, ":"); found {
+		digits := len(after) - len(strings.TrimLeft(after, "0123456789"))
+		port, err := strconv.ParseUint(after[:digits], 10, 16)
 		switch name := pat.ascii; {
-		case len(rest) > 1 && rest[1] >= '0' && rest[1] <= '9':
-			return Pattern{}, p.fail(0, rest, NotYet, "entries for one port only cannot be kept yet")
-		case name == "http" || name == "https":
-			return Pattern{}, p.fail(0, rest, BadScheme, "“://” after "+name)
+		case digits == 0 && (name == "http" || name == "https"):
+			return p.fail(0, rest, BadScheme, "“://” after "+name)
+		case err != nil || port == 0:
+			return p.fail(1, after, BadHost, "a port from 1 to 65535 after “:”")
 		}
-		return Pattern{}, p.fail(0, rest, BadHost, "a port number after “:”")
-	case '#':
-		return Pattern{}, p.fail(0, rest, BadPath, "no fragment, for it never leaves the browser (a note needs a blank before “#”)")
-	case '?':
-		return Pattern{}, p.fail(0, rest, NotYet, "entries for a query cannot be kept yet")
+		pat.port = uint16(port)
+		p.skip(1 + digits)
+		rest = after[digits:]
 	}
-	if i := strings.IndexAny(rest, `*?#\`); i >= 0 {
-		switch rest[i] {
-		case '*':
-			return Pattern{}, p.fail(i, rest[i:], NotYet, "“*” inside a path cannot be kept yet")
-		case '?':
-			return Pattern{}, p.fail(i, rest[i:], NotYet, "entries for a query cannot be kept yet")
-		case '#':
-			return Pattern{}, p.fail(i, rest[i:], BadPath, "no fragment, for it never leaves the browser (a note needs a blank before “#”)")
+	if rest == "" || rest == "/" {
+		return nil
+	}
+	if i := strings.IndexByte(rest, '#'); i >= 0 {
+		return p.fail(i, rest[i:], BadPath, "no fragment, for it never leaves the browser (a note needs a blank before “#”)")
+	}
+	path, query, hasQuery := strings.Cut(rest, "?")
+	switch {
+	case path != "" && path[0] != '/':
+		return p.fail(0, rest, Misplaced, "“/”, “?”, “:” or the end after the host")
+	case strings.Contains(path, `\`):
+		return p.fail(strings.IndexByte(path, '\\'), `\`, BadPath, "“/” between the parts of a path")
+	}
+	if path != "" {
+		pat.path = strings.TrimSuffix(weburl.ParsePath(path), "/")
+	}
+	if !hasQuery {
+		return nil
+	}
+	for param := range strings.SplitSeq(query, "&") {
+		if name, _, _ := strings.Cut(param, "="); name == "" {
+			return p.fail(len(path)+1, query, BadQuery, "parameters as name, name=value or name=*part*, with “&” between them")
 		}
-		return Pattern{}, p.fail(i, rest[i:i+1], BadPath, "“/” between the parts of a path")
 	}
-	if pat.path = strings.TrimSuffix(weburl.ParsePath(rest), "/"); pat.path == "" {
-		return pat, nil
-	}
-	if pat.scope == Only {
-		return Pattern{}, p.fail(0, rest, NotYet, "exact pages (“=” before a URL with a path) cannot be kept yet")
-	}
-	pat.kind = PageTree
-	return pat, nil
+	pat.query = query
+	return nil
 }

@@ -9,42 +9,69 @@
 //	=heron.example                    host: that host only
 //	*.heron.example                   below: hosts below it, at any depth, not itself
 //	heron.*                           any ending: "heron" directly before any public suffix, and hosts below
-//	=heron.*  *.heron.*               the same without the hosts below; only the hosts below
+//	shop-*.heron.example  *heron*     host glob: "*" is any run of host characters, dots included
 //	heron.example/wards               page tree: /wards and everything under /wards/, on the site
+//	=heron.example/wards              page: exactly that page on exactly that host
+//	heron.example/*/map               path glob: "*" within a segment, "**" across segments
+//	heron.example/find?q=*boat*       query: also a parameter q whose decoded value matches
+//	http://heron.example              scheme: only over that scheme
+//	heron.example:8443                port: only on that port
+//	203.0.113.0/24  2001:db8::7       address: URLs whose host is an address in the range
+//	"betting"  "bet*"                 word: standing alone in host, path or query; beginning so
 //	~ REGEX  ~host REGEX  ~path REGEX regex: RE2 syntax, unanchored, on the URL, the host, path and query
+//	*                                 everything
 //	! ENTRY                           carve-out: taken out of the list, whatever else in it covers it
 //
 // After the pattern, attributes may stand in square brackets ([until 2026-12-24], [off], [until 2026-12-24, off])
 // and, after white space, a note (# why it is here). Letter case never matters. A line that holds only a note is
 // kept as a note in its place.
 //
-// What the notation will have and has not yet (exact pages, globs, queries, schemes, ports, addresses, words) is
-// recognised and refused with the code [NotYet], so that it never means something else in the meantime.
+// Hosts: a first label that is "*" alone stands for one or more labels, a last label that is "*" alone for one whole
+// public suffix. A pattern without "=" also covers every host below the hosts it names. But for "*" alone, no host
+// pattern covers a host that is an address.
+//
+// Paths: a segment that is "*" alone is exactly one segment, one that is "**" alone any number of them. A final slash
+// says nothing. Without "=" a path covers itself and everything below it, at a segment boundary.
 package pattern
 
 import (
+	"net/netip"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"widelark/core/weburl"
 )
 
-// Kind is what sort of pattern an entry has, or that it is a note.
+// Kind is what sort of pattern an entry has, or that it is a note. Where several apply (a page on a port), it is the one
+// that narrows most: query, then path, port, scheme, host.
 type Kind string
 
 // The kinds, in the order in which the notation introduces them.
 const (
-	Site      Kind = "site"
-	Host      Kind = "host"
-	Below     Kind = "below"
-	AnyEnding Kind = "any-ending"
-	PageTree  Kind = "page-tree"
-	Regex     Kind = "regex"
-	Note      Kind = "note" // a line that holds only a note
+	Site       Kind = "site"
+	Host       Kind = "host"
+	Below      Kind = "below"
+	AnyEnding  Kind = "any-ending"
+	HostGlob   Kind = "host-glob"
+	PageTree   Kind = "page-tree"
+	Page       Kind = "page"
+	PathGlob   Kind = "path-glob"
+	Query      Kind = "query"
+	Scheme     Kind = "scheme"
+	Port       Kind = "port"
+	Address    Kind = "address"
+	Word       Kind = "word"
+	Regex      Kind = "regex"
+	Everything Kind = "everything"
+	Note       Kind = "note" // a line that holds only a note
 )
 
 // Kinds lists every kind.
-var Kinds = []Kind{Site, Host, Below, AnyEnding, PageTree, Regex, Note}
+var Kinds = []Kind{
+	Site, Host, Below, AnyEnding, HostGlob, PageTree, Page, PathGlob, Query, Scheme, Port, Address, Word, Regex, Everything, Note,
+}
 
 // Scope says which hosts a host pattern covers, seen from the name that it holds.
 type Scope uint8
@@ -74,11 +101,17 @@ const MaxLength = 2048
 // meaning. The zero Pattern is not valid.
 type Pattern struct {
 	kind   Kind
-	scope  Scope
-	ending bool   // the name stands before any public suffix
-	typed  string // the name as typed, in lower case, without wildcards
-	ascii  string // the name in ASCII form
-	path   string // as typed, in canonical escapes, without a final slash; "" where there is none
+	scheme string       // "http", "https"; "" for both
+	every  bool         // every host, addresses too: "*" alone
+	scope  Scope        // for a page: Only stands for exactly that page, too
+	ending bool         // the name stands before any public suffix
+	typed  string       // the name as typed, in lower case; the wildcards that scope and ending say are left out
+	ascii  string       // the name in ASCII form; where it holds "*" and letters beyond ASCII, in Unicode form
+	addr   netip.Prefix // for addresses; a single one has all bits
+	port   uint16       // 0 for every port
+	path   string       // as typed, in canonical escapes, without a final slash; "" where there is none
+	query  string       // as typed, without "?"; "" where there is none
+	word   string       // as typed, with its stars, without its quotation marks
 	target Target
 	expr   string // the regex as typed
 }
@@ -86,18 +119,34 @@ type Pattern struct {
 // Kind returns what sort of pattern p is.
 func (p Pattern) Kind() Kind { return p.kind }
 
-// Scope returns which hosts p covers, seen from [Pattern.Name]. It means nothing for a regex.
+// Scope returns which hosts p covers, seen from [Pattern.Name].
 func (p Pattern) Scope() Scope { return p.scope }
 
 // EveryEnding reports whether the name stands before any public suffix.
 func (p Pattern) EveryEnding() bool { return p.ending }
 
-// Name returns the host that p holds, in ASCII form, without wildcards; "" for a regex.
+// Name returns the host that p holds, in ASCII form, without the wildcards that [Pattern.Scope] and
+// [Pattern.EveryEnding] say. Where it still holds a "*", it is a glob. It is "" where p holds no name.
 func (p Pattern) Name() string { return p.ascii }
 
+// EveryHost reports whether p is about every host, addresses too.
+func (p Pattern) EveryHost() bool { return p.every }
+
+// IsGlob reports whether the name is a glob.
+func (p Pattern) IsGlob() bool { return strings.Contains(p.ascii, "*") }
+
+// Prefix returns the range of addresses that p is about; it is not valid where p is about names.
+func (p Pattern) Prefix() netip.Prefix { return p.addr }
+
+// SchemeAndPort returns what p is bound to: "" for both schemes, 0 for every port.
+func (p Pattern) SchemeAndPort() (scheme string, port uint16) { return p.scheme, p.port }
+
 // FoldedPath returns the path that p holds in the form in which paths are compared (see [weburl.FoldPath]),
-// without a final slash; "" where p holds none.
+// without a final slash; "" where p holds none. Where it holds a "*", it is a glob.
 func (p Pattern) FoldedPath() string { return weburl.FoldPath(p.path) }
+
+// ExactPage reports whether p covers the page of its path only, not those below it.
+func (p Pattern) ExactPage() bool { return p.path != "" && p.scope == Only }
 
 // Expr returns the regular expression as typed, and what it is applied to. Letter case is to be ignored.
 func (p Pattern) Expr() (string, Target) { return p.expr, p.target }
@@ -108,32 +157,67 @@ func (p Pattern) IsValid() bool { return p.kind != "" }
 // Key returns the pattern in the form in which patterns are compared: hosts in ASCII, letter case folded. Two
 // patterns with one key mean the same.
 func (p Pattern) Key() string {
-	if p.kind == Regex {
+	switch p.kind {
+	case Regex:
 		return p.String()
+	case Word:
+		return strings.ToLower(p.String())
 	}
-	return p.text(p.ascii, p.FoldedPath())
+	params := strings.Split(foldQuery(p.query), "&")
+	slices.Sort(params)
+	return p.text(p.ascii, p.FoldedPath(), strings.Join(slices.Compact(params), "&"))
 }
 
 // String returns the pattern as the notation writes it. Parsing that gives p again.
 func (p Pattern) String() string {
-	if p.kind == Regex {
+	switch p.kind {
+	case "":
+		return ""
+	case Regex:
 		return [...]string{OnURL: "~ ", OnHost: "~host ", OnPath: "~path "}[p.target] + p.expr
+	case Word:
+		return `"` + p.word + `"`
 	}
-	return p.text(p.typed, p.path)
+	return p.text(p.typed, p.path, p.query)
 }
 
-func (p Pattern) text(name, path string) string {
-	if !p.IsValid() {
-		return ""
-	}
+func (p Pattern) text(name, path, query string) string {
 	var b strings.Builder
-	b.Grow(len(name) + len(path) + 4)
-	b.WriteString([...]string{AndBelow: "", Only: "=", BelowOnly: "*."}[p.scope])
-	b.WriteString(name)
-	if p.ending {
-		b.WriteString(".*")
+	b.Grow(len(name) + len(path) + len(query) + 4)
+	if p.scope == Only {
+		b.WriteByte('=')
+	}
+	if p.scheme != "" {
+		b.WriteString(p.scheme + "://")
+	}
+	switch {
+	case p.every:
+		b.WriteByte('*')
+	case p.addr.IsValid() && !p.addr.IsSingleIP():
+		b.WriteString(p.addr.String())
+	case p.addr.IsValid() && p.addr.Addr().Is6() && (p.scheme != "" || p.port != 0 || path != "" || query != ""):
+		b.WriteString("[" + p.addr.Addr().String() + "]")
+	case p.addr.IsValid():
+		b.WriteString(p.addr.Addr().String())
+	default:
+		if p.scope == BelowOnly {
+			b.WriteString("*")
+			if name != "" {
+				b.WriteByte('.')
+			}
+		}
+		b.WriteString(name)
+		if p.ending {
+			b.WriteString(".*")
+		}
+	}
+	if p.port != 0 {
+		b.WriteString(":" + strconv.Itoa(int(p.port)))
 	}
 	b.WriteString(path)
+	if query != "" {
+		b.WriteString("?" + query)
+	}
 	return b.String()
 }
 

@@ -54,21 +54,13 @@ var slips = []func(string) string{
 		}
 		return s
 	},
-	func(s string) string { // *heron.example
-		if strings.HasPrefix(s, "*") && !strings.HasPrefix(s, "*.") {
-			return "*." + strings.TrimLeft(s, "*")
-		}
-		return s
-	},
-	func(s string) string { return repeatedDot.ReplaceAllString(s, ".") },          // heron..example
-	func(s string) string { return strings.ReplaceAll(s, ",", ".") },               // heron,example
-	func(s string) string { return strings.ReplaceAll(s, `\`, "/") },               // heron.example\wards
-	func(s string) string { return beforeAt.ReplaceAllString(s, "") },              // someone@heron.example
-	func(s string) string { return strayBlank.ReplaceAllString(s, ".") },           // heron .example
-	func(s string) string { return attrName.ReplaceAllString(s, "[until $1]") },    // [untl 2026-12-24]
-	func(s string) string { return attrOff.ReplaceAllString(s, "[off]") },          // [of]
-	func(s string) string { before, _, _ := strings.Cut(s, "#"); return before },   // heron.example/wards#map
-	func(s string) string { return strings.TrimRight(s, ".,;:)") },                 // heron.example,
-	func(s string) string { before, _, _ := strings.Cut(s, "/**"); return before }, // heron.example/wards/**
-	func(s string) string { return strings.TrimSuffix(s, "/*") },                   // heron.example/wards/*
+	func(s string) string { return repeatedDot.ReplaceAllString(s, ".") },        // heron..example
+	func(s string) string { return strings.ReplaceAll(s, ",", ".") },             // heron,example
+	func(s string) string { return strings.ReplaceAll(s, `\`, "/") },             // heron.example\wards
+	func(s string) string { return beforeAt.ReplaceAllString(s, "") },            // someone@heron.example
+	func(s string) string { return strayBlank.ReplaceAllString(s, ".") },         // heron .example
+	func(s string) string { return attrName.ReplaceAllString(s, "[until $1]") },  // [untl 2026-12-24]
+	func(s string) string { return attrOff.ReplaceAllString(s, "[off]") },        // [of]
+	func(s string) string { before, _, _ := strings.Cut(s, "#"); return before }, // heron.example/wards#map
+	func(s string) string { return strings.TrimRight(s, ".,;:)") },               // heron.example,
 }

@@ -59,6 +59,9 @@ func Parse(text string) (URL, error) {
 	if len(text) > MaxLength {
 		return fail("longer than %d bytes", MaxLength)
 	}
+	if u, ok := parseClean(text); ok {
+		return u, nil
+	}
 	full, err := withScheme(strip(strings.ToValidUTF8(text, "\uFFFD")))
 	if err != nil {
 		return fail("%s", err)

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"net/url"
 	"os"
 	"strconv"
 	"strings"
@@ -135,6 +136,28 @@ func TestPlainAgreesWithParser(t *testing.T) {
 	})
 }
 
+// The short way and the long way give one answer.
+func TestCleanAgreesWithParser(t *testing.T) {
+	taken := 0
+	rapid.Check(t, func(t *rapid.T) {
+		text := rapid.StringMatching(`https?://[a-c0-9.x_-]{1,8}(/[a-cA-C0-9._~/-]{0,8})?(\?[a-cA-C0-9=&+,;:/?@!*~._%-]{0,8})?`).Draw(t, "url")
+		u, ok := parseClean(text)
+		if !ok {
+			return
+		}
+		taken++
+		read, err := whatwg.Parse(text)
+		require.NoError(t, err, text)
+		host, addr := canonicalHost(read.Hostname())
+		assert.Equal(t, URL{scheme: read.Scheme(), host: host, addr: addr, path: canonicalPath(read.Pathname()), query: upperEscapes(read.Query())}, u, text)
+	})
+	assert.Positive(t, taken)
+}
+
+func TestCleanAllocatesNothing(t *testing.T) {
+	assert.Zero(t, testing.AllocsPerRun(100, func() { _, _ = Parse("https://www.heron.example/wards/map?tab=2&x=a+b") }))
+}
+
 func TestParseHost(t *testing.T) {
 	for text, want := range map[string]string{
 		"heron.example": "heron.example", "HERON.example.": "heron.example", "0x7f.1": "127.0.0.1", "[::1]": "[::1]",
@@ -159,12 +182,34 @@ func FuzzParse(f *testing.F) {
 	f.Fuzz(func(t *testing.T, text string) { checkIdempotent(t, text) })
 }
 
-func BenchmarkParse(b *testing.B) {
-	for name, text := range map[string]string{"plain": "https://www.heron.example/wards/map", "international": "https://müßig.example/Ärzte?q=ü"} {
+func BenchmarkCanonicalClean(b *testing.B) {
+	texts := make([]string, 4096)
+	for i := range texts {
+		texts[i] = fmt.Sprintf("https://www.site-%d.example/wards/%d/map-of-the-ward?tab=%d&view=plan", i, i, i)
+	}
+	against(b, func(i int) { _, _ = Parse(texts[i%len(texts)]) }, func(i int) { _, _ = url.Parse(texts[i%len(texts)]) })
+}
+
+// One in eleven is not plain, as in a log.
+func BenchmarkCanonicalMix(b *testing.B) {
+	odd := []string{"https://site-%d.example/a%%20b/%%7e", "HTTP://Site-%d.example:80/", "https://müßig-%d.example/Ärzte", "http://3405803%03d/", "https://site-%d.example/a/../b//c"}
+	texts := make([]string, 4096)
+	for i := range texts {
+		texts[i] = fmt.Sprintf("https://www.site-%d.example/wards/map-of-the-ward?tab=2&view=plan", i)
+		if i%11 == 0 {
+			texts[i] = fmt.Sprintf(odd[i/11%len(odd)], i%1000)
+		}
+	}
+	against(b, func(i int) { _, _ = Parse(texts[i%len(texts)]) }, func(i int) { _, _ = url.Parse(texts[i%len(texts)]) })
+}
+
+// against measures ours beside the anchor that performance is told in.
+func against(b *testing.B, ours, anchor func(i int)) {
+	for name, run := range map[string]func(int){"ours": ours, "anchor": anchor} {
 		b.Run(name, func(b *testing.B) {
 			b.ReportAllocs()
-			for b.Loop() {
-				_, _ = Parse(text)
+			for i := 0; b.Loop(); i++ {
+				run(i)
 			}
 		})
 	}

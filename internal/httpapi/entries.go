@@ -22,7 +22,7 @@ import (
 // Entry is one line of a list.
 type Entry struct {
 	ID       int64        `json:"id"`
-	Kind     pattern.Kind `json:"kind" enum:"site,host,below,any-ending,page-tree,regex,note"`
+	Kind     pattern.Kind `json:"kind" enum:"site,host,below,any-ending,host-glob,page-tree,page,path-glob,query,scheme,port,address,word,regex,everything,note"`
 	Text     string       `json:"text" doc:"The whole line in the notation"`
 	Pattern  string       `json:"pattern" doc:"The pattern alone; empty for a note"`
 	CarveOut bool         `json:"carveOut" doc:"Taken out of the list"`
@@ -46,7 +46,7 @@ type entriesInput struct {
 	After string       `query:"after" doc:"The cursor that the page before gave as next"`
 	Limit int          `query:"limit" default:"200" minimum:"1" maximum:"2000"`
 	Text  string       `query:"text" maxLength:"200" doc:"Only entries whose pattern or note holds this, letter case aside"`
-	Kind  pattern.Kind `query:"kind" enum:"site,host,below,any-ending,page-tree,regex,note" doc:"Only entries of this kind"`
+	Kind  pattern.Kind `query:"kind" enum:"site,host,below,any-ending,host-glob,page-tree,page,path-glob,query,scheme,port,address,word,regex,everything,note" doc:"Only entries of this kind"`
 }
 
 type entriesOutput struct {
@@ -155,7 +155,7 @@ type RefusedLine struct {
 	Line       int          `json:"line" doc:"1-based"`
 	Column     int          `json:"column" doc:"1-based, in characters"`
 	Text       string       `json:"text" doc:"As it stood in the file"`
-	Code       pattern.Code `json:"code" enum:"not-yet,bad-host,bad-path,bad-scheme,bad-regex,bad-attribute,misplaced,too-long,not-text"`
+	Code       pattern.Code `json:"code" enum:"bad-host,bad-path,bad-query,bad-word,bad-scheme,bad-regex,bad-attribute,misplaced,too-long,not-text"`
 	Found      string       `json:"found"`
 	Expected   string       `json:"expected"`
 	Suggestion string       `json:"suggestion,omitempty" doc:"An entry that is probably meant"`

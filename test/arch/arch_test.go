@@ -32,6 +32,7 @@ var importRules = map[string]string{
 	"internal/httpapi/contract": "internal/httpapi",
 	"internal/cli":              "client core/pattern",
 	"internal/service":          "client demo web internal/account internal/httpapi internal/postgres internal/postgres/cluster internal/trial",
+	"bench":                     "",
 	"client":                    "",
 	"demo":                      "client",
 	"web":                       "",

@@ -344,7 +344,7 @@ export interface components {
             /** Format: int64 */
             id: number;
             /** @enum {string} */
-            kind: "site" | "host" | "below" | "any-ending" | "page-tree" | "regex" | "note";
+            kind: "site" | "host" | "below" | "any-ending" | "host-glob" | "page-tree" | "page" | "path-glob" | "query" | "scheme" | "port" | "address" | "word" | "regex" | "everything" | "note";
             note: string;
             /** @description Kept, but not in force */
             off: boolean;
@@ -529,7 +529,7 @@ export interface components {
         };
         RefusedLine: {
             /** @enum {string} */
-            code: "not-yet" | "bad-host" | "bad-path" | "bad-scheme" | "bad-regex" | "bad-attribute" | "misplaced" | "too-long" | "not-text";
+            code: "bad-host" | "bad-path" | "bad-query" | "bad-word" | "bad-scheme" | "bad-regex" | "bad-attribute" | "misplaced" | "too-long" | "not-text";
             /**
              * Format: int64
              * @description 1-based, in characters
@@ -1195,7 +1195,7 @@ export interface operations {
                 /** @description Only entries whose pattern or note holds this, letter case aside */
                 text?: string;
                 /** @description Only entries of this kind */
-                kind?: "site" | "host" | "below" | "any-ending" | "page-tree" | "regex" | "note";
+                kind?: "site" | "host" | "below" | "any-ending" | "host-glob" | "page-tree" | "page" | "path-glob" | "query" | "scheme" | "port" | "address" | "word" | "regex" | "everything" | "note";
             };
             header?: never;
             path: {

@@ -58,9 +58,10 @@ export function LinesField({ label, value, onChange, refused = [], changed = [] 
         />
       </div>
       <p id={`${id}-hint`} className="text-sm text-soft">
-        <code>heron.example</code> the site and all below it · <code>*.heron.example</code> only below ·{' '}
-        <code>=heron.example</code> that host only · <code>heron.*</code> any ending · <code>heron.example/wards</code>{' '}
-        a page and all under it · <code>~ REGEX</code> · <code>! …</code> taken out · <code># note</code>
+        <code>heron.example</code> the site and all below it · <code>=</code> that only · <code>*.</code> only below ·{' '}
+        <code>heron.*</code> any ending · <code>shop-*.heron.example</code> · <code>heron.example/wards</code> a page
+        and all under it · <code>?q=*boat*</code> · <code>203.0.113.0/24</code> · <code>"word"</code> ·{' '}
+        <code>~ REGEX</code> · <code>! …</code> taken out · <code># note</code>
       </p>
     </div>
   )

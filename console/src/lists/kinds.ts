@@ -6,7 +6,18 @@ export const kinds: Record<Kind, string> = {
   host: 'host',
   below: 'below',
   'any-ending': 'any ending',
+  'host-glob': 'host glob',
   'page-tree': 'page tree',
+  page: 'page',
+  'path-glob': 'path glob',
+  query: 'query',
+  scheme: 'scheme',
+  port: 'port',
+  address: 'address',
+  word: 'word',
   regex: 'regex',
+  everything: 'everything',
   note: 'note',
 }
+
+export const kindNames = Object.keys(kinds) as [Kind, ...Kind[]]

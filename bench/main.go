@@ -1,0 +1,81 @@
+// Command bench reads what `go test -bench` prints and tells it as ratios: each benchmark that has an anchor, a few lines of
+// well-known library code measured in the same run, beside the goal for it.
+//
+// From: standard input.
+// To: one table.
+package main
+
+import (
+	"bufio"
+	"fmt"
+	"os"
+	"regexp"
+	"slices"
+	"strconv"
+
+	"github.com/jedib0t/go-pretty/v6/table"
+)
+
+// goals are how many times the anchor's time each may take at most.
+var goals = []struct {
+	name, work, anchor string
+	most               float64
+}{
+	{"CanonicalClean", "canonicalise clean URLs", "net/url.Parse", 0.3},
+	{"CanonicalMix", "canonicalise the realistic mix", "net/url.Parse", 1},
+	{"Hosts", "lookup among a million sites, all matches", "Go map asked label by label", 0.7},
+	{"Build", "index of a million sites", "filling a presized Go map", 0.6},
+	{"HostGlobs", "10,000 host globs", "loop over all", 1.0 / 400},
+	{"Regexes", "1,000 regexes, 3 in 100 without a literal", "loop over all", 1.0 / 800},
+	{"Words", "5,000 words", "loop over all", 1.0 / 400},
+	{"Import", "import of 100,000 lines", "COPY into a bare table", 3},
+}
+
+var line = regexp.MustCompile(`^Benchmark(\w+)/(ours|anchor)-\d+\s+\d+\s+([0-9.]+) ns/op`)
+
+func main() {
+	times := map[string][]float64{} // nanoseconds a run, by name and side
+	for in := bufio.NewScanner(os.Stdin); in.Scan(); {
+		fmt.Fprintln(os.Stderr, in.Text())
+		if found := line.FindStringSubmatch(in.Text()); found != nil {
+			ns, _ := strconv.ParseFloat(found[3], 64) // the expression lets only numbers through
+			times[found[1]+found[2]] = append(times[found[1]+found[2]], ns)
+		}
+	}
+	t := table.NewWriter()
+	t.SetOutputMirror(os.Stdout)
+	t.AppendHeader(table.Row{"work", "anchor, same run", "goal", "ratio", "spread", "met"})
+	missing := false
+	for _, g := range goals {
+		ours, anchor := times[g.name+"ours"], times[g.name+"anchor"]
+		if len(ours) == 0 || len(anchor) == 0 {
+			missing = true
+			t.AppendRow(table.Row{g.work, g.anchor, figure(g.most), "not measured", "", ""})
+			continue
+		}
+		ratio := median(ours) / median(anchor)
+		met := "no"
+		if ratio <= g.most {
+			met = "yes"
+		}
+		spread := fmt.Sprintf("%s to %s", figure(slices.Min(ours)/slices.Max(anchor)), figure(slices.Max(ours)/slices.Min(anchor)))
+		t.AppendRow(table.Row{g.work, g.anchor, figure(g.most), figure(ratio), spread, met})
+	}
+	t.Render()
+	if missing {
+		os.Exit(1)
+	}
+}
+
+// figure writes small ratios as a fraction.
+func figure(ratio float64) string {
+	if ratio < 0.1 {
+		return fmt.Sprintf("1/%.0f", 1/ratio)
+	}
+	return fmt.Sprintf("%.2f", ratio)
+}
+
+func median(of []float64) float64 {
+	slices.Sort(of)
+	return of[len(of)/2]
+}
