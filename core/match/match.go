@@ -113,13 +113,10 @@ func chain[K comparable](x *Index, heads map[K]int32, key K, r ref) {
 	x.refs = append(x.refs, r)
 }
 
-// Lists returns the lists of the index in order. The caller must not change them.
-func (x *Index) Lists() []List { return x.lists }
-
 // Cover returns the lists that have something to say about u on a day, in the order of the lists: also those that only
 // a carve-out covers, so that an answer can tell why the URL is not in them.
 func (x *Index) Cover(u weburl.URL, today pattern.Date) []Hit {
-	found := map[int32]*Hit{}
+	var found map[int32]*Hit // made when something is found: most URLs are in no list
 	take := func(list, entry int32) {
 		e := x.lists[list].Entries[entry]
 		if !e.InForce(today) {
@@ -127,7 +124,9 @@ func (x *Index) Cover(u weburl.URL, today pattern.Date) []Hit {
 		}
 		hit := found[list]
 		if hit == nil {
-			hit = &Hit{List: &x.lists[list]}
+			if hit = (&Hit{List: &x.lists[list]}); found == nil {
+				found = map[int32]*Hit{}
+			}
 			found[list] = hit
 		}
 		if e.CarveOut {
@@ -144,6 +143,9 @@ func (x *Index) Cover(u weburl.URL, today pattern.Date) []Hit {
 		}
 	})
 
+	if len(found) == 0 {
+		return nil
+	}
 	order := make([]int32, 0, len(found))
 	for list := range found {
 		order = append(order, list)
@@ -215,4 +217,18 @@ func (x *Index) takeChain(at int32, q *question, take func(list, entry int32), i
 // inScope reports whether a host that is the named one, or stands below it, is covered.
 func inScope(scope pattern.Scope, below bool) bool {
 	return scope == pattern.AndBelow || (scope == pattern.BelowOnly) == below
+}
+
+// Union is several indexes that are asked as one. Lists that change often and lists that are large stand in different ones,
+// so that an edit of a small list does not compile the large ones again. It is safe for concurrent use.
+type Union []*Index
+
+// Cover returns the hits of all indexes, by the names of their lists.
+func (union Union) Cover(u weburl.URL, today pattern.Date) []Hit {
+	var hits []Hit
+	for _, x := range union {
+		hits = append(hits, x.Cover(u, today)...)
+	}
+	slices.SortStableFunc(hits, func(a, b Hit) int { return strings.Compare(strings.ToLower(a.List.Name), strings.ToLower(b.List.Name)) })
+	return hits
 }

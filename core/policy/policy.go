@@ -68,8 +68,13 @@ type Decision struct {
 	Hits    []match.Hit // every list that has something to say about the URL, whether a rule names it or not
 }
 
+// Coverer says which lists have something to say about a URL: [match.Index] and [match.Union].
+type Coverer interface {
+	Cover(u weburl.URL, today pattern.Date) []match.Hit
+}
+
 // Decide returns the verdict of p for u on a day. It is a pure function of its arguments.
-func Decide(x *match.Index, p Policy, u weburl.URL, today pattern.Date) Decision {
+func Decide(x Coverer, p Policy, u weburl.URL, today pattern.Date) Decision {
 	d := Decision{Verdict: p.Otherwise, Decider: -1, Hits: x.Cover(u, today)}
 	for i, rule := range p.Rules {
 		step := Step{Rule: rule.Name, Then: rule.Then, Outcome: NoMatch}

@@ -48,9 +48,10 @@ func NewDesk(store Store, zone *time.Location, now func() time.Time) *Desk {
 // compiled is the draft at one version, ready to be decided on.
 type compiled struct {
 	draft    revision.Draft
-	index    *match.Index
-	policies []policy.Policy    // as draft.Policies
-	ids      map[string][]int64 // list id -> entry ids, by position
+	index    match.Union
+	large    map[uuid.UUID]largeList // the indexes of large lists, to be kept while their lists stay
+	policies []policy.Policy         // as draft.Policies
+	ids      map[string][]int64      // list id -> entry ids, by position
 }
 
 // Question is what is tried. The zero Group asks for the first policy.
@@ -143,23 +144,48 @@ func (d *Desk) current(ctx context.Context) (*compiled, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := compile(draft, kept)
+	c := compile(draft, kept, before)
 	d.compiled.Store(c)
 	return c, nil
 }
 
-func compile(draft revision.Draft, kept map[uuid.UUID]revision.DraftList) *compiled {
-	c := &compiled{draft: draft, ids: map[string][]int64{}}
-	lists := make([]match.List, len(draft.Lists))
+// large is from how many entries on a list has an index of its own. Compiling so many takes about a millisecond.
+const large = 5_000
+
+// largeList is the index of one large list at one version of it.
+type largeList struct {
+	version int64
+	name    string
+	index   *match.Index
+}
+
+// compile makes a draft ready. Entries that the draft leaves out are those kept from before; so are the indexes of large
+// lists that did not change.
+func compile(draft revision.Draft, kept map[uuid.UUID]revision.DraftList, before *compiled) *compiled {
+	c := &compiled{draft: draft, ids: map[string][]int64{}, large: map[uuid.UUID]largeList{}}
+	var small []match.List
 	for i := range draft.Lists {
 		l := &draft.Lists[i]
 		if l.Entries == nil {
 			l.Entries, l.IDs = kept[l.ID].Entries, kept[l.ID].IDs
 		}
-		lists[i] = match.List{ID: l.ID.String(), Name: l.Name, Entries: l.Entries}
-		c.ids[lists[i].ID] = l.IDs
+		list := match.List{ID: l.ID.String(), Name: l.Name, Entries: l.Entries}
+		c.ids[list.ID] = l.IDs
+		if len(l.Entries) < large {
+			small = append(small, list)
+			continue
+		}
+		var own largeList
+		if before != nil {
+			own = before.large[l.ID]
+		}
+		if own.version != l.Version || own.name != l.Name {
+			own = largeList{l.Version, l.Name, match.New([]match.List{list})}
+		}
+		c.large[l.ID] = own
+		c.index = append(c.index, own.index)
 	}
-	c.index = match.New(lists)
+	c.index = append(c.index, match.New(small))
 	for _, p := range draft.Policies {
 		decided := policy.Policy{Name: p.Name, Group: p.Group.Name, Otherwise: p.Otherwise}
 		for _, r := range p.Rules {

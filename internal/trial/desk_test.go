@@ -124,6 +124,44 @@ func TestTrialsGoOnDuringEdits(t *testing.T) {
 	assert.EqualValues(t, hands*each, list.EntryCount)
 }
 
+// Large lists have indexes of their own, which stay while other lists change, and go when theirs does.
+func TestLargeLists(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	desk := trial.NewDesk(h.store, time.UTC, time.Now)
+	lines := make([]string, 6_000)
+	for i := range lines {
+		lines[i] = fmt.Sprintf("site-%d.example", i)
+	}
+	h.add(t, lines...)
+	also, err := h.store.AddList(t.Context(), "Also", "", "edda")
+	require.NoError(t, err)
+	names := func(url string) (all []string) {
+		answers, err := desk.Try(t.Context(), trial.Question{URLs: []string{url}})
+		require.NoError(t, err)
+		for _, hit := range answers.Answers[0].Decision.Hits {
+			all = append(all, hit.List.Name)
+		}
+		return all
+	}
+	assert.Equal(t, []string{"Betting"}, names("site-4711.example"))
+	_, _, err = h.store.MergeEntries(t.Context(), also.ID, []pattern.Entry{pattern.MustParse("site-4711.example")}, 0, "edda")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Also", "Betting"}, names("site-4711.example"), "by name, wherever they stand")
+	h.add(t, "new.example")
+	assert.Equal(t, []string{"Betting"}, names("new.example"))
+	renamed := "Odds"
+	_, err = h.store.EditList(t.Context(), h.list.ID, revision.ListEdit{Name: &renamed}, 0, "edda")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Also", "Odds"}, names("site-4711.example"))
+	_, _, err = h.store.RemoveEntries(t.Context(), h.list.ID, revision.Removal{Keys: lines}, 0, "edda")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Also"}, names("site-4711.example"))
+	require.NoError(t, h.store.RemoveList(t.Context(), also.ID, 0))
+	assert.Empty(t, names("site-4711.example"))
+	assert.Equal(t, []string{"Odds"}, names("new.example"))
+}
+
 func TestAnswers(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)

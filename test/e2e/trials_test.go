@@ -105,3 +105,67 @@ func BenchmarkTrials(b *testing.B) {
 	}
 	b.ReportMetric(float64(b.N*len(urls))/b.Elapsed().Seconds(), "trials/s")
 }
+
+// Every kind of the notation goes in through the command line, is kept, explained and exported as it was, and decides.
+func TestEveryKind(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	kinds := []struct{ kind, entry, covered, not string }{
+		{"site", "heron.example", "https://www.heron.example/x", "https://heron.test/"},
+		{"host", "=bittern.example", "http://bittern.example/", "https://www.bittern.example/"},
+		{"below", "*.tern.example", "https://a.b.tern.example/", "https://tern.example/"},
+		{"any-ending", "crane.*", "https://www.crane.co.uk/", "https://crane.www.test/"},
+		{"host-glob", "shop-*.egret.example", "https://shop-7.egret.example/", "https://egret.example/"},
+		{"page-tree", "plover.example/wards", "https://plover.example/Wards/map", "https://plover.example/wardship"},
+		{"page", "=dunlin.example/wards", "https://dunlin.example/wards/", "https://dunlin.example/wards/map"},
+		{"path-glob", "=snipe.example/*/map", "https://snipe.example/a/map", "https://snipe.example/a/b/map"},
+		{"query", "curlew.example?q=*boat*&x", "https://curlew.example/find?x=1&q=My+Boats", "https://curlew.example/find?q=boat"},
+		{"scheme", "http://ruff.example", "http://ruff.example/", "https://ruff.example/"},
+		{"port", "knot.example:8443", "https://knot.example:8443/", "https://knot.example/"},
+		{"address", "203.0.113.0/24", "http://0xcb007107/", "http://203.0.114.7/"},
+		{"address", "2001:db8::/32", "http://[2001:db8:7::1]/", "http://[2001:db9::1]/"},
+		{"word", `"avocet"`, "https://wader.example/Avocet-talk", "https://wader.example/avocets"},
+		{"word", `"godwit*"`, "https://godwits.example/", "https://xgodwit.example/"},
+		{"regex", `~path ^/sport/[0-9]+\?live$`, "https://wader.example/sport/7?live", "https://wader.example/sport/x?live"},
+		{"site", "müßig-räder.example", "https://www.xn--mig-rder-qya8c7p.example/", "https://mussig-rader.example/"},
+	}
+	add := []string{"list", "add", "Birds"}
+	var urls, lines []string
+	for _, k := range kinds {
+		add, lines = append(add, k.entry), append(lines, k.entry)
+		urls = append(urls, k.covered, k.not)
+	}
+	s.Run(t, "", "list", "new", "Birds").Done(t)
+	s.Run(t, "", add...).Done(t)
+	s.Run(t, "", "policy", "rule", "add", "House policy", "No birds", "--list", "Birds").Done(t)
+	assert.Equal(t, strings.Join(lines, "\n")+"\n", s.Run(t, "", "list", "export", "Birds").Done(t))
+
+	var shown struct{ Entries []client.Entry }
+	require.NoError(t, json.Unmarshal([]byte(s.Run(t, "", "list", "show", "Birds", "-o", "json").Done(t)), &shown))
+	for i, k := range kinds {
+		assert.Equal(t, k.kind, string(shown.Entries[i].Kind), k.entry)
+		assert.NotEmpty(t, shown.Entries[i].Explain)
+		assert.Contains(t, s.Run(t, "", "entry", "explain", "-o", "yaml", k.entry).Done(t), "kind: ", k.entry)
+	}
+	answer, err := s.API(t).TryUrlsWithResponse(t.Context(), client.TrialsInputBody{Urls: urls})
+	require.NoError(t, err)
+	for i, k := range kinds {
+		covered, not := answer.JSON200.Trials[2*i], answer.JSON200.Trials[2*i+1]
+		if assert.NotNil(t, covered.Decider, "%s on %s", k.entry, k.covered) {
+			assert.Equal(t, k.entry, covered.Decider.Entry.Pattern)
+		}
+		assert.Nil(t, not.Decider, "%s on %s", k.entry, k.not)
+	}
+
+	// Another spelling of an entry is the same entry; taking it out by that spelling works too.
+	again := s.Run(t, "", "list", "add", "Birds", "HERON.example.", "xn--mig-rder-qya8c7p.example", "203.0.113.9/24", "curlew.example?x&Q=*Boat*", `"Avocet"`, "[2001:db8::")
+	assert.Equal(t, 1, again.Code, "the last is none")
+	assert.Contains(t, again.Out, "0 entries added, 0 updated, 5 there already. The list has 17 entries.")
+	s.Run(t, "", "list", "remove", "Birds", "curlew.example?x&q=*boat*", "plover.example//WARDS/").Done(t)
+	assert.Contains(t, s.Run(t, "", "try", "https://plover.example/wards").Done(t), "○ allow")
+	s.Run(t, "", "list", "add", "Birds", "! =www.heron.example").Done(t)
+	told := s.Run(t, "", "try", "www.heron.example", "heron.example").Done(t)
+	assert.Contains(t, told, "1 allowed, 1 blocked")
+	s.Run(t, "", "list", "add", "Birds", "*").Done(t)
+	assert.Contains(t, s.Run(t, "", "try", "anything.test").Done(t), "Covers every URL.")
+}
