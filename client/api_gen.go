@@ -114,6 +114,66 @@ func (e EntryKind) Valid() bool {
 	}
 }
 
+// Defines values for FoundEntryKind.
+const (
+	FoundEntryKindAddress    FoundEntryKind = "address"
+	FoundEntryKindAnyEnding  FoundEntryKind = "any-ending"
+	FoundEntryKindBelow      FoundEntryKind = "below"
+	FoundEntryKindEverything FoundEntryKind = "everything"
+	FoundEntryKindHost       FoundEntryKind = "host"
+	FoundEntryKindHostGlob   FoundEntryKind = "host-glob"
+	FoundEntryKindNote       FoundEntryKind = "note"
+	FoundEntryKindPage       FoundEntryKind = "page"
+	FoundEntryKindPageTree   FoundEntryKind = "page-tree"
+	FoundEntryKindPathGlob   FoundEntryKind = "path-glob"
+	FoundEntryKindPort       FoundEntryKind = "port"
+	FoundEntryKindQuery      FoundEntryKind = "query"
+	FoundEntryKindRegex      FoundEntryKind = "regex"
+	FoundEntryKindScheme     FoundEntryKind = "scheme"
+	FoundEntryKindSite       FoundEntryKind = "site"
+	FoundEntryKindWord       FoundEntryKind = "word"
+)
+
+// Valid indicates whether the value is a known member of the FoundEntryKind enum.
+func (e FoundEntryKind) Valid() bool {
+	switch e {
+	case FoundEntryKindAddress:
+		return true
+	case FoundEntryKindAnyEnding:
+		return true
+	case FoundEntryKindBelow:
+		return true
+	case FoundEntryKindEverything:
+		return true
+	case FoundEntryKindHost:
+		return true
+	case FoundEntryKindHostGlob:
+		return true
+	case FoundEntryKindNote:
+		return true
+	case FoundEntryKindPage:
+		return true
+	case FoundEntryKindPageTree:
+		return true
+	case FoundEntryKindPathGlob:
+		return true
+	case FoundEntryKindPort:
+		return true
+	case FoundEntryKindQuery:
+		return true
+	case FoundEntryKindRegex:
+		return true
+	case FoundEntryKindScheme:
+		return true
+	case FoundEntryKindSite:
+		return true
+	case FoundEntryKindWord:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for HealthOutputBodyDatabase.
 const (
 	HealthOutputBodyDatabaseAnswers HealthOutputBodyDatabase = "answers"
@@ -528,6 +588,46 @@ type ErrorModel struct {
 	Type *string `json:"type,omitempty"`
 }
 
+// FindEntriesOutputBody defines model for FindEntriesOutputBody.
+type FindEntriesOutputBody struct {
+	// Entries The oldest first
+	Entries []FoundEntry `json:"entries"`
+
+	// Next The cursor of the next page; left out on the last
+	Next *string `json:"next,omitempty"`
+}
+
+// FoundEntry defines model for FoundEntry.
+type FoundEntry struct {
+	AddedAt time.Time `json:"addedAt"`
+	AddedBy string    `json:"addedBy"`
+
+	// CarveOut Taken out of the list
+	CarveOut bool `json:"carveOut"`
+
+	// Explain What the entry covers, in one sentence
+	Explain string         `json:"explain"`
+	ID      int64          `json:"id"`
+	Kind    FoundEntryKind `json:"kind"`
+	List    ListRef        `json:"list"`
+	Note    string         `json:"note"`
+
+	// Off Kept, but not in force
+	Off bool `json:"off"`
+
+	// Pattern The pattern alone; empty for a note
+	Pattern string `json:"pattern"`
+
+	// Text The whole line in the notation
+	Text string `json:"text"`
+
+	// Until The last day in force, as 2026-12-24; left out where there is no end
+	Until *string `json:"until,omitempty"`
+}
+
+// FoundEntryKind defines model for FoundEntry.Kind.
+type FoundEntryKind string
+
 // Group defines model for Group.
 type Group struct {
 	Description string             `json:"description"`
@@ -861,6 +961,16 @@ type TrialsOutputBody struct {
 	Trials []Trial `json:"trials"`
 }
 
+// FindEntriesParams defines parameters for FindEntries.
+type FindEntriesParams struct {
+	// Text What the pattern or the note holds, letter case aside
+	Text string `form:"text" json:"text"`
+
+	// After The cursor that the page before gave as next
+	After *string `form:"after,omitempty" json:"after,omitempty"`
+	Limit *int64  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // EditGroupParams defines parameters for EditGroup.
 type EditGroupParams struct {
 	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
@@ -1044,6 +1154,11 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 
 // The interface specification for the client above.
 type ClientInterface interface {
+
+	// FindEntries Entries of all lists that mention a text
+	//
+	// Corresponds with GET /api/v1/entries (the `FindEntries` operationId).
+	FindEntries(ctx context.Context, params *FindEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetGroups Groups
 	//
@@ -1249,6 +1364,21 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/trials (the `TryUrls` operationId).
 	TryUrls(ctx context.Context, body TryUrlsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// FindEntries Entries of all lists that mention a text
+//
+// Corresponds with GET /api/v1/entries (the `FindEntries` operationId).
+func (c *Client) FindEntries(ctx context.Context, params *FindEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFindEntriesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // GetGroups Groups
@@ -1784,6 +1914,80 @@ func (c *Client) TryUrls(ctx context.Context, body TryUrlsJSONRequestBody, reqEd
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// NewFindEntriesRequest constructs an http.Request for the FindEntries method
+func NewFindEntriesRequest(server string, params *FindEntriesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/entries")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
 }
 
 // NewGetGroupsRequest constructs an http.Request for the GetGroups method
@@ -2923,6 +3127,13 @@ func WithBaseURL(baseURL string) ClientOption {
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
 
+	// FindEntriesWithResponse Entries of all lists that mention a text
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/entries (the `FindEntries` operationId).
+	FindEntriesWithResponse(ctx context.Context, params *FindEntriesParams, reqEditors ...RequestEditorFn) (*FindEntriesResponse, error)
+
 	// GetGroupsWithResponse Groups
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3153,6 +3364,68 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/trials (the `TryUrls` operationId).
 	TryUrlsWithResponse(ctx context.Context, body TryUrlsJSONRequestBody, reqEditors ...RequestEditorFn) (*TryUrlsResponse, error)
+}
+
+type FindEntriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FindEntriesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FindEntriesResponse) GetJSON200() *FindEntriesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r FindEntriesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r FindEntriesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r FindEntriesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r FindEntriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FindEntriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FindEntriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FindEntriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type GetGroupsResponse struct {
@@ -4749,6 +5022,19 @@ func (r TryUrlsResponse) ContentType() string {
 	return ""
 }
 
+// FindEntriesWithResponse Entries of all lists that mention a text
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/entries (the `FindEntries` operationId).
+func (c *ClientWithResponses) FindEntriesWithResponse(ctx context.Context, params *FindEntriesParams, reqEditors ...RequestEditorFn) (*FindEntriesResponse, error) {
+	rsp, err := c.FindEntries(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFindEntriesResponse(rsp)
+}
+
 // GetGroupsWithResponse Groups
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5176,6 +5462,53 @@ func (c *ClientWithResponses) TryUrlsWithResponse(ctx context.Context, body TryU
 		return nil, err
 	}
 	return ParseTryUrlsResponse(rsp)
+}
+
+// ParseFindEntriesResponse parses an HTTP response from a FindEntriesWithResponse call
+func ParseFindEntriesResponse(rsp *http.Response) (*FindEntriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FindEntriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FindEntriesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
 }
 
 // ParseGetGroupsResponse parses an HTTP response from a GetGroupsWithResponse call

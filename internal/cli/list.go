@@ -17,7 +17,7 @@ import (
 func (a *app) listCommand() *cobra.Command {
 	cmd := noun("list", "Lists of URLs and their entries",
 		a.listLsCommand(), a.listShowCommand(), a.listNewCommand(), a.listEditCommand(), a.listDeleteCommand(),
-		a.listAddCommand(), a.listRemoveCommand(), a.listImportCommand(), a.listExportCommand())
+		a.listFindCommand(), a.listAddCommand(), a.listRemoveCommand(), a.listImportCommand(), a.listExportCommand())
 	cmd.Example = `  widelark list new "Supplier portals" --describe "Where Purchasing orders"
   widelark list add "Supplier portals" ferrow-instruments.example '*.tarn-textiles.test'
   widelark list import "Supplier portals" portals.txt`
@@ -125,6 +125,64 @@ func (a *app) listShowCommand() *cobra.Command {
 	cmd.Flags().StringVar(&after, "after", "", "the place that the page before named")
 	cmd.Flags().StringVar(&contains, "contains", "", "only entries whose pattern or note holds this text")
 	return a.reads(cmd)
+}
+
+func (a *app) listFindCommand() *cobra.Command {
+	var limit int64
+	cmd := &cobra.Command{
+		Use: "find TEXT", Short: "Entries of all lists that mention a text, or cover a URL",
+		Long: "Find entries in all lists at once: those whose pattern or note holds the text and, with --covers, those that cover it as a URL, " +
+			"whether a rule names their list or not.",
+		Example: `  widelark list find lantern
+  widelark list find "asked for by Theatre"
+  widelark list find --covers www.oddsfield.example/today`,
+		Args: exactly("TEXT"),
+	}
+	covers := cmd.Flags().Bool("covers", false, "take the text for a URL, and find what covers it")
+	cmd.Flags().Int64Var(&limit, "limit", 200, "how many entries, at most 2000")
+	cmd.RunE = a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+		if *covers {
+			return a.findCovering(cmd.Context(), api, args[0])
+		}
+		found, err := api.FindEntriesWithResponse(cmd.Context(), &client.FindEntriesParams{Text: args[0], Limit: &limit})
+		if err != nil {
+			return err
+		}
+		v := view{data: found.JSON200.Entries, columns: []string{"List", "Entry", "Kind", "Covers"}, empty: "No entry mentions that."}
+		for _, e := range found.JSON200.Entries {
+			v.rows = append(v.rows, []string{e.List.Name, e.Text, string(e.Kind), e.Explain})
+		}
+		v.foot = fmt.Sprintf("\n%s.", plural(int64(len(v.rows)), "entry", "entries"))
+		if found.JSON200.Next != nil {
+			v.foot = fmt.Sprintf("\nThe first %s; --limit shows more.", plural(int64(len(v.rows)), "entry", "entries"))
+		}
+		return a.show(v)
+	})
+	return a.reads(cmd)
+}
+
+// findCovering shows what a trial knows of the lists that cover a URL.
+func (a *app) findCovering(ctx context.Context, api *client.ClientWithResponses, url string) error {
+	answer, err := api.TryUrlsWithResponse(ctx, client.TrialsInputBody{Urls: []string{url}})
+	if err != nil {
+		return err
+	}
+	t := answer.JSON200.Trials[0]
+	if t.Problem != nil {
+		return fmt.Errorf("%s: %s", url, *t.Problem)
+	}
+	matches := []client.Match{}
+	if t.Matches != nil {
+		matches = *t.Matches
+	}
+	v := view{data: matches, columns: []string{"List", "In it", "Entry", "Covers"}, empty: "No entry covers that."}
+	for _, m := range matches {
+		isIn := map[bool]string{true: "yes", false: "carved out"}[m.In]
+		for _, e := range append(m.Entries, m.CarveOuts...) {
+			v.rows = append(v.rows, []string{m.List.Name, isIn, e.Text, e.Explain})
+		}
+	}
+	return a.show(v)
 }
 
 func (a *app) listNewCommand() *cobra.Command {

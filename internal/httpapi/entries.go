@@ -57,6 +57,25 @@ type entriesOutput struct {
 	}
 }
 
+// FoundEntry is an entry with the list that it stands in.
+type FoundEntry struct {
+	Entry
+	List ListRef `json:"list"`
+}
+
+type findEntriesInput struct {
+	Text  string `query:"text" required:"true" minLength:"2" maxLength:"200" doc:"What the pattern or the note holds, letter case aside"`
+	After string `query:"after" doc:"The cursor that the page before gave as next"`
+	Limit int    `query:"limit" default:"200" minimum:"1" maximum:"2000"`
+}
+
+type findEntriesOutput struct {
+	Body struct {
+		Entries []FoundEntry `json:"entries" doc:"The oldest first"`
+		Next    string       `json:"next,omitempty" doc:"The cursor of the next page; left out on the last"`
+	}
+}
+
 type addEntriesInput struct {
 	ByID
 	MayMatch
@@ -204,6 +223,7 @@ func shown(text string) string {
 
 func (s *server) registerEntries(api huma.API) {
 	huma.Register(api, operation("getEntries", http.MethodGet, "/lists/{id}/entries", "Entries", "Entries of a list, page by page", 404, 422), s.getEntries)
+	huma.Register(api, operation("findEntries", http.MethodGet, "/entries", "Entries", "Entries of all lists that mention a text", 422), s.findEntries)
 	add := operation("addEntries", http.MethodPost, "/lists/{id}/entries", "Entries", "Add lines to a list; bad ones are reported and do not spoil the others", 404, 412, 422)
 	add.MaxBodyBytes = 16 << 20
 	huma.Register(api, add, func(ctx context.Context, in *addEntriesInput) (*reportOutput, error) {
@@ -236,11 +256,41 @@ func (s *server) registerEntries(api huma.API) {
 	huma.Register(api, export, s.exportEntries)
 }
 
-func (s *server) getEntries(ctx context.Context, in *entriesInput) (*entriesOutput, error) {
-	after, err := strconv.ParseInt("0"+in.After, 10, 64)
+// cursor reads a cursor that is a number; none is 0.
+func cursor(text string) (int64, error) {
+	after, err := strconv.ParseInt("0"+text, 10, 64)
 	if err != nil {
-		return nil, huma.Error422UnprocessableEntity("The page cannot be found.",
+		return 0, huma.Error422UnprocessableEntity("The page cannot be found.",
 			&huma.ErrorDetail{Message: "no cursor of ours", Location: "query.after"})
+	}
+	return after, nil
+}
+
+func (s *server) findEntries(ctx context.Context, in *findEntriesInput) (*findEntriesOutput, error) {
+	after, err := cursor(in.After)
+	if err != nil {
+		return nil, err
+	}
+	found, err := s.Store.FindEntries(ctx, in.Text, after, in.Limit+1)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	out := &findEntriesOutput{}
+	if len(found) > in.Limit {
+		found = found[:in.Limit]
+		out.Body.Next = strconv.FormatInt(found[in.Limit-1].ID, 10)
+	}
+	out.Body.Entries = make([]FoundEntry, len(found))
+	for i, f := range found {
+		out.Body.Entries[i] = FoundEntry{entryBody(f.Entry), ListRef(f.List)}
+	}
+	return out, nil
+}
+
+func (s *server) getEntries(ctx context.Context, in *entriesInput) (*entriesOutput, error) {
+	after, err := cursor(in.After)
+	if err != nil {
+		return nil, err
 	}
 	found, total, err := s.Store.Entries(ctx, in.ID, revision.EntryQuery{After: after, Limit: in.Limit + 1, Text: in.Text, Kind: in.Kind})
 	if err != nil {

@@ -70,6 +70,12 @@ type Entry struct {
 	pattern.Entry
 }
 
+// FoundEntry is an entry that a search over all lists found.
+type FoundEntry struct {
+	Entry
+	List ListRef
+}
+
 // EntryQuery chooses entries of a list. The zero query is all, from the first on.
 type EntryQuery struct {
 	After int64        // entries at later positions only
@@ -103,6 +109,7 @@ type Store interface {
 	RemoveList(ctx context.Context, id uuid.UUID, version int64) error
 
 	Entries(ctx context.Context, list uuid.UUID, query EntryQuery) (entries []Entry, total int64, err error)
+	FindEntries(ctx context.Context, text string, after int64, limit int) ([]FoundEntry, error) // of all lists, by id
 	EachEntry(ctx context.Context, list uuid.UUID, each func(pattern.Entry) error) error
 	MergeEntries(ctx context.Context, list uuid.UUID, entries []pattern.Entry, version int64, by string) (List, Merged, error)
 	RemoveEntries(ctx context.Context, list uuid.UUID, removal Removal, version int64, by string) (List, int64, error)

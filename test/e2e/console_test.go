@@ -101,6 +101,15 @@ func TestConsoleLists(t *testing.T) {
 	b.see("tbody", "twice in one week")
 	b.await(`document.querySelectorAll('tbody tr[data-index]').length <= 3`, "the filter does not filter")
 
+	// What mentions a text is found from the page of all lists, and the list opens at it.
+	b.goTo("/lists")
+	b.fill("input[type=search]", "twice in one")
+	b.see("section[aria-label='Entries found'] td", "pixel-arcade.example")
+	b.accessible("entries found")
+	b.press("Blocked on request")
+	b.see("tbody", "twice in one week")
+	b.await(`document.querySelectorAll('tbody tr[data-index]').length === 1`, "the list does not open at what was found")
+
 	// Entries are taken out, the list is renamed, saved and deleted.
 	b.eval(`document.querySelector('tbody input[type=checkbox]').click()`)
 	b.press("Take out of the list")

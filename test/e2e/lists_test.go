@@ -71,6 +71,33 @@ func TestListCommands(t *testing.T) {
 	assert.Contains(t, gone.Err, `there is no list "Betting"; `+"`widelark list ls` shows which there are")
 }
 
+func TestFind(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	for _, step := range [][]string{
+		{"list", "new", "Betting"}, {"list", "add", "Betting", "lantern.example # asked for by Theatre", "*lant*", "! =www.lantern.example"},
+		{"list", "new", "Unused"}, {"list", "add", "Unused", "# Theatre", "lantern.example/wards", "müßig.example"},
+	} {
+		s.Run(t, "", step...).Done(t)
+	}
+	find := func(args ...string) string {
+		return s.Run(t, "", append([]string{"list", "find", "-o", "csv"}, args...)...).Done(t)
+	}
+	assert.Equal(t, "List,Entry,Kind,Covers\nBetting,lantern.example # asked for by Theatre,site,Covers lantern.example and every host below it.\nUnused,# Theatre,note,A note; it covers nothing.\n", find("THEATRE"))
+	assert.Equal(t, 4, strings.Count(find("lant"), "\n")-1)
+	assert.Equal(t, 2, strings.Count(find("lant", "--limit", "2"), "\n")-1)
+	assert.Contains(t, find("xn--mig"), "müßig.example", "in ASCII form too")
+	assert.Contains(t, s.Run(t, "", "list", "find", "lant", "--limit", "2").Done(t), "The first 2 entries; --limit shows more.")
+	assert.Contains(t, s.Run(t, "", "list", "find", "nothing-like-it").Done(t), "No entry mentions that.")
+	assert.Equal(t, 3, s.Run(t, "", "list", "find", "x").Code, "one character finds too much")
+
+	covering := find("--covers", "http://www.lantern.example/wards/1")
+	assert.Contains(t, covering, "Betting,carved out,! =www.lantern.example")
+	assert.Contains(t, covering, "Unused,yes,lantern.example/wards")
+	assert.Contains(t, s.Run(t, "", "list", "find", "--covers", "heron.test").Done(t), "No entry covers that.")
+	assert.Equal(t, 3, s.Run(t, "", "list", "find", "--covers", "mailto:x").Code)
+}
+
 func TestUsage(t *testing.T) {
 	t.Parallel()
 	s := server.Serve(t)

@@ -33,6 +33,11 @@ func TestScreenshots(t *testing.T) {
 	b.see("td", "Suspect sites")
 	picture("lists")
 
+	b.goTo("/lists?q=lantern")
+	b.see("section[aria-label='Entries found'] td", "lucky-lantern.example")
+	picture("find")
+
+	b.goTo("/lists")
 	b.press("Betting")
 	b.see("td", "oddsfield.example")
 	b.try("oddsfield.example/today")

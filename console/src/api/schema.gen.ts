@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/entries": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Entries of all lists that mention a text */
+        get: operations["findEntries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/groups": {
         parameters: {
             query?: never;
@@ -405,6 +422,35 @@ export interface components {
              */
             type: string;
         };
+        FindEntriesOutputBody: {
+            /** @description The oldest first */
+            entries: components["schemas"]["FoundEntry"][];
+            /** @description The cursor of the next page; left out on the last */
+            next?: string;
+        };
+        FoundEntry: {
+            /** Format: date-time */
+            addedAt: string;
+            addedBy: string;
+            /** @description Taken out of the list */
+            carveOut: boolean;
+            /** @description What the entry covers, in one sentence */
+            explain: string;
+            /** Format: int64 */
+            id: number;
+            /** @enum {string} */
+            kind: "site" | "host" | "below" | "any-ending" | "host-glob" | "page-tree" | "page" | "path-glob" | "query" | "scheme" | "port" | "address" | "word" | "regex" | "everything" | "note";
+            list: components["schemas"]["ListRef"];
+            note: string;
+            /** @description Kept, but not in force */
+            off: boolean;
+            /** @description The pattern alone; empty for a note */
+            pattern: string;
+            /** @description The whole line in the notation */
+            text: string;
+            /** @description The last day in force, as 2026-12-24; left out where there is no end */
+            until?: string;
+        };
         Group: {
             description: string;
             /** Format: uuid */
@@ -701,6 +747,59 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    findEntries: {
+        parameters: {
+            query: {
+                /** @description What the pattern or the note holds, letter case aside */
+                text: string;
+                /** @description The cursor that the page before gave as next */
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindEntriesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getGroups: {
         parameters: {
             query?: never;

@@ -121,7 +121,7 @@ export function EntryTable({ list, filter, onAdd }: Props) {
           </tbody>
         </table>
       </section>
-      <div className="flex h-11 items-center gap-3 border-edge border-t text-sm">
+      <div className="flex h-11 shrink-0 items-center gap-3 border-edge border-t text-sm">
         {chosen.size > 0 ? (
           <>
             <span>{count(chosen.size, 'line', 'lines')} chosen</span>

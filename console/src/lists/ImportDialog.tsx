@@ -1,10 +1,11 @@
 import { useQuery } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
+import { useState } from 'react'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
 import { count } from '../ui/format'
 import { Loading, ProblemNotice } from '../ui/Notice'
+import { useSettled } from '../ui/useSettled'
 import { LinesField } from './LinesField'
 import { type List, previewOptions, type Report, useImport } from './listQueries'
 import { ReportCounts, ReportLines } from './ReportView'
@@ -27,16 +28,6 @@ export function ImportDialog({ list, from, onClose }: Props) {
 }
 
 type FormProps = { list: List; onClose: () => void }
-
-/** The text as it was when nobody had typed for a moment. */
-function useSettled(text: string) {
-  const [settled, setSettled] = useState(text)
-  useEffect(() => {
-    const timer = setTimeout(() => setSettled(text), 250)
-    return () => clearTimeout(timer)
-  }, [text])
-  return settled
-}
 
 function PasteForm({ list, onClose }: FormProps) {
   const [text, setText] = useState('')

@@ -8,6 +8,7 @@ import { fieldClass } from '../ui/Field'
 import { formatMoment, formatNumber } from '../ui/format'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
+import { FoundEntries } from './FoundEntries'
 import { ListFormDialog } from './ListFormDialog'
 import { type List, listsOptions, useCreateList } from './listQueries'
 
@@ -33,11 +34,11 @@ export function ListsPage() {
         </div>
         <input
           type="search"
-          aria-label="Filter lists"
-          placeholder="Filter"
+          aria-label="Filter lists and find entries"
+          placeholder="Filter, or find an entry"
           value={q}
           onChange={(e) => setSearch({ q: e.target.value || undefined })}
-          className={`${fieldClass} h-8 w-48`}
+          className={`${fieldClass} h-8 w-56`}
         />
         <Button look="main" onClick={() => setMaking(true)}>
           <Plus size={16} aria-hidden /> New list
@@ -59,7 +60,10 @@ export function ListsPage() {
         </EmptyNotice>
       )}
       {lists.data && lists.data.length > 0 && (
-        <ListTable lists={lists.data} q={q} sort={sort} onSort={(sort) => setSearch({ sort })} />
+        <>
+          <ListTable lists={lists.data} q={q} sort={sort} onSort={(sort) => setSearch({ sort })} />
+          <FoundEntries text={q} />
+        </>
       )}
       {making && <NewListDialog onClose={() => setMaking(false)} />}
     </div>
@@ -83,7 +87,7 @@ function ListTable({ lists, q, sort, onSort }: TableProps) {
     sorted: column === name ? (descending ? ('descending' as const) : ('ascending' as const)) : undefined,
     onSort: () => onSort(sort === name ? `-${name}` : name),
   })
-  if (rows.length === 0) return <p className="py-6 text-soft">No list is like “{q}”.</p>
+  if (rows.length === 0) return <p className="pt-6 text-soft">No list is called like “{q}”.</p>
   return (
     <table className="w-full border-collapse" onKeyDown={onRowKeys}>
       <thead>

@@ -36,6 +36,14 @@ export const listOptions = (id: string) =>
     queryFn: () => data(api.GET('/api/v1/lists/{id}', { params: { path: { id } } })),
   })
 
+/** Entries of all lists that mention a text of two characters at least. */
+export const findOptions = (text: string) =>
+  queryOptions({
+    queryKey: ['lists', 'found', text],
+    placeholderData: keepPreviousData,
+    queryFn: () => data(api.GET('/api/v1/entries', { params: { query: { text, limit: 100 } } })),
+  })
+
 export type EntryFilter = { text: string; kind?: Kind }
 
 /** The entries of a list, page by page as one scrolls. */
