@@ -75,8 +75,10 @@ func TestFind(t *testing.T) {
 	t.Parallel()
 	s := server.Serve(t)
 	for _, step := range [][]string{
-		{"list", "new", "Betting"}, {"list", "add", "Betting", "lantern.example # asked for by Theatre", "*lant*", "! =www.lantern.example"},
-		{"list", "new", "Unused"}, {"list", "add", "Unused", "# Theatre", "lantern.example/wards", "müßig.example"},
+		{"list", "new", "Betting"},
+		{"list", "add", "Betting", "lantern.example # asked for by Theatre", "*lant*", "! =www.lantern.example"},
+		{"list", "new", "Unused"},
+		{"list", "add", "Unused", "# Theatre", "lantern.example/wards", "müßig.example"},
 	} {
 		s.Run(t, "", step...).Done(t)
 	}
