@@ -187,8 +187,11 @@ func (x *Index) literals(q *question, take func(list, entry int32)) {
 		return
 	}
 	x.walk(x.names, q.url.Host(), q, take)
-	if len(x.endings) > 0 && q.name != "" {
-		x.walk(x.endings, q.name, q, take)
+	if len(x.endings) == 0 {
+		return
+	}
+	if name := q.beforeSuffix(); name != "" {
+		x.walk(x.endings, name, q, take)
 	}
 }
 

@@ -11,23 +11,23 @@ import (
 // question is a URL in the forms in which patterns look at it. Each is made once, when it is first asked for, so that
 // plain lists cost no more than the host.
 type question struct {
-	url  weburl.URL
-	name string // the host without its public suffix; "" where it is an address, or nothing else
+	url weburl.URL
 
-	unicode, path, text, target  string
-	decodedPath, decodedQuery    string
-	hasUnicode, hasPath, hasText bool
-	hasDecoded                   bool
-	haystack                     string
-	hasHaystack                  bool
+	name, unicode, path, text, target   string
+	decodedPath, decodedQuery, haystack string
+	hasName, hasUnicode, hasPath        bool
+	hasText, hasDecoded, hasHaystack    bool
 }
 
-func newQuestion(u weburl.URL) *question {
-	q := &question{url: u}
-	if !u.Addr().IsValid() {
-		q.name, _ = weburl.SplitSuffix(u.Host())
+func newQuestion(u weburl.URL) *question { return &question{url: u} }
+
+// beforeSuffix returns the host without its public suffix; "" where it is an address, or nothing else.
+func (q *question) beforeSuffix() string {
+	if !q.hasName && !q.url.Addr().IsValid() {
+		q.name, _ = weburl.SplitSuffix(q.url.Host())
 	}
-	return q
+	q.hasName = true
+	return q.name
 }
 
 // unicodeHost returns the host as people read it, in lower case.

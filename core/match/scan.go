@@ -30,7 +30,7 @@ func newScan(list, entry, rest int32, p pattern.Pattern) scan {
 	case p.EveryHost():
 		s.covers = func(*question) bool { return true }
 	case p.Name() == "": // *.*
-		s.covers = func(q *question) bool { return q.name != "" }
+		s.covers = func(q *question) bool { return q.beforeSuffix() != "" }
 	default:
 		s.covers, s.needs = hostGlobScan(p)
 	}
@@ -65,14 +65,14 @@ func hostGlobScan(p pattern.Pattern) (func(*question) bool, []string) {
 	return func(q *question) bool {
 		host := q.url.Host()
 		switch {
-		case q.url.Addr().IsValid() || p.EveryEnding() && q.name == "":
+		case q.url.Addr().IsValid() || p.EveryEnding() && q.beforeSuffix() == "":
 			return false
 		case inUnicode && p.EveryEnding():
-			host = strings.TrimSuffix(q.unicodeHost(), strings.ToLower(weburl.Unicode(host[len(q.name):])))
+			host = strings.TrimSuffix(q.unicodeHost(), strings.ToLower(weburl.Unicode(host[len(q.beforeSuffix()):])))
 		case inUnicode:
 			host = q.unicodeHost()
 		case p.EveryEnding():
-			host = q.name
+			host = q.beforeSuffix()
 		}
 		return re.MatchString(host)
 	}, longest(strings.Split(p.Name(), "*"))

@@ -48,7 +48,12 @@ func RunWithServer(m *testing.M, server **Server) int {
 		return 1
 	}
 	*server = &Server{Cluster: db}
-	defer func() { _ = db.Stop() }()
+	defer func() {
+		_ = db.Stop()
+		if built != "" {
+			_ = os.RemoveAll(built)
+		}
+	}()
 	return m.Run()
 }
 

@@ -26,6 +26,9 @@ const (
 	Password = "a-password-for-tests"
 )
 
+// built is the folder of the built programs, for [RunWithServer] to clear away; "" where no test asked for one.
+var built string
+
 var build = sync.OnceValues(func() (string, error) {
 	root, err := filepath.Abs("../..")
 	if err != nil {
@@ -33,6 +36,7 @@ var build = sync.OnceValues(func() (string, error) {
 	}
 	dir, err := os.MkdirTemp("", "widelark-bin-")
 	if err == nil {
+		built = dir
 		err = os.Chmod(dir, 0o755) // other users run them too
 	}
 	if err != nil {
