@@ -828,12 +828,15 @@ type Report struct {
 	// Notes Lines that are a note alone
 	Notes int64 `json:"notes"`
 
-	// Preview Nothing was kept; added, updated and same are not told
+	// Preview Nothing was kept
 	Preview bool  `json:"preview"`
 	Refused int64 `json:"refused"`
 
 	// RefusedLines The first 1,000
 	RefusedLines []RefusedLine `json:"refusedLines"`
+
+	// Removed Entries taken out, because the file replaced the list and does not name them
+	Removed int64 `json:"removed"`
 
 	// Same Entries that it had, or that were named before in the file
 	Same int64 `json:"same"`
@@ -1035,8 +1038,11 @@ type ImportEntriesParams struct {
 	// Reading exact takes notation only; mending also turns what people keep and paste into the entry meant, and says how
 	Reading *ImportEntriesParamsReading `form:"reading,omitempty" json:"reading,omitempty"`
 
-	// Preview Only read the file and report; nothing is kept
+	// Preview Only report what would become of everything; nothing is kept
 	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// Replace Take out the entries that are not in the file; those that stay keep their notes
+	Replace *bool `form:"replace,omitempty" json:"replace,omitempty"`
 
 	// IfMatch The ETag of the object as it was last fetched; left out, the edit is made to whatever is there
 	IfMatch *string `json:"If-Match,omitempty"`
@@ -2685,6 +2691,18 @@ func NewImportEntriesRequestWithBody(server string, id openapi_types.UUID, param
 		if params.Preview != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Replace != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "replace", *params.Replace, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

@@ -285,13 +285,14 @@ func (a *app) listRemoveCommand() *cobra.Command {
 }
 
 func (a *app) listImportCommand() *cobra.Command {
-	var exact, preview, all bool
+	var exact, preview, replace, all bool
 	cmd := &cobra.Command{
 		Use: "import NAME [FILE]", Short: "Add a file (or standard input) to a list",
 		Long: "Add a file to a list, in one transaction. What people keep and paste (addresses from a browser, hosts-file lines, defanged text) is turned " +
 			"into the entry meant, and the report says how. Bad lines are reported with line and column and do not spoil the others; the exit code is 1 then.",
 		Example: `  widelark list import Betting betting.txt
   widelark list import Betting --preview < betting.txt
+  widelark list import "Suspect sites" this-month.txt --replace --preview
   widelark list import Betting betting.txt -o csv > report.csv`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 {
@@ -311,7 +312,7 @@ func (a *app) listImportCommand() *cobra.Command {
 			}
 			body, done := a.progress(file, "sent")
 			report, err := api.ImportEntriesWithBodyWithResponse(cmd.Context(), l.ID,
-				&client.ImportEntriesParams{Reading: &reading, Preview: &preview}, "text/plain", body)
+				&client.ImportEntriesParams{Reading: &reading, Preview: &preview, Replace: &replace}, "text/plain", body)
 			done()
 			if err != nil {
 				return err
@@ -321,6 +322,7 @@ func (a *app) listImportCommand() *cobra.Command {
 	}
 	cmd.Flags().BoolVar(&exact, "exact", false, "take the notation only; change nothing")
 	cmd.Flags().BoolVar(&preview, "preview", false, "only say what would become of each line")
+	cmd.Flags().BoolVar(&replace, "replace", false, "take out the entries that are not in the file")
 	cmd.Flags().BoolVar(&all, "all", false, "show every reported line, not only the first 20 of a kind")
 	return a.reads(cmd)
 }
@@ -397,12 +399,15 @@ func (a *app) reportLines(r client.Report, all bool) {
 	}
 	fmt.Fprintf(w, "%s: %s good, %s changed, %s refused, %s, %s blank.\n", plural(r.Lines, "line", "lines"),
 		grouped(r.Good), grouped(r.Changed), grouped(r.Refused), plural(r.Notes, "note", "notes"), grouped(r.Blank))
+	fmt.Fprintf(w, "%s added, %s updated, %s there already", plural(r.Added, "entry", "entries"), grouped(r.Updated), grouped(r.Same))
+	if r.Removed > 0 {
+		fmt.Fprintf(w, ", %s taken out", grouped(r.Removed))
+	}
 	if r.Preview {
-		fmt.Fprintln(w, "Nothing was kept: this was a preview.")
+		fmt.Fprintln(w, ".\nNothing was kept: this was a preview.")
 		return
 	}
-	fmt.Fprintf(w, "%s added, %s updated, %s there already. The list has %s.\n",
-		plural(r.Added, "entry", "entries"), grouped(r.Updated), grouped(r.Same), plural(r.List.EntryCount, "entry", "entries"))
+	fmt.Fprintf(w, ". The list has %s.\n", plural(r.List.EntryCount, "entry", "entries"))
 }
 
 func more(w io.Writer, shown, of int64) {

@@ -112,7 +112,8 @@ type importInput struct {
 	ByID
 	MayMatch
 	Reading pattern.Reading `query:"reading" enum:"exact,mending" default:"mending" doc:"exact takes notation only; mending also turns what people keep and paste into the entry meant, and says how"`
-	Preview bool            `query:"preview" doc:"Only read the file and report; nothing is kept"`
+	Preview bool            `query:"preview" doc:"Only report what would become of everything; nothing is kept"`
+	Replace bool            `query:"replace" doc:"Take out the entries that are not in the file; those that stay keep their notes"`
 	body    io.Reader
 }
 
@@ -155,7 +156,8 @@ type Report struct {
 	Added        int64         `json:"added" doc:"Entries that the list did not have"`
 	Updated      int64         `json:"updated" doc:"Entries that it had with another note or other attributes"`
 	Same         int64         `json:"same" doc:"Entries that it had, or that were named before in the file"`
-	Preview      bool          `json:"preview" doc:"Nothing was kept; added, updated and same are not told"`
+	Removed      int64         `json:"removed" doc:"Entries taken out, because the file replaced the list and does not name them"`
+	Preview      bool          `json:"preview" doc:"Nothing was kept"`
 	ChangedLines []ChangedLine `json:"changedLines" doc:"The first 1,000"`
 	RefusedLines []RefusedLine `json:"refusedLines" doc:"The first 1,000"`
 	List         *List         `json:"list,omitempty" doc:"The list after it; left out for a preview"`
@@ -189,7 +191,7 @@ type reportOutput struct {
 func reportBody(r revision.Report, l revision.List, preview bool) *reportOutput {
 	out := &reportOutput{Body: Report{
 		Lines: r.Lines, Blank: r.Blank, Notes: r.Notes, Good: r.Good, Changed: r.Changed, Refused: r.Refused,
-		Added: r.Added, Updated: r.Updated, Same: r.Same, Preview: preview,
+		Added: r.Added, Updated: r.Updated, Same: r.Same, Removed: r.Removed, Preview: preview,
 		ChangedLines: []ChangedLine{}, RefusedLines: []RefusedLine{},
 	}}
 	for _, line := range r.ChangedLines {
@@ -232,7 +234,7 @@ func (s *server) registerEntries(api huma.API) {
 				return nil, s.problem(ctx, &revision.FieldError{Field: fmt.Sprintf("lines[%d]", i), Msg: "one line is wanted, without a line end"})
 			}
 		}
-		return s.merge(ctx, in.ID, strings.NewReader(strings.Join(in.Body.Lines, "\n")+"\n"), in.Body.Reading, false, in.MayMatch)
+		return s.merge(ctx, in.ID, strings.NewReader(strings.Join(in.Body.Lines, "\n")+"\n"), in.Body.Reading, revision.Merging{}, in.MayMatch)
 	})
 	remove := operation("removeEntries", http.MethodPost, "/lists/{id}/entries/remove", "Entries", "Take entries out of a list", 404, 412, 422)
 	remove.MaxBodyBytes = 16 << 20
@@ -246,7 +248,7 @@ func (s *server) registerEntries(api huma.API) {
 		Content: map[string]*huma.MediaType{"text/plain": {Schema: &huma.Schema{Type: huma.TypeString}}},
 	}
 	huma.Register(api, load, func(ctx context.Context, in *importInput) (*reportOutput, error) {
-		return s.merge(ctx, in.ID, in.body, in.Reading, in.Preview, in.MayMatch)
+		return s.merge(ctx, in.ID, in.body, in.Reading, revision.Merging{Replace: in.Replace, Preview: in.Preview}, in.MayMatch)
 	})
 
 	export := operation("exportEntries", http.MethodGet, "/lists/{id}/export", "Entries", "The whole list as a file in the notation", 404)
@@ -309,7 +311,7 @@ func (s *server) getEntries(ctx context.Context, in *entriesInput) (*entriesOutp
 	return out, nil
 }
 
-func (s *server) merge(ctx context.Context, id uuid.UUID, file io.Reader, reading pattern.Reading, preview bool, match MayMatch) (*reportOutput, error) {
+func (s *server) merge(ctx context.Context, id uuid.UUID, file io.Reader, reading pattern.Reading, how revision.Merging, match MayMatch) (*reportOutput, error) {
 	version, err := match.version()
 	if err != nil {
 		return nil, err
@@ -317,16 +319,14 @@ func (s *server) merge(ctx context.Context, id uuid.UUID, file io.Reader, readin
 	if _, err := s.Store.List(ctx, id); err != nil { // before a long file is read for nothing
 		return nil, s.problem(ctx, err)
 	}
-	store := s.Store
-	if preview {
-		store = nil
-	}
-	l, report, err := revision.Import(ctx, store, id, file, reading, version, caller(ctx).Name)
+	l, report, err := revision.Import(ctx, s.Store, id, file, reading, how, version, caller(ctx).Name)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	s.prepareTrials(ctx)
-	return reportBody(report, l, preview), nil
+	if !how.Preview {
+		s.prepareTrials(ctx)
+	}
+	return reportBody(report, l, how.Preview), nil
 }
 
 // prepareTrials has the draft compiled in the background, so that the trial after an edit does not wait for it.

@@ -109,58 +109,94 @@ func (s *Store) EachEntry(ctx context.Context, id uuid.UUID, each func(pattern.E
 	return err
 }
 
-// MergeEntries implements [revision.Store]. The entries go by COPY into a table of the transaction, and from there in
-// three statements into the list, so a hundred thousand take about as long as the indexes need. Precondition: no key
-// twice.
-func (s *Store) MergeEntries(ctx context.Context, id uuid.UUID, entries []pattern.Entry, seen int64, by string) (after revision.List, merged revision.Merged, err error) {
-	err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
-		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
-			return err
-		}
-		if err := copyIncoming(ctx, tx, entries); err != nil {
-			return err
-		}
-		updated, err := tx.Exec(ctx, `update entries e set
-				note = case when i.note = '' then e.note else i.note end,
-				until = coalesce(i.until, e.until),
-				off = e.off or i.off
-			from incoming i
-			where e.list_id = $1 and e.key = i.key
-			  and (i.note <> '' and i.note <> e.note or i.until <> e.until or i.until is not null and e.until is null or i.off and not e.off)`, id)
-		if err != nil {
-			return err
-		}
-		// Two selects, not one with "or": each is an anti-join that hashes, where an "or" would be looked up row by row.
-		rows, err := tx.Query(ctx, `with fresh as (
-				select * from incoming i where i.key is not null
-				  and not exists (select from entries e where e.list_id = $1 and e.key = i.key)
-				union all
-				select * from incoming i where i.key is null
-				  and not exists (select from entries e where e.list_id = $1 and e.key is null and e.note = i.note)
-			), added as (
-				insert into entries (list_id, position, kind, key, pattern, carve_out, until, off, note, added_by)
-				select l.id, l.next_position + i.ord, i.kind, i.key, i.pattern, i.carve_out, i.until, i.off, i.note, $2
-				from fresh i cross join lists l where l.id = $1
-				order by i.ord
-				returning key)
-			select count(key), count(*) - count(key) from added`, id, by)
-		if err != nil {
-			return err
-		}
-		if merged.Added, merged.Notes, err = scanTwo(rows); err != nil {
-			return err
-		}
-		merged.Updated = updated.RowsAffected()
-		merged.Same = -merged.Added - merged.Updated
-		for _, entry := range entries {
-			if entry.Kind() != pattern.Note {
-				merged.Same++
+// What becomes of incoming entries, in terms of incoming i and the list's entries e. Each is a condition of its own, since an
+// "or" between anti-joins would be looked up row by row.
+const (
+	newEntry = `i.key is not null and not exists (select from entries e where e.list_id = $1 and e.key = i.key)`
+	newNote  = `i.key is null and not exists (select from entries e where e.list_id = $1 and e.key is null and e.note = i.note)`
+	saysMore = `e.list_id = $1 and e.key = i.key
+		and (i.note <> '' and i.note <> e.note or i.until <> e.until or i.until is not null and e.until is null or i.off and not e.off)`
+	notGiven = `e.list_id = $1 and e.key is not null and not exists (select from incoming i where i.key = e.key)`
+)
+
+// MergeEntries implements [revision.Store]. The entries go by COPY into a table of the transaction, and from there in a few
+// statements into the list, so a hundred thousand take about as long as the indexes need. Precondition: no key twice.
+func (s *Store) MergeEntries(ctx context.Context, id uuid.UUID, entries []pattern.Entry, how revision.Merging, seen int64, by string) (after revision.List, merged revision.Merged, err error) {
+	if how.Preview {
+		err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+			if after, err = list(ctx, tx, id); err == nil {
+				merged, err = countMerge(ctx, tx, id, entries, how)
 			}
+			return err
+		})
+	} else {
+		err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
+			if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
+				return err
+			}
+			if merged, err = merge(ctx, tx, id, entries, how, by); err == nil {
+				after, err = settle(ctx, tx, id, merged.Added-merged.Removed, merged.Notes, int64(len(entries)), version, by)
+			}
+			return err
+		})
+	}
+	merged.Same = -merged.Added - merged.Updated
+	for _, entry := range entries {
+		if entry.Kind() != pattern.Note {
+			merged.Same++
 		}
-		after, err = settle(ctx, tx, id, merged.Added, merged.Notes, int64(len(entries)), version, by)
-		return err
-	})
+	}
 	return after, merged, ours(err)
+}
+
+// countMerge tells what merge would do.
+func countMerge(ctx context.Context, tx pgx.Tx, id uuid.UUID, entries []pattern.Entry, how revision.Merging) (m revision.Merged, err error) {
+	if err := copyIncoming(ctx, tx, entries); err != nil {
+		return m, err
+	}
+	err = tx.QueryRow(ctx, `select
+		(select count(*) from incoming i where `+newEntry+`),
+		(select count(*) from incoming i where `+newNote+`),
+		(select count(*) from incoming i, entries e where `+saysMore+`),
+		case when $2 then (select count(*) from entries e where `+notGiven+`) else 0 end`, id, how.Replace).
+		Scan(&m.Added, &m.Notes, &m.Updated, &m.Removed)
+	return m, err
+}
+
+func merge(ctx context.Context, tx pgx.Tx, id uuid.UUID, entries []pattern.Entry, how revision.Merging, by string) (m revision.Merged, err error) {
+	if err := copyIncoming(ctx, tx, entries); err != nil {
+		return m, err
+	}
+	if how.Replace {
+		removed, err := tx.Exec(ctx, `delete from entries e where `+notGiven, id)
+		if err != nil {
+			return m, err
+		}
+		m.Removed = removed.RowsAffected()
+	}
+	updated, err := tx.Exec(ctx, `update entries e set
+			note = case when i.note = '' then e.note else i.note end,
+			until = coalesce(i.until, e.until),
+			off = e.off or i.off
+		from incoming i where `+saysMore, id)
+	if err != nil {
+		return m, err
+	}
+	m.Updated = updated.RowsAffected()
+	rows, err := tx.Query(ctx, `with fresh as (
+			select * from incoming i where `+newEntry+` union all select * from incoming i where `+newNote+`
+		), added as (
+			insert into entries (list_id, position, kind, key, pattern, carve_out, until, off, note, added_by)
+			select l.id, l.next_position + i.ord, i.kind, i.key, i.pattern, i.carve_out, i.until, i.off, i.note, $2
+			from fresh i cross join lists l where l.id = $1
+			order by i.ord
+			returning key)
+		select count(key), count(*) - count(key) from added`, id, by)
+	if err != nil {
+		return m, err
+	}
+	m.Added, m.Notes, err = scanTwo(rows)
+	return m, err
 }
 
 func scanTwo(rows pgx.Rows) (a, b int64, err error) {

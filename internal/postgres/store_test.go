@@ -38,7 +38,7 @@ func newList(t testing.TB, store *postgres.Store, name string, lines ...string) 
 	list, err := store.AddList(t.Context(), name, "", "edda")
 	require.NoError(t, err)
 	if len(lines) > 0 {
-		list, _, err = revision.Import(t.Context(), store, list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, 0, "edda")
+		list, _, err = revision.Import(t.Context(), store, list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, "edda")
 		require.NoError(t, err)
 	}
 	return list
@@ -108,7 +108,7 @@ func TestMergeEntries(t *testing.T) {
 	store := open(t)
 	list := newList(t, store, "Betting")
 	merge := func(lines ...string) revision.Report {
-		after, report, err := revision.Import(t.Context(), store, list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, 0, "edda")
+		after, report, err := revision.Import(t.Context(), store, list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, "edda")
 		require.NoError(t, err)
 		entries := written(t, store, list.ID)
 		assert.EqualValues(t, len(entries), after.EntryCount+after.NoteCount, "the counts are kept right")
@@ -134,8 +134,48 @@ func TestMergeEntries(t *testing.T) {
 	assert.EqualValues(t, 1, after.NoteCount)
 	_, _, err = store.RemoveEntries(t.Context(), list.ID, revision.Removal{}, after.Version-1, "edda")
 	require.ErrorIs(t, err, revision.ErrStale)
-	_, _, err = revision.Import(t.Context(), store, uuid.New(), strings.NewReader("a.example"), pattern.Exact, 0, "edda")
+	_, _, err = revision.Import(t.Context(), store, uuid.New(), strings.NewReader("a.example"), pattern.Exact, revision.Merging{}, 0, "edda")
 	require.ErrorIs(t, err, revision.ErrNotFound)
+}
+
+func TestReplaceAndPreview(t *testing.T) {
+	t.Parallel()
+	store := open(t)
+	list := newList(t, store, "Suspects", "# by hand", "a.example # mine", "b.example", "! c.example", "d.example")
+	file := "# of November\nb.example # new note\na.example\ne.example\nd..example\n"
+	load := func(text string, how revision.Merging) (revision.Report, error) {
+		_, report, err := revision.Import(t.Context(), store, list.ID, strings.NewReader(text), pattern.Exact, how, 0, "rowan")
+		return report, err
+	}
+	before := written(t, store, list.ID)
+	version, err := store.DraftVersion(t.Context())
+	require.NoError(t, err)
+	for _, how := range []revision.Merging{{}, {Replace: true}} {
+		preview, err := load(file, revision.Merging{Replace: how.Replace, Preview: true})
+		require.NoError(t, err)
+		assert.Equal(t, before, written(t, store, list.ID), "a preview keeps nothing")
+		now, err := store.DraftVersion(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, version, now)
+		want := revision.Merged{Added: 1, Updated: 1, Same: 1, Notes: 1}
+		if how.Replace {
+			want.Removed = 2
+		}
+		assert.Equal(t, want, preview.Merged)
+	}
+	done, err := load(file, revision.Merging{Replace: true})
+	require.NoError(t, err)
+	assert.Equal(t, revision.Merged{Added: 1, Updated: 1, Same: 1, Notes: 1, Removed: 2}, done.Merged, "as the preview said")
+	assert.Equal(t, []string{"# by hand", "a.example # mine", "b.example # new note", "# of November", "e.example"}, written(t, store, list.ID))
+	after, err := store.List(t.Context(), list.ID)
+	require.NoError(t, err)
+	assert.Equal(t, [2]int64{3, 2}, [2]int64{after.EntryCount, after.NoteCount})
+
+	_, err = load("# nothing but a note\n", revision.Merging{Replace: true})
+	require.ErrorContains(t, err, "would empty the list")
+	again, err := load(file, revision.Merging{Replace: true})
+	require.NoError(t, err)
+	assert.Equal(t, revision.Merged{Same: 3}, again.Merged)
 }
 
 func TestEntriesPagesAndFilters(t *testing.T) {
@@ -287,7 +327,7 @@ func BenchmarkImport(b *testing.B) {
 	b.Run("ours", func(b *testing.B) {
 		for b.Loop() {
 			list := newList(b, store, uuid.NewString())
-			_, _, err := revision.Import(b.Context(), store, list.ID, strings.NewReader(text.String()), pattern.Mending, 0, "edda")
+			_, _, err := revision.Import(b.Context(), store, list.ID, strings.NewReader(text.String()), pattern.Mending, revision.Merging{}, 0, "edda")
 			require.NoError(b, err)
 		}
 	})

@@ -26,9 +26,24 @@ type Report struct {
 }
 
 // Import reads a list file and adds what is good in it to a list, in one transaction: either all of it is kept or, where an
-// error is returned, nothing. Bad lines do not spoil the others; the report tells them. With a nil store the file is
-// only read.
-func Import(ctx context.Context, store Store, list uuid.UUID, r io.Reader, reading pattern.Reading, version int64, by string) (List, Report, error) {
+// error is returned, nothing. Bad lines do not spoil the others; the report tells them. A file without a single entry never
+// replaces a list: that is a [*FieldError].
+func Import(ctx context.Context, store Store, list uuid.UUID, r io.Reader, reading pattern.Reading, how Merging, version int64, by string) (List, Report, error) {
+	entries, report, err := read(ctx, r, reading)
+	if err == nil && how.Replace && report.Good+report.Changed == 0 {
+		err = &FieldError{"file", "it holds no entry, and would empty the list; is it the right one?"}
+	}
+	if err != nil {
+		return List{}, report, err
+	}
+	kept, merged, err := store.MergeEntries(ctx, list, entries, how, version, by)
+	merged.Same += report.Same
+	report.Merged = merged
+	return kept, report, err
+}
+
+// read returns the entries of a list file, each once, and a report in which Same counts those that were named again.
+func read(ctx context.Context, r io.Reader, reading pattern.Reading) ([]pattern.Entry, Report, error) {
 	var report Report
 	gathered := gatherer{at: map[string]int{}}
 	err := pattern.ReadLines(r, reading, func(line pattern.Line) error {
@@ -40,13 +55,7 @@ func Import(ctx context.Context, store Store, list uuid.UUID, r io.Reader, readi
 		}
 		return ctx.Err()
 	})
-	if err != nil || store == nil {
-		return List{}, report, err
-	}
-	kept, merged, err := store.MergeEntries(ctx, list, gathered.entries, version, by)
-	merged.Same += report.Same
-	report.Merged = merged
-	return kept, report, err
+	return gathered.entries, report, err
 }
 
 func (r *Report) count(line pattern.Line) {

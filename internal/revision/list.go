@@ -84,12 +84,23 @@ type EntryQuery struct {
 	Kind  pattern.Kind // entries of this kind
 }
 
+// Merging says how entries go into a list. The zero Merging adds them.
+type Merging struct {
+	// Replace takes out the entries that are not among those given. Those that stay keep what is said about them, and
+	// lines that are a note alone stay too: they are somebody's own.
+	Replace bool
+
+	// Preview only counts; nothing is kept.
+	Preview bool
+}
+
 // Merged tells what adding entries to a list came to.
 type Merged struct {
 	Added   int64 // entries that the list did not have
 	Updated int64 // entries that it had, with another note or other attributes than those given
 	Same    int64 // entries that it had just so
 	Notes   int64 // lines that are a note alone, added; those it had are passed over
+	Removed int64 // entries taken out, because they were not among those given
 }
 
 // Removal names entries to take out of a list, by id or as they are written.
@@ -111,7 +122,7 @@ type Store interface {
 	Entries(ctx context.Context, list uuid.UUID, query EntryQuery) (entries []Entry, total int64, err error)
 	FindEntries(ctx context.Context, text string, after int64, limit int) ([]FoundEntry, error) // of all lists, by id
 	EachEntry(ctx context.Context, list uuid.UUID, each func(pattern.Entry) error) error
-	MergeEntries(ctx context.Context, list uuid.UUID, entries []pattern.Entry, version int64, by string) (List, Merged, error)
+	MergeEntries(ctx context.Context, list uuid.UUID, entries []pattern.Entry, how Merging, version int64, by string) (List, Merged, error)
 	RemoveEntries(ctx context.Context, list uuid.UUID, removal Removal, version int64, by string) (List, int64, error)
 
 	Groups(ctx context.Context) ([]Group, error)

@@ -51,15 +51,15 @@ func TestChecked(t *testing.T) {
 	}
 }
 
-func read(t *testing.T, text string) Report {
+func reportOn(t *testing.T, text string) Report {
 	t.Helper()
-	_, report, err := Import(t.Context(), nil, uuid.Nil, strings.NewReader(text), pattern.Mending, 0, "")
+	_, report, err := read(t.Context(), strings.NewReader(text), pattern.Mending)
 	require.NoError(t, err)
 	return report
 }
 
 func TestReportCountsEveryLine(t *testing.T) {
-	r := read(t, "# note\n\na.example\nA.example # again\nhttps://b.example/\n0.0.0.0 c.example d.example a.example\na..example")
+	r := reportOn(t, "# note\n\na.example\nA.example # again\nhttps://b.example/\n0.0.0.0 c.example d.example a.example\na..example")
 	assert.Equal(t, [6]int{7, 1, 1, 2, 2, 1}, [6]int{r.Lines, r.Blank, r.Notes, r.Good, r.Changed, r.Refused})
 	assert.EqualValues(t, 1, r.Same, "a.example again; =a.example is another entry")
 
@@ -67,7 +67,7 @@ func TestReportCountsEveryLine(t *testing.T) {
 	for i := range MaxShown + 5 {
 		fmt.Fprintf(&many, "bad..%d\nhttps://n%d.example/\n", i, i)
 	}
-	r = read(t, many.String())
+	r = reportOn(t, many.String())
 	assert.Equal(t, [3]int{2 * (MaxShown + 5), MaxShown + 5, MaxShown + 5}, [3]int{r.Lines, r.Changed, r.Refused})
 	assert.Len(t, r.RefusedLines, MaxShown)
 	assert.Len(t, r.ChangedLines, MaxShown)
@@ -87,8 +87,8 @@ func TestGathererKeepsWhatWasSaid(t *testing.T) {
 
 func TestImportKeepsNothingOfHalfAFile(t *testing.T) {
 	broken := errors.New("the line went down")
-	_, report, err := Import(t.Context(), nil, uuid.Nil, &halfFile{text: "a.example\nb.exam", err: broken}, pattern.Exact, 0, "")
-	require.ErrorIs(t, err, broken)
+	_, report, err := Import(t.Context(), nil, uuid.Nil, &halfFile{text: "a.example\nb.exam", err: broken}, pattern.Exact, Merging{}, 0, "")
+	require.ErrorIs(t, err, broken) // the store, of which there is none here, is never asked
 	assert.LessOrEqual(t, report.Lines, 1)
 }
 

@@ -50,7 +50,7 @@ func newHouse(t *testing.T) house {
 
 func (h house) add(t testing.TB, lines ...string) {
 	t.Helper()
-	_, _, err := revision.Import(t.Context(), h.store, h.list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, 0, "edda")
+	_, _, err := revision.Import(t.Context(), h.store, h.list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, "edda")
 	require.NoError(t, err)
 }
 
@@ -108,7 +108,7 @@ func TestTrialsGoOnDuringEdits(t *testing.T) {
 		all.Go(func() {
 			for i := range each {
 				host := fmt.Sprintf("site-%d-%d.example", hand, i)
-				_, _, err := h.store.MergeEntries(t.Context(), h.list.ID, []pattern.Entry{pattern.MustParse(host)}, 0, "edda")
+				_, _, err := h.store.MergeEntries(t.Context(), h.list.ID, []pattern.Entry{pattern.MustParse(host)}, revision.Merging{}, 0, "edda")
 				assert.NoError(t, err)
 				answers, err := desk.Try(t.Context(), trial.Question{URLs: []string{host, "heron.example"}})
 				if assert.NoError(t, err) {
@@ -145,7 +145,7 @@ func TestLargeLists(t *testing.T) {
 		return all
 	}
 	assert.Equal(t, []string{"Betting"}, names("site-4711.example"))
-	_, _, err = h.store.MergeEntries(t.Context(), also.ID, []pattern.Entry{pattern.MustParse("site-4711.example")}, 0, "edda")
+	_, _, err = h.store.MergeEntries(t.Context(), also.ID, []pattern.Entry{pattern.MustParse("site-4711.example")}, revision.Merging{}, 0, "edda")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Also", "Betting"}, names("site-4711.example"), "by name, wherever they stand")
 	h.add(t, "new.example")

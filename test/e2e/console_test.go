@@ -101,6 +101,16 @@ func TestConsoleLists(t *testing.T) {
 	b.see("tbody", "twice in one week")
 	b.await(`document.querySelectorAll('tbody tr[data-index]').length <= 3`, "the filter does not filter")
 
+	// A file that replaces the list says what goes before it does.
+	b.press("Import a file")
+	b.do(chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file(t, demo.HandKept, demo.File(demo.HandKept))}))
+	b.see("[role=dialog] [role=status]", "0 new, 0 updated, 36 there already")
+	b.eval(`document.querySelector('[role=dialog] input[type=checkbox]').click()`)
+	b.see("[role=dialog] [role=status]", "99,996 taken out")
+	b.accessible("replacing a list")
+	b.press("Replace the list by 40 lines, leave 13 out")
+	b.see("p", "33 entries, 5 notes")
+
 	// What mentions a text is found from the page of all lists, and the list opens at it.
 	b.goTo("/lists")
 	b.fill("input[type=search]", "twice in one")

@@ -162,6 +162,7 @@ func TestImportRealFiles(t *testing.T) {
 	s.Run(t, "", "list", "new", "Blocked on request").Done(t)
 	preview := importing("Blocked on request", messy, "--preview")
 	assert.True(t, preview.Preview)
+	assert.Equal(t, handKept.Added, preview.Added)
 	assert.Equal(t, handKept.Refused, preview.Refused)
 	assert.Contains(t, s.Run(t, "", "list", "show", "Blocked on request").Done(t), "no such entries", "a preview keeps nothing")
 
@@ -193,6 +194,11 @@ func TestImportRealFiles(t *testing.T) {
 	s.Run(t, "", "list", "new", "Suspect sites").Done(t)
 	large := importing("Suspect sites", file(t, "suspects.txt", demo.SuspectSites()))
 	assert.Equal(t, [9]int64{100_000, 0, 0, 100_000, 0, 0, 100_000, 0, 0}, counts(large))
+	replaced := s.Run(t, "one-more.example\n", "list", "import", "Copy", "--replace")
+	assert.Contains(t, replaced.Done(t), "1 entry added, 0 updated, 0 there already, 33 taken out. The list has 1 entry.")
+	empty := s.Run(t, "# nothing\n", "list", "import", "Copy", "--replace")
+	assert.Equal(t, 3, empty.Code)
+	assert.Contains(t, empty.Err, "it holds no entry, and would empty the list; is it the right one?")
 	piped := s.Run(t, "one-more.example\nhttps://two.example/\n", "list", "import", "Suspect sites")
 	assert.Contains(t, piped.Done(t), "The list has 100,002 entries.", "standard input")
 }

@@ -637,12 +637,17 @@ export interface components {
              * @description Lines that are a note alone
              */
             notes: number;
-            /** @description Nothing was kept; added, updated and same are not told */
+            /** @description Nothing was kept */
             preview: boolean;
             /** Format: int64 */
             refused: number;
             /** @description The first 1,000 */
             refusedLines: components["schemas"]["RefusedLine"][];
+            /**
+             * Format: int64
+             * @description Entries taken out, because the file replaced the list and does not name them
+             */
+            removed: number;
             /**
              * Format: int64
              * @description Entries that it had, or that were named before in the file
@@ -1564,8 +1569,10 @@ export interface operations {
             query?: {
                 /** @description exact takes notation only; mending also turns what people keep and paste into the entry meant, and says how */
                 reading?: "exact" | "mending";
-                /** @description Only read the file and report; nothing is kept */
+                /** @description Only report what would become of everything; nothing is kept */
                 preview?: boolean;
+                /** @description Take out the entries that are not in the file; those that stay keep their notes */
+                replace?: boolean;
             };
             header?: {
                 /** @description The ETag of the object as it was last fetched; left out, the edit is made to whatever is there */

@@ -64,8 +64,9 @@ function PasteForm({ list, onClose }: FormProps) {
 
 function FileForm({ list, onClose }: FormProps) {
   const [file, setFile] = useState<File | null>(null)
+  const [replace, setReplace] = useState(false)
   const preview = useQuery({
-    ...previewOptions(list.id, file ?? '', file ? `${file.name} ${file.size} ${file.lastModified}` : ''),
+    ...previewOptions(list.id, file ?? '', file ? `${file.name} ${file.size} ${file.lastModified}` : '', replace),
     enabled: file !== null,
   })
   const save = useSave(list, onClose)
@@ -85,6 +86,18 @@ function FileForm({ list, onClose }: FormProps) {
           />
           <span className="text-sm text-soft">Plain text, one entry a line, of up to 128 MiB.</span>
         </label>
+        <label className="flex items-baseline gap-2 text-sm">
+          <input
+            type="checkbox"
+            checked={replace}
+            onChange={(e) => setReplace(e.target.checked)}
+            className="accent-reed"
+          />
+          <span>
+            The file replaces the list: entries that it does not name are taken out.{' '}
+            <span className="text-soft">Those that stay keep their notes.</span>
+          </span>
+        </label>
         {file && preview.isFetching && <Loading what={`a report on ${file.name}`} />}
         {preview.error && <ProblemNotice error={preview.error} retry={() => preview.refetch()} />}
         {report && <ReportLines report={report} />}
@@ -93,7 +106,12 @@ function FileForm({ list, onClose }: FormProps) {
       <DialogFoot>
         <span className="grow">{report && <ReportCounts report={report} />}</span>
         <Button onClick={onClose}>Cancel</Button>
-        <SaveButton report={report} pending={save.isPending} onSave={() => file && save.mutate(file)} />
+        <SaveButton
+          report={report}
+          pending={save.isPending}
+          replace={replace}
+          onSave={() => file && save.mutate(file, replace)}
+        />
       </DialogFoot>
     </>
   )
@@ -102,28 +120,33 @@ function FileForm({ list, onClose }: FormProps) {
 function useSave(list: List, onClose: () => void) {
   const announce = useAnnounce()
   const save = useImport(list.id)
-  const mutate = (file: Blob | string) =>
-    save.mutate(file, {
-      onSuccess: (report) => {
-        announce(
-          `${count(report.added, 'entry', 'entries')} added, ${report.updated} updated, ${report.same} there already` +
-            (report.refused > 0 ? `, ${count(report.refused, 'line', 'lines')} refused.` : '.'),
-        )
-        onClose()
+  const mutate = (file: Blob | string, replace = false) =>
+    save.mutate(
+      { file, replace },
+      {
+        onSuccess: (report) => {
+          announce(
+            `${count(report.added, 'entry', 'entries')} added, ${report.updated} updated, ${report.same} there already` +
+              (report.removed > 0 ? `, ${report.removed} taken out` : '') +
+              (report.refused > 0 ? `, ${count(report.refused, 'line', 'lines')} refused.` : '.'),
+          )
+          onClose()
+        },
       },
-    })
+    )
   return { error: save.error, isPending: save.isPending, mutate }
 }
 
-type SaveProps = { report?: Report; pending: boolean; onSave: () => void }
+type SaveProps = { report?: Report; pending: boolean; replace?: boolean; onSave: () => void }
 
 /** Says what it will do. */
-function SaveButton({ report, pending, onSave }: SaveProps) {
+function SaveButton({ report, pending, replace, onSave }: SaveProps) {
   const usable = report ? report.good + report.changed + report.notes : 0
+  const verb = replace ? 'Replace the list by' : 'Add'
   let says = 'Add them'
-  if (pending) says = 'Adding…'
-  else if (report && report.refused > 0) says = `Add ${count(usable, 'line', 'lines')}, leave ${report.refused} out`
-  else if (usable > 0) says = `Add ${count(usable, 'line', 'lines')}`
+  if (pending) says = 'Working…'
+  else if (report && report.refused > 0) says = `${verb} ${count(usable, 'line', 'lines')}, leave ${report.refused} out`
+  else if (usable > 0) says = `${verb} ${count(usable, 'line', 'lines')}`
   return (
     <Button look="main" disabled={usable === 0 || pending} onClick={onSave}>
       {says}

@@ -12,6 +12,14 @@ export function ReportCounts({ report }: { report: Report }) {
         {formatNumber(report.refused)} refused
       </span>
       , {formatNumber(report.notes)} notes, {formatNumber(report.blank)} blank
+      <br />
+      <span className="text-soft">
+        {formatNumber(report.added)} new, {formatNumber(report.updated)} updated, {formatNumber(report.same)} there
+        already
+        {report.removed > 0 && (
+          <span className="font-semibold text-clay">, {formatNumber(report.removed)} taken out</span>
+        )}
+      </span>
     </span>
   )
 }

@@ -99,28 +99,31 @@ export function useDeleteList(list: List) {
 }
 
 /** Sends text or a file as it is, byte by byte: the service reads it. */
-const sendFile = (id: string, file: Blob | string, preview: boolean) =>
+const sendFile = (id: string, file: Blob | string, preview: boolean, replace: boolean) =>
   data(
     api.POST('/api/v1/lists/{id}/import', {
-      params: { path: { id }, query: { preview } },
+      params: { path: { id }, query: { preview, replace } },
       headers: { 'Content-Type': 'text/plain' },
       body: file as string,
       bodySerializer: (body) => body,
     }),
   )
 
-/** What would become of each line; nothing is kept. */
-export const previewOptions = (id: string, file: Blob | string, key: string) =>
+/** What would become of each line and of the list; nothing is kept. */
+export const previewOptions = (id: string, file: Blob | string, key: string, replace = false) =>
   queryOptions({
-    queryKey: ['previews', id, key],
-    queryFn: () => sendFile(id, file, true),
+    queryKey: ['previews', id, key, replace],
+    queryFn: () => sendFile(id, file, true, replace),
     placeholderData: keepPreviousData,
     gcTime: 0,
   })
 
 export function useImport(id: string) {
   const refresh = useRefresh()
-  return useMutation({ mutationFn: (file: Blob | string) => sendFile(id, file, false), onSuccess: refresh })
+  return useMutation({
+    mutationFn: ({ file, replace }: { file: Blob | string; replace: boolean }) => sendFile(id, file, false, replace),
+    onSuccess: refresh,
+  })
 }
 
 export function useRemoveEntries(id: string) {
