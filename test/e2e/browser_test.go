@@ -40,7 +40,7 @@ func open(t testing.TB, url string) *browser {
 		chromedp.WindowSize(1280, 800), chromedp.UserDataDir(t.TempDir()), chromedp.Flag("lang", "en-GB"))
 	actx, stop := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, cancel := chromedp.NewContext(actx)
-	ctx, expire := context.WithTimeout(ctx, 2*time.Minute)
+	ctx, expire := context.WithTimeout(ctx, 5*time.Minute)
 	b := &browser{t: t, ctx: ctx, url: url}
 	t.Cleanup(func() {
 		expire()
@@ -135,7 +135,7 @@ func (b *browser) gone(selector string) {
 
 func (b *browser) await(expression, otherwise string) {
 	b.t.Helper()
-	deadline := time.Now().Add(20 * time.Second)
+	deadline := time.Now().Add(time.Minute)
 	for {
 		ok, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](expression))
 		if err == nil && ok {

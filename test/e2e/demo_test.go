@@ -70,7 +70,7 @@ func startDemo(t testing.TB, as *syscall.Credential, args ...string) *demoProces
 	select {
 	case <-up:
 	case <-d.ended:
-	case <-time.After(time.Minute):
+	case <-time.After(3 * time.Minute):
 		t.Fatal("the demo does not come up")
 	}
 	return d
