@@ -219,7 +219,7 @@ func TestImportSurvivesKills(t *testing.T) {
 			defer close(cut)
 			_, _ = api.ImportEntriesWithBodyWithResponse(t.Context(), id, nil, "text/plain", bytes.NewReader(sites))
 		}()
-		time.Sleep(time.Duration(random.IntN(4000)) * time.Millisecond)
+		time.Sleep(time.Duration(200+700*round+random.IntN(300)) * time.Millisecond) // from the first bytes to after the end
 		s.Kill()
 		<-cut
 		s.Start(t)
