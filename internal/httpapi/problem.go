@@ -41,7 +41,7 @@ func (s *server) problem(ctx context.Context, err error) error {
 	}
 	if s.Alive(context.WithoutCancel(ctx)) != nil {
 		s.Log.ErrorContext(ctx, "the database does not answer", "error", err)
-		return huma.Error503ServiceUnavailable("The database does not answer at the moment; nothing was changed. Try again shortly.")
+		return huma.Error503ServiceUnavailable("The database does not answer at the moment. Try again shortly; after an edit, look first whether it was kept.")
 	}
 	s.Log.ErrorContext(ctx, "a request failed", "error", err)
 	return huma.Error500InternalServerError("Something went wrong in the service; its log says what.")
