@@ -88,13 +88,15 @@ generate: console/node_modules/.stamp ## the contract from the API's Go types, a
 	go tool -modfile=tools/go.mod oapi-codegen -config client/oapi-codegen.yaml api/openapi.yaml
 	cd console && npm run -s generate
 
+GENERATED := api/openapi.yaml client/api_gen.go console/src/api/schema.gen.ts
+
+# The files are put back as they were, times too, so that nothing is built again for having been looked at.
 verify: console/node_modules/.stamp ## fail where generated files or locks are stale
-	@before=$$(cat api/openapi.yaml client/api_gen.go console/src/api/schema.gen.ts | sha256sum); \
-	mkdir -p .var/generated; cp api/openapi.yaml client/api_gen.go console/src/api/schema.gen.ts .var/generated; \
-	$(MAKE) generate >/dev/null; \
-	if [ "$$before" != "$$(cat api/openapi.yaml client/api_gen.go console/src/api/schema.gen.ts | sha256sum)" ]; then \
-	  cp .var/generated/openapi.yaml api/; cp .var/generated/api_gen.go client/; cp .var/generated/schema.gen.ts console/src/api/; \
-	  echo "The contract or a client is stale: run \`make generate\` and commit what changes." >&2; exit 1; fi
+	@rm -rf .var/generated; mkdir -p .var/generated; cp -p --parents $(GENERATED) .var/generated; \
+	stale=""; $(MAKE) generate >/dev/null; \
+	for file in $(GENERATED); do cmp -s $$file .var/generated/$$file || stale+=" $$file"; done; \
+	cp -pr .var/generated/. .; \
+	if [ -n "$$stale" ]; then echo "Stale:$$stale. Run \`make generate\` and commit what changes." >&2; exit 1; fi
 	@if grep -q '"resolved"' console/package-lock.json; then echo "console/package-lock.json names a download host: run npm with console/.npmrc." >&2; exit 1; fi
 	go mod tidy -diff
 

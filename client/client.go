@@ -106,7 +106,7 @@ func problemOf(res *http.Response) *Problem {
 	for _, e := range *model.Errors {
 		var field FieldProblem
 		if e.Location != nil {
-			field.Path = strings.TrimPrefix(strings.TrimPrefix(*e.Location, "body."), "query.")
+			field.Path = strings.TrimPrefix(strings.TrimPrefix(strings.TrimPrefix(*e.Location, "body"), "query"), ".")
 		}
 		if e.Message != nil {
 			field.Message = *e.Message

@@ -53,6 +53,8 @@ func TestReadLines(t *testing.T) {
 func TestReadLinesLong(t *testing.T) {
 	pattern := "a.example/" + strings.Repeat("x", MaxLength)
 	assert.Equal(t, "1 refused at 1, 2 good", outcomes(t, pattern+"\nb.example", Exact))
+	escaped := "a.example/" + strings.Repeat(`"`, 1500) // typed, it is short enough; kept as escapes, it is not
+	assert.Equal(t, "1 refused at 1, 2 good", outcomes(t, escaped+"\nb.example", Exact))
 	for _, end := range []string{"\n", "\r", "\r\n"} { // on the border of what is read at once, too
 		for _, length := range []int{MaxLine - 1, MaxLine, MaxLine + 1, 10 * MaxLine} {
 			want := "1 note, 2 good"

@@ -70,7 +70,7 @@ func checkLine(t assert.TestingT, line string) {
 			assert.Equal(t, entry.Key(), again.Key(), "%q", line)
 		}
 		assert.Equal(t, entry.Kind() == Note, entry.Key() == "", "%q", line)
-		assert.LessOrEqual(t, len(entry.Pattern.Key()), MaxLength+8, "%q", line)
+		assert.LessOrEqual(t, len(entry.Key()), MaxLength, "%q", line)
 	}
 	refused := func(err error) {
 		var wrong *Error

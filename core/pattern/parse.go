@@ -64,6 +64,7 @@ func parse(line string) (Entry, *Error) {
 	if len(body) > MaxLength {
 		return Entry{}, p.fail(0, body, TooLong, "a pattern of at most 2048 bytes")
 	}
+	start := p.at
 	switch body[0] {
 	case '~':
 		entry.Pattern, err = p.regex(body)
@@ -74,6 +75,9 @@ func parse(line string) (Entry, *Error) {
 	}
 	if err != nil {
 		return Entry{}, err
+	}
+	if len(entry.Key()) > MaxLength { // escapes make a path longer than it was typed
+		return Entry{}, p.fail(start-p.at, body, TooLong, "a pattern of at most 2048 bytes, escapes counted")
 	}
 	return entry, nil
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/gin-gonic/gin"
@@ -23,7 +24,7 @@ func (s *server) problem(ctx context.Context, err error) error {
 		return ready
 	case errors.As(err, &field):
 		return huma.Error422UnprocessableEntity("The request cannot be carried out as it stands.",
-			&huma.ErrorDetail{Message: field.Msg, Location: "body." + field.Field})
+			&huma.ErrorDetail{Message: field.Msg, Location: strings.TrimSuffix("body."+field.Field, ".")})
 	case errors.As(err, &used):
 		return huma.Error409Conflict("The list cannot be deleted: " + used.Error() + ". Take it out there first.")
 	case errors.Is(err, revision.ErrNotFound), errors.Is(err, account.ErrUnknown):

@@ -52,7 +52,7 @@ func (s *Store) Entries(ctx context.Context, id uuid.UUID, q revision.EntryQuery
 	like := containing(q.Text)
 	var total int64
 	if err := s.pool.QueryRow(ctx, `select count(*) from entries where `+where, id, like, q.Kind).Scan(&total); err != nil {
-		return nil, 0, err
+		return nil, 0, ours(err)
 	}
 	rows, err := s.pool.Query(ctx, `select id, position, added_at, added_by, `+entryColumns+` from entries
 		where `+where+` and position > $4 order by position limit $5`, id, like, q.Kind, q.After, q.Limit)

@@ -131,6 +131,8 @@ func ours(err error) error {
 		return account.ErrTaken
 	case pg.Code == "23505" && fieldOf[pg.ConstraintName] != "":
 		return &revision.FieldError{Field: fieldOf[pg.ConstraintName], Msg: "the name is taken"}
+	case pg.Code == "22021": // a NUL, the one character that PostgreSQL's texts cannot hold
+		return &revision.FieldError{Msg: "a text in it holds a character that cannot be kept (NUL)"}
 	}
 	return err
 }
@@ -148,7 +150,8 @@ func one[T any](rows pgx.Rows, err error, scan pgx.RowToFunc[T]) (T, error) {
 // all collects every row of a query.
 func all[T any](rows pgx.Rows, err error, scan pgx.RowToFunc[T]) ([]T, error) {
 	if err != nil {
-		return nil, err
+		return nil, ours(err)
 	}
-	return pgx.CollectRows(rows, scan)
+	found, err := pgx.CollectRows(rows, scan)
+	return found, ours(err)
 }

@@ -24,14 +24,20 @@ var (
 	ErrStale    = errors.New("it was changed by somebody else in the meantime")
 )
 
-// FieldError says which field of an edit is wrong. Field is its path in the API's terms, as "rules[0].lists[1]".
+// FieldError says which field of an edit is wrong. Field is its path in the API's terms, as "rules[0].lists[1]"; "" where
+// it is not known.
 type FieldError struct {
 	Field string
 	Msg   string // one clause, lower case, no final dot
 }
 
 // Error returns the message with the field before it.
-func (e *FieldError) Error() string { return e.Field + ": " + e.Msg }
+func (e *FieldError) Error() string {
+	if e.Field == "" {
+		return e.Msg
+	}
+	return e.Field + ": " + e.Msg
+}
 
 // InUseError says that a list cannot go, because rules name it.
 type InUseError struct {

@@ -154,8 +154,7 @@ const large = 5_000
 
 // largeList is the index of one large list at one version of it.
 type largeList struct {
-	version int64
-	name    string
+	version int64 // rises with a new name, too
 	index   *match.Index
 }
 
@@ -179,8 +178,8 @@ func compile(draft revision.Draft, kept map[uuid.UUID]revision.DraftList, before
 		if before != nil {
 			own = before.large[l.ID]
 		}
-		if own.version != l.Version || own.name != l.Name {
-			own = largeList{l.Version, l.Name, match.New([]match.List{list})}
+		if own.version != l.Version {
+			own = largeList{l.Version, match.New([]match.List{list})}
 		}
 		c.large[l.ID] = own
 		c.index = append(c.index, own.index)

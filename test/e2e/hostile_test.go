@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"strings"
 	"testing"
 
@@ -46,11 +47,32 @@ func TestHostileInput(t *testing.T) {
 		assert.LessOrEqual(t, len(r.RefusedLines[0].Text), 600, "%s: the report does not echo all of it", name)
 	}
 
+	random := rand.New(rand.NewPCG(3, 4))
+	escapes := "heron.example/"
+	for range 900 { // quotation marks grow threefold as escapes, and the letters keep them from being compressed
+		escapes += string([]byte{'"', byte('a' + random.IntN(26))})
+	}
+	r := importing("before.example\n" + escapes + "\n")
+	assert.EqualValues(t, 1, r.Refused, "it does not spoil the others")
+	assert.EqualValues(t, 1, r.Added)
+
+	nul := "a\x00b"
+	for what, err := range map[string]error{
+		"description": second(api.CreateListWithResponse(t.Context(), client.NewListInputBody{Name: "Q", Description: &nul})),
+		"find":        second(api.FindEntriesWithResponse(t.Context(), &client.FindEntriesParams{Text: nul})),
+		"filter":      second(api.GetEntriesWithResponse(t.Context(), id, &client.GetEntriesParams{Text: &nul})),
+		"name":        second(api.GetListsWithResponse(t.Context(), &client.GetListsParams{Name: &nul})),
+		"sign-in":     second(api.SignInWithResponse(t.Context(), client.SignInInputBody{Name: nul, Password: "x"})),
+		"token":       second(api.CreateTokenWithResponse(t.Context(), client.NewTokenInputBody{Name: nul})),
+	} {
+		assert.ErrorContains(t, err, "a character that cannot be kept (NUL)", what)
+	}
+
 	var carveOuts strings.Builder
 	for i := range 50_000 {
 		fmt.Fprintf(&carveOuts, "! n%d.deep.example\n", i)
 	}
-	r := importing("deep.example\n" + carveOuts.String())
+	r = importing("deep.example\n" + carveOuts.String())
 	assert.EqualValues(t, 50_001, r.Added)
 	for i := range 30 {
 		importing(fmt.Sprintf("~ (x%d|y+)+[a-z]*(a*)*%d$\n*a*b*c*d*e*%d*\n", i, i, i))
@@ -64,6 +86,8 @@ func TestHostileInput(t *testing.T) {
 	assert.Len(t, answer.JSON200.Trials, len(trials))
 	assert.Equal(t, "answers", string(health(t, api)))
 }
+
+func second[T any](_ T, err error) error { return err }
 
 func health(t testing.TB, api *client.ClientWithResponses) client.HealthOutputBodyDatabase {
 	t.Helper()
