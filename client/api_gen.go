@@ -36,6 +36,45 @@ func (e AddEntriesInputBodyReading) Valid() bool {
 	}
 }
 
+// Defines values for EditListInputBodyColour.
+const (
+	EditListInputBodyColourEmpty   EditListInputBodyColour = ""
+	EditListInputBodyColourGorse   EditListInputBodyColour = "gorse"
+	EditListInputBodyColourHeather EditListInputBodyColour = "heather"
+	EditListInputBodyColourPlum    EditListInputBodyColour = "plum"
+	EditListInputBodyColourReed    EditListInputBodyColour = "reed"
+	EditListInputBodyColourRust    EditListInputBodyColour = "rust"
+	EditListInputBodyColourSand    EditListInputBodyColour = "sand"
+	EditListInputBodyColourSky     EditListInputBodyColour = "sky"
+	EditListInputBodyColourSlate   EditListInputBodyColour = "slate"
+)
+
+// Valid indicates whether the value is a known member of the EditListInputBodyColour enum.
+func (e EditListInputBodyColour) Valid() bool {
+	switch e {
+	case EditListInputBodyColourEmpty:
+		return true
+	case EditListInputBodyColourGorse:
+		return true
+	case EditListInputBodyColourHeather:
+		return true
+	case EditListInputBodyColourPlum:
+		return true
+	case EditListInputBodyColourReed:
+		return true
+	case EditListInputBodyColourRust:
+		return true
+	case EditListInputBodyColourSand:
+		return true
+	case EditListInputBodyColourSky:
+		return true
+	case EditListInputBodyColourSlate:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EditPolicyInputBodyOtherwise.
 const (
 	EditPolicyInputBodyOtherwiseAllow EditPolicyInputBodyOtherwise = "allow"
@@ -192,6 +231,105 @@ func (e HealthOutputBodyDatabase) Valid() bool {
 	}
 }
 
+// Defines values for ListColour.
+const (
+	ListColourEmpty   ListColour = ""
+	ListColourGorse   ListColour = "gorse"
+	ListColourHeather ListColour = "heather"
+	ListColourPlum    ListColour = "plum"
+	ListColourReed    ListColour = "reed"
+	ListColourRust    ListColour = "rust"
+	ListColourSand    ListColour = "sand"
+	ListColourSky     ListColour = "sky"
+	ListColourSlate   ListColour = "slate"
+)
+
+// Valid indicates whether the value is a known member of the ListColour enum.
+func (e ListColour) Valid() bool {
+	switch e {
+	case ListColourEmpty:
+		return true
+	case ListColourGorse:
+		return true
+	case ListColourHeather:
+		return true
+	case ListColourPlum:
+		return true
+	case ListColourReed:
+		return true
+	case ListColourRust:
+		return true
+	case ListColourSand:
+		return true
+	case ListColourSky:
+		return true
+	case ListColourSlate:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MatchIn.
+const (
+	MatchInCannotTell MatchIn = "cannot tell"
+	MatchInNo         MatchIn = "no"
+	MatchInYes        MatchIn = "yes"
+)
+
+// Valid indicates whether the value is a known member of the MatchIn enum.
+func (e MatchIn) Valid() bool {
+	switch e {
+	case MatchInCannotTell:
+		return true
+	case MatchInNo:
+		return true
+	case MatchInYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NewListInputBodyColour.
+const (
+	NewListInputBodyColourEmpty   NewListInputBodyColour = ""
+	NewListInputBodyColourGorse   NewListInputBodyColour = "gorse"
+	NewListInputBodyColourHeather NewListInputBodyColour = "heather"
+	NewListInputBodyColourPlum    NewListInputBodyColour = "plum"
+	NewListInputBodyColourReed    NewListInputBodyColour = "reed"
+	NewListInputBodyColourRust    NewListInputBodyColour = "rust"
+	NewListInputBodyColourSand    NewListInputBodyColour = "sand"
+	NewListInputBodyColourSky     NewListInputBodyColour = "sky"
+	NewListInputBodyColourSlate   NewListInputBodyColour = "slate"
+)
+
+// Valid indicates whether the value is a known member of the NewListInputBodyColour enum.
+func (e NewListInputBodyColour) Valid() bool {
+	switch e {
+	case NewListInputBodyColourEmpty:
+		return true
+	case NewListInputBodyColourGorse:
+		return true
+	case NewListInputBodyColourHeather:
+		return true
+	case NewListInputBodyColourPlum:
+		return true
+	case NewListInputBodyColourReed:
+		return true
+	case NewListInputBodyColourRust:
+		return true
+	case NewListInputBodyColourSand:
+		return true
+	case NewListInputBodyColourSky:
+		return true
+	case NewListInputBodyColourSlate:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PolicyOtherwise.
 const (
 	PolicyOtherwiseAllow PolicyOtherwise = "allow"
@@ -290,6 +428,7 @@ func (e RuleEditVerdict) Valid() bool {
 
 // Defines values for StepOutcome.
 const (
+	StepOutcomeCannotTell StepOutcome = "cannot tell"
 	StepOutcomeDecided    StepOutcome = "decided"
 	StepOutcomeNoMatch    StepOutcome = "no match"
 	StepOutcomeNotReached StepOutcome = "not reached"
@@ -298,6 +437,8 @@ const (
 // Valid indicates whether the value is a known member of the StepOutcome enum.
 func (e StepOutcome) Valid() bool {
 	switch e {
+	case StepOutcomeCannotTell:
+		return true
 	case StepOutcomeDecided:
 		return true
 	case StepOutcomeNoMatch:
@@ -327,6 +468,24 @@ func (e StepThen) Valid() bool {
 	}
 }
 
+// Defines values for TrialAtFull.
+const (
+	TrialAtFullAllow TrialAtFull = "allow"
+	TrialAtFullBlock TrialAtFull = "block"
+)
+
+// Valid indicates whether the value is a known member of the TrialAtFull enum.
+func (e TrialAtFull) Valid() bool {
+	switch e {
+	case TrialAtFullAllow:
+		return true
+	case TrialAtFullBlock:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TrialVerdict.
 const (
 	TrialVerdictAllow TrialVerdict = "allow"
@@ -339,6 +498,27 @@ func (e TrialVerdict) Valid() bool {
 	case TrialVerdictAllow:
 		return true
 	case TrialVerdictBlock:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialsInputBodySight.
+const (
+	TrialsInputBodySightFull   TrialsInputBodySight = "full"
+	TrialsInputBodySightName   TrialsInputBodySight = "name"
+	TrialsInputBodySightTunnel TrialsInputBodySight = "tunnel"
+)
+
+// Valid indicates whether the value is a known member of the TrialsInputBodySight enum.
+func (e TrialsInputBodySight) Valid() bool {
+	switch e {
+	case TrialsInputBodySightFull:
+		return true
+	case TrialsInputBodySightName:
+		return true
+	case TrialsInputBodySightTunnel:
 		return true
 	default:
 		return false
@@ -474,9 +654,17 @@ type EditGroupInputBody struct {
 
 // EditListInputBody defines model for EditListInputBody.
 type EditListInputBody struct {
-	Description *string `json:"description,omitempty"`
-	Name        *string `json:"name,omitempty"`
+	// Colour Empty takes it away
+	Colour      *EditListInputBodyColour `json:"colour,omitempty"`
+	Description *string                  `json:"description,omitempty"`
+	Name        *string                  `json:"name,omitempty"`
+
+	// Owner Empty takes it away
+	Owner *string `json:"owner,omitempty"`
 }
+
+// EditListInputBodyColour Empty takes it away
+type EditListInputBodyColour string
 
 // EditPolicyInputBody defines model for EditPolicyInputBody.
 type EditPolicyInputBody struct {
@@ -658,8 +846,10 @@ type HealthOutputBodyDatabase string
 
 // List defines model for List.
 type List struct {
-	CreatedAt   time.Time `json:"createdAt"`
-	Description string    `json:"description"`
+	// Colour A name of an ink; empty for none
+	Colour      ListColour `json:"colour"`
+	CreatedAt   time.Time  `json:"createdAt"`
+	Description string     `json:"description"`
 
 	// EntryCount Notes not counted
 	EntryCount int64              `json:"entryCount"`
@@ -667,7 +857,10 @@ type List struct {
 	Name       string             `json:"name"`
 
 	// NoteCount Lines that are a note alone
-	NoteCount int64     `json:"noteCount"`
+	NoteCount int64 `json:"noteCount"`
+
+	// Owner Who answers for the list, in their own words; may be empty
+	Owner     string    `json:"owner"`
 	UpdatedAt time.Time `json:"updatedAt"`
 
 	// UpdatedBy The sign-in name of who edited it last
@@ -679,6 +872,9 @@ type List struct {
 	// Version Rises with every edit; the ETag holds it
 	Version int64 `json:"version"`
 }
+
+// ListColour A name of an ink; empty for none
+type ListColour string
 
 // ListRef defines model for ListRef.
 type ListRef struct {
@@ -703,16 +899,27 @@ type Match struct {
 	// Entries Entries in force that cover the URL, the most specific first
 	Entries []EntryRef `json:"entries"`
 
-	// In An entry covers the URL and no carve-out does
-	In   bool    `json:"in"`
+	// In Whether an entry covers the URL and no carve-out does
+	In   MatchIn `json:"in"`
 	List ListRef `json:"list"`
+
+	// Unclear At a lesser sight: the first 100 entries and carve-outs of which it cannot be told
+	Unclear *[]EntryRef `json:"unclear,omitempty"`
 }
+
+// MatchIn Whether an entry covers the URL and no carve-out does
+type MatchIn string
 
 // NewListInputBody defines model for NewListInputBody.
 type NewListInputBody struct {
-	Description *string `json:"description,omitempty"`
-	Name        string  `json:"name"`
+	Colour      *NewListInputBodyColour `json:"colour,omitempty"`
+	Description *string                 `json:"description,omitempty"`
+	Name        string                  `json:"name"`
+	Owner       *string                 `json:"owner,omitempty"`
 }
+
+// NewListInputBodyColour defines model for NewListInputBody.Colour.
+type NewListInputBodyColour string
 
 // NewTokenInputBody defines model for NewTokenInputBody.
 type NewTokenInputBody struct {
@@ -882,7 +1089,7 @@ type SignInInputBody struct {
 type Step struct {
 	Entry *EntryRef `json:"entry,omitempty"`
 
-	// List The first of the rule's lists that the URL is in, reached or not
+	// List The first of the rule's lists that the URL is in, or of which it cannot be told; reached or not
 	List    *ListRef    `json:"list,omitempty"`
 	Outcome StepOutcome `json:"outcome"`
 	Rule    string      `json:"rule"`
@@ -914,6 +1121,9 @@ type TokensOutputBody struct {
 
 // Trial defines model for Trial.
 type Trial struct {
+	// AtFull At a lesser sight: what the verdict would be at full
+	AtFull *TrialAtFull `json:"atFull,omitempty"`
+
 	// Because What decided, in one sentence
 	Because *string `json:"because,omitempty"`
 
@@ -937,6 +1147,9 @@ type Trial struct {
 	Verdict *TrialVerdict `json:"verdict,omitempty"`
 }
 
+// TrialAtFull At a lesser sight: what the verdict would be at full
+type TrialAtFull string
+
 // TrialVerdict defines model for Trial.Verdict.
 type TrialVerdict string
 
@@ -945,9 +1158,15 @@ type TrialsInputBody struct {
 	// Group Name or id of the group that asks; left out, the group of the first policy
 	Group *string `json:"group,omitempty"`
 
+	// Sight What can be seen of the request: the host; host and port of a connection that is not opened; everything
+	Sight *TrialsInputBodySight `json:"sight,omitempty"`
+
 	// Urls As a person types them or a log has them; without a scheme https is meant
 	Urls []string `json:"urls"`
 }
+
+// TrialsInputBodySight What can be seen of the request: the host; host and port of a connection that is not opened; everything
+type TrialsInputBodySight string
 
 // TrialsOutputBody defines model for TrialsOutputBody.
 type TrialsOutputBody struct {
@@ -1219,14 +1438,14 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/lists/{id} (the `GetList` operationId).
 	GetList(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// EditListWithBody Rename or describe a list
+	// EditListWithBody Rename, describe or mark a list
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with PATCH /api/v1/lists/{id} (the `EditList` operationId).
 	EditListWithBody(ctx context.Context, id openapi_types.UUID, params *EditListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// EditList Rename or describe a list
+	// EditList Rename, describe or mark a list
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -1530,7 +1749,7 @@ func (c *Client) GetList(ctx context.Context, id openapi_types.UUID, reqEditors 
 	return c.Client.Do(req)
 }
 
-// EditListWithBody Rename or describe a list
+// EditListWithBody Rename, describe or mark a list
 //
 // Takes any type of body and a specified content type.
 //
@@ -1547,7 +1766,7 @@ func (c *Client) EditListWithBody(ctx context.Context, id openapi_types.UUID, pa
 	return c.Client.Do(req)
 }
 
-// EditList Rename or describe a list
+// EditList Rename, describe or mark a list
 //
 // Takes a body of the `application/json` content type.
 //
@@ -3215,14 +3434,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/lists/{id} (the `GetList` operationId).
 	GetListWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetListResponse, error)
 
-	// EditListWithBodyWithResponse Rename or describe a list
+	// EditListWithBodyWithResponse Rename, describe or mark a list
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with PATCH /api/v1/lists/{id} (the `EditList` operationId).
 	EditListWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditListResponse, error)
 
-	// EditListWithResponse Rename or describe a list
+	// EditListWithResponse Rename, describe or mark a list
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -5170,7 +5389,7 @@ func (c *ClientWithResponses) GetListWithResponse(ctx context.Context, id openap
 	return ParseGetListResponse(rsp)
 }
 
-// EditListWithBodyWithResponse Rename or describe a list
+// EditListWithBodyWithResponse Rename, describe or mark a list
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -5183,7 +5402,7 @@ func (c *ClientWithResponses) EditListWithBodyWithResponse(ctx context.Context, 
 	return ParseEditListResponse(rsp)
 }
 
-// EditListWithResponse Rename or describe a list
+// EditListWithResponse Rename, describe or mark a list
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //

@@ -3,7 +3,6 @@ package match
 import (
 	"fmt"
 	"regexp"
-	"slices"
 	"strings"
 	"testing"
 	"unicode"
@@ -85,54 +84,203 @@ func TestCover(t *testing.T) {
 	} {
 		x := New([]List{{ID: "l", Entries: entries(row.entry)}})
 		for _, url := range strings.Fields(row.covered) {
-			assert.Len(t, x.Cover(weburl.MustParse(url), today), 1, "%s covers %s", row.entry, url)
+			assert.Len(t, x.Cover(weburl.MustParse(url), today, Full), 1, "%s covers %s", row.entry, url)
 		}
 		for _, url := range strings.Fields(row.not) {
-			assert.Empty(t, x.Cover(weburl.MustParse(url), today), "%s does not cover %s", row.entry, url)
+			assert.Empty(t, x.Cover(weburl.MustParse(url), today, Full), "%s does not cover %s", row.entry, url)
 		}
 	}
 	var none Index
-	assert.Empty(t, none.Cover(weburl.MustParse("heron.example"), today), "the zero index")
+	assert.Empty(t, none.Cover(weburl.MustParse("heron.example"), today, Full), "the zero index")
 }
 
 func TestHits(t *testing.T) {
 	x := New([]List{
-		{ID: "a", Entries: entries("~host heron", "heron.example", "www.heron.example/wards", "*.heron.example", "heron.example [off]", "www.heron.example [until 2026-11-22]")},
-		{ID: "b", Entries: entries("heron.example", "! www.heron.example", "! =www.heron.example [off]")},
-		{ID: "c", Entries: entries("bittern.example")},
+		{ID: "a", Name: "a", Entries: entries("~host heron", "heron.example", "www.heron.example/wards", "*.heron.example", "heron.example [off]", "www.heron.example [until 2026-11-22]")},
+		{ID: "b", Name: "b", Entries: entries("heron.example", "! www.heron.example", "! =www.heron.example [off]")},
+		{ID: "c", Name: "c", Entries: entries("bittern.example")},
 	})
-	hits := x.Cover(weburl.MustParse("www.heron.example/wards/map"), today)
-	var told []string
-	for _, hit := range hits {
-		told = append(told, fmt.Sprint(hit.List.ID, hit.Covering, hit.CarveOuts, hit.In()))
+	url := weburl.MustParse("www.heron.example/wards/map")
+	assert.Equal(t, []string{"a[2 1 3 0] [] yes", "b[0] [1] no"}, told(x.Cover(url, today, Full)), "the most specific first")
+	assert.Equal(t, []string{"a[1 3 0] [] yes [2] []", "b[0] [1] no"}, told(x.Cover(url, today, Name)), "the page is out of sight")
+	assert.True(t, x.Covered(url, today))
+	assert.False(t, x.Covered(weburl.MustParse("egret.example"), today))
+	assert.Equal(t, []Membership{{0, Yes}}, x.Memberships(nil, url, today, Full))
+
+	carved := New([]List{{ID: "d", Entries: entries("heron.example/x", "! heron.example/x/y")}})
+	assert.Equal(t, []string{"d[] [] cannot tell [0] [1]"}, told(carved.Cover(url, today, Tunnel)))
+	assert.Equal(t, []Membership{{0, CannotTell}}, carved.Memberships(nil, url, today, Tunnel))
+}
+
+// told writes hits with the ids of their entries.
+func told(hits []Hit) []string {
+	ids := func(found []Found) []int64 {
+		all := []int64{}
+		for _, f := range found {
+			all = append(all, f.ID)
+		}
+		return all
 	}
-	assert.Equal(t, []string{"a[2 1 3 0] [] true", "b[0] [1] false"}, told, "the most specific first")
+	var lines []string
+	for _, hit := range hits {
+		line := fmt.Sprint(hit.List.ID, ids(hit.Covering), " ", ids(hit.CarveOuts), " ", hit.In())
+		if len(hit.Unclear)+len(hit.UnclearCarveOuts) > 0 {
+			line += fmt.Sprint(" ", ids(hit.Unclear), " ", ids(hit.UnclearCarveOuts))
+		}
+		lines = append(lines, line)
+	}
+	return lines
+}
+
+// At a lesser sight an entry whose host fits may hang on what is not seen; one whose host does not fit never does.
+func TestSights(t *testing.T) {
+	for _, row := range []struct{ entry, url, name, tunnel string }{
+		{"heron.example", "www.heron.example/x", "yes", "yes"},
+		{"heron.example", "bittern.example/x", "no", "no"},
+		{"heron.example/wards", "heron.example/wards", "cannot tell", "cannot tell"},
+		{"heron.example/wards", "heron.example", "cannot tell", "cannot tell"},
+		{"heron.example/wards", "bittern.example/wards", "no", "no"},
+		{"heron.example/**", "heron.example/wards", "yes", "yes"},
+		{"heron.example/*/map", "heron.example/a/map", "cannot tell", "cannot tell"},
+		{"heron.*/wards", "heron.co.uk/wards", "cannot tell", "cannot tell"},
+		{"heron.example?q", "heron.example?q=1", "cannot tell", "cannot tell"},
+		{"heron-*.example?q", "bittern.example?q=1", "no", "no"},
+		{"https://heron.example", "heron.example", "cannot tell", "yes"},
+		{"http://heron.example", "http://heron.example", "cannot tell", "no"},
+		{"http://heron.example/wards", "http://heron.example/wards", "cannot tell", "no"},
+		{"heron.example:8443", "heron.example:8443", "cannot tell", "yes"},
+		{"heron.example:8443/x", "heron.example", "cannot tell", "no"},
+		{"203.0.113.0/24", "203.0.113.7/x", "yes", "yes"},
+		{"203.0.113.7/wards", "203.0.113.7/wards", "cannot tell", "cannot tell"},
+		{"*", "heron.example/x", "yes", "yes"},
+		{"*/wards", "heron.example/wards", "cannot tell", "cannot tell"},
+		{"*heron*/wards", "bittern.example/wards", "no", "no"},
+		{`"heron"`, "heron.example/x", "yes", "yes"},
+		{`"heron"`, "bittern.example/heron", "cannot tell", "cannot tell"},
+		{`"ox"`, "ox.example/", "yes", "yes"},
+		{"~host ^heron", "heron.example/x", "yes", "yes"},
+		{"~host wards", "heron.example/wards", "no", "no"},
+		{"~ heron", "heron.example/x", "yes", "yes"},
+		{"~ heron", "bittern.example/heron", "cannot tell", "cannot tell"},
+		{"~ ^https://heron\\.example/wards", "bittern.example/wards", "no", "no"},
+		{"~ ^https://heron\\.example/wards", "heron.example/wards", "cannot tell", "cannot tell"},
+		{"~ ^https?://heron\\.example", "heron.example/wards", "yes", "yes"},
+		{"~ ^https://heron\\.example", "heron.example/wards", "cannot tell", "yes"},
+		{"~ ^https://heron\\.example/$", "heron.example", "cannot tell", "cannot tell"},
+		{"~ ^https://heron\\.example:8443/", "heron.example:8443/", "cannot tell", "yes"},
+		{"~ ^https://heron\\.example:8443/", "heron.example/", "cannot tell", "no"},
+		{"~ heron\\b", "heron.example", "yes", "yes"},
+		{"~ example/\\b", "heron.example/", "cannot tell", "cannot tell"},
+		{"~ ^ftp", "heron.example", "no", "no"},
+		{"~path ^/wards", "heron.example/wards", "cannot tell", "cannot tell"},
+		{"~path ^wards", "heron.example/wards", "no", "no"},
+		{"~path /", "heron.example/wards", "yes", "yes"},
+	} {
+		x := New([]List{{ID: "l", Entries: entries(row.entry)}})
+		for sight, want := range map[Sight]string{Name: row.name, Tunnel: row.tunnel} {
+			got := No
+			if hits := x.Cover(weburl.MustParse(row.url), today, sight); len(hits) > 0 {
+				got = hits[0].In()
+			}
+			assert.Equal(t, want, string(got), "%s, %s at %s", row.entry, row.url, sight)
+		}
+	}
+}
+
+// An edit of a large list is a small index beside it.
+func TestJoin(t *testing.T) {
+	base := New([]List{{ID: "l", Name: "l", Entries: entries("heron.example", "bittern.example", "heron.example/wards", `"crane"`)}})
+	b := NewBuilder(0)
+	b.Add(b.List("l", "renamed"), 9, pattern.MustParse("egret.example"))
+	x := Join(base.Without(0, 2, 3), b.Build())
+	assert.Equal(t, []Ref{{"l", "renamed"}}, x.Lists())
+	for url, want := range map[string][]string{
+		"heron.example/wards": nil, "crane.example": nil, "bittern.example": {"l[1] [] yes"}, "egret.example": {"l[9] [] yes"},
+	} {
+		assert.Equal(t, want, told(x.Cover(weburl.MustParse(url), today, Full)), url)
+	}
+	assert.Equal(t, []string{"l[2 0] [] yes"}, told(base.Cover(weburl.MustParse("heron.example/wards"), today, Full)), "the base stays as it was")
+}
+
+func TestCostly(t *testing.T) {
+	x := New([]List{{ID: "a", Entries: entries("heron.example", "*", "~path ^/[0-9]+$", "*heron*", `"ox"`, "*a*", "~ heron")}})
+	assert.Equal(t, []string{"a[2 4 5] [] yes"}, told(x.Costly()))
+	assert.Empty(t, x.Without(2, 4, 5).Costly())
 }
 
 // covers decides one pattern by the words of the notation, without an index. It aims for readability: it is the
 // reference that the index has to agree with.
-func covers(p pattern.Pattern, u weburl.URL) bool {
+func covers(p pattern.Pattern, u weburl.URL, sight Sight) Answer {
 	if p.Kind() == pattern.Regex {
-		expr, target := p.Expr()
-		text := map[pattern.Target]string{pattern.OnURL: u.String(), pattern.OnHost: u.Host(), pattern.OnPath: u.Target()}[target]
-		return regexp.MustCompile("(?i)" + expr).MatchString(text)
+		return regexCovers(p, u, sight)
 	}
 	if p.Kind() == pattern.Word {
 		word := strings.Trim(strings.ToLower(p.String()), `"`)
-		for _, text := range []string{u.Host(), strings.ToLower(weburl.Unicode(u.Host())), pattern.Decode(u.Path()), pattern.DecodeForm(u.Query())} {
+		texts := []string{u.Host(), strings.ToLower(weburl.Unicode(u.Host()))}
+		if sight == Full {
+			texts = append(texts, pattern.Decode(u.Path()), pattern.DecodeForm(u.Query()))
+		}
+		for _, text := range texts {
 			if holdsWord([]rune(text), word) {
-				return true
+				return Yes
 			}
 		}
-		return false
-	}
-	scheme, port := p.SchemeAndPort()
-	for _, param := range p.Params() {
-		if !param.Covers(u.Query()) {
-			return false
+		if sight != Full {
+			return CannotTell
 		}
+		return No
 	}
-	return (scheme == "" || scheme == u.Scheme()) && (port == 0 || port == u.Port()) && coversHost(p, u) && coversPath(p, u)
+	if !coversHost(p, u) {
+		return No
+	}
+	answer := Yes
+	scheme, port := p.SchemeAndPort()
+	if scheme != "" {
+		answer = both(answer, map[Sight]Answer{Name: CannotTell, Tunnel: yesIf(scheme == "https"), Full: yesIf(scheme == u.Scheme())}[sight])
+	}
+	if port != 0 {
+		answer = both(answer, map[Sight]Answer{Name: CannotTell, Tunnel: yesIf(port == u.Port()), Full: yesIf(port == u.Port())}[sight])
+	}
+	if glob := p.FoldedPath(); strings.ReplaceAll(glob, "/**", "") != "" {
+		answer = both(answer, map[Sight]Answer{Name: CannotTell, Tunnel: CannotTell, Full: yesIf(coversPath(p, u))}[sight])
+	}
+	for _, param := range p.Params() {
+		answer = both(answer, map[Sight]Answer{Name: CannotTell, Tunnel: CannotTell, Full: yesIf(param.Covers(u.Query()))}[sight])
+	}
+	return answer
+}
+
+// regexCovers knows, at lesser sights, only expressions without assertions.
+func regexCovers(p pattern.Pattern, u weburl.URL, sight Sight) Answer {
+	expr, target := p.Expr()
+	re := regexp.MustCompile("(?i)" + expr)
+	port := strings.TrimPrefix(strings.TrimSuffix(u.String(), u.Target()), u.Scheme()+"://"+u.Host())
+	switch {
+	case target == pattern.OnHost:
+		return yesIf(re.MatchString(u.Host()))
+	case sight == Full:
+		return yesIf(re.MatchString(map[pattern.Target]string{pattern.OnURL: u.String(), pattern.OnPath: u.Target()}[target]))
+	case target == pattern.OnPath:
+		return re2Answer(re.MatchString("/"))
+	case sight == Tunnel && u.Port() == 443:
+		return re2Answer(re.MatchString("https://" + u.Host() + "/"))
+	case sight == Tunnel && port == "":
+		return re2Answer(re.MatchString("https://" + u.Host() + ":80/"))
+	case sight == Tunnel:
+		return re2Answer(re.MatchString("https://" + u.Host() + port + "/"))
+	}
+	every := true
+	for _, begin := range []string{"https://" + u.Host() + "/", "http://" + u.Host() + "/", "https://" + u.Host() + ":", "http://" + u.Host() + ":"} {
+		every = every && re.MatchString(begin)
+	}
+	return re2Answer(every)
+}
+
+func re2Answer(matches bool) Answer {
+	if matches {
+		return Yes
+	}
+	return CannotTell
 }
 
 // holdsWord looks for a word that has no space in it.
@@ -212,32 +360,62 @@ func segmentsCover(path, globs []string, exact bool) bool {
 		segmentsCover(path[1:], globs[1:], exact)
 }
 
-// agree compares the index with the reference for every list.
+// assertions are what the reference does not know at lesser sights.
+var assertions = regexp.MustCompile(`\$$|\^|\\[bBAz]|\(\?`)
+
+// agree compares the index with the reference for every list, at all sights.
 func agree(t assert.TestingT, lists []List, u weburl.URL) {
 	x := New(lists)
-	found := map[string]Hit{}
-	for _, hit := range x.Cover(u, today) {
-		found[hit.List.ID] = hit
-	}
-	union := Union{New(lists[:len(lists)/2]), New(lists[len(lists)/2:])}
-	assert.Equal(t, x.Cover(u, today), union.Cover(u, today), "two indexes of half the lists each")
-	for _, list := range lists {
-		var covering, carveOuts []int
-		for i, e := range list.Entries {
-			switch {
-			case !e.InForce(today) || !covers(e.Pattern, u):
-			case e.CarveOut:
-				carveOuts = append(carveOuts, i)
-			default:
-				covering = append(covering, i)
+	half := len(lists) / 2
+	union := Join(New(lists[:half]), New(lists[half:]))
+	full := map[string]Answer{} // by list and entry: at Full
+	for _, sight := range []Sight{Full, Tunnel, Name} {
+		found := map[string]Hit{}
+		hits := x.Cover(u, today, sight)
+		for _, hit := range hits {
+			found[hit.List.ID] = hit
+		}
+		assert.Equal(t, told(hits), told(union.Cover(u, today, sight)), "two indexes of half the lists each")
+		members := map[string]Answer{}
+		for _, m := range x.Memberships(nil, u, today, sight) {
+			members[x.Lists()[m.List].ID] = m.In
+		}
+		for _, list := range lists {
+			want, got := map[int64]string{}, map[int64]string{}
+			for i, e := range list.Entries {
+				if !e.InForce(today) {
+					continue
+				}
+				answer := covers(e.Pattern, u, sight)
+				if expr, target := e.Pattern.Expr(); sight != Full && target != pattern.OnHost && assertions.MatchString(expr) {
+					continue
+				}
+				if answer != No {
+					want[int64(i)] = fmt.Sprint(answer, e.CarveOut)
+				}
+			}
+			hit := found[list.ID]
+			for i, entries := range [][]Found{hit.Covering, hit.CarveOuts, hit.Unclear, hit.UnclearCarveOuts} {
+				for _, f := range entries {
+					answer := [...]Answer{Yes, Yes, CannotTell, CannotTell}[i]
+					if key := fmt.Sprint(list.ID, f.ID); sight == Full {
+						full[key] = answer
+					} else if answer == Yes && (sight == Name || u.Scheme() == "https") {
+						assert.Equal(t, Yes, full[key], "what is certain at %s holds at full: %s, %s", sight, f.Entry, u)
+					}
+					if expr, target := f.Pattern.Expr(); sight != Full && target != pattern.OnHost && assertions.MatchString(expr) {
+						continue
+					}
+					got[f.ID] = fmt.Sprint(answer, i%2 == 1)
+				}
+			}
+			assert.Equal(t, want, got, "%s at %s in %v", u, sight, list.Entries)
+			if hit.In() == No {
+				assert.NotContains(t, members, list.ID, "%s at %s in %v", u, sight, list.Entries)
+			} else {
+				assert.Equal(t, hit.In(), members[list.ID], "%s at %s in %v", u, sight, list.Entries)
 			}
 		}
-		hit := found[list.ID]
-		hit.Covering, hit.CarveOuts = slices.Clone(hit.Covering), slices.Clone(hit.CarveOuts)
-		slices.Sort(hit.Covering)
-		slices.Sort(hit.CarveOuts)
-		assert.Equal(t, covering, hit.Covering, "%s in %v", u, list.Entries)
-		assert.Equal(t, carveOuts, hit.CarveOuts, "%s in %v", u, list.Entries)
 	}
 }
 
@@ -260,7 +438,7 @@ func anyEntry(t *rapid.T) string {
 	}
 	return carveOut + rapid.SampledFrom([]string{
 		host + path, host + path, "*." + host + path, "=" + host + path, host + ".*" + path, "=" + host + ".*", "*." + host + ".*" + path,
-		"~host " + host + "$", "~path " + regexp.QuoteMeta(strings.Trim(path, "/")) + "a", "~ (a|b)" + host, "*" + path, "*.*", "a*." + host + path, "*a*", "=*b." + host,
+		"~host " + host + "$", "~path " + regexp.QuoteMeta(strings.Trim(path, "/")) + "a", "~ (a|b)" + host, "~ a/a|[ab]b", "~path [ab]", "*" + path, "*.*", "a*." + host + path, "*a*", "=*b." + host,
 		"*.a*.b" + path, "a*.*", "http://" + host + path, host + ":8443" + path, "*:443", host + "?a&b=*a", "=" + host + path + "?a=a*",
 		"203.0.113.7" + path, "203.0.113.0/24", "0.0.0.0/0", "2001:db8::/32", `"a"`, `"a*"`, `"*ä"`, `"*ba*"`, `"aba"`,
 	}).Draw(t, "line") + attribute
@@ -345,7 +523,7 @@ func BenchmarkHosts(b *testing.B) {
 		plain[fmt.Sprintf("site-%d.example", i)] = int32(i)
 	}
 	found := 0
-	against(b, func(i int) { x.Cover(urls[i%len(urls)], today) }, func(i int) {
+	against(b, func(i int) { x.Covered(urls[i%len(urls)], today) }, func(i int) {
 		for host, more := urls[i%len(urls)].Host(), true; more; _, host, more = strings.Cut(host, ".") {
 			if _, ok := plain[host]; ok {
 				found++
@@ -386,10 +564,22 @@ func BenchmarkWords(b *testing.B) {
 
 func benchPatterns(b *testing.B, lines []string) {
 	x, urls := New([]List{{ID: "l", Entries: entries(lines...)}}), stream(10_000)
-	against(b, func(i int) { x.Cover(urls[i%len(urls)], today) }, func(i int) {
-		q := newQuestion(urls[i%len(urls)])
-		for n := range x.sieve.scans {
-			x.sieve.scans[n].covers(q)
+	compiled := make([]*regexp.Regexp, len(lines))
+	onHost := make([]bool, len(lines))
+	for i, s := range x.parts[0].sieve.scans {
+		switch compiled[i], onHost[i] = s.re, s.form != onPath; s.form {
+		case isGlob:
+			compiled[i] = regexp.MustCompile("^(?:.*\\.)?" + strings.ReplaceAll(regexp.QuoteMeta(strings.Join(s.glob, "*")), `\*`, ".*") + "$")
+		}
+	}
+	against(b, func(i int) { x.Covered(urls[i%len(urls)], today) }, func(i int) {
+		url := urls[i%len(urls)]
+		for n, re := range compiled {
+			if onHost[n] {
+				re.MatchString(url.Host())
+			} else {
+				re.MatchString(url.Path())
+			}
 		}
 	})
 }
@@ -397,11 +587,21 @@ func benchPatterns(b *testing.B, lines []string) {
 // Building the index of a million sites, beside filling a Go map that knows its size.
 func BenchmarkBuild(b *testing.B) {
 	const n = 1_000_000
-	list := sites(n)
-	against(b, func(int) { New([]List{list}) }, func(int) {
+	names := make([]string, n)
+	for i := range names {
+		names[i] = fmt.Sprintf("site-%d.example", i)
+	}
+	against(b, func(int) {
+		builder := NewBuilder(n)
+		list := builder.List("l", "l")
+		for i, name := range names {
+			builder.AddNamed(list, int64(i), name, pattern.AndBelow, false)
+		}
+		builder.Build()
+	}, func(int) {
 		plain := make(map[string]int32, n)
-		for i := range list.Entries {
-			plain[list.Entries[i].Pattern.Name()] = int32(i)
+		for i, name := range names {
+			plain[name] = int32(i)
 		}
 	})
 }

@@ -4,83 +4,93 @@ import (
 	"regexp"
 	"regexp/syntax"
 	"strings"
-	"unicode"
 	"unicode/utf8"
 
 	"widelark/core/pattern"
 	"widelark/core/weburl"
 )
 
-// scan is one pattern that no map can find by its host.
+// scan is one pattern that the table cannot find by its host.
 type scan struct {
-	list, entry, rest int32
-	covers            func(q *question) bool
+	full int32
+	form form
 	// needs are texts of which a URL has to hold one, in lower case, for the pattern to have a chance. There are none where
 	// nothing can be said: such a pattern is tried on every URL.
-	needs []string
+	needs  []string
+	costly bool // there are no needs, and it is not by design
+	blind  bool // the host alone does not settle it
+
+	re      *regexp.Regexp // of a regex or a word
+	expr    string         // of a regex
+	begins  bool           // the expression can match at the beginning of its text only
+	glob    pattern.Glob   // of a host
+	scope   pattern.Scope
+	ending  bool // the glob stands before any public suffix
+	unicode bool // the glob is compared with the host as people read it
 }
 
-func newScan(list, entry, rest int32, p pattern.Pattern) scan {
-	s := scan{list: list, entry: entry, rest: rest}
+// form is how a scan looks at a URL.
+type form uint8
+
+const (
+	onURL form = iota
+	onHost
+	onPath
+	isWord
+	isGlob
+	everyHost   // *
+	everySuffix // *.*
+)
+
+func newScan(full int32, p pattern.Pattern) scan {
+	s := scan{full: full}
 	switch {
 	case p.Kind() == pattern.Regex:
-		s.covers, s.needs = regexScan(p)
+		s.setRegex(p)
 	case p.Kind() == pattern.Word:
-		s.covers, s.needs = wordScan(strings.Trim(strings.ToLower(p.String()), `"`))
+		s.setWord(strings.Trim(strings.ToLower(p.String()), `"`))
 	case p.EveryHost():
-		s.covers = func(*question) bool { return true }
-	case p.Name() == "": // *.*
-		s.covers = func(q *question) bool { return q.beforeSuffix() != "" }
+		s.form = everyHost
+	case p.Name() == "":
+		s.form = everySuffix
 	default:
-		s.covers, s.needs = hostGlobScan(p)
+		// The ASCII form of hosts is compared, or the Unicode form where the glob holds letters beyond ASCII.
+		s.form, s.glob, s.scope, s.ending = isGlob, pattern.ParseGlob(p.Name()), p.Scope(), p.EveryEnding()
+		s.unicode = strings.ContainsFunc(p.Name(), func(r rune) bool { return r >= utf8.RuneSelf })
+		s.needs = longest(s.glob)
 	}
+	s.costly = len(s.needs) == 0 && s.form < everyHost
+	s.blind = s.form == onURL || s.form == onPath || s.form == isWord
 	return s
 }
 
-func regexScan(p pattern.Pattern) (func(*question) bool, []string) {
+// parseRegex returns the tree of an expression as it is applied.
+func parseRegex(expr string) *syntax.Regexp {
+	tree, err := syntax.Parse("(?i)"+expr, syntax.Perl)
+	if err != nil {
+		panic("bug: a parsed expression does not parse: " + err.Error())
+	}
+	return tree
+}
+
+func (s *scan) setRegex(p pattern.Pattern) {
 	expr, target := p.Expr()
 	re, err := pattern.CompileRegex(expr)
 	if err != nil {
 		panic("bug: a parsed expression does not compile: " + err.Error())
 	}
-	tree, err := syntax.Parse(expr, syntax.Perl)
-	if err != nil {
-		panic("bug: a parsed expression does not parse: " + err.Error())
+	s.form = [...]form{pattern.OnURL: onURL, pattern.OnHost: onHost, pattern.OnPath: onPath}[target]
+	s.re, s.expr = re, expr
+	tree := parseRegex(expr)
+	s.needs = required(tree)
+	if prog, err := syntax.Compile(tree.Simplify()); err == nil {
+		s.begins = prog.StartCond()&syntax.EmptyBeginText != 0
 	}
-	return func(q *question) bool {
-		url, path := q.texts()
-		return re.MatchString([...]string{pattern.OnURL: url, pattern.OnHost: q.url.Host(), pattern.OnPath: path}[target])
-	}, required(tree)
 }
 
-// hostGlobScan compares the ASCII form of hosts, or the Unicode form where the glob holds letters beyond ASCII.
-func hostGlobScan(p pattern.Pattern) (func(*question) bool, []string) {
-	pieces := strings.Split(p.Name(), "*")
-	for i := range pieces {
-		pieces[i] = regexp.QuoteMeta(pieces[i])
-	}
-	before := [...]string{pattern.AndBelow: `(?:.*\.)?`, pattern.Only: "", pattern.BelowOnly: `.+\.`}[p.Scope()]
-	re := regexp.MustCompile("^" + before + strings.Join(pieces, ".*") + "$")
-	inUnicode := strings.ContainsFunc(p.Name(), func(r rune) bool { return r >= utf8.RuneSelf })
-	return func(q *question) bool {
-		host := q.url.Host()
-		switch {
-		case q.url.Addr().IsValid() || p.EveryEnding() && q.beforeSuffix() == "":
-			return false
-		case inUnicode && p.EveryEnding():
-			host = strings.TrimSuffix(q.unicodeHost(), strings.ToLower(weburl.Unicode(host[len(q.beforeSuffix()):])))
-		case inUnicode:
-			host = q.unicodeHost()
-		case p.EveryEnding():
-			host = q.beforeSuffix()
-		}
-		return re.MatchString(host)
-	}, longest(strings.Split(p.Name(), "*"))
-}
-
-// wordScan looks for a word in the host (both forms), the decoded path and the decoded query, each by itself. A space in
-// the word is one or more characters that are neither letter nor digit.
-func wordScan(word string) (func(*question) bool, []string) {
+// setWord makes the expression for a word that stands alone. A space in the word is one or more characters that are neither
+// letter nor digit.
+func (s *scan) setWord(word string) {
 	const other = `[^\p{L}\p{Nd}]`
 	text, isOpen := strings.CutPrefix(word, "*")
 	text, isOpenAfter := strings.CutSuffix(text, "*")
@@ -95,95 +105,93 @@ func wordScan(word string) (func(*question) bool, []string) {
 	if !isOpenAfter {
 		expr += "(?:$|" + other + ")"
 	}
-	re := regexp.MustCompile("(?s)" + expr) // the texts are in lower case, as the word is
-	return func(q *question) bool {
+	s.form, s.re = isWord, regexp.MustCompile("(?s)"+expr) // the texts are in lower case, as the word is
+	s.needs = longest(strings.Fields(text))
+}
+
+// covers says whether the pattern covers the URL, its rest aside, as far as it is seen.
+func (s *scan) covers(q *question) Answer {
+	switch s.form {
+	case everyHost:
+		return Yes
+	case everySuffix:
+		return yesIf(q.beforeSuffix() != "")
+	case isGlob:
+		return yesIf(s.coversHost(q))
+	case onHost:
+		return yesIf(s.re.MatchString(q.url.Host()))
+	case isWord:
+		host := q.url.Host()
+		switch {
+		case s.re.MatchString(host) || q.unicodeHost() != host && s.re.MatchString(q.unicodeHost()):
+			return Yes
+		case q.sight != Full:
+			return CannotTell
+		}
 		path, query := q.decoded()
-		return re.MatchString(q.url.Host()) || re.MatchString(q.unicodeHost()) || re.MatchString(path) || re.MatchString(query)
-	}, longest(strings.Fields(text))
+		return yesIf(s.re.Match(path) || len(query) > 0 && s.re.Match(query))
+	}
+	url, target := q.canonical()
+	switch {
+	case q.sight != Full:
+		return s.foresee(q)
+	case s.form == onPath:
+		url = target
+	}
+	return yesIf(s.re.Match(url))
 }
 
-// longest returns the one of the pieces that is the best need, nothing where all are too short.
-func longest(pieces []string) []string {
-	best := ""
-	for _, piece := range pieces {
-		if worth(piece) > worth(best) {
-			best = piece
-		}
+func yesIf(covers bool) Answer {
+	if covers {
+		return Yes
 	}
-	if best == "" {
-		return nil
-	}
-	return []string{best}
+	return No
 }
 
-// maxNeeds bounds how many texts one pattern may name: with more, trying it costs less than looking for them all.
-const maxNeeds = 32
-
-// required returns texts, in lower case, of which every match of the expression holds at least one; nothing where the
-// expression says nothing so definite. The expression is applied to canonical URLs, which are ASCII, without regard to
-// letter case, so literals are compared in lower case.
-func required(re *syntax.Regexp) []string {
-	switch re.Op {
-	case syntax.OpLiteral:
-		text := strings.ToLower(string(re.Rune))
-		if strings.ContainsFunc(text, func(r rune) bool { return r >= utf8.RuneSelf }) || worth(text) == 0 {
-			return nil
-		}
-		return []string{text}
-	case syntax.OpCapture, syntax.OpPlus:
-		return required(re.Sub[0])
-	case syntax.OpRepeat:
-		if re.Min > 0 {
-			return required(re.Sub[0])
-		}
-	case syntax.OpConcat:
-		var best []string
-		run := ""
-		keep := func(needs []string) {
-			if len(needs) > 0 && (best == nil || weakest(needs) > weakest(best)) {
-				best = needs
-			}
-		}
-		for _, sub := range re.Sub {
-			if sub.Op == syntax.OpLiteral {
-				run += strings.ToLower(string(sub.Rune))
-				keep(required(&syntax.Regexp{Op: syntax.OpLiteral, Rune: []rune(run)}))
-				continue
-			}
-			run = ""
-			keep(required(sub))
-		}
-		return best
-	case syntax.OpAlternate:
-		var all []string
-		for _, sub := range re.Sub {
-			needs := required(sub)
-			if needs == nil || len(all)+len(needs) > maxNeeds {
-				return nil
-			}
-			all = append(all, needs...)
-		}
-		return all
+func (s *scan) coversHost(q *question) bool {
+	host := q.url.Host()
+	switch {
+	case q.url.Addr().IsValid() || s.ending && q.beforeSuffix() == "":
+		return false
+	case s.unicode && s.ending:
+		host = strings.TrimSuffix(q.unicodeHost(), strings.ToLower(weburl.Unicode(host[len(q.beforeSuffix()):])))
+	case s.unicode:
+		host = q.unicodeHost()
+	case s.ending:
+		host = q.beforeSuffix()
 	}
-	return nil
+	if s.scope == pattern.Only || s.scope == pattern.AndBelow && s.glob[0] == "" {
+		return s.glob.Match(host)
+	}
+	if s.scope == pattern.AndBelow && s.glob.Match(host) {
+		return true
+	}
+	for i := 1; i < len(host); i++ { // a host always has something before its first dot
+		if host[i-1] == '.' && i > 1 && s.glob.Match(host[i:]) {
+			return true
+		}
+	}
+	return false
 }
 
-// weakest returns the least worth of some needs: a pattern is found as often as its commonest need.
-func weakest(needs []string) int {
-	least := worth(needs[0])
-	for _, need := range needs[1:] {
-		least = min(least, worth(need))
+// foresee says what an expression on the URL or its path comes to while only the beginning of that is known: Yes where the
+// beginning matches already, No where nothing that could follow would. At [Name] the scheme is not known, nor whether a port
+// follows the host; the answers for all that it could be are put together.
+func (s *scan) foresee(q *question) Answer {
+	if s.form == onPath {
+		return s.ahead([]byte("/"))
 	}
-	return least
-}
-
-// common stands in nearly every URL, so pieces of it tell nothing apart.
-const common = "https://www. http://www. .example .test .internal .com .org .net .co.uk .html index /index.html"
-
-// worth says how well a text tells URLs apart: its length, 0 where it is too short or common to be looked for.
-func worth(text string) int {
-	if len(text) < gram || strings.Contains(common, text) || strings.ContainsFunc(text, unicode.IsSpace) {
-		return 0
+	url, _ := q.canonical()
+	if q.sight == Tunnel {
+		return s.ahead(url)
 	}
-	return len(text)
+	after := url[len("https") : len(url)-1]
+	host := string(after)
+	answer := s.ahead([]byte("https" + host + "/"))
+	for _, begin := range []string{"http" + host + "/", "https" + host + ":", "http" + host + ":"} {
+		if next := s.ahead([]byte(begin)); next != answer {
+			return CannotTell
+		}
+	}
+	return answer
 }

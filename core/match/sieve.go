@@ -1,15 +1,27 @@
 package match
 
-// gram is how many bytes of a need are looked up at a time: long enough that few URLs hold them by chance, short enough that
-// most patterns have as many.
-const gram = 3
+import "regexp/syntax"
+
+// grams are how many bytes of a need are looked up at a time: as many as can be, so that few URLs hold them by chance, and short
+// enough that every need has as many. Texts of digits need the longer: any three digits stand in many URLs.
+var grams = [...]int{6, minNeed}
+
+// minNeed is the length of the shortest text that is looked for.
+const minNeed = 3
 
 // sieve holds the patterns that are found by what a URL must hold. The zero sieve is empty and ready for use.
 type sieve struct {
-	scans  []scan
-	grams  map[uint32][]need
-	seen   [1 << 10]uint64 // a bit for the hash of each gram, so that most places of a URL cost no look into the map
-	always []int32         // scans without needs
+	scans   []scan
+	shelves [len(grams)]shelf
+	always  []int32       // scans without needs
+	single  []int32       // those of them that do not run in an automaton
+	autos   [3]*automaton // the others, by form: onURL, onHost, onPath; nil for none
+}
+
+// shelf files needs by grams of one length.
+type shelf struct {
+	needs map[uint64][]need
+	seen  [1 << 11]uint64 // a bit for the hash of each gram, so that most places of a URL cost no look into the map
 }
 
 // need is one text of one scan.
@@ -19,79 +31,209 @@ type need struct {
 	text   string
 }
 
-func (s *sieve) add(one scan) { s.scans = append(s.scans, one) }
-
-// seal files every scan under the rarest gram of each of its needs. It has to be called once, after the last add.
+// seal files every scan under the rarest gram of each of its needs. It has to be called once, after the last scan is in.
 func (s *sieve) seal() {
-	popular := map[uint32]int{}
+	popular := map[uint64]int{}
 	for _, one := range s.scans {
 		for _, text := range one.needs {
-			for i := 0; i+gram <= len(text); i++ {
-				popular[gramAt(text, i)]++
+			_, size := shelfFor(text)
+			for i := 0; i+size <= len(text); i++ {
+				popular[gramAt(text, i, size)]++
 			}
 		}
 	}
-	s.grams = map[uint32][]need{}
-	for n, one := range s.scans {
+	for n := range s.scans {
+		one := &s.scans[n]
 		if len(one.needs) == 0 {
 			s.always = append(s.always, int32(n))
+			if one.expr == "" || !s.together(int32(n), one) {
+				s.single = append(s.single, int32(n))
+			}
 		}
 		for _, text := range one.needs {
+			at, size := shelfFor(text)
 			best := 0
-			for i := 1; i+gram <= len(text); i++ {
-				if popular[gramAt(text, i)] < popular[gramAt(text, best)] {
+			for i := 1; i+size <= len(text); i++ {
+				if popular[gramAt(text, i, size)] < popular[gramAt(text, best, size)] {
 					best = i
 				}
 			}
-			g := gramAt(text, best)
-			s.grams[g] = append(s.grams[g], need{int32(n), int32(best), text})
-			s.mark(g)
+			shelf, g := &s.shelves[at], gramAt(text, best, size)
+			if shelf.needs == nil {
+				shelf.needs = map[uint64][]need{}
+			}
+			shelf.needs[g] = append(shelf.needs[g], need{int32(n), int32(best), text})
+			word, mask := bit(g)
+			shelf.seen[word] |= mask
 		}
 	}
+	for _, a := range s.autos {
+		if a != nil {
+			a.seal()
+		}
+	}
+}
+
+// together puts an expression into the automaton of its form. It reports whether there was room.
+func (s *sieve) together(n int32, one *scan) bool {
+	prog, err := syntax.Compile(parseRegex(one.expr).Simplify())
+	if err != nil {
+		return false
+	}
+	if s.autos[one.form] == nil {
+		s.autos[one.form] = &automaton{}
+	}
+	return s.autos[one.form].add(prog, n)
+}
+
+// shelfFor returns the shelf on which a need is filed, and the length of its grams.
+func shelfFor(text string) (at, size int) {
+	for at, size = range grams {
+		if len(text) >= size {
+			break
+		}
+	}
+	return at, size
 }
 
 // gramAt returns the bytes at i as a number.
-func gramAt(text string, i int) uint32 {
-	return uint32(text[i])<<16 | uint32(text[i+1])<<8 | uint32(text[i+2])
+func gramAt[T string | []byte](text T, i, size int) uint64 {
+	g := uint64(text[i])<<16 | uint64(text[i+1])<<8 | uint64(text[i+2])
+	for j := i + minNeed; j < i+size; j++ {
+		g = g<<8 | uint64(text[j])
+	}
+	return g
 }
 
 // bit returns where the hash of a gram stands in seen.
-func bit(g uint32) (word int, mask uint64) {
-	h := g * 0x9e3779b1 >> 16
+func bit(g uint64) (word int, mask uint64) {
+	h := g * 0x9e3779b97f4a7c15 >> 47
 	return int(h >> 6), 1 << (h & 63)
 }
 
-func (s *sieve) mark(g uint32) {
-	word, mask := bit(g)
-	s.seen[word] |= mask
+// ask files the scans that cover, as far as the URL is seen. What the host alone does not settle is filed only where it covers.
+func (x *sieve) ask(s *scratch) {
+	for _, n := range x.single {
+		x.try(s, n)
+	}
+	x.askTogether(s)
+	for at := range x.shelves {
+		if x.shelves[at].needs != nil {
+			x.askShelf(s, &x.shelves[at], grams[at])
+		}
+	}
 }
 
-// each calls try with every scan that has a chance, once.
-func (s *sieve) each(q *question, try func(*scan)) {
-	for _, n := range s.always {
-		try(&s.scans[n])
-	}
-	if len(s.grams) == 0 {
+func (x *sieve) askShelf(s *scratch, shelf *shelf, size int) {
+	text := s.question.haystack()
+	if len(text) < size {
 		return
 	}
-	text := q.all()
-	var tried map[int32]bool
-	for i := 0; i+gram <= len(text); i++ {
-		g := gramAt(text, i)
-		if word, mask := bit(g); s.seen[word]&mask == 0 {
+	g := gramAt(text, 0, size)
+	keep := uint64(1)<<(8*size) - 1
+	for i := 0; ; i++ {
+		if word, mask := bit(g); shelf.seen[word]&mask != 0 {
+			for _, need := range shelf.needs[g] {
+				begin := i - int(need.offset)
+				end := begin + len(need.text)
+				if begin >= 0 && end <= len(text) && string(text[begin:end]) == need.text && s.stamps[need.scan] < 2*s.turn {
+					x.try(s, need.scan)
+				}
+			}
+		}
+		if i+size == len(text) {
+			return
+		}
+		g = (g<<8 | uint64(text[i+size])) & keep
+	}
+}
+
+// askTogether runs the automata. At lesser sights what they look at is not known to its end, so there each expression is
+// tried by itself; that of hosts is.
+func (x *sieve) askTogether(s *scratch) {
+	q := &s.question
+	for form, a := range x.autos {
+		if a == nil || q.sight != Full && form != int(onHost) {
 			continue
 		}
-		for _, need := range s.grams[g] {
-			begin := i - int(need.offset)
-			end := begin + len(need.text)
-			if begin < 0 || end > len(text) || text[begin:end] != need.text || tried[need.scan] {
+		s.ids = s.ids[:0]
+		ok := true
+		switch url, target := q.canonical(); form {
+		case int(onURL):
+			s.ids, ok = run(a, s.ids, url)
+		case int(onPath):
+			s.ids, ok = run(a, s.ids, target)
+		default:
+			s.ids, ok = run(a, s.ids, q.url.Host())
+		}
+		if !ok {
+			for _, n := range a.members {
+				x.try(s, n)
+			}
+			continue
+		}
+		for _, n := range s.ids {
+			if s.stamps[n] < 2*s.turn {
+				x.file(s, n, Yes)
+			}
+		}
+	}
+}
+
+func (x *sieve) try(s *scratch, n int32) {
+	answer := x.scans[n].covers(&s.question)
+	if answer != Yes && x.scans[n].blind {
+		s.stamps[n] = 2 * s.turn
+		return
+	}
+	x.file(s, n, answer)
+}
+
+func (x *sieve) file(s *scratch, n int32, answer Answer) {
+	s.stamps[n] = 2 * s.turn
+	if answer != No && s.takeFull(x.scans[n].full, answer) {
+		s.stamps[n]++
+	}
+}
+
+// blind are the scans of one list that the host alone does not settle.
+type blind struct {
+	list  int32
+	scans []int32
+}
+
+func (b *Builder) addBlind(list int32) {
+	x := b.b
+	at, ok := b.blindOf[list]
+	if !ok {
+		at = len(x.blind)
+		b.blindOf[list] = at
+		x.blind = append(x.blind, blind{list: list})
+	}
+	x.blind[at].scans = append(x.blind[at].scans, int32(len(x.sieve.scans)))
+}
+
+// askBlind files what cannot be told at a lesser sight: all of it or, unless all is asked for, the first carve-out and the first
+// other entry of each list.
+func (x *part) askBlind(s *scratch) {
+	for _, b := range x.blind {
+		unclear, unclearOut := false, false
+		for _, n := range b.scans {
+			scan := &x.sieve.scans[n]
+			f := &x.fulls[scan.full]
+			known := !s.all && !scan.costly && (f.entry.CarveOut && unclearOut || !f.entry.CarveOut && unclear)
+			if s.stamps[n] == 2*s.turn+1 || known || !s.inForce(f) {
+				continue // the sieve filed it, or it would tell nothing new
+			}
+			answer := CannotTell
+			if scan.form != isWord && (scan.begins || scan.costly) {
+				answer = scan.covers(&s.question)
+			}
+			if answer == No {
 				continue
 			}
-			if tried == nil {
-				tried = map[int32]bool{}
-			}
-			tried[need.scan] = true
-			try(&s.scans[need.scan])
+			s.take(uint32(scan.full)|fullBit, f.list, f.entry.CarveOut, answer)
+			unclear, unclearOut = unclear || !f.entry.CarveOut, unclearOut || f.entry.CarveOut
 		}
 	}
 }

@@ -5,9 +5,12 @@ import (
 	"bytes"
 	"errors"
 	"io"
+	"strings"
 
 	"golang.org/x/text/encoding/unicode"
 	"golang.org/x/text/transform"
+
+	"widelark/core/weburl"
 )
 
 // Reading says how the lines of a file or a paste are read.
@@ -90,6 +93,10 @@ func ReadLines(r io.Reader, reading Reading, each func(Line) error) error {
 }
 
 func (l *Line) read(reading Reading) {
+	if site, ok := plainSite(l.Text); ok {
+		l.Entries = []Entry{site}
+		return
+	}
 	var err error
 	if reading == Mending {
 		var mended Mended
@@ -103,6 +110,27 @@ func (l *Line) read(reading Reading) {
 	}
 	if err != nil && !errors.As(err, &l.Err) {
 		panic("bug: an error without a place: " + err.Error())
+	}
+}
+
+// plainSite reads a line that is nothing but a host name, as nearly all of a large file are. It may say no where [Parse] and
+// [Mend] would both read a site, never the reverse.
+func plainSite(line string) (Entry, bool) {
+	if len(line) > 200 || !strings.Contains(line, ".") || !weburl.IsPlainName(line) {
+		return Entry{}, false
+	}
+	for i := 0; i < len(line); i++ { // labels are 63 characters at most, and begin and end with no hyphen: the parser says
+		if line[i] == '_' || line[i] == '-' && (i == 0 || line[i-1] == '.' || i+1 == len(line) || line[i+1] == '.') {
+			return Entry{}, false
+		}
+	}
+	for label, rest, more := strings.Cut(line, "."); ; label, rest, more = strings.Cut(rest, ".") {
+		if len(label) > 63 {
+			return Entry{}, false
+		}
+		if !more {
+			return Entry{Pattern: Named(line, AndBelow)}, true
+		}
 	}
 }
 

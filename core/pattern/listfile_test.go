@@ -9,6 +9,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 	"golang.org/x/text/encoding/unicode"
 )
 
@@ -89,4 +90,25 @@ func BenchmarkReadLines(b *testing.B) {
 			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(lines), "ns/line")
 		})
 	}
+}
+
+// The short cut for plain hosts reads what the parser and the mender read.
+func TestPlainSite(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		line := rapid.StringMatching(`[a-c0-9_-]{1,4}(\.[a-c0-9_-]{1,4}){0,3}\.?(xn--a|[a-z]{1,3}|[0-9])?`).Draw(t, "line")
+		short, ok := plainSite(line)
+		if !ok {
+			return
+		}
+		parsed, err := Parse(line)
+		require.NoError(t, err, line)
+		assert.Equal(t, parsed, short)
+		mended, err := Mend(line)
+		require.NoError(t, err, line)
+		assert.Equal(t, Mended{Entries: []Entry{short}}, mended)
+	})
+	_, ok := plainSite("heron.example")
+	assert.True(t, ok)
+	_, ok = plainSite(strings.Repeat("a", 64) + ".example")
+	assert.False(t, ok)
 }

@@ -35,6 +35,7 @@
 package pattern
 
 import (
+	"cmp"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -154,6 +155,17 @@ func (p Pattern) Expr() (string, Target) { return p.expr, p.target }
 // IsValid reports whether p was parsed.
 func (p Pattern) IsValid() bool { return p.kind != "" }
 
+// Named returns the pattern of a literal host alone: a [Site], a [Host] or a [Below], by its scope. Precondition: name is a
+// host name in ASCII form as [Pattern.Name] gives it, without wildcards; it is not looked at again.
+func Named(name string, scope Scope) Pattern {
+	return Pattern{kind: [...]Kind{AndBelow: Site, Only: Host, BelowOnly: Below}[scope], scope: scope, typed: name, ascii: name}
+}
+
+// IsNamed reports whether [Named] of its name and scope is p.
+func (p Pattern) IsNamed() bool {
+	return p.ascii != "" && !p.ending && (p.kind == Site || p.kind == Host || p.kind == Below) && p.typed == p.ascii && !p.IsGlob()
+}
+
 // Key returns the pattern in the form in which patterns are compared: hosts in ASCII, letter case folded. Two
 // patterns with one key mean the same.
 func (p Pattern) Key() string {
@@ -182,6 +194,9 @@ func (p Pattern) String() string {
 }
 
 func (p Pattern) text(name, path, query string) string {
+	if p.kind == Site && !p.ending {
+		return name
+	}
 	var b strings.Builder
 	b.Grow(len(name) + len(path) + len(query) + 4)
 	if p.scope == Only {
@@ -234,6 +249,9 @@ func DateOf(at time.Time) Date {
 	return Date{y, m, d}
 }
 
+// DateOfUnix returns the day in UTC that so many seconds since 1970 fall on: the inverse of [Date.Time] and its Unix.
+func DateOfUnix(seconds int64) Date { return DateOf(time.Unix(seconds, 0).UTC()) }
+
 // ParseDate reads a day written as 2026-12-24 (RFC 3339, full-date).
 func ParseDate(text string) (Date, error) {
 	at, err := time.Parse(time.DateOnly, text)
@@ -245,6 +263,11 @@ func ParseDate(text string) (Date, error) {
 
 // IsZero reports whether no day is given.
 func (d Date) IsZero() bool { return d == Date{} }
+
+// Before reports whether d is an earlier day than other.
+func (d Date) Before(other Date) bool {
+	return cmp.Or(cmp.Compare(d.Year, other.Year), cmp.Compare(d.Month, other.Month), cmp.Compare(d.Day, other.Day)) < 0
+}
 
 // Time returns midnight UTC at the start of the day, for stores that keep days as instants.
 func (d Date) Time() time.Time { return time.Date(d.Year, d.Month, d.Day, 0, 0, 0, 0, time.UTC) }
@@ -277,7 +300,7 @@ func (e Entry) Kind() Kind {
 
 // InForce reports whether the entry counts on a day.
 func (e Entry) InForce(today Date) bool {
-	return !e.Off && e.Pattern.IsValid() && (e.Until.IsZero() || !e.Until.Time().Before(today.Time()))
+	return !e.Off && e.Pattern.IsValid() && (e.Until.IsZero() || !e.Until.Before(today))
 }
 
 // Key returns what makes the entry the same as another of its list: the pattern's key, and whether it is a carve-out.

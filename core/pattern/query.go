@@ -1,13 +1,38 @@
 package pattern
 
-import "strings"
+import (
+	"strings"
+	"unicode"
+	"unicode/utf8"
+)
 
 // Param is one parameter that a pattern asks for.
 type Param struct {
 	Name string // decoded and folded
-	// Pieces are what stands between the stars of the value, decoded and folded: one piece is the value itself, "a*b" is
-	// two. There are none where the parameter has only to be there.
-	Pieces []string
+	Value Glob   // decoded and folded; nil where the parameter has only to be there
+}
+
+// Glob is what stands between the stars of a glob: one piece is a text without a star, "a*b" is two pieces.
+type Glob []string
+
+// ParseGlob cuts a text at its stars.
+func ParseGlob(text string) Glob { return strings.Split(text, "*") }
+
+// Match reports whether text is the pieces in order with anything between them, from its start to its end. It allocates
+// nothing. The leftmost place for each piece is right: a later one would leave less room for the rest.
+func (g Glob) Match(text string) bool {
+	last := len(g) - 1
+	if last == 0 {
+		return text == g[0]
+	}
+	rest, found := strings.CutPrefix(text, g[0])
+	for _, piece := range g[1:last] {
+		if !found {
+			return false
+		}
+		_, rest, found = strings.Cut(rest, piece)
+	}
+	return found && strings.HasSuffix(rest, g[last])
 }
 
 // Params returns the parameters that p asks for; all of them must be there, in any order.
@@ -20,9 +45,9 @@ func (p Pattern) Params() []Param {
 		name, value, given := strings.Cut(text, "=")
 		param := Param{Name: DecodeForm(name)}
 		if given {
-			param.Pieces = strings.Split(value, "*")
-			for i := range param.Pieces {
-				param.Pieces[i] = DecodeForm(param.Pieces[i])
+			param.Value = ParseGlob(value)
+			for i := range param.Value {
+				param.Value[i] = DecodeForm(param.Value[i])
 			}
 		}
 		params = append(params, param)
@@ -34,54 +59,76 @@ func (p Pattern) Params() []Param {
 func (p Param) Covers(query string) bool {
 	for text := range strings.SplitSeq(query, "&") {
 		name, value, _ := strings.Cut(text, "=")
-		if text != "" && DecodeForm(name) == p.Name && (p.Pieces == nil || matchPieces(DecodeForm(value), p.Pieces)) {
+		if text != "" && DecodeForm(name) == p.Name && (p.Value == nil || p.Value.Match(DecodeForm(value))) {
 			return true
 		}
 	}
 	return false
 }
 
-// matchPieces reports whether text is the pieces in order with anything between them, from its start to its end. The
-// leftmost place for each is right: a later one would leave less room for the rest.
-func matchPieces(text string, pieces []string) bool {
-	last := len(pieces) - 1
-	if last == 0 {
-		return text == pieces[0]
-	}
-	rest, found := strings.CutPrefix(text, pieces[0])
-	for _, piece := range pieces[1:last] {
-		if !found {
-			return false
-		}
-		_, rest, found = strings.Cut(rest, piece)
-	}
-	return found && strings.HasSuffix(rest, pieces[last])
-}
-
 // DecodeForm decodes a piece of a query as forms are (URL Standard, section 5.1): "+" is a space, escapes are bytes of
 // UTF-8. What is no escape stays. Letter case is folded.
 func DecodeForm(text string) string {
-	return Decode(strings.ReplaceAll(text, "+", " "))
+	if plainText(text, '+') {
+		return text
+	}
+	return string(AppendDecoded(nil, text, true))
 }
 
 // Decode decodes the escapes of a path or of a piece of a query, and folds letter case. Bytes that are not UTF-8 become
 // U+FFFD.
 func Decode(text string) string {
-	if strings.IndexByte(text, '%') < 0 {
-		return strings.ToLower(text)
+	if plainText(text, '%') {
+		return text
 	}
-	b := make([]byte, 0, len(text))
+	return string(AppendDecoded(nil, text, false))
+}
+
+// plainText reports whether decoding and folding would leave text as it is; also is a character beside "%" that would not.
+func plainText(text string, also byte) bool {
 	for i := 0; i < len(text); i++ {
-		if i+2 < len(text) && text[i] == '%' {
-			if high, low := nibble(text[i+1]), nibble(text[i+2]); high >= 0 && low >= 0 {
-				b = append(b, byte(high<<4|low))
-				i += 2
+		if c := text[i]; c >= utf8.RuneSelf || c == '%' || c == also || c >= 'A' && c <= 'Z' {
+			return false
+		}
+	}
+	return true
+}
+
+// AppendDecoded appends to dst what [Decode], or [DecodeForm], makes of a text. It allocates only where dst has to grow.
+func AppendDecoded(dst []byte, text string, form bool) []byte {
+	var raw [utf8.UTFMax]byte // bytes that are not yet a whole character
+	held, invalid := 0, false
+	flush := func(all bool) {
+		for held > 0 && (all || utf8.FullRune(raw[:held])) {
+			r, size := utf8.DecodeRune(raw[:held])
+			held = copy(raw[:], raw[size:held])
+			if r == utf8.RuneError && size == 1 {
+				if !invalid { // a run of them is one
+					dst = utf8.AppendRune(dst, utf8.RuneError)
+				}
+				invalid = true
 				continue
 			}
+			invalid = false
+			dst = utf8.AppendRune(dst, unicode.ToLower(r))
 		}
-		b = append(b, text[i])
 	}
-	return strings.ToLower(strings.ToValidUTF8(string(b), "\uFFFD"))
+	for i := 0; i < len(text); i++ {
+		c := text[i]
+		switch {
+		case c == '+' && form:
+			c = ' '
+		case c == '%' && i+2 < len(text):
+			if high, low := nibble(text[i+1]), nibble(text[i+2]); high >= 0 && low >= 0 {
+				c, i = byte(high<<4|low), i+2
+			}
+		}
+		raw[held] = c
+		held++
+		flush(false)
+	}
+	flush(true)
+	return dst
 }
 
 func nibble(c byte) int { return strings.IndexByte("0123456789abcdef", lowerHex(c)) }

@@ -47,17 +47,18 @@ type Outcome string
 const (
 	Decided    Outcome = "decided"     // the rule matched and gave the verdict
 	NoMatch    Outcome = "no match"    // the URL is in none of the rule's lists
+	CannotTell Outcome = "cannot tell" // it hangs on what this sight does not have; such a rule never decides
 	NotReached Outcome = "not reached" // a rule above decided
 )
 
-// Step is one rule as it was looked at. Where it would have matched, List and Entry say by what, whether or not it was
-// reached.
+// Step is one rule as it was looked at. Where it would have matched, or cannot be told, List and Entry say by what, whether or
+// not it was reached.
 type Step struct {
 	Rule    string
 	Then    Verdict
 	Outcome Outcome
-	List    *match.List // the first of the rule's lists that the URL is in; nil where there is none
-	Entry   int         // position in List.Entries of the most specific entry; meaningless where List is nil
+	List    *match.Ref   // the first of the rule's lists that the URL is in; nil where there is none
+	Entry   *match.Found // the most specific entry; nil where List is
 }
 
 // Decision is a verdict and why.
@@ -68,38 +69,44 @@ type Decision struct {
 	Hits    []match.Hit // every list that has something to say about the URL, whether a rule names it or not
 }
 
-// Coverer says which lists have something to say about a URL: [match.Index] and [match.Union].
-type Coverer interface {
-	Cover(u weburl.URL, today pattern.Date) []match.Hit
-}
-
-// Decide returns the verdict of p for u on a day. It is a pure function of its arguments.
-func Decide(x Coverer, p Policy, u weburl.URL, today pattern.Date) Decision {
-	d := Decision{Verdict: p.Otherwise, Decider: -1, Hits: x.Cover(u, today)}
+// Decide returns the verdict of p for u on a day, as it is seen. It is a pure function of its arguments.
+func Decide(x *match.Index, p Policy, u weburl.URL, today pattern.Date, sight match.Sight) Decision {
+	d := Decision{Verdict: p.Otherwise, Decider: -1, Hits: x.Cover(u, today, sight)}
 	for i, rule := range p.Rules {
 		step := Step{Rule: rule.Name, Then: rule.Then, Outcome: NoMatch}
-		step.List, step.Entry = first(rule.Lists, d.Hits)
+		var certain bool
+		step.List, step.Entry, certain = first(rule.Lists, d.Hits)
 		switch {
 		case d.Decider >= 0:
 			step.Outcome = NotReached
-		case step.List != nil:
+		case step.List != nil && certain:
 			step.Outcome, d.Verdict, d.Decider = Decided, rule.Then, i
+		case step.List != nil:
+			step.Outcome = CannotTell
 		}
 		d.Steps = append(d.Steps, step)
 	}
 	return d
 }
 
-// first returns the first of the lists that the URL is in, with its most specific entry.
-func first(ids []string, hits []match.Hit) (*match.List, int) {
+// first returns the first of the lists that the URL is in for certain, with its most specific entry; else the first of which it
+// cannot be told.
+func first(ids []string, hits []match.Hit) (list *match.Ref, entry *match.Found, certain bool) {
 	for _, id := range ids {
-		for _, hit := range hits {
-			if hit.List.ID == id && hit.In() {
-				return hit.List, hit.Covering[0]
+		for i := range hits {
+			hit := &hits[i]
+			if hit.List.ID != id {
+				continue
+			}
+			switch in := hit.In(); {
+			case in == match.Yes:
+				return &hit.List, &hit.Covering[0], true
+			case in == match.CannotTell && list == nil:
+				list, entry = &hit.List, &hit.Unclear[0]
 			}
 		}
 	}
-	return nil, 0
+	return list, entry, false
 }
 
 // Because says in one sentence what decided.
@@ -112,5 +119,5 @@ func (d Decision) Because(p Policy) string {
 	}
 	step := d.Steps[d.Decider]
 	return fmt.Sprintf("The rule %q of the policy %q says %s, because the list %q has the entry %s.",
-		step.Rule, p.Name, step.Then, step.List.Name, step.List.Entries[step.Entry].Pattern)
+		step.Rule, p.Name, step.Then, step.List.Name, step.Entry.Pattern)
 }

@@ -65,6 +65,9 @@ func plainName(text string) bool {
 	return last < len(text) && (text[last] >= 'a' || text[last] == '_')
 }
 
+// IsPlainName reports whether text is a host name that is its own ASCII form. It may say no where yes would be right.
+func IsPlainName(text string) bool { return plainName(text) }
+
 // canonicalHost drops one trailing dot and unmaps an IPv4 address inside an IPv6 one. The host is as the
 // parser gives it. A host that is nothing else, or ends in more dots than one, names nothing: it comes back empty.
 func canonicalHost(host string) (string, netip.Addr) {

@@ -89,14 +89,25 @@ func upperEscapes(query string) string {
 // letters too, so that /Wards, /wards and /W%C3%84RDE, /w%C3%A4rde are alike. Escapes of ASCII characters stay.
 // It allocates only where something changes.
 func FoldPath(path string) string {
-	if strings.IndexByte(path, '%') < 0 {
-		return strings.ToLower(path)
+	for i := 0; i < len(path); i++ {
+		if c := path[i]; c == '%' || c >= 'A' && c <= 'Z' || c >= utf8.RuneSelf {
+			return string(AppendFolded(make([]byte, 0, len(path)), path))
+		}
 	}
-	var b strings.Builder
-	b.Grow(len(path))
+	return path
+}
+
+// AppendFolded appends to dst what [FoldPath] makes of a path. It allocates only where dst has to grow.
+func AppendFolded(dst []byte, path string) []byte {
 	for i := 0; i < len(path); {
+		if path[i] >= utf8.RuneSelf {
+			r, size := utf8.DecodeRuneInString(path[i:])
+			dst = utf8.AppendRune(dst, unicode.ToLower(r))
+			i += size
+			continue
+		}
 		if c, ok := escape(path, i); !ok || c < utf8.RuneSelf {
-			b.WriteByte(lower(path[i]))
+			dst = append(dst, lower(path[i]))
 			i++
 			continue
 		}
@@ -106,15 +117,15 @@ func FoldPath(path string) string {
 			raw[n] = c
 			n++
 		}
-		if r, size := utf8.DecodeRune(raw[:n]); r != utf8.RuneError {
-			b.WriteRune(unicode.ToLower(r))
-			i += 3 * size
+		size := 1
+		if r, width := utf8.DecodeRune(raw[:n]); r != utf8.RuneError {
+			dst, size = utf8.AppendRune(dst, unicode.ToLower(r)), width
 		} else {
-			b.WriteString(strings.ToLower(path[i : i+3]))
-			i += 3
+			dst = append(dst, '%', lower(path[i+1]), lower(path[i+2]))
 		}
+		i += 3 * size
 	}
-	return b.String()
+	return dst
 }
 
 // escape returns the byte that the percent-escape at s[i:] stands for.

@@ -302,7 +302,7 @@ func (s *server) getEntries(ctx context.Context, in *entriesInput) (*entriesOutp
 	out.Body.Total = total
 	if len(found) > in.Limit {
 		found = found[:in.Limit]
-		out.Body.Next = strconv.FormatInt(found[in.Limit-1].Position, 10)
+		out.Body.Next = strconv.FormatInt(found[in.Limit-1].ID, 10)
 	}
 	out.Body.Entries = make([]Entry, len(found))
 	for i, entry := range found {
@@ -345,7 +345,7 @@ func (s *server) removeEntries(ctx context.Context, in *removeEntriesInput) (*re
 	if err != nil {
 		return nil, err
 	}
-	removal := revision.Removal{IDs: in.Body.IDs}
+	removal := revision.Selection{IDs: in.Body.IDs}
 	for i, line := range in.Body.Lines {
 		entry, err := pattern.Parse(line)
 		if err == nil && entry.Kind() == pattern.Note {

@@ -18,6 +18,8 @@ type List struct {
 	ID          uuid.UUID `json:"id" format:"uuid"`
 	Name        string    `json:"name"`
 	Description string    `json:"description"`
+	Colour      string    `json:"colour" enum:",reed,heather,rust,slate,gorse,sky,plum,sand" doc:"A name of an ink; empty for none"`
+	Owner       string    `json:"owner" doc:"Who answers for the list, in their own words; may be empty"`
 	EntryCount  int64     `json:"entryCount" doc:"Notes not counted"`
 	NoteCount   int64     `json:"noteCount" doc:"Lines that are a note alone"`
 	Version     int64     `json:"version" doc:"Rises with every edit; the ETag holds it"`
@@ -51,6 +53,8 @@ type newListInput struct {
 	Body struct {
 		Name        string `json:"name" minLength:"1" maxLength:"80"`
 		Description string `json:"description,omitempty" maxLength:"2000"`
+		Colour      string `json:"colour,omitempty" enum:",reed,heather,rust,slate,gorse,sky,plum,sand"`
+		Owner       string `json:"owner,omitempty" maxLength:"80"`
 	}
 }
 
@@ -60,6 +64,8 @@ type editListInput struct {
 	Body struct {
 		Name        *string `json:"name,omitempty" minLength:"1" maxLength:"80"`
 		Description *string `json:"description,omitempty" maxLength:"2000"`
+		Colour      *string `json:"colour,omitempty" enum:",reed,heather,rust,slate,gorse,sky,plum,sand" doc:"Empty takes it away"`
+		Owner       *string `json:"owner,omitempty" maxLength:"80" doc:"Empty takes it away"`
 	}
 }
 
@@ -90,11 +96,13 @@ func (s *server) registerLists(api huma.API) {
 	create := operation("createList", http.MethodPost, "/lists", "Lists", "Make a list", 422)
 	create.DefaultStatus = http.StatusCreated
 	huma.Register(api, create, func(ctx context.Context, in *newListInput) (*listOutput, error) {
-		edit, err := revision.ListEdit{Name: &in.Body.Name, Description: &in.Body.Description}.Checked()
+		edit, err := revision.ListEdit{
+			Name: &in.Body.Name, Description: &in.Body.Description, Colour: &in.Body.Colour, Owner: &in.Body.Owner,
+		}.Checked()
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		l, err := s.Store.AddList(ctx, *edit.Name, *edit.Description, caller(ctx).Name)
+		l, err := s.Store.AddList(ctx, edit, caller(ctx).Name)
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
@@ -108,13 +116,13 @@ func (s *server) registerLists(api huma.API) {
 			}
 			return listBody(l), nil
 		})
-	huma.Register(api, operation("editList", http.MethodPatch, "/lists/{id}", "Lists", "Rename or describe a list", 404, 412, 422, 428),
+	huma.Register(api, operation("editList", http.MethodPatch, "/lists/{id}", "Lists", "Rename, describe or mark a list", 404, 412, 422, 428),
 		func(ctx context.Context, in *editListInput) (*listOutput, error) {
 			version, err := in.version()
 			if err != nil {
 				return nil, err
 			}
-			edit, err := revision.ListEdit{Name: in.Body.Name, Description: in.Body.Description}.Checked()
+			edit, err := revision.ListEdit(in.Body).Checked()
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"net/http"
+	"slices"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
@@ -15,8 +16,9 @@ import (
 
 type trialsInput struct {
 	Body struct {
-		URLs  []string `json:"urls" minItems:"1" maxItems:"10000" doc:"As a person types them or a log has them; without a scheme https is meant"`
-		Group string   `json:"group,omitempty" doc:"Name or id of the group that asks; left out, the group of the first policy"`
+		URLs  []string    `json:"urls" minItems:"1" maxItems:"10000" doc:"As a person types them or a log has them; without a scheme https is meant"`
+		Group string      `json:"group,omitempty" doc:"Name or id of the group that asks; left out, the group of the first policy"`
+		Sight match.Sight `json:"sight,omitempty" enum:"name,tunnel,full" default:"full" doc:"What can be seen of the request: the host; host and port of a connection that is not opened; everything"`
 	}
 }
 
@@ -35,6 +37,7 @@ type Trial struct {
 	Problem string         `json:"problem,omitempty" doc:"Why the input is no URL; the other fields are left out then"`
 	URL     string         `json:"url,omitempty" doc:"The canonical URL that was decided on"`
 	Verdict policy.Verdict `json:"verdict,omitempty" enum:"allow,block"`
+	AtFull  policy.Verdict `json:"atFull,omitempty" enum:"allow,block" doc:"At a lesser sight: what the verdict would be at full"`
 	Because string         `json:"because,omitempty" doc:"What decided, in one sentence"`
 	Decider *Decider       `json:"decider,omitempty" doc:"Left out where no rule matched and the policy's otherwise held"`
 	Steps   []Step         `json:"steps,omitempty" doc:"Every rule of the policy in order"`
@@ -52,17 +55,18 @@ type Decider struct {
 type Step struct {
 	Rule    string         `json:"rule"`
 	Then    policy.Verdict `json:"then" enum:"allow,block"`
-	Outcome policy.Outcome `json:"outcome" enum:"decided,no match,not reached"`
-	List    *ListRef       `json:"list,omitempty" doc:"The first of the rule's lists that the URL is in, reached or not"`
+	Outcome policy.Outcome `json:"outcome" enum:"decided,no match,cannot tell,not reached"`
+	List    *ListRef       `json:"list,omitempty" doc:"The first of the rule's lists that the URL is in, or of which it cannot be told; reached or not"`
 	Entry   *EntryRef      `json:"entry,omitempty"`
 }
 
 // Match is one list that has something to say about a URL.
 type Match struct {
-	List      ListRef    `json:"list"`
-	In        bool       `json:"in" doc:"An entry covers the URL and no carve-out does"`
-	Entries   []EntryRef `json:"entries" doc:"Entries in force that cover the URL, the most specific first"`
-	CarveOuts []EntryRef `json:"carveOuts" doc:"Carve-outs in force that cover it"`
+	List      ListRef      `json:"list"`
+	In        match.Answer `json:"in" enum:"yes,no,cannot tell" doc:"Whether an entry covers the URL and no carve-out does"`
+	Entries   []EntryRef   `json:"entries" doc:"Entries in force that cover the URL, the most specific first"`
+	CarveOuts []EntryRef   `json:"carveOuts" doc:"Carve-outs in force that cover it"`
+	Unclear   []EntryRef   `json:"unclear,omitempty" doc:"At a lesser sight: the first 100 entries and carve-outs of which it cannot be told"`
 }
 
 // EntryRef is an entry of a list.
@@ -77,7 +81,7 @@ func (s *server) registerTrials(api huma.API) {
 	try := operation("tryUrls", http.MethodPost, "/trials", "Trials", "What happens to these URLs, and why", 422)
 	try.MaxBodyBytes = 32 << 20
 	huma.Register(api, try, func(ctx context.Context, in *trialsInput) (*trialsOutput, error) {
-		answers, err := s.Desk.Try(ctx, trial.Question{URLs: in.Body.URLs, Group: in.Body.Group})
+		answers, err := s.Desk.Try(ctx, trial.Question{URLs: in.Body.URLs, Group: in.Body.Group, Sight: in.Body.Sight})
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
@@ -85,22 +89,22 @@ func (s *server) registerTrials(api huma.API) {
 		out.Body.DraftVersion, out.Body.Policy, out.Body.Group = answers.DraftVersion, answers.Policy.Name, answers.Policy.Group.Name
 		out.Body.Trials = make([]Trial, len(answers.Answers))
 		for i, answer := range answers.Answers {
-			out.Body.Trials[i] = trialBody(answers, answer)
+			out.Body.Trials[i] = trialBody(answer)
 		}
 		return out, nil
 	})
 }
 
-func trialBody(all trial.Answers, a trial.Answer) Trial {
+func trialBody(a trial.Answer) Trial {
 	if a.Problem != "" {
 		return Trial{Input: a.Input, Problem: a.Problem}
 	}
 	d := a.Decision
-	t := Trial{Input: a.Input, URL: a.URL.String(), Verdict: d.Verdict, Because: a.Because}
+	t := Trial{Input: a.Input, URL: a.URL.String(), Verdict: d.Verdict, Because: a.Because, AtFull: a.AtFull}
 	for i, step := range d.Steps {
 		body := Step{Rule: step.Rule, Then: step.Then, Outcome: step.Outcome}
 		if step.List != nil {
-			list, entry := listRef(step.List), entryRef(all, step.List, step.Entry)
+			list, entry := listRef(*step.List), entryRef(*step.Entry)
 			body.List, body.Entry = &list, &entry
 			if i == d.Decider {
 				t.Decider = &Decider{Rule: step.Rule, List: list, Entry: entry}
@@ -108,27 +112,36 @@ func trialBody(all trial.Answers, a trial.Answer) Trial {
 		}
 		t.Steps = append(t.Steps, body)
 	}
-	for _, hit := range d.Hits {
-		t.Matches = append(t.Matches, Match{
-			List: listRef(hit.List), In: hit.In(),
-			Entries: entryRefs(all, hit.List, hit.Covering), CarveOuts: entryRefs(all, hit.List, hit.CarveOuts),
-		})
-	}
+	t.Matches = matches(d.Hits)
 	return t
 }
 
-func listRef(l *match.List) ListRef { return ListRef{ID: uuid.MustParse(l.ID), Name: l.Name} }
+// maxUnclear bounds how many unclear entries of a list are told.
+const maxUnclear = 100
 
-func entryRef(all trial.Answers, l *match.List, at int) EntryRef {
-	entry := l.Entries[at]
-	bare := pattern.Entry{Pattern: entry.Pattern, CarveOut: entry.CarveOut}
-	return EntryRef{ID: all.EntryID(l, at), Text: entry.String(), Pattern: bare.String(), Explain: pattern.Explain(entry)}
+func matches(hits []match.Hit) []Match {
+	var all []Match
+	for _, hit := range hits {
+		unclear := append(slices.Clone(hit.Unclear), hit.UnclearCarveOuts...)
+		all = append(all, Match{
+			List: listRef(hit.List), In: hit.In(), Entries: entryRefs(hit.Covering), CarveOuts: entryRefs(hit.CarveOuts),
+			Unclear: entryRefs(unclear[:min(len(unclear), maxUnclear)]),
+		})
+	}
+	return all
 }
 
-func entryRefs(all trial.Answers, l *match.List, positions []int) []EntryRef {
-	refs := make([]EntryRef, len(positions))
-	for i, at := range positions {
-		refs[i] = entryRef(all, l, at)
+func listRef(l match.Ref) ListRef { return ListRef{ID: uuid.MustParse(l.ID), Name: l.Name} }
+
+func entryRef(found match.Found) EntryRef {
+	bare := pattern.Entry{Pattern: found.Pattern, CarveOut: found.CarveOut}
+	return EntryRef{ID: found.ID, Text: found.Entry.String(), Pattern: bare.String(), Explain: pattern.Explain(found.Entry)}
+}
+
+func entryRefs(found []match.Found) []EntryRef {
+	refs := make([]EntryRef, len(found))
+	for i, f := range found {
+		refs[i] = entryRef(f)
 	}
 	return refs
 }

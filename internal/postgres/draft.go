@@ -2,6 +2,7 @@ package postgres
 
 import (
 	"context"
+	"strings"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -16,53 +17,63 @@ func (s *Store) DraftVersion(ctx context.Context) (version int64, err error) {
 	return version, err
 }
 
-// Draft returns the draft as it is at one moment. The entries of a list whose version the caller knows are left out.
-func (s *Store) Draft(ctx context.Context, known map[uuid.UUID]int64) (draft revision.Draft, err error) {
+// ReadDraft lets read look at the draft as it is at one moment.
+func (s *Store) ReadDraft(ctx context.Context, read func(revision.DraftReader) error) error {
 	moment := pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}
-	err = pgx.BeginTxFunc(ctx, s.pool, moment, func(tx pgx.Tx) error {
-		if err := tx.QueryRow(ctx, `select version from draft`).Scan(&draft.Version); err != nil {
-			return err
-		}
-		rows, err := tx.Query(ctx, `select id, name, version, entry_count from lists order by lower(name)`)
-		var counts []int64
-		draft.Lists, err = all(rows, err, func(row pgx.CollectableRow) (l revision.DraftList, err error) {
-			var count int64
-			err = row.Scan(&l.ID, &l.Name, &l.Version, &count)
-			counts = append(counts, count)
-			return l, err
-		})
-		if err != nil {
-			return err
-		}
-		for i := range draft.Lists {
-			l := &draft.Lists[i]
-			if version, ok := known[l.ID]; ok && version == l.Version {
-				continue
-			}
-			if err := fill(ctx, tx, l, int(counts[i])); err != nil {
-				return err
-			}
-		}
-		draft.Policies, err = policies(ctx, tx)
-		return err
-	})
+	return pgx.BeginTxFunc(ctx, s.pool, moment, func(tx pgx.Tx) error { return read(draftReader{tx}) })
+}
+
+// draftReader implements [revision.DraftReader].
+type draftReader struct{ tx pgx.Tx }
+
+func (r draftReader) Draft(ctx context.Context) (draft revision.Draft, err error) {
+	if err := r.tx.QueryRow(ctx, `select version from draft`).Scan(&draft.Version); err != nil {
+		return draft, err
+	}
+	rows, err := r.tx.Query(ctx, `select id, name, version, entry_count from lists order by lower(name)`)
+	if draft.Lists, err = all(rows, err, pgx.RowToStructByPos[revision.DraftList]); err != nil {
+		return draft, err
+	}
+	draft.Policies, err = policies(ctx, r.tx)
 	return draft, err
 }
 
-// fill reads the entries of a list; notes are of no use to a trial.
-func fill(ctx context.Context, tx pgx.Tx, l *revision.DraftList, count int) error {
-	l.Entries, l.IDs = make([]pattern.Entry, 0, count), make([]int64, 0, count)
-	rows, err := tx.Query(ctx, `select id, `+entryColumns+` from entries
-		where list_id = $1 and key is not null order by position`, l.ID)
+func (r draftReader) Entries(ctx context.Context, list uuid.UUID, since int64, sink revision.EntrySink) error {
+	rows, err := r.tx.Query(ctx, `select e.id, e.kind, e.key is null or e.carve_out and e.key = '! ' || e.pattern, `+entryColumns+` from entries e
+		where e.list_id = $1 and e.gone is null and e.kind <> 'note' and e.since > $2`, list, since)
 	if err != nil {
 		return err
 	}
 	var id int64
+	var kind string
+	var plain bool // the pattern is typed as it is compared
 	var p parts
-	_, err = pgx.ForEachRow(rows, append([]any{&id}, p.targets()...), func() error {
+	_, err = pgx.ForEachRow(rows, append([]any{&id, &kind, &plain}, p.targets()...), func() error {
+		if plain && !p.off && p.until == nil && p.note == "" {
+			switch pattern.Kind(kind) {
+			case pattern.Site:
+				sink.Named(id, p.pattern, pattern.AndBelow, p.carveOut)
+				return nil
+			case pattern.Host:
+				sink.Named(id, strings.TrimPrefix(p.pattern, "="), pattern.Only, p.carveOut)
+				return nil
+			case pattern.Below:
+				if name := strings.TrimPrefix(p.pattern, "*."); !strings.Contains(name, "*") {
+					sink.Named(id, name, pattern.BelowOnly, p.carveOut)
+					return nil
+				}
+			}
+		}
 		entry, err := p.entry()
-		l.Entries, l.IDs = append(l.Entries, entry), append(l.IDs, id)
+		if err == nil {
+			sink.Entry(id, entry)
+		}
 		return err
 	})
 	return err
+}
+
+func (r draftReader) Gone(ctx context.Context, list uuid.UUID, since int64) ([]int64, error) {
+	rows, err := r.tx.Query(ctx, `select distinct id from entries where list_id = $1 and gone > $2 and since <= $2 and kind <> 'note'`, list, since)
+	return all(rows, err, pgx.RowTo[int64])
 }

@@ -11,7 +11,7 @@ import (
 )
 
 // listColumns are the fields of revision.List, in a query whose list is l.
-const listColumns = `l.id, l.name, l.description, l.entry_count, l.note_count, l.version, l.created_at, l.updated_at,
+const listColumns = `l.id, l.name, l.description, l.colour, l.owner, l.entry_count, l.note_count, l.version, l.created_at, l.updated_at,
 	l.updated_by, array(select distinct p.name from rule_lists r join policies p on p.id = r.policy_id
 		where r.list_id = l.id order by p.name) as used_by`
 
@@ -46,14 +46,19 @@ func list(ctx context.Context, q querier, id uuid.UUID) (revision.List, error) {
 }
 
 // AddList implements [revision.Store].
-func (s *Store) AddList(ctx context.Context, name, description, by string) (added revision.List, err error) {
+func (s *Store) AddList(ctx context.Context, made revision.ListEdit, by string) (added revision.List, err error) {
 	err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
 		var id uuid.UUID
-		err := tx.QueryRow(ctx, `insert into lists (name, description, version, updated_by) values ($1, $2, $3, $4)
-			returning id`, name, description, version, by).Scan(&id)
-		if err == nil {
-			added, err = list(ctx, tx, id)
+		err := tx.QueryRow(ctx, `insert into lists (name, description, colour, owner, version, updated_by)
+			values ($1, coalesce($2, ''), coalesce($3, ''), coalesce($4, ''), $5, $6) returning id`,
+			made.Name, made.Description, made.Colour, made.Owner, version, by).Scan(&id)
+		if err != nil {
+			return err
 		}
+		if err := record(ctx, tx, id, revision.Change{Version: version, By: by, What: revision.ChangeMade}); err != nil {
+			return err
+		}
+		added, err = list(ctx, tx, id)
 		return err
 	})
 	return added, ours(err)
@@ -65,12 +70,24 @@ func (s *Store) EditList(ctx context.Context, id uuid.UUID, edit revision.ListEd
 		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `update lists set name = coalesce($2, name), description = coalesce($3, description),
-			version = $4, updated_at = now(), updated_by = $5 where id = $1`, id, edit.Name, edit.Description, version, by)
-		if err == nil {
-			edited, err = list(ctx, tx, id)
+		before, err := list(ctx, tx, id)
+		if err != nil {
+			return err
 		}
-		return err
+		_, err = tx.Exec(ctx, `update lists set name = coalesce($2, name), description = coalesce($3, description),
+			colour = coalesce($4, colour), owner = coalesce($5, owner), version = $6, updated_at = now(), updated_by = $7
+			where id = $1`, id, edit.Name, edit.Description, edit.Colour, edit.Owner, version, by)
+		if err != nil {
+			return err
+		}
+		if edited, err = list(ctx, tx, id); err != nil {
+			return err
+		}
+		change := revision.Change{Version: version, By: by, What: revision.ChangeDescribed}
+		if edited.Name != before.Name {
+			change.Detail = fmt.Sprintf("renamed from %q", before.Name)
+		}
+		return record(ctx, tx, id, change)
 	})
 	return edited, ours(err)
 }
@@ -96,8 +113,15 @@ func (s *Store) RemoveList(ctx context.Context, id uuid.UUID, seen int64) error 
 		case len(users) > 0:
 			return &revision.InUseError{UsedBy: users}
 		}
-		_, err = tx.Exec(ctx, `delete from lists where id = $1`, id)
-		return err
+		if _, err := tx.Exec(ctx, `drop table if exists `+partOf(id)); err != nil {
+			return err
+		}
+		for _, of := range []string{"entries where list_id", "list_changes where list_id", "lists where id"} {
+			if _, err := tx.Exec(ctx, `delete from `+of+` = $1`, id); err != nil {
+				return err
+			}
+		}
+		return nil
 	}))
 }
 

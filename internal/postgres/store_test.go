@@ -8,7 +8,6 @@ import (
 	"testing"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -35,7 +34,7 @@ func open(t testing.TB) *postgres.Store {
 
 func newList(t testing.TB, store *postgres.Store, name string, lines ...string) revision.List {
 	t.Helper()
-	list, err := store.AddList(t.Context(), name, "", "edda")
+	list, err := store.AddList(t.Context(), revision.ListEdit{Name: &name}, "edda")
 	require.NoError(t, err)
 	if len(lines) > 0 {
 		list, _, err = revision.Import(t.Context(), store, list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, "edda")
@@ -61,7 +60,7 @@ func TestLists(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
 	betting := newList(t, store, "Betting")
-	_, err := store.AddList(ctx, "BETTING", "", "edda")
+	_, err := store.AddList(ctx, revision.ListEdit{Name: ptr("BETTING")}, "edda")
 	var field *revision.FieldError
 	require.ErrorAs(t, err, &field)
 	assert.Equal(t, "name: the name is taken", field.Error())
@@ -123,16 +122,16 @@ func TestMergeEntries(t *testing.T) {
 	assert.Equal(t, revision.Merged{Added: 1, Updated: 2, Same: 2}, r.Merged)
 	assert.Equal(t, []string{"# Betting", "a.example # again", "b.example [until 2026-12-24]", "! a.example", "müßig.example", "# Betting", "c.example [off]"}, written(t, store, list.ID))
 
-	after, removed, err := store.RemoveEntries(t.Context(), list.ID, revision.Removal{Keys: []string{"a.example", "missing.example"}}, 0, "edda")
+	after, removed, err := store.RemoveEntries(t.Context(), list.ID, revision.Selection{Keys: []string{"a.example", "missing.example"}}, 0, "edda")
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, removed)
 	entries, total, err := store.Entries(t.Context(), list.ID, revision.EntryQuery{Limit: 100, Kind: pattern.Note})
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, total)
-	after, _, err = store.RemoveEntries(t.Context(), list.ID, revision.Removal{IDs: []int64{entries[0].ID}}, after.Version, "edda")
+	after, _, err = store.RemoveEntries(t.Context(), list.ID, revision.Selection{IDs: []int64{entries[0].ID}}, after.Version, "edda")
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, after.NoteCount)
-	_, _, err = store.RemoveEntries(t.Context(), list.ID, revision.Removal{}, after.Version-1, "edda")
+	_, _, err = store.RemoveEntries(t.Context(), list.ID, revision.Selection{}, after.Version-1, "edda")
 	require.ErrorIs(t, err, revision.ErrStale)
 	_, _, err = revision.Import(t.Context(), store, uuid.New(), strings.NewReader("a.example"), pattern.Exact, revision.Merging{}, 0, "edda")
 	require.ErrorIs(t, err, revision.ErrNotFound)
@@ -196,7 +195,7 @@ func TestEntriesPagesAndFilters(t *testing.T) {
 		}
 		for _, e := range page {
 			all = append(all, e.String())
-			after = e.Position
+			after = e.ID
 		}
 	}
 	assert.Equal(t, lines, all)
@@ -245,27 +244,132 @@ func TestPolicies(t *testing.T) {
 	assert.Equal(t, "Ward nurses", group.Name)
 }
 
-func TestDraft(t *testing.T) {
+// heard is what a sink was told.
+type heard []string
+
+func (h *heard) Named(_ int64, name string, scope pattern.Scope, carveOut bool) {
+	*h = append(*h, "named "+pattern.Entry{Pattern: pattern.Named(name, scope), CarveOut: carveOut}.String())
+}
+func (h *heard) Entry(_ int64, e pattern.Entry) { *h = append(*h, e.String()) }
+
+func TestReadDraft(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
-	a, b := newList(t, store, "A", "# note", "a.example", "b.example [off]"), newList(t, store, "B", "c.example")
-	draft, err := store.Draft(ctx, nil)
+	list := newList(t, store, "A", "# note", "a.example", "! =b.example", "*.c.example", "d.example [off]", "möwe.example", "*.*", "*.e.*", "a.example/x")
+	newList(t, store, "B", "z.example")
+	since := list.Version
+	_, removed, err := store.RemoveEntries(ctx, list.ID, revision.Selection{Keys: []string{"a.example", "! =b.example"}}, 0, "edda")
 	require.NoError(t, err)
-	version, err := store.DraftVersion(ctx)
+	assert.EqualValues(t, 2, removed)
+	_, _, err = store.EditEntries(ctx, list.ID, revision.Selection{Keys: []string{"*.c.example"}}, revision.EntryEdit{Note: ptr("why")}, 0, "edda")
 	require.NoError(t, err)
-	assert.Equal(t, version, draft.Version)
-	require.Len(t, draft.Lists, 2)
-	assert.Len(t, draft.Lists[0].Entries, 2, "notes are of no use to a trial")
-	assert.Len(t, draft.Lists[0].IDs, 2)
+	require.NoError(t, store.ReadDraft(ctx, func(r revision.DraftReader) error {
+		draft, err := r.Draft(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"A", "B"}, []string{draft.Lists[0].Name, draft.Lists[1].Name})
+		assert.EqualValues(t, 6, draft.Lists[0].EntryCount)
+		var all, since1 heard
+		require.NoError(t, r.Entries(ctx, list.ID, 0, &all))
+		assert.ElementsMatch(t, heard{"*.c.example # why", "d.example [off]", "möwe.example", "*.*", "*.e.*", "a.example/x"}, all)
+		require.NoError(t, r.Entries(ctx, list.ID, since, &since1))
+		assert.Equal(t, heard{"*.c.example # why"}, since1)
+		gone, err := r.Gone(ctx, list.ID, since)
+		require.NoError(t, err)
+		assert.Len(t, gone, 3, "two removed, one edited")
+		return nil
+	}))
+}
 
-	known := map[uuid.UUID]int64{a.ID: draft.Lists[0].Version, b.ID: draft.Lists[1].Version}
-	_, err = store.EditList(ctx, b.ID, revision.ListEdit{Description: ptr("x")}, 0, "edda")
+func TestBulkEdits(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	from := newList(t, store, "From", "# note", "a.example", "b.example # old", "c.test", "d.test [off]")
+	to := newList(t, store, "To", "a.example # mine", "z.example")
+	entries, _, err := store.Entries(ctx, from.ID, revision.EntryQuery{Limit: 10})
 	require.NoError(t, err)
-	draft, err = store.Draft(ctx, known)
+
+	after, n, err := store.EditEntries(ctx, from.ID, revision.Selection{All: true, Text: ".test"}, revision.EntryEdit{Until: &pattern.Date{Year: 2026, Month: 12, Day: 24}, Off: ptr(true)}, from.Version, "rowan")
 	require.NoError(t, err)
-	assert.Greater(t, draft.Version, version)
-	assert.Nil(t, draft.Lists[0].Entries, "what the caller has is left out")
-	assert.NotNil(t, draft.Lists[1].Entries)
+	assert.EqualValues(t, 2, n)
+	assert.Equal(t, []string{"# note", "a.example", "b.example # old", "c.test [until 2026-12-24, off]", "d.test [until 2026-12-24, off]"}, written(t, store, from.ID))
+	again, _, err := store.Entries(ctx, from.ID, revision.EntryQuery{Limit: 10})
+	require.NoError(t, err)
+	assert.Equal(t, entries[3].ID, again[3].ID, "an entry keeps its id")
+	assert.Equal(t, "rowan", again[3].AddedBy)
+	_, _, err = store.EditEntries(ctx, from.ID, revision.Selection{All: true}, revision.EntryEdit{Off: ptr(false)}, from.Version, "edda")
+	require.ErrorIs(t, err, revision.ErrStale)
+	_, n, err = store.EditEntries(ctx, from.ID, revision.Selection{All: true}, revision.EntryEdit{Until: &pattern.Date{}, Note: ptr("")}, 0, "edda")
+	require.NoError(t, err)
+	assert.EqualValues(t, 3, n, "what is so already is not edited")
+
+	_, merged, err := store.CopyEntries(ctx, from.ID, to.ID, revision.Selection{IDs: []int64{entries[1].ID, entries[2].ID}}, true, 0, "edda")
+	require.NoError(t, err)
+	assert.Equal(t, revision.Merged{Added: 1, Same: 1, Removed: 2}, merged)
+	assert.Equal(t, []string{"a.example # mine", "z.example", "b.example"}, written(t, store, to.ID))
+	assert.Equal(t, []string{"# note", "c.test [off]", "d.test [off]"}, written(t, store, from.ID))
+	_, merged, err = store.CopyEntries(ctx, to.ID, from.ID, revision.Selection{All: true, Kind: pattern.Site, Text: "z."}, false, 0, "edda")
+	require.NoError(t, err)
+	assert.Equal(t, revision.Merged{Added: 1}, merged)
+	_, _, err = store.CopyEntries(ctx, to.ID, uuid.New(), revision.Selection{All: true}, false, 0, "edda")
+	require.ErrorIs(t, err, revision.ErrNotFound)
+	_, n, err = store.RemoveEntries(ctx, from.ID, revision.Selection{}, 0, "edda")
+	require.NoError(t, err)
+	assert.Zero(t, n, "an empty selection is nothing, not everything")
+
+	history, err := store.History(ctx, from.ID, 0, 10)
+	require.NoError(t, err)
+	var told []string
+	for _, c := range history {
+		told = append(told, fmt.Sprint(c.By, " ", c.What, " ", c.Detail, " ", c.Added, c.Edited, c.Removed))
+	}
+	assert.Equal(t, []string{
+		"edda removed  0 0 0", "edda added copied from To 1 0 0", "edda moved to To 0 0 2", "edda edited  0 3 0", "rowan edited  0 2 0", "edda added  5 0 0", "edda made  0 0 0",
+	}, told)
+	assert.Equal(t, after.Version, history[4].Version)
+}
+
+func TestCompareAndTakeBack(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	first := newList(t, store, "Betting", "# note", "a.example", "b.example", "c.example")
+	_, _, err := store.RemoveEntries(ctx, first.ID, revision.Selection{Keys: []string{"a.example"}}, 0, "edda")
+	require.NoError(t, err)
+	second, _, err := store.EditEntries(ctx, first.ID, revision.Selection{Keys: []string{"b.example"}}, revision.EntryEdit{Note: ptr("why")}, 0, "edda")
+	require.NoError(t, err)
+	third, _, err := store.MergeEntries(ctx, first.ID, revision.NewBatch(pattern.MustParse("d.example")), revision.Merging{}, 0, "edda")
+	require.NoError(t, err)
+	told := func(from, to int64) (lines []string) {
+		found, total, err := store.Compare(ctx, first.ID, from, to, 0, 100)
+		require.NoError(t, err)
+		assert.Len(t, found, int(total))
+		for _, d := range found {
+			before, after := "-", "-"
+			if d.Before != nil {
+				before = d.Before.String()
+			}
+			if d.After != nil {
+				after = d.After.String()
+			}
+			lines = append(lines, before+" -> "+after)
+		}
+		return lines
+	}
+	assert.Equal(t, []string{"a.example -> -", "b.example -> b.example # why", "- -> d.example"}, told(first.Version, third.Version))
+	assert.Equal(t, []string{"d.example -> -"}, told(third.Version, second.Version), "the other way round")
+	assert.Empty(t, told(second.Version, second.Version))
+
+	back, err := store.TakeBack(ctx, first.ID, first.Version, third.Version, "rowan")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"# note", "a.example", "b.example", "c.example"}, written(t, store, first.ID), "in their old places")
+	assert.Equal(t, [2]int64{3, 1}, [2]int64{back.EntryCount, back.NoteCount})
+	assert.Empty(t, told(first.Version, back.Version))
+	_, err = store.TakeBack(ctx, first.ID, third.Version, back.Version, "rowan")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"# note", "b.example # why", "c.example", "d.example"}, written(t, store, first.ID), "and forth again")
+	_, err = store.TakeBack(ctx, first.ID, 1, 0, "rowan")
+	require.ErrorContains(t, err, "no such version")
+	_, err = store.TakeBack(ctx, first.ID, first.Version, third.Version, "rowan")
+	require.ErrorIs(t, err, revision.ErrStale)
 }
 
 func TestAccounts(t *testing.T) {
@@ -314,14 +418,14 @@ func TestOpenSaysWhatIsWrong(t *testing.T) {
 	require.ErrorContains(t, err, "the database URL cannot be read")
 }
 
-// Importing a hundred thousand lines, beside COPY of the same rows into a bare table.
+// Importing a million lines into a new list, beside COPY of the same rows into a bare table.
 func BenchmarkImport(b *testing.B) {
-	var text strings.Builder
-	rows := make([][]any, 100_000)
-	for i := range rows {
-		site := fmt.Sprintf("site-%d.example", i*7919%len(rows))
-		rows[i] = []any{site}
+	var text, rows strings.Builder
+	const n = 1_000_000
+	for i := range n {
+		site := fmt.Sprintf("site-%d.example", i*7919%n)
 		fmt.Fprintln(&text, site)
+		fmt.Fprintf(&rows, "%s\t%d\t%d\tsite\tf\tf\t\\N\t%s\t\\N\t\n", uuid.Nil, i, 1, site)
 	}
 	store := open(b)
 	b.Run("ours", func(b *testing.B) {
@@ -332,11 +436,15 @@ func BenchmarkImport(b *testing.B) {
 		}
 	})
 	b.Run("anchor", func(b *testing.B) {
-		_, err := store.Pool().Exec(b.Context(), "create table if not exists bare (pattern text)")
+		_, err := store.Pool().Exec(b.Context(), `create table if not exists bare (list_id uuid, id bigint, since bigint, kind text,
+			carve_out boolean, off boolean, until date, pattern text, key text, note text)`)
 		require.NoError(b, err)
 		for b.Loop() {
-			_, err := store.Pool().CopyFrom(b.Context(), pgx.Identifier{"bare"}, []string{"pattern"}, pgx.CopyFromRows(rows))
+			conn, err := store.Pool().Acquire(b.Context())
 			require.NoError(b, err)
+			_, err = conn.Conn().PgConn().CopyFrom(b.Context(), strings.NewReader(rows.String()), "copy bare from stdin")
+			require.NoError(b, err)
+			conn.Release()
 		}
 	})
 }

@@ -29,33 +29,45 @@ type Report struct {
 // error is returned, nothing. Bad lines do not spoil the others; the report tells them. A file without a single entry never
 // replaces a list: that is a [*FieldError].
 func Import(ctx context.Context, store Store, list uuid.UUID, r io.Reader, reading pattern.Reading, how Merging, version int64, by string) (List, Report, error) {
-	entries, report, err := read(ctx, r, reading)
+	return importLines(ctx, store, list, func(each func(pattern.Line) error) error { return pattern.ReadLines(r, reading, each) }, how, version, by)
+}
+
+// importLines is [Import] for lines from wherever they come.
+func importLines(ctx context.Context, store Store, list uuid.UUID, lines func(each func(pattern.Line) error) error, how Merging, version int64, by string) (List, Report, error) {
+	batch, report, err := gather(ctx, lines)
 	if err == nil && how.Replace && report.Good+report.Changed == 0 {
 		err = &FieldError{"file", "it holds no entry, and would empty the list; is it the right one?"}
 	}
 	if err != nil {
 		return List{}, report, err
 	}
-	kept, merged, err := store.MergeEntries(ctx, list, entries, how, version, by)
+	kept, merged, err := store.MergeEntries(ctx, list, batch, how, version, by)
 	merged.Same += report.Same
 	report.Merged = merged
 	return kept, report, err
 }
 
-// read returns the entries of a list file, each once, and a report in which Same counts those that were named again.
-func read(ctx context.Context, r io.Reader, reading pattern.Reading) ([]pattern.Entry, Report, error) {
+// gather returns the entries of a list file, each once, and a report in which Same counts those that were named again.
+func gather(ctx context.Context, lines func(each func(pattern.Line) error) error) (*Batch, Report, error) {
 	var report Report
-	gathered := gatherer{at: map[string]int{}}
-	err := pattern.ReadLines(r, reading, func(line pattern.Line) error {
+	batch := &Batch{}
+	err := lines(func(line pattern.Line) error {
 		report.count(line)
 		for _, entry := range line.Entries {
-			if !gathered.add(entry) {
+			isNew, err := batch.Add(entry)
+			if err != nil {
+				return err
+			}
+			if !isNew {
 				report.Same++
 			}
 		}
-		return ctx.Err()
+		if report.Lines%1024 == 0 {
+			return ctx.Err()
+		}
+		return nil
 	})
-	return gathered.entries, report, err
+	return batch, report, err
 }
 
 func (r *Report) count(line pattern.Line) {
@@ -78,29 +90,4 @@ func (r *Report) count(line pattern.Line) {
 			r.RefusedLines = append(r.RefusedLines, line)
 		}
 	}
-}
-
-// gatherer keeps each entry once, in the order of first naming.
-type gatherer struct {
-	entries []pattern.Entry
-	at      map[string]int // key -> position in entries
-}
-
-// add reports whether the entry is new. What a later line says about a known entry is added to it.
-func (g *gatherer) add(entry pattern.Entry) bool {
-	key := entry.Key()
-	if i, known := g.at[key]; known && key != "" {
-		first := &g.entries[i]
-		first.Off = first.Off || entry.Off
-		if !entry.Until.IsZero() {
-			first.Until = entry.Until
-		}
-		if entry.Note != "" {
-			first.Note = entry.Note
-		}
-		return false
-	}
-	g.at[key] = len(g.entries)
-	g.entries = append(g.entries, entry)
-	return true
 }

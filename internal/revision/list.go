@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -52,9 +53,11 @@ type List struct {
 	ID          uuid.UUID
 	Name        string
 	Description string
-	EntryCount  int64 // notes not counted
-	NoteCount   int64 // lines that are a note alone
-	Version     int64 // rises with every edit of the list or its entries
+	Colour      string // one of Colours; "" for none
+	Owner       string // who answers for the list, in their own words: a person, a team
+	EntryCount  int64  // notes not counted
+	NoteCount   int64  // lines that are a note alone
+	Version     int64  // rises with every edit of the list or its entries
 	CreatedAt   time.Time
 	UpdatedAt   time.Time
 	UpdatedBy   string
@@ -65,14 +68,18 @@ type List struct {
 type ListEdit struct {
 	Name        *string
 	Description *string
+	Colour      *string
+	Owner       *string
 }
+
+// Colours are those that a list may carry. They are names of inks, not values: the console has one for light and one for dark.
+var Colours = []string{"reed", "heather", "rust", "slate", "gorse", "sky", "plum", "sand"}
 
 // Entry is one line of a list as it is kept.
 type Entry struct {
-	ID       int64
-	Position int64 // rises along the list; there may be gaps
-	AddedAt  time.Time
-	AddedBy  string
+	ID      int64     // its place: ids rise along the list
+	AddedAt time.Time // when it became as it is
+	AddedBy string
 	pattern.Entry
 }
 
@@ -84,7 +91,7 @@ type FoundEntry struct {
 
 // EntryQuery chooses entries of a list. The zero query is all, from the first on.
 type EntryQuery struct {
-	After int64        // entries at later positions only
+	After int64        // entries with later ids only
 	Limit int          // at most so many
 	Text  string       // entries whose pattern or note holds this, letter case aside
 	Kind  pattern.Kind // entries of this kind
@@ -98,6 +105,10 @@ type Merging struct {
 
 	// Preview only counts; nothing is kept.
 	Preview bool
+
+	// What the change is called in the list's history; "" for added, or replaced.
+	What   string
+	Detail string
 }
 
 // Merged tells what adding entries to a list came to.
@@ -109,10 +120,52 @@ type Merged struct {
 	Removed int64 // entries taken out, because they were not among those given
 }
 
-// Removal names entries to take out of a list, by id or as they are written.
-type Removal struct {
+// Selection names entries of a list: by id, as they are written, or all that a search shows. The zero Selection is none.
+type Selection struct {
 	IDs  []int64
 	Keys []string // see [pattern.Entry.Key]
+	All  bool     // those that Text and Kind leave, as in [EntryQuery]
+	Text string
+	Kind pattern.Kind
+}
+
+// EntryEdit changes what is said about entries; a nil field stays. A zero date takes the end away.
+type EntryEdit struct {
+	Note  *string
+	Until *pattern.Date
+	Off   *bool
+}
+
+// Change is one edit of a list.
+type Change struct {
+	Version                int64 // of the draft, and of the list from then on
+	At                     time.Time
+	By                     string
+	What                   string // one of the words below
+	Detail                 string
+	Added, Edited, Removed int64 // entries and notes
+}
+
+// What a change did.
+const (
+	ChangeEarlier   = "earlier" // all that was before changes were recorded
+	ChangeMade      = "made"    // the list
+	ChangeDescribed = "described"
+	ChangeAdded     = "added"
+	ChangeReplaced  = "replaced"
+	ChangePulled    = "pulled" // from its source
+	ChangeEdited    = "edited"
+	ChangeRemoved   = "removed"
+	ChangeMoved     = "moved"
+	ChangeTidied    = "tidied"
+	ChangeTakenBack = "taken back"
+)
+
+// Difference is one entry that two states of a list do not share as it is.
+type Difference struct {
+	ID     int64
+	Before *pattern.Entry // nil where the entry came in between
+	After  *pattern.Entry // nil where it went
 }
 
 // Store keeps the draft. An edit that returns nil is kept for good. version is what the caller last saw: where it is not
@@ -121,15 +174,21 @@ type Store interface {
 	Lists(ctx context.Context, after string, limit int) ([]List, error) // by name, letter case aside
 	ListByName(ctx context.Context, name string) (List, error)
 	List(ctx context.Context, id uuid.UUID) (List, error)
-	AddList(ctx context.Context, name, description, by string) (List, error)
+	AddList(ctx context.Context, list ListEdit, by string) (List, error)
 	EditList(ctx context.Context, id uuid.UUID, edit ListEdit, version int64, by string) (List, error)
 	RemoveList(ctx context.Context, id uuid.UUID, version int64) error
 
 	Entries(ctx context.Context, list uuid.UUID, query EntryQuery) (entries []Entry, total int64, err error)
 	FindEntries(ctx context.Context, text string, after int64, limit int) ([]FoundEntry, error) // of all lists, by id
 	EachEntry(ctx context.Context, list uuid.UUID, each func(pattern.Entry) error) error
-	MergeEntries(ctx context.Context, list uuid.UUID, entries []pattern.Entry, how Merging, version int64, by string) (List, Merged, error)
-	RemoveEntries(ctx context.Context, list uuid.UUID, removal Removal, version int64, by string) (List, int64, error)
+	MergeEntries(ctx context.Context, list uuid.UUID, batch *Batch, how Merging, version int64, by string) (List, Merged, error)
+	EditEntries(ctx context.Context, list uuid.UUID, which Selection, edit EntryEdit, version int64, by string) (List, int64, error)
+	RemoveEntries(ctx context.Context, list uuid.UUID, which Selection, version int64, by string) (List, int64, error)
+	CopyEntries(ctx context.Context, from, to uuid.UUID, which Selection, move bool, version int64, by string) (List, Merged, error) // returns to
+
+	History(ctx context.Context, list uuid.UUID, before int64, limit int) ([]Change, error) // the newest first; before 0 begins
+	Compare(ctx context.Context, list uuid.UUID, from, to int64, after int64, limit int) (found []Difference, total int64, err error)
+	TakeBack(ctx context.Context, list uuid.UUID, to, version int64, by string) (List, error)
 
 	Groups(ctx context.Context) ([]Group, error)
 	EditGroup(ctx context.Context, id uuid.UUID, edit GroupEdit, version int64, by string) (Group, error)
@@ -165,6 +224,16 @@ func (e ListEdit) Checked() (ListEdit, error) {
 			return e, err
 		}
 		e.Name = &name
+	}
+	if e.Colour != nil && *e.Colour != "" && !slices.Contains(Colours, *e.Colour) {
+		return e, &FieldError{"colour", "no such colour; there are " + strings.Join(Colours, ", ")}
+	}
+	if e.Owner != nil && *e.Owner != "" {
+		owner, err := CheckName("owner", *e.Owner)
+		if err != nil {
+			return e, err
+		}
+		e.Owner = &owner
 	}
 	return e, checkDescription(e.Description)
 }

@@ -69,14 +69,15 @@ type RuleEdit struct {
 
 // Checked returns the edit with its name trimmed, or says what is wrong with it.
 func (e GroupEdit) Checked() (GroupEdit, error) {
-	edit, err := ListEdit(e).Checked()
-	return GroupEdit(edit), err
+	edit, err := ListEdit{Name: e.Name, Description: e.Description}.Checked()
+	e.Name = edit.Name
+	return e, err
 }
 
 // Checked returns the edit with its names trimmed, or says what is wrong with it. Whether the lists exist is for the
 // store to say.
 func (e PolicyEdit) Checked() (PolicyEdit, error) {
-	said, err := ListEdit{e.Name, e.Description}.Checked()
+	said, err := ListEdit{Name: e.Name, Description: e.Description}.Checked()
 	if err != nil {
 		return e, err
 	}

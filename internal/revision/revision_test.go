@@ -53,7 +53,9 @@ func TestChecked(t *testing.T) {
 
 func reportOn(t *testing.T, text string) Report {
 	t.Helper()
-	_, report, err := read(t.Context(), strings.NewReader(text), pattern.Mending)
+	_, report, err := gather(t.Context(), func(each func(pattern.Line) error) error {
+		return pattern.ReadLines(strings.NewReader(text), pattern.Mending, each)
+	})
 	require.NoError(t, err)
 	return report
 }
@@ -73,16 +75,33 @@ func TestReportCountsEveryLine(t *testing.T) {
 	assert.Len(t, r.ChangedLines, MaxShown)
 }
 
-func TestGathererKeepsWhatWasSaid(t *testing.T) {
-	g := gatherer{at: map[string]int{}}
-	for _, line := range []string{"# x", "a.example", "a.example [until 2026-12-24] # first", "A.example [off]", "a.example # second", "! a.example", "# x"} {
-		g.add(pattern.MustParse(line))
+func TestBatch(t *testing.T) {
+	b := NewBatch()
+	for line, isNew := range map[string]bool{"# x": true, "möwe.example": true} {
+		added, err := b.Add(pattern.MustParse(line))
+		require.NoError(t, err)
+		assert.Equal(t, isNew, added, line)
 	}
-	var kept []string
-	for _, e := range g.entries {
-		kept = append(kept, e.String())
+	b = NewBatch()
+	long := strings.Repeat("a very long note ", 3000)
+	var told []bool
+	for _, line := range []string{"# x", "a.example # " + long, "a.example", "A.example [until 2026-12-24, off] # first", "! a.example", "# x", "http://MÖWE.example"} {
+		added, err := b.Add(pattern.MustParse(line))
+		require.NoError(t, err)
+		told = append(told, added)
 	}
-	assert.Equal(t, []string{"# x", "a.example [until 2026-12-24, off] # second", "! a.example", "# x"}, kept)
+	assert.Equal(t, []bool{true, true, false, false, true, true, true}, told)
+	assert.Equal(t, []int{5, 3}, []int{b.Len(), b.Count})
+	rows := func(each func(func(Row) error) error) (all []Row) {
+		require.NoError(t, each(func(r Row) error { all = append(all, r); return nil }))
+		return all
+	}
+	assert.Equal(t, []Row{
+		{Kind: pattern.Note, Note: "x"}, {Kind: pattern.Site, Pattern: "a.example", Note: strings.TrimSpace(long)},
+		{Kind: pattern.Site, Key: "! a.example", Pattern: "a.example", CarveOut: true}, {Kind: pattern.Note, Note: "x"},
+		{Kind: pattern.Scheme, Key: "http://xn--mwe-sna.example", Pattern: "http://möwe.example"},
+	}, rows(b.Each))
+	assert.Equal(t, []Row{{Kind: pattern.Site, Pattern: "a.example", Note: "first", Until: pattern.Date{Year: 2026, Month: 12, Day: 24}, Off: true}}, rows(b.EachAgain))
 }
 
 func TestImportKeepsNothingOfHalfAFile(t *testing.T) {

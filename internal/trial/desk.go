@@ -5,6 +5,7 @@
 package trial
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -13,8 +14,6 @@ import (
 	"sync"
 	"sync/atomic"
 	"time"
-
-	"github.com/google/uuid"
 
 	"widelark/core/match"
 	"widelark/core/pattern"
@@ -26,7 +25,7 @@ import (
 // Store is where the draft comes from.
 type Store interface {
 	DraftVersion(ctx context.Context) (int64, error)
-	Draft(ctx context.Context, known map[uuid.UUID]int64) (revision.Draft, error)
+	ReadDraft(ctx context.Context, read func(revision.DraftReader) error) error
 }
 
 // Desk decides trials on the draft as it is at the moment of asking, whoever edited it, by this service or another. It
@@ -38,6 +37,7 @@ type Desk struct {
 
 	compiled atomic.Pointer[compiled] // replaced whole, never edited
 	building sync.Mutex               // one build at a time
+	merging  atomic.Bool              // a build in the background is under way
 }
 
 // NewDesk returns a desk. Days begin and end in zone. now is the clock.
@@ -45,19 +45,11 @@ func NewDesk(store Store, zone *time.Location, now func() time.Time) *Desk {
 	return &Desk{store: store, zone: zone, now: now}
 }
 
-// compiled is the draft at one version, ready to be decided on.
-type compiled struct {
-	draft    revision.Draft
-	index    match.Union
-	large    map[uuid.UUID]largeList // the indexes of large lists, to be kept while their lists stay
-	policies []policy.Policy         // as draft.Policies
-	ids      map[string][]int64      // list id -> entry ids, by position
-}
-
-// Question is what is tried. The zero Group asks for the first policy.
+// Question is what is tried. The zero Group asks for the first policy, the zero Sight for all that there is to see.
 type Question struct {
 	URLs  []string
 	Group string // name or id of a group
+	Sight match.Sight
 }
 
 // Answer is what happens to one URL.
@@ -67,6 +59,7 @@ type Answer struct {
 	URL      weburl.URL
 	Decision policy.Decision
 	Because  string
+	AtFull   policy.Verdict // at a lesser sight, what the verdict would be at full; else empty
 }
 
 // Answers are the answers to one question, all decided on one version of the draft.
@@ -74,11 +67,7 @@ type Answers struct {
 	DraftVersion int64
 	Policy       revision.Policy
 	Answers      []Answer // in the order of the question
-	ids          map[string][]int64
 }
-
-// EntryID returns the id under which the entry at a position of a list is kept.
-func (a Answers) EntryID(list *match.List, position int) int64 { return a.ids[list.ID][position] }
 
 // Try answers a question. A group that does not exist is a [*revision.FieldError].
 func (d *Desk) Try(ctx context.Context, q Question) (Answers, error) {
@@ -92,7 +81,8 @@ func (d *Desk) Try(ctx context.Context, q Question) (Answers, error) {
 	if at < 0 {
 		return Answers{}, &revision.FieldError{Field: "group", Msg: fmt.Sprintf("there is no policy for a group %q", q.Group)}
 	}
-	answers := Answers{DraftVersion: c.draft.Version, Policy: c.draft.Policies[at], ids: c.ids}
+	answers := Answers{DraftVersion: c.draft.Version, Policy: c.draft.Policies[at]}
+	sight := cmp.Or(q.Sight, match.Full)
 	answers.Answers = make([]Answer, len(q.URLs))
 	today := pattern.DateOf(d.now().In(d.zone))
 	for i, text := range q.URLs {
@@ -106,10 +96,22 @@ func (d *Desk) Try(ctx context.Context, q Question) (Answers, error) {
 			a.Problem = refused.Reason
 			continue
 		}
-		a.Decision = policy.Decide(c.index, c.policies[at], a.URL, today)
+		a.Decision = policy.Decide(c.index, c.policies[at], a.URL, today, sight)
+		if sight != match.Full {
+			a.AtFull = policy.Decide(c.index, c.policies[at], a.URL, today, match.Full).Verdict
+		}
 		a.Because = a.Decision.Because(c.policies[at])
 	}
 	return answers, nil
+}
+
+// Index returns the lists of the draft, compiled, and the day that it is now where the organisation is.
+func (d *Desk) Index(ctx context.Context) (*match.Index, pattern.Date, error) {
+	c, err := d.current(ctx)
+	if err != nil {
+		return nil, pattern.Date{}, err
+	}
+	return c.index, pattern.DateOf(d.now().In(d.zone)), nil
 }
 
 // Prepare compiles the draft ahead of the next trial, so that this one need not wait for it.
@@ -133,68 +135,42 @@ func (d *Desk) current(ctx context.Context) (*compiled, error) {
 	if before != nil && before.draft.Version >= version {
 		return before, nil
 	}
-	known := map[uuid.UUID]int64{}
-	kept := map[uuid.UUID]revision.DraftList{}
-	if before != nil {
-		for _, list := range before.draft.Lists {
-			known[list.ID], kept[list.ID] = list.Version, list
-		}
-	}
-	draft, err := d.store.Draft(ctx, known)
+	c, err := d.build(ctx, before, mostOverlaid)
 	if err != nil {
 		return nil, err
 	}
-	c := compile(draft, kept, before)
-	d.compiled.Store(c)
+	if c.overlaid > mergeFrom && d.merging.CompareAndSwap(false, true) {
+		go d.mergeOverlays(context.WithoutCancel(ctx))
+	}
 	return c, nil
 }
 
-// large is from how many entries on a list has an index of its own. Compiling so many takes about a millisecond.
-const large = 5_000
-
-// largeList is the index of one large list at one version of it.
-type largeList struct {
-	version int64 // rises with a new name, too
-	index   *match.Index
+func (d *Desk) build(ctx context.Context, before *compiled, most int) (c *compiled, err error) {
+	err = d.store.ReadDraft(ctx, func(r revision.DraftReader) error {
+		c, err = compile(ctx, r, before, most)
+		return err
+	})
+	if err == nil {
+		d.compiled.Store(c)
+	}
+	return c, err
 }
 
-// compile makes a draft ready. Entries that the draft leaves out are those kept from before; so are the indexes of large
-// lists that did not change.
-func compile(draft revision.Draft, kept map[uuid.UUID]revision.DraftList, before *compiled) *compiled {
-	c := &compiled{draft: draft, ids: map[string][]int64{}, large: map[uuid.UUID]largeList{}}
-	var small []match.List
-	for i := range draft.Lists {
-		l := &draft.Lists[i]
-		if l.Entries == nil {
-			l.Entries, l.IDs = kept[l.ID].Entries, kept[l.ID].IDs
-		}
-		list := match.List{ID: l.ID.String(), Name: l.Name, Entries: l.Entries}
-		c.ids[list.ID] = l.IDs
-		if len(l.Entries) < large {
-			small = append(small, list)
-			continue
-		}
-		var own largeList
-		if before != nil {
-			own = before.large[l.ID]
-		}
-		if own.version != l.Version {
-			own = largeList{l.Version, match.New([]match.List{list})}
-		}
-		c.large[l.ID] = own
-		c.index = append(c.index, own.index)
+// mergeOverlays compiles anew what has many edits beside it, while trials go on with what there is.
+func (d *Desk) mergeOverlays(ctx context.Context) {
+	defer d.merging.Store(false)
+	ctx, cancel := context.WithTimeout(ctx, 5*time.Minute)
+	defer cancel()
+	fresh, err := (&Desk{store: d.store}).build(ctx, d.compiled.Load(), mergeFrom)
+	if err != nil {
+		return // the next trial that finds much beside the bases begins again
 	}
-	c.index = append(c.index, match.New(small))
-	for _, p := range draft.Policies {
-		decided := policy.Policy{Name: p.Name, Group: p.Group.Name, Otherwise: p.Otherwise}
-		for _, r := range p.Rules {
-			rule := policy.Rule{Name: r.Name, Then: r.Verdict}
-			for _, l := range r.Lists {
-				rule.Lists = append(rule.Lists, l.ID.String())
-			}
-			decided.Rules = append(decided.Rules, rule)
-		}
-		c.policies = append(c.policies, decided)
+	d.building.Lock()
+	defer d.building.Unlock()
+	if now := d.compiled.Load(); now.draft.Version <= fresh.draft.Version {
+		d.compiled.Store(fresh)
+		return
 	}
-	return c
+	// Edits came in meanwhile: they go beside the new bases.
+	_, _ = d.build(ctx, fresh, mostOverlaid)
 }

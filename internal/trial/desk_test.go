@@ -31,6 +31,8 @@ type house struct {
 	url   string
 }
 
+func ptr[T any](v T) *T { return &v }
+
 func newHouse(t *testing.T) house {
 	t.Helper()
 	h := house{url: server.Database(t)}
@@ -38,7 +40,7 @@ func newHouse(t *testing.T) house {
 	h.store, err = postgres.Open(t.Context(), h.url)
 	require.NoError(t, err)
 	t.Cleanup(h.store.Close)
-	h.list, err = h.store.AddList(t.Context(), "Betting", "", "edda")
+	h.list, err = h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Betting")}, "edda")
 	require.NoError(t, err)
 	policies, err := h.store.Policies(t.Context())
 	require.NoError(t, err)
@@ -74,7 +76,7 @@ func TestEditsCountEverywhere(t *testing.T) {
 	h.add(t, "heron.example")
 	assert.Equal(t, policy.Block, verdict(t, here, "heron.example"))
 	assert.Equal(t, policy.Block, verdict(t, there, "heron.example"))
-	_, _, err = other.RemoveEntries(t.Context(), h.list.ID, revision.Removal{Keys: []string{"heron.example"}}, 0, "edda")
+	_, _, err = other.RemoveEntries(t.Context(), h.list.ID, revision.Selection{Keys: []string{"heron.example"}}, 0, "edda")
 	require.NoError(t, err)
 	assert.Equal(t, policy.Allow, verdict(t, here, "heron.example"))
 }
@@ -108,7 +110,7 @@ func TestTrialsGoOnDuringEdits(t *testing.T) {
 		all.Go(func() {
 			for i := range each {
 				host := fmt.Sprintf("site-%d-%d.example", hand, i)
-				_, _, err := h.store.MergeEntries(t.Context(), h.list.ID, []pattern.Entry{pattern.MustParse(host)}, revision.Merging{}, 0, "edda")
+				_, _, err := h.store.MergeEntries(t.Context(), h.list.ID, revision.NewBatch(pattern.MustParse(host)), revision.Merging{}, 0, "edda")
 				assert.NoError(t, err)
 				answers, err := desk.Try(t.Context(), trial.Question{URLs: []string{host, "heron.example"}})
 				if assert.NoError(t, err) {
@@ -134,7 +136,7 @@ func TestLargeLists(t *testing.T) {
 		lines[i] = fmt.Sprintf("site-%d.example", i)
 	}
 	h.add(t, lines...)
-	also, err := h.store.AddList(t.Context(), "Also", "", "edda")
+	also, err := h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Also")}, "edda")
 	require.NoError(t, err)
 	names := func(url string) (all []string) {
 		answers, err := desk.Try(t.Context(), trial.Question{URLs: []string{url}})
@@ -145,7 +147,7 @@ func TestLargeLists(t *testing.T) {
 		return all
 	}
 	assert.Equal(t, []string{"Betting"}, names("site-4711.example"))
-	_, _, err = h.store.MergeEntries(t.Context(), also.ID, []pattern.Entry{pattern.MustParse("site-4711.example")}, revision.Merging{}, 0, "edda")
+	_, _, err = h.store.MergeEntries(t.Context(), also.ID, revision.NewBatch(pattern.MustParse("site-4711.example")), revision.Merging{}, 0, "edda")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Also", "Betting"}, names("site-4711.example"), "by name, wherever they stand")
 	h.add(t, "new.example")
@@ -154,7 +156,7 @@ func TestLargeLists(t *testing.T) {
 	_, err = h.store.EditList(t.Context(), h.list.ID, revision.ListEdit{Name: &renamed}, 0, "edda")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Also", "Odds"}, names("site-4711.example"))
-	_, _, err = h.store.RemoveEntries(t.Context(), h.list.ID, revision.Removal{Keys: lines}, 0, "edda")
+	_, _, err = h.store.RemoveEntries(t.Context(), h.list.ID, revision.Selection{Keys: lines}, 0, "edda")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Also"}, names("site-4711.example"))
 	require.NoError(t, h.store.RemoveList(t.Context(), also.ID, 0))
@@ -173,7 +175,7 @@ func TestAnswers(t *testing.T) {
 	entries, _, err := h.store.Entries(t.Context(), h.list.ID, revision.EntryQuery{Limit: 10})
 	require.NoError(t, err)
 	step := d.Steps[d.Decider]
-	assert.Equal(t, entries[1].ID, answers.EntryID(step.List, step.Entry), "notes do not shift the ids")
+	assert.Equal(t, entries[1].ID, step.Entry.ID)
 	assert.Equal(t, `"gopher:" is not a web address: only http and https are decided on`, answers.Answers[1].Problem)
 	byID, err := desk.Try(t.Context(), trial.Question{URLs: []string{"x"}, Group: answers.Policy.Group.ID.String()})
 	require.NoError(t, err)

@@ -105,7 +105,7 @@ export interface paths {
         delete: operations["deleteList"];
         options?: never;
         head?: never;
-        /** Rename or describe a list */
+        /** Rename, describe or mark a list */
         patch: operations["editList"];
         trace?: never;
     };
@@ -328,8 +328,15 @@ export interface components {
             name?: string;
         };
         EditListInputBody: {
+            /**
+             * @description Empty takes it away
+             * @enum {string}
+             */
+            colour?: "" | "reed" | "heather" | "rust" | "slate" | "gorse" | "sky" | "plum" | "sand";
             description?: string;
             name?: string;
+            /** @description Empty takes it away */
+            owner?: string;
         };
         EditPolicyInputBody: {
             description?: string;
@@ -475,6 +482,11 @@ export interface components {
             version: string;
         };
         List: {
+            /**
+             * @description A name of an ink; empty for none
+             * @enum {string}
+             */
+            colour: "" | "reed" | "heather" | "rust" | "slate" | "gorse" | "sky" | "plum" | "sand";
             /** Format: date-time */
             createdAt: string;
             description: string;
@@ -491,6 +503,8 @@ export interface components {
              * @description Lines that are a note alone
              */
             noteCount: number;
+            /** @description Who answers for the list, in their own words; may be empty */
+            owner: string;
             /** Format: date-time */
             updatedAt: string;
             /** @description The sign-in name of who edited it last */
@@ -519,13 +533,21 @@ export interface components {
             carveOuts: components["schemas"]["EntryRef"][];
             /** @description Entries in force that cover the URL, the most specific first */
             entries: components["schemas"]["EntryRef"][];
-            /** @description An entry covers the URL and no carve-out does */
-            in: boolean;
+            /**
+             * @description Whether an entry covers the URL and no carve-out does
+             * @enum {string}
+             */
+            in: "yes" | "no" | "cannot tell";
             list: components["schemas"]["ListRef"];
+            /** @description At a lesser sight: the first 100 entries and carve-outs of which it cannot be told */
+            unclear?: components["schemas"]["EntryRef"][];
         };
         NewListInputBody: {
+            /** @enum {string} */
+            colour?: "" | "reed" | "heather" | "rust" | "slate" | "gorse" | "sky" | "plum" | "sand";
             description?: string;
             name: string;
+            owner?: string;
         };
         NewTokenInputBody: {
             /** @description What it is for, as: nightly import */
@@ -682,10 +704,10 @@ export interface components {
         };
         Step: {
             entry?: components["schemas"]["EntryRef"];
-            /** @description The first of the rule's lists that the URL is in, reached or not */
+            /** @description The first of the rule's lists that the URL is in, or of which it cannot be told; reached or not */
             list?: components["schemas"]["ListRef"];
             /** @enum {string} */
-            outcome: "decided" | "no match" | "not reached";
+            outcome: "decided" | "no match" | "cannot tell" | "not reached";
             rule: string;
             /** @enum {string} */
             then: "allow" | "block";
@@ -707,6 +729,11 @@ export interface components {
             tokens: components["schemas"]["Token"][];
         };
         Trial: {
+            /**
+             * @description At a lesser sight: what the verdict would be at full
+             * @enum {string}
+             */
+            atFull?: "allow" | "block";
             /** @description What decided, in one sentence */
             because?: string;
             /** @description Left out where no rule matched and the policy's otherwise held */
@@ -727,6 +754,12 @@ export interface components {
         TrialsInputBody: {
             /** @description Name or id of the group that asks; left out, the group of the first policy */
             group?: string;
+            /**
+             * @description What can be seen of the request: the host; host and port of a connection that is not opened; everything
+             * @default full
+             * @enum {string}
+             */
+            sight: "name" | "tunnel" | "full";
             /** @description As a person types them or a log has them; without a scheme https is meant */
             urls: string[];
         };

@@ -232,7 +232,7 @@ func launch(ctx context.Context, programs, dir, data string, account *syscall.Cr
 	args := []string{
 		"-D", data, "-p", strconv.Itoa(port),
 		"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
-		"-c", "shared_buffers=256MB", "-c", "max_wal_size=2GB", "-c", "timezone=UTC", "-c", "jit=off",
+		"-c", "shared_buffers=256MB", "-c", "max_wal_size=2GB", "-c", "wal_level=minimal", "-c", "max_wal_senders=0", "-c", "timezone=UTC", "-c", "jit=off",
 	}
 	if disposable {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")

@@ -1,0 +1,227 @@
+package match
+
+import (
+	"math"
+	"strings"
+
+	"widelark/core/pattern"
+)
+
+// base is compiled entries. It is immutable.
+type base struct {
+	lists  []listBase
+	names  []byte // the names of the compact refs, one after the other
+	refs   []ref
+	fulls  []full
+	rests  []rest
+	table  table
+	paths  bool        // there are entries for literal pages
+	ending bool        // there are names before any public suffix
+	ranges []addrRange // by the lengths of their prefixes
+	sieve  sieve
+	blind  []blind // for each list that has such: what the host alone does not settle
+}
+
+// listBase is what a base knows of a list.
+type listBase struct {
+	Ref
+	from int64 // the least id of the list's compact refs: each holds its distance from it
+}
+
+// ref is one entry that has nothing but a literal host, without note, end or switch: nearly all of a large list. It is kept
+// small, and its pattern is made again when somebody asks. Size: 12 bytes.
+type ref struct {
+	name  uint32 // where its name begins in base.names
+	entry uint32 // the distance of its id from the list's from
+	list  uint16
+	bits  uint16 // length of the name, and the flags below
+}
+
+// The flags of ref.bits; the lower eight bits are the length of the name (RFC 1035, section 2.3.4: at most 255).
+const (
+	scopeShift = 8 // two bits
+	isCarveOut = 1 << 10
+)
+
+func (r ref) scope() pattern.Scope { return pattern.Scope(r.bits >> scopeShift & 3) }
+
+// full is one entry as it is. Those of one key are a chain.
+type full struct {
+	entry pattern.Entry
+	id    int64
+	list  int32
+	rest  int32 // position in base.rests; -1 where the host is all
+	next  int32 // the full before it in its chain, -1 for none
+	host  int32 // of a literal page: the one before it on the same host, -1 for none
+}
+
+// A slot of the table refers to a ref, or to the head of a chain of fulls.
+const fullBit = 1 << 31
+
+// Builder collects entries for a base. Use [NewBuilder].
+type Builder struct {
+	b       *base
+	chains  map[chainKey]int32
+	blindOf map[int32]int
+	seen    []bool // lists that have a compact ref
+}
+
+// chainKey tells apart what fulls are found by.
+type chainKey struct {
+	kind byte // see the seeds of the table
+	name string
+	path string
+}
+
+// NewBuilder returns a builder for about so many entries.
+func NewBuilder(entries int) *Builder {
+	b := &base{}
+	if entries > 1000 {
+		b.refs = make([]ref, 0, entries)
+		b.names = make([]byte, 0, entries*20)
+	}
+	return &Builder{b: b, chains: map[chainKey]int32{}, blindOf: map[int32]int{}}
+}
+
+// List begins a list and returns its number for [Builder.Add].
+func (b *Builder) List(id, name string) int {
+	b.b.lists = append(b.b.lists, listBase{Ref: Ref{id, name}})
+	b.seen = append(b.seen, false)
+	return len(b.b.lists) - 1
+}
+
+// Add adds an entry under an id that is its own within the index. Notes alone are passed over.
+func (b *Builder) Add(list int, id int64, entry pattern.Entry) {
+	p := entry.Pattern
+	if !p.IsValid() {
+		return
+	}
+	if entry.Note == "" && entry.Until.IsZero() && !entry.Off && p.IsNamed() && b.addNamed(list, id, p.Name(), p.Scope(), entry.CarveOut) {
+		return
+	}
+	b.addFull(list, id, entry)
+}
+
+// AddNamed adds an entry that is a literal host and nothing else, as [pattern.Named] makes one, without the pattern being
+// made.
+func (b *Builder) AddNamed(list int, id int64, name string, scope pattern.Scope, carveOut bool) {
+	if !b.addNamed(list, id, name, scope, carveOut) {
+		b.addFull(list, id, pattern.Entry{Pattern: pattern.Named(name, scope), CarveOut: carveOut})
+	}
+}
+
+// addNamed reports whether there was room for the entry in a ref.
+func (b *Builder) addNamed(list int, id int64, name string, scope pattern.Scope, carveOut bool) bool {
+	x := b.b
+	if !b.seen[list] {
+		b.seen[list], x.lists[list].from = true, id
+	}
+	distance := id - x.lists[list].from
+	if distance < 0 || distance > math.MaxUint32 || list > math.MaxUint16 || len(name) > 255 ||
+		len(x.names) > math.MaxUint32-255 || len(x.refs) >= fullBit-1 {
+		return false
+	}
+	r := ref{uint32(len(x.names)), uint32(distance), uint16(list), uint16(len(name)) | uint16(scope)<<scopeShift}
+	if carveOut {
+		r.bits |= isCarveOut
+	}
+	x.refs = append(x.refs, r)
+	x.names = append(x.names, name...)
+	return true
+}
+
+func (b *Builder) addFull(list int, id int64, entry pattern.Entry) {
+	x, p := b.b, entry.Pattern
+	f := full{entry: entry, id: id, list: int32(list), rest: x.addRest(p), next: -1, host: -1}
+	at := int32(len(x.fulls))
+	var key chainKey
+	switch {
+	case p.Kind() == pattern.Regex || p.Kind() == pattern.Word || p.EveryHost() || p.IsGlob() || p.Name() == "" && !p.Prefix().IsValid():
+		s := newScan(at, p)
+		if s.blind {
+			b.addBlind(f.list)
+		}
+		x.sieve.scans = append(x.sieve.scans, s)
+		x.fulls = append(x.fulls, f)
+		return
+	case p.Prefix().IsValid():
+		key = chainKey{kind: addressKey, name: p.Prefix().String()}
+	case p.EveryEnding():
+		key, x.ending = chainKey{kind: endingKey, name: p.Name()}, true
+	default:
+		key = chainKey{kind: nameKey, name: p.Name()}
+		if path := f.start(x); path != "" {
+			onHost := chainKey{kind: hostKey, name: p.Name()}
+			if before, ok := b.chains[onHost]; ok {
+				f.host = before
+			}
+			b.chains[onHost], x.paths = at, true
+			key.kind, key.path = pathKey, path
+		}
+	}
+	if before, ok := b.chains[key]; ok {
+		f.next = before
+	}
+	b.chains[key] = at
+	x.fulls = append(x.fulls, f)
+}
+
+// literalStart returns the segments of a folded path before the first with a wildcard: what every page that it covers begins
+// with.
+func literalStart(path string) string {
+	star := strings.IndexByte(path, '*')
+	if star < 0 {
+		return path
+	}
+	return path[:strings.LastIndexByte(path[:star], '/')]
+}
+
+// Build returns the index. The builder must not be used any more.
+func (b *Builder) Build() *Index {
+	x := b.b
+	x.table = newTable(len(x.refs) + len(b.chains))
+	for n := range x.refs {
+		x.insertRef(b, uint32(n))
+	}
+	for key, head := range b.chains {
+		if key.kind == addressKey {
+			x.addRange(x.fulls[head].entry.Pattern.Prefix(), head)
+			continue
+		}
+		x.table.insert(hashKey(key), uint32(head)|fullBit)
+	}
+	x.sieve.seal()
+	index := &Index{parts: []part{{base: x}}}
+	for i, list := range x.lists {
+		index.lists = append(index.lists, list.Ref)
+		index.parts[0].listOf = append(index.parts[0].listOf, int32(i))
+	}
+	return index
+}
+
+// maxRun is how many refs of one name stand in the table by themselves; more are a chain of fulls, so that a name that very many
+// lists hold does not make a long way for its neighbours.
+const maxRun = 64
+
+func (x *base) insertRef(b *Builder, n uint32) {
+	r := x.refs[n]
+	name := x.name(r)
+	if x.table.insertBounded(hashName(name), n, maxRun) {
+		return
+	}
+	entry := pattern.Entry{Pattern: pattern.Named(string(name), r.scope()), CarveOut: r.bits&isCarveOut != 0}
+	b.addFull(int(r.list), x.lists[r.list].from+int64(r.entry), entry)
+}
+
+func (x *base) name(r ref) []byte { return x.names[r.name : r.name+uint32(r.bits&0xff)] }
+
+// found makes the entry of a ref or, with fullBit, of a full.
+func (x *base) found(n uint32) Found {
+	if n&fullBit != 0 {
+		f := x.fulls[n&^fullBit]
+		return Found{f.id, f.entry}
+	}
+	r := x.refs[n]
+	named := pattern.Entry{Pattern: pattern.Named(string(x.name(r)), r.scope()), CarveOut: r.bits&isCarveOut != 0}
+	return Found{x.lists[r.list].from + int64(r.entry), named}
+}

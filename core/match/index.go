@@ -1,0 +1,296 @@
+// Package match compiles lists into an index that says which entries of which lists cover a URL.
+//
+// From: lists of [pattern.Entry].
+// To: [Index], which package policy asks; it is immutable, so it is replaced whole when a list changes.
+//
+// Patterns with a literal host stand in a flat table by the hash of that host; a URL is looked up once for each label of its
+// host, from the right, and where the host has entries for pages, once for each segment of its path. All others (globs in the
+// host, words, regular expressions) stand in a sieve: each names a few characters that a URL must hold for the pattern to have
+// a chance, and only those whose characters are there are tried. Expressions that name nothing run together in one automaton.
+// So the cost grows with the URL and with what could match it, not with the number of entries.
+//
+// A gate may see less than the whole URL (see [Sight]); then the answer for an entry is [Yes], [No] or [CannotTell].
+package match
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"widelark/core/pattern"
+	"widelark/core/weburl"
+)
+
+// Sight is what can be seen of a request.
+type Sight string
+
+// The sights.
+const (
+	Name   Sight = "name"   // the host alone, as a resolver sees it
+	Tunnel Sight = "tunnel" // host and port, and that it is https, as a proxy sees a connection that it does not open
+	Full   Sight = "full"   // the whole URL
+)
+
+// Sights lists every sight, the least first.
+var Sights = []Sight{Name, Tunnel, Full}
+
+// Answer says whether something covers a URL. The zero Answer is not valid.
+type Answer string
+
+// The answers.
+const (
+	Yes        Answer = "yes"
+	No         Answer = "no"
+	CannotTell Answer = "cannot tell" // it hangs on something that this sight does not have
+)
+
+// List names a list and, for [New], holds its entries.
+type List struct {
+	ID      string
+	Name    string
+	Entries []pattern.Entry // the id of each is its position
+}
+
+// Ref names a list in answers.
+type Ref struct{ ID, Name string }
+
+// Found is one entry that has something to say about a URL. Its note is there only where the entry has more to it than a host.
+type Found struct {
+	ID int64
+	pattern.Entry
+}
+
+// Hit is one list with the entries that have something to say about a URL, each kind the most specific first.
+type Hit struct {
+	List             Ref
+	Covering         []Found // entries in force that cover the URL
+	CarveOuts        []Found // carve-outs in force that cover it
+	Unclear          []Found // entries in force of which it cannot be told at this sight; none at [Full]
+	UnclearCarveOuts []Found // carve-outs of which it cannot be told; they leave the list's match as it is
+}
+
+// In reports whether the URL is in the list: an entry in force covers it and no carve-out in force does.
+func (h Hit) In() Answer {
+	return isIn(len(h.CarveOuts) > 0, len(h.Covering) > 0, len(h.Unclear) > 0)
+}
+
+func isIn(carvedOut, covered, unclear bool) Answer {
+	switch {
+	case carvedOut:
+		return No
+	case covered:
+		return Yes
+	case unclear:
+		return CannotTell
+	}
+	return No
+}
+
+// Index answers which entries cover a URL. The zero Index holds no list. It is safe for concurrent use.
+type Index struct {
+	lists []Ref
+	parts []part
+}
+
+// part is a compiled base as one index sees it: a base is shared by the indexes that were made from it.
+type part struct {
+	*base
+	listOf []int32            // list of the base -> position in Index.lists
+	gone   map[int64]struct{} // entries of the base that are not there any more; nil for none
+}
+
+// New compiles lists, in their order. Patterns come from package pattern, so none can be refused.
+func New(lists []List) *Index {
+	total := 0
+	for _, list := range lists {
+		total += len(list.Entries)
+	}
+	b := NewBuilder(total)
+	for _, list := range lists {
+		at := b.List(list.ID, list.Name)
+		for i, entry := range list.Entries {
+			b.Add(at, int64(i), entry)
+		}
+	}
+	return b.Build()
+}
+
+// Join returns an index that holds what all of some indexes hold. A list that several hold is one list, under the name that the
+// last of them gives it. It copies nothing but what names the lists.
+func Join(indexes ...*Index) *Index {
+	joined := &Index{}
+	at := map[string]int32{}
+	for _, x := range indexes {
+		for _, p := range x.parts {
+			listOf := make([]int32, len(p.listOf))
+			for i, list := range p.listOf {
+				ref := x.lists[list]
+				known, ok := at[ref.ID]
+				if !ok {
+					known = int32(len(joined.lists))
+					at[ref.ID] = known
+					joined.lists = append(joined.lists, ref)
+				}
+				joined.lists[known].Name = ref.Name
+				listOf[i] = known
+			}
+			joined.parts = append(joined.parts, part{p.base, listOf, p.gone})
+		}
+	}
+	return joined
+}
+
+// Without returns an index like x that passes over some entries, by their ids. Precondition: ids are unique across the lists of
+// x. It costs as much as there are ids; x stays as it is.
+func (x *Index) Without(ids ...int64) *Index {
+	less := &Index{lists: x.lists, parts: slices.Clone(x.parts)}
+	for i := range less.parts {
+		gone := make(map[int64]struct{}, len(ids)+len(x.parts[i].gone))
+		for id := range x.parts[i].gone {
+			gone[id] = struct{}{}
+		}
+		for _, id := range ids {
+			gone[id] = struct{}{}
+		}
+		less.parts[i].gone = gone
+	}
+	return less
+}
+
+// take is one entry that has something to say, as a part found it.
+type take struct {
+	list   int32 // position in Index.lists
+	part   int32
+	ref    uint32 // see base.found
+	answer Answer // Yes or CannotTell
+	out    bool   // a carve-out
+}
+
+// Cover returns the lists that have something to say about u on a day as it is seen, by name: also those that only a carve-out
+// covers, so that an answer can tell why the URL is not in them.
+func (x *Index) Cover(u weburl.URL, today pattern.Date, sight Sight) []Hit {
+	s := scratches.Get().(*scratch)
+	defer scratches.Put(s)
+	x.gather(s, u, today, sight, true)
+	if len(s.takes) == 0 {
+		return nil
+	}
+	var hits []Hit
+	for i, t := range s.takes {
+		if i == 0 || t.list != s.takes[i-1].list {
+			hits = append(hits, Hit{List: x.lists[t.list]})
+		}
+		hit := &hits[len(hits)-1]
+		into := &hit.Covering
+		switch {
+		case t.out && t.answer == CannotTell:
+			into = &hit.UnclearCarveOuts
+		case t.out:
+			into = &hit.CarveOuts
+		case t.answer == CannotTell:
+			into = &hit.Unclear
+		}
+		*into = append(*into, x.parts[t.part].found(t.ref))
+	}
+	for i := range hits {
+		for _, found := range [][]Found{hits[i].Covering, hits[i].CarveOuts, hits[i].Unclear, hits[i].UnclearCarveOuts} {
+			slices.SortFunc(found, func(a, b Found) int {
+				return cmp.Or(pattern.MoreSpecific(a.Pattern, b.Pattern), cmp.Compare(a.ID, b.ID))
+			})
+		}
+	}
+	slices.SortStableFunc(hits, func(a, b Hit) int {
+		return strings.Compare(strings.ToLower(a.List.Name), strings.ToLower(b.List.Name))
+	})
+	return hits
+}
+
+// Membership says of one list whether a URL is in it.
+type Membership struct {
+	List int32 // position in [Index.Lists]
+	In   Answer
+}
+
+// Lists returns the lists that the index holds. The caller must not change them.
+func (x *Index) Lists() []Ref { return x.lists }
+
+// Memberships appends to dst the lists that u is in, or of which it cannot be told, in the order of [Index.Lists]. It allocates
+// only where dst has to grow and for hosts in other scripts.
+func (x *Index) Memberships(dst []Membership, u weburl.URL, today pattern.Date, sight Sight) []Membership {
+	s := scratches.Get().(*scratch)
+	x.gather(s, u, today, sight, false)
+	for i := 0; i < len(s.takes); {
+		list, covered, carvedOut, unclear := s.takes[i].list, false, false, false
+		for ; i < len(s.takes) && s.takes[i].list == list; i++ {
+			t := s.takes[i]
+			covered = covered || !t.out && t.answer == Yes
+			carvedOut = carvedOut || t.out && t.answer == Yes
+			unclear = unclear || !t.out && t.answer == CannotTell
+		}
+		if in := isIn(carvedOut, covered, unclear); in != No {
+			dst = append(dst, Membership{list, in})
+		}
+	}
+	scratches.Put(s)
+	return dst
+}
+
+// Covered reports whether the whole URL is in any list. It allocates nothing but for hosts in other scripts.
+func (x *Index) Covered(u weburl.URL, today pattern.Date) bool {
+	s := scratches.Get().(*scratch)
+	x.gather(s, u, today, Full, false)
+	covered := false
+	for i := 0; i < len(s.takes) && !covered; {
+		list, carvedOut := s.takes[i].list, false
+		for ; i < len(s.takes) && s.takes[i].list == list; i++ {
+			carvedOut = carvedOut || s.takes[i].out
+			covered = covered || !s.takes[i].out
+		}
+		covered = covered && !carvedOut
+	}
+	scratches.Put(s)
+	return covered
+}
+
+// gather puts into s.takes what the parts say, by list. With all, every entry that cannot be told is among them; without, one
+// for each list that holds such.
+func (x *Index) gather(s *scratch, u weburl.URL, today pattern.Date, sight Sight, all bool) {
+	s.takes = s.takes[:0]
+	s.question.reset(u, sight)
+	for i := range x.parts {
+		p := &x.parts[i]
+		s.part, s.at, s.today, s.all = p, int32(i), today, all
+		p.ask(s)
+	}
+	s.part = nil
+	if len(s.takes) > 1 {
+		slices.SortFunc(s.takes, func(a, b take) int { return cmp.Compare(a.list, b.list) })
+	}
+}
+
+// Costly returns the entries that are tried on every URL, because they name nothing that a URL would have to hold, by list. Those
+// that cover every host by design are not among them.
+func (x *Index) Costly() []Hit {
+	byList := map[int32]*Hit{}
+	for _, p := range x.parts {
+		for _, n := range p.sieve.always {
+			s := p.sieve.scans[n]
+			f := p.fulls[s.full]
+			if _, gone := p.gone[f.id]; gone || !s.costly {
+				continue
+			}
+			list := p.listOf[f.list]
+			if byList[list] == nil {
+				byList[list] = &Hit{List: x.lists[list]}
+			}
+			byList[list].Covering = append(byList[list].Covering, Found{f.id, f.entry})
+		}
+	}
+	var hits []Hit
+	for i := range x.lists {
+		if hit := byList[int32(i)]; hit != nil {
+			hits = append(hits, *hit)
+		}
+	}
+	return hits
+}

@@ -1,0 +1,315 @@
+package match
+
+import (
+	"strconv"
+	"strings"
+	"sync"
+
+	"widelark/core/pattern"
+	"widelark/core/weburl"
+)
+
+// question is a URL in the forms in which patterns look at it. Each is made once, when it is first asked for, so that
+// plain lists cost no more than the host. What a sight does not have is left out of the forms: see the accessors.
+type question struct {
+	url   weburl.URL
+	sight Sight
+
+	name, unicode                            string
+	text, path, hay, decodedPath, decodedQry []byte // buffers that are used again
+	hostEnd, target                          int    // where in text the host and its port end, where the path begins
+	hasName, hasUnicode, hasPath             bool
+	hasText, hasDecoded, hasHay              bool
+}
+
+func (q *question) reset(u weburl.URL, sight Sight) {
+	q.url, q.sight = u, sight
+	q.text, q.path, q.hay, q.decodedPath, q.decodedQry = q.text[:0], q.path[:0], q.hay[:0], q.decodedPath[:0], q.decodedQry[:0]
+	q.hasName, q.hasUnicode, q.hasPath, q.hasText, q.hasDecoded, q.hasHay = false, false, false, false, false, false
+	q.name = "" // what beforeSuffix leaves for an address
+}
+
+// scheme returns what is known of the scheme; "" where nothing is.
+func (q *question) scheme() string {
+	switch q.sight {
+	case Name:
+		return ""
+	case Tunnel:
+		return "https"
+	}
+	return q.url.Scheme()
+}
+
+// beforeSuffix returns the host without its public suffix; "" where it is an address, or nothing else.
+func (q *question) beforeSuffix() string {
+	if !q.hasName && !q.url.Addr().IsValid() {
+		q.name, _ = weburl.SplitSuffix(q.url.Host())
+	}
+	q.hasName = true
+	return q.name
+}
+
+// unicodeHost returns the host as people read it, in lower case. It allocates where that is not the ASCII form.
+func (q *question) unicodeHost() string {
+	if !q.hasUnicode {
+		q.unicode, q.hasUnicode = q.url.Host(), true
+		if strings.Contains(q.unicode, "xn--") {
+			q.unicode = strings.ToLower(weburl.Unicode(q.unicode))
+		}
+	}
+	return q.unicode
+}
+
+// foldedPath returns the path as paths are compared, without a final slash. Precondition: sight is Full.
+func (q *question) foldedPath() []byte {
+	if !q.hasPath {
+		q.path, q.hasPath = weburl.AppendFolded(q.path, q.url.Path()), true
+		if q.path[len(q.path)-1] == '/' {
+			q.path = q.path[:len(q.path)-1]
+		}
+	}
+	return q.path
+}
+
+// canonical returns the canonical URL and, within it, path and query. At lesser sights it ends with the "/" of the path, and is
+// what any URL begins with that could have been asked for; at Name, over https and its default port.
+func (q *question) canonical() (url, target []byte) {
+	if !q.hasText {
+		q.hasText = true
+		scheme := q.scheme()
+		if scheme == "" {
+			scheme = "https"
+		}
+		q.text = append(append(append(q.text, scheme...), "://"...), q.url.Host()...)
+		if port := q.url.Port(); q.sight != Name && (scheme != "https" || port != 443) && (scheme != "http" || port != 80) {
+			q.text = strconv.AppendUint(append(q.text, ':'), uint64(port), 10)
+		}
+		q.target = len(q.text)
+		if q.sight != Full {
+			q.text = append(q.text, '/')
+		} else {
+			q.text = append(q.text, q.url.Path()...)
+			if q.url.Query() != "" {
+				q.text = append(append(q.text, '?'), q.url.Query()...)
+			}
+		}
+	}
+	return q.text, q.text[q.target:]
+}
+
+// decoded returns path and query as words are looked for in them. Precondition: sight is Full.
+func (q *question) decoded() (path, query []byte) {
+	if !q.hasDecoded {
+		q.hasDecoded = true
+		q.decodedPath = pattern.AppendDecoded(q.decodedPath, q.url.Path(), false)
+		q.decodedQry = pattern.AppendDecoded(q.decodedQry, q.url.Query(), true)
+	}
+	return q.decodedPath, q.decodedQry
+}
+
+// haystack returns every form one after the other, in lower case: what the sieve looks through.
+func (q *question) haystack() []byte {
+	if q.hasHay {
+		return q.hay
+	}
+	q.hasHay = true
+	url, target := q.canonical()
+	mixed := false // the decoded forms differ from the plain ones by more than letter case
+	for i, c := range url {
+		if c >= 'A' && c <= 'Z' {
+			c += 'a' - 'A'
+		}
+		mixed = mixed || c == '%' || c == '+' && i > len(url)-len(target)
+		q.hay = append(q.hay, c)
+	}
+	if host := q.unicodeHost(); len(host) != len(q.url.Host()) || host != q.url.Host() {
+		q.hay = append(append(q.hay, '\n'), host...)
+	}
+	if q.sight == Full && mixed {
+		path, query := q.decoded()
+		q.hay = append(append(append(append(q.hay, '\n'), path...), '\n'), query...)
+	}
+	return q.hay
+}
+
+// scratch is what one question needs beside its answer. It is used again, so that asking allocates nothing.
+type scratch struct {
+	question question
+	takes    []take
+
+	// The part that is being asked.
+	part  *part
+	at    int32
+	today pattern.Date
+	all   bool
+
+	stamps []uint32 // of the scans of the part: twice the turn when it was tried, one more when it was taken
+	turn   uint32
+	ids    []int32
+}
+
+var scratches = sync.Pool{New: func() any { return &scratch{} }}
+
+// begin readies the stamps for another part.
+func (s *scratch) begin(scans int) {
+	if s.turn++; s.turn > 1<<30 || len(s.stamps) < scans {
+		s.turn, s.stamps = 1, make([]uint32, max(scans, len(s.stamps)))
+	}
+}
+
+// take files one entry.
+func (s *scratch) take(n uint32, list int32, out bool, answer Answer) {
+	s.takes = append(s.takes, take{list: s.part.listOf[list], part: s.at, ref: n, answer: answer, out: out})
+}
+
+// takeFull files a full that covers by its host, if it is in force and the rest of it says so. It reports whether it did with Yes.
+func (s *scratch) takeFull(n int32, answer Answer) bool {
+	f := &s.part.fulls[n]
+	if answer = both(answer, s.part.meets(f.rest, &s.question)); answer == No || !s.inForce(f) {
+		return false
+	}
+	s.take(uint32(n)|fullBit, f.list, f.entry.CarveOut, answer)
+	return answer == Yes
+}
+
+func (s *scratch) inForce(f *full) bool {
+	if s.part.gone != nil {
+		if _, gone := s.part.gone[f.id]; gone {
+			return false
+		}
+	}
+	return f.entry.InForce(s.today)
+}
+
+// both is the "and" of three-valued logic.
+func both(a, b Answer) Answer {
+	switch {
+	case a == No || b == No:
+		return No
+	case a == CannotTell || b == CannotTell:
+		return CannotTell
+	}
+	return Yes
+}
+
+// ask files what the part has to say.
+func (x *part) ask(s *scratch) {
+	q := &s.question
+	if addr := q.url.Addr(); addr.IsValid() {
+		for _, r := range x.ranges {
+			if length := r.bits - family(addr); length >= 0 && length <= addr.BitLen() {
+				prefix, _ := addr.Prefix(length)
+				if at, ok := r.chains[prefix]; ok {
+					for ; at >= 0; at = x.fulls[at].next {
+						s.takeFull(at, Yes)
+					}
+				}
+			}
+		}
+	} else {
+		x.walk(s, q.url.Host(), nameKey)
+		if x.ending {
+			x.walk(s, q.beforeSuffix(), endingKey)
+		}
+	}
+	if len(x.sieve.scans) > 0 {
+		s.begin(len(x.sieve.scans))
+		x.sieve.ask(s)
+		if q.sight != Full {
+			x.askBlind(s)
+		}
+	}
+}
+
+// walk looks a host and those above it up, from the right.
+func (x *part) walk(s *scratch, host string, kind byte) {
+	h := uint64(hashStart)
+	for i := len(host) - 1; i >= 0; i-- {
+		h = hashBack(h, host[i])
+		if i > 0 && host[i-1] != '.' {
+			continue
+		}
+		name, below := host[i:], i > 0
+		if k := finish(h, kind); x.table.maybe(k) {
+			x.lookup(s, k, kind, name, nil, below)
+		}
+		if kind == nameKey && x.paths {
+			if k := finish(h, hostKey); x.table.maybe(k) {
+				x.pages(s, h, k, name, below)
+			}
+		}
+	}
+}
+
+// lookup files what stands under a key: a host and, for pathKey, a path.
+func (x *part) lookup(s *scratch, k uint64, kind byte, name string, path []byte, below bool) {
+	for n, at, ok := x.table.next(k, x.table.home(k)); ok; n, at, ok = x.table.next(k, at) {
+		if n&fullBit == 0 {
+			r := x.refs[n]
+			if kind == nameKey && string(x.name(r)) == name && inScope(r.scope(), below) {
+				if x.gone != nil {
+					if _, gone := x.gone[x.lists[r.list].from+int64(r.entry)]; gone {
+						continue
+					}
+				}
+				s.take(n, int32(r.list), r.bits&isCarveOut != 0, Yes)
+			}
+			continue
+		}
+		for f := int32(n &^ fullBit); f >= 0; f = x.fulls[f].next {
+			p := &x.fulls[f].entry.Pattern
+			if p.EveryEnding() != (kind == endingKey) || p.Name() != name || kind != endingKey && x.fulls[f].start(x.base) != string(path) {
+				break // another key with the same hash
+			}
+			if inScope(p.Scope(), below) {
+				s.takeFull(f, Yes)
+			}
+		}
+	}
+}
+
+// start returns the path under which the full stands beside its host; "" where it stands under the host alone.
+func (f *full) start(x *base) string {
+	if f.rest < 0 {
+		return ""
+	}
+	return x.rests[f.rest].start
+}
+
+// pages files the entries for literal pages of a host, whose running hash is h: from the root of the path on, or, where the path
+// is out of sight, all of them.
+func (x *part) pages(s *scratch, h, k uint64, name string, below bool) {
+	q := &s.question
+	if q.sight != Full {
+		for n, at, ok := x.table.next(k, x.table.home(k)); ok; n, at, ok = x.table.next(k, at) {
+			if n&fullBit == 0 {
+				continue
+			}
+			for f := int32(n &^ fullBit); f >= 0; f = x.fulls[f].host {
+				p := &x.fulls[f].entry.Pattern
+				if p.Name() != name || x.fulls[f].start(x.base) == "" {
+					break
+				}
+				if inScope(p.Scope(), below) {
+					s.takeFull(f, Yes)
+				}
+			}
+		}
+		return
+	}
+	path := q.foldedPath()
+	for i := range path {
+		h = hashBack(h, path[i])
+		if i+1 < len(path) && path[i+1] != '/' {
+			continue
+		}
+		if k := finish(h, pathKey); x.table.maybe(k) {
+			x.lookup(s, k, pathKey, name, path[:i+1], below)
+		}
+	}
+}
+
+// inScope reports whether a host that is the named one, or stands below it, is covered.
+func inScope(scope pattern.Scope, below bool) bool {
+	return scope == pattern.AndBelow || (scope == pattern.BelowOnly) == below
+}

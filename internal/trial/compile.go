@@ -1,0 +1,190 @@
+package trial
+
+import (
+	"context"
+
+	"github.com/google/uuid"
+
+	"widelark/core/match"
+	"widelark/core/pattern"
+	"widelark/core/policy"
+	"widelark/internal/revision"
+)
+
+// compiled is the draft at one version, ready to be decided on. Lists are compiled in groups: each large list by itself, all
+// others together. What was edited since a group was compiled stands in a small index beside it, so that an edit costs what
+// it changes, whatever the size of its list.
+type compiled struct {
+	draft    revision.Draft
+	index    *match.Index
+	groups   map[uuid.UUID]group // by list; the small ones together under uuid.Nil
+	policies []policy.Policy     // as draft.Policies
+	overlaid int                 // the most entries that stand beside one group
+}
+
+// group is lists that are compiled together.
+type group struct {
+	base    *match.Index
+	version int64               // of the draft when base was compiled
+	members map[uuid.UUID]bool  // the lists in base
+	entries int                 // in base
+	seen    map[uuid.UUID]int64 // the versions of the lists in whole
+	whole   *match.Index        // base with what was edited since
+	beside  int                 // entries that the two differ by
+}
+
+const (
+	// large is from how many entries on a list is compiled by itself. Compiling so many takes about a millisecond.
+	large = 5_000
+
+	// mergeFrom is from how many edits beside a group on it is compiled anew, in the background. Reading so many back takes some
+	// milliseconds with every further edit.
+	mergeFrom = 2_000
+
+	// mostOverlaid is how many edits may stand beside a group while that goes on; with more, the trial waits.
+	mostOverlaid = 50_000
+)
+
+// compile makes a draft ready, from what was ready before. No more than most edits stand beside a group, except where the group
+// itself is no larger.
+func compile(ctx context.Context, r revision.DraftReader, before *compiled, most int) (*compiled, error) {
+	draft, err := r.Draft(ctx)
+	if err != nil {
+		return nil, err
+	}
+	c := &compiled{draft: draft, groups: map[uuid.UUID]group{}}
+	if before == nil {
+		before = &compiled{}
+	}
+	members := map[uuid.UUID][]revision.DraftList{uuid.Nil: nil}
+	for _, l := range draft.Lists {
+		of := uuid.Nil
+		// A list stays where it is until its group is compiled anew, so that one that grows and shrinks does not go to and fro.
+		if _, alone := before.groups[l.ID]; alone && l.EntryCount >= large/2 || l.EntryCount >= large && !before.groups[uuid.Nil].members[l.ID] ||
+			l.EntryCount >= 2*large {
+			of = l.ID
+		}
+		members[of] = append(members[of], l)
+	}
+	var parts []*match.Index
+	for of, lists := range members {
+		g, err := before.groups[of].at(ctx, r, draft.Version, lists, most)
+		if err != nil {
+			return nil, err
+		}
+		c.groups[of] = g
+		c.overlaid = max(c.overlaid, g.beside)
+		parts = append(parts, g.whole)
+	}
+	c.index = match.Join(parts...)
+	c.policies = decided(draft.Policies)
+	return c, nil
+}
+
+// at returns the group with its lists as they are now.
+func (g group) at(ctx context.Context, r revision.DraftReader, version int64, lists []revision.DraftList, most int) (group, error) {
+	same := g.base != nil && len(lists) == len(g.seen) && g.beside <= most
+	for _, l := range lists {
+		same = same && g.seen[l.ID] == l.Version
+	}
+	if same {
+		return g, nil
+	}
+	next := group{base: g.base, version: g.version, members: g.members, entries: g.entries, seen: map[uuid.UUID]int64{}}
+	left, grown := len(g.members), -g.entries
+	for _, l := range lists {
+		next.seen[l.ID] = l.Version
+		grown += int(l.EntryCount)
+		if g.members[l.ID] {
+			left--
+		}
+	}
+	if g.base == nil || left > 0 || grown > most || -grown > most { // lists that are gone cannot stand beside
+		return next.compiled(ctx, r, version, lists)
+	}
+	var gone []int64
+	b := match.NewBuilder(0)
+	for _, l := range lists {
+		at := b.List(l.ID.String(), l.Name) // the name counts, also where nothing else changed
+		if l.Version <= g.version {
+			continue
+		}
+		since := g.version
+		if !g.members[l.ID] {
+			since = 0
+		} else {
+			ids, err := r.Gone(ctx, l.ID, since)
+			if err != nil {
+				return g, err
+			}
+			gone = append(gone, ids...)
+		}
+		sink := &sink{b: b, list: at}
+		if err := r.Entries(ctx, l.ID, since, sink); err != nil {
+			return g, err
+		}
+		next.beside += sink.entries
+	}
+	if next.beside += len(gone); next.beside > most {
+		return next.compiled(ctx, r, version, lists)
+	}
+	next.whole = match.Join(g.base.Without(gone...), b.Build())
+	return next, nil
+}
+
+// compiled returns the group with its lists compiled anew.
+func (g group) compiled(ctx context.Context, r revision.DraftReader, version int64, lists []revision.DraftList) (group, error) {
+	expected := 0
+	for _, l := range lists {
+		expected += int(l.EntryCount)
+	}
+	g.version, g.members, g.entries, g.beside = version, map[uuid.UUID]bool{}, 0, 0
+	b := match.NewBuilder(expected)
+	for _, l := range lists {
+		g.members[l.ID] = true
+		sink := &sink{b: b, list: b.List(l.ID.String(), l.Name)}
+		if err := r.Entries(ctx, l.ID, 0, sink); err != nil {
+			return g, err
+		}
+		g.entries += sink.entries
+	}
+	g.base = b.Build()
+	g.whole = g.base
+	return g, nil
+}
+
+// sink gives entries of one list to a builder.
+type sink struct {
+	b       *match.Builder
+	list    int
+	entries int
+}
+
+// Named implements [revision.EntrySink].
+func (s *sink) Named(id int64, name string, scope pattern.Scope, carveOut bool) {
+	s.entries++
+	s.b.AddNamed(s.list, id, name, scope, carveOut)
+}
+
+// Entry implements [revision.EntrySink].
+func (s *sink) Entry(id int64, entry pattern.Entry) {
+	s.entries++
+	s.b.Add(s.list, id, entry)
+}
+
+// decided returns policies as the core decides on them.
+func decided(policies []revision.Policy) []policy.Policy {
+	var all []policy.Policy
+	for _, p := range policies {
+		one := policy.Policy{Name: p.Name, Group: p.Group.Name, Otherwise: p.Otherwise}
+		for _, r := range p.Rules {
+			rule := policy.Rule{Name: r.Name, Then: r.Verdict}
+			for _, l := range r.Lists {
+				rule.Lists = append(rule.Lists, l.ID.String())
+			}
+			one.Rules = append(one.Rules, rule)
+		}
+		all = append(all, one)
+	}
+	return all
+}
