@@ -36,6 +36,51 @@ func (e AddEntriesInputBodyReading) Valid() bool {
 	}
 }
 
+// Defines values for ChangeWhat.
+const (
+	ChangeWhatAdded     ChangeWhat = "added"
+	ChangeWhatDescribed ChangeWhat = "described"
+	ChangeWhatEarlier   ChangeWhat = "earlier"
+	ChangeWhatEdited    ChangeWhat = "edited"
+	ChangeWhatMade      ChangeWhat = "made"
+	ChangeWhatMoved     ChangeWhat = "moved"
+	ChangeWhatPulled    ChangeWhat = "pulled"
+	ChangeWhatRemoved   ChangeWhat = "removed"
+	ChangeWhatReplaced  ChangeWhat = "replaced"
+	ChangeWhatTakenBack ChangeWhat = "taken back"
+	ChangeWhatTidied    ChangeWhat = "tidied"
+)
+
+// Valid indicates whether the value is a known member of the ChangeWhat enum.
+func (e ChangeWhat) Valid() bool {
+	switch e {
+	case ChangeWhatAdded:
+		return true
+	case ChangeWhatDescribed:
+		return true
+	case ChangeWhatEarlier:
+		return true
+	case ChangeWhatEdited:
+		return true
+	case ChangeWhatMade:
+		return true
+	case ChangeWhatMoved:
+		return true
+	case ChangeWhatPulled:
+		return true
+	case ChangeWhatRemoved:
+		return true
+	case ChangeWhatReplaced:
+		return true
+	case ChangeWhatTakenBack:
+		return true
+	case ChangeWhatTidied:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EditListInputBodyColour.
 const (
 	EditListInputBodyColourEmpty   EditListInputBodyColour = ""
@@ -147,6 +192,144 @@ func (e EntryKind) Valid() bool {
 	case EntryKindSite:
 		return true
 	case EntryKindWord:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExplainInputBodyReading.
+const (
+	ExplainInputBodyReadingExact   ExplainInputBodyReading = "exact"
+	ExplainInputBodyReadingMending ExplainInputBodyReading = "mending"
+)
+
+// Valid indicates whether the value is a known member of the ExplainInputBodyReading enum.
+func (e ExplainInputBodyReading) Valid() bool {
+	switch e {
+	case ExplainInputBodyReadingExact:
+		return true
+	case ExplainInputBodyReadingMending:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExplanationKind.
+const (
+	ExplanationKindAddress    ExplanationKind = "address"
+	ExplanationKindAnyEnding  ExplanationKind = "any-ending"
+	ExplanationKindBelow      ExplanationKind = "below"
+	ExplanationKindEverything ExplanationKind = "everything"
+	ExplanationKindHost       ExplanationKind = "host"
+	ExplanationKindHostGlob   ExplanationKind = "host-glob"
+	ExplanationKindNote       ExplanationKind = "note"
+	ExplanationKindPage       ExplanationKind = "page"
+	ExplanationKindPageTree   ExplanationKind = "page-tree"
+	ExplanationKindPathGlob   ExplanationKind = "path-glob"
+	ExplanationKindPort       ExplanationKind = "port"
+	ExplanationKindQuery      ExplanationKind = "query"
+	ExplanationKindRegex      ExplanationKind = "regex"
+	ExplanationKindScheme     ExplanationKind = "scheme"
+	ExplanationKindSite       ExplanationKind = "site"
+	ExplanationKindWord       ExplanationKind = "word"
+)
+
+// Valid indicates whether the value is a known member of the ExplanationKind enum.
+func (e ExplanationKind) Valid() bool {
+	switch e {
+	case ExplanationKindAddress:
+		return true
+	case ExplanationKindAnyEnding:
+		return true
+	case ExplanationKindBelow:
+		return true
+	case ExplanationKindEverything:
+		return true
+	case ExplanationKindHost:
+		return true
+	case ExplanationKindHostGlob:
+		return true
+	case ExplanationKindNote:
+		return true
+	case ExplanationKindPage:
+		return true
+	case ExplanationKindPageTree:
+		return true
+	case ExplanationKindPathGlob:
+		return true
+	case ExplanationKindPort:
+		return true
+	case ExplanationKindQuery:
+		return true
+	case ExplanationKindRegex:
+		return true
+	case ExplanationKindScheme:
+		return true
+	case ExplanationKindSite:
+		return true
+	case ExplanationKindWord:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FindingKind.
+const (
+	FindingKindContradict FindingKind = "contradict"
+	FindingKindCovered    FindingKind = "covered"
+	FindingKindDuplicate  FindingKind = "duplicate"
+	FindingKindElsewhere  FindingKind = "elsewhere"
+	FindingKindEnded      FindingKind = "ended"
+	FindingKindUndone     FindingKind = "undone"
+)
+
+// Valid indicates whether the value is a known member of the FindingKind enum.
+func (e FindingKind) Valid() bool {
+	switch e {
+	case FindingKindContradict:
+		return true
+	case FindingKindCovered:
+		return true
+	case FindingKindDuplicate:
+		return true
+	case FindingKindElsewhere:
+		return true
+	case FindingKindEnded:
+		return true
+	case FindingKindUndone:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FindingCountKind.
+const (
+	FindingCountKindContradict FindingCountKind = "contradict"
+	FindingCountKindCovered    FindingCountKind = "covered"
+	FindingCountKindDuplicate  FindingCountKind = "duplicate"
+	FindingCountKindElsewhere  FindingCountKind = "elsewhere"
+	FindingCountKindEnded      FindingCountKind = "ended"
+	FindingCountKindUndone     FindingCountKind = "undone"
+)
+
+// Valid indicates whether the value is a known member of the FindingCountKind enum.
+func (e FindingCountKind) Valid() bool {
+	switch e {
+	case FindingCountKindContradict:
+		return true
+	case FindingCountKindCovered:
+		return true
+	case FindingCountKindDuplicate:
+		return true
+	case FindingCountKindElsewhere:
+		return true
+	case FindingCountKindEnded:
+		return true
+	case FindingCountKindUndone:
 		return true
 	default:
 		return false
@@ -426,6 +609,144 @@ func (e RuleEditVerdict) Valid() bool {
 	}
 }
 
+// Defines values for SelectionKind.
+const (
+	SelectionKindAddress    SelectionKind = "address"
+	SelectionKindAnyEnding  SelectionKind = "any-ending"
+	SelectionKindBelow      SelectionKind = "below"
+	SelectionKindEverything SelectionKind = "everything"
+	SelectionKindHost       SelectionKind = "host"
+	SelectionKindHostGlob   SelectionKind = "host-glob"
+	SelectionKindNote       SelectionKind = "note"
+	SelectionKindPage       SelectionKind = "page"
+	SelectionKindPageTree   SelectionKind = "page-tree"
+	SelectionKindPathGlob   SelectionKind = "path-glob"
+	SelectionKindPort       SelectionKind = "port"
+	SelectionKindQuery      SelectionKind = "query"
+	SelectionKindRegex      SelectionKind = "regex"
+	SelectionKindScheme     SelectionKind = "scheme"
+	SelectionKindSite       SelectionKind = "site"
+	SelectionKindWord       SelectionKind = "word"
+)
+
+// Valid indicates whether the value is a known member of the SelectionKind enum.
+func (e SelectionKind) Valid() bool {
+	switch e {
+	case SelectionKindAddress:
+		return true
+	case SelectionKindAnyEnding:
+		return true
+	case SelectionKindBelow:
+		return true
+	case SelectionKindEverything:
+		return true
+	case SelectionKindHost:
+		return true
+	case SelectionKindHostGlob:
+		return true
+	case SelectionKindNote:
+		return true
+	case SelectionKindPage:
+		return true
+	case SelectionKindPageTree:
+		return true
+	case SelectionKindPathGlob:
+		return true
+	case SelectionKindPort:
+		return true
+	case SelectionKindQuery:
+		return true
+	case SelectionKindRegex:
+		return true
+	case SelectionKindScheme:
+		return true
+	case SelectionKindSite:
+		return true
+	case SelectionKindWord:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SetSourceInputBodyFormat.
+const (
+	SetSourceInputBodyFormatCsv     SetSourceInputBodyFormat = "csv"
+	SetSourceInputBodyFormatDomains SetSourceInputBodyFormat = "domains"
+	SetSourceInputBodyFormatHosts   SetSourceInputBodyFormat = "hosts"
+	SetSourceInputBodyFormatJsonl   SetSourceInputBodyFormat = "jsonl"
+	SetSourceInputBodyFormatLines   SetSourceInputBodyFormat = "lines"
+)
+
+// Valid indicates whether the value is a known member of the SetSourceInputBodyFormat enum.
+func (e SetSourceInputBodyFormat) Valid() bool {
+	switch e {
+	case SetSourceInputBodyFormatCsv:
+		return true
+	case SetSourceInputBodyFormatDomains:
+		return true
+	case SetSourceInputBodyFormatHosts:
+		return true
+	case SetSourceInputBodyFormatJsonl:
+		return true
+	case SetSourceInputBodyFormatLines:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SourceFormat.
+const (
+	SourceFormatCsv     SourceFormat = "csv"
+	SourceFormatDomains SourceFormat = "domains"
+	SourceFormatHosts   SourceFormat = "hosts"
+	SourceFormatJsonl   SourceFormat = "jsonl"
+	SourceFormatLines   SourceFormat = "lines"
+)
+
+// Valid indicates whether the value is a known member of the SourceFormat enum.
+func (e SourceFormat) Valid() bool {
+	switch e {
+	case SourceFormatCsv:
+		return true
+	case SourceFormatDomains:
+		return true
+	case SourceFormatHosts:
+		return true
+	case SourceFormatJsonl:
+		return true
+	case SourceFormatLines:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SourceResult.
+const (
+	SourceResultChanged   SourceResult = "changed"
+	SourceResultFailed    SourceResult = "failed"
+	SourceResultRefused   SourceResult = "refused"
+	SourceResultUnchanged SourceResult = "unchanged"
+)
+
+// Valid indicates whether the value is a known member of the SourceResult enum.
+func (e SourceResult) Valid() bool {
+	switch e {
+	case SourceResultChanged:
+		return true
+	case SourceResultFailed:
+		return true
+	case SourceResultRefused:
+		return true
+	case SourceResultUnchanged:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for StepOutcome.
 const (
 	StepOutcomeCannotTell StepOutcome = "cannot tell"
@@ -462,6 +783,30 @@ func (e StepThen) Valid() bool {
 	case StepThenAllow:
 		return true
 	case StepThenBlock:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TidyInputBodyKinds.
+const (
+	TidyInputBodyKindsCovered   TidyInputBodyKinds = "covered"
+	TidyInputBodyKindsDuplicate TidyInputBodyKinds = "duplicate"
+	TidyInputBodyKindsEnded     TidyInputBodyKinds = "ended"
+	TidyInputBodyKindsUndone    TidyInputBodyKinds = "undone"
+)
+
+// Valid indicates whether the value is a known member of the TidyInputBodyKinds enum.
+func (e TidyInputBodyKinds) Valid() bool {
+	switch e {
+	case TidyInputBodyKindsCovered:
+		return true
+	case TidyInputBodyKindsDuplicate:
+		return true
+	case TidyInputBodyKindsEnded:
+		return true
+	case TidyInputBodyKindsUndone:
 		return true
 	default:
 		return false
@@ -585,6 +930,84 @@ func (e GetEntriesParamsKind) Valid() bool {
 	}
 }
 
+// Defines values for ExportEntriesParamsFormat.
+const (
+	ExportEntriesParamsFormatCsv     ExportEntriesParamsFormat = "csv"
+	ExportEntriesParamsFormatDomains ExportEntriesParamsFormat = "domains"
+	ExportEntriesParamsFormatHosts   ExportEntriesParamsFormat = "hosts"
+	ExportEntriesParamsFormatJsonl   ExportEntriesParamsFormat = "jsonl"
+	ExportEntriesParamsFormatLines   ExportEntriesParamsFormat = "lines"
+)
+
+// Valid indicates whether the value is a known member of the ExportEntriesParamsFormat enum.
+func (e ExportEntriesParamsFormat) Valid() bool {
+	switch e {
+	case ExportEntriesParamsFormatCsv:
+		return true
+	case ExportEntriesParamsFormatDomains:
+		return true
+	case ExportEntriesParamsFormatHosts:
+		return true
+	case ExportEntriesParamsFormatJsonl:
+		return true
+	case ExportEntriesParamsFormatLines:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExportEntriesParamsPacking.
+const (
+	ExportEntriesParamsPackingEmpty ExportEntriesParamsPacking = ""
+	ExportEntriesParamsPackingGzip  ExportEntriesParamsPacking = "gzip"
+	ExportEntriesParamsPackingZstd  ExportEntriesParamsPacking = "zstd"
+)
+
+// Valid indicates whether the value is a known member of the ExportEntriesParamsPacking enum.
+func (e ExportEntriesParamsPacking) Valid() bool {
+	switch e {
+	case ExportEntriesParamsPackingEmpty:
+		return true
+	case ExportEntriesParamsPackingGzip:
+		return true
+	case ExportEntriesParamsPackingZstd:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetFindingsParamsKind.
+const (
+	GetFindingsParamsKindContradict GetFindingsParamsKind = "contradict"
+	GetFindingsParamsKindCovered    GetFindingsParamsKind = "covered"
+	GetFindingsParamsKindDuplicate  GetFindingsParamsKind = "duplicate"
+	GetFindingsParamsKindElsewhere  GetFindingsParamsKind = "elsewhere"
+	GetFindingsParamsKindEnded      GetFindingsParamsKind = "ended"
+	GetFindingsParamsKindUndone     GetFindingsParamsKind = "undone"
+)
+
+// Valid indicates whether the value is a known member of the GetFindingsParamsKind enum.
+func (e GetFindingsParamsKind) Valid() bool {
+	switch e {
+	case GetFindingsParamsKindContradict:
+		return true
+	case GetFindingsParamsKindCovered:
+		return true
+	case GetFindingsParamsKindDuplicate:
+		return true
+	case GetFindingsParamsKindElsewhere:
+		return true
+	case GetFindingsParamsKindEnded:
+		return true
+	case GetFindingsParamsKindUndone:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ImportEntriesParamsReading.
 const (
 	ImportEntriesParamsReadingExact   ImportEntriesParamsReading = "exact"
@@ -597,6 +1020,33 @@ func (e ImportEntriesParamsReading) Valid() bool {
 	case ImportEntriesParamsReadingExact:
 		return true
 	case ImportEntriesParamsReadingMending:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ImportEntriesParamsFormat.
+const (
+	ImportEntriesParamsFormatCsv     ImportEntriesParamsFormat = "csv"
+	ImportEntriesParamsFormatDomains ImportEntriesParamsFormat = "domains"
+	ImportEntriesParamsFormatHosts   ImportEntriesParamsFormat = "hosts"
+	ImportEntriesParamsFormatJsonl   ImportEntriesParamsFormat = "jsonl"
+	ImportEntriesParamsFormatLines   ImportEntriesParamsFormat = "lines"
+)
+
+// Valid indicates whether the value is a known member of the ImportEntriesParamsFormat enum.
+func (e ImportEntriesParamsFormat) Valid() bool {
+	switch e {
+	case ImportEntriesParamsFormatCsv:
+		return true
+	case ImportEntriesParamsFormatDomains:
+		return true
+	case ImportEntriesParamsFormatHosts:
+		return true
+	case ImportEntriesParamsFormatJsonl:
+		return true
+	case ImportEntriesParamsFormatLines:
 		return true
 	default:
 		return false
@@ -624,6 +1074,59 @@ type AddEntriesInputBody struct {
 // AddEntriesInputBodyReading mending turns what people paste into the entry meant, and says how
 type AddEntriesInputBodyReading string
 
+// AddSeenInputBody defines model for AddSeenInputBody.
+type AddSeenInputBody struct {
+	Pages []SeenPage `json:"pages"`
+}
+
+// AddSeenOutputBody defines model for AddSeenOutputBody.
+type AddSeenOutputBody struct {
+	// Kept Pages that were web addresses
+	Kept int64 `json:"kept"`
+}
+
+// Caught defines model for Caught.
+type Caught struct {
+	// Hosts Different hosts
+	Hosts int64 `json:"hosts"`
+
+	// Looked Pages that were looked at; 0 where nothing was recorded yet
+	Looked int64 `json:"looked"`
+
+	// Requests Requests to them
+	Requests int64 `json:"requests"`
+
+	// Top The 20 hosts that were asked for most
+	Top []CaughtHost `json:"top"`
+}
+
+// CaughtHost defines model for CaughtHost.
+type CaughtHost struct {
+	Host     string `json:"host"`
+	Requests int64  `json:"requests"`
+
+	// Shown The page of it that was asked for most
+	Shown string `json:"shown"`
+}
+
+// Change defines model for Change.
+type Change struct {
+	// Added Entries and notes
+	Added   int64     `json:"added"`
+	At      time.Time `json:"at"`
+	By      string    `json:"by"`
+	Detail  string    `json:"detail"`
+	Edited  int64     `json:"edited"`
+	Removed int64     `json:"removed"`
+
+	// Version Of the list from then on
+	Version int64      `json:"version"`
+	What    ChangeWhat `json:"what"`
+}
+
+// ChangeWhat defines model for Change.What.
+type ChangeWhat string
+
 // ChangedLine defines model for ChangedLine.
 type ChangedLine struct {
 	// Changes What was read otherwise than written, a clause each
@@ -639,11 +1142,112 @@ type ChangedLine struct {
 	Text string `json:"text"`
 }
 
+// Companion defines model for Companion.
+type Companion struct {
+	// Entry The line that would let it in, with a note that says why
+	Entry string `json:"entry"`
+
+	// Failed Requests without a good answer: perhaps blocked already
+	Failed int64  `json:"failed"`
+	Host   string `json:"host"`
+
+	// InList The list lets it in
+	InList bool `json:"inList"`
+
+	// Kinds What was loaded from it
+	Kinds []string `json:"kinds"`
+
+	// Page The page itself
+	Page     bool  `json:"page"`
+	Requests int64 `json:"requests"`
+
+	// SentFrom Hosts that send people on to it
+	SentFrom []string `json:"sentFrom"`
+}
+
+// CompanionsOutputBody defines model for CompanionsOutputBody.
+type CompanionsOutputBody struct {
+	// Companions The page's host first, then by requests
+	Companions []Companion `json:"companions"`
+
+	// Page The URL that the recording begins with
+	Page string `json:"page"`
+}
+
+// CompareOutputBody defines model for CompareOutputBody.
+type CompareOutputBody struct {
+	// Differences In the list's order
+	Differences []Difference `json:"differences"`
+
+	// Next The cursor of the next page; left out on the last
+	Next *string `json:"next,omitempty"`
+
+	// Total How many there are on all pages
+	Total int64 `json:"total"`
+}
+
+// CopyEntriesInputBody defines model for CopyEntriesInputBody.
+type CopyEntriesInputBody struct {
+	// Move Take them out where they are
+	Move *bool `json:"move,omitempty"`
+
+	// To The list that they go into
+	To    openapi_types.UUID `json:"to"`
+	Which Selection          `json:"which"`
+}
+
+// CopyEntriesOutputBody defines model for CopyEntriesOutputBody.
+type CopyEntriesOutputBody struct {
+	// Added Entries that the other list did not have
+	Added int64 `json:"added"`
+
+	// List The list that they went into
+	List List `json:"list"`
+
+	// Removed Entries taken out where they were
+	Removed int64 `json:"removed"`
+
+	// Same Entries that it had just so
+	Same int64 `json:"same"`
+
+	// Updated Entries that it had with another note or other attributes
+	Updated int64 `json:"updated"`
+}
+
 // Decider defines model for Decider.
 type Decider struct {
 	Entry EntryRef `json:"entry"`
 	List  ListRef  `json:"list"`
 	Rule  string   `json:"rule"`
+}
+
+// Difference defines model for Difference.
+type Difference struct {
+	// After The line as it is then; left out where the entry went
+	After *string `json:"after,omitempty"`
+
+	// Before The line as it was; left out where the entry came in between
+	Before *string `json:"before,omitempty"`
+}
+
+// EditEntriesInputBody defines model for EditEntriesInputBody.
+type EditEntriesInputBody struct {
+	// Note The new note; empty takes it away
+	Note *string `json:"note,omitempty"`
+
+	// Off Whether the entries are kept, but not in force
+	Off *bool `json:"off,omitempty"`
+
+	// Until The new last day, as 2026-12-24; empty takes it away
+	Until *string   `json:"until,omitempty"`
+	Which Selection `json:"which"`
+}
+
+// EditEntriesOutputBody defines model for EditEntriesOutputBody.
+type EditEntriesOutputBody struct {
+	// Edited Entries that are not as they were
+	Edited int64 `json:"edited"`
+	List   List  `json:"list"`
 }
 
 // EditGroupInputBody defines model for EditGroupInputBody.
@@ -776,6 +1380,59 @@ type ErrorModel struct {
 	Type *string `json:"type,omitempty"`
 }
 
+// ExplainInputBody defines model for ExplainInputBody.
+type ExplainInputBody struct {
+	// Catches Also say what each entry would catch of the recorded traffic, and what it covers by mistake; for up to 50 lines
+	Catches *bool `json:"catches,omitempty"`
+
+	// Lines Lines of the notation
+	Lines   []string                 `json:"lines"`
+	Reading *ExplainInputBodyReading `json:"reading,omitempty"`
+}
+
+// ExplainInputBodyReading defines model for ExplainInputBody.Reading.
+type ExplainInputBodyReading string
+
+// ExplainOutputBody defines model for ExplainOutputBody.
+type ExplainOutputBody struct {
+	// Explanations In the order of the lines
+	Explanations []Explanation `json:"explanations"`
+}
+
+// Explanation defines model for Explanation.
+type Explanation struct {
+	// Caught What it would catch of the recorded traffic
+	Caught *Caught `json:"caught,omitempty"`
+
+	// Changes What was read otherwise than written
+	Changes *[]string `json:"changes,omitempty"`
+
+	// Costly The entry names nothing that a URL would have to hold, so it is tried on every one
+	Costly *bool `json:"costly,omitempty"`
+
+	// Entries What it was read as
+	Entries []string `json:"entries"`
+
+	// Explain What the entry covers, in one sentence
+	Explain *string          `json:"explain,omitempty"`
+	Kind    *ExplanationKind `json:"kind,omitempty"`
+
+	// NearMisses URLs that the entry covers though that can hardly be meant
+	NearMisses *[]NearMiss `json:"nearMisses,omitempty"`
+
+	// NeedsFull The entry hangs on more than host, port and scheme, so it works only where the whole URL is seen
+	NeedsFull *bool `json:"needsFull,omitempty"`
+
+	// Problem Why the line is no entry; its line counts from 1
+	Problem *RefusedLine `json:"problem,omitempty"`
+
+	// Text The line as given
+	Text string `json:"text"`
+}
+
+// ExplanationKind defines model for Explanation.Kind.
+type ExplanationKind string
+
 // FindEntriesOutputBody defines model for FindEntriesOutputBody.
 type FindEntriesOutputBody struct {
 	// Entries The oldest first
@@ -783,6 +1440,50 @@ type FindEntriesOutputBody struct {
 
 	// Next The cursor of the next page; left out on the last
 	Next *string `json:"next,omitempty"`
+}
+
+// Finding defines model for Finding.
+type Finding struct {
+	// Absorbable Taking the entry out changes nothing about what the list covers
+	Absorbable bool `json:"absorbable"`
+
+	// By The entry that makes it so
+	By *EntryRef `json:"by,omitempty"`
+
+	// Entry The entry that could go
+	Entry EntryRef    `json:"entry"`
+	Kind  FindingKind `json:"kind"`
+
+	// List The list of that entry
+	List *ListRef `json:"list,omitempty"`
+
+	// Message What is wrong, in one sentence
+	Message string `json:"message"`
+
+	// Shown A URL that both cover
+	Shown *string `json:"shown,omitempty"`
+}
+
+// FindingKind defines model for Finding.Kind.
+type FindingKind string
+
+// FindingCount defines model for FindingCount.
+type FindingCount struct {
+	Absorbable bool             `json:"absorbable"`
+	Count      int64            `json:"count"`
+	Kind       FindingCountKind `json:"kind"`
+}
+
+// FindingCountKind defines model for FindingCount.Kind.
+type FindingCountKind string
+
+// FindingsOutputBody defines model for FindingsOutputBody.
+type FindingsOutputBody struct {
+	// Counts Of all kinds, also those not asked for
+	Counts []FindingCount `json:"counts"`
+
+	// Findings The first of those asked for, in the list's order
+	Findings []Finding `json:"findings"`
 }
 
 // FoundEntry defines model for FoundEntry.
@@ -843,6 +1544,15 @@ type HealthOutputBody struct {
 
 // HealthOutputBodyDatabase defines model for HealthOutputBody.Database.
 type HealthOutputBodyDatabase string
+
+// HistoryOutputBody defines model for HistoryOutputBody.
+type HistoryOutputBody struct {
+	// Changes The newest first
+	Changes []Change `json:"changes"`
+
+	// Next The cursor of the next page; left out on the last
+	Next *string `json:"next,omitempty"`
+}
 
 // List defines model for List.
 type List struct {
@@ -909,6 +1619,16 @@ type Match struct {
 
 // MatchIn Whether an entry covers the URL and no carve-out does
 type MatchIn string
+
+// NearMiss defines model for NearMiss.
+type NearMiss struct {
+	// Tighter A pattern that does without it
+	Tighter *string `json:"tighter,omitempty"`
+	URL     string  `json:"url"`
+
+	// Why What in the pattern lets it in
+	Why string `json:"why"`
+}
 
 // NewListInputBody defines model for NewListInputBody.
 type NewListInputBody struct {
@@ -997,14 +1717,6 @@ type RefusedLine struct {
 // RefusedLineCode defines model for RefusedLine.Code.
 type RefusedLineCode string
 
-// RemoveEntriesInputBody defines model for RemoveEntriesInputBody.
-type RemoveEntriesInputBody struct {
-	Ids *[]int64 `json:"ids,omitempty"`
-
-	// Lines Entries as they are written; notes and attributes do not count
-	Lines *[]string `json:"lines,omitempty"`
-}
-
 // RemoveEntriesOutputBody defines model for RemoveEntriesOutputBody.
 type RemoveEntriesOutputBody struct {
 	List    List  `json:"list"`
@@ -1020,7 +1732,7 @@ type Report struct {
 	// Changed Lines that were turned into the entry meant
 	Changed int64 `json:"changed"`
 
-	// ChangedLines The first 1,000
+	// ChangedLines As many as were asked for
 	ChangedLines []ChangedLine `json:"changedLines"`
 
 	// Good Lines that are notation as they stand
@@ -1039,7 +1751,7 @@ type Report struct {
 	Preview bool  `json:"preview"`
 	Refused int64 `json:"refused"`
 
-	// RefusedLines The first 1,000
+	// RefusedLines As many as were asked for
 	RefusedLines []RefusedLine `json:"refusedLines"`
 
 	// Removed Entries taken out, because the file replaced the list and does not name them
@@ -1073,16 +1785,117 @@ type RuleEdit struct {
 // RuleEditVerdict defines model for RuleEdit.Verdict.
 type RuleEditVerdict string
 
+// SeenOutputBody defines model for SeenOutputBody.
+type SeenOutputBody struct {
+	// Hosts The most asked for first
+	Hosts []CaughtHost `json:"hosts"`
+}
+
+// SeenPage defines model for SeenPage.
+type SeenPage struct {
+	// LastOn The last day on which it was asked for, as 2026-11-23
+	LastOn   openapi_types.Date `json:"lastOn"`
+	Requests int64              `json:"requests"`
+
+	// URL A host, or a URL whose query does not count
+	URL string `json:"url"`
+}
+
+// Selection defines model for Selection.
+type Selection struct {
+	// All Every entry that text and kind leave, also those on no page yet; ids and lines do not count then
+	All *bool    `json:"all,omitempty"`
+	Ids *[]int64 `json:"ids,omitempty"`
+
+	// Kind Only entries of this kind
+	Kind *SelectionKind `json:"kind,omitempty"`
+
+	// Lines Entries as they are written; notes and attributes do not count
+	Lines *[]string `json:"lines,omitempty"`
+
+	// Text Only entries whose pattern or note holds this, letter case aside
+	Text *string `json:"text,omitempty"`
+}
+
+// SelectionKind Only entries of this kind
+type SelectionKind string
+
 // SessionOutputBody defines model for SessionOutputBody.
 type SessionOutputBody struct {
 	// Account Left out where nobody is signed in
 	Account *Account `json:"account,omitempty"`
 }
 
+// SetSourceInputBody defines model for SetSourceInputBody.
+type SetSourceInputBody struct {
+	Column       *string                   `json:"column,omitempty"`
+	EveryMinutes *int64                    `json:"everyMinutes,omitempty"`
+	Format       *SetSourceInputBodyFormat `json:"format,omitempty"`
+
+	// MaxBytes A larger file is refused; left out, 128 MiB
+	MaxBytes *int64 `json:"maxBytes,omitempty"`
+
+	// MaxShrink Per cent of the entries that a pull may take away; left out, 30
+	MaxShrink *int64 `json:"maxShrink,omitempty"`
+	Paused    *bool  `json:"paused,omitempty"`
+
+	// URL An http or https address of a file, plain or packed with gzip or zstd
+	URL string `json:"url"`
+}
+
+// SetSourceInputBodyFormat defines model for SetSourceInputBody.Format.
+type SetSourceInputBodyFormat string
+
 // SignInInputBody defines model for SignInInputBody.
 type SignInInputBody struct {
 	Name     string `json:"name"`
 	Password string `json:"password"`
+}
+
+// Source defines model for Source.
+type Source struct {
+	Added  int64  `json:"added"`
+	Bytes  int64  `json:"bytes"`
+	Column string `json:"column"`
+
+	// EveryMinutes Between two pulls
+	EveryMinutes int64              `json:"everyMinutes"`
+	Format       SourceFormat       `json:"format"`
+	ListID       openapi_types.UUID `json:"listId"`
+	MaxBytes     int64              `json:"maxBytes"`
+
+	// MaxShrink Per cent of the entries that a pull may take away
+	MaxShrink int64     `json:"maxShrink"`
+	NextAt    time.Time `json:"nextAt"`
+	Paused    bool      `json:"paused"`
+
+	// PulledAt The last pull that went well
+	PulledAt *time.Time `json:"pulledAt,omitempty"`
+
+	// Refused Lines that were no entries
+	Refused int64 `json:"refused"`
+	Removed int64 `json:"removed"`
+
+	// Result How the last pull went; left out before the first. After refused and failed the last good state stays
+	Result *SourceResult `json:"result,omitempty"`
+
+	// Told What happened, in one sentence
+	Told string `json:"told"`
+
+	// TriedAt The last pull
+	TriedAt *time.Time `json:"triedAt,omitempty"`
+	URL     string     `json:"url"`
+}
+
+// SourceFormat defines model for Source.Format.
+type SourceFormat string
+
+// SourceResult How the last pull went; left out before the first. After refused and failed the last good state stays
+type SourceResult string
+
+// SourcesOutputBody defines model for SourcesOutputBody.
+type SourcesOutputBody struct {
+	Sources []Source `json:"sources"`
 }
 
 // Step defines model for Step.
@@ -1101,6 +1914,41 @@ type StepOutcome string
 
 // StepThen defines model for Step.Then.
 type StepThen string
+
+// TakeBackInputBody defines model for TakeBackInputBody.
+type TakeBackInputBody struct {
+	// Version The version whose entries are to come again
+	Version int64 `json:"version"`
+}
+
+// TextInputBody defines model for TextInputBody.
+type TextInputBody struct {
+	// Lines Every line of the list, in order. Blank lines are passed over
+	Lines []string `json:"lines"`
+}
+
+// TidyInputBody defines model for TidyInputBody.
+type TidyInputBody struct {
+	// Kinds What to absorb; left out, all that can be
+	Kinds *[]TidyInputBodyKinds `json:"kinds,omitempty"`
+
+	// Preview Only say what would go
+	Preview *bool `json:"preview,omitempty"`
+}
+
+// TidyInputBodyKinds defines model for TidyInputBody.Kinds.
+type TidyInputBodyKinds string
+
+// TidyOutputBody defines model for TidyOutputBody.
+type TidyOutputBody struct {
+	// Findings Why, for the first 200 of them
+	Findings []Finding `json:"findings"`
+	List     List      `json:"list"`
+	Preview  bool      `json:"preview"`
+
+	// Removed Entries that went, or would go
+	Removed int64 `json:"removed"`
+}
 
 // Token defines model for Token.
 type Token struct {
@@ -1221,6 +2069,19 @@ type EditListParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// CompareListParams defines parameters for CompareList.
+type CompareListParams struct {
+	// From A version of the list
+	From int64 `form:"from" json:"from"`
+
+	// To Another
+	To int64 `form:"to" json:"to"`
+
+	// After The cursor that the page before gave as next
+	After *string `form:"after,omitempty" json:"after,omitempty"`
+	Limit *int64  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // GetEntriesParams defines parameters for GetEntries.
 type GetEntriesParams struct {
 	// After The cursor that the page before gave as next
@@ -1237,8 +2098,20 @@ type GetEntriesParams struct {
 // GetEntriesParamsKind defines parameters for GetEntries.
 type GetEntriesParamsKind string
 
+// EditEntriesParams defines parameters for EditEntries.
+type EditEntriesParams struct {
+	// IfMatch The ETag of the object as it was last fetched; left out, the edit is made to whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
 // AddEntriesParams defines parameters for AddEntries.
 type AddEntriesParams struct {
+	// IfMatch The ETag of the object as it was last fetched; left out, the edit is made to whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// CopyEntriesParams defines parameters for CopyEntries.
+type CopyEntriesParams struct {
 	// IfMatch The ETag of the object as it was last fetched; left out, the edit is made to whatever is there
 	IfMatch *string `json:"If-Match,omitempty"`
 }
@@ -1247,6 +2120,38 @@ type AddEntriesParams struct {
 type RemoveEntriesParams struct {
 	// IfMatch The ETag of the object as it was last fetched; left out, the edit is made to whatever is there
 	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// ExportEntriesParams defines parameters for ExportEntries.
+type ExportEntriesParams struct {
+	// Format domains and hosts hold hosts only; what they cannot say is left out, and counted at the end
+	Format *ExportEntriesParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+
+	// Packing Left out, the file is plain
+	Packing *ExportEntriesParamsPacking `form:"packing,omitempty" json:"packing,omitempty"`
+}
+
+// ExportEntriesParamsFormat defines parameters for ExportEntries.
+type ExportEntriesParamsFormat string
+
+// ExportEntriesParamsPacking defines parameters for ExportEntries.
+type ExportEntriesParamsPacking string
+
+// GetFindingsParams defines parameters for GetFindings.
+type GetFindingsParams struct {
+	// Kind Only findings of these kinds
+	Kind  *[]GetFindingsParamsKind `form:"kind,omitempty" json:"kind,omitempty"`
+	Limit *int64                   `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetFindingsParamsKind defines parameters for GetFindings.
+type GetFindingsParamsKind string
+
+// GetHistoryParams defines parameters for GetHistory.
+type GetHistoryParams struct {
+	// Before The cursor that the page before gave as next
+	Before *string `form:"before,omitempty" json:"before,omitempty"`
+	Limit  *int64  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ImportEntriesTextBody defines parameters for ImportEntries.
@@ -1263,6 +2168,21 @@ type ImportEntriesParams struct {
 	// Replace Take out the entries that are not in the file; those that stay keep their notes
 	Replace *bool `form:"replace,omitempty" json:"replace,omitempty"`
 
+	// Format How the file writes entries. lines is the notation and, with mending, what people keep. Each may be packed with gzip or zstd
+	Format *ImportEntriesParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+
+	// Column csv: the column with the entries, by its name or its number from 1 on (default the first). jsonl: the field (default entry)
+	Column *string `form:"column,omitempty" json:"column,omitempty"`
+
+	// NoteColumn csv: the column with the notes. jsonl: the field (default note)
+	NoteColumn *string `form:"noteColumn,omitempty" json:"noteColumn,omitempty"`
+
+	// UntilColumn csv: the column with the last days. jsonl: the field (default until)
+	UntilColumn *string `form:"untilColumn,omitempty" json:"untilColumn,omitempty"`
+
+	// Report How many changed and how many refused lines the report shows; all are counted
+	Report *int64 `form:"report,omitempty" json:"report,omitempty"`
+
 	// IfMatch The ETag of the object as it was last fetched; left out, the edit is made to whatever is there
 	IfMatch *string `json:"If-Match,omitempty"`
 }
@@ -1270,11 +2190,48 @@ type ImportEntriesParams struct {
 // ImportEntriesParamsReading defines parameters for ImportEntries.
 type ImportEntriesParamsReading string
 
+// ImportEntriesParamsFormat defines parameters for ImportEntries.
+type ImportEntriesParamsFormat string
+
+// PullSourceParams defines parameters for PullSource.
+type PullSourceParams struct {
+	// Force Let the list shrink as much as the file says, this time
+	Force *bool `form:"force,omitempty" json:"force,omitempty"`
+}
+
+// TakeBackParams defines parameters for TakeBack.
+type TakeBackParams struct {
+	// IfMatch The ETag of the object as it was last fetched; left out, the edit is made to whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// RewriteListParams defines parameters for RewriteList.
+type RewriteListParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// TidyListParams defines parameters for TidyList.
+type TidyListParams struct {
+	// IfMatch The ETag of the object as it was last fetched; left out, the edit is made to whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
 // EditPolicyParams defines parameters for EditPolicy.
 type EditPolicyParams struct {
 	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
 	IfMatch *string `json:"If-Match,omitempty"`
 }
+
+// GetSeenParams defines parameters for GetSeen.
+type GetSeenParams struct {
+	// Text Only hosts that hold this
+	Text  *string `form:"text,omitempty" json:"text,omitempty"`
+	Limit *int64  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ExplainEntriesJSONRequestBody defines body for ExplainEntries for application/json ContentType.
+type ExplainEntriesJSONRequestBody = ExplainInputBody
 
 // EditGroupJSONRequestBody defines body for EditGroup for application/json ContentType.
 type EditGroupJSONRequestBody = EditGroupInputBody
@@ -1285,17 +2242,38 @@ type CreateListJSONRequestBody = NewListInputBody
 // EditListJSONRequestBody defines body for EditList for application/json ContentType.
 type EditListJSONRequestBody = EditListInputBody
 
+// EditEntriesJSONRequestBody defines body for EditEntries for application/json ContentType.
+type EditEntriesJSONRequestBody = EditEntriesInputBody
+
 // AddEntriesJSONRequestBody defines body for AddEntries for application/json ContentType.
 type AddEntriesJSONRequestBody = AddEntriesInputBody
 
+// CopyEntriesJSONRequestBody defines body for CopyEntries for application/json ContentType.
+type CopyEntriesJSONRequestBody = CopyEntriesInputBody
+
 // RemoveEntriesJSONRequestBody defines body for RemoveEntries for application/json ContentType.
-type RemoveEntriesJSONRequestBody = RemoveEntriesInputBody
+type RemoveEntriesJSONRequestBody = Selection
 
 // ImportEntriesTextRequestBody defines body for ImportEntries for text/plain ContentType.
 type ImportEntriesTextRequestBody = ImportEntriesTextBody
 
+// SetSourceJSONRequestBody defines body for SetSource for application/json ContentType.
+type SetSourceJSONRequestBody = SetSourceInputBody
+
+// TakeBackJSONRequestBody defines body for TakeBack for application/json ContentType.
+type TakeBackJSONRequestBody = TakeBackInputBody
+
+// RewriteListJSONRequestBody defines body for RewriteList for application/json ContentType.
+type RewriteListJSONRequestBody = TextInputBody
+
+// TidyListJSONRequestBody defines body for TidyList for application/json ContentType.
+type TidyListJSONRequestBody = TidyInputBody
+
 // EditPolicyJSONRequestBody defines body for EditPolicy for application/json ContentType.
 type EditPolicyJSONRequestBody = EditPolicyInputBody
+
+// AddSeenJSONRequestBody defines body for AddSeen for application/json ContentType.
+type AddSeenJSONRequestBody = AddSeenInputBody
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInInputBody
@@ -1385,6 +2363,20 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/entries (the `FindEntries` operationId).
 	FindEntries(ctx context.Context, params *FindEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ExplainEntriesWithBody What do these lines cover, and what else
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/entries/explain (the `ExplainEntries` operationId).
+	ExplainEntriesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExplainEntries What do these lines cover, and what else
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/entries/explain (the `ExplainEntries` operationId).
+	ExplainEntries(ctx context.Context, body ExplainEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetGroups Groups
 	//
 	// Corresponds with GET /api/v1/groups (the `GetGroups` operationId).
@@ -1452,10 +2444,36 @@ type ClientInterface interface {
 	// Corresponds with PATCH /api/v1/lists/{id} (the `EditList` operationId).
 	EditList(ctx context.Context, id openapi_types.UUID, params *EditListParams, body EditListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// FindCompanionsWithBody Hosts that a recorded page needs, and whether the list lets them in
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/lists/{id}/companions (the `FindCompanions` operationId).
+	FindCompanionsWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareList What two states of a list differ by
+	//
+	// Corresponds with GET /api/v1/lists/{id}/compare (the `CompareList` operationId).
+	CompareList(ctx context.Context, id openapi_types.UUID, params *CompareListParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetEntries Entries of a list, page by page
 	//
 	// Corresponds with GET /api/v1/lists/{id}/entries (the `GetEntries` operationId).
 	GetEntries(ctx context.Context, id openapi_types.UUID, params *GetEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditEntriesWithBody Set note, last day or switch of some entries
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /api/v1/lists/{id}/entries (the `EditEntries` operationId).
+	EditEntriesWithBody(ctx context.Context, id openapi_types.UUID, params *EditEntriesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditEntries Set note, last day or switch of some entries
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /api/v1/lists/{id}/entries (the `EditEntries` operationId).
+	EditEntries(ctx context.Context, id openapi_types.UUID, params *EditEntriesParams, body EditEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// AddEntriesWithBody Add lines to a list; bad ones are reported and do not spoil the others
 	//
@@ -1471,6 +2489,20 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/lists/{id}/entries (the `AddEntries` operationId).
 	AddEntries(ctx context.Context, id openapi_types.UUID, params *AddEntriesParams, body AddEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CopyEntriesWithBody Copy or move entries into another list
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/lists/{id}/entries/copy (the `CopyEntries` operationId).
+	CopyEntriesWithBody(ctx context.Context, id openapi_types.UUID, params *CopyEntriesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CopyEntries Copy or move entries into another list
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/lists/{id}/entries/copy (the `CopyEntries` operationId).
+	CopyEntries(ctx context.Context, id openapi_types.UUID, params *CopyEntriesParams, body CopyEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RemoveEntriesWithBody Take entries out of a list
 	//
 	// Takes any type of body and a specified content type.
@@ -1485,10 +2517,20 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/lists/{id}/entries/remove (the `RemoveEntries` operationId).
 	RemoveEntries(ctx context.Context, id openapi_types.UUID, params *RemoveEntriesParams, body RemoveEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ExportEntries The whole list as a file in the notation
+	// ExportEntries The whole list as a file
 	//
 	// Corresponds with GET /api/v1/lists/{id}/export (the `ExportEntries` operationId).
-	ExportEntries(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+	ExportEntries(ctx context.Context, id openapi_types.UUID, params *ExportEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetFindings What is wrong with a list's entries
+	//
+	// Corresponds with GET /api/v1/lists/{id}/findings (the `GetFindings` operationId).
+	GetFindings(ctx context.Context, id openapi_types.UUID, params *GetFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetHistory Who changed what in a list, and when
+	//
+	// Corresponds with GET /api/v1/lists/{id}/history (the `GetHistory` operationId).
+	GetHistory(ctx context.Context, id openapi_types.UUID, params *GetHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ImportEntriesWithBody Add a file to a list, in one transaction
 	//
@@ -1503,6 +2545,77 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/lists/{id}/import (the `ImportEntries` operationId).
 	ImportEntriesWithTextBody(ctx context.Context, id openapi_types.UUID, params *ImportEntriesParams, body ImportEntriesTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveSource Pull a list no more; its entries stay
+	//
+	// Corresponds with DELETE /api/v1/lists/{id}/source (the `RemoveSource` operationId).
+	RemoveSource(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSource Where a list's entries come from, and how the last pull went
+	//
+	// Corresponds with GET /api/v1/lists/{id}/source (the `GetSource` operationId).
+	GetSource(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSourceWithBody Have a list pulled from an address
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/lists/{id}/source (the `SetSource` operationId).
+	SetSourceWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetSource Have a list pulled from an address
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/lists/{id}/source (the `SetSource` operationId).
+	SetSource(ctx context.Context, id openapi_types.UUID, body SetSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PullSource Pull a list now
+	//
+	// Corresponds with POST /api/v1/lists/{id}/source/pull (the `PullSource` operationId).
+	PullSource(ctx context.Context, id openapi_types.UUID, params *PullSourceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeBackWithBody Bring a past state of a list's entries again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/lists/{id}/take-back (the `TakeBack` operationId).
+	TakeBackWithBody(ctx context.Context, id openapi_types.UUID, params *TakeBackParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TakeBack Bring a past state of a list's entries again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/lists/{id}/take-back (the `TakeBack` operationId).
+	TakeBack(ctx context.Context, id openapi_types.UUID, params *TakeBackParams, body TakeBackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RewriteListWithBody Make a list of up to 10,000 lines just these lines
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/lists/{id}/text (the `RewriteList` operationId).
+	RewriteListWithBody(ctx context.Context, id openapi_types.UUID, params *RewriteListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RewriteList Make a list of up to 10,000 lines just these lines
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/lists/{id}/text (the `RewriteList` operationId).
+	RewriteList(ctx context.Context, id openapi_types.UUID, params *RewriteListParams, body RewriteListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TidyListWithBody Take out the entries that change nothing about what the list covers
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/lists/{id}/tidy (the `TidyList` operationId).
+	TidyListWithBody(ctx context.Context, id openapi_types.UUID, params *TidyListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TidyList Take out the entries that change nothing about what the list covers
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/lists/{id}/tidy (the `TidyList` operationId).
+	TidyList(ctx context.Context, id openapi_types.UUID, params *TidyListParams, body TidyListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetPolicies Policies in their order
 	//
@@ -1528,6 +2641,25 @@ type ClientInterface interface {
 	// Corresponds with PATCH /api/v1/policies/{id} (the `EditPolicy` operationId).
 	EditPolicy(ctx context.Context, id openapi_types.UUID, params *EditPolicyParams, body EditPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetSeen Hosts that were seen in the traffic
+	//
+	// Corresponds with GET /api/v1/seen (the `GetSeen` operationId).
+	GetSeen(ctx context.Context, params *GetSeenParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddSeenWithBody Add to what was seen of the traffic
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/seen (the `AddSeen` operationId).
+	AddSeenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddSeen Add to what was seen of the traffic
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/seen (the `AddSeen` operationId).
+	AddSeen(ctx context.Context, body AddSeenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// SignOut End the session
 	//
 	// Corresponds with DELETE /api/v1/session (the `SignOut` operationId).
@@ -1551,6 +2683,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSources The sources of all lists that have one
+	//
+	// Corresponds with GET /api/v1/sources (the `GetSources` operationId).
+	GetSources(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetTokens Your programs' tokens
 	//
@@ -1596,6 +2733,40 @@ type ClientInterface interface {
 // Corresponds with GET /api/v1/entries (the `FindEntries` operationId).
 func (c *Client) FindEntries(ctx context.Context, params *FindEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewFindEntriesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExplainEntriesWithBody What do these lines cover, and what else
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/entries/explain (the `ExplainEntries` operationId).
+func (c *Client) ExplainEntriesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainEntriesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExplainEntries What do these lines cover, and what else
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/entries/explain (the `ExplainEntries` operationId).
+func (c *Client) ExplainEntries(ctx context.Context, body ExplainEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainEntriesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1783,11 +2954,77 @@ func (c *Client) EditList(ctx context.Context, id openapi_types.UUID, params *Ed
 	return c.Client.Do(req)
 }
 
+// FindCompanionsWithBody Hosts that a recorded page needs, and whether the list lets them in
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/lists/{id}/companions (the `FindCompanions` operationId).
+func (c *Client) FindCompanionsWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFindCompanionsRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareList What two states of a list differ by
+//
+// Corresponds with GET /api/v1/lists/{id}/compare (the `CompareList` operationId).
+func (c *Client) CompareList(ctx context.Context, id openapi_types.UUID, params *CompareListParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareListRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetEntries Entries of a list, page by page
 //
 // Corresponds with GET /api/v1/lists/{id}/entries (the `GetEntries` operationId).
 func (c *Client) GetEntries(ctx context.Context, id openapi_types.UUID, params *GetEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetEntriesRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditEntriesWithBody Set note, last day or switch of some entries
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /api/v1/lists/{id}/entries (the `EditEntries` operationId).
+func (c *Client) EditEntriesWithBody(ctx context.Context, id openapi_types.UUID, params *EditEntriesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditEntriesRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditEntries Set note, last day or switch of some entries
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /api/v1/lists/{id}/entries (the `EditEntries` operationId).
+func (c *Client) EditEntries(ctx context.Context, id openapi_types.UUID, params *EditEntriesParams, body EditEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditEntriesRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1832,6 +3069,40 @@ func (c *Client) AddEntries(ctx context.Context, id openapi_types.UUID, params *
 	return c.Client.Do(req)
 }
 
+// CopyEntriesWithBody Copy or move entries into another list
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/lists/{id}/entries/copy (the `CopyEntries` operationId).
+func (c *Client) CopyEntriesWithBody(ctx context.Context, id openapi_types.UUID, params *CopyEntriesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCopyEntriesRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CopyEntries Copy or move entries into another list
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/lists/{id}/entries/copy (the `CopyEntries` operationId).
+func (c *Client) CopyEntries(ctx context.Context, id openapi_types.UUID, params *CopyEntriesParams, body CopyEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCopyEntriesRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RemoveEntriesWithBody Take entries out of a list
 //
 // Takes any type of body and a specified content type.
@@ -1866,11 +3137,41 @@ func (c *Client) RemoveEntries(ctx context.Context, id openapi_types.UUID, param
 	return c.Client.Do(req)
 }
 
-// ExportEntries The whole list as a file in the notation
+// ExportEntries The whole list as a file
 //
 // Corresponds with GET /api/v1/lists/{id}/export (the `ExportEntries` operationId).
-func (c *Client) ExportEntries(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewExportEntriesRequest(c.Server, id)
+func (c *Client) ExportEntries(ctx context.Context, id openapi_types.UUID, params *ExportEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportEntriesRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetFindings What is wrong with a list's entries
+//
+// Corresponds with GET /api/v1/lists/{id}/findings (the `GetFindings` operationId).
+func (c *Client) GetFindings(ctx context.Context, id openapi_types.UUID, params *GetFindingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFindingsRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetHistory Who changed what in a list, and when
+//
+// Corresponds with GET /api/v1/lists/{id}/history (the `GetHistory` operationId).
+func (c *Client) GetHistory(ctx context.Context, id openapi_types.UUID, params *GetHistoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetHistoryRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1905,6 +3206,187 @@ func (c *Client) ImportEntriesWithBody(ctx context.Context, id openapi_types.UUI
 // Corresponds with POST /api/v1/lists/{id}/import (the `ImportEntries` operationId).
 func (c *Client) ImportEntriesWithTextBody(ctx context.Context, id openapi_types.UUID, params *ImportEntriesParams, body ImportEntriesTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewImportEntriesRequestWithTextBody(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveSource Pull a list no more; its entries stay
+//
+// Corresponds with DELETE /api/v1/lists/{id}/source (the `RemoveSource` operationId).
+func (c *Client) RemoveSource(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveSourceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSource Where a list's entries come from, and how the last pull went
+//
+// Corresponds with GET /api/v1/lists/{id}/source (the `GetSource` operationId).
+func (c *Client) GetSource(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSourceRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSourceWithBody Have a list pulled from an address
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/lists/{id}/source (the `SetSource` operationId).
+func (c *Client) SetSourceWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSourceRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetSource Have a list pulled from an address
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/lists/{id}/source (the `SetSource` operationId).
+func (c *Client) SetSource(ctx context.Context, id openapi_types.UUID, body SetSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetSourceRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PullSource Pull a list now
+//
+// Corresponds with POST /api/v1/lists/{id}/source/pull (the `PullSource` operationId).
+func (c *Client) PullSource(ctx context.Context, id openapi_types.UUID, params *PullSourceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPullSourceRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeBackWithBody Bring a past state of a list's entries again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/lists/{id}/take-back (the `TakeBack` operationId).
+func (c *Client) TakeBackWithBody(ctx context.Context, id openapi_types.UUID, params *TakeBackParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeBackRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TakeBack Bring a past state of a list's entries again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/lists/{id}/take-back (the `TakeBack` operationId).
+func (c *Client) TakeBack(ctx context.Context, id openapi_types.UUID, params *TakeBackParams, body TakeBackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTakeBackRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RewriteListWithBody Make a list of up to 10,000 lines just these lines
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/lists/{id}/text (the `RewriteList` operationId).
+func (c *Client) RewriteListWithBody(ctx context.Context, id openapi_types.UUID, params *RewriteListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRewriteListRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RewriteList Make a list of up to 10,000 lines just these lines
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/lists/{id}/text (the `RewriteList` operationId).
+func (c *Client) RewriteList(ctx context.Context, id openapi_types.UUID, params *RewriteListParams, body RewriteListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRewriteListRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TidyListWithBody Take out the entries that change nothing about what the list covers
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/lists/{id}/tidy (the `TidyList` operationId).
+func (c *Client) TidyListWithBody(ctx context.Context, id openapi_types.UUID, params *TidyListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTidyListRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TidyList Take out the entries that change nothing about what the list covers
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/lists/{id}/tidy (the `TidyList` operationId).
+func (c *Client) TidyList(ctx context.Context, id openapi_types.UUID, params *TidyListParams, body TidyListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTidyListRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1979,6 +3461,55 @@ func (c *Client) EditPolicy(ctx context.Context, id openapi_types.UUID, params *
 	return c.Client.Do(req)
 }
 
+// GetSeen Hosts that were seen in the traffic
+//
+// Corresponds with GET /api/v1/seen (the `GetSeen` operationId).
+func (c *Client) GetSeen(ctx context.Context, params *GetSeenParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSeenRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddSeenWithBody Add to what was seen of the traffic
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/seen (the `AddSeen` operationId).
+func (c *Client) AddSeenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddSeenRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddSeen Add to what was seen of the traffic
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/seen (the `AddSeen` operationId).
+func (c *Client) AddSeen(ctx context.Context, body AddSeenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddSeenRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // SignOut End the session
 //
 // Corresponds with DELETE /api/v1/session (the `SignOut` operationId).
@@ -2033,6 +3564,21 @@ func (c *Client) SignInWithBody(ctx context.Context, contentType string, body io
 // Corresponds with POST /api/v1/session (the `SignIn` operationId).
 func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSignInRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSources The sources of all lists that have one
+//
+// Corresponds with GET /api/v1/sources (the `GetSources` operationId).
+func (c *Client) GetSources(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSourcesRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -2211,6 +3757,46 @@ func NewFindEntriesRequest(server string, params *FindEntriesParams) (*http.Requ
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewExplainEntriesRequest calls the generic ExplainEntries builder with application/json body
+func NewExplainEntriesRequest(server string, body ExplainEntriesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewExplainEntriesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewExplainEntriesRequestWithBody constructs an http.Request for the ExplainEntries method, with any body, and a specified content type
+func NewExplainEntriesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/entries/explain")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -2594,6 +4180,131 @@ func NewEditListRequestWithBody(server string, id openapi_types.UUID, params *Ed
 	return req, nil
 }
 
+// NewFindCompanionsRequestWithBody constructs an http.Request for the FindCompanions method, with any body, and a specified content type
+func NewFindCompanionsRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s/companions", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCompareListRequest constructs an http.Request for the CompareList method
+func NewCompareListRequest(server string, id openapi_types.UUID, params *CompareListParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s/compare", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", false, "from", params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", false, "to", params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetEntriesRequest constructs an http.Request for the GetEntries method
 func NewGetEntriesRequest(server string, id openapi_types.UUID, params *GetEntriesParams) (*http.Request, error) {
 	var err error
@@ -2691,6 +4402,68 @@ func NewGetEntriesRequest(server string, id openapi_types.UUID, params *GetEntri
 	return req, nil
 }
 
+// NewEditEntriesRequest calls the generic EditEntries builder with application/json body
+func NewEditEntriesRequest(server string, id openapi_types.UUID, params *EditEntriesParams, body EditEntriesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEditEntriesRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewEditEntriesRequestWithBody constructs an http.Request for the EditEntries method, with any body, and a specified content type
+func NewEditEntriesRequestWithBody(server string, id openapi_types.UUID, params *EditEntriesParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s/entries", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewAddEntriesRequest calls the generic AddEntries builder with application/json body
 func NewAddEntriesRequest(server string, id openapi_types.UUID, params *AddEntriesParams, body AddEntriesJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -2719,6 +4492,68 @@ func NewAddEntriesRequestWithBody(server string, id openapi_types.UUID, params *
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/lists/%s/entries", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewCopyEntriesRequest calls the generic CopyEntries builder with application/json body
+func NewCopyEntriesRequest(server string, id openapi_types.UUID, params *CopyEntriesParams, body CopyEntriesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCopyEntriesRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewCopyEntriesRequestWithBody constructs an http.Request for the CopyEntries method, with any body, and a specified content type
+func NewCopyEntriesRequestWithBody(server string, id openapi_types.UUID, params *CopyEntriesParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s/entries/copy", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -2816,7 +4651,7 @@ func NewRemoveEntriesRequestWithBody(server string, id openapi_types.UUID, param
 }
 
 // NewExportEntriesRequest constructs an http.Request for the ExportEntries method
-func NewExportEntriesRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+func NewExportEntriesRequest(server string, id openapi_types.UUID, params *ExportEntriesParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2839,6 +4674,191 @@ func NewExportEntriesRequest(server string, id openapi_types.UUID) (*http.Reques
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Packing != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "packing", *params.Packing, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetFindingsRequest constructs an http.Request for the GetFindings method
+func NewGetFindingsRequest(server string, id openapi_types.UUID, params *GetFindingsParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s/findings", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Kind != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetHistoryRequest constructs an http.Request for the GetHistory method
+func NewGetHistoryRequest(server string, id openapi_types.UUID, params *GetHistoryParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s/history", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -2931,10 +4951,432 @@ func NewImportEntriesRequestWithBody(server string, id openapi_types.UUID, param
 
 		}
 
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Column != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "column", *params.Column, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.NoteColumn != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "noteColumn", *params.NoteColumn, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.UntilColumn != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "untilColumn", *params.UntilColumn, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Report != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "report", *params.Report, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewRemoveSourceRequest constructs an http.Request for the RemoveSource method
+func NewRemoveSourceRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s/source", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetSourceRequest constructs an http.Request for the GetSource method
+func NewGetSourceRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s/source", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetSourceRequest calls the generic SetSource builder with application/json body
+func NewSetSourceRequest(server string, id openapi_types.UUID, body SetSourceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetSourceRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetSourceRequestWithBody constructs an http.Request for the SetSource method, with any body, and a specified content type
+func NewSetSourceRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s/source", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPullSourceRequest constructs an http.Request for the PullSource method
+func NewPullSourceRequest(server string, id openapi_types.UUID, params *PullSourceParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s/source/pull", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Force != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "force", *params.Force, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTakeBackRequest calls the generic TakeBack builder with application/json body
+func NewTakeBackRequest(server string, id openapi_types.UUID, params *TakeBackParams, body TakeBackJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTakeBackRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewTakeBackRequestWithBody constructs an http.Request for the TakeBack method, with any body, and a specified content type
+func NewTakeBackRequestWithBody(server string, id openapi_types.UUID, params *TakeBackParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s/take-back", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewRewriteListRequest calls the generic RewriteList builder with application/json body
+func NewRewriteListRequest(server string, id openapi_types.UUID, params *RewriteListParams, body RewriteListJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRewriteListRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewRewriteListRequestWithBody constructs an http.Request for the RewriteList method, with any body, and a specified content type
+func NewRewriteListRequestWithBody(server string, id openapi_types.UUID, params *RewriteListParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s/text", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewTidyListRequest calls the generic TidyList builder with application/json body
+func NewTidyListRequest(server string, id openapi_types.UUID, params *TidyListParams, body TidyListJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTidyListRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewTidyListRequestWithBody constructs an http.Request for the TidyList method, with any body, and a specified content type
+func NewTidyListRequestWithBody(server string, id openapi_types.UUID, params *TidyListParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s/tidy", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
@@ -3085,6 +5527,112 @@ func NewEditPolicyRequestWithBody(server string, id openapi_types.UUID, params *
 	return req, nil
 }
 
+// NewGetSeenRequest constructs an http.Request for the GetSeen method
+func NewGetSeenRequest(server string, params *GetSeenParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/seen")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddSeenRequest calls the generic AddSeen builder with application/json body
+func NewAddSeenRequest(server string, body AddSeenJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddSeenRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddSeenRequestWithBody constructs an http.Request for the AddSeen method, with any body, and a specified content type
+func NewAddSeenRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/seen")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewSignOutRequest constructs an http.Request for the SignOut method
 func NewSignOutRequest(server string) (*http.Request, error) {
 	var err error
@@ -3175,6 +5723,33 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetSourcesRequest constructs an http.Request for the GetSources method
+func NewGetSourcesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/sources")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
 
 	return req, nil
 }
@@ -3371,6 +5946,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/entries (the `FindEntries` operationId).
 	FindEntriesWithResponse(ctx context.Context, params *FindEntriesParams, reqEditors ...RequestEditorFn) (*FindEntriesResponse, error)
 
+	// ExplainEntriesWithBodyWithResponse What do these lines cover, and what else
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/entries/explain (the `ExplainEntries` operationId).
+	ExplainEntriesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainEntriesResponse, error)
+
+	// ExplainEntriesWithResponse What do these lines cover, and what else
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/entries/explain (the `ExplainEntries` operationId).
+	ExplainEntriesWithResponse(ctx context.Context, body ExplainEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainEntriesResponse, error)
+
 	// GetGroupsWithResponse Groups
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3448,12 +6037,40 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /api/v1/lists/{id} (the `EditList` operationId).
 	EditListWithResponse(ctx context.Context, id openapi_types.UUID, params *EditListParams, body EditListJSONRequestBody, reqEditors ...RequestEditorFn) (*EditListResponse, error)
 
+	// FindCompanionsWithBodyWithResponse Hosts that a recorded page needs, and whether the list lets them in
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/lists/{id}/companions (the `FindCompanions` operationId).
+	FindCompanionsWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FindCompanionsResponse, error)
+
+	// CompareListWithResponse What two states of a list differ by
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/lists/{id}/compare (the `CompareList` operationId).
+	CompareListWithResponse(ctx context.Context, id openapi_types.UUID, params *CompareListParams, reqEditors ...RequestEditorFn) (*CompareListResponse, error)
+
 	// GetEntriesWithResponse Entries of a list, page by page
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/lists/{id}/entries (the `GetEntries` operationId).
 	GetEntriesWithResponse(ctx context.Context, id openapi_types.UUID, params *GetEntriesParams, reqEditors ...RequestEditorFn) (*GetEntriesResponse, error)
+
+	// EditEntriesWithBodyWithResponse Set note, last day or switch of some entries
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/lists/{id}/entries (the `EditEntries` operationId).
+	EditEntriesWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditEntriesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditEntriesResponse, error)
+
+	// EditEntriesWithResponse Set note, last day or switch of some entries
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/lists/{id}/entries (the `EditEntries` operationId).
+	EditEntriesWithResponse(ctx context.Context, id openapi_types.UUID, params *EditEntriesParams, body EditEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*EditEntriesResponse, error)
 
 	// AddEntriesWithBodyWithResponse Add lines to a list; bad ones are reported and do not spoil the others
 	//
@@ -3469,6 +6086,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/lists/{id}/entries (the `AddEntries` operationId).
 	AddEntriesWithResponse(ctx context.Context, id openapi_types.UUID, params *AddEntriesParams, body AddEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*AddEntriesResponse, error)
 
+	// CopyEntriesWithBodyWithResponse Copy or move entries into another list
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/lists/{id}/entries/copy (the `CopyEntries` operationId).
+	CopyEntriesWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *CopyEntriesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyEntriesResponse, error)
+
+	// CopyEntriesWithResponse Copy or move entries into another list
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/lists/{id}/entries/copy (the `CopyEntries` operationId).
+	CopyEntriesWithResponse(ctx context.Context, id openapi_types.UUID, params *CopyEntriesParams, body CopyEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyEntriesResponse, error)
+
 	// RemoveEntriesWithBodyWithResponse Take entries out of a list
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -3483,12 +6114,26 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/lists/{id}/entries/remove (the `RemoveEntries` operationId).
 	RemoveEntriesWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveEntriesParams, body RemoveEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*RemoveEntriesResponse, error)
 
-	// ExportEntriesWithResponse The whole list as a file in the notation
+	// ExportEntriesWithResponse The whole list as a file
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/lists/{id}/export (the `ExportEntries` operationId).
-	ExportEntriesWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*ExportEntriesResponse, error)
+	ExportEntriesWithResponse(ctx context.Context, id openapi_types.UUID, params *ExportEntriesParams, reqEditors ...RequestEditorFn) (*ExportEntriesResponse, error)
+
+	// GetFindingsWithResponse What is wrong with a list's entries
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/lists/{id}/findings (the `GetFindings` operationId).
+	GetFindingsWithResponse(ctx context.Context, id openapi_types.UUID, params *GetFindingsParams, reqEditors ...RequestEditorFn) (*GetFindingsResponse, error)
+
+	// GetHistoryWithResponse Who changed what in a list, and when
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/lists/{id}/history (the `GetHistory` operationId).
+	GetHistoryWithResponse(ctx context.Context, id openapi_types.UUID, params *GetHistoryParams, reqEditors ...RequestEditorFn) (*GetHistoryResponse, error)
 
 	// ImportEntriesWithBodyWithResponse Add a file to a list, in one transaction
 	//
@@ -3503,6 +6148,83 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/lists/{id}/import (the `ImportEntries` operationId).
 	ImportEntriesWithTextBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *ImportEntriesParams, body ImportEntriesTextRequestBody, reqEditors ...RequestEditorFn) (*ImportEntriesResponse, error)
+
+	// RemoveSourceWithResponse Pull a list no more; its entries stay
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/lists/{id}/source (the `RemoveSource` operationId).
+	RemoveSourceWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*RemoveSourceResponse, error)
+
+	// GetSourceWithResponse Where a list's entries come from, and how the last pull went
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/lists/{id}/source (the `GetSource` operationId).
+	GetSourceWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetSourceResponse, error)
+
+	// SetSourceWithBodyWithResponse Have a list pulled from an address
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/lists/{id}/source (the `SetSource` operationId).
+	SetSourceWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSourceResponse, error)
+
+	// SetSourceWithResponse Have a list pulled from an address
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/lists/{id}/source (the `SetSource` operationId).
+	SetSourceWithResponse(ctx context.Context, id openapi_types.UUID, body SetSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSourceResponse, error)
+
+	// PullSourceWithResponse Pull a list now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/lists/{id}/source/pull (the `PullSource` operationId).
+	PullSourceWithResponse(ctx context.Context, id openapi_types.UUID, params *PullSourceParams, reqEditors ...RequestEditorFn) (*PullSourceResponse, error)
+
+	// TakeBackWithBodyWithResponse Bring a past state of a list's entries again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/lists/{id}/take-back (the `TakeBack` operationId).
+	TakeBackWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *TakeBackParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeBackResponse, error)
+
+	// TakeBackWithResponse Bring a past state of a list's entries again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/lists/{id}/take-back (the `TakeBack` operationId).
+	TakeBackWithResponse(ctx context.Context, id openapi_types.UUID, params *TakeBackParams, body TakeBackJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeBackResponse, error)
+
+	// RewriteListWithBodyWithResponse Make a list of up to 10,000 lines just these lines
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/lists/{id}/text (the `RewriteList` operationId).
+	RewriteListWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *RewriteListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RewriteListResponse, error)
+
+	// RewriteListWithResponse Make a list of up to 10,000 lines just these lines
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/lists/{id}/text (the `RewriteList` operationId).
+	RewriteListWithResponse(ctx context.Context, id openapi_types.UUID, params *RewriteListParams, body RewriteListJSONRequestBody, reqEditors ...RequestEditorFn) (*RewriteListResponse, error)
+
+	// TidyListWithBodyWithResponse Take out the entries that change nothing about what the list covers
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/lists/{id}/tidy (the `TidyList` operationId).
+	TidyListWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *TidyListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TidyListResponse, error)
+
+	// TidyListWithResponse Take out the entries that change nothing about what the list covers
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/lists/{id}/tidy (the `TidyList` operationId).
+	TidyListWithResponse(ctx context.Context, id openapi_types.UUID, params *TidyListParams, body TidyListJSONRequestBody, reqEditors ...RequestEditorFn) (*TidyListResponse, error)
 
 	// GetPoliciesWithResponse Policies in their order
 	//
@@ -3532,6 +6254,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /api/v1/policies/{id} (the `EditPolicy` operationId).
 	EditPolicyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditPolicyParams, body EditPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*EditPolicyResponse, error)
 
+	// GetSeenWithResponse Hosts that were seen in the traffic
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/seen (the `GetSeen` operationId).
+	GetSeenWithResponse(ctx context.Context, params *GetSeenParams, reqEditors ...RequestEditorFn) (*GetSeenResponse, error)
+
+	// AddSeenWithBodyWithResponse Add to what was seen of the traffic
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/seen (the `AddSeen` operationId).
+	AddSeenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddSeenResponse, error)
+
+	// AddSeenWithResponse Add to what was seen of the traffic
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/seen (the `AddSeen` operationId).
+	AddSeenWithResponse(ctx context.Context, body AddSeenJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSeenResponse, error)
+
 	// SignOutWithResponse End the session
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3559,6 +6302,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
+
+	// GetSourcesWithResponse The sources of all lists that have one
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/sources (the `GetSources` operationId).
+	GetSourcesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSourcesResponse, error)
 
 	// GetTokensWithResponse Your programs' tokens
 	//
@@ -3659,6 +6409,68 @@ func (r FindEntriesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r FindEntriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExplainEntriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ExplainOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExplainEntriesResponse) GetJSON200() *ExplainOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ExplainEntriesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ExplainEntriesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ExplainEntriesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ExplainEntriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExplainEntriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExplainEntriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExplainEntriesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4238,6 +7050,151 @@ func (r EditListResponse) ContentType() string {
 	return ""
 }
 
+type FindCompanionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CompanionsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON413 the response for an HTTP 413 `application/problem+json` response
+	ApplicationProblemJSON413 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r FindCompanionsResponse) GetJSON200() *CompanionsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r FindCompanionsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r FindCompanionsResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON413 returns the response for an HTTP 413 `application/problem+json` response
+func (r FindCompanionsResponse) GetApplicationProblemJSON413() *ErrorModel {
+	return r.ApplicationProblemJSON413
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r FindCompanionsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r FindCompanionsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r FindCompanionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FindCompanionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FindCompanionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FindCompanionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CompareOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareListResponse) GetJSON200() *CompareOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r CompareListResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r CompareListResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r CompareListResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r CompareListResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareListResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetEntriesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -4301,6 +7258,89 @@ func (r GetEntriesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetEntriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// EditEntriesResponse200Headers the declared response headers of an HTTP 200 response for EditEntries
+type EditEntriesResponse200Headers struct {
+	ETag *string
+}
+
+type EditEntriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EditEntriesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *EditEntriesResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EditEntriesResponse) GetJSON200() *EditEntriesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r EditEntriesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r EditEntriesResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r EditEntriesResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r EditEntriesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r EditEntriesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r EditEntriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EditEntriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EditEntriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EditEntriesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4384,6 +7424,82 @@ func (r AddEntriesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AddEntriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CopyEntriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CopyEntriesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CopyEntriesResponse) GetJSON200() *CopyEntriesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r CopyEntriesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r CopyEntriesResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r CopyEntriesResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r CopyEntriesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r CopyEntriesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r CopyEntriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CopyEntriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CopyEntriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CopyEntriesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4535,6 +7651,151 @@ func (r ExportEntriesResponse) ContentType() string {
 	return ""
 }
 
+// GetFindingsResponse200Headers the declared response headers of an HTTP 200 response for GetFindings
+type GetFindingsResponse200Headers struct {
+	ETag *string
+}
+
+type GetFindingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *FindingsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetFindingsResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetFindingsResponse) GetJSON200() *FindingsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetFindingsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetFindingsResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetFindingsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetFindingsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetFindingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetFindingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetFindingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetFindingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetHistoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *HistoryOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetHistoryResponse) GetJSON200() *HistoryOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetHistoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetHistoryResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetHistoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetHistoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetHistoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetHistoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetHistoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetHistoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // ImportEntriesResponse200Headers the declared response headers of an HTTP 200 response for ImportEntries
 type ImportEntriesResponse200Headers struct {
 	ETag *string
@@ -4626,6 +7887,531 @@ func (r ImportEntriesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ImportEntriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveSourceResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveSourceResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveSourceResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveSourceResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Source
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSourceResponse) GetJSON200() *Source {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetSourceResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetSourceResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetSourceResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetSourceResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Source
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetSourceResponse) GetJSON200() *Source {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r SetSourceResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r SetSourceResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r SetSourceResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r SetSourceResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r SetSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PullSourceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Source
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PullSourceResponse) GetJSON200() *Source {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PullSourceResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PullSourceResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PullSourceResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PullSourceResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PullSourceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PullSourceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PullSourceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PullSourceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// TakeBackResponse200Headers the declared response headers of an HTTP 200 response for TakeBack
+type TakeBackResponse200Headers struct {
+	ETag *string
+}
+
+type TakeBackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *List
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *TakeBackResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TakeBackResponse) GetJSON200() *List {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r TakeBackResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r TakeBackResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r TakeBackResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r TakeBackResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r TakeBackResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r TakeBackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TakeBackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TakeBackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TakeBackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// RewriteListResponse200Headers the declared response headers of an HTTP 200 response for RewriteList
+type RewriteListResponse200Headers struct {
+	ETag *string
+}
+
+type RewriteListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Report
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *RewriteListResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RewriteListResponse) GetJSON200() *Report {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RewriteListResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RewriteListResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r RewriteListResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RewriteListResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r RewriteListResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RewriteListResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RewriteListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RewriteListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RewriteListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RewriteListResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// TidyListResponse200Headers the declared response headers of an HTTP 200 response for TidyList
+type TidyListResponse200Headers struct {
+	ETag *string
+}
+
+type TidyListResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TidyOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *TidyListResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TidyListResponse) GetJSON200() *TidyOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r TidyListResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r TidyListResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r TidyListResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r TidyListResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r TidyListResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r TidyListResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TidyListResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TidyListResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TidyListResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4853,6 +8639,130 @@ func (r EditPolicyResponse) ContentType() string {
 	return ""
 }
 
+type GetSeenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SeenOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSeenResponse) GetJSON200() *SeenOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetSeenResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetSeenResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetSeenResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSeenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSeenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSeenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSeenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddSeenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AddSeenOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddSeenResponse) GetJSON200() *AddSeenOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddSeenResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddSeenResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddSeenResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddSeenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddSeenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddSeenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddSeenResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type SignOutResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5012,6 +8922,61 @@ func (r SignInResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r SignInResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetSourcesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SourcesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSourcesResponse) GetJSON200() *SourcesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetSourcesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetSourcesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSourcesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSourcesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSourcesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSourcesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5272,6 +9237,32 @@ func (c *ClientWithResponses) FindEntriesWithResponse(ctx context.Context, param
 	return ParseFindEntriesResponse(rsp)
 }
 
+// ExplainEntriesWithBodyWithResponse What do these lines cover, and what else
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/entries/explain (the `ExplainEntries` operationId).
+func (c *ClientWithResponses) ExplainEntriesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainEntriesResponse, error) {
+	rsp, err := c.ExplainEntriesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainEntriesResponse(rsp)
+}
+
+// ExplainEntriesWithResponse What do these lines cover, and what else
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/entries/explain (the `ExplainEntries` operationId).
+func (c *ClientWithResponses) ExplainEntriesWithResponse(ctx context.Context, body ExplainEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainEntriesResponse, error) {
+	rsp, err := c.ExplainEntries(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainEntriesResponse(rsp)
+}
+
 // GetGroupsWithResponse Groups
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5415,6 +9406,32 @@ func (c *ClientWithResponses) EditListWithResponse(ctx context.Context, id opena
 	return ParseEditListResponse(rsp)
 }
 
+// FindCompanionsWithBodyWithResponse Hosts that a recorded page needs, and whether the list lets them in
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/lists/{id}/companions (the `FindCompanions` operationId).
+func (c *ClientWithResponses) FindCompanionsWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FindCompanionsResponse, error) {
+	rsp, err := c.FindCompanionsWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFindCompanionsResponse(rsp)
+}
+
+// CompareListWithResponse What two states of a list differ by
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/lists/{id}/compare (the `CompareList` operationId).
+func (c *ClientWithResponses) CompareListWithResponse(ctx context.Context, id openapi_types.UUID, params *CompareListParams, reqEditors ...RequestEditorFn) (*CompareListResponse, error) {
+	rsp, err := c.CompareList(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareListResponse(rsp)
+}
+
 // GetEntriesWithResponse Entries of a list, page by page
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5426,6 +9443,32 @@ func (c *ClientWithResponses) GetEntriesWithResponse(ctx context.Context, id ope
 		return nil, err
 	}
 	return ParseGetEntriesResponse(rsp)
+}
+
+// EditEntriesWithBodyWithResponse Set note, last day or switch of some entries
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/lists/{id}/entries (the `EditEntries` operationId).
+func (c *ClientWithResponses) EditEntriesWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditEntriesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditEntriesResponse, error) {
+	rsp, err := c.EditEntriesWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditEntriesResponse(rsp)
+}
+
+// EditEntriesWithResponse Set note, last day or switch of some entries
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/lists/{id}/entries (the `EditEntries` operationId).
+func (c *ClientWithResponses) EditEntriesWithResponse(ctx context.Context, id openapi_types.UUID, params *EditEntriesParams, body EditEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*EditEntriesResponse, error) {
+	rsp, err := c.EditEntries(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditEntriesResponse(rsp)
 }
 
 // AddEntriesWithBodyWithResponse Add lines to a list; bad ones are reported and do not spoil the others
@@ -5454,6 +9497,32 @@ func (c *ClientWithResponses) AddEntriesWithResponse(ctx context.Context, id ope
 	return ParseAddEntriesResponse(rsp)
 }
 
+// CopyEntriesWithBodyWithResponse Copy or move entries into another list
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/lists/{id}/entries/copy (the `CopyEntries` operationId).
+func (c *ClientWithResponses) CopyEntriesWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *CopyEntriesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CopyEntriesResponse, error) {
+	rsp, err := c.CopyEntriesWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCopyEntriesResponse(rsp)
+}
+
+// CopyEntriesWithResponse Copy or move entries into another list
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/lists/{id}/entries/copy (the `CopyEntries` operationId).
+func (c *ClientWithResponses) CopyEntriesWithResponse(ctx context.Context, id openapi_types.UUID, params *CopyEntriesParams, body CopyEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*CopyEntriesResponse, error) {
+	rsp, err := c.CopyEntries(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCopyEntriesResponse(rsp)
+}
+
 // RemoveEntriesWithBodyWithResponse Take entries out of a list
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -5480,17 +9549,43 @@ func (c *ClientWithResponses) RemoveEntriesWithResponse(ctx context.Context, id 
 	return ParseRemoveEntriesResponse(rsp)
 }
 
-// ExportEntriesWithResponse The whole list as a file in the notation
+// ExportEntriesWithResponse The whole list as a file
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /api/v1/lists/{id}/export (the `ExportEntries` operationId).
-func (c *ClientWithResponses) ExportEntriesWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*ExportEntriesResponse, error) {
-	rsp, err := c.ExportEntries(ctx, id, reqEditors...)
+func (c *ClientWithResponses) ExportEntriesWithResponse(ctx context.Context, id openapi_types.UUID, params *ExportEntriesParams, reqEditors ...RequestEditorFn) (*ExportEntriesResponse, error) {
+	rsp, err := c.ExportEntries(ctx, id, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseExportEntriesResponse(rsp)
+}
+
+// GetFindingsWithResponse What is wrong with a list's entries
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/lists/{id}/findings (the `GetFindings` operationId).
+func (c *ClientWithResponses) GetFindingsWithResponse(ctx context.Context, id openapi_types.UUID, params *GetFindingsParams, reqEditors ...RequestEditorFn) (*GetFindingsResponse, error) {
+	rsp, err := c.GetFindings(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetFindingsResponse(rsp)
+}
+
+// GetHistoryWithResponse Who changed what in a list, and when
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/lists/{id}/history (the `GetHistory` operationId).
+func (c *ClientWithResponses) GetHistoryWithResponse(ctx context.Context, id openapi_types.UUID, params *GetHistoryParams, reqEditors ...RequestEditorFn) (*GetHistoryResponse, error) {
+	rsp, err := c.GetHistory(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetHistoryResponse(rsp)
 }
 
 // ImportEntriesWithBodyWithResponse Add a file to a list, in one transaction
@@ -5517,6 +9612,149 @@ func (c *ClientWithResponses) ImportEntriesWithTextBodyWithResponse(ctx context.
 		return nil, err
 	}
 	return ParseImportEntriesResponse(rsp)
+}
+
+// RemoveSourceWithResponse Pull a list no more; its entries stay
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/lists/{id}/source (the `RemoveSource` operationId).
+func (c *ClientWithResponses) RemoveSourceWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*RemoveSourceResponse, error) {
+	rsp, err := c.RemoveSource(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveSourceResponse(rsp)
+}
+
+// GetSourceWithResponse Where a list's entries come from, and how the last pull went
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/lists/{id}/source (the `GetSource` operationId).
+func (c *ClientWithResponses) GetSourceWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetSourceResponse, error) {
+	rsp, err := c.GetSource(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSourceResponse(rsp)
+}
+
+// SetSourceWithBodyWithResponse Have a list pulled from an address
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/lists/{id}/source (the `SetSource` operationId).
+func (c *ClientWithResponses) SetSourceWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetSourceResponse, error) {
+	rsp, err := c.SetSourceWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSourceResponse(rsp)
+}
+
+// SetSourceWithResponse Have a list pulled from an address
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/lists/{id}/source (the `SetSource` operationId).
+func (c *ClientWithResponses) SetSourceWithResponse(ctx context.Context, id openapi_types.UUID, body SetSourceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSourceResponse, error) {
+	rsp, err := c.SetSource(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetSourceResponse(rsp)
+}
+
+// PullSourceWithResponse Pull a list now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/lists/{id}/source/pull (the `PullSource` operationId).
+func (c *ClientWithResponses) PullSourceWithResponse(ctx context.Context, id openapi_types.UUID, params *PullSourceParams, reqEditors ...RequestEditorFn) (*PullSourceResponse, error) {
+	rsp, err := c.PullSource(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePullSourceResponse(rsp)
+}
+
+// TakeBackWithBodyWithResponse Bring a past state of a list's entries again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/lists/{id}/take-back (the `TakeBack` operationId).
+func (c *ClientWithResponses) TakeBackWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *TakeBackParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeBackResponse, error) {
+	rsp, err := c.TakeBackWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeBackResponse(rsp)
+}
+
+// TakeBackWithResponse Bring a past state of a list's entries again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/lists/{id}/take-back (the `TakeBack` operationId).
+func (c *ClientWithResponses) TakeBackWithResponse(ctx context.Context, id openapi_types.UUID, params *TakeBackParams, body TakeBackJSONRequestBody, reqEditors ...RequestEditorFn) (*TakeBackResponse, error) {
+	rsp, err := c.TakeBack(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTakeBackResponse(rsp)
+}
+
+// RewriteListWithBodyWithResponse Make a list of up to 10,000 lines just these lines
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/lists/{id}/text (the `RewriteList` operationId).
+func (c *ClientWithResponses) RewriteListWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *RewriteListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RewriteListResponse, error) {
+	rsp, err := c.RewriteListWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRewriteListResponse(rsp)
+}
+
+// RewriteListWithResponse Make a list of up to 10,000 lines just these lines
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/lists/{id}/text (the `RewriteList` operationId).
+func (c *ClientWithResponses) RewriteListWithResponse(ctx context.Context, id openapi_types.UUID, params *RewriteListParams, body RewriteListJSONRequestBody, reqEditors ...RequestEditorFn) (*RewriteListResponse, error) {
+	rsp, err := c.RewriteList(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRewriteListResponse(rsp)
+}
+
+// TidyListWithBodyWithResponse Take out the entries that change nothing about what the list covers
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/lists/{id}/tidy (the `TidyList` operationId).
+func (c *ClientWithResponses) TidyListWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *TidyListParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TidyListResponse, error) {
+	rsp, err := c.TidyListWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTidyListResponse(rsp)
+}
+
+// TidyListWithResponse Take out the entries that change nothing about what the list covers
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/lists/{id}/tidy (the `TidyList` operationId).
+func (c *ClientWithResponses) TidyListWithResponse(ctx context.Context, id openapi_types.UUID, params *TidyListParams, body TidyListJSONRequestBody, reqEditors ...RequestEditorFn) (*TidyListResponse, error) {
+	rsp, err := c.TidyList(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTidyListResponse(rsp)
 }
 
 // GetPoliciesWithResponse Policies in their order
@@ -5571,6 +9809,45 @@ func (c *ClientWithResponses) EditPolicyWithResponse(ctx context.Context, id ope
 	return ParseEditPolicyResponse(rsp)
 }
 
+// GetSeenWithResponse Hosts that were seen in the traffic
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/seen (the `GetSeen` operationId).
+func (c *ClientWithResponses) GetSeenWithResponse(ctx context.Context, params *GetSeenParams, reqEditors ...RequestEditorFn) (*GetSeenResponse, error) {
+	rsp, err := c.GetSeen(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSeenResponse(rsp)
+}
+
+// AddSeenWithBodyWithResponse Add to what was seen of the traffic
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/seen (the `AddSeen` operationId).
+func (c *ClientWithResponses) AddSeenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddSeenResponse, error) {
+	rsp, err := c.AddSeenWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddSeenResponse(rsp)
+}
+
+// AddSeenWithResponse Add to what was seen of the traffic
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/seen (the `AddSeen` operationId).
+func (c *ClientWithResponses) AddSeenWithResponse(ctx context.Context, body AddSeenJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSeenResponse, error) {
+	rsp, err := c.AddSeen(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddSeenResponse(rsp)
+}
+
 // SignOutWithResponse End the session
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5621,6 +9898,19 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 		return nil, err
 	}
 	return ParseSignInResponse(rsp)
+}
+
+// GetSourcesWithResponse The sources of all lists that have one
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/sources (the `GetSources` operationId).
+func (c *ClientWithResponses) GetSourcesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSourcesResponse, error) {
+	rsp, err := c.GetSources(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSourcesResponse(rsp)
 }
 
 // GetTokensWithResponse Your programs' tokens
@@ -5717,6 +10007,53 @@ func ParseFindEntriesResponse(rsp *http.Response) (*FindEntriesResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest FindEntriesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExplainEntriesResponse parses an HTTP response from a ExplainEntriesWithResponse call
+func ParseExplainEntriesResponse(rsp *http.Response) (*ExplainEntriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExplainEntriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ExplainOutputBody
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -6228,6 +10565,121 @@ func ParseEditListResponse(rsp *http.Response) (*EditListResponse, error) {
 	return response, nil
 }
 
+// ParseFindCompanionsResponse parses an HTTP response from a FindCompanionsWithResponse call
+func ParseFindCompanionsResponse(rsp *http.Response) (*FindCompanionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FindCompanionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CompanionsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 413:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON413 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareListResponse parses an HTTP response from a CompareListWithResponse call
+func ParseCompareListResponse(rsp *http.Response) (*CompareListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CompareOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetEntriesResponse parses an HTTP response from a GetEntriesWithResponse call
 func ParseGetEntriesResponse(rsp *http.Response) (*GetEntriesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6277,6 +10729,80 @@ func ParseGetEntriesResponse(rsp *http.Response) (*GetEntriesResponse, error) {
 		}
 		response.ApplicationProblemJSON500 = &dest
 
+	}
+
+	return response, nil
+}
+
+// ParseEditEntriesResponse parses an HTTP response from a EditEntriesWithResponse call
+func ParseEditEntriesResponse(rsp *http.Response) (*EditEntriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EditEntriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EditEntriesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers EditEntriesResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil
@@ -6351,6 +10877,67 @@ func ParseAddEntriesResponse(rsp *http.Response) (*AddEntriesResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseCopyEntriesResponse parses an HTTP response from a CopyEntriesWithResponse call
+func ParseCopyEntriesResponse(rsp *http.Response) (*CopyEntriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CopyEntriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CopyEntriesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
 	}
 
 	return response, nil
@@ -6477,6 +11064,127 @@ func ParseExportEntriesResponse(rsp *http.Response) (*ExportEntriesResponse, err
 	return response, nil
 }
 
+// ParseGetFindingsResponse parses an HTTP response from a GetFindingsWithResponse call
+func ParseGetFindingsResponse(rsp *http.Response) (*GetFindingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetFindingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest FindingsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetFindingsResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetHistoryResponse parses an HTTP response from a GetHistoryWithResponse call
+func ParseGetHistoryResponse(rsp *http.Response) (*GetHistoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetHistoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest HistoryOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseImportEntriesResponse parses an HTTP response from a ImportEntriesWithResponse call
 func ParseImportEntriesResponse(rsp *http.Response) (*ImportEntriesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6552,6 +11260,447 @@ func ParseImportEntriesResponse(rsp *http.Response) (*ImportEntriesResponse, err
 	switch {
 	case rsp.StatusCode == 200:
 		var headers ImportEntriesResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveSourceResponse parses an HTTP response from a RemoveSourceWithResponse call
+func ParseRemoveSourceResponse(rsp *http.Response) (*RemoveSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSourceResponse parses an HTTP response from a GetSourceWithResponse call
+func ParseGetSourceResponse(rsp *http.Response) (*GetSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Source
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetSourceResponse parses an HTTP response from a SetSourceWithResponse call
+func ParseSetSourceResponse(rsp *http.Response) (*SetSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Source
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePullSourceResponse parses an HTTP response from a PullSourceWithResponse call
+func ParsePullSourceResponse(rsp *http.Response) (*PullSourceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PullSourceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Source
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTakeBackResponse parses an HTTP response from a TakeBackWithResponse call
+func ParseTakeBackResponse(rsp *http.Response) (*TakeBackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TakeBackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest List
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers TakeBackResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRewriteListResponse parses an HTTP response from a RewriteListWithResponse call
+func ParseRewriteListResponse(rsp *http.Response) (*RewriteListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RewriteListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Report
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers RewriteListResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseTidyListResponse parses an HTTP response from a TidyListWithResponse call
+func ParseTidyListResponse(rsp *http.Response) (*TidyListResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TidyListResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TidyOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers TidyListResponse200Headers
 		if values := rsp.Header.Values("ETag"); len(values) > 0 {
 			var value string
 			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
@@ -6753,6 +11902,100 @@ func ParseEditPolicyResponse(rsp *http.Response) (*EditPolicyResponse, error) {
 	return response, nil
 }
 
+// ParseGetSeenResponse parses an HTTP response from a GetSeenWithResponse call
+func ParseGetSeenResponse(rsp *http.Response) (*GetSeenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSeenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SeenOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddSeenResponse parses an HTTP response from a AddSeenWithResponse call
+func ParseAddSeenResponse(rsp *http.Response) (*AddSeenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddSeenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AddSeenOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseSignOutResponse parses an HTTP response from a SignOutWithResponse call
 func ParseSignOutResponse(rsp *http.Response) (*SignOutResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6863,6 +12106,46 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 			return nil, err
 		}
 		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSourcesResponse parses an HTTP response from a GetSourcesWithResponse call
+func ParseGetSourcesResponse(rsp *http.Response) (*GetSourcesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSourcesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SourcesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
 		var dest ErrorModel

@@ -14,6 +14,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -31,6 +32,9 @@ const (
 // HandKept is the name of a file as people keep them: mixed line ends, a byte-order mark, addresses from a browser,
 // hosts-file lines, defanged text, typing errors.
 const HandKept = "hand-kept.txt"
+
+// Recording is the name of a browser's recording of a supplier's page.
+const Recording = "ordering.har"
 
 // Suspects is the name of a file of a hundred thousand sites, one a line.
 const (
@@ -59,18 +63,18 @@ func SuspectSites() []byte {
 }
 
 // list is one list of the demo with the file that fills it.
-type list struct{ name, description, file string }
+type list struct{ name, description, file, owner, colour string }
 
 var lists = []list{
-	{"Formulary and dosage sites", "What wards look doses up in. Must always open.", "formulary.txt"},
-	{"Bedside welcome sites", "All that a bedside screen may open.", "bedside.txt"},
-	{"Betting", "Betting, lotteries and the pages that lead there.", "betting.txt"},
-	{"Video mirrors", "Copies of video sites that turn up under ever new endings.", "video-mirrors.txt"},
-	{"Supplier portals", "Where Purchasing and the Records office order.", "suppliers.txt"},
-	{"Trainees' reading list", "Set by the trainees' lead; renewed every term.", "reading.txt"},
-	{"Blocked on request", "Kept by hand at the service desk for years.", HandKept},
-	{"Suspect sites", "A hundred thousand sites from a partner hospital, renewed monthly.", Suspects},
-	{"Old ward links", "Nothing uses this list any more.", "old-ward-links.txt"},
+	{"Formulary and dosage sites", "What wards look doses up in. Must always open.", "formulary.txt", "Pharmacy", "reed"},
+	{"Bedside welcome sites", "All that a bedside screen may open.", "bedside.txt", "Volunteers' office", "sky"},
+	{"Betting", "Betting, lotteries and the pages that lead there.", "betting.txt", "Safeguarding", "rust"},
+	{"Video mirrors", "Copies of video sites that turn up under ever new endings.", "video-mirrors.txt", "IT workshop", "plum"},
+	{"Supplier portals", "Where Purchasing and the Records office order.", "suppliers.txt", "Purchasing", "gorse"},
+	{"Trainees' reading list", "Set by the trainees' lead; renewed every term.", "reading.txt", "Trainees' lead", "reed"},
+	{"Blocked on request", "Kept by hand at the service desk for years.", HandKept, "Service desk", "rust"},
+	{"Suspect sites", "A hundred thousand sites from a partner hospital, renewed monthly.", Suspects, "IT workshop", "slate"},
+	{"Old ward links", "Nothing uses this list any more.", "old-ward-links.txt", "", ""},
 }
 
 // The policy of the demo.
@@ -88,10 +92,14 @@ var rules = []struct {
 }
 
 // Load brings the demo data into a service that does not have them, and writes the files that they came from to dir, so
-// that people have something to import. What it does is told on out. A Load that was broken off is finished by the next.
-func Load(ctx context.Context, api *client.ClientWithResponses, dir string, out io.Writer) error {
+// that people have something to import. partner is where the partner's stand-in serves. What it does is told on out. A Load that
+// was broken off is finished by the next.
+func Load(ctx context.Context, api *client.ClientWithResponses, dir, partner string, out io.Writer) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
+	}
+	if err := follow(ctx, api, partner); err != nil {
+		return fmt.Errorf("list %q: %w", partnerList, err)
 	}
 	policies, err := api.GetPoliciesWithResponse(ctx)
 	if err != nil {
@@ -113,7 +121,10 @@ func Load(ctx context.Context, api *client.ClientWithResponses, dir string, out 
 		}
 		ids[l.name] = id
 	}
-	for name, content := range map[string][]byte{HandKept: File(HandKept), Suspects: SuspectSites()} {
+	if err := loadTraffic(ctx, api, time.Now().UTC()); err != nil {
+		return fmt.Errorf("the recorded traffic: %w", err)
+	}
+	for name, content := range map[string][]byte{HandKept: File(HandKept), Suspects: SuspectSites(), Recording: File(Recording)} {
 		if err := os.WriteFile(filepath.Join(dir, name), content, 0o644); err != nil {
 			return err
 		}
@@ -130,7 +141,9 @@ func loadList(ctx context.Context, api *client.ClientWithResponses, l list, cont
 	if len(found.JSON200.Lists) > 0 {
 		have = found.JSON200.Lists[0]
 	} else {
-		made, err := api.CreateListWithResponse(ctx, client.NewListInputBody{Name: l.name, Description: &l.description})
+		made, err := api.CreateListWithResponse(ctx, client.NewListInputBody{
+			Name: l.name, Description: &l.description, Owner: &l.owner, Colour: (*client.NewListInputBodyColour)(&l.colour),
+		})
 		if err != nil {
 			return uuid.Nil, err
 		}

@@ -29,6 +29,25 @@ type scan struct {
 	unicode bool // the glob is compared with the host as people read it
 }
 
+// Costly reports whether a pattern names nothing that a URL would have to hold, so that it is tried on every URL. Those that cover
+// every host by design are not costly.
+func Costly(p pattern.Pattern) bool {
+	literal := p.Kind() != pattern.Regex && p.Kind() != pattern.Word && !p.IsGlob()
+	return !literal && newScan(0, p).costly
+}
+
+// NeedsFull reports whether a pattern hangs on something that only [Full] has.
+func NeedsFull(p pattern.Pattern) bool {
+	switch p.Kind() {
+	case pattern.Word:
+		return true
+	case pattern.Regex:
+		_, target := p.Expr()
+		return target != pattern.OnHost
+	}
+	return strings.ReplaceAll(p.FoldedPath(), "/**", "") != "" || p.Params() != nil
+}
+
 // form is how a scan looks at a URL.
 type form uint8
 

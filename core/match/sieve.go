@@ -12,10 +12,10 @@ const minNeed = 3
 // sieve holds the patterns that are found by what a URL must hold. The zero sieve is empty and ready for use.
 type sieve struct {
 	scans   []scan
-	shelves [len(grams)]shelf
-	always  []int32       // scans without needs
-	single  []int32       // those of them that do not run in an automaton
-	autos   [3]*automaton // the others, by form: onURL, onHost, onPath; nil for none
+	shelves [len(grams)]*shelf // nil where nothing is filed
+	always  []int32            // scans without needs
+	single  []int32            // those of them that do not run in an automaton
+	autos   [3]*automaton      // the others, by form: onURL, onHost, onPath; nil for none
 }
 
 // shelf files needs by grams of one length.
@@ -58,10 +58,10 @@ func (s *sieve) seal() {
 					best = i
 				}
 			}
-			shelf, g := &s.shelves[at], gramAt(text, best, size)
-			if shelf.needs == nil {
-				shelf.needs = map[uint64][]need{}
+			if s.shelves[at] == nil {
+				s.shelves[at] = &shelf{needs: map[uint64][]need{}}
 			}
+			shelf, g := s.shelves[at], gramAt(text, best, size)
 			shelf.needs[g] = append(shelf.needs[g], need{int32(n), int32(best), text})
 			word, mask := bit(g)
 			shelf.seen[word] |= mask
@@ -118,8 +118,8 @@ func (x *sieve) ask(s *scratch) {
 	}
 	x.askTogether(s)
 	for at := range x.shelves {
-		if x.shelves[at].needs != nil {
-			x.askShelf(s, &x.shelves[at], grams[at])
+		if x.shelves[at] != nil {
+			x.askShelf(s, x.shelves[at], grams[at])
 		}
 	}
 }

@@ -92,6 +92,16 @@ func ReadLines(r io.Reader, reading Reading, each func(Line) error) error {
 	}
 }
 
+// ReadLine reads one line by itself, as [ReadLines] reads those of a file. Its number is 1.
+func ReadLine(text string, reading Reading) Line {
+	line := Line{Number: 1, Text: text}
+	line.read(reading)
+	if line.Err != nil {
+		line.Err.Line = 1
+	}
+	return line
+}
+
 func (l *Line) read(reading Reading) {
 	if site, ok := plainSite(l.Text); ok {
 		l.Entries = []Entry{site}

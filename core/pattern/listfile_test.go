@@ -9,8 +9,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"pgregory.net/rapid"
 	"golang.org/x/text/encoding/unicode"
+	"pgregory.net/rapid"
 )
 
 func outcomes(t *testing.T, text string, reading Reading) string {

@@ -8,7 +8,7 @@ import (
 
 // Param is one parameter that a pattern asks for.
 type Param struct {
-	Name string // decoded and folded
+	Name  string // decoded and folded
 	Value Glob   // decoded and folded; nil where the parameter has only to be there
 }
 

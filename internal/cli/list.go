@@ -17,7 +17,9 @@ import (
 func (a *app) listCommand() *cobra.Command {
 	cmd := noun("list", "Lists of URLs and their entries",
 		a.listLsCommand(), a.listShowCommand(), a.listNewCommand(), a.listEditCommand(), a.listDeleteCommand(),
-		a.listFindCommand(), a.listAddCommand(), a.listRemoveCommand(), a.listImportCommand(), a.listExportCommand())
+		a.listFindCommand(), a.listAddCommand(), a.listRemoveCommand(), a.listSetCommand(), a.listCopyCommand(false), a.listCopyCommand(true),
+		a.listImportCommand(), a.listExportCommand(), a.listHistoryCommand(), a.listCompareCommand(), a.listTakeBackCommand(), a.listUndoCommand(),
+		a.listTidyCommand(), a.listCompanionsCommand(), a.sourceCommand())
 	cmd.Example = `  widelark list new "Supplier portals" --describe "Where Purchasing orders"
   widelark list add "Supplier portals" ferrow-instruments.example '*.tarn-textiles.test'
   widelark list import "Supplier portals" portals.txt`
@@ -57,13 +59,13 @@ func (a *app) listLsCommand() *cobra.Command {
 					break
 				}
 			}
-			v := view{data: lists, columns: []string{"Name", "Entries", "Used by", "Changed", "By"}, numbers: []int{1}, empty: "There are no lists yet. Make one with `widelark list new NAME`."}
+			v := view{data: lists, columns: []string{"Name", "Entries", "Used by", "Owner", "Changed", "By"}, numbers: []int{1}, empty: "There are no lists yet. Make one with `widelark list new NAME`."}
 			for _, l := range lists {
 				used := strings.Join(l.UsedBy, ", ")
 				if used == "" && a.format == "table" {
 					used = "nothing"
 				}
-				v.rows = append(v.rows, []string{l.Name, grouped(l.EntryCount), used, a.moment(l.UpdatedAt), l.UpdatedBy})
+				v.rows = append(v.rows, []string{l.Name, grouped(l.EntryCount), used, l.Owner, a.moment(l.UpdatedAt), l.UpdatedBy})
 			}
 			return a.show(v)
 		}),
@@ -115,6 +117,9 @@ func (a *app) listShowCommand() *cobra.Command {
 				fmt.Fprintf(a.out, "%s · %s\n", l.Name, plural(l.EntryCount, "entry", "entries"))
 				if l.Description != "" {
 					fmt.Fprintln(a.out, l.Description)
+				}
+				if l.Owner != "" {
+					fmt.Fprintf(a.out, "Owner: %s\n", l.Owner)
 				}
 				fmt.Fprintln(a.out)
 			}
@@ -177,7 +182,7 @@ func (a *app) findCovering(ctx context.Context, api *client.ClientWithResponses,
 	}
 	v := view{data: matches, columns: []string{"List", "In it", "Entry", "Covers"}, empty: "No entry covers that."}
 	for _, m := range matches {
-		isIn := map[bool]string{true: "yes", false: "carved out"}[m.In]
+		isIn := map[client.MatchIn]string{client.MatchInYes: "yes", client.MatchInNo: "carved out"}[m.In]
 		for _, e := range append(m.Entries, m.CarveOuts...) {
 			v.rows = append(v.rows, []string{m.List.Name, isIn, e.Text, e.Explain})
 		}
@@ -186,11 +191,12 @@ func (a *app) findCovering(ctx context.Context, api *client.ClientWithResponses,
 }
 
 func (a *app) listNewCommand() *cobra.Command {
-	var description string
+	var description, owner, colour string
 	cmd := &cobra.Command{
 		Use: "new NAME", Short: "Make a list", Args: exactly("NAME"),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
-			made, err := api.CreateListWithResponse(cmd.Context(), client.NewListInputBody{Name: args[0], Description: &description})
+			ink := client.NewListInputBodyColour(colour)
+			made, err := api.CreateListWithResponse(cmd.Context(), client.NewListInputBody{Name: args[0], Description: &description, Owner: &owner, Colour: &ink})
 			if err != nil {
 				return err
 			}
@@ -199,24 +205,32 @@ func (a *app) listNewCommand() *cobra.Command {
 		}),
 	}
 	cmd.Flags().StringVar(&description, "describe", "", "what the list is for")
+	cmd.Flags().StringVar(&owner, "owner", "", "who answers for it")
+	cmd.Flags().StringVar(&colour, "colour", "", colours)
 	return cmd
 }
 
+const colours = "reed, heather, rust, slate, gorse, sky, plum or sand"
+
 func (a *app) listEditCommand() *cobra.Command {
-	var name, description string
+	var name, description, owner, colour string
 	cmd := &cobra.Command{
-		Use: "edit NAME", Short: "Rename or describe a list", Args: exactly("NAME"),
-		Example: `  widelark list edit Betting --name "Betting and lotteries"`,
+		Use: "edit NAME", Short: "Rename, describe or mark a list", Args: exactly("NAME"),
+		Example: `  widelark list edit Betting --name "Betting and lotteries"
+  widelark list edit Betting --owner "Safeguarding team" --colour rust`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			var edit client.EditListInputBody
-			if cmd.Flags().Changed("name") {
-				edit.Name = &name
-			}
-			if cmd.Flags().Changed("describe") {
-				edit.Description = &description
+			ink := client.EditListInputBodyColour(colour)
+			for flag, set := range map[string]func(){
+				"name": func() { edit.Name = &name }, "describe": func() { edit.Description = &description },
+				"owner": func() { edit.Owner = &owner }, "colour": func() { edit.Colour = &ink },
+			} {
+				if cmd.Flags().Changed(flag) {
+					set()
+				}
 			}
 			if edit == (client.EditListInputBody{}) {
-				return usageError{errors.New("nothing to change: give --name or --describe")}
+				return usageError{errors.New("nothing to change: give --name, --describe, --owner or --colour")}
 			}
 			return a.withList(func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, _ []string) error {
 				edited, err := api.EditListWithResponse(cmd.Context(), l.ID, &client.EditListParams{IfMatch: match(l.Version)}, edit)
@@ -229,6 +243,8 @@ func (a *app) listEditCommand() *cobra.Command {
 	}
 	cmd.Flags().StringVar(&name, "name", "", "the new name")
 	cmd.Flags().StringVar(&description, "describe", "", "what the list is for")
+	cmd.Flags().StringVar(&owner, "owner", "", "who answers for it; empty takes it away")
+	cmd.Flags().StringVar(&colour, "colour", "", colours+"; empty takes it away")
 	return cmd
 }
 
@@ -264,28 +280,9 @@ func (a *app) listAddCommand() *cobra.Command {
 	return a.reads(cmd)
 }
 
-func (a *app) listRemoveCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "remove NAME ENTRY...", Short: "Take entries out of a list", Args: atLeast("NAME", "ENTRY"),
-		Example: `  widelark list remove Betting oddsfield.example '! help.oddsfield.example'`,
-		RunE: a.withList(func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, rest []string) error {
-			lines := rest
-			removed, err := api.RemoveEntriesWithResponse(cmd.Context(), l.ID, nil, client.RemoveEntriesInputBody{Lines: &lines})
-			if err != nil {
-				return err
-			}
-			fmt.Fprintf(a.out, "Took %s out of %q; %s stay.\n", plural(removed.JSON200.Removed, "entry", "entries"), l.Name, grouped(removed.JSON200.List.EntryCount))
-			if missing := int64(len(lines)) - removed.JSON200.Removed; missing > 0 {
-				fmt.Fprintf(a.err, "%s not in the list.\n", plural(missing, "entry was", "entries were"))
-				return errNo
-			}
-			return nil
-		}),
-	}
-}
-
 func (a *app) listImportCommand() *cobra.Command {
 	var exact, preview, replace, all bool
+	var format, column, noteColumn, untilColumn, reportTo string
 	cmd := &cobra.Command{
 		Use: "import NAME [FILE]", Short: "Add a file (or standard input) to a list",
 		Long: "Add a file to a list, in one transaction. What people keep and paste (addresses from a browser, hosts-file lines, defanged text) is turned " +
@@ -293,7 +290,8 @@ func (a *app) listImportCommand() *cobra.Command {
 		Example: `  widelark list import Betting betting.txt
   widelark list import Betting --preview < betting.txt
   widelark list import "Suspect sites" this-month.txt --replace --preview
-  widelark list import Betting betting.txt -o csv > report.csv`,
+  widelark list import Betting asked-for.csv --column site --note-column reason
+  widelark list import Betting betting.txt.gz --report report.csv`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 1 {
 				return nil
@@ -310,12 +308,27 @@ func (a *app) listImportCommand() *cobra.Command {
 			if exact {
 				reading = client.ImportEntriesParamsReadingExact
 			}
+			params := &client.ImportEntriesParams{Reading: &reading, Preview: &preview, Replace: &replace}
+			if format == "" {
+				format = formatOf(append(rest, "")[0])
+			}
+			written := client.ImportEntriesParamsFormat(format)
+			params.Format, params.Column, params.NoteColumn, params.UntilColumn = &written, &column, &noteColumn, &untilColumn
+			if reportTo != "" || all {
+				most := int64(100_000)
+				params.Report = &most
+			}
 			body, done := a.progress(file, "sent")
-			report, err := api.ImportEntriesWithBodyWithResponse(cmd.Context(), l.ID,
-				&client.ImportEntriesParams{Reading: &reading, Preview: &preview, Replace: &replace}, "text/plain", body)
+			report, err := api.ImportEntriesWithBodyWithResponse(cmd.Context(), l.ID, params, "application/octet-stream", body)
 			done()
 			if err != nil {
 				return err
+			}
+			if reportTo != "" {
+				if err := saveReport(reportTo, *report.JSON200); err != nil {
+					return err
+				}
+				fmt.Fprintf(a.err, "The report is in %s.\n", reportTo)
 			}
 			return a.report(*report.JSON200, all)
 		}),
@@ -324,7 +337,37 @@ func (a *app) listImportCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&preview, "preview", false, "only say what would become of each line")
 	cmd.Flags().BoolVar(&replace, "replace", false, "take out the entries that are not in the file")
 	cmd.Flags().BoolVar(&all, "all", false, "show every reported line, not only the first 20 of a kind")
+	cmd.Flags().StringVar(&format, "format", "", "lines, domains, hosts, csv or jsonl; without it, told by the file's name. Packed with gzip or zstd as they may be")
+	cmd.Flags().StringVar(&column, "column", "", "csv, jsonl: the column with the entries, by name or number")
+	cmd.Flags().StringVar(&noteColumn, "note-column", "", "csv, jsonl: the column with the notes")
+	cmd.Flags().StringVar(&untilColumn, "until-column", "", "csv, jsonl: the column with the last days")
+	cmd.Flags().StringVar(&reportTo, "report", "", "write what became of every changed and refused line to this file, as CSV, or JSON where it ends so")
 	return a.reads(cmd)
+}
+
+// formatOf tells the format of a file by its name, packing aside.
+func formatOf(name string) string {
+	name = strings.TrimSuffix(strings.TrimSuffix(strings.ToLower(name), ".gz"), ".zst")
+	switch {
+	case strings.HasSuffix(name, ".csv"):
+		return "csv"
+	case strings.HasSuffix(name, ".jsonl"), strings.HasSuffix(name, ".ndjson"):
+		return "jsonl"
+	}
+	return "lines"
+}
+
+// saveReport writes a report for later, or for somebody else.
+func saveReport(path string, r client.Report) error {
+	file, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	to := &app{out: file, format: "csv"}
+	if strings.HasSuffix(path, ".json") {
+		to.format = "json"
+	}
+	return errors.Join(to.show(reportView(r)), file.Close())
 }
 
 // progress counts what is read from r on standard error, where that is a terminal.
@@ -357,13 +400,7 @@ func (p *progress) Read(b []byte) (int, error) {
 
 // report shows what became of the lines of an import, and ends with "no" where some were refused.
 func (a *app) report(r client.Report, all bool) error {
-	v := view{data: r, columns: []string{"Line", "Column", "Outcome", "Text", "Entries", "Remark"}}
-	for _, l := range r.RefusedLines {
-		v.rows = append(v.rows, []string{fmt.Sprint(l.Line), fmt.Sprint(l.Column), "refused", l.Text, "", l.Message})
-	}
-	for _, l := range r.ChangedLines {
-		v.rows = append(v.rows, []string{fmt.Sprint(l.Line), "", "changed", l.Text, strings.Join(l.Entries, " | "), strings.Join(l.Changes, "; ")})
-	}
+	v := reportView(r)
 	if a.format != "table" {
 		if err := a.show(v); err != nil {
 			return err
@@ -375,6 +412,17 @@ func (a *app) report(r client.Report, all bool) error {
 		return errNo
 	}
 	return nil
+}
+
+func reportView(r client.Report) view {
+	v := view{data: r, columns: []string{"Line", "Column", "Outcome", "Text", "Entries", "Remark"}}
+	for _, l := range r.RefusedLines {
+		v.rows = append(v.rows, []string{fmt.Sprint(l.Line), fmt.Sprint(l.Column), "refused", l.Text, "", l.Message})
+	}
+	for _, l := range r.ChangedLines {
+		v.rows = append(v.rows, []string{fmt.Sprint(l.Line), "", "changed", l.Text, strings.Join(l.Entries, " | "), strings.Join(l.Changes, "; ")})
+	}
+	return v
 }
 
 func (a *app) reportLines(r client.Report, all bool) {
@@ -412,13 +460,17 @@ func (a *app) reportLines(r client.Report, all bool) {
 
 func more(w io.Writer, shown, of int64) {
 	if of > shown {
-		fmt.Fprintf(w, "  … and %s more; --all or -o csv shows up to 1,000\n", grouped(of-shown))
+		fmt.Fprintf(w, "  … and %s more; --all shows them, --report FILE keeps them\n", grouped(of-shown))
 	}
 }
 
 func (a *app) listExportCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "export NAME [FILE]", Short: "Write a list as a file in the notation (or to standard output)",
+	var format, packing string
+	cmd := &cobra.Command{
+		Use: "export NAME [FILE]", Short: "Write a list as a file (or to standard output)",
+		Example: `  widelark list export Betting betting.txt
+  widelark list export Betting betting.csv.gz
+  widelark list export Betting --format domains | sort`,
 		Args: func(cmd *cobra.Command, args []string) error {
 			if len(args) == 2 {
 				return nil
@@ -426,15 +478,25 @@ func (a *app) listExportCommand() *cobra.Command {
 			return exactly("NAME")(cmd, args)
 		},
 		RunE: a.withList(func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, rest []string) error {
-			res, err := api.ExportEntries(cmd.Context(), l.ID)
+			name := append(rest, "")[0]
+			if format == "" {
+				format = formatOf(name)
+			}
+			if packing == "" {
+				packing = map[bool]string{strings.HasSuffix(name, ".gz"): "gzip", strings.HasSuffix(name, ".zst"): "zstd"}[true]
+			}
+			written, packed := client.ExportEntriesParamsFormat(format), client.ExportEntriesParamsPacking(packing)
+			res, err := api.ExportEntries(cmd.Context(), l.ID, &client.ExportEntriesParams{Format: &written, Packing: &packed})
 			if err != nil {
 				return err
 			}
 			defer res.Body.Close()
-			if len(rest) == 0 {
+			if name == "" {
 				_, err = io.Copy(a.out, res.Body)
 			} else {
-				err = save(rest[0], res.Body)
+				body, done := a.progress(res.Body, "received")
+				err = save(name, body)
+				done()
 			}
 			if err != nil {
 				return fmt.Errorf("the export broke off; what was written is not the whole list: %w", err)
@@ -442,6 +504,9 @@ func (a *app) listExportCommand() *cobra.Command {
 			return nil
 		}),
 	}
+	cmd.Flags().StringVar(&format, "format", "", "lines, domains, hosts, csv or jsonl; without it, told by the file's name")
+	cmd.Flags().StringVar(&packing, "packing", "", "gzip or zstd; without it, told by the file's name")
+	return cmd
 }
 
 // save writes all that r has to a file.

@@ -17,7 +17,7 @@ import (
 const batch = 5000
 
 func (a *app) tryCommand() *cobra.Command {
-	var group, file string
+	var group, file, sight string
 	var exitCode bool
 	cmd := &cobra.Command{
 		Use:   "try [URL...]",
@@ -27,6 +27,7 @@ func (a *app) tryCommand() *cobra.Command {
 		Example: `  widelark try oddsfield.example/today
   widelark try --file asked-for.txt -o csv > verdicts.csv
   cut -f3 proxy.log | widelark try --file - -o json
+  widelark try --sight name dosage.example/tables
   widelark try --exit-code formulary.example && echo reachable`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (len(args) == 0) == (file == "") {
@@ -42,7 +43,7 @@ func (a *app) tryCommand() *cobra.Command {
 					return err
 				}
 			}
-			all, err := a.tryAll(cmd.Context(), api, group, urls)
+			all, err := a.tryAll(cmd.Context(), api, group, sight, urls)
 			if err != nil {
 				return err
 			}
@@ -58,6 +59,7 @@ func (a *app) tryCommand() *cobra.Command {
 		},
 	}
 	cmd.Flags().StringVar(&group, "group", "", "who asks; without it, the group of the first policy")
+	cmd.Flags().StringVar(&sight, "sight", "full", "what can be seen of the request: name (the host), tunnel (host and port over https) or full")
 	cmd.Flags().StringVar(&file, "file", "", "a file of URLs, one a line; - is standard input")
 	cmd.Flags().BoolVar(&exitCode, "exit-code", false, "exit with 1 where any URL is not allowed")
 	return a.reads(cmd)
@@ -88,11 +90,12 @@ func (a *app) readURLs(name string) ([]string, error) {
 }
 
 // tryAll asks in batches. The answer of each is decided on one version of the draft; the last one's is told.
-func (a *app) tryAll(ctx context.Context, api *client.ClientWithResponses, group string, urls []string) (client.TrialsOutputBody, error) {
+func (a *app) tryAll(ctx context.Context, api *client.ClientWithResponses, group, sight string, urls []string) (client.TrialsOutputBody, error) {
 	var all client.TrialsOutputBody
+	seen := client.TrialsInputBodySight(sight)
 	for begin := 0; begin < len(urls); begin += batch {
 		part := urls[begin:min(begin+batch, len(urls))]
-		answer, err := api.TryUrlsWithResponse(ctx, client.TrialsInputBody{Urls: part, Group: &group})
+		answer, err := api.TryUrlsWithResponse(ctx, client.TrialsInputBody{Urls: part, Group: &group, Sight: &seen})
 		if err != nil {
 			return all, err
 		}
@@ -150,7 +153,7 @@ func alsoIn(t client.Trial) []string {
 		return names
 	}
 	for _, m := range *t.Matches {
-		if m.In && (t.Decider == nil || t.Decider.List.ID != m.List.ID) {
+		if m.In == client.MatchInYes && (t.Decider == nil || t.Decider.List.ID != m.List.ID) {
 			names = append(names, m.List.Name)
 		}
 	}
@@ -165,6 +168,9 @@ func (a *app) showTrial(w io.Writer, all client.TrialsOutputBody) {
 		return
 	}
 	fmt.Fprintf(w, "%s  %s\n%s\n", a.verdict(string(*t.Verdict)), *t.URL, a.wrapped(*t.Because, 2))
+	if t.AtFull != nil && string(*t.AtFull) != string(*t.Verdict) {
+		fmt.Fprintf(w, "  Where the whole URL is seen it would be: %s\n", a.verdict(string(*t.AtFull)))
+	}
 	if d := t.Decider; d != nil {
 		fmt.Fprintf(w, "\n  decided by  %s\n  list        %s\n  entry       %s\n%s\n", d.Rule, d.List.Name, d.Entry.Text, a.wrapped(d.Entry.Explain, 14))
 	}
@@ -187,11 +193,18 @@ func (a *app) showMatches(w io.Writer, t client.Trial) {
 			if t.Decider != nil && t.Decider.Entry.ID == e.ID {
 				continue
 			}
-			fmt.Fprintf(w, "%s  %s  ›  %s%s\n", title, m.List.Name, e.Text, map[bool]string{false: "  (carved out)", true: ""}[m.In])
+			fmt.Fprintf(w, "%s  %s  ›  %s%s\n", title, m.List.Name, e.Text, map[client.MatchIn]string{client.MatchInNo: "  (carved out)"}[m.In])
 			title = ""
 		}
 		for _, e := range m.CarveOuts {
 			fmt.Fprintf(w, "%s  %s  ›  %s\n", title, m.List.Name, e.Text)
+			title = ""
+		}
+		if m.Unclear == nil {
+			continue
+		}
+		for _, e := range *m.Unclear {
+			fmt.Fprintf(w, "%s  %s  ›  %s  (cannot tell)\n", title, m.List.Name, e.Text)
 			title = ""
 		}
 	}

@@ -1,13 +1,13 @@
 package httpapi
 
 import (
-	"bufio"
+	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"mime"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -16,6 +16,7 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/pattern"
+	"widelark/internal/listfile"
 	"widelark/internal/revision"
 )
 
@@ -85,23 +86,6 @@ type addEntriesInput struct {
 	}
 }
 
-type removeEntriesInput struct {
-	ByID
-	MayMatch
-	Body struct {
-		IDs   []int64  `json:"ids,omitempty" maxItems:"10000"`
-		Lines []string `json:"lines,omitempty" maxItems:"10000" doc:"Entries as they are written; notes and attributes do not count"`
-	}
-}
-
-type removeEntriesOutput struct {
-	ETag string `header:"ETag"`
-	Body struct {
-		Removed int64 `json:"removed"`
-		List    List  `json:"list"`
-	}
-}
-
 // MaxImport is the largest file that is taken, in bytes: two million lines of the longest usual host names.
 const MaxImport = 128 << 20
 
@@ -114,6 +98,11 @@ type importInput struct {
 	Reading pattern.Reading `query:"reading" enum:"exact,mending" default:"mending" doc:"exact takes notation only; mending also turns what people keep and paste into the entry meant, and says how"`
 	Preview bool            `query:"preview" doc:"Only report what would become of everything; nothing is kept"`
 	Replace bool            `query:"replace" doc:"Take out the entries that are not in the file; those that stay keep their notes"`
+	Format  listfile.Format `query:"format" enum:"lines,domains,hosts,csv,jsonl" default:"lines" doc:"How the file writes entries. lines is the notation and, with mending, what people keep. Each may be packed with gzip or zstd"`
+	Column  string          `query:"column" maxLength:"200" doc:"csv: the column with the entries, by its name or its number from 1 on (default the first). jsonl: the field (default entry)"`
+	Note    string          `query:"noteColumn" maxLength:"200" doc:"csv: the column with the notes. jsonl: the field (default note)"`
+	Until   string          `query:"untilColumn" maxLength:"200" doc:"csv: the column with the last days. jsonl: the field (default until)"`
+	Report  int             `query:"report" default:"1000" minimum:"0" maximum:"100000" doc:"How many changed and how many refused lines the report shows; all are counted"`
 	body    io.Reader
 }
 
@@ -121,14 +110,18 @@ type importInput struct {
 func (in *importInput) Resolve(ctx huma.Context) []error {
 	in.body = &limited{r: ctx.BodyReader(), left: MaxImport}
 	media, params, err := mime.ParseMediaType(ctx.Header("Content-Type"))
-	if err != nil || media != "text/plain" && media != "application/octet-stream" {
-		return []error{huma.NewError(http.StatusUnsupportedMediaType, "Send the file as text/plain.")}
+	if err != nil || !slices.Contains(fileMedia, media) {
+		return []error{huma.NewError(http.StatusUnsupportedMediaType, "Send the file as one of "+strings.Join(fileMedia, ", ")+".")}
 	}
 	if charset := strings.ToLower(params["charset"]); charset != "" && charset != "utf-8" && charset != "us-ascii" && charset != "utf-16" {
 		return []error{huma.NewError(http.StatusUnsupportedMediaType, "Send the file as UTF-8; this one says that it is "+charset+".")}
 	}
 	return nil
 }
+
+// fileMedia are the media types that files come as. What they hold is told by the parameter format, and packing by their first
+// bytes.
+var fileMedia = []string{"text/plain", "text/csv", "application/x-ndjson", "application/gzip", "application/zstd", "application/octet-stream"}
 
 // limited fails with errTooLarge where a reader has more than it may.
 type limited struct {
@@ -158,8 +151,8 @@ type Report struct {
 	Same         int64         `json:"same" doc:"Entries that it had, or that were named before in the file"`
 	Removed      int64         `json:"removed" doc:"Entries taken out, because the file replaced the list and does not name them"`
 	Preview      bool          `json:"preview" doc:"Nothing was kept"`
-	ChangedLines []ChangedLine `json:"changedLines" doc:"The first 1,000"`
-	RefusedLines []RefusedLine `json:"refusedLines" doc:"The first 1,000"`
+	ChangedLines []ChangedLine `json:"changedLines" doc:"As many as were asked for"`
+	RefusedLines []RefusedLine `json:"refusedLines" doc:"As many as were asked for"`
 	List         *List         `json:"list,omitempty" doc:"The list after it; left out for a preview"`
 }
 
@@ -202,16 +195,20 @@ func reportBody(r revision.Report, l revision.List, preview bool) *reportOutput 
 		out.Body.ChangedLines = append(out.Body.ChangedLines, changed)
 	}
 	for _, line := range r.RefusedLines {
-		err := line.Err
-		out.Body.RefusedLines = append(out.Body.RefusedLines, RefusedLine{
-			Line: line.Number, Column: err.Column, Text: shown(line.Text), Code: err.Code,
-			Found: shown(err.Found), Expected: err.Expected, Suggestion: err.Suggestion, Message: err.Error(),
-		})
+		out.Body.RefusedLines = append(out.Body.RefusedLines, refusedLine(line))
 	}
 	if !preview {
 		out.ETag, out.Body.List = etag(l.Version), (*List)(&l)
 	}
 	return out
+}
+
+func refusedLine(line pattern.Line) RefusedLine {
+	err := line.Err
+	return RefusedLine{
+		Line: line.Number, Column: err.Column, Text: shown(line.Text), Code: err.Code,
+		Found: shown(err.Found), Expected: err.Expected, Suggestion: err.Suggestion, Message: err.Error(),
+	}
 }
 
 // shown keeps a line of a file to what a report can show.
@@ -234,24 +231,26 @@ func (s *server) registerEntries(api huma.API) {
 				return nil, s.problem(ctx, &revision.FieldError{Field: fmt.Sprintf("lines[%d]", i), Msg: "one line is wanted, without a line end"})
 			}
 		}
-		return s.merge(ctx, in.ID, strings.NewReader(strings.Join(in.Body.Lines, "\n")+"\n"), in.Body.Reading, revision.Merging{}, in.MayMatch)
+		lines := strings.NewReader(strings.Join(in.Body.Lines, "\n") + "\n")
+		return s.merge(ctx, in.ID, lines, listfile.Options{Reading: in.Body.Reading}, revision.Merging{}, in.MayMatch)
 	})
-	remove := operation("removeEntries", http.MethodPost, "/lists/{id}/entries/remove", "Entries", "Take entries out of a list", 404, 412, 422)
-	remove.MaxBodyBytes = 16 << 20
-	huma.Register(api, remove, s.removeEntries)
-
 	load := operation("importEntries", http.MethodPost, "/lists/{id}/import", "Entries", "Add a file to a list, in one transaction", 404, 412, 413, 415, 422)
 	load.BodyReadTimeout = -1 // a large file over a slow line may take its time
 	load.MaxBodyBytes = -1    // limited counts
 	load.RequestBody = &huma.RequestBody{
-		Required: true, Description: "The file: one entry a line",
+		Required: true, Description: "The file, plain or packed with gzip or zstd; also as text/csv, application/x-ndjson, application/gzip, application/zstd",
 		Content: map[string]*huma.MediaType{"text/plain": {Schema: &huma.Schema{Type: huma.TypeString}}},
 	}
 	huma.Register(api, load, func(ctx context.Context, in *importInput) (*reportOutput, error) {
-		return s.merge(ctx, in.ID, in.body, in.Reading, revision.Merging{Replace: in.Replace, Preview: in.Preview}, in.MayMatch)
+		how := revision.Merging{Replace: in.Replace, Preview: in.Preview, Shown: in.Report}
+		if in.Report == 0 {
+			how.Shown = -1
+		}
+		options := listfile.Options{Format: in.Format, Reading: in.Reading, Entry: in.Column, Note: in.Note, Until: in.Until}
+		return s.merge(ctx, in.ID, in.body, options, how, in.MayMatch)
 	})
 
-	export := operation("exportEntries", http.MethodGet, "/lists/{id}/export", "Entries", "The whole list as a file in the notation", 404)
+	export := operation("exportEntries", http.MethodGet, "/lists/{id}/export", "Entries", "The whole list as a file", 404, 422)
 	export.Responses = map[string]*huma.Response{"200": {
 		Description: "One entry a line", Content: map[string]*huma.MediaType{"text/plain": {Schema: &huma.Schema{Type: huma.TypeString}}},
 	}}
@@ -311,7 +310,7 @@ func (s *server) getEntries(ctx context.Context, in *entriesInput) (*entriesOutp
 	return out, nil
 }
 
-func (s *server) merge(ctx context.Context, id uuid.UUID, file io.Reader, reading pattern.Reading, how revision.Merging, match MayMatch) (*reportOutput, error) {
+func (s *server) merge(ctx context.Context, id uuid.UUID, file io.Reader, options listfile.Options, how revision.Merging, match MayMatch) (*reportOutput, error) {
 	version, err := match.version()
 	if err != nil {
 		return nil, err
@@ -319,7 +318,14 @@ func (s *server) merge(ctx context.Context, id uuid.UUID, file io.Reader, readin
 	if _, err := s.Store.List(ctx, id); err != nil { // before a long file is read for nothing
 		return nil, s.problem(ctx, err)
 	}
-	l, report, err := revision.Import(ctx, s.Store, id, file, reading, how, version, caller(ctx).Name)
+	plain, err := listfile.Unpacked(file)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	defer plain.Close()
+	bounded := &limited{r: plain, left: MaxImport} // what a small packed file holds may be very large
+	lines := func(each func(pattern.Line) error) error { return listfile.Read(bounded, options, each) }
+	l, report, err := revision.ImportLines(ctx, s.Store, id, lines, how, version, caller(ctx).Name)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -340,48 +346,34 @@ func (s *server) prepareTrials(ctx context.Context) {
 	}()
 }
 
-func (s *server) removeEntries(ctx context.Context, in *removeEntriesInput) (*removeEntriesOutput, error) {
-	version, err := in.version()
-	if err != nil {
-		return nil, err
-	}
-	removal := revision.Selection{IDs: in.Body.IDs}
-	for i, line := range in.Body.Lines {
-		entry, err := pattern.Parse(line)
-		if err == nil && entry.Kind() == pattern.Note {
-			err = errors.New("an entry is wanted")
-		}
-		if err != nil {
-			return nil, s.problem(ctx, &revision.FieldError{Field: fmt.Sprintf("lines[%d]", i), Msg: err.Error()})
-		}
-		removal.Keys = append(removal.Keys, entry.Key())
-	}
-	l, removed, err := s.Store.RemoveEntries(ctx, in.ID, removal, version, caller(ctx).Name)
-	if err != nil {
-		return nil, s.problem(ctx, err)
-	}
-	s.prepareTrials(ctx)
-	out := &removeEntriesOutput{ETag: etag(l.Version)}
-	out.Body.Removed, out.Body.List = removed, List(l)
-	return out, nil
+type exportInput struct {
+	ByID
+	Format  listfile.Format  `query:"format" enum:"lines,domains,hosts,csv,jsonl" default:"lines" doc:"domains and hosts hold hosts only; what they cannot say is left out, and counted at the end"`
+	Packing listfile.Packing `query:"packing" enum:",gzip,zstd" doc:"Left out, the file is plain"`
 }
 
-func (s *server) exportEntries(ctx context.Context, in *ByID) (*huma.StreamResponse, error) {
+// mediaOf names what a file of a format is sent as.
+var mediaOf = map[listfile.Format]string{listfile.CSV: "text/csv; charset=utf-8", listfile.JSONLines: "application/x-ndjson"}
+
+func (s *server) exportEntries(ctx context.Context, in *exportInput) (*huma.StreamResponse, error) {
 	l, err := s.Store.List(ctx, in.ID)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
 	return &huma.StreamResponse{Body: func(hctx huma.Context) {
-		hctx.SetHeader("Content-Type", "text/plain; charset=utf-8")
-		hctx.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": l.Name + ".txt"}))
+		media := cmp.Or(mediaOf[in.Format], "text/plain; charset=utf-8")
+		if in.Packing != listfile.Plain {
+			media = "application/" + string(in.Packing)
+		}
+		hctx.SetHeader("Content-Type", media)
+		hctx.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": l.Name + "." + listfile.Ending(in.Format, in.Packing)}))
 		hctx.SetHeader("ETag", etag(l.Version))
-		w := bufio.NewWriterSize(hctx.BodyWriter(), 64<<10)
-		err := s.Store.EachEntry(ctx, in.ID, func(entry pattern.Entry) error {
-			_, err := w.WriteString(entry.String() + "\n")
-			return err
-		})
+		w, err := listfile.NewWriter(hctx.BodyWriter(), in.Format, in.Packing)
 		if err == nil {
-			err = w.Flush()
+			err = s.Store.EachEntry(ctx, in.ID, func(_ int64, entry pattern.Entry) error { return w.Write(entry) })
+		}
+		if err == nil {
+			err = w.Close()
 		}
 		if err != nil {
 			// The status is sent: cutting the connection is the only way left to say that the file is not whole.

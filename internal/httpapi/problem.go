@@ -10,6 +10,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"widelark/internal/account"
+	"widelark/internal/companion"
+	"widelark/internal/listfile"
 	"widelark/internal/revision"
 )
 
@@ -19,12 +21,18 @@ func (s *server) problem(ctx context.Context, err error) error {
 	var field *revision.FieldError
 	var used *revision.InUseError
 	var ready huma.StatusError
+	var file *listfile.Error
+	var recording *companion.Error
 	switch {
 	case errors.As(err, &ready):
 		return ready
 	case errors.As(err, &field):
 		return huma.Error422UnprocessableEntity("The request cannot be carried out as it stands.",
 			&huma.ErrorDetail{Message: field.Msg, Location: strings.TrimSuffix("body."+field.Field, ".")})
+	case errors.As(err, &file):
+		return huma.Error422UnprocessableEntity("The file cannot be read: " + file.Error() + ".")
+	case errors.As(err, &recording):
+		return huma.Error422UnprocessableEntity("The recording cannot be read: " + recording.Error() + ".")
 	case errors.As(err, &used):
 		return huma.Error409Conflict("The list cannot be deleted: " + used.Error() + ". Take it out there first.")
 	case errors.Is(err, revision.ErrNotFound), errors.Is(err, account.ErrUnknown):

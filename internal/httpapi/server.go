@@ -18,7 +18,9 @@ import (
 
 	"widelark/internal/account"
 	"widelark/internal/revision"
+	"widelark/internal/subscription"
 	"widelark/internal/trial"
+	"widelark/internal/upkeep"
 )
 
 // Parts are what the API gives access to.
@@ -27,6 +29,10 @@ type Parts struct {
 	Door     *account.Door
 	Store    revision.Store
 	Desk     *trial.Desk
+	Keeper   *upkeep.Keeper
+	Seen     revision.SeenStore
+	Sources  revision.SourceStore
+	Puller   *subscription.Puller
 	Sessions *scs.SessionManager
 	Alive    func(context.Context) error // reports whether the database answers
 	Console  fs.FS
@@ -98,6 +104,10 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerSessions(api)
 	s.registerLists(api)
 	s.registerEntries(api)
+	s.registerBulk(api)
+	s.registerHistory(api)
+	s.registerUpkeep(api)
+	s.registerSources(api)
 	s.registerPolicies(api)
 	s.registerTrials(api)
 	return api

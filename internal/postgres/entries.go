@@ -100,21 +100,22 @@ func (s *Store) FindEntries(ctx context.Context, text string, after int64, limit
 }
 
 // EachEntry implements [revision.Store]. It streams, so a list of any size takes little memory.
-func (s *Store) EachEntry(ctx context.Context, id uuid.UUID, each func(pattern.Entry) error) error {
+func (s *Store) EachEntry(ctx context.Context, id uuid.UUID, each func(id int64, entry pattern.Entry) error) error {
 	if err := s.exists(ctx, id); err != nil {
 		return err
 	}
-	rows, err := s.pool.Query(ctx, `select `+entryColumns+` from entries e where e.list_id = $1 and e.gone is null order by e.id`, id)
+	rows, err := s.pool.Query(ctx, `select e.id, `+entryColumns+` from entries e where e.list_id = $1 and e.gone is null order by e.id`, id)
 	if err != nil {
 		return err
 	}
+	var at int64
 	var p parts
-	_, err = pgx.ForEachRow(rows, p.targets(), func() error {
+	_, err = pgx.ForEachRow(rows, append([]any{&at}, p.targets()...), func() error {
 		entry, err := p.entry()
 		if err != nil {
 			return err
 		}
-		return each(entry)
+		return each(at, entry)
 	})
 	return err
 }
@@ -410,12 +411,12 @@ func selected(id uuid.UUID, which revision.Selection) []any {
 }
 
 // RemoveEntries implements [revision.Store].
-func (s *Store) RemoveEntries(ctx context.Context, id uuid.UUID, which revision.Selection, seen int64, by string) (after revision.List, removed int64, err error) {
+func (s *Store) RemoveEntries(ctx context.Context, id uuid.UUID, which revision.Selection, what string, seen int64, by string) (after revision.List, removed int64, err error) {
 	err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
 			return err
 		}
-		after, removed, err = remove(ctx, tx, id, which, revision.Change{Version: version, By: by, What: revision.ChangeRemoved})
+		after, removed, err = remove(ctx, tx, id, which, revision.Change{Version: version, By: by, What: what})
 		return err
 	})
 	return after, removed, ours(err)

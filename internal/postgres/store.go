@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"log/slog"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -18,6 +19,8 @@ import (
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
 	"github.com/pressly/goose/v3/lock"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivermigrate"
 
 	"widelark/internal/account"
 	"widelark/internal/revision"
@@ -35,6 +38,9 @@ type Store struct {
 var (
 	_ account.Store  = (*Store)(nil)
 	_ revision.Store = (*Store)(nil)
+
+	_ revision.SeenStore   = (*Store)(nil)
+	_ revision.SourceStore = (*Store)(nil)
 )
 
 // Open connects to a database and brings its tables up to date. The caller closes the store.
@@ -75,8 +81,29 @@ func migrate(ctx context.Context, pool *pgxpool.Pool) error {
 	if err != nil {
 		return err
 	}
-	_, err = provider.Up(ctx)
-	return err
+	if _, err = provider.Up(ctx); err != nil {
+		return err
+	}
+	return migrateQueue(ctx, pool)
+}
+
+// migrateQueue makes the tables of the queue for work in the background. They are the library's, and so are their migrations.
+func migrateQueue(ctx context.Context, pool *pgxpool.Pool) error {
+	migrator, err := rivermigrate.New(riverpgxv5.New(pool), &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		return err
+	}
+	conn, err := pool.Acquire(ctx)
+	if err != nil {
+		return err
+	}
+	defer conn.Release()
+	if _, err := conn.Exec(ctx, "select pg_advisory_lock(8470)"); err != nil { // two services may start at once
+		return err
+	}
+	_, err = migrator.Migrate(ctx, rivermigrate.DirectionUp, nil)
+	_, unlockErr := conn.Exec(context.WithoutCancel(ctx), "select pg_advisory_unlock(8470)")
+	return errors.Join(err, unlockErr)
 }
 
 // Close gives the connections back and waits for those in use.

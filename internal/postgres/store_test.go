@@ -4,8 +4,10 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
@@ -47,7 +49,7 @@ func newList(t testing.TB, store *postgres.Store, name string, lines ...string) 
 func written(t testing.TB, store *postgres.Store, id uuid.UUID) []string {
 	t.Helper()
 	var lines []string
-	require.NoError(t, store.EachEntry(t.Context(), id, func(e pattern.Entry) error {
+	require.NoError(t, store.EachEntry(t.Context(), id, func(_ int64, e pattern.Entry) error {
 		lines = append(lines, e.String())
 		return nil
 	}))
@@ -122,16 +124,16 @@ func TestMergeEntries(t *testing.T) {
 	assert.Equal(t, revision.Merged{Added: 1, Updated: 2, Same: 2}, r.Merged)
 	assert.Equal(t, []string{"# Betting", "a.example # again", "b.example [until 2026-12-24]", "! a.example", "müßig.example", "# Betting", "c.example [off]"}, written(t, store, list.ID))
 
-	after, removed, err := store.RemoveEntries(t.Context(), list.ID, revision.Selection{Keys: []string{"a.example", "missing.example"}}, 0, "edda")
+	after, removed, err := store.RemoveEntries(t.Context(), list.ID, revision.Selection{Keys: []string{"a.example", "missing.example"}}, revision.ChangeRemoved, 0, "edda")
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, removed)
 	entries, total, err := store.Entries(t.Context(), list.ID, revision.EntryQuery{Limit: 100, Kind: pattern.Note})
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, total)
-	after, _, err = store.RemoveEntries(t.Context(), list.ID, revision.Selection{IDs: []int64{entries[0].ID}}, after.Version, "edda")
+	after, _, err = store.RemoveEntries(t.Context(), list.ID, revision.Selection{IDs: []int64{entries[0].ID}}, revision.ChangeRemoved, after.Version, "edda")
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, after.NoteCount)
-	_, _, err = store.RemoveEntries(t.Context(), list.ID, revision.Selection{}, after.Version-1, "edda")
+	_, _, err = store.RemoveEntries(t.Context(), list.ID, revision.Selection{}, revision.ChangeRemoved, after.Version-1, "edda")
 	require.ErrorIs(t, err, revision.ErrStale)
 	_, _, err = revision.Import(t.Context(), store, uuid.New(), strings.NewReader("a.example"), pattern.Exact, revision.Merging{}, 0, "edda")
 	require.ErrorIs(t, err, revision.ErrNotFound)
@@ -258,7 +260,7 @@ func TestReadDraft(t *testing.T) {
 	list := newList(t, store, "A", "# note", "a.example", "! =b.example", "*.c.example", "d.example [off]", "möwe.example", "*.*", "*.e.*", "a.example/x")
 	newList(t, store, "B", "z.example")
 	since := list.Version
-	_, removed, err := store.RemoveEntries(ctx, list.ID, revision.Selection{Keys: []string{"a.example", "! =b.example"}}, 0, "edda")
+	_, removed, err := store.RemoveEntries(ctx, list.ID, revision.Selection{Keys: []string{"a.example", "! =b.example"}}, revision.ChangeRemoved, 0, "edda")
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, removed)
 	_, _, err = store.EditEntries(ctx, list.ID, revision.Selection{Keys: []string{"*.c.example"}}, revision.EntryEdit{Note: ptr("why")}, 0, "edda")
@@ -312,7 +314,7 @@ func TestBulkEdits(t *testing.T) {
 	assert.Equal(t, revision.Merged{Added: 1}, merged)
 	_, _, err = store.CopyEntries(ctx, to.ID, uuid.New(), revision.Selection{All: true}, false, 0, "edda")
 	require.ErrorIs(t, err, revision.ErrNotFound)
-	_, n, err = store.RemoveEntries(ctx, from.ID, revision.Selection{}, 0, "edda")
+	_, n, err = store.RemoveEntries(ctx, from.ID, revision.Selection{}, revision.ChangeRemoved, 0, "edda")
 	require.NoError(t, err)
 	assert.Zero(t, n, "an empty selection is nothing, not everything")
 
@@ -328,11 +330,82 @@ func TestBulkEdits(t *testing.T) {
 	assert.Equal(t, after.Version, history[4].Version)
 }
 
+func TestRewrite(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	list := newList(t, store, "Betting", "# note", "a.example", "b.example # why", "c.example")
+	ids := func() (all []int64) {
+		entries, _, err := store.Entries(ctx, list.ID, revision.EntryQuery{Limit: 100})
+		require.NoError(t, err)
+		for _, e := range entries {
+			all = append(all, e.ID)
+		}
+		return all
+	}
+	first := ids()
+	for _, step := range []struct {
+		lines []string
+		want  revision.Merged
+		stay  int // how many ids at the front stay
+	}{
+		{[]string{"# note", "a.example", "b.example # because", "c.example", "d.example"}, revision.Merged{Added: 1, Updated: 1, Same: 2}, 4},
+		{[]string{"# note", "a.example", "new.example", "b.example # because", "d.example"}, revision.Merged{Added: 1, Same: 3, Removed: 1}, 2},
+		{[]string{"d.example", "# note", "# another", "a.example"}, revision.Merged{Notes: 1, Same: 2, Removed: 2}, 0},
+		{[]string{"d.example", "a.example"}, revision.Merged{Same: 2, Removed: 2}, 1},
+		{nil, revision.Merged{Removed: 2}, 0},
+		{[]string{"x.example"}, revision.Merged{Added: 1}, 0},
+	} {
+		var entries []pattern.Entry
+		for _, line := range step.lines {
+			entries = append(entries, pattern.MustParse(line))
+		}
+		after, merged, err := store.Rewrite(ctx, list.ID, entries, 0, "edda")
+		require.NoError(t, err)
+		assert.Equal(t, step.want, merged, step.lines)
+		assert.Equal(t, step.lines, written(t, store, list.ID), step.lines)
+		assert.EqualValues(t, len(step.lines), after.EntryCount+after.NoteCount)
+		now := ids()
+		assert.True(t, slices.Equal(first[:step.stay], now[:step.stay]), step.lines)
+		first = now
+	}
+	_, _, err := store.Rewrite(ctx, list.ID, nil, list.Version, "edda")
+	require.ErrorIs(t, err, revision.ErrStale)
+	_, err = store.TakeBack(ctx, list.ID, list.Version, 0, "edda")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"# note", "a.example", "b.example # why", "c.example"}, written(t, store, list.ID))
+}
+
+func seen(host, path string, requests int64, day time.Time) revision.SeenPage {
+	return revision.SeenPage{Host: host, Path: path, Requests: requests, LastOn: day}
+}
+
+func TestSeen(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	day := time.Date(2026, 11, 20, 0, 0, 0, 0, time.UTC)
+	before, err := store.SeenVersion(ctx)
+	require.NoError(t, err)
+	for range 2 {
+		require.NoError(t, store.AddSeen(ctx, []revision.SeenPage{
+			seen("heron.example", "/", 3, day), seen("heron.example", "/x", 1, day.AddDate(0, 0, 1)), seen("a_b.test", "/", 1, day), seen("heron.example", "/", 1, day),
+		}))
+	}
+	hosts, err := store.SeenHosts(ctx, "her", 5)
+	require.NoError(t, err)
+	assert.Equal(t, []revision.SeenPage{seen("heron.example", "/", 10, day.AddDate(0, 0, 1))}, hosts)
+	n := 0
+	require.NoError(t, store.EachSeen(ctx, func(revision.SeenPage) error { n++; return nil }))
+	assert.Equal(t, 3, n)
+	after, err := store.SeenVersion(ctx)
+	require.NoError(t, err)
+	assert.NotEqual(t, before, after)
+}
+
 func TestCompareAndTakeBack(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
 	first := newList(t, store, "Betting", "# note", "a.example", "b.example", "c.example")
-	_, _, err := store.RemoveEntries(ctx, first.ID, revision.Selection{Keys: []string{"a.example"}}, 0, "edda")
+	_, _, err := store.RemoveEntries(ctx, first.ID, revision.Selection{Keys: []string{"a.example"}}, revision.ChangeRemoved, 0, "edda")
 	require.NoError(t, err)
 	second, _, err := store.EditEntries(ctx, first.ID, revision.Selection{Keys: []string{"b.example"}}, revision.EntryEdit{Note: ptr("why")}, 0, "edda")
 	require.NoError(t, err)

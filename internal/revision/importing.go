@@ -9,7 +9,7 @@ import (
 	"widelark/core/pattern"
 )
 
-// MaxShown is how many changed and how many refused lines a report shows one by one. All are counted. A report of so many
+// MaxShown is how many changed and how many refused lines a report shows one by one, unless more are asked for. All are counted. A report of so many
 // is some 500 KB, and nobody reads further before mending the file.
 const MaxShown = 1000
 
@@ -29,12 +29,12 @@ type Report struct {
 // error is returned, nothing. Bad lines do not spoil the others; the report tells them. A file without a single entry never
 // replaces a list: that is a [*FieldError].
 func Import(ctx context.Context, store Store, list uuid.UUID, r io.Reader, reading pattern.Reading, how Merging, version int64, by string) (List, Report, error) {
-	return importLines(ctx, store, list, func(each func(pattern.Line) error) error { return pattern.ReadLines(r, reading, each) }, how, version, by)
+	return ImportLines(ctx, store, list, func(each func(pattern.Line) error) error { return pattern.ReadLines(r, reading, each) }, how, version, by)
 }
 
-// importLines is [Import] for lines from wherever they come.
-func importLines(ctx context.Context, store Store, list uuid.UUID, lines func(each func(pattern.Line) error) error, how Merging, version int64, by string) (List, Report, error) {
-	batch, report, err := gather(ctx, lines)
+// ImportLines is [Import] for lines from wherever they come, one after the other.
+func ImportLines(ctx context.Context, store Store, list uuid.UUID, lines func(each func(pattern.Line) error) error, how Merging, version int64, by string) (List, Report, error) {
+	batch, report, err := Gather(ctx, lines, how.Shown)
 	if err == nil && how.Replace && report.Good+report.Changed == 0 {
 		err = &FieldError{"file", "it holds no entry, and would empty the list; is it the right one?"}
 	}
@@ -47,12 +47,16 @@ func importLines(ctx context.Context, store Store, list uuid.UUID, lines func(ea
 	return kept, report, err
 }
 
-// gather returns the entries of a list file, each once, and a report in which Same counts those that were named again.
-func gather(ctx context.Context, lines func(each func(pattern.Line) error) error) (*Batch, Report, error) {
+// Gather returns the entries of a list file, each once, and a report in which Same counts those that were named again.
+// The report shows so many changed and so many refused lines; see [Merging].
+func Gather(ctx context.Context, lines func(each func(pattern.Line) error) error, shown int) (*Batch, Report, error) {
+	if shown == 0 {
+		shown = MaxShown
+	}
 	var report Report
 	batch := &Batch{}
 	err := lines(func(line pattern.Line) error {
-		report.count(line)
+		report.count(line, shown)
 		for _, entry := range line.Entries {
 			isNew, err := batch.Add(entry)
 			if err != nil {
@@ -70,7 +74,7 @@ func gather(ctx context.Context, lines func(each func(pattern.Line) error) error
 	return batch, report, err
 }
 
-func (r *Report) count(line pattern.Line) {
+func (r *Report) count(line pattern.Line, shown int) {
 	r.Lines++
 	switch line.Outcome() {
 	case pattern.Blank:
@@ -81,12 +85,12 @@ func (r *Report) count(line pattern.Line) {
 		r.Good++
 	case pattern.Changed:
 		r.Changed++
-		if len(r.ChangedLines) < MaxShown {
+		if len(r.ChangedLines) < shown {
 			r.ChangedLines = append(r.ChangedLines, line)
 		}
 	case pattern.Refused:
 		r.Refused++
-		if len(r.RefusedLines) < MaxShown {
+		if len(r.RefusedLines) < shown {
 			r.RefusedLines = append(r.RefusedLines, line)
 		}
 	}

@@ -106,6 +106,9 @@ type Merging struct {
 	// Preview only counts; nothing is kept.
 	Preview bool
 
+	// How many changed and how many refused lines the report shows; 0 for MaxShown, less for none.
+	Shown int
+
 	// What the change is called in the list's history; "" for added, or replaced.
 	What   string
 	Detail string
@@ -180,11 +183,14 @@ type Store interface {
 
 	Entries(ctx context.Context, list uuid.UUID, query EntryQuery) (entries []Entry, total int64, err error)
 	FindEntries(ctx context.Context, text string, after int64, limit int) ([]FoundEntry, error) // of all lists, by id
-	EachEntry(ctx context.Context, list uuid.UUID, each func(pattern.Entry) error) error
+	EachEntry(ctx context.Context, list uuid.UUID, each func(id int64, entry pattern.Entry) error) error
 	MergeEntries(ctx context.Context, list uuid.UUID, batch *Batch, how Merging, version int64, by string) (List, Merged, error)
 	EditEntries(ctx context.Context, list uuid.UUID, which Selection, edit EntryEdit, version int64, by string) (List, int64, error)
-	RemoveEntries(ctx context.Context, list uuid.UUID, which Selection, version int64, by string) (List, int64, error)
+	RemoveEntries(ctx context.Context, list uuid.UUID, which Selection, what string, version int64, by string) (List, int64, error)  // what is ChangeRemoved or ChangeTidied
 	CopyEntries(ctx context.Context, from, to uuid.UUID, which Selection, move bool, version int64, by string) (List, Merged, error) // returns to
+
+	// Rewrite makes a list just these lines, in this order. No key may stand twice.
+	Rewrite(ctx context.Context, list uuid.UUID, lines []pattern.Entry, version int64, by string) (List, Merged, error)
 
 	History(ctx context.Context, list uuid.UUID, before int64, limit int) ([]Change, error) // the newest first; before 0 begins
 	Compare(ctx context.Context, list uuid.UUID, from, to int64, after int64, limit int) (found []Difference, total int64, err error)
@@ -195,6 +201,9 @@ type Store interface {
 	Policies(ctx context.Context) ([]Policy, error) // in their order
 	EditPolicy(ctx context.Context, id uuid.UUID, edit PolicyEdit, version int64, by string) (Policy, error)
 }
+
+// MaxText is how many lines a list may have at most to be edited as one text. A browser's editor stays quick with so many.
+const MaxText = 10_000
 
 // MaxName is the longest name, in characters: what fits a table's column on a screen of 1280 pixels.
 const MaxName = 80

@@ -53,9 +53,9 @@ func TestChecked(t *testing.T) {
 
 func reportOn(t *testing.T, text string) Report {
 	t.Helper()
-	_, report, err := gather(t.Context(), func(each func(pattern.Line) error) error {
+	_, report, err := Gather(t.Context(), func(each func(pattern.Line) error) error {
 		return pattern.ReadLines(strings.NewReader(text), pattern.Mending, each)
-	})
+	}, 0)
 	require.NoError(t, err)
 	return report
 }

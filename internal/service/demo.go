@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io"
+	"net"
+	"net/http"
 	"os"
 	"os/user"
 	"path/filepath"
@@ -77,7 +79,12 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 		return err
 	}
 	defer func() { err = errors.Join(err, s.Close()) }()
-	if err := furnish(ctx, s, dir, out); err != nil {
+	partner, stop, err := standIn(demo.Partner())
+	if err != nil {
+		return err
+	}
+	defer stop()
+	if err := furnish(ctx, s, dir, partner, out); err != nil {
 		return fmt.Errorf("the demo data could not be loaded: %w", err)
 	}
 	welcome(out, s.URL, dir, time.Since(begin))
@@ -90,6 +97,17 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 	case <-db.Done():
 		return fmt.Errorf("the database server ended by itself; see %s", filepath.Join(dir, "database", "postgres.log"))
 	}
+}
+
+// standIn serves for somebody else on a free port of loopback, and returns the address.
+func standIn(handler http.Handler) (url string, stop func(), err error) {
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", nil, fmt.Errorf("the partner's stand-in cannot listen: %w", err)
+	}
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
+	go func() { _ = server.Serve(listener) }() // it ends with stop
+	return "http://" + listener.Addr().String(), func() { _ = server.Close() }, nil
 }
 
 // demoDir returns a folder of the project's own. PostgreSQL does not run as root; where its user cannot enter the
@@ -115,7 +133,7 @@ func demoDir() (string, error) {
 
 // furnish lets the demo's person in, loads the demo data through the API where they are not there yet, and leaves a
 // sign-in for the command line.
-func furnish(ctx context.Context, s *Service, dir string, out io.Writer) error {
+func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer) error {
 	if _, err := s.Door.Add(ctx, demo.Name, demo.FullName, demo.Password); err != nil && !errors.Is(err, account.ErrTaken) {
 		return err
 	}
@@ -135,7 +153,7 @@ func furnish(ctx context.Context, s *Service, dir string, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	return demo.Load(ctx, api, filepath.Join(dir, "files"), out)
+	return demo.Load(ctx, api, filepath.Join(dir, "files"), partner, out)
 }
 
 // welcome says where to look and what to try. Paths are as short as they can be from here.

@@ -16,7 +16,9 @@ import (
 	"widelark/internal/account"
 	"widelark/internal/httpapi"
 	"widelark/internal/postgres"
+	"widelark/internal/subscription"
 	"widelark/internal/trial"
+	"widelark/internal/upkeep"
 	"widelark/web"
 )
 
@@ -27,6 +29,7 @@ type Service struct {
 
 	store    *postgres.Store
 	sessions *pgxstore.PostgresStore
+	pulls    *subscription.Runner
 	server   *http.Server
 	failed   chan error // has the reason where the server ended by itself
 }
@@ -76,12 +79,14 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	}
 	sessions := pgxstore.NewWithCleanupInterval(store.Pool(), 10*time.Minute)
 	desk := trial.NewDesk(store, zone, time.Now)
+	puller := &subscription.Puller{Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = desk.Prepare(ctx) }}
 	s := &Service{
 		Door: door, URL: "http://" + listener.Addr().String(), store: store, sessions: sessions, failed: make(chan error, 1),
 	}
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
-			Accounts: store, Door: door, Store: store, Desk: desk, Alive: store.Ping, Console: web.Console(), Log: log, Version: version,
+			Accounts: store, Door: door, Store: store, Desk: desk, Keeper: upkeep.NewKeeper(store, store, desk),
+			Seen: store, Sources: store, Puller: puller, Alive: store.Ping, Console: web.Console(), Log: log, Version: version,
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
 		ReadHeaderTimeout: 10 * time.Second,
@@ -91,6 +96,10 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	if err := desk.Prepare(ctx); err != nil {
 		s.closeStores()
 		return nil, fmt.Errorf("the draft cannot be read: %w", err)
+	}
+	if s.pulls, err = subscription.Start(context.WithoutCancel(ctx), store.Pool(), puller, log); err != nil {
+		s.closeStores()
+		return nil, fmt.Errorf("the work in the background cannot begin: %w", err)
 	}
 	go func() {
 		if err := s.server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
@@ -112,6 +121,9 @@ func (s *Service) Close() error {
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = s.server.Close()
 	}
+	pulled, stop := context.WithTimeout(context.Background(), 5*time.Second)
+	defer stop()
+	err = errors.Join(err, s.pulls.Stop(pulled))
 	s.closeStores()
 	return err
 }

@@ -199,3 +199,9 @@ func (s *Service) Request(t testing.TB, method, path, body string, header map[st
 	t.Cleanup(func() { _ = res.Body.Close() })
 	return res
 }
+
+// How long to wait for what happens in the background, and how often to look. Machines may be slow.
+const (
+	Patience = 90 * time.Second
+	Look     = 100 * time.Millisecond
+)

@@ -76,7 +76,7 @@ func TestEditsCountEverywhere(t *testing.T) {
 	h.add(t, "heron.example")
 	assert.Equal(t, policy.Block, verdict(t, here, "heron.example"))
 	assert.Equal(t, policy.Block, verdict(t, there, "heron.example"))
-	_, _, err = other.RemoveEntries(t.Context(), h.list.ID, revision.Selection{Keys: []string{"heron.example"}}, 0, "edda")
+	_, _, err = other.RemoveEntries(t.Context(), h.list.ID, revision.Selection{Keys: []string{"heron.example"}}, revision.ChangeRemoved, 0, "edda")
 	require.NoError(t, err)
 	assert.Equal(t, policy.Allow, verdict(t, here, "heron.example"))
 }
@@ -156,7 +156,7 @@ func TestLargeLists(t *testing.T) {
 	_, err = h.store.EditList(t.Context(), h.list.ID, revision.ListEdit{Name: &renamed}, 0, "edda")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Also", "Odds"}, names("site-4711.example"))
-	_, _, err = h.store.RemoveEntries(t.Context(), h.list.ID, revision.Selection{Keys: lines}, 0, "edda")
+	_, _, err = h.store.RemoveEntries(t.Context(), h.list.ID, revision.Selection{Keys: lines}, revision.ChangeRemoved, 0, "edda")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Also"}, names("site-4711.example"))
 	require.NoError(t, h.store.RemoveList(t.Context(), also.ID, 0))

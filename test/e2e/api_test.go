@@ -161,7 +161,7 @@ func TestBareRequests(t *testing.T) {
 		status              int
 		says                string
 	}{
-		{"POST", imports, "application/json", 415, "Send the file as text/plain."},
+		{"POST", imports, "application/json", 415, "Send the file as one of text/plain"},
 		{"POST", imports, "text/plain; charset=iso-8859-1", 415, "iso-8859-1"},
 		{"POST", imports + "?reading=loose", "text/plain", 422, "query.reading"},
 		{"GET", "/api/v1/lists/42", "", 422, "path.id"},

@@ -8,6 +8,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -49,8 +50,9 @@ func TestListCommands(t *testing.T) {
 	var one struct{ Entries []client.Entry }
 	require.NoError(t, json.Unmarshal([]byte(run("list", "show", "Betting", "--limit", "1", "-o", "json").Done(t)), &one))
 	assert.Equal(t, "oddsfield.example # why", one.Entries[0].Text)
-	assert.Contains(t, run("list", "show", "Betting", "--limit", "1").Done(t), `More: widelark list show "Betting" --after 1 --limit 1`)
-	assert.Contains(t, run("list", "show", "Betting", "--after", "1").Done(t), "*.oddsfield.test")
+	more := regexp.MustCompile(`More: widelark list show "Betting" --after (\d+) --limit 1`).FindStringSubmatch(run("list", "show", "Betting", "--limit", "1").Done(t))
+	require.NotNil(t, more)
+	assert.Contains(t, run("list", "show", "Betting", "--after", more[1]).Done(t), "*.oddsfield.test")
 	assert.NotContains(t, run("list", "show", "Betting", "--contains", "why").Done(t), "*.oddsfield.test")
 
 	assert.Equal(t, "oddsfield.example # why\n*.oddsfield.test\n", run("list", "export", "Betting").Done(t))

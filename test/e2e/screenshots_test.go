@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -23,7 +24,9 @@ func TestScreenshots(t *testing.T) {
 		t.Skip("pictures are taken by `make screenshots`")
 	}
 	s := server.Serve(t)
-	require.NoError(t, demo.Load(t.Context(), s.API(t), t.TempDir(), os.Stdout))
+	partner := httptest.NewServer(demo.Partner())
+	defer partner.Close()
+	require.NoError(t, demo.Load(t.Context(), s.API(t), t.TempDir(), partner.URL, os.Stdout))
 	b := open(t, s.URL)
 	picture := func(name string) { b.picture(filepath.Join(*shots, name+".png")) }
 	b.goTo("/")

@@ -21,6 +21,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/entries/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What do these lines cover, and what else */
+        post: operations["explainEntries"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/groups": {
         parameters: {
             query?: never;
@@ -109,6 +126,40 @@ export interface paths {
         patch: operations["editList"];
         trace?: never;
     };
+    "/api/v1/lists/{id}/companions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hosts that a recorded page needs, and whether the list lets them in */
+        post: operations["findCompanions"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lists/{id}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What two states of a list differ by */
+        get: operations["compareList"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lists/{id}/entries": {
         parameters: {
             query?: never;
@@ -121,6 +172,24 @@ export interface paths {
         put?: never;
         /** Add lines to a list; bad ones are reported and do not spoil the others */
         post: operations["addEntries"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        /** Set note, last day or switch of some entries */
+        patch: operations["editEntries"];
+        trace?: never;
+    };
+    "/api/v1/lists/{id}/entries/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Copy or move entries into another list */
+        post: operations["copyEntries"];
         delete?: never;
         options?: never;
         head?: never;
@@ -151,8 +220,42 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The whole list as a file in the notation */
+        /** The whole list as a file */
         get: operations["exportEntries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lists/{id}/findings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is wrong with a list's entries */
+        get: operations["getFindings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lists/{id}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who changed what in a list, and when */
+        get: operations["getHistory"];
         put?: never;
         post?: never;
         delete?: never;
@@ -172,6 +275,93 @@ export interface paths {
         put?: never;
         /** Add a file to a list, in one transaction */
         post: operations["importEntries"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lists/{id}/source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where a list's entries come from, and how the last pull went */
+        get: operations["getSource"];
+        /** Have a list pulled from an address */
+        put: operations["setSource"];
+        post?: never;
+        /** Pull a list no more; its entries stay */
+        delete: operations["removeSource"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lists/{id}/source/pull": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pull a list now */
+        post: operations["pullSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lists/{id}/take-back": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring a past state of a list's entries again */
+        post: operations["takeBack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lists/{id}/text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Make a list of up to 10,000 lines just these lines */
+        put: operations["rewriteList"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/lists/{id}/tidy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take out the entries that change nothing about what the list covers */
+        post: operations["tidyList"];
         delete?: never;
         options?: never;
         head?: never;
@@ -213,6 +403,24 @@ export interface paths {
         patch: operations["editPolicy"];
         trace?: never;
     };
+    "/api/v1/seen": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Hosts that were seen in the traffic */
+        get: operations["getSeen"];
+        put?: never;
+        /** Add to what was seen of the traffic */
+        post: operations["addSeen"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/session": {
         parameters: {
             query?: never;
@@ -227,6 +435,23 @@ export interface paths {
         post: operations["signIn"];
         /** End the session */
         delete: operations["signOut"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sources of all lists that have one */
+        get: operations["getSources"];
+        put?: never;
+        post?: never;
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -305,6 +530,64 @@ export interface components {
              */
             reading: "exact" | "mending";
         };
+        AddSeenInputBody: {
+            pages: components["schemas"]["SeenPage"][];
+        };
+        AddSeenOutputBody: {
+            /**
+             * Format: int64
+             * @description Pages that were web addresses
+             */
+            kept: number;
+        };
+        Caught: {
+            /**
+             * Format: int64
+             * @description Different hosts
+             */
+            hosts: number;
+            /**
+             * Format: int64
+             * @description Pages that were looked at; 0 where nothing was recorded yet
+             */
+            looked: number;
+            /**
+             * Format: int64
+             * @description Requests to them
+             */
+            requests: number;
+            /** @description The 20 hosts that were asked for most */
+            top: components["schemas"]["CaughtHost"][];
+        };
+        CaughtHost: {
+            host: string;
+            /** Format: int64 */
+            requests: number;
+            /** @description The page of it that was asked for most */
+            shown: string;
+        };
+        Change: {
+            /**
+             * Format: int64
+             * @description Entries and notes
+             */
+            added: number;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            detail: string;
+            /** Format: int64 */
+            edited: number;
+            /** Format: int64 */
+            removed: number;
+            /**
+             * Format: int64
+             * @description Of the list from then on
+             */
+            version: number;
+            /** @enum {string} */
+            what: "earlier" | "made" | "described" | "added" | "replaced" | "pulled" | "edited" | "removed" | "moved" | "tidied" | "taken back";
+        };
         ChangedLine: {
             /** @description What was read otherwise than written, a clause each */
             changes: string[];
@@ -318,10 +601,104 @@ export interface components {
             /** @description As it stood in the file */
             text: string;
         };
+        Companion: {
+            /** @description The line that would let it in, with a note that says why */
+            entry: string;
+            /**
+             * Format: int64
+             * @description Requests without a good answer: perhaps blocked already
+             */
+            failed: number;
+            host: string;
+            /** @description The list lets it in */
+            inList: boolean;
+            /** @description What was loaded from it */
+            kinds: string[];
+            /** @description The page itself */
+            page: boolean;
+            /** Format: int64 */
+            requests: number;
+            /** @description Hosts that send people on to it */
+            sentFrom: string[];
+        };
+        CompanionsOutputBody: {
+            /** @description The page's host first, then by requests */
+            companions: components["schemas"]["Companion"][];
+            /** @description The URL that the recording begins with */
+            page: string;
+        };
+        CompareOutputBody: {
+            /** @description In the list's order */
+            differences: components["schemas"]["Difference"][];
+            /** @description The cursor of the next page; left out on the last */
+            next?: string;
+            /**
+             * Format: int64
+             * @description How many there are on all pages
+             */
+            total: number;
+        };
+        CopyEntriesInputBody: {
+            /** @description Take them out where they are */
+            move?: boolean;
+            /**
+             * Format: uuid
+             * @description The list that they go into
+             */
+            to: string;
+            which: components["schemas"]["Selection"];
+        };
+        CopyEntriesOutputBody: {
+            /**
+             * Format: int64
+             * @description Entries that the other list did not have
+             */
+            added: number;
+            /** @description The list that they went into */
+            list: components["schemas"]["List"];
+            /**
+             * Format: int64
+             * @description Entries taken out where they were
+             */
+            removed: number;
+            /**
+             * Format: int64
+             * @description Entries that it had just so
+             */
+            same: number;
+            /**
+             * Format: int64
+             * @description Entries that it had with another note or other attributes
+             */
+            updated: number;
+        };
         Decider: {
             entry: components["schemas"]["EntryRef"];
             list: components["schemas"]["ListRef"];
             rule: string;
+        };
+        Difference: {
+            /** @description The line as it is then; left out where the entry went */
+            after?: string;
+            /** @description The line as it was; left out where the entry came in between */
+            before?: string;
+        };
+        EditEntriesInputBody: {
+            /** @description The new note; empty takes it away */
+            note?: string;
+            /** @description Whether the entries are kept, but not in force */
+            off?: boolean;
+            /** @description The new last day, as 2026-12-24; empty takes it away */
+            until?: string;
+            which: components["schemas"]["Selection"];
+        };
+        EditEntriesOutputBody: {
+            /**
+             * Format: int64
+             * @description Entries that are not as they were
+             */
+            edited: number;
+            list: components["schemas"]["List"];
         };
         EditGroupInputBody: {
             description?: string;
@@ -429,11 +806,77 @@ export interface components {
              */
             type: string;
         };
+        ExplainInputBody: {
+            /** @description Also say what each entry would catch of the recorded traffic, and what it covers by mistake; for up to 50 lines */
+            catches?: boolean;
+            /** @description Lines of the notation */
+            lines: string[];
+            /**
+             * @default exact
+             * @enum {string}
+             */
+            reading: "exact" | "mending";
+        };
+        ExplainOutputBody: {
+            /** @description In the order of the lines */
+            explanations: components["schemas"]["Explanation"][];
+        };
+        Explanation: {
+            /** @description What it would catch of the recorded traffic */
+            caught?: components["schemas"]["Caught"];
+            /** @description What was read otherwise than written */
+            changes?: string[];
+            /** @description The entry names nothing that a URL would have to hold, so it is tried on every one */
+            costly?: boolean;
+            /** @description What it was read as */
+            entries: string[];
+            /** @description What the entry covers, in one sentence */
+            explain?: string;
+            /** @enum {string} */
+            kind?: "site" | "host" | "below" | "any-ending" | "host-glob" | "page-tree" | "page" | "path-glob" | "query" | "scheme" | "port" | "address" | "word" | "regex" | "everything" | "note";
+            /** @description URLs that the entry covers though that can hardly be meant */
+            nearMisses?: components["schemas"]["NearMiss"][];
+            /** @description The entry hangs on more than host, port and scheme, so it works only where the whole URL is seen */
+            needsFull?: boolean;
+            /** @description Why the line is no entry; its line counts from 1 */
+            problem?: components["schemas"]["RefusedLine"];
+            /** @description The line as given */
+            text: string;
+        };
         FindEntriesOutputBody: {
             /** @description The oldest first */
             entries: components["schemas"]["FoundEntry"][];
             /** @description The cursor of the next page; left out on the last */
             next?: string;
+        };
+        Finding: {
+            /** @description Taking the entry out changes nothing about what the list covers */
+            absorbable: boolean;
+            /** @description The entry that makes it so */
+            by?: components["schemas"]["EntryRef"];
+            /** @description The entry that could go */
+            entry: components["schemas"]["EntryRef"];
+            /** @enum {string} */
+            kind: "duplicate" | "covered" | "undone" | "ended" | "contradict" | "elsewhere";
+            /** @description The list of that entry */
+            list?: components["schemas"]["ListRef"];
+            /** @description What is wrong, in one sentence */
+            message: string;
+            /** @description A URL that both cover */
+            shown?: string;
+        };
+        FindingCount: {
+            absorbable: boolean;
+            /** Format: int64 */
+            count: number;
+            /** @enum {string} */
+            kind: "duplicate" | "covered" | "undone" | "ended" | "contradict" | "elsewhere";
+        };
+        FindingsOutputBody: {
+            /** @description Of all kinds, also those not asked for */
+            counts: components["schemas"]["FindingCount"][];
+            /** @description The first of those asked for, in the list's order */
+            findings: components["schemas"]["Finding"][];
         };
         FoundEntry: {
             /** Format: date-time */
@@ -480,6 +923,12 @@ export interface components {
             database: "answers" | "silent";
             /** @description The version of the service */
             version: string;
+        };
+        HistoryOutputBody: {
+            /** @description The newest first */
+            changes: components["schemas"]["Change"][];
+            /** @description The cursor of the next page; left out on the last */
+            next?: string;
         };
         List: {
             /**
@@ -541,6 +990,13 @@ export interface components {
             list: components["schemas"]["ListRef"];
             /** @description At a lesser sight: the first 100 entries and carve-outs of which it cannot be told */
             unclear?: components["schemas"]["EntryRef"][];
+        };
+        NearMiss: {
+            /** @description A pattern that does without it */
+            tighter?: string;
+            url: string;
+            /** @description What in the pattern lets it in */
+            why: string;
         };
         NewListInputBody: {
             /** @enum {string} */
@@ -617,11 +1073,6 @@ export interface components {
             /** @description As it stood in the file */
             text: string;
         };
-        RemoveEntriesInputBody: {
-            ids?: number[];
-            /** @description Entries as they are written; notes and attributes do not count */
-            lines?: string[];
-        };
         RemoveEntriesOutputBody: {
             list: components["schemas"]["List"];
             /** Format: int64 */
@@ -640,7 +1091,7 @@ export interface components {
              * @description Lines that were turned into the entry meant
              */
             changed: number;
-            /** @description The first 1,000 */
+            /** @description As many as were asked for */
             changedLines: components["schemas"]["ChangedLine"][];
             /**
              * Format: int64
@@ -663,7 +1114,7 @@ export interface components {
             preview: boolean;
             /** Format: int64 */
             refused: number;
-            /** @description The first 1,000 */
+            /** @description As many as were asked for */
             refusedLines: components["schemas"]["RefusedLine"][];
             /**
              * Format: int64
@@ -694,13 +1145,122 @@ export interface components {
             /** @enum {string} */
             verdict: "allow" | "block";
         };
+        SeenOutputBody: {
+            /** @description The most asked for first */
+            hosts: components["schemas"]["CaughtHost"][];
+        };
+        SeenPage: {
+            /**
+             * Format: date
+             * @description The last day on which it was asked for, as 2026-11-23
+             */
+            lastOn: string;
+            /** Format: int64 */
+            requests: number;
+            /** @description A host, or a URL whose query does not count */
+            url: string;
+        };
+        Selection: {
+            /** @description Every entry that text and kind leave, also those on no page yet; ids and lines do not count then */
+            all?: boolean;
+            ids?: number[];
+            /**
+             * @description Only entries of this kind
+             * @enum {string}
+             */
+            kind?: "site" | "host" | "below" | "any-ending" | "host-glob" | "page-tree" | "page" | "path-glob" | "query" | "scheme" | "port" | "address" | "word" | "regex" | "everything" | "note";
+            /** @description Entries as they are written; notes and attributes do not count */
+            lines?: string[];
+            /** @description Only entries whose pattern or note holds this, letter case aside */
+            text?: string;
+        };
         SessionOutputBody: {
             /** @description Left out where nobody is signed in */
             account?: components["schemas"]["Account"];
         };
+        SetSourceInputBody: {
+            column?: string;
+            /**
+             * Format: int64
+             * @default 1440
+             */
+            everyMinutes: number;
+            /**
+             * @default lines
+             * @enum {string}
+             */
+            format: "lines" | "domains" | "hosts" | "csv" | "jsonl";
+            /**
+             * Format: int64
+             * @description A larger file is refused; left out, 128 MiB
+             */
+            maxBytes?: number;
+            /**
+             * Format: int64
+             * @description Per cent of the entries that a pull may take away; left out, 30
+             */
+            maxShrink?: number;
+            paused?: boolean;
+            /** @description An http or https address of a file, plain or packed with gzip or zstd */
+            url: string;
+        };
         SignInInputBody: {
             name: string;
             password: string;
+        };
+        Source: {
+            /** Format: int64 */
+            added: number;
+            /** Format: int64 */
+            bytes: number;
+            column: string;
+            /**
+             * Format: int64
+             * @description Between two pulls
+             */
+            everyMinutes: number;
+            /** @enum {string} */
+            format: "lines" | "domains" | "hosts" | "csv" | "jsonl";
+            /** Format: uuid */
+            listId: string;
+            /** Format: int64 */
+            maxBytes: number;
+            /**
+             * Format: int64
+             * @description Per cent of the entries that a pull may take away
+             */
+            maxShrink: number;
+            /** Format: date-time */
+            nextAt: string;
+            paused: boolean;
+            /**
+             * Format: date-time
+             * @description The last pull that went well
+             */
+            pulledAt?: string;
+            /**
+             * Format: int64
+             * @description Lines that were no entries
+             */
+            refused: number;
+            /** Format: int64 */
+            removed: number;
+            /**
+             * @description How the last pull went; left out before the first. After refused and failed the last good state stays
+             * @enum {string}
+             */
+            result?: "changed" | "unchanged" | "refused" | "failed";
+            /** @description What happened, in one sentence */
+            told: string;
+            /**
+             * Format: date-time
+             * @description The last pull
+             */
+            triedAt?: string;
+            url: string;
+        };
+        SourcesOutputBody: {
+            sources: components["schemas"]["Source"][];
         };
         Step: {
             entry?: components["schemas"]["EntryRef"];
@@ -711,6 +1271,34 @@ export interface components {
             rule: string;
             /** @enum {string} */
             then: "allow" | "block";
+        };
+        TakeBackInputBody: {
+            /**
+             * Format: int64
+             * @description The version whose entries are to come again
+             */
+            version: number;
+        };
+        TextInputBody: {
+            /** @description Every line of the list, in order. Blank lines are passed over */
+            lines: string[];
+        };
+        TidyInputBody: {
+            /** @description What to absorb; left out, all that can be */
+            kinds?: ("duplicate" | "covered" | "undone" | "ended")[];
+            /** @description Only say what would go */
+            preview?: boolean;
+        };
+        TidyOutputBody: {
+            /** @description Why, for the first 200 of them */
+            findings: components["schemas"]["Finding"][];
+            list: components["schemas"]["List"];
+            preview: boolean;
+            /**
+             * Format: int64
+             * @description Entries that went, or would go
+             */
+            removed: number;
         };
         Token: {
             /** Format: date-time */
@@ -807,6 +1395,57 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FindEntriesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    explainEntries: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExplainInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExplainOutputBody"];
                 };
             };
             /** @description Unauthorized */
@@ -1323,6 +1962,144 @@ export interface operations {
             };
         };
     };
+    findCompanions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        /** @description An HTTP Archive (HAR 1.2), as browsers save their network log */
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompanionsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    compareList: {
+        parameters: {
+            query: {
+                /** @description A version of the list */
+                from: number;
+                /** @description Another */
+                to: number;
+                /** @description The cursor that the page before gave as next */
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompareOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getEntries: {
         parameters: {
             query?: {
@@ -1464,6 +2241,155 @@ export interface operations {
             };
         };
     };
+    editEntries: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; left out, the edit is made to whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditEntriesInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditEntriesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    copyEntries: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; left out, the edit is made to whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyEntriesInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CopyEntriesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     removeEntries: {
         parameters: {
             query?: never;
@@ -1478,7 +2404,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["RemoveEntriesInputBody"];
+                "application/json": components["schemas"]["Selection"];
             };
         };
         responses: {
@@ -1541,7 +2467,12 @@ export interface operations {
     };
     exportEntries: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description domains and hosts hold hosts only; what they cannot say is left out, and counted at the end */
+                format?: "lines" | "domains" | "hosts" | "csv" | "jsonl";
+                /** @description Left out, the file is plain */
+                packing?: "" | "gzip" | "zstd";
+            };
             header?: never;
             path: {
                 id: string;
@@ -1597,6 +2528,131 @@ export interface operations {
             };
         };
     };
+    getFindings: {
+        parameters: {
+            query?: {
+                /** @description Only findings of these kinds */
+                kind?: ("duplicate" | "covered" | "undone" | "ended" | "contradict" | "elsewhere")[];
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FindingsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getHistory: {
+        parameters: {
+            query?: {
+                /** @description The cursor that the page before gave as next */
+                before?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HistoryOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     importEntries: {
         parameters: {
             query?: {
@@ -1606,6 +2662,16 @@ export interface operations {
                 preview?: boolean;
                 /** @description Take out the entries that are not in the file; those that stay keep their notes */
                 replace?: boolean;
+                /** @description How the file writes entries. lines is the notation and, with mending, what people keep. Each may be packed with gzip or zstd */
+                format?: "lines" | "domains" | "hosts" | "csv" | "jsonl";
+                /** @description csv: the column with the entries, by its name or its number from 1 on (default the first). jsonl: the field (default entry) */
+                column?: string;
+                /** @description csv: the column with the notes. jsonl: the field (default note) */
+                noteColumn?: string;
+                /** @description csv: the column with the last days. jsonl: the field (default until) */
+                untilColumn?: string;
+                /** @description How many changed and how many refused lines the report shows; all are counted */
+                report?: number;
             };
             header?: {
                 /** @description The ETag of the object as it was last fetched; left out, the edit is made to whatever is there */
@@ -1616,7 +2682,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        /** @description The file: one entry a line */
+        /** @description The file, plain or packed with gzip or zstd; also as text/csv, application/x-ndjson, application/gzip, application/zstd */
         requestBody: {
             content: {
                 "text/plain": string;
@@ -1671,6 +2737,477 @@ export interface operations {
             };
             /** @description Unsupported Media Type */
             415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    setSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetSourceInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removeSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    pullSource: {
+        parameters: {
+            query?: {
+                /** @description Let the list shrink as much as the file says, this time */
+                force?: boolean;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Source"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    takeBack: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; left out, the edit is made to whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeBackInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["List"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    rewriteList: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TextInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Report"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    tidyList: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; left out, the edit is made to whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TidyInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TidyOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1879,6 +3416,108 @@ export interface operations {
             };
         };
     };
+    getSeen: {
+        parameters: {
+            query?: {
+                /** @description Only hosts that hold this */
+                text?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SeenOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addSeen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddSeenInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddSeenOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     whoAmI: {
         parameters: {
             query?: never;
@@ -1995,6 +3634,44 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getSources: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourcesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };

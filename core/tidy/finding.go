@@ -1,0 +1,121 @@
+package tidy
+
+import (
+	"fmt"
+
+	"widelark/core/match"
+	"widelark/core/pattern"
+)
+
+// Kind says what is wrong with an entry.
+type Kind string
+
+// The kinds. Each can be mended by taking the entry out.
+const (
+	Duplicate  Kind = "duplicate"  // another entry of the list means the same, written otherwise
+	Covered    Kind = "covered"    // another entry of the list covers all that it covers
+	Undone     Kind = "undone"     // a carve-out of the list takes all of it out again
+	Elsewhere  Kind = "elsewhere"  // an entry of another list covers all of it; that may well be meant
+	Contradict Kind = "contradict" // an entry of a list with the opposite verdict covers all of it, in one policy
+	Ended      Kind = "ended"      // its last day is past
+)
+
+// Kinds lists every kind, those that are safe to mend at once first.
+var Kinds = []Kind{Duplicate, Covered, Undone, Ended, Contradict, Elsewhere}
+
+// Absorbable reports whether taking such an entry out changes nothing about what its list covers today.
+func (k Kind) Absorbable() bool { return k == Duplicate || k == Covered || k == Undone || k == Ended }
+
+// Finding is something wrong with one entry.
+type Finding struct {
+	Kind    Kind
+	Entry   match.Found
+	By      *match.Found // the entry that makes it so; nil for Ended
+	List    match.Ref    // the list of By
+	Shown   string       // a URL that both cover; "" for Ended
+	Message string       // one sentence
+}
+
+// Examiner looks at entries one by one. It is safe for concurrent use.
+type Examiner struct {
+	Index *match.Index // all lists
+	Today pattern.Date
+
+	// Opposed says how two lists contradict each other, in words: the policy and the two verdicts; "" where they do not.
+	Opposed func(list, other string) string
+}
+
+// Examine returns what is wrong with an entry of a list. Taking out all entries that it calls absorbable never takes out both of
+// two that cover each other.
+func (x *Examiner) Examine(list match.Ref, e match.Found) []Finding {
+	if e.Off || !e.Pattern.IsValid() {
+		return nil
+	}
+	if !e.InForce(x.Today) {
+		return []Finding{{Kind: Ended, Entry: e, Message: fmt.Sprintf("Its last day was %s; since then it does nothing.", e.Until)}}
+	}
+	url, ok := Witness(e.Pattern)
+	if !ok {
+		return nil
+	}
+	var own, others []Finding
+	add := func(to *[]Finding, kind Kind, by *match.Found, in match.Ref, format string, args ...any) {
+		if len(*to) == 0 || rank(kind) < rank((*to)[0].Kind) {
+			*to = []Finding{{Kind: kind, Entry: e, By: by, List: in, Shown: url.String(), Message: fmt.Sprintf(format, args...)}}
+		}
+	}
+	for _, hit := range x.Index.Cover(url, x.Today, match.Full) {
+		found := hit.Covering
+		if e.CarveOut {
+			found = hit.CarveOuts
+		}
+		for i := range found {
+			by := &found[i]
+			if !Covers(by.Pattern, e.Pattern) || !lastsAsLong(by, &e) {
+				continue
+			}
+			if hit.List.ID == list.ID {
+				mutual := Covers(e.Pattern, by.Pattern) && lastsAsLong(&e, by)
+				switch {
+				case by.ID == e.ID:
+				case mutual && by.ID < e.ID:
+					add(&own, Duplicate, by, hit.List, "%s means the same.", by.Entry.String())
+				case !mutual:
+					add(&own, Covered, by, hit.List, "%s covers all of it.", by.Pattern)
+				}
+				continue
+			}
+			if e.CarveOut {
+				continue
+			}
+			if said := x.Opposed(list.ID, hit.List.ID); said != "" {
+				add(&others, Contradict, by, hit.List, "%s in %q covers all of it, and %s.", by.Pattern, hit.List.Name, said)
+			} else {
+				add(&others, Elsewhere, by, hit.List, "%s in %q covers it, too.", by.Pattern, hit.List.Name)
+			}
+		}
+		if hit.List.ID == list.ID && !e.CarveOut {
+			for i := range hit.CarveOuts {
+				by := &hit.CarveOuts[i]
+				if Covers(by.Pattern, e.Pattern) && lastsAsLong(by, &e) {
+					add(&own, Undone, by, hit.List, "The carve-out %s takes all of it out again.", by.Pattern)
+				}
+			}
+		}
+	}
+	return append(own, others...)
+}
+
+func rank(k Kind) int {
+	for i, kind := range Kinds {
+		if k == kind {
+			return i
+		}
+	}
+	return len(Kinds)
+}
+
+// lastsAsLong reports whether a is in force as long as b.
+func lastsAsLong(a, b *match.Found) bool {
+	return a.Until.IsZero() || !b.Until.IsZero() && !a.Until.Before(b.Until)
+}

@@ -1,0 +1,159 @@
+package tidy
+
+import (
+	"fmt"
+	"regexp/syntax"
+	"strings"
+
+	"widelark/core/pattern"
+	"widelark/core/weburl"
+)
+
+// Witness returns a URL that p covers; ok is false where none was found, as for expressions that match no URL.
+func Witness(p pattern.Pattern) (_ weburl.URL, ok bool) {
+	var text string
+	if p.IsNamed() && p.Scope() != pattern.BelowOnly { // nearly all of a large list
+		u, err := weburl.Parse("https://" + p.Name() + "/")
+		return u, err == nil
+	}
+	switch p.Kind() {
+	case pattern.Regex:
+		expr, target := p.Expr()
+		return witnessOf(p, sample(expr), target)
+	case pattern.Word:
+		word := strings.Trim(strings.Trim(p.String(), `"`), "*")
+		text = "https://witness.example/" + escaped(strings.ReplaceAll(word, " ", "-"))
+	default:
+		text = witnessText(p)
+	}
+	u, err := weburl.Parse(text)
+	return u, err == nil && coversURL(p, u)
+}
+
+func witnessText(p pattern.Pattern) string {
+	host := "witness.example"
+	switch {
+	case p.EveryHost():
+	case p.Prefix().IsValid() && p.Prefix().Addr().Is6():
+		host = "[" + p.Prefix().Addr().String() + "]"
+	case p.Prefix().IsValid():
+		host = p.Prefix().Addr().String()
+	default:
+		host = strings.ReplaceAll(p.Name(), "*", "x")
+		if p.Scope() == pattern.BelowOnly {
+			host = strings.TrimSuffix("x."+host, ".")
+		}
+		if p.EveryEnding() {
+			host += ".example"
+		}
+	}
+	scheme, port := p.SchemeAndPort()
+	if scheme == "" {
+		scheme = "https"
+	}
+	text := scheme + "://" + host
+	if port != 0 {
+		text += fmt.Sprintf(":%d", port)
+	}
+	for segment := range strings.SplitSeq(strings.TrimPrefix(p.FoldedPath(), "/"), "/") {
+		switch segment {
+		case "**", "":
+		case "*":
+			text += "/x"
+		default:
+			text += "/" + strings.ReplaceAll(segment, "*", "")
+		}
+	}
+	join := "/?"
+	if p.FoldedPath() != "" {
+		join = "?"
+	}
+	for _, param := range p.Params() {
+		text += join + escaped(param.Name)
+		if param.Value != nil {
+			text += "=" + escaped(strings.Join(param.Value, ""))
+		}
+		join = "&"
+	}
+	return text
+}
+
+// escaped writes every character that could mean something in a URL as an escape (RFC 3986, section 2.1).
+func escaped(text string) string {
+	var b strings.Builder
+	for i := range len(text) {
+		if c := text[i]; c|0x20 >= 'a' && c|0x20 <= 'z' || c >= '0' && c <= '9' || c == '-' || c == '_' {
+			b.WriteByte(c)
+		} else {
+			fmt.Fprintf(&b, "%%%02X", c)
+		}
+	}
+	return b.String()
+}
+
+// witnessOf makes a URL around a text that an expression matches, and checks that p covers it.
+func witnessOf(p pattern.Pattern, text string, target pattern.Target) (weburl.URL, bool) {
+	tries := []string{"https://" + text + "/", "https://" + text + ".example/", "https://x" + text + "x.example/"}
+	switch target {
+	case pattern.OnPath:
+		tries = []string{"https://witness.example" + text, "https://witness.example/" + text, "https://witness.example/?" + text}
+	case pattern.OnURL:
+		tries = append([]string{text}, append(tries, "https://witness.example/"+text)...)
+	}
+	for _, try := range tries {
+		if u, err := weburl.Parse(try); err == nil && coversURL(p, u) {
+			return u, true
+		}
+	}
+	return weburl.URL{}, false
+}
+
+// sample returns a short text that an expression matches, assertions aside: the first of what may stand, nothing where nothing has
+// to.
+func sample(expr string) string {
+	tree, err := syntax.Parse(expr, syntax.Perl)
+	if err != nil {
+		return ""
+	}
+	var b strings.Builder
+	write(&b, tree)
+	return b.String()
+}
+
+func write(b *strings.Builder, re *syntax.Regexp) {
+	switch re.Op {
+	case syntax.OpLiteral:
+		b.WriteString(string(re.Rune))
+	case syntax.OpCharClass:
+		b.WriteRune(memberOf(re.Rune))
+	case syntax.OpAnyChar, syntax.OpAnyCharNotNL:
+		b.WriteByte('x')
+	case syntax.OpCapture, syntax.OpPlus:
+		write(b, re.Sub[0])
+	case syntax.OpRepeat:
+		for range re.Min {
+			write(b, re.Sub[0])
+		}
+	case syntax.OpConcat:
+		for _, sub := range re.Sub {
+			write(b, sub)
+		}
+	case syntax.OpAlternate:
+		write(b, re.Sub[0])
+	}
+}
+
+// memberOf returns a character of a class, given as ranges: one that may stand in a host, if there is one.
+func memberOf(ranges []rune) rune {
+	for _, r := range "x0a-./" {
+		for i := 0; i+1 < len(ranges); i += 2 {
+			if ranges[i] <= r && r <= ranges[i+1] {
+				return r
+			}
+		}
+	}
+	if len(ranges) == 0 {
+		return 'x'
+	}
+	return ranges[0]
+}

@@ -1,0 +1,113 @@
+package listfile
+
+import (
+	"bytes"
+	"compress/gzip"
+	"fmt"
+	"io"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widelark/core/pattern"
+)
+
+// told reads a file and writes what became of each line.
+func told(t *testing.T, text string, o Options) []string {
+	t.Helper()
+	var lines []string
+	require.NoError(t, Read(strings.NewReader(text), o, func(l pattern.Line) error {
+		said := fmt.Sprint(l.Number, " ", l.Outcome())
+		for _, e := range l.Entries {
+			said += " " + e.String()
+		}
+		if l.Err != nil {
+			said += fmt.Sprint(" ", l.Err.Line, " ", l.Err.Found)
+		}
+		lines = append(lines, said)
+		return nil
+	}))
+	return lines
+}
+
+func TestRead(t *testing.T) {
+	csv := "\ufeffNo,Site,Why,Ends\n1,heron.example,\"asked,\nfor\",2026-12-24\n2,https://Bittern.example/,,\n3,,x,\n4,bad..example,,\n5,crane.example,,soon\n6\n"
+	options := Options{Format: CSV, Reading: pattern.Mending, Entry: "site", Note: "why", Until: "4"}
+	assert.Equal(t, []string{
+		"2 good heron.example [until 2026-12-24] # asked, for", "4 changed bittern.example", "5 blank", "6 refused 6 ..", "7 refused 7 soon", "8 blank",
+	}, told(t, csv, options))
+	options.Entry = "host"
+	err := Read(strings.NewReader(csv), options, nil)
+	assert.EqualError(t, err, `the file has no column "host"; its first row names "No", "Site", "Why", "Ends"`)
+
+	json := `{"entry":"heron.example","note":"a\nb"}` + "\n\n" + `{"entry":"=bittern.example","carveOut":true,"off":true,"until":"2026-12-24"}` + "\nnonsense\n" + `{"host":"x"}` + "\n"
+	assert.Equal(t, []string{
+		"1 good heron.example # a b", "2 blank", "3 good ! =bittern.example [until 2026-12-24, off]", "4 refused 4 nonsense", `5 refused 5 {"host":"x"}`,
+	}, told(t, json, Options{Format: JSONLines, Reading: pattern.Exact}))
+	assert.Equal(t, []string{"1 good x"}, told(t, `{"host":"x"}`, Options{Format: JSONLines, Entry: "host"}))
+	assert.Equal(t, []string{"1 refused 1 more text"}, told(t, `{"entry":"`+strings.Repeat("x", pattern.MaxLine)+`"}`, Options{Format: JSONLines}))
+	assert.Equal(t, []string{"1 changed =heron.example =www.heron.example", "2 note # x"}, told(t, "0.0.0.0 heron.example www.heron.example\n# x", Options{Format: Hosts}))
+}
+
+func TestWriteAndReadAgain(t *testing.T) {
+	var all []pattern.Entry
+	for _, line := range []string{"# a note", "heron.example # why, \"oh\" why", "! =bittern.example [until 2026-12-24, off]", "*.crane.example/x", "möwe.example", `"bet*"`, "~host a,b"} {
+		all = append(all, pattern.MustParse(line))
+	}
+	write := func(f Format, p Packing) string {
+		var b bytes.Buffer
+		w, err := NewWriter(&b, f, p)
+		require.NoError(t, err)
+		for _, e := range all {
+			require.NoError(t, w.Write(e))
+		}
+		require.NoError(t, w.Close())
+		out, err := Unpacked(&b)
+		require.NoError(t, err)
+		text, err := io.ReadAll(out)
+		require.NoError(t, err)
+		require.NoError(t, out.Close())
+		return string(text)
+	}
+	for _, packing := range []Packing{Plain, Gzip, Zstd} {
+		assert.Equal(t, "# a note\nheron.example\nxn--mwe-sna.example\n# 4 entries of the list cannot be written in this format and are left out.\n", write(Domains, packing))
+	}
+	assert.Contains(t, write(Hosts, Plain), "0.0.0.0 heron.example\n")
+	for _, o := range []Options{{Format: Lines}, {Format: CSV, Note: "note", Until: "until"}, {Format: JSONLines}} {
+		o.Reading = pattern.Exact
+		var again []pattern.Entry
+		require.NoError(t, Read(strings.NewReader(write(o.Format, Plain)), o, func(l pattern.Line) error {
+			again = append(again, l.Entries...)
+			return nil
+		}))
+		want := all
+		if o.Format != Lines { // a table has no lines that are a note alone, and CSV reads no switch
+			want = all[1:]
+		}
+		if o.Format == CSV {
+			again[1].Off = true
+		}
+		assert.Equal(t, want, again, o.Format)
+	}
+}
+
+func TestDamagedPacking(t *testing.T) {
+	var b bytes.Buffer
+	w := gzip.NewWriter(&b)
+	_, _ = w.Write(bytes.Repeat([]byte("heron.example\n"), 1000))
+	_ = w.Close()
+	for _, text := range []string{b.String()[:b.Len()/2], "\x1f\x8bnonsense", "\x28\xb5\x2f\xfdnonsense", "\x28\xb5\x2f\xfd"} {
+		out, err := Unpacked(strings.NewReader(text))
+		if err == nil {
+			_, err = io.ReadAll(out)
+		}
+		var wrong *Error
+		assert.ErrorAs(t, err, &wrong, "%q", text)
+	}
+	out, err := Unpacked(strings.NewReader("x"))
+	require.NoError(t, err)
+	text, _ := io.ReadAll(out)
+	assert.Equal(t, "x", string(text))
+}

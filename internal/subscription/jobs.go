@@ -1,0 +1,117 @@
+package subscription
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+	"github.com/riverqueue/river/rivertype"
+
+	"widelark/internal/revision"
+)
+
+// pullArgs is one source that is to be pulled.
+type pullArgs struct {
+	ListID uuid.UUID `json:"list_id" river:"unique"`
+}
+
+// Kind names the job where it is kept.
+func (pullArgs) Kind() string { return "pull_list" }
+
+// InsertOpts has a source stand in the queue once, however often its time comes.
+func (pullArgs) InsertOpts() river.InsertOpts {
+	return river.InsertOpts{MaxAttempts: 3, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
+		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning, rivertype.JobStateScheduled,
+	}}}
+}
+
+// dueArgs looks for sources whose time has come.
+type dueArgs struct{}
+
+func (dueArgs) Kind() string { return "pull_due_lists" }
+
+type pullWorker struct {
+	river.WorkerDefaults[pullArgs]
+	puller *Puller
+}
+
+// Timeout leaves a slow source its time.
+func (w *pullWorker) Timeout(*river.Job[pullArgs]) time.Duration { return waitForAll + time.Minute }
+
+func (w *pullWorker) Work(ctx context.Context, job *river.Job[pullArgs]) error {
+	source, err := w.puller.Store.Source(ctx, job.Args.ListID)
+	if errors.Is(err, revision.ErrNotFound) { // taken away meanwhile
+		return nil
+	}
+	if err == nil {
+		_, err = w.puller.Pull(ctx, source)
+	}
+	return err
+}
+
+type dueWorker struct {
+	river.WorkerDefaults[dueArgs]
+	puller *Puller
+}
+
+func (w *dueWorker) Work(ctx context.Context, _ *river.Job[dueArgs]) error {
+	due, err := w.puller.Store.DueSources(ctx, w.puller.Now())
+	if err != nil || len(due) == 0 {
+		return err
+	}
+	queue := river.ClientFromContext[pgx.Tx](ctx)
+	for _, source := range due {
+		if _, err := queue.Insert(ctx, pullArgs{source.ListID}, nil); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// lookEvery is how often sources are looked through for those whose time has come.
+const lookEvery = 30 * time.Second
+
+// Runner pulls sources in the background. Several services may run one on the same database: each source is pulled by one of
+// them.
+type Runner struct{ queue *river.Client[pgx.Tx] }
+
+// Start begins to pull. Stop ends it.
+func Start(ctx context.Context, pool *pgxpool.Pool, puller *Puller, log *slog.Logger) (*Runner, error) {
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &pullWorker{puller: puller})
+	river.AddWorker(workers, &dueWorker{puller: puller})
+	queue, err := river.NewClient(riverpgxv5.New(pool), &river.Config{
+		Logger:  slog.New(quiet{log.Handler()}),
+		Queues:  map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}},
+		Workers: workers,
+		PeriodicJobs: []*river.PeriodicJob{river.NewPeriodicJob(river.PeriodicInterval(lookEvery), func() (river.JobArgs, *river.InsertOpts) {
+			return dueArgs{}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByPeriod: lookEvery}}
+		}, &river.PeriodicJobOpts{RunOnStart: true})},
+	})
+	if err != nil {
+		return nil, err
+	}
+	return &Runner{queue}, queue.Start(ctx)
+}
+
+// Stop waits for pulls that are under way until ctx ends, and breaks them off then; they begin anew at the next start.
+func (r *Runner) Stop(ctx context.Context) error {
+	if err := r.queue.Stop(ctx); err != nil {
+		return r.queue.StopAndCancel(context.WithoutCancel(ctx))
+	}
+	return nil
+}
+
+// quiet passes on what somebody has to act on; the queue tells much more.
+type quiet struct{ slog.Handler }
+
+// Enabled reports whether a level is one to act on.
+func (q quiet) Enabled(ctx context.Context, level slog.Level) bool {
+	return level >= slog.LevelWarn && q.Handler.Enabled(ctx, level)
+}

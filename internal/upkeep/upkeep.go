@@ -1,0 +1,235 @@
+// Package upkeep answers what is worth mending in lists: entries that others make superfluous or contradict, and what a pattern
+// catches beside what it was written for.
+//
+// From: the lists of the draft, compiled, and what was seen of the traffic.
+// To: findings and catches, which the API gives out.
+package upkeep
+
+import (
+	"context"
+	"fmt"
+	"sort"
+	"strings"
+	"sync"
+
+	"github.com/google/uuid"
+
+	"widelark/core/match"
+	"widelark/core/pattern"
+	"widelark/core/tidy"
+	"widelark/core/weburl"
+	"widelark/internal/revision"
+)
+
+// Index gives the lists of the draft, compiled, and the day that it is: [trial.Desk].
+type Index interface {
+	Index(ctx context.Context) (*match.Index, pattern.Date, error)
+}
+
+// Keeper looks at lists. It is safe for concurrent use.
+type Keeper struct {
+	store revision.Store
+	seen  revision.SeenStore
+	index Index
+
+	mu      sync.Mutex // guards the following
+	version string     // of pages
+	pages   []page     // what was seen, ready to be matched; replaced whole
+}
+
+// page is one page of recorded traffic.
+type page struct {
+	url      weburl.URL
+	requests int64
+}
+
+// NewKeeper returns a keeper.
+func NewKeeper(store revision.Store, seen revision.SeenStore, index Index) *Keeper {
+	return &Keeper{store: store, seen: seen, index: index}
+}
+
+// Findings are what is wrong with a list.
+type Findings struct {
+	Version  int64                 // of the list that was looked at
+	Counts   map[tidy.Kind]int     // of all
+	Findings []tidy.Finding        // the first of those asked for
+	Absorb   map[tidy.Kind][]int64 // ids of absorbable entries, by kind
+}
+
+// Examine looks through a whole list: some microseconds an entry. It returns the findings of some kinds (all where none is
+// named), at most limit.
+func (k *Keeper) Examine(ctx context.Context, list revision.List, kinds []tidy.Kind, limit int) (Findings, error) {
+	index, today, err := k.index.Index(ctx)
+	if err != nil {
+		return Findings{}, err
+	}
+	policies, err := k.store.Policies(ctx)
+	if err != nil {
+		return Findings{}, err
+	}
+	x := tidy.Examiner{Index: index, Today: today, Opposed: opposed(policies)}
+	found := Findings{Version: list.Version, Counts: map[tidy.Kind]int{}, Findings: []tidy.Finding{}, Absorb: map[tidy.Kind][]int64{}}
+	wanted := map[tidy.Kind]bool{}
+	for _, kind := range kinds {
+		wanted[kind] = true
+	}
+	ref := match.Ref{ID: list.ID.String(), Name: list.Name}
+	err = k.store.EachEntry(ctx, list.ID, func(id int64, entry pattern.Entry) error {
+		for _, f := range x.Examine(ref, match.Found{ID: id, Entry: entry}) {
+			found.Counts[f.Kind]++
+			if f.Kind.Absorbable() {
+				found.Absorb[f.Kind] = append(found.Absorb[f.Kind], id)
+			}
+			if (len(wanted) == 0 || wanted[f.Kind]) && len(found.Findings) < limit {
+				found.Findings = append(found.Findings, f)
+			}
+		}
+		return ctx.Err()
+	})
+	return found, err
+}
+
+// opposed tells which lists the rules of one policy give different verdicts.
+func opposed(policies []revision.Policy) func(list, other string) string {
+	said := map[[2]string]string{}
+	for _, p := range policies {
+		verdicts := map[string]string{}
+		for _, r := range p.Rules {
+			for _, l := range r.Lists {
+				if verdicts[l.ID.String()] == "" {
+					verdicts[l.ID.String()] = string(r.Verdict)
+				}
+			}
+		}
+		for a, first := range verdicts {
+			for b, second := range verdicts {
+				if first != second && said[[2]string{a, b}] == "" {
+					said[[2]string{a, b}] = fmt.Sprintf("the policy %q says %s to this list and %s to that one", p.Name, first, second)
+				}
+			}
+		}
+	}
+	return func(list, other string) string { return said[[2]string{list, other}] }
+}
+
+// Catch is what an entry covers of the recorded traffic.
+type Catch struct {
+	Hosts    int   // different hosts
+	Requests int64 // to them
+	Top      []CaughtHost
+	Looked   int // pages that were looked at; 0 where nothing was recorded yet
+}
+
+// CaughtHost is one host that an entry covers something of.
+type CaughtHost struct {
+	Host     string
+	Shown    string // the page of it that was asked for most
+	Requests int64
+	most     int64
+}
+
+// Catches looks through the recorded traffic for what each of some patterns covers, whatever else is in force: some tenths of a
+// microsecond a page.
+func (k *Keeper) Catches(ctx context.Context, patterns []pattern.Pattern, top int) ([]Catch, error) {
+	pages, err := k.recorded(ctx)
+	if err != nil {
+		return nil, err
+	}
+	lists := make([]match.List, len(patterns))
+	for i, p := range patterns {
+		lists[i] = match.List{ID: fmt.Sprint(i), Entries: []pattern.Entry{{Pattern: p}}}
+	}
+	index := match.New(lists)
+	hosts := make([]map[string]*CaughtHost, len(patterns))
+	var members []match.Membership
+	for i, page := range pages {
+		if i%4096 == 0 && ctx.Err() != nil {
+			return nil, ctx.Err()
+		}
+		members = index.Memberships(members[:0], page.url, pattern.Date{}, match.Full)
+		for _, m := range members {
+			if hosts[m.List] == nil {
+				hosts[m.List] = map[string]*CaughtHost{}
+			}
+			h := hosts[m.List][page.url.Host()]
+			if h == nil {
+				h = &CaughtHost{Host: page.url.Host()}
+				hosts[m.List][h.Host] = h
+			}
+			if h.Requests += page.requests; page.requests > h.most {
+				h.most, h.Shown = page.requests, page.url.String()
+			}
+		}
+	}
+	catches := make([]Catch, len(patterns))
+	for i, found := range hosts {
+		catches[i] = Catch{Hosts: len(found), Looked: len(pages), Top: []CaughtHost{}}
+		for _, h := range found {
+			catches[i].Requests += h.Requests
+			catches[i].Top = append(catches[i].Top, *h)
+		}
+		all := catches[i].Top
+		sort.Slice(all, func(a, b int) bool {
+			return all[a].Requests > all[b].Requests || all[a].Requests == all[b].Requests && all[a].Host < all[b].Host
+		})
+		catches[i].Top = all[:min(len(all), top)]
+	}
+	return catches, nil
+}
+
+// recorded returns what was seen, from memory unless something was added.
+func (k *Keeper) recorded(ctx context.Context) ([]page, error) {
+	version, err := k.seen.SeenVersion(ctx)
+	if err != nil {
+		return nil, err
+	}
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if version == k.version {
+		return k.pages, nil
+	}
+	var pages []page
+	err = k.seen.EachSeen(ctx, func(p revision.SeenPage) error {
+		if u, err := weburl.Parse("https://" + p.Host + p.Path); err == nil {
+			pages = append(pages, page{u, p.Requests})
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	k.version, k.pages = version, pages
+	return pages, nil
+}
+
+// AddSeen adds what was asked for to what was seen. URLs that are none are passed over; it returns how many were kept.
+func (k *Keeper) AddSeen(ctx context.Context, urls []revision.SeenPage) (int, error) {
+	kept := make([]revision.SeenPage, 0, len(urls))
+	for _, p := range urls {
+		u, err := weburl.Parse(p.Host + p.Path)
+		if err != nil || p.Requests <= 0 || len(u.Path()) > 1000 {
+			continue
+		}
+		p.Host, p.Path = u.Host(), u.Path()
+		kept = append(kept, p)
+	}
+	return len(kept), k.seen.AddSeen(ctx, kept)
+}
+
+// Companion says whether a list lets a host in that a page needs.
+func Companion(index *match.Index, today pattern.Date, list uuid.UUID, u weburl.URL) bool {
+	for _, hit := range index.Cover(u, today, match.Full) {
+		if hit.List.ID == list.String() {
+			return hit.In() == match.Yes
+		}
+	}
+	return false
+}
+
+// Suggested returns the entry that lets a companion in: its host, or the site that it belongs to where the page is of the same.
+func Suggested(host, page string) string {
+	if host == page || strings.HasSuffix(page, "."+host) {
+		return host
+	}
+	return "=" + host
+}
