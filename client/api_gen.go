@@ -1386,11 +1386,13 @@ type ExplainInputBody struct {
 	Catches *bool `json:"catches,omitempty"`
 
 	// Lines Lines of the notation
-	Lines   []string                 `json:"lines"`
+	Lines []string `json:"lines"`
+
+	// Reading Left out, exact
 	Reading *ExplainInputBodyReading `json:"reading,omitempty"`
 }
 
-// ExplainInputBodyReading defines model for ExplainInputBody.Reading.
+// ExplainInputBodyReading Left out, exact
 type ExplainInputBodyReading string
 
 // ExplainOutputBody defines model for ExplainOutputBody.
@@ -2006,14 +2008,14 @@ type TrialsInputBody struct {
 	// Group Name or id of the group that asks; left out, the group of the first policy
 	Group *string `json:"group,omitempty"`
 
-	// Sight What can be seen of the request: the host; host and port of a connection that is not opened; everything
+	// Sight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 	Sight *TrialsInputBodySight `json:"sight,omitempty"`
 
 	// Urls As a person types them or a log has them; without a scheme https is meant
 	Urls []string `json:"urls"`
 }
 
-// TrialsInputBodySight What can be seen of the request: the host; host and port of a connection that is not opened; everything
+// TrialsInputBodySight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 type TrialsInputBodySight string
 
 // TrialsOutputBody defines model for TrialsOutputBody.

@@ -1,6 +1,6 @@
 import { createRootRoute, createRoute, createRouter, Link, redirect } from '@tanstack/react-router'
 import { z } from './checks'
-import { kindNames } from './lists/kinds'
+import { kindNames, views } from './lists/kinds'
 import { ListPage } from './lists/ListPage'
 import { ListsPage } from './lists/ListsPage'
 import { Frame } from './shell/Frame'
@@ -53,6 +53,9 @@ const listRoute = createRoute({
   validateSearch: z.object({
     q: z.coerce.string().optional().catch(undefined),
     kind: z.enum(kindNames).optional().catch(undefined),
+    view: z.enum(views).optional().catch(undefined),
+    from: z.coerce.number().int().positive().optional().catch(undefined),
+    to: z.coerce.number().int().positive().optional().catch(undefined),
   }),
 })
 

@@ -18,7 +18,7 @@ type trialsInput struct {
 	Body struct {
 		URLs  []string    `json:"urls" minItems:"1" maxItems:"10000" doc:"As a person types them or a log has them; without a scheme https is meant"`
 		Group string      `json:"group,omitempty" doc:"Name or id of the group that asks; left out, the group of the first policy"`
-		Sight match.Sight `json:"sight,omitempty" enum:"name,tunnel,full" default:"full" doc:"What can be seen of the request: the host; host and port of a connection that is not opened; everything"`
+		Sight match.Sight `json:"sight,omitempty" enum:"name,tunnel,full" doc:"What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything"`
 	}
 }
 

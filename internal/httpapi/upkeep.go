@@ -70,7 +70,7 @@ type tidyOutput struct {
 type explainInput struct {
 	Body struct {
 		Lines   []string        `json:"lines" minItems:"1" maxItems:"2000" doc:"Lines of the notation"`
-		Reading pattern.Reading `json:"reading,omitempty" enum:"exact,mending" default:"exact"`
+		Reading pattern.Reading `json:"reading,omitempty" enum:"exact,mending" doc:"Left out, exact"`
 		Catches bool            `json:"catches,omitempty" doc:"Also say what each entry would catch of the recorded traffic, and what it covers by mistake; for up to 50 lines"`
 	}
 }

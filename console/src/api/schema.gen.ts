@@ -812,10 +812,10 @@ export interface components {
             /** @description Lines of the notation */
             lines: string[];
             /**
-             * @default exact
+             * @description Left out, exact
              * @enum {string}
              */
-            reading: "exact" | "mending";
+            reading?: "exact" | "mending";
         };
         ExplainOutputBody: {
             /** @description In the order of the lines */
@@ -1343,11 +1343,10 @@ export interface components {
             /** @description Name or id of the group that asks; left out, the group of the first policy */
             group?: string;
             /**
-             * @description What can be seen of the request: the host; host and port of a connection that is not opened; everything
-             * @default full
+             * @description What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
              * @enum {string}
              */
-            sight: "name" | "tunnel" | "full";
+            sight?: "name" | "tunnel" | "full";
             /** @description As a person types them or a log has them; without a scheme https is meant */
             urls: string[];
         };

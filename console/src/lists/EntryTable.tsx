@@ -2,14 +2,14 @@ import { useInfiniteQuery } from '@tanstack/react-query'
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { clsx } from 'clsx'
 import { useEffect, useMemo, useRef, useState } from 'react'
-import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { count, formatNumber } from '../ui/format'
 import { Mono } from '../ui/Mono'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { Head, onRowKeys } from '../ui/Table'
+import { BulkBar } from './BulkBar'
 import { kinds } from './kinds'
-import { type Entry, type EntryFilter, entriesOptions, type List, useRemoveEntries } from './listQueries'
+import { type Entry, type EntryFilter, entriesOptions, type List } from './listQueries'
 
 type Props = { list: List; filter: EntryFilter; onAdd: () => void }
 
@@ -22,9 +22,8 @@ const rowHeight = 37
  */
 export function EntryTable({ list, filter, onAdd }: Props) {
   const pages = useInfiniteQuery(entriesOptions(list.id, filter))
-  const remove = useRemoveEntries(list.id)
-  const announce = useAnnounce()
   const [chosen, setChosen] = useState<ReadonlySet<number>>(new Set())
+  const [all, setAll] = useState(false)
   const box = useRef<HTMLDivElement>(null)
   const entries = useMemo(() => pages.data?.pages.flatMap((page) => page.entries) ?? [], [pages.data])
   const total = pages.data?.pages[0]?.total ?? 0
@@ -60,22 +59,15 @@ export function EntryTable({ list, filter, onAdd }: Props) {
     )
   }
   const toggle = (id: number) => {
+    setAll(false)
     const next = new Set(chosen)
     if (!next.delete(id)) next.add(id)
     setChosen(next)
   }
-  const removeChosen = () =>
-    remove.mutate([...chosen], {
-      onSuccess: ({ removed }) => {
-        announce(`Took ${count(removed, 'line', 'lines')} out of ${list.name}.`)
-        setChosen(new Set())
-      },
-    })
   const above = drawn[0]?.start ?? 0
   const below = rows.getTotalSize() - (drawn.at(-1)?.end ?? 0)
   return (
     <>
-      {remove.error && <ProblemNotice error={remove.error} />}
       <section
         ref={box}
         // biome-ignore lint/a11y/noNoninteractiveTabindex: a box that scrolls has to be reachable by the keyboard
@@ -111,7 +103,7 @@ export function EntryTable({ list, filter, onAdd }: Props) {
                     entry={entry}
                     index={row.index}
                     measure={rows.measureElement}
-                    chosen={chosen.has(entry.id)}
+                    chosen={all || chosen.has(entry.id)}
                     onToggle={toggle}
                   />
                 )
@@ -122,15 +114,22 @@ export function EntryTable({ list, filter, onAdd }: Props) {
         </table>
       </section>
       <div className="flex h-11 shrink-0 items-center gap-3 border-edge border-t text-sm">
-        {chosen.size > 0 ? (
+        {chosen.size > 0 || all ? (
           <>
-            <span>{count(chosen.size, 'line', 'lines')} chosen</span>
-            <Button look="danger" onClick={removeChosen} disabled={remove.isPending}>
-              Take out of the list
-            </Button>
-            <Button look="quiet" onClick={() => setChosen(new Set())}>
-              Choose none
-            </Button>
+            <BulkBar
+              list={list}
+              which={all ? { all: true, text: filter.text, kind: filter.kind } : { ids: [...chosen] }}
+              chosen={all ? total : chosen.size}
+              onDone={() => {
+                setChosen(new Set())
+                setAll(false)
+              }}
+            />
+            {!all && total > chosen.size && (
+              <Button look="quiet" onClick={() => setAll(true)}>
+                Choose all {formatNumber(total)}
+              </Button>
+            )}
           </>
         ) : (
           <span className="text-soft">

@@ -3,12 +3,14 @@ import { useState } from 'react'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
+import { fieldClass, TextField } from '../ui/Field'
 import { count } from '../ui/format'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { useSettled } from '../ui/useSettled'
 import { LinesField } from './LinesField'
-import { type List, previewOptions, type Report, useImport } from './listQueries'
+import { type FileReading, fullReport, type List, previewOptions, type Report, useImport } from './listQueries'
 import { ReportCounts, ReportLines } from './ReportView'
+import { useUndo } from './useUndo'
 
 type Props = { list: List; from: 'paste' | 'file'; onClose: () => void }
 
@@ -65,8 +67,15 @@ function PasteForm({ list, onClose }: FormProps) {
 function FileForm({ list, onClose }: FormProps) {
   const [file, setFile] = useState<File | null>(null)
   const [replace, setReplace] = useState(false)
+  const [reading, setReading] = useState<FileReading>({ format: 'lines' })
   const preview = useQuery({
-    ...previewOptions(list.id, file ?? '', file ? `${file.name} ${file.size} ${file.lastModified}` : '', replace),
+    ...previewOptions(
+      list.id,
+      file ?? '',
+      file ? `${file.name} ${file.size} ${file.lastModified}` : '',
+      replace,
+      reading,
+    ),
     enabled: file !== null,
   })
   const save = useSave(list, onClose)
@@ -80,12 +89,19 @@ function FileForm({ list, onClose }: FormProps) {
             type="file"
             // biome-ignore lint/a11y/noAutofocus: the dialog is for this field
             autoFocus
-            accept="text/*,.txt,.list,.hosts"
-            onChange={(e) => setFile(e.target.files?.[0] ?? null)}
+            accept="text/*,.txt,.list,.hosts,.csv,.jsonl,.ndjson,.gz,.zst"
+            onChange={(e) => {
+              const chosen = e.target.files?.[0] ?? null
+              setFile(chosen)
+              if (chosen) setReading({ format: formatOf(chosen.name) })
+            }}
             className="file:mr-3 file:h-8 file:rounded-sm file:border file:border-edge file:bg-leaf file:px-3 file:font-semibold file:text-ink file:text-sm"
           />
-          <span className="text-sm text-soft">Plain text, one entry a line, of up to 128 MiB.</span>
+          <span className="text-sm text-soft">
+            One entry a line, CSV or JSON Lines; plain, or packed with gzip or zstd; up to 128 MiB.
+          </span>
         </label>
+        {file && <ReadingFields reading={reading} onChange={setReading} />}
         <label className="flex items-baseline gap-2 text-sm">
           <input
             type="checkbox"
@@ -105,12 +121,15 @@ function FileForm({ list, onClose }: FormProps) {
       </DialogBody>
       <DialogFoot>
         <span className="grow">{report && <ReportCounts report={report} />}</span>
+        {file && report && report.changed + report.refused > 0 && (
+          <Button onClick={() => saveReport(list, file, replace, reading)}>Save the report</Button>
+        )}
         <Button onClick={onClose}>Cancel</Button>
         <SaveButton
           report={report}
           pending={save.isPending}
           replace={replace}
-          onSave={() => file && save.mutate(file, replace)}
+          onSave={() => file && save.mutate(file, replace, reading)}
         />
       </DialogFoot>
     </>
@@ -119,16 +138,18 @@ function FileForm({ list, onClose }: FormProps) {
 
 function useSave(list: List, onClose: () => void) {
   const announce = useAnnounce()
+  const undo = useUndo(list)
   const save = useImport(list.id)
-  const mutate = (file: Blob | string, replace = false) =>
+  const mutate = (file: Blob | string, replace = false, reading?: FileReading) =>
     save.mutate(
-      { file, replace },
+      { file, replace, reading },
       {
         onSuccess: (report) => {
           announce(
             `${count(report.added, 'entry', 'entries')} added, ${report.updated} updated, ${report.same} there already` +
               (report.removed > 0 ? `, ${report.removed} taken out` : '') +
               (report.refused > 0 ? `, ${count(report.refused, 'line', 'lines')} refused.` : '.'),
+            undo(),
           )
           onClose()
         },
@@ -152,4 +173,68 @@ function SaveButton({ report, pending, replace, onSave }: SaveProps) {
       {says}
     </Button>
   )
+}
+
+/** How a file is probably written, by its name. */
+function formatOf(name: string): FileReading['format'] {
+  const bare = name.toLowerCase().replace(/\.(gz|zst)$/, '')
+  if (bare.endsWith('.csv')) return 'csv'
+  return /\.(jsonl|ndjson)$/.test(bare) ? 'jsonl' : 'lines'
+}
+
+type ReadingProps = { reading: FileReading; onChange: (reading: FileReading) => void }
+
+/** How the file is read: of a table, which columns. */
+function ReadingFields({ reading, onChange }: ReadingProps) {
+  const table = reading.format !== 'lines'
+  const what = reading.format === 'csv' ? 'Column' : 'Field'
+  return (
+    <div className="flex gap-4">
+      <label className="flex flex-col gap-1 font-semibold text-sm">
+        Written as
+        <select
+          value={reading.format}
+          onChange={(e) => onChange({ format: e.target.value as FileReading['format'] })}
+          className={`${fieldClass} h-9 font-normal text-base`}
+        >
+          <option value="lines">lines</option>
+          <option value="csv">CSV</option>
+          <option value="jsonl">JSON Lines</option>
+        </select>
+      </label>
+      {table && (
+        <>
+          <TextField
+            label={`${what} with the entries`}
+            placeholder={reading.format === 'csv' ? 'the first' : 'entry'}
+            value={reading.column ?? ''}
+            onChange={(e) => onChange({ ...reading, column: e.target.value || undefined })}
+          />
+          <TextField
+            label={`${what} with the notes`}
+            placeholder={reading.format === 'csv' ? 'none' : 'note'}
+            value={reading.noteColumn ?? ''}
+            onChange={(e) => onChange({ ...reading, noteColumn: e.target.value || undefined })}
+          />
+        </>
+      )}
+    </div>
+  )
+}
+
+/** Saves what would become of every changed and refused line as a CSV file (RFC 4180). */
+async function saveReport(list: List, file: File, replace: boolean, reading: FileReading) {
+  const report = await fullReport(list.id, file, replace, reading)
+  const rows = [
+    ['line', 'column', 'outcome', 'text', 'entries', 'remark'],
+    ...report.refusedLines.map((l) => [l.line, l.column, 'refused', l.text, '', l.message]),
+    ...report.changedLines.map((l) => [l.line, '', 'changed', l.text, l.entries.join(' | '), l.changes.join('; ')]),
+  ]
+  const text = rows.map((row) => row.map((cell) => `"${String(cell).replaceAll('"', '""')}"`).join(',')).join('\r\n')
+  const url = URL.createObjectURL(new Blob([text], { type: 'text/csv' }))
+  const link = document.createElement('a')
+  link.href = url
+  link.download = `${file.name}.report.csv`
+  link.click()
+  URL.revokeObjectURL(url)
 }

@@ -4,6 +4,7 @@ import { Button } from '../ui/Button'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
 import { TextArea, TextField } from '../ui/Field'
 import { ProblemNotice } from '../ui/Notice'
+import { ColourField } from './Colour'
 import { type ListForm, listForm } from './listForm'
 
 type Props = {
@@ -18,7 +19,7 @@ type Props = {
   onSave: (form: ListForm) => void
 }
 
-/** Name and description of a list: for a new one and for one that is changed. */
+/** What is said about a list: for a new one and for one that is changed. */
 export function ListFormDialog({ onClose, title, description, action, initial, pending, error, onSave }: Props) {
   const [form, setForm] = useState(initial)
   const [wrong, setWrong] = useState<Partial<Record<keyof ListForm, string>>>({})
@@ -52,6 +53,14 @@ export function ListFormDialog({ onClose, title, description, action, initial, p
             onChange={(e) => setForm({ ...form, description: e.target.value })}
             error={wrong.description ?? fields.get('description')}
           />
+          <TextField
+            label="Owner"
+            hint="Who answers for it: a person or a team."
+            value={form.owner}
+            onChange={(e) => setForm({ ...form, owner: e.target.value })}
+            error={wrong.owner ?? fields.get('owner')}
+          />
+          <ColourField value={form.colour} onChange={(colour) => setForm({ ...form, colour })} />
           {error && fields.size === 0 && <ProblemNotice error={error} />}
         </DialogBody>
         <DialogFoot>

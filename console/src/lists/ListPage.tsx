@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link, useNavigate, useParams, useSearch } from '@tanstack/react-router'
-import { Download, Ellipsis, FileUp, Pencil, Plus, Trash2 } from 'lucide-react'
+import { clsx } from 'clsx'
+import { Download, Ellipsis, FileUp, Network, Pencil, Plus, Trash2 } from 'lucide-react'
 import { useState } from 'react'
 import { useAnnounce } from '../ui/announce'
 import { Button, buttonClass, IconButton } from '../ui/Button'
@@ -9,13 +10,19 @@ import { fieldClass } from '../ui/Field'
 import { count, formatMoment } from '../ui/format'
 import { Menu, MenuItem } from '../ui/Menu'
 import { Loading, ProblemNotice } from '../ui/Notice'
+import { ColourMark } from './Colour'
+import { CompanionsDialog } from './CompanionsDialog'
 import { EntryTable } from './EntryTable'
+import { HistoryView } from './HistoryView'
 import { ImportDialog } from './ImportDialog'
-import { kinds } from './kinds'
+import { kinds, type View, views } from './kinds'
 import { ListFormDialog } from './ListFormDialog'
 import { type Kind, type List, listOptions, useDeleteList, useEditList } from './listQueries'
+import { SourceView } from './SourceView'
+import { mostLines, TextView } from './TextView'
+import { TidyView } from './TidyView'
 
-type Open = 'paste' | 'file' | 'edit' | 'delete' | null
+type Open = 'paste' | 'file' | 'edit' | 'delete' | 'companions' | null
 
 /** One list with its entries. */
 export function ListPage() {
@@ -42,7 +49,7 @@ export function ListPage() {
 }
 
 function Loaded({ list }: { list: List }) {
-  const { q = '', kind } = useSearch({ from: '/lists/$id' })
+  const { q = '', kind, view } = useSearch({ from: '/lists/$id' })
   const navigate = useNavigate({ from: '/lists/$id' })
   const [open, setOpen] = useState<Open>(null)
   const setSearch = (change: { q?: string; kind?: Kind }) =>
@@ -58,12 +65,15 @@ function Loaded({ list }: { list: List }) {
       </nav>
       <div className="flex items-start gap-6 pb-3">
         <div className="grow">
-          <h1 className="font-semibold text-xl">{list.name}</h1>
+          <h1 className="font-semibold text-xl">
+            <ColourMark colour={list.colour} /> {list.name}
+          </h1>
           <p>{list.description}</p>
           <p className="text-sm text-soft">
             {count(list.entryCount, 'entry', 'entries')}
             {list.noteCount > 0 && `, ${count(list.noteCount, 'note', 'notes')}`} · used by{' '}
-            {list.usedBy.join(', ') || 'nothing'} · changed {formatMoment(list.updatedAt)} by {list.updatedBy}
+            {list.usedBy.join(', ') || 'nothing'}
+            {list.owner && ` · owner ${list.owner}`} · changed {formatMoment(list.updatedAt)} by {list.updatedBy}
           </p>
         </div>
         <div className="flex shrink-0 gap-2 pt-1">
@@ -80,11 +90,19 @@ function Loaded({ list }: { list: List }) {
               </IconButton>
             }
           >
-            <MenuItem onSelect={() => window.location.assign(`/api/v1/lists/${list.id}/export`)}>
-              <Download size={15} aria-hidden /> Save as a file
+            {Object.entries(formats).map(([format, name]) => (
+              <MenuItem
+                key={format}
+                onSelect={() => window.location.assign(`/api/v1/lists/${list.id}/export?format=${format}`)}
+              >
+                <Download size={15} aria-hidden /> Save as {name}
+              </MenuItem>
+            ))}
+            <MenuItem onSelect={() => setOpen('companions')}>
+              <Network size={15} aria-hidden /> What a page needs
             </MenuItem>
             <MenuItem onSelect={() => setOpen('edit')}>
-              <Pencil size={15} aria-hidden /> Rename or describe
+              <Pencil size={15} aria-hidden /> Rename, describe, mark
             </MenuItem>
             <MenuItem onSelect={() => setOpen('delete')}>
               <Trash2 size={15} aria-hidden /> Delete the list
@@ -92,34 +110,69 @@ function Loaded({ list }: { list: List }) {
           </Menu>
         </div>
       </div>
-      <div className="flex gap-2 pb-2">
-        <input
-          type="search"
-          aria-label="Filter entries"
-          placeholder="Filter by pattern or note"
-          value={q}
-          onChange={(e) => setSearch({ q: e.target.value || undefined })}
-          className={`${fieldClass} h-8 w-72`}
-        />
-        <select
-          aria-label="Kind of entry"
-          value={kind ?? ''}
-          onChange={(e) => setSearch({ kind: (e.target.value || undefined) as Kind | undefined })}
-          className={`${fieldClass} h-8`}
-        >
-          <option value="">every kind</option>
-          {Object.entries(kinds).map(([value, label]) => (
-            <option key={value} value={value}>
-              {label}
-            </option>
-          ))}
-        </select>
-      </div>
-      <EntryTable list={list} filter={{ text: q, kind }} onAdd={() => setOpen('paste')} />
+      <ViewLinks view={view} />
+      {(view === undefined || (view === 'text' && list.entryCount + list.noteCount > mostLines)) && (
+        <div className="flex gap-2 pb-2">
+          <input
+            type="search"
+            aria-label="Filter entries"
+            placeholder="Filter by pattern or note"
+            value={q}
+            onChange={(e) => setSearch({ q: e.target.value || undefined })}
+            className={`${fieldClass} h-8 w-72`}
+          />
+          <select
+            aria-label="Kind of entry"
+            value={kind ?? ''}
+            onChange={(e) => setSearch({ kind: (e.target.value || undefined) as Kind | undefined })}
+            className={`${fieldClass} h-8`}
+          >
+            <option value="">every kind</option>
+            {Object.entries(kinds).map(([value, label]) => (
+              <option key={value} value={value}>
+                {label}
+              </option>
+            ))}
+          </select>
+        </div>
+      )}
+      {view === undefined && <EntryTable list={list} filter={{ text: q, kind }} onAdd={() => setOpen('paste')} />}
+      {view === 'text' && <TextView list={list} filter={{ text: q, kind }} />}
+      {view === 'tidy' && <TidyView list={list} />}
+      {view === 'history' && <HistoryView list={list} />}
+      {view === 'source' && <SourceView list={list} />}
+      {open === 'companions' && <CompanionsDialog list={list} onClose={close} />}
       {(open === 'paste' || open === 'file') && <ImportDialog list={list} from={open} onClose={close} />}
       {open === 'edit' && <EditDialog list={list} onClose={close} />}
       {open === 'delete' && <DeleteDialog list={list} onClose={close} />}
     </div>
+  )
+}
+
+/** What the list may be saved as. */
+const formats = { lines: 'a file', csv: 'CSV', jsonl: 'JSON Lines', domains: 'domains', hosts: 'a hosts file' }
+
+const viewNames: Record<View, string> = { text: 'Text', tidy: 'Tidy', history: 'History', source: 'Source' }
+
+/** The ways to look at the list, as links. */
+function ViewLinks({ view }: { view?: View }) {
+  return (
+    <nav aria-label="Ways to look at the list" className="flex gap-5 pb-3">
+      {([undefined, ...views] as const).map((v) => (
+        <Link
+          key={v ?? 'entries'}
+          from="/lists/$id"
+          search={(before) => ({ ...before, view: v, from: undefined, to: undefined })}
+          aria-current={view === v ? 'page' : undefined}
+          className={clsx(
+            'border-b-2 pb-0.5',
+            view === v ? 'border-reed font-semibold' : 'border-transparent text-soft hover:text-ink',
+          )}
+        >
+          {v ? viewNames[v] : 'Entries'}
+        </Link>
+      ))}
+    </nav>
   )
 }
 
@@ -129,10 +182,10 @@ function EditDialog({ list, onClose }: { list: List; onClose: () => void }) {
   return (
     <ListFormDialog
       onClose={onClose}
-      title="Rename or describe"
+      title="Rename, describe, mark"
       description="Rules that name the list go on naming it."
       action="Save"
-      initial={{ name: list.name, description: list.description }}
+      initial={{ name: list.name, description: list.description, owner: list.owner, colour: list.colour }}
       pending={edit.isPending}
       error={edit.error}
       onSave={(form) =>

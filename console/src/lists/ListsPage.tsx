@@ -8,6 +8,7 @@ import { fieldClass } from '../ui/Field'
 import { formatMoment, formatNumber } from '../ui/format'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
+import { ColourMark } from './Colour'
 import { FoundEntries } from './FoundEntries'
 import { ListFormDialog } from './ListFormDialog'
 import { type List, listsOptions, useCreateList } from './listQueries'
@@ -97,6 +98,7 @@ function ListTable({ lists, q, sort, onSort }: TableProps) {
             Entries
           </Head>
           <Head>Used by</Head>
+          <Head>Owner</Head>
           <Head {...head('updatedAt')}>Changed</Head>
         </tr>
       </thead>
@@ -104,6 +106,7 @@ function ListTable({ lists, q, sort, onSort }: TableProps) {
         {rows.map((l) => (
           <tr key={l.id} className="hover:bg-wash">
             <td className={cellClass}>
+              <ColourMark colour={l.colour} />{' '}
               <Link
                 to="/lists/$id"
                 params={{ id: l.id }}
@@ -112,12 +115,13 @@ function ListTable({ lists, q, sort, onSort }: TableProps) {
               >
                 {l.name}
               </Link>
-              <p className="text-sm text-soft">{l.description}</p>
+              <p className="pl-2.5 text-sm text-soft">{l.description}</p>
             </td>
             <td className={`${cellClass} text-right`}>{formatNumber(l.entryCount)}</td>
             <td className={`${cellClass} min-w-28`}>
               {l.usedBy.join(', ') || <span className="text-soft">nothing</span>}
             </td>
+            <td className={cellClass}>{l.owner}</td>
             <td className={`${cellClass} whitespace-nowrap`}>
               {formatMoment(l.updatedAt)} <span className="text-soft">by {l.updatedBy}</span>
             </td>
@@ -138,7 +142,7 @@ function NewListDialog({ onClose }: { onClose: () => void }) {
       title="New list"
       description="It begins empty and does nothing until a rule names it."
       action="Make the list"
-      initial={{ name: '', description: '' }}
+      initial={{ name: '', description: '', owner: '', colour: '' }}
       pending={create.isPending}
       error={create.error}
       onSave={(form) =>

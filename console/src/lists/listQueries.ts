@@ -11,6 +11,9 @@ export type List = Schemas['List']
 export type Entry = Schemas['Entry']
 export type Report = Schemas['Report']
 export type Kind = Entry['kind']
+export type Selection = Schemas['Selection']
+export type Source = Schemas['Source']
+export type FindingKind = Schemas['Finding']['kind']
 
 /** How many entries a page of the table holds. */
 const pageSize = 500
@@ -98,30 +101,54 @@ export function useDeleteList(list: List) {
   })
 }
 
+/** How a file is read. */
+export type FileReading = { format: 'lines' | 'csv' | 'jsonl'; column?: string; noteColumn?: string }
+
 /** Sends text or a file as it is, byte by byte: the service reads it. */
-const sendFile = (id: string, file: Blob | string, preview: boolean, replace: boolean) =>
+const sendFile = (
+  id: string,
+  file: Blob | string,
+  preview: boolean,
+  replace: boolean,
+  reading: FileReading,
+  report = 1000,
+) =>
   data(
     api.POST('/api/v1/lists/{id}/import', {
-      params: { path: { id }, query: { preview, replace } },
-      headers: { 'Content-Type': 'text/plain' },
+      params: { path: { id }, query: { preview, replace, report, ...reading } },
+      headers: { 'Content-Type': typeof file === 'string' ? 'text/plain' : 'application/octet-stream' },
       body: file as string,
       bodySerializer: (body) => body,
     }),
   )
 
+const asLines: FileReading = { format: 'lines' }
+
 /** What would become of each line and of the list; nothing is kept. */
-export const previewOptions = (id: string, file: Blob | string, key: string, replace = false) =>
+export const previewOptions = (id: string, file: Blob | string, key: string, replace = false, reading = asLines) =>
   queryOptions({
-    queryKey: ['previews', id, key, replace],
-    queryFn: () => sendFile(id, file, true, replace),
+    queryKey: ['previews', id, key, replace, reading],
+    queryFn: () => sendFile(id, file, true, replace, reading),
     placeholderData: keepPreviousData,
     gcTime: 0,
   })
 
+/** The report on a file with every line that was changed or refused, to be kept. */
+export const fullReport = (id: string, file: Blob | string, replace: boolean, reading: FileReading) =>
+  sendFile(id, file, true, replace, reading, 100_000)
+
 export function useImport(id: string) {
   const refresh = useRefresh()
   return useMutation({
-    mutationFn: ({ file, replace }: { file: Blob | string; replace: boolean }) => sendFile(id, file, false, replace),
+    mutationFn: ({
+      file,
+      replace,
+      reading = asLines,
+    }: {
+      file: Blob | string
+      replace: boolean
+      reading?: FileReading
+    }) => sendFile(id, file, false, replace, reading),
     onSuccess: refresh,
   })
 }
@@ -129,8 +156,202 @@ export function useImport(id: string) {
 export function useRemoveEntries(id: string) {
   const refresh = useRefresh()
   return useMutation({
-    mutationFn: (ids: number[]) =>
-      data(api.POST('/api/v1/lists/{id}/entries/remove', { params: { path: { id } }, body: { ids } })),
+    mutationFn: (body: Selection) =>
+      data(api.POST('/api/v1/lists/{id}/entries/remove', { params: { path: { id } }, body })),
     onSuccess: refresh,
+  })
+}
+
+export function useSetEntries(id: string) {
+  const refresh = useRefresh()
+  return useMutation({
+    mutationFn: (body: Schemas['EditEntriesInputBody']) =>
+      data(api.PATCH('/api/v1/lists/{id}/entries', { params: { path: { id } }, body })),
+    onSuccess: refresh,
+  })
+}
+
+export function useCopyEntries(id: string) {
+  const refresh = useRefresh()
+  return useMutation({
+    mutationFn: (body: Schemas['CopyEntriesInputBody']) =>
+      data(api.POST('/api/v1/lists/{id}/entries/copy', { params: { path: { id } }, body })),
+    onSuccess: refresh,
+  })
+}
+
+export function useAddLines(id: string) {
+  const refresh = useRefresh()
+  return useMutation({
+    mutationFn: (lines: string[]) =>
+      data(api.POST('/api/v1/lists/{id}/entries', { params: { path: { id } }, body: { lines, reading: 'exact' } })),
+    onSuccess: refresh,
+  })
+}
+
+/** A list as text: whole, or the first lines that a filter leaves. */
+export const textOptions = (list: List, filter?: EntryFilter) =>
+  queryOptions({
+    queryKey: ['lists', list.id, 'text', list.version, filter ?? 'whole'],
+    staleTime: Number.POSITIVE_INFINITY, // a version does not change
+    queryFn: async () => {
+      const lines: Entry[] = []
+      let after: string | undefined
+      let total = 0
+      do {
+        const page = await data(
+          api.GET('/api/v1/lists/{id}/entries', {
+            params: { path: { id: list.id }, query: { after, limit: 2000, text: filter?.text, kind: filter?.kind } },
+          }),
+        )
+        lines.push(...page.entries)
+        total = page.total
+        after = filter ? undefined : page.next
+      } while (after)
+      return { text: lines.map((entry) => entry.text).join('\n'), ids: lines.map((entry) => entry.id), total }
+    },
+  })
+
+export function useRewrite(list: List) {
+  const refresh = useRefresh()
+  return useMutation({
+    mutationFn: (lines: string[]) =>
+      data(
+        api.PUT('/api/v1/lists/{id}/text', {
+          params: { path: { id: list.id }, header: match(list.version) },
+          body: { lines },
+        }),
+      ),
+    onSuccess: refresh,
+  })
+}
+
+/** Takes lines out of a long list and adds others. What is refused of the new ones is told before anything goes. */
+export function useRewritePage(list: List) {
+  const refresh = useRefresh()
+  return useMutation({
+    mutationFn: async ({ ids, lines }: { ids: number[]; lines: string[] }) => {
+      if (lines.length > 0) {
+        const path = { params: { path: { id: list.id } } }
+        const preview = await sendFile(list.id, lines.join('\n'), true, false, asLines)
+        const wrong = preview.refusedLines[0]
+        if (wrong) throw new Error(`Nothing was saved. “${wrong.text}”: ${wrong.message}`)
+        if (ids.length > 0) await data(api.POST('/api/v1/lists/{id}/entries/remove', { ...path, body: { ids } }))
+        await data(api.POST('/api/v1/lists/{id}/entries', { ...path, body: { lines, reading: 'exact' } }))
+      } else {
+        await data(api.POST('/api/v1/lists/{id}/entries/remove', { params: { path: { id: list.id } }, body: { ids } }))
+      }
+    },
+    onSuccess: refresh,
+  })
+}
+
+/** What is wrong with a list at a version. */
+export const findingsOptions = (id: string, version: number, kind?: FindingKind) =>
+  queryOptions({
+    queryKey: ['lists', id, 'findings', version, kind ?? 'all'],
+    placeholderData: keepPreviousData,
+    queryFn: () =>
+      data(
+        api.GET('/api/v1/lists/{id}/findings', {
+          params: { path: { id }, query: { kind: kind ? [kind] : undefined, limit: 500 } },
+        }),
+      ),
+  })
+
+export function useTidy(list: List) {
+  const refresh = useRefresh()
+  return useMutation({
+    mutationFn: (preview: boolean) =>
+      data(
+        api.POST('/api/v1/lists/{id}/tidy', {
+          params: { path: { id: list.id }, header: match(list.version) },
+          body: { preview },
+        }),
+      ),
+    onSuccess: (_, preview) => (preview ? undefined : refresh()),
+  })
+}
+
+export const historyOptions = (id: string) =>
+  infiniteQueryOptions({
+    queryKey: ['lists', id, 'history'],
+    initialPageParam: undefined as string | undefined,
+    queryFn: ({ pageParam }) =>
+      data(
+        api.GET('/api/v1/lists/{id}/history', { params: { path: { id }, query: { before: pageParam, limit: 100 } } }),
+      ),
+    getNextPageParam: (page) => page.next,
+  })
+
+export const compareOptions = (id: string, from: number, to: number) =>
+  queryOptions({
+    queryKey: ['lists', id, 'compare', from, to],
+    queryFn: () =>
+      data(api.GET('/api/v1/lists/{id}/compare', { params: { path: { id }, query: { from, to, limit: 500 } } })),
+  })
+
+export function useTakeBack(list: List) {
+  const refresh = useRefresh()
+  return useMutation({
+    mutationFn: (version: number) =>
+      data(
+        api.POST('/api/v1/lists/{id}/take-back', {
+          params: { path: { id: list.id }, header: match(list.version) },
+          body: { version },
+        }),
+      ),
+    onSuccess: refresh,
+  })
+}
+
+/** Where a list comes from; null where it is kept by hand. */
+export const sourceOptions = (id: string) =>
+  queryOptions({
+    queryKey: ['lists', id, 'source'],
+    queryFn: async () => {
+      const all = await data(api.GET('/api/v1/sources'))
+      return all.sources.find((source) => source.listId === id) ?? null
+    },
+  })
+
+export function useSetSource(id: string) {
+  const refresh = useRefresh()
+  return useMutation({
+    mutationFn: (body: Schemas['SetSourceInputBody']) =>
+      data(api.PUT('/api/v1/lists/{id}/source', { params: { path: { id } }, body })),
+    onSuccess: refresh,
+  })
+}
+
+export function useRemoveSource(id: string) {
+  const refresh = useRefresh()
+  return useMutation({
+    mutationFn: () => api.DELETE('/api/v1/lists/{id}/source', { params: { path: { id } } }),
+    onSuccess: refresh,
+  })
+}
+
+export function usePull(id: string) {
+  const refresh = useRefresh()
+  return useMutation({
+    mutationFn: (force: boolean) =>
+      data(api.POST('/api/v1/lists/{id}/source/pull', { params: { path: { id }, query: { force } } })),
+    onSuccess: refresh,
+  })
+}
+
+/** Hosts that a recorded page needs. */
+export function useCompanions(id: string) {
+  return useMutation({
+    mutationFn: (file: Blob) =>
+      data(
+        api.POST('/api/v1/lists/{id}/companions', {
+          params: { path: { id } },
+          headers: { 'Content-Type': 'application/octet-stream' },
+          body: file as unknown as string,
+          bodySerializer: (body) => body,
+        }),
+      ),
   })
 }

@@ -111,7 +111,7 @@ function AlsoMatched({ trial }: { trial: Trial }) {
         {lists.map(({ match, entries }) => (
           <li key={match.list.id}>
             <ListLink id={match.list.id}>{match.list.name}</ListLink>
-            {!match.in && <span className="ml-2 text-ochre text-sm">carved out of it</span>}
+            {match.in === 'no' && <span className="ml-2 text-ochre text-sm">carved out of it</span>}
             <ul>
               {entries.map((entry) => (
                 <li key={entry.id} title={entry.explain}>

@@ -1,14 +1,23 @@
 import { createContext, type ReactNode, useCallback, useContext, useEffect, useState } from 'react'
 
-const Announce = createContext<((text: string) => void) | null>(null)
+/** Something that can be done about what was said, as taking it back. */
+export type Action = { label: string; run: () => void }
+
+const Announce = createContext<((text: string, action?: Action) => void) | null>(null)
 
 /** One live region for the results of actions: shown for a while at the foot, and read out. */
 export function Announcer({ children }: { children: ReactNode }) {
-  const [said, setSaid] = useState({ text: '', times: 0 })
-  const announce = useCallback((text: string) => setSaid((before) => ({ text, times: before.times + 1 })), [])
+  const [said, setSaid] = useState<{ text: string; times: number; action?: Action }>({ text: '', times: 0 })
+  const announce = useCallback(
+    (text: string, action?: Action) => setSaid((before) => ({ text, action, times: before.times + 1 })),
+    [],
+  )
   useEffect(() => {
     if (said.text === '') return
-    const timer = setTimeout(() => setSaid((now) => (now.times === said.times ? { ...now, text: '' } : now)), 6000)
+    const timer = setTimeout(
+      () => setSaid((now) => (now.times === said.times ? { ...now, text: '' } : now)),
+      said.action ? 15_000 : 6000,
+    )
     return () => clearTimeout(timer)
   }, [said])
   return (
@@ -16,7 +25,21 @@ export function Announcer({ children }: { children: ReactNode }) {
       {children}
       <div role="status" aria-live="polite" className="pointer-events-none fixed inset-x-0 bottom-4 z-50 text-center">
         {said.text && (
-          <span className="inline-block rounded-sm border border-edge bg-leaf px-4 py-2 text-sm">{said.text}</span>
+          <span className="inline-block rounded-sm border border-edge bg-leaf px-4 py-2 text-sm">
+            {said.text}
+            {said.action && (
+              <button
+                type="button"
+                className="pointer-events-auto ml-4 font-semibold text-reed underline underline-offset-2"
+                onClick={() => {
+                  setSaid((now) => ({ ...now, text: '' }))
+                  said.action?.run()
+                }}
+              >
+                {said.action.label}
+              </button>
+            )}
+          </span>
         )}
       </div>
     </Announce>

@@ -1,0 +1,185 @@
+import { useQuery } from '@tanstack/react-query'
+import { type FormEvent, useState } from 'react'
+import { useAnnounce } from '../ui/announce'
+import { Button } from '../ui/Button'
+import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
+import { fieldClass, TextField } from '../ui/Field'
+import { count } from '../ui/format'
+import { ProblemNotice } from '../ui/Notice'
+import { type List, listsOptions, type Selection, useCopyEntries, useRemoveEntries, useSetEntries } from './listQueries'
+import { useUndo } from './useUndo'
+
+type Props = {
+  list: List
+  which: Selection
+  /** How many lines that is. */
+  chosen: number
+  onDone: () => void
+}
+
+/** What can be done with chosen entries. Each is one change, and can be taken back. */
+export function BulkBar({ list, which, chosen, onDone }: Props) {
+  const [open, setOpen] = useState<'copy' | 'set' | null>(null)
+  const remove = useRemoveEntries(list.id)
+  const announce = useAnnounce()
+  const undo = useUndo(list)
+  return (
+    <>
+      <span>{count(chosen, 'line', 'lines')} chosen</span>
+      <Button onClick={() => setOpen('set')}>Set note, end, switch</Button>
+      <Button onClick={() => setOpen('copy')}>Move or copy</Button>
+      <Button
+        look="danger"
+        disabled={remove.isPending}
+        onClick={() =>
+          remove.mutate(which, {
+            onSuccess: ({ removed }) => {
+              announce(`Took ${count(removed, 'line', 'lines')} out of ${list.name}.`, undo())
+              onDone()
+            },
+          })
+        }
+      >
+        Take out of the list
+      </Button>
+      <Button look="quiet" onClick={onDone}>
+        Choose none
+      </Button>
+      {remove.error && <ProblemNotice error={remove.error} />}
+      {open === 'set' && (
+        <SetDialog list={list} which={which} chosen={chosen} onClose={() => setOpen(null)} onDone={onDone} />
+      )}
+      {open === 'copy' && (
+        <CopyDialog list={list} which={which} chosen={chosen} onClose={() => setOpen(null)} onDone={onDone} />
+      )}
+    </>
+  )
+}
+
+type DialogProps = Props & { onClose: () => void }
+
+function SetDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
+  const [note, setNote] = useState<string | null>(null)
+  const [until, setUntil] = useState<string | null>(null)
+  const [off, setOff] = useState<'' | 'on' | 'off'>('')
+  const set = useSetEntries(list.id)
+  const announce = useAnnounce()
+  const undo = useUndo(list)
+  const nothing = note === null && until === null && off === ''
+  const submit = (event: FormEvent) => {
+    event.preventDefault()
+    set.mutate(
+      { which, note: note ?? undefined, until: until ?? undefined, off: off === '' ? undefined : off === 'off' },
+      {
+        onSuccess: ({ edited }) => {
+          announce(`Changed ${count(edited, 'entry', 'entries')}.`, undo())
+          onClose()
+          onDone()
+        },
+      },
+    )
+  }
+  return (
+    <Dialog
+      open
+      onOpenChange={(open) => open || onClose()}
+      title={`Set ${count(chosen, 'line', 'lines')}`}
+      description="What you leave alone stays as it is with each of them."
+    >
+      <form onSubmit={submit} className="contents">
+        <DialogBody>
+          <TextField
+            label="Note"
+            placeholder="stays as it is"
+            value={note ?? ''}
+            onChange={(e) => setNote(e.target.value)}
+            hint={note === '' ? 'Empty: the notes go.' : undefined}
+          />
+          <TextField
+            label="Last day in force"
+            type="date"
+            value={until ?? ''}
+            onChange={(e) => setUntil(e.target.value)}
+            hint={until === '' ? 'Empty: there is no end.' : undefined}
+          />
+          <label className="flex flex-col items-start gap-1 font-semibold text-sm">
+            Switch
+            <select
+              value={off}
+              onChange={(e) => setOff(e.target.value as typeof off)}
+              className={`${fieldClass} h-9 font-normal text-base`}
+            >
+              <option value="">stays as it is</option>
+              <option value="on">in force</option>
+              <option value="off">off: kept, but not in force</option>
+            </select>
+          </label>
+          {set.error && <ProblemNotice error={set.error} />}
+        </DialogBody>
+        <DialogFoot>
+          <Button onClick={onClose}>Cancel</Button>
+          <Button type="submit" look="main" disabled={nothing || set.isPending}>
+            Set them
+          </Button>
+        </DialogFoot>
+      </form>
+    </Dialog>
+  )
+}
+
+function CopyDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
+  const lists = useQuery(listsOptions)
+  const others = (lists.data ?? []).filter((l) => l.id !== list.id)
+  const [to, setTo] = useState('')
+  const copy = useCopyEntries(list.id)
+  const announce = useAnnounce()
+  const undo = useUndo(list)
+  const run = (move: boolean) =>
+    copy.mutate(
+      { which, to, move },
+      {
+        onSuccess: (done) => {
+          const told = `${move ? 'Moved' : 'Copied'} to ${done.list.name}: ${done.added} added, ${done.same + done.updated} there already.`
+          announce(told, move ? undo('Bring them back here') : undefined)
+          onClose()
+          onDone()
+        },
+      },
+    )
+  return (
+    <Dialog
+      open
+      onOpenChange={(open) => open || onClose()}
+      title={`Move or copy ${count(chosen, 'line', 'lines')}`}
+      description="What the other list has already stays as it is there."
+    >
+      <DialogBody>
+        <label className="flex flex-col gap-1 font-semibold text-sm">
+          To the list
+          <select
+            value={to}
+            onChange={(e) => setTo(e.target.value)}
+            className={`${fieldClass} h-9 font-normal text-base`}
+          >
+            <option value="">Choose a list</option>
+            {others.map((l) => (
+              <option key={l.id} value={l.id}>
+                {l.name}
+              </option>
+            ))}
+          </select>
+        </label>
+        {copy.error && <ProblemNotice error={copy.error} />}
+      </DialogBody>
+      <DialogFoot>
+        <Button onClick={onClose}>Cancel</Button>
+        <Button disabled={!to || copy.isPending} onClick={() => run(false)}>
+          Copy them
+        </Button>
+        <Button look="main" disabled={!to || copy.isPending} onClick={() => run(true)}>
+          Move them
+        </Button>
+      </DialogFoot>
+    </Dialog>
+  )
+}
