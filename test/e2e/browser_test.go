@@ -120,6 +120,20 @@ func (b *browser) press(name string) {
 	})()`, "no button "+name)
 }
 
+// caret puts the caret of the text editor on the line that holds a text.
+func (b *browser) caret(text string) {
+	b.t.Helper()
+	b.await(`(() => {
+		const line = [...document.querySelectorAll('.cm-line')].find((e) => e.textContent.includes(`+strconv.Quote(text)+`))
+		if (!line) return false
+		const { left, top } = line.getBoundingClientRect()
+		for (const type of ['mousedown', 'mouseup']) {
+			line.dispatchEvent(new MouseEvent(type, { bubbles: true, button: 0, detail: 1, clientX: left + 2, clientY: top + 8 }))
+		}
+		return true
+	})()`, "no line with "+text)
+}
+
 // see waits until an element that matches the selector holds the text.
 func (b *browser) see(selector, text string) {
 	b.t.Helper()

@@ -125,7 +125,7 @@ func TestConsoleLists(t *testing.T) {
 	b.press("Take out of the list")
 	b.see("[role=status]", "Took 1 line out of Blocked on request.")
 	b.press("More for this list")
-	b.press("Rename or describe")
+	b.press("Rename, describe, mark")
 	b.fill("[role=dialog] input", "Asked for")
 	b.press("Save")
 	b.see("h1", "Asked for")

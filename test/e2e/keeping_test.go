@@ -189,7 +189,9 @@ func TestSources(t *testing.T) {
 	}
 	assert.Contains(t, run("list", "source", "set", "Partner", source.URL, "--every", "6h", "--max-bytes", "5000").Done(t), "is pulled from")
 	require.Eventually(t, func() bool { return asked.Load() > 0 }, testkit.Patience, testkit.Look, "its time has come: it is pulled by itself")
-	pull := func(args ...string) testkit.Ran { return run(append([]string{"list", "source", "pull", "Partner"}, args...)...) }
+	pull := func(args ...string) testkit.Ran {
+		return run(append([]string{"list", "source", "pull", "Partner"}, args...)...)
+	}
 	require.Eventually(t, func() bool { return strings.Contains(run("list", "show", "Partner").Out, "50 entries") }, testkit.Patience, testkit.Look)
 	assert.Contains(t, pull().Done(t), "unchanged: The source has nothing new.")
 	assert.Positive(t, unchanged.Load())

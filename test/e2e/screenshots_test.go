@@ -61,11 +61,49 @@ func TestScreenshots(t *testing.T) {
 	b.see("[role=dialog] [role=status]", "58 lines")
 	picture("import-file")
 
+	b.press("Cancel")
+	b.goTo("/lists")
+	b.press("Betting")
+	b.press("Text")
+	b.see(".cm-line", "*jackpot*")
+	b.caret("*jackpot*")
+	b.see("section[aria-label='What this line catches']", "quillmere-jackpot-fund")
+	b.await(`document.querySelector(".cm-lint-marker-warning") !== null`, "no warning in the margin")
+	picture("list-as-text")
+
+	b.goTo("/lists")
+	b.press("Old ward links")
+	b.press("Tidy")
+	b.see("section[aria-label^='Findings']", "Both cover")
+	picture("tidy")
+
+	b.goTo("/lists")
+	b.press("Partner's warnings")
+	b.press("Source")
+	b.see("section[aria-label='The last pull']", "went well")
+	picture("source")
+
+	b.goTo("/lists")
+	b.press("Supplier portals")
+	b.press("More for this list")
+	b.press("What a page needs")
+	b.do(chromedp.SetUploadFiles(chromedp.CSS("[role=dialog] input[type=file]"), []string{file(t, demo.Recording, demo.File(demo.Recording))}))
+	b.see("[role=dialog] [role=status]", "The list lacks")
+	picture("companions")
+	b.press("Add 5 hosts")
+	b.gone("[role=dialog]")
+	b.press("History")
+	b.see("section[aria-label^='Changes']", "made")
+	b.press("Compare")
+	b.see("section[aria-label='What differs']", "keys.marsh-passport.example")
+	picture("history")
+
 	b.goTo("/try")
 	b.press("Fill in some to see how it works")
 	b.press("Try 6 URLs")
 	b.see("section", "blocked")
 	picture("try")
+	b.goTo("/lists")
 
 	b.eval(`localStorage.setItem('theme', 'dark')`)
 	b.goTo("/lists?url=gull-video.co.uk")
@@ -74,7 +112,8 @@ func TestScreenshots(t *testing.T) {
 	b.quiet()
 	terminal(t, s, filepath.Join(*shots, "terminal.png"),
 		`widelark try https://WWW.oddsfield.example./today`,
-		`widelark list import "Blocked on request" hand-kept.txt --preview | tail -17`)
+		`widelark entry explain '*jackpot*' | head -16`,
+		`widelark list tidy "Old ward links" --limit 4`)
 }
 
 // terminal takes a picture of commands in a terminal window, where the machine can show one.

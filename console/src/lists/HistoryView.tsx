@@ -60,7 +60,7 @@ export function HistoryView({ list }: { list: List }) {
                   ) : (
                     <>
                       <Button look={from === c.version ? 'main' : 'quiet'} onClick={() => compare({ from: c.version })}>
-                        Compare with now
+                        Compare
                       </Button>
                       <Button
                         look="quiet"
@@ -72,7 +72,7 @@ export function HistoryView({ list }: { list: List }) {
                           })
                         }
                       >
-                        Take back to here
+                        Take back
                       </Button>
                     </>
                   )}
@@ -99,7 +99,7 @@ type ComparisonProps = { list: List; from: number; to: number; onClose: () => vo
 function Comparison({ list, from, to, onClose }: ComparisonProps) {
   const found = useQuery(compareOptions(list.id, from, to))
   return (
-    <section aria-label="What differs" className="flex w-96 shrink-0 flex-col gap-2 overflow-y-auto">
+    <section aria-label="What differs" className="flex w-84 shrink-0 flex-col gap-2 overflow-y-auto">
       <div className="flex items-center gap-2">
         <h2 className="grow font-semibold">From then until now</h2>
         <Button look="quiet" onClick={onClose}>

@@ -134,7 +134,7 @@ function whichLine(error: Error) {
   if (!(error instanceof ApiProblem)) return error
   for (const [field, message] of error.fields) {
     const at = /^lines\[(\d+)\]$/.exec(field)
-    if (at) return new Error(`Nothing was saved. Line ${Number(at[1]) + 1}: ${message}.`)
+    if (at) return new Error(`Nothing was saved. Line ${Number(at[1]) + 1}: ${message}`)
   }
   return error
 }

@@ -95,7 +95,7 @@ export function TidyView({ list }: { list: List }) {
                 <td className={`${cellClass} text-right`}>
                   <Button
                     disabled={remove.isPending}
-                    aria-label={`Take ${f.entry.pattern} out`}
+                    aria-label={`Take it out: ${f.entry.pattern}`}
                     onClick={() =>
                       remove.mutate(
                         { ids: [f.entry.id] },

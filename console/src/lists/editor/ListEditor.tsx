@@ -85,7 +85,12 @@ export function ListEditor({ label, text, findings, onChange, onLine, onPasted }
   useEffect(() => {
     if (view.current) forceLinting(view.current)
   }, [findings])
-  return <div ref={box} className="min-h-0 grow overflow-hidden border border-edge" />
+  return (
+    <div
+      ref={box}
+      className="min-h-0 min-w-0 grow overflow-hidden border border-edge focus-within:outline-2 focus-within:outline-reed"
+    />
+  )
 }
 
 /** Lines that need a look: those in view, and those that the text did not have when it was opened. */
@@ -273,7 +278,7 @@ function paste(event: ClipboardEvent, view: EditorView, tell: (pasted: Pasted) =
 
 const look = EditorView.theme({
   '&': { height: '100%', backgroundColor: 'var(--leaf)', color: 'var(--ink)' },
-  '&.cm-focused': { outline: '2px solid var(--reed)', outlineOffset: '-2px' },
+  '&.cm-focused': { outline: 'none' },
   '.cm-scroller': { fontFamily: 'var(--font-mono)', fontSize: '0.875rem', lineHeight: '1.6' },
   '.cm-gutters': { backgroundColor: 'var(--wash)', color: 'var(--soft)', borderRight: '1px solid var(--rule)' },
   '.cm-activeLine': { backgroundColor: 'color-mix(in srgb, var(--reed-wash) 45%, transparent)' },
@@ -291,6 +296,16 @@ const look = EditorView.theme({
   '.cm-tooltip .cm-explain': { padding: '6px 10px' },
   '.cm-tooltip-autocomplete > ul > li[aria-selected]': { backgroundColor: 'var(--reed)', color: 'var(--on-reed)' },
   '.cm-completionDetail': { color: 'inherit', opacity: '0.8' },
+  '.cm-lint-marker': {
+    content: 'normal !important',
+    width: '10px',
+    height: '10px',
+    margin: '6px 2px',
+    boxSizing: 'border-box',
+  },
+  '.cm-lint-marker-error': { backgroundColor: 'var(--clay)' },
+  '.cm-lint-marker-warning': { border: '2.5px solid var(--ochre)', transform: 'rotate(45deg) scale(0.85)' },
+  '.cm-lint-marker-info': { border: '2.5px solid var(--edge)', borderRadius: '50%' },
   '.cm-diagnostic': { fontFamily: 'var(--font-sans)', padding: '4px 10px' },
   '.cm-diagnostic-error': { borderLeftColor: 'var(--clay)' },
   '.cm-diagnostic-warning': { borderLeftColor: 'var(--ochre)' },
