@@ -203,14 +203,14 @@ type walker struct {
 	stack   []uint32
 	out     []uint32 // where the places lead, sorted
 	matched []int32  // the expressions that match before the character, sorted
+	places  []uint32 // for ahead
 }
 
 // step goes from places, and from the starts, over c; prev is what stands before.
 func (w *walker) step(p *program, places []uint32, prev, c rune) {
-	if len(w.seen) < len(p.insts) {
-		w.seen, w.turn = make([]uint32, len(p.insts)), 0
+	if w.turn++; len(w.seen) < len(p.insts) || w.turn == 0 {
+		w.seen, w.turn = make([]uint32, len(p.insts)), 1
 	}
-	w.turn++
 	w.out, w.matched = w.out[:0], w.matched[:0]
 	holds := syntax.EmptyOpContext(prev, c)
 	w.visit(p, places, c, holds)
@@ -282,35 +282,48 @@ func run[T string | []byte](a *automaton, ids []int32, text T) (_ []int32, ok bo
 	return append(ids, end.matched...), true
 }
 
-// ahead says what the expression comes to on texts that begin with begin: Yes where it matches whatever follows, No where nothing
-// that follows would make it match.
-func (s *scan) ahead(begin []byte) Answer {
-	prog, err := syntax.Compile(parseRegex(s.expr).Simplify())
-	if err != nil {
-		return CannotTell
-	}
-	var p program
-	var w walker
-	p.add(prog, 0)
-	places, prev := slices.Clone(p.anchored), rune(-1)
-	for _, c := range begin {
-		w.step(&p, places, prev, rune(c))
-		if len(w.matched) > 0 {
-			return Yes
+// lazyProgram is one expression that is followed by itself, compiled when it is first asked.
+type lazyProgram struct {
+	expr string
+	once sync.Once
+	program
+}
+
+var walkers = sync.Pool{New: func() any { return &walker{} }}
+
+// ahead says what the expression comes to on texts that begin with three pieces: Yes where it matches whatever follows, No where
+// nothing that follows would make it match. It allocates nothing once it was asked.
+func (l *lazyProgram) ahead(pieces ...string) Answer {
+	l.once.Do(func() {
+		if prog, err := syntax.Compile(parseRegex(l.expr).Simplify()); err == nil {
+			l.add(prog, 0)
 		}
-		places, prev = append(places[:0], w.out...), rune(c)
+	})
+	w := walkers.Get().(*walker)
+	defer walkers.Put(w)
+	w.places = append(w.places[:0], l.anchored...)
+	prev := rune(-1)
+	for _, piece := range pieces {
+		for i := range len(piece) {
+			c := rune(piece[i])
+			w.step(&l.program, w.places, prev, c)
+			if len(w.matched) > 0 {
+				return Yes
+			}
+			w.places, prev = append(w.places[:0], w.out...), c
+		}
 	}
 	// What follows is not known. It matches for certain only if it does before the end of the text, a word's character, and
 	// another one; it cannot match only if no place is left.
 	certain := true
-	for _, c := range []rune{-1, 'a', '/', '\n'} {
-		w.step(&p, places, prev, c)
+	for _, c := range [...]rune{-1, 'a', '/', '\n'} {
+		w.step(&l.program, w.places, prev, c)
 		certain = certain && len(w.matched) > 0
 	}
 	switch {
 	case certain:
 		return Yes
-	case len(places) == 0 && len(p.starts) == 0:
+	case len(w.places) == 0 && len(l.starts) == 0:
 		return No
 	}
 	return CannotTell

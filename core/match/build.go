@@ -1,7 +1,9 @@
 package match
 
 import (
+	"encoding/binary"
 	"math"
+	"slices"
 	"strings"
 
 	"widelark/core/pattern"
@@ -9,17 +11,17 @@ import (
 
 // base is compiled entries. It is immutable.
 type base struct {
-	lists  []listBase
-	names  []byte // the names of the compact refs, one after the other
-	refs   []ref
-	fulls  []full
-	rests  []rest
-	table  table
-	paths  bool        // there are entries for literal pages
-	ending bool        // there are names before any public suffix
-	ranges []addrRange // by the lengths of their prefixes
-	sieve  sieve
-	blind  []blind // for each list that has such: what the host alone does not settle
+	lists   []listBase
+	refs    []byte // compact entries, one after the other; see ref
+	compact int    // how many
+	fulls   []full
+	rests   []rest
+	table   table
+	paths   bool        // there are entries for literal pages
+	ending  bool        // there are names before any public suffix
+	ranges  []addrRange // by the lengths of their prefixes
+	sieve   sieve
+	blind   []blind // for each list that has such: what the host alone does not settle
 }
 
 // listBase is what a base knows of a list.
@@ -29,13 +31,31 @@ type listBase struct {
 }
 
 // ref is one entry that has nothing but a literal host, without note, end or switch: nearly all of a large list. It is kept
-// small, and its pattern is made again when somebody asks. Size: 12 bytes.
+// small, and its pattern is made again when somebody asks. In base.refs it takes eight bytes and its name, filled up to a
+// multiple of four, so that a look at it costs one place in memory.
 type ref struct {
-	name  uint32 // where its name begins in base.names
 	entry uint32 // the distance of its id from the list's from
 	list  uint16
 	bits  uint16 // length of the name, and the flags below
+	name  []byte
 }
+
+// refHead is the size of a ref without its name, refUnit what refs are counted in.
+const (
+	refHead = 8
+	refUnit = 4
+)
+
+// ref reads the ref at a place, counted in refUnit.
+func (x *base) ref(n uint32) ref {
+	at := x.refs[int(n)*refUnit:]
+	r := ref{entry: binary.LittleEndian.Uint32(at), list: binary.LittleEndian.Uint16(at[4:]), bits: binary.LittleEndian.Uint16(at[6:])}
+	r.name = at[refHead : refHead+int(r.bits&0xff)]
+	return r
+}
+
+// size returns how far after a ref the next one begins, in refUnit.
+func (r ref) size() uint32 { return uint32(refHead+len(r.name)+refUnit-1) / refUnit }
 
 // The flags of ref.bits; the lower eight bits are the length of the name (RFC 1035, section 2.3.4: at most 255).
 const (
@@ -77,8 +97,7 @@ type chainKey struct {
 func NewBuilder(entries int) *Builder {
 	b := &base{}
 	if entries > 1000 {
-		b.refs = make([]ref, 0, entries)
-		b.names = make([]byte, 0, entries*20)
+		b.refs = make([]byte, 0, entries*28)
 	}
 	return &Builder{b: b, chains: map[chainKey]int32{}, blindOf: map[int32]int{}}
 }
@@ -117,16 +136,20 @@ func (b *Builder) addNamed(list int, id int64, name string, scope pattern.Scope,
 		b.seen[list], x.lists[list].from = true, id
 	}
 	distance := id - x.lists[list].from
-	if distance < 0 || distance > math.MaxUint32 || list > math.MaxUint16 || len(name) > 255 ||
-		len(x.names) > math.MaxUint32-255 || len(x.refs) >= fullBit-1 {
+	if distance < 0 || distance > math.MaxUint32 || list > math.MaxUint16 || len(name) > 255 || len(x.refs) >= (fullBit-1000)*refUnit {
 		return false
 	}
-	r := ref{uint32(len(x.names)), uint32(distance), uint16(list), uint16(len(name)) | uint16(scope)<<scopeShift}
+	bits := uint16(len(name)) | uint16(scope)<<scopeShift
 	if carveOut {
-		r.bits |= isCarveOut
+		bits |= isCarveOut
 	}
-	x.refs = append(x.refs, r)
-	x.names = append(x.names, name...)
+	to := binary.LittleEndian.AppendUint32(x.refs, uint32(distance))
+	to = append(binary.LittleEndian.AppendUint16(binary.LittleEndian.AppendUint16(to, uint16(list)), bits), name...)
+	for len(to)%refUnit != 0 {
+		to = append(to, 0)
+	}
+	x.refs = to
+	x.compact++
 	return true
 }
 
@@ -179,9 +202,14 @@ func literalStart(path string) string {
 // Build returns the index. The builder must not be used any more.
 func (b *Builder) Build() *Index {
 	x := b.b
-	x.table = newTable(len(x.refs) + len(b.chains))
-	for n := range x.refs {
-		x.insertRef(b, uint32(n))
+	if cap(x.refs) > len(x.refs)+len(x.refs)/8 {
+		x.refs = slices.Clone(x.refs) // names were shorter than was thought
+	}
+	x.table = newTable(x.compact + len(b.chains))
+	for n := uint32(0); int(n)*refUnit < len(x.refs); {
+		r := x.ref(n)
+		x.insertRef(b, n, r)
+		n += r.size()
 	}
 	for key, head := range b.chains {
 		if key.kind == addressKey {
@@ -203,17 +231,12 @@ func (b *Builder) Build() *Index {
 // lists hold does not make a long way for its neighbours.
 const maxRun = 64
 
-func (x *base) insertRef(b *Builder, n uint32) {
-	r := x.refs[n]
-	name := x.name(r)
-	if x.table.insertBounded(hashName(name), n, maxRun) {
-		return
+func (x *base) insertRef(b *Builder, n uint32, r ref) {
+	if !x.table.insertBounded(hashName(r.name), n, maxRun) {
+		found := x.found(n)
+		b.addFull(int(r.list), found.ID, found.Entry)
 	}
-	entry := pattern.Entry{Pattern: pattern.Named(string(name), r.scope()), CarveOut: r.bits&isCarveOut != 0}
-	b.addFull(int(r.list), x.lists[r.list].from+int64(r.entry), entry)
 }
-
-func (x *base) name(r ref) []byte { return x.names[r.name : r.name+uint32(r.bits&0xff)] }
 
 // found makes the entry of a ref or, with fullBit, of a full.
 func (x *base) found(n uint32) Found {
@@ -221,7 +244,7 @@ func (x *base) found(n uint32) Found {
 		f := x.fulls[n&^fullBit]
 		return Found{f.id, f.entry}
 	}
-	r := x.refs[n]
-	named := pattern.Entry{Pattern: pattern.Named(string(x.name(r)), r.scope()), CarveOut: r.bits&isCarveOut != 0}
+	r := x.ref(n)
+	named := pattern.Entry{Pattern: pattern.Named(string(r.name), r.scope()), CarveOut: r.bits&isCarveOut != 0}
 	return Found{x.lists[r.list].from + int64(r.entry), named}
 }

@@ -73,6 +73,25 @@ func required(re *syntax.Regexp) []string {
 	return nil
 }
 
+// mandatory appends to texts the literals that every match of an expression holds, of two characters at least, in lower case.
+func mandatory(re *syntax.Regexp, texts []string) []string {
+	switch re.Op {
+	case syntax.OpLiteral:
+		text := strings.ToLower(string(re.Rune))
+		if len(text) < 2 || strings.ContainsFunc(text, func(r rune) bool { return r >= utf8.RuneSelf }) {
+			return texts
+		}
+		return append(texts, text)
+	case syntax.OpCapture, syntax.OpPlus:
+		return mandatory(re.Sub[0], texts)
+	case syntax.OpConcat:
+		for _, sub := range re.Sub {
+			texts = mandatory(sub, texts)
+		}
+	}
+	return texts
+}
+
 // weakest returns the least worth of some needs: a pattern is found as often as its commonest need.
 func weakest(needs []string) int {
 	least := worth(needs[0])

@@ -2,7 +2,9 @@ package match
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"regexp"
+	"runtime"
 	"strings"
 	"testing"
 	"unicode"
@@ -485,11 +487,28 @@ func FuzzCover(f *testing.F) {
 	})
 }
 
-// stream draws URLs of which half the hosts are listed; never a few again and again.
-func stream(hosts int) []weburl.URL {
-	urls := make([]weburl.URL, 1<<14)
+// stream draws realistic URLs: Zipf over a hundred thousand hosts, half of them listed where there are as many sites; nine in a
+// hundred with escapes, upper case, other scripts or addresses. Never a few again and again.
+func stream(sites int) []weburl.URL {
+	random := rand.New(rand.NewPCG(1, 2))
+	zipf := rand.NewZipf(random, 1.1, 8, 100_000)
+	words := strings.Fields("wards doses search find images tide shop basket watch forum thread order news help index")
+	urls := make([]weburl.URL, 1<<16)
 	for i := range urls {
-		urls[i] = weburl.MustParse(fmt.Sprintf("https://www.site-%d.example/wards/%d?tab=%d", i*7919%(2*hosts), i, i%7))
+		host := fmt.Sprintf("www.site-%d.example", zipf.Uint64()*7919%uint64(2*sites))
+		path := fmt.Sprintf("/%s/%s-%d", words[random.IntN(len(words))], words[random.IntN(len(words))], random.IntN(1e6))
+		switch random.IntN(33) {
+		case 0:
+			path += "/%C3%A4rzte%20" + words[random.IntN(len(words))]
+		case 1:
+			host = strings.ReplaceAll(host, "site", "m\u00f6we")
+		case 2:
+			host = fmt.Sprintf("203.0.113.%d", random.IntN(256))
+		}
+		if random.IntN(2) == 0 {
+			path += fmt.Sprintf("?tab=%d&q=%s+%s", random.IntN(50), words[random.IntN(len(words))], words[random.IntN(len(words))])
+		}
+		urls[i] = weburl.MustParse("https://" + host + path)
 	}
 	return urls
 }
@@ -506,18 +525,28 @@ func against(b *testing.B, ours, anchor func(i int)) {
 	}
 }
 
-func sites(n int) List {
-	list := List{ID: "l", Entries: make([]pattern.Entry, n)}
-	for i := range list.Entries {
-		list.Entries[i] = pattern.MustParse(fmt.Sprintf("site-%d.example", i))
+// addSites puts n sites into a builder, as the store gives them.
+func addSites(b *Builder, n int) {
+	list := b.List("sites", "sites")
+	for i := range n {
+		b.AddNamed(list, int64(i), fmt.Sprintf("site-%d.example", i), pattern.AndBelow, false)
 	}
-	return list
+}
+
+func sites(n int) *Index {
+	b := NewBuilder(n)
+	addSites(b, n)
+	return b.Build()
 }
 
 // A million sites, beside a Go map that is asked label by label.
-func BenchmarkHosts(b *testing.B) {
-	const n = 1_000_000
-	x, urls := New([]List{sites(n)}), stream(n)
+func BenchmarkHosts(b *testing.B) { benchHosts(b, 1_000_000) }
+
+// Ten million of them.
+func BenchmarkHosts10M(b *testing.B) { benchHosts(b, 10_000_000) }
+
+func benchHosts(b *testing.B, n int) {
+	x, urls := sites(n), stream(n)
 	plain := make(map[string]int32, n)
 	for i := range n {
 		plain[fmt.Sprintf("site-%d.example", i)] = int32(i)
@@ -532,26 +561,136 @@ func BenchmarkHosts(b *testing.B) {
 	})
 }
 
-// Ten thousand host globs, beside a loop over all.
-func BenchmarkHostGlobs(b *testing.B) {
-	var lines []string
-	for i := range 10_000 {
-		lines = append(lines, fmt.Sprintf("shop-%d-*.reed%d.example", i*31, i))
+// mixed is what an organisation of some size has: a million sites, ten thousand globs, some regular expressions of which three in a
+// hundred name nothing that a URL must hold.
+func mixed(regexes int) *Index {
+	b := NewBuilder(1_000_000)
+	addSites(b, 1_000_000)
+	list := b.List("patterns", "patterns")
+	for i, line := range append(globs(10_000), expressions(regexes)...) {
+		b.Add(list, int64(1_000_000+i), pattern.MustParse(line))
 	}
-	benchPatterns(b, lines)
+	return b.Build()
 }
 
-// A thousand regular expressions of which three in a hundred name nothing that a URL must hold, beside a loop over all.
-func BenchmarkRegexes(b *testing.B) {
-	var lines []string
-	for i := range 1_000 {
-		lines = append(lines, fmt.Sprintf(`~host ^(play|m)?reed-?%d[a-z]+\.(example|test)$`, i*31))
-		if i%33 == 0 {
+func globs(n int) []string {
+	lines := make([]string, n)
+	for i := range lines {
+		lines[i] = fmt.Sprintf("shop-%d-*.reed%d.example", i*31, i)
+	}
+	return lines
+}
+
+func expressions(n int) []string {
+	lines := make([]string, n)
+	for i := range lines {
+		switch {
+		case i%33 == 0:
 			lines[i] = fmt.Sprintf("~path ^/[0-9]+/[a-f]{%d}$", i%9+2)
+		case i%3 == 0:
+			lines[i] = fmt.Sprintf(`~path ^/(en/)?sportsbook-?%d(/|\?|$)`, i*17)
+		default:
+			lines[i] = fmt.Sprintf(`~host ^(play|m)?reed-?%d[a-z]+\.(example|test)$`, i*31)
 		}
 	}
-	benchPatterns(b, lines)
+	return lines
 }
+
+// Is it covered, in the whole mix: beside reading the URL and looking its host up.
+func BenchmarkMix(b *testing.B) {
+	x, plain, urls := mixed(1_000), sites(1_000_000), stream(1_000_000)
+	texts := make([]string, len(urls))
+	for i, u := range urls {
+		texts[i] = u.String()
+	}
+	read := func(i int) weburl.URL {
+		u, _ := weburl.Parse(texts[i%len(texts)])
+		return u
+	}
+	against(b, func(i int) { x.Covered(read(i), today) }, func(i int) { plain.Covered(read(i), today) })
+}
+
+// The same with ten times the expressions, beside a thousand.
+func BenchmarkMixTenfold(b *testing.B) {
+	more, x, urls := mixed(10_000), mixed(1_000), stream(1_000_000)
+	against(b, func(i int) { more.Covered(urls[i%len(urls)], today) }, func(i int) { x.Covered(urls[i%len(urls)], today) })
+}
+
+// Ten thousand expressions, beside a thousand.
+func BenchmarkRegexesTenfold(b *testing.B) {
+	of := func(n int) *Index {
+		return New([]List{{ID: "l", Entries: entries(expressions(n)...)}})
+	}
+	more, x, urls := of(10_000), of(1_000), stream(10_000)
+	against(b, func(i int) { more.Covered(urls[i%len(urls)], today) }, func(i int) { x.Covered(urls[i%len(urls)], today) })
+}
+
+// Compiling ten thousand expressions into an index, beside compiling them one by one.
+func BenchmarkCompile(b *testing.B) {
+	all := entries(expressions(10_000)...)
+	against(b, func(int) { New([]List{{ID: "l", Entries: all}}) }, func(int) {
+		for _, e := range all {
+			expr, _ := e.Pattern.Expr()
+			regexp.MustCompile("(?i)" + expr)
+		}
+	})
+}
+
+// One entry beside a million, ready to be asked, beside compiling all anew.
+func BenchmarkEdit(b *testing.B) {
+	base := sites(1_000_000)
+	against(b, func(i int) {
+		over := NewBuilder(0)
+		over.Add(over.List("sites", "sites"), 1_000_000, pattern.MustParse("heron.example"))
+		Join(base.Without(int64(i%1000)), over.Build())
+	}, func(int) { sites(1_000_000) })
+}
+
+// The memory that the index of a million sites takes, in bytes an entry.
+func BenchmarkMemory(b *testing.B) {
+	const n = 1_000_000
+	for b.Loop() {
+		var before, after runtime.MemStats
+		runtime.GC()
+		runtime.ReadMemStats(&before)
+		x := sites(n)
+		runtime.GC()
+		runtime.ReadMemStats(&after)
+		b.ReportMetric(float64(after.HeapAlloc-before.HeapAlloc)/n, "bytes/entry")
+		runtime.KeepAlive(x)
+	}
+}
+
+// What is asked again and again allocates nothing.
+func TestNoAllocs(t *testing.T) {
+	x := mixedSmall()
+	for _, url := range []string{
+		"https://www.site-1.example/wards?tab=1", "http://nowhere.test:8080/", "https://shop-31-x.reed1.example/", "https://203.0.113.7/%41b?q=a+b", "https://play-reed-31ab.test/EN/x",
+	} {
+		u := weburl.MustParse(url)
+		assert.Zero(t, testing.AllocsPerRun(100, func() { x.Covered(u, today) }), url)
+		dst := make([]Membership, 0, 16)
+		for _, sight := range Sights {
+			assert.Zero(t, testing.AllocsPerRun(100, func() { x.Memberships(dst, u, today, sight) }), "%s at %s", url, sight)
+		}
+	}
+}
+
+func mixedSmall() *Index {
+	b := NewBuilder(0)
+	addSites(b, 100)
+	list := b.List("patterns", "patterns")
+	for i, line := range append(append(globs(50), expressions(100)...), `"betting"`, `"bet*"`, "site-1.example/wards", "! site-1.example/wards/x", "203.0.113.0/24", "heron.*") {
+		b.Add(list, int64(100+i), pattern.MustParse(line))
+	}
+	return b.Build()
+}
+
+// Ten thousand host globs, beside a loop over all.
+func BenchmarkHostGlobs(b *testing.B) { benchPatterns(b, globs(10_000)) }
+
+// A thousand regular expressions of which three in a hundred name nothing that a URL must hold, beside a loop over all.
+func BenchmarkRegexes(b *testing.B) { benchPatterns(b, expressions(1_000)) }
 
 // Five thousand words, beside a loop over all.
 func BenchmarkWords(b *testing.B) {

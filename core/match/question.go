@@ -114,13 +114,15 @@ func (q *question) haystack() []byte {
 	}
 	q.hasHay = true
 	url, target := q.canonical()
+	q.hay = append(q.hay, url...)
 	mixed := false // the decoded forms differ from the plain ones by more than letter case
-	for i, c := range url {
-		if c >= 'A' && c <= 'Z' {
-			c += 'a' - 'A'
+	for i, c := range q.hay {
+		switch {
+		case c >= 'A' && c <= 'Z':
+			q.hay[i] = c + 'a' - 'A'
+		case c == '%', c == '+' && i > len(url)-len(target):
+			mixed = true
 		}
-		mixed = mixed || c == '%' || c == '+' && i > len(url)-len(target)
-		q.hay = append(q.hay, c)
 	}
 	if host := q.unicodeHost(); len(host) != len(q.url.Host()) || host != q.url.Host() {
 		q.hay = append(append(q.hay, '\n'), host...)
@@ -207,9 +209,9 @@ func (x *part) ask(s *scratch) {
 			}
 		}
 	} else {
-		x.walk(s, q.url.Host(), nameKey)
+		x.walk(s, q.url.Host())
 		if x.ending {
-			x.walk(s, q.beforeSuffix(), endingKey)
+			x.walkEndings(s, q.url.Host())
 		}
 	}
 	if len(x.sieve.scans) > 0 {
@@ -222,7 +224,7 @@ func (x *part) ask(s *scratch) {
 }
 
 // walk looks a host and those above it up, from the right.
-func (x *part) walk(s *scratch, host string, kind byte) {
+func (x *part) walk(s *scratch, host string) {
 	h := uint64(hashStart)
 	for i := len(host) - 1; i >= 0; i-- {
 		h = hashBack(h, host[i])
@@ -230,12 +232,32 @@ func (x *part) walk(s *scratch, host string, kind byte) {
 			continue
 		}
 		name, below := host[i:], i > 0
-		if k := finish(h, kind); x.table.maybe(k) {
-			x.lookup(s, k, kind, name, nil, below)
+		if k := finish(h, nameKey); x.table.maybe(k) {
+			x.lookup(s, k, nameKey, name, nil, below)
 		}
-		if kind == nameKey && x.paths {
+		if x.paths {
 			if k := finish(h, hostKey); x.table.maybe(k) {
 				x.pages(s, h, k, name, below)
+			}
+		}
+	}
+}
+
+// walkEndings looks the name before the public suffix up, and those above it. Where the suffix begins costs more to find out than
+// to look up every place where it might, so that is asked only where something stands under a name.
+func (x *part) walkEndings(s *scratch, host string) {
+	for end := 1; end < len(host); end++ {
+		if host[end] != '.' {
+			continue
+		}
+		h := uint64(hashStart)
+		for i := end - 1; i >= 0; i-- {
+			h = hashBack(h, host[i])
+			if i > 0 && host[i-1] != '.' {
+				continue
+			}
+			if k := finish(h, endingKey); x.table.maybe(k) && len(s.question.beforeSuffix()) == end {
+				x.lookup(s, k, endingKey, host[i:end], nil, i > 0)
 			}
 		}
 	}
@@ -245,8 +267,8 @@ func (x *part) walk(s *scratch, host string, kind byte) {
 func (x *part) lookup(s *scratch, k uint64, kind byte, name string, path []byte, below bool) {
 	for n, at, ok := x.table.next(k, x.table.home(k)); ok; n, at, ok = x.table.next(k, at) {
 		if n&fullBit == 0 {
-			r := x.refs[n]
-			if kind == nameKey && string(x.name(r)) == name && inScope(r.scope(), below) {
+			r := x.ref(n)
+			if kind == nameKey && string(r.name) == name && inScope(r.scope(), below) {
 				if x.gone != nil {
 					if _, gone := x.gone[x.lists[r.list].from+int64(r.entry)]; gone {
 						continue

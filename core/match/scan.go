@@ -1,6 +1,7 @@
 package match
 
 import (
+	"bytes"
 	"regexp"
 	"regexp/syntax"
 	"strings"
@@ -16,12 +17,15 @@ type scan struct {
 	form form
 	// needs are texts of which a URL has to hold one, in lower case, for the pattern to have a chance. There are none where
 	// nothing can be said: such a pattern is tried on every URL.
-	needs  []string
+	needs []string
+	// also are other texts of which a URL has to hold each, for an expression: looking for them costs less than trying it.
+	also   []string
 	costly bool // there are no needs, and it is not by design
 	blind  bool // the host alone does not settle it
 
 	re      *regexp.Regexp // of a regex or a word
 	expr    string         // of a regex
+	program *lazyProgram   // of a regex that lesser sights have to look ahead with
 	begins  bool           // the expression can match at the beginning of its text only
 	glob    pattern.Glob   // of a host
 	scope   pattern.Scope
@@ -102,9 +106,35 @@ func (s *scan) setRegex(p pattern.Pattern) {
 	s.re, s.expr = re, expr
 	tree := parseRegex(expr)
 	s.needs = required(tree)
-	if prog, err := syntax.Compile(tree.Simplify()); err == nil {
-		s.begins = prog.StartCond()&syntax.EmptyBeginText != 0
+	s.begins = beginsText(tree)
+	if s.form != onHost {
+		s.program = &lazyProgram{expr: expr}
 	}
+	if len(s.needs) == 1 {
+		for _, text := range mandatory(tree, nil) {
+			if !strings.Contains(s.needs[0], text) {
+				s.also = append(s.also, text)
+			}
+		}
+	}
+}
+
+// beginsText reports whether an expression can match at the beginning of its text only. It may say no where yes would be right.
+func beginsText(re *syntax.Regexp) bool {
+	switch re.Op {
+	case syntax.OpBeginText:
+		return true
+	case syntax.OpCapture, syntax.OpConcat:
+		return beginsText(re.Sub[0])
+	case syntax.OpAlternate:
+		for _, sub := range re.Sub {
+			if !beginsText(sub) {
+				return false
+			}
+		}
+		return true
+	}
+	return false
 }
 
 // setWord makes the expression for a word that stands alone. A space in the word is one or more characters that are neither
@@ -138,7 +168,13 @@ func (s *scan) covers(q *question) Answer {
 	case isGlob:
 		return yesIf(s.coversHost(q))
 	case onHost:
-		return yesIf(s.re.MatchString(q.url.Host()))
+		host := q.url.Host()
+		for _, text := range s.also {
+			if !strings.Contains(host, text) {
+				return No
+			}
+		}
+		return yesIf(s.re.MatchString(host))
 	case isWord:
 		host := q.url.Host()
 		switch {
@@ -156,6 +192,11 @@ func (s *scan) covers(q *question) Answer {
 		return s.foresee(q)
 	case s.form == onPath:
 		url = target
+	}
+	for _, text := range s.also {
+		if !bytes.Contains(q.haystack(), []byte(text)) {
+			return No
+		}
 	}
 	return yesIf(s.re.Match(url))
 }
@@ -198,17 +239,16 @@ func (s *scan) coversHost(q *question) bool {
 // follows the host; the answers for all that it could be are put together.
 func (s *scan) foresee(q *question) Answer {
 	if s.form == onPath {
-		return s.ahead([]byte("/"))
+		return s.program.ahead("/", "", "")
 	}
 	url, _ := q.canonical()
 	if q.sight == Tunnel {
-		return s.ahead(url)
+		return s.program.ahead("https://", q.url.Host(), string(url[len("https://")+len(q.url.Host()):]))
 	}
-	after := url[len("https") : len(url)-1]
-	host := string(after)
-	answer := s.ahead([]byte("https" + host + "/"))
-	for _, begin := range []string{"http" + host + "/", "https" + host + ":", "http" + host + ":"} {
-		if next := s.ahead([]byte(begin)); next != answer {
+	host := q.url.Host()
+	answer := s.program.ahead("https://", host, "/")
+	for _, begin := range [...][2]string{{"http://", "/"}, {"https://", ":"}, {"http://", ":"}} {
+		if s.program.ahead(begin[0], host, begin[1]) != answer {
 			return CannotTell
 		}
 	}

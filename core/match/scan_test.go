@@ -86,6 +86,9 @@ func TestRequiredIsNeverTooMuch(t *testing.T) {
 				holds = holds || strings.Contains(strings.ToLower(subject), need)
 			}
 			assert.True(t, holds, "%s matches %s, which holds none of %q", text, subject, needs)
+			for _, literal := range mandatory(parseRegex(text), nil) {
+				assert.Contains(t, strings.ToLower(subject), literal, text)
+			}
 		}
 	})
 }

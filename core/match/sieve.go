@@ -12,7 +12,8 @@ const minNeed = 3
 // sieve holds the patterns that are found by what a URL must hold. The zero sieve is empty and ready for use.
 type sieve struct {
 	scans   []scan
-	shelves [len(grams)]*shelf // nil where nothing is filed
+	onHosts [len(grams)]*shelf // of scans that look at the host alone; nil where nothing is filed
+	onAll   [len(grams)]*shelf // of the others
 	always  []int32            // scans without needs
 	single  []int32            // those of them that do not run in an automaton
 	autos   [3]*automaton      // the others, by form: onURL, onHost, onPath; nil for none
@@ -58,10 +59,14 @@ func (s *sieve) seal() {
 					best = i
 				}
 			}
-			if s.shelves[at] == nil {
-				s.shelves[at] = &shelf{needs: map[uint64][]need{}}
+			shelves := &s.onAll
+			if one.form == onHost || one.form == isGlob {
+				shelves = &s.onHosts
 			}
-			shelf, g := s.shelves[at], gramAt(text, best, size)
+			if shelves[at] == nil {
+				shelves[at] = &shelf{needs: map[uint64][]need{}}
+			}
+			shelf, g := shelves[at], gramAt(text, best, size)
 			shelf.needs[g] = append(shelf.needs[g], need{int32(n), int32(best), text})
 			word, mask := bit(g)
 			shelf.seen[word] |= mask
@@ -117,15 +122,26 @@ func (x *sieve) ask(s *scratch) {
 		x.try(s, n)
 	}
 	x.askTogether(s)
-	for at := range x.shelves {
-		if x.shelves[at] != nil {
-			x.askShelf(s, x.shelves[at], grams[at])
+	q := &s.question
+	for at, shelf := range x.onHosts {
+		if shelf == nil {
+			continue
+		}
+		host := q.url.Host()
+		askShelf(x, s, shelf, host, grams[at])
+		if unicode := q.unicodeHost(); unicode != host {
+			askShelf(x, s, shelf, unicode, grams[at])
+		}
+	}
+	for at, shelf := range x.onAll {
+		if shelf != nil {
+			askShelf(x, s, shelf, q.haystack(), grams[at])
 		}
 	}
 }
 
-func (x *sieve) askShelf(s *scratch, shelf *shelf, size int) {
-	text := s.question.haystack()
+// askShelf tries the scans whose needs a text holds.
+func askShelf[T string | []byte](x *sieve, s *scratch, shelf *shelf, text T, size int) {
 	if len(text) < size {
 		return
 	}
@@ -158,13 +174,15 @@ func (x *sieve) askTogether(s *scratch) {
 		}
 		s.ids = s.ids[:0]
 		ok := true
-		switch url, target := q.canonical(); form {
-		case int(onURL):
-			s.ids, ok = run(a, s.ids, url)
-		case int(onPath):
-			s.ids, ok = run(a, s.ids, target)
-		default:
+		switch form {
+		case int(onHost):
 			s.ids, ok = run(a, s.ids, q.url.Host())
+		default:
+			text, target := q.canonical()
+			if form == int(onPath) {
+				text = target
+			}
+			s.ids, ok = run(a, s.ids, text)
 		}
 		if !ok {
 			for _, n := range a.members {

@@ -123,6 +123,13 @@ func AppendDecoded(dst []byte, text string, form bool) []byte {
 				c, i = byte(high<<4|low), i+2
 			}
 		}
+		if held == 0 && c < utf8.RuneSelf {
+			if c >= 'A' && c <= 'Z' {
+				c += 'a' - 'A'
+			}
+			dst, invalid = append(dst, c), false
+			continue
+		}
 		raw[held] = c
 		held++
 		flush(false)
