@@ -252,6 +252,15 @@ func (x *Index) Covered(u weburl.URL, today pattern.Date) bool {
 	return covered
 }
 
+// Count returns how many entries in force, carve-outs among them, have something to say about the whole URL.
+func (x *Index) Count(u weburl.URL, today pattern.Date) int {
+	s := scratches.Get().(*scratch)
+	x.gather(s, u, today, Full, false)
+	n := len(s.takes)
+	scratches.Put(s)
+	return n
+}
+
 // gather puts into s.takes what the parts say, by list. With all, every entry that cannot be told is among them; without, one
 // for each list that holds such.
 func (x *Index) gather(s *scratch, u weburl.URL, today pattern.Date, sight Sight, all bool) {

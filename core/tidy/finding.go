@@ -55,7 +55,7 @@ func (x *Examiner) Examine(list match.Ref, e match.Found) []Finding {
 		return []Finding{{Kind: Ended, Entry: e, Message: fmt.Sprintf("Its last day was %s; since then it does nothing.", e.Until)}}
 	}
 	url, ok := Witness(e.Pattern)
-	if !ok {
+	if !ok || x.Index.Count(url, x.Today) < 2 { // nothing but itself, as for nearly all of a large list
 		return nil
 	}
 	var own, others []Finding

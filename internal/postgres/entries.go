@@ -124,11 +124,12 @@ func (s *Store) EachEntry(ctx context.Context, id uuid.UUID, each func(id int64,
 // "or" between anti-joins would be looked up row by row.
 const (
 	live     = `e.list_id = $1 and e.gone is null`
-	newEntry = `i.kind <> 'note' and not exists (select from entries e where ` + live + ` and coalesce(e.key, e.pattern) = i.key)`
+	sameKey  = `hashtextextended(coalesce(e.key, e.pattern), 0) = hashtextextended(i.key, 0) and coalesce(e.key, e.pattern) = i.key`
+	newEntry = `i.kind <> 'note' and not exists (select from entries e where ` + live + ` and ` + sameKey + `)`
 	newNote  = `i.kind = 'note' and not exists (select from entries e where ` + live + ` and e.kind = 'note' and e.note = i.note)`
-	saysMore = live + ` and e.kind <> 'note' and coalesce(e.key, e.pattern) = i.key
+	saysMore = live + ` and e.kind <> 'note' and ` + sameKey + `
 		and (i.note <> '' and i.note <> e.note or i.until <> e.until or i.until is not null and e.until is null or i.off and not e.off)`
-	notGiven = live + ` and e.kind <> 'note' and not exists (select from incoming i where i.key = coalesce(e.key, e.pattern))`
+	notGiven = live + ` and e.kind <> 'note' and not exists (select from incoming i where ` + sameKey + `)`
 )
 
 // MergeEntries implements [revision.Store]. Into an empty list the entries go by COPY; into another by COPY into a table of the
@@ -268,6 +269,8 @@ func intoPart(ctx context.Context, tx pgx.Tx, id uuid.UUID, entries int) (into, 
 		create index on ` + name + ` (hashtextextended(coalesce(key, pattern), 0)) where gone is null;
 		create index on ` + name + ` using brin (since) with (pages_per_range = 32, autosummarize = on);
 		create index on ` + name + ` (list_id, gone) where gone is not null;
+		create index on ` + name + ` (list_id) where kind = 'note' and gone is null;
+		analyze ` + name + `;
 		alter table entries attach partition ` + name + ` for values in ('` + id.String() + `');
 		alter table ` + name + ` drop constraint alone`, err
 }

@@ -4,11 +4,13 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -130,6 +132,18 @@ func (s *Service) Start(t testing.TB) {
 func (s *Service) Kill() {
 	_ = s.process.Process.Kill()
 	<-s.ended
+}
+
+// PeakMemory returns the most memory that the service ever held, in bytes (proc(5), VmHWM).
+func (s *Service) PeakMemory(t testing.TB) int64 {
+	t.Helper()
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", s.process.Process.Pid))
+	require.NoError(t, err)
+	peak := regexp.MustCompile(`VmHWM:\s+(\d+) kB`).FindSubmatch(status)
+	require.NotNil(t, peak)
+	kB, err := strconv.ParseInt(string(peak[1]), 10, 64)
+	require.NoError(t, err)
+	return kB << 10
 }
 
 // Stop asks the service to end and waits for it.

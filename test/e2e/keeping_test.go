@@ -105,6 +105,18 @@ func TestPackedBomb(t *testing.T) {
 		_, err = api.ImportEntriesWithBodyWithResponse(t.Context(), made.JSON201.ID, nil, "application/gzip", strings.NewReader(body))
 		assert.ErrorContains(t, err, want)
 	}
+
+	var carveOuts strings.Builder
+	for i := range 400_000 {
+		fmt.Fprintf(&carveOuts, "! x%d.example\n", i)
+	}
+	report, err := api.ImportEntriesWithBodyWithResponse(t.Context(), made.JSON201.ID, nil, "text/plain", strings.NewReader(carveOuts.String()))
+	require.NoError(t, err)
+	assert.EqualValues(t, 400_000, report.JSON200.Added)
+	answer, err := api.TryUrlsWithResponse(t.Context(), client.TrialsInputBody{Urls: []string{"x7.example"}})
+	require.NoError(t, err)
+	assert.Len(t, (*answer.JSON200.Trials[0].Matches)[0].CarveOuts, 1)
+	assert.Less(t, s.PeakMemory(t), int64(512<<20), "whatever comes in")
 }
 
 func TestTidyAndCompanions(t *testing.T) {

@@ -51,6 +51,8 @@ create index entries_key on entries (hashtextextended(coalesce(key, pattern), 0)
 -- Rows come in the order of their versions, so a summary of each stretch of them finds the latest, and costs next to nothing.
 create index entries_since on entries using brin (since) with (pages_per_range = 32, autosummarize = on);
 create index entries_gone on entries (list_id, gone) where gone is not null;
+-- Notes are looked for by their text when a file is imported again; they are few, but their list may be long.
+create index entries_notes on entries (list_id) where kind = 'note' and gone is null;
 
 alter table lists drop column next_position, add column colour text not null default '', add column owner text not null default '';
 
