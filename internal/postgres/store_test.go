@@ -24,7 +24,10 @@ import (
 
 var server *testkit.Server
 
-func TestMain(m *testing.M) { os.Exit(testkit.RunWithServer(m, &server)) }
+func TestMain(m *testing.M) {
+	postgres.EmptyDatabase = func(t testing.TB) string { return server.EmptyDatabase(t) }
+	os.Exit(testkit.RunWithServer(m, &server))
+}
 
 func open(t testing.TB) *postgres.Store {
 	t.Helper()

@@ -57,15 +57,20 @@ func RunWithServer(m *testing.M, server **Server) int {
 	return m.Run()
 }
 
+// EmptyDatabase makes a database without tables for one test and returns its URL.
+func (s *Server) EmptyDatabase(t testing.TB) string { return s.create(t, "template0") }
+
 // Database makes a migrated database for one test and returns its URL.
-func (s *Server) Database(t testing.TB) string {
+func (s *Server) Database(t testing.TB) string { return s.create(t, "template") }
+
+func (s *Server) create(t testing.TB, template string) string {
 	t.Helper()
 	ctx := context.Background()
 	name := fmt.Sprintf("t%d", s.made.Add(1))
 	conn, err := pgx.Connect(ctx, s.URL("postgres"))
 	require.NoError(t, err)
 	defer conn.Close(ctx)
-	_, err = conn.Exec(ctx, "create database "+name+" template template strategy file_copy")
+	_, err = conn.Exec(ctx, "create database "+name+" template "+template+" strategy file_copy")
 	require.NoError(t, err)
 	return s.URL(name)
 }

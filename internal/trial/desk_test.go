@@ -2,6 +2,7 @@ package trial_test
 
 import (
 	"fmt"
+	"math/rand/v2"
 	"os"
 	"strings"
 	"sync"
@@ -162,6 +163,72 @@ func TestLargeLists(t *testing.T) {
 	require.NoError(t, h.store.RemoveList(t.Context(), also.ID, 0))
 	assert.Empty(t, names("site-4711.example"))
 	assert.Equal(t, []string{"Odds"}, names("new.example"))
+}
+
+// However edits came in, the desk that followed them answers as one that reads everything anew.
+func TestFollowingEditsIsReadingAnew(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	random := rand.New(rand.NewPCG(7, 8))
+	lines := make([]string, 7_000)
+	for i := range lines {
+		lines[i] = fmt.Sprintf("site-%d.example", i)
+	}
+	h.add(t, lines...)
+	small, err := h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Small")}, "edda")
+	require.NoError(t, err)
+	lists := []uuid.UUID{h.list.ID, small.ID}
+	follower := trial.NewDesk(h.store, time.UTC, time.Now)
+	hosts := func() (all []string) {
+		for range 60 {
+			all = append(all, fmt.Sprintf("www.site-%d.example/x", random.IntN(40)))
+		}
+		return all
+	}
+	some := func() revision.Selection {
+		return revision.Selection{Keys: []string{fmt.Sprintf("site-%d.example", random.IntN(40)), fmt.Sprintf("! site-%d.example", random.IntN(40))}}
+	}
+	var past []int64
+	for step := range 40 {
+		list := lists[random.IntN(len(lists))]
+		switch random.IntN(6) {
+		case 0, 1:
+			line := []string{"site-%d.example", "! site-%d.example", "site-%d.example/x [off]", "*te-%d.*", `"site-%d"`}[random.IntN(5)]
+			_, _, err = h.store.MergeEntries(t.Context(), list, revision.NewBatch(pattern.MustParse(fmt.Sprintf(line, random.IntN(40)))), revision.Merging{}, 0, "edda")
+		case 2:
+			_, _, err = h.store.RemoveEntries(t.Context(), list, some(), revision.ChangeRemoved, 0, "edda")
+		case 3:
+			off := random.IntN(2) == 0
+			_, _, err = h.store.EditEntries(t.Context(), list, some(), revision.EntryEdit{Off: &off}, 0, "edda")
+		case 4:
+			_, _, err = h.store.CopyEntries(t.Context(), list, other(lists, list), some(), random.IntN(2) == 0, 0, "edda")
+		case 5:
+			if len(past) > 0 {
+				_, err = h.store.TakeBack(t.Context(), h.list.ID, past[random.IntN(len(past))], 0, "edda")
+			}
+		}
+		require.NoError(t, err)
+		now, err := h.store.List(t.Context(), h.list.ID)
+		require.NoError(t, err)
+		if history, err := h.store.History(t.Context(), h.list.ID, 0, 1); assert.NoError(t, err) && history[0].Version == now.Version {
+			past = append(past, now.Version)
+		}
+		q := trial.Question{URLs: hosts()}
+		followed, err := follower.Try(t.Context(), q)
+		require.NoError(t, err)
+		anew, err := trial.NewDesk(h.store, time.UTC, time.Now).Try(t.Context(), q)
+		require.NoError(t, err)
+		for i := range q.URLs {
+			require.Equal(t, anew.Answers[i].Decision, followed.Answers[i].Decision, "step %d: %s", step, q.URLs[i])
+		}
+	}
+}
+
+func other(lists []uuid.UUID, list uuid.UUID) uuid.UUID {
+	if lists[0] == list {
+		return lists[1]
+	}
+	return lists[0]
 }
 
 func TestAnswers(t *testing.T) {

@@ -35,7 +35,7 @@ var importRules = map[string]string{
 	"internal/postgres/cluster": "",
 	"internal/httpapi":          "core/pattern core/policy core/match core/tidy core/weburl internal/account internal/companion internal/listfile internal/revision internal/subscription internal/trial internal/upkeep",
 	"internal/httpapi/contract": "internal/httpapi",
-	"internal/cli":              "client core/pattern",
+	"internal/cli":              "client",
 	"internal/service":          "client demo web internal/account internal/httpapi internal/postgres internal/postgres/cluster internal/subscription internal/trial internal/upkeep",
 	"bench":                     "",
 	"client":                    "",
