@@ -74,6 +74,8 @@ fuzz: ## look for inputs that break the core, half a minute each
 	go test -run '^$$' -fuzz FuzzParsePrint -fuzztime 30s ./core/pattern
 	go test -run '^$$' -fuzz FuzzMend -fuzztime 30s ./core/pattern
 	go test -run '^$$' -fuzz FuzzCover -fuzztime 30s ./core/match
+	go test -run '^$$' -fuzz FuzzNearMisses -fuzztime 30s ./core/tidy
+	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/listfile
 
 lint: console/node_modules/.stamp ## linters for Go and the console
 	go tool -modfile=tools/lint/go.mod golangci-lint run

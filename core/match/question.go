@@ -17,7 +17,7 @@ type question struct {
 
 	name, unicode                            string
 	text, path, hay, decodedPath, decodedQry []byte // buffers that are used again
-	hostEnd, target                          int    // where in text the host and its port end, where the path begins
+	target                                   int    // where in text the path begins
 	hasName, hasUnicode, hasPath             bool
 	hasText, hasDecoded, hasHay              bool
 }

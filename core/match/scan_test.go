@@ -110,7 +110,7 @@ func TestSieveTriesFew(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 3, tried)
-	assert.Equal(t, 4, len(x.parts[0].sieve.autos[onPath].members))
+	assert.Len(t, x.parts[0].sieve.autos[onPath].members, 4)
 }
 
 func TestPathGlob(t *testing.T) {

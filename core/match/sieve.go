@@ -33,9 +33,9 @@ type need struct {
 }
 
 // seal files every scan under the rarest gram of each of its needs. It has to be called once, after the last scan is in.
-func (s *sieve) seal() {
+func (x *sieve) seal() {
 	popular := map[uint64]int{}
-	for _, one := range s.scans {
+	for _, one := range x.scans {
 		for _, text := range one.needs {
 			_, size := shelfFor(text)
 			for i := 0; i+size <= len(text); i++ {
@@ -43,12 +43,12 @@ func (s *sieve) seal() {
 			}
 		}
 	}
-	for n := range s.scans {
-		one := &s.scans[n]
+	for n := range x.scans {
+		one := &x.scans[n]
 		if len(one.needs) == 0 {
-			s.always = append(s.always, int32(n))
-			if one.expr == "" || !s.together(int32(n), one) {
-				s.single = append(s.single, int32(n))
+			x.always = append(x.always, int32(n))
+			if one.expr == "" || !x.together(int32(n), one) {
+				x.single = append(x.single, int32(n))
 			}
 		}
 		for _, text := range one.needs {
@@ -59,9 +59,9 @@ func (s *sieve) seal() {
 					best = i
 				}
 			}
-			shelves := &s.onAll
+			shelves := &x.onAll
 			if one.form == onHost || one.form == isGlob {
-				shelves = &s.onHosts
+				shelves = &x.onHosts
 			}
 			if shelves[at] == nil {
 				shelves[at] = &shelf{needs: map[uint64][]need{}}
@@ -72,7 +72,7 @@ func (s *sieve) seal() {
 			shelf.seen[word] |= mask
 		}
 	}
-	for _, a := range s.autos {
+	for _, a := range x.autos {
 		if a != nil {
 			a.seal()
 		}
@@ -80,15 +80,15 @@ func (s *sieve) seal() {
 }
 
 // together puts an expression into the automaton of its form. It reports whether there was room.
-func (s *sieve) together(n int32, one *scan) bool {
+func (x *sieve) together(n int32, one *scan) bool {
 	prog, err := syntax.Compile(parseRegex(one.expr).Simplify())
 	if err != nil {
 		return false
 	}
-	if s.autos[one.form] == nil {
-		s.autos[one.form] = &automaton{}
+	if x.autos[one.form] == nil {
+		x.autos[one.form] = &automaton{}
 	}
-	return s.autos[one.form].add(prog, n)
+	return x.autos[one.form].add(prog, n)
 }
 
 // shelfFor returns the shelf on which a need is filed, and the length of its grams.
@@ -172,17 +172,15 @@ func (x *sieve) askTogether(s *scratch) {
 		if a == nil || q.sight != Full && form != int(onHost) {
 			continue
 		}
-		s.ids = s.ids[:0]
-		ok := true
-		switch form {
-		case int(onHost):
-			s.ids, ok = run(a, s.ids, q.url.Host())
-		default:
+		var ok bool
+		if form == int(onHost) {
+			s.ids, ok = run(a, s.ids[:0], q.url.Host())
+		} else {
 			text, target := q.canonical()
 			if form == int(onPath) {
 				text = target
 			}
-			s.ids, ok = run(a, s.ids, text)
+			s.ids, ok = run(a, s.ids[:0], text)
 		}
 		if !ok {
 			for _, n := range a.members {

@@ -79,7 +79,7 @@ func (x *Examiner) Examine(list match.Ref, e match.Found) []Finding {
 				switch {
 				case by.ID == e.ID:
 				case mutual && by.ID < e.ID:
-					add(&own, Duplicate, by, hit.List, "%s means the same.", by.Entry.String())
+					add(&own, Duplicate, by, hit.List, "%s means the same.", by.String())
 				case !mutual:
 					add(&own, Covered, by, hit.List, "%s covers all of it.", by.Pattern)
 				}

@@ -200,3 +200,41 @@ func TestAbsorbingChangesNothing(t *testing.T) {
 		}
 	})
 }
+
+// Whatever is made up about a pattern holds.
+func checkMisses(t assert.TestingT, p pattern.Pattern) {
+	for _, miss := range NearMisses(p) {
+		u := weburl.MustParse(miss.URL)
+		assert.True(t, coversURL(p, u), "%s covers %s", p, miss.URL)
+		if miss.Tighter != "" {
+			assert.False(t, coversURL(parsed(miss.Tighter), u), "%s, tighter than %s, covers %s", miss.Tighter, p, miss.URL)
+		}
+	}
+	if u, ok := Witness(p); ok {
+		assert.True(t, coversURL(p, u), "%s covers %s", p, u)
+	}
+}
+
+func TestNearMissesHold(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		checkMisses(t, anyPattern(t, "pattern"))
+		expr := rapid.StringMatching(`\^?(\(\^\|\\\.\))?[ab]{1,3}(\.|\\\.|-)[ab]{1,3}(\\\.|\.)example\$?`).Draw(t, "expression")
+		checkMisses(t, parsed(rapid.SampledFrom([]string{"~host ", "~ ", "~path "}).Draw(t, "on")+expr))
+	})
+}
+
+func FuzzNearMisses(f *testing.F) {
+	f.Add("*heron.example")           // no boundary before the name
+	f.Add("~host heron.example")      // a bare dot, and no end
+	f.Add(`~ (play|m)\.heron\.test/`) // a choice
+	f.Add(`"*bet*"`)
+	f.Add("shop-*.a*.heron.*/x?y=*")
+	f.Fuzz(func(t *testing.T, line string) {
+		e, err := pattern.Parse(line)
+		if err != nil || !e.Pattern.IsValid() {
+			return
+		}
+		checkMisses(t, e.Pattern)
+		assert.True(t, Covers(e.Pattern, e.Pattern), line)
+	})
+}

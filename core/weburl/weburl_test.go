@@ -1,6 +1,7 @@
 package weburl
 
 import (
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -9,6 +10,8 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"unicode"
+	"unicode/utf8"
 
 	whatwg "github.com/nlnwa/whatwg-url/url"
 	"github.com/stretchr/testify/assert"
@@ -275,5 +278,46 @@ func TestAddressSpellingsAgree(t *testing.T) {
 			assert.Equal(t, "http://"+want.String()+"/x", u.String(), host)
 			assert.Equal(t, want, u.Addr(), host)
 		}
+	})
+}
+
+// slowFold says what folding a path is, by the library's words where it has them.
+func slowFold(path string) string {
+	var b strings.Builder
+	for len(path) > 0 {
+		n := 0 // how many escapes of bytes beyond ASCII stand here, one after the other
+		var raw []byte
+		for n < utf8.UTFMax && len(path) >= 3*n+3 && path[3*n] == '%' {
+			decoded, err := hex.DecodeString(path[3*n+1 : 3*n+3])
+			if err != nil || decoded[0] < utf8.RuneSelf {
+				break
+			}
+			raw = append(raw, decoded[0])
+			n++
+		}
+		r, size := utf8.DecodeRune(raw)
+		switch {
+		case len(raw) > 0 && r != utf8.RuneError:
+			b.WriteRune(unicode.ToLower(r))
+			path = path[3*size:]
+		case len(raw) > 0:
+			b.WriteString(strings.ToLower(path[:3]))
+			path = path[3:]
+		default:
+			r, size := utf8.DecodeRuneInString(path)
+			b.WriteRune(unicode.ToLower(r))
+			path = path[size:]
+		}
+	}
+	return b.String()
+}
+
+func TestFoldPathAgreesWithTheLibrary(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		path := "/" + strings.Join(rapid.SliceOfN(rapid.SampledFrom([]string{
+			"a", "B", "/", "%41", "%2F", "%C3%84", "%c3%a4", "%E2%82%AC", "%E2%82", "%C3", "%", "%4", "Ä", "%F0%9F%90%A6",
+		}), 0, 8).Draw(t, "pieces"), "")
+		assert.Equal(t, slowFold(path), FoldPath(path), "%q", path)
+		assert.Equal(t, FoldPath(path), FoldPath(FoldPath(path)), "%q: folded once is folded", path)
 	})
 }

@@ -135,7 +135,7 @@ func listRef(l match.Ref) ListRef { return ListRef{ID: uuid.MustParse(l.ID), Nam
 
 func entryRef(found match.Found) EntryRef {
 	bare := pattern.Entry{Pattern: found.Pattern, CarveOut: found.CarveOut}
-	return EntryRef{ID: found.ID, Text: found.Entry.String(), Pattern: bare.String(), Explain: pattern.Explain(found.Entry)}
+	return EntryRef{ID: found.ID, Text: found.String(), Pattern: bare.String(), Explain: pattern.Explain(found.Entry)}
 }
 
 func entryRefs(found []match.Found) []EntryRef {

@@ -111,3 +111,48 @@ func TestDamagedPacking(t *testing.T) {
 	text, _ := io.ReadAll(out)
 	assert.Equal(t, "x", string(text))
 }
+
+// Whatever a file holds: it ends with an error of ours or with every line told in order, and what is written reads back.
+func FuzzRead(f *testing.F) {
+	f.Add("entry,note\nheron.example,\"a\nb\"\n", "csv")    // a cell of two lines
+	f.Add("\ufeff\"unclosed\n", "csv")                      // a mark, and a quotation mark too few
+	f.Add(`{"entry":"heron.example","until":"x"}`, "jsonl") // a day that is none
+	f.Add("0.0.0.0 heron.example\r\n\r#x", "hosts")         // mixed ends
+	f.Fuzz(func(t *testing.T, text, format string) {
+		last := 0
+		var all []pattern.Entry
+		err := Read(strings.NewReader(text), Options{Format: Format(format), Reading: pattern.Mending}, func(l pattern.Line) error {
+			assert.Greater(t, l.Number, last)
+			last = l.Number
+			if l.Err != nil {
+				assert.NotEmpty(t, l.Err.Expected)
+				assert.Equal(t, l.Number, l.Err.Line)
+			}
+			for _, e := range l.Entries {
+				all = append(all, e)
+			}
+			return nil
+		})
+		var ours *Error
+		if err != nil {
+			assert.ErrorAs(t, err, &ours)
+			return
+		}
+		var b bytes.Buffer
+		w, err := NewWriter(&b, JSONLines, Plain)
+		require.NoError(t, err)
+		var want, again []pattern.Entry
+		for _, e := range all {
+			if e.Kind() != pattern.Note {
+				want = append(want, e)
+				require.NoError(t, w.Write(e))
+			}
+		}
+		require.NoError(t, w.Close())
+		require.NoError(t, Read(&b, Options{Format: JSONLines, Reading: pattern.Exact}, func(l pattern.Line) error {
+			again = append(again, l.Entries...)
+			return nil
+		}))
+		assert.Equal(t, want, again)
+	})
+}

@@ -494,6 +494,48 @@ func TestOpenSaysWhatIsWrong(t *testing.T) {
 	require.ErrorContains(t, err, "the database URL cannot be read")
 }
 
+// A large file into an empty list has a part of the table to itself; everything works there as elsewhere.
+func TestLargeListsHaveAPartOfTheirOwn(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	lines := make([]string, 60_000)
+	for i := range lines {
+		lines[i] = fmt.Sprintf("site-%d.example", i)
+	}
+	parts := func() (n int) {
+		require.NoError(t, store.Pool().QueryRow(ctx, "select count(*) from pg_inherits where inhparent = 'entries'::regclass").Scan(&n))
+		return n
+	}
+	assert.Equal(t, 1, parts())
+	list := newList(t, store, "Large", append([]string{"# note"}, lines...)...)
+	newList(t, store, "Small", "a.example")
+	assert.Equal(t, 2, parts())
+	assert.EqualValues(t, 60_000, list.EntryCount)
+
+	_, again, err := revision.Import(ctx, store, list.ID, strings.NewReader(strings.Join(lines[:59_000], "\n")+"\nnew.example # why\n"), pattern.Exact, revision.Merging{Replace: true}, 0, "edda")
+	require.NoError(t, err)
+	assert.Equal(t, revision.Merged{Added: 1, Same: 59_000, Removed: 1000}, again.Merged)
+	_, removed, err := store.RemoveEntries(ctx, list.ID, revision.Selection{All: true, Text: "site-1"}, revision.ChangeRemoved, 0, "edda")
+	require.NoError(t, err)
+	assert.EqualValues(t, 11_111, removed)
+	found, err := store.FindEntries(ctx, "site-58999", 0, 10)
+	require.NoError(t, err)
+	assert.Len(t, found, 1)
+	back, err := store.TakeBack(ctx, list.ID, list.Version, 0, "edda")
+	require.NoError(t, err)
+	assert.EqualValues(t, 60_000, back.EntryCount)
+	assert.Equal(t, append([]string{"# note"}, lines...), written(t, store, list.ID))
+
+	// Emptied and filled again, its past stays where it is.
+	_, _, err = store.RemoveEntries(ctx, list.ID, revision.Selection{All: true}, revision.ChangeRemoved, 0, "edda")
+	require.NoError(t, err)
+	_, refilled, err := revision.Import(ctx, store, list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, "edda")
+	require.NoError(t, err)
+	assert.EqualValues(t, 60_000, refilled.Added)
+	require.NoError(t, store.RemoveList(ctx, list.ID, 0))
+	assert.Equal(t, 1, parts(), "its part goes with it")
+}
+
 // Importing a million lines into a new list, beside COPY of the same rows into a bare table.
 func BenchmarkImport(b *testing.B) {
 	var text, rows strings.Builder

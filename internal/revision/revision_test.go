@@ -97,8 +97,10 @@ func TestBatch(t *testing.T) {
 		return all
 	}
 	assert.Equal(t, []Row{
-		{Kind: pattern.Note, Note: "x"}, {Kind: pattern.Site, Pattern: "a.example", Note: strings.TrimSpace(long)},
-		{Kind: pattern.Site, Key: "! a.example", Pattern: "a.example", CarveOut: true}, {Kind: pattern.Note, Note: "x"},
+		{Kind: pattern.Note, Note: "x"},
+		{Kind: pattern.Site, Pattern: "a.example", Note: strings.TrimSpace(long)},
+		{Kind: pattern.Site, Key: "! a.example", Pattern: "a.example", CarveOut: true},
+		{Kind: pattern.Note, Note: "x"},
 		{Kind: pattern.Scheme, Key: "http://xn--mwe-sna.example", Pattern: "http://möwe.example"},
 	}, rows(b.Each))
 	assert.Equal(t, []Row{{Kind: pattern.Site, Pattern: "a.example", Note: "first", Until: pattern.Date{Year: 2026, Month: 12, Day: 24}, Off: true}}, rows(b.EachAgain))

@@ -143,17 +143,24 @@ func (p *Puller) pull(ctx context.Context, s *revision.Source, now time.Time) er
 		if _, merged, err = p.Store.MergeEntries(ctx, s.ListID, batch, how, 0, by); err != nil {
 			return err
 		}
-		s.Result, s.Told = revision.PullChanged, fmt.Sprintf("%d entries came, %d went, %d stay.", merged.Added, merged.Removed, merged.Same+merged.Updated)
+		s.Result, s.Told = revision.PullChanged, fmt.Sprintf("%s came, %d went, %d stay.", plural(merged.Added, "entry", "entries"), merged.Removed, merged.Same+merged.Updated)
 		if p.Pulled != nil {
 			p.Pulled(ctx)
 		}
 	}
 	if report.Refused > 0 {
-		s.Told += fmt.Sprintf(" %d lines were no entries and were passed over.", report.Refused)
+		s.Told += " " + plural(int64(report.Refused), "line was no entry and was", "lines were no entries and were") + " passed over."
 	}
 	s.PulledAt, s.Added, s.Removed, s.Refused = &now, merged.Added, merged.Removed, int64(report.Refused)
 	s.ETag, s.Modified = response.Header.Get("ETag"), response.Header.Get("Last-Modified")
 	return nil
+}
+
+func plural(n int64, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
 }
 
 // sentence begins an error with a capital.

@@ -191,13 +191,19 @@ func (r Ran) Done(t testing.TB) string {
 // API returns a client that is signed in.
 func (s *Service) API(t testing.TB) *client.ClientWithResponses {
 	t.Helper()
+	api, err := client.New(s.URL, s.Token(t))
+	require.NoError(t, err)
+	return api
+}
+
+// Token returns the token that the command line is signed in with.
+func (s *Service) Token(t testing.TB) string {
+	t.Helper()
 	text, err := os.ReadFile(s.Config)
 	require.NoError(t, err)
 	token := regexp.MustCompile(`token: (\S+)`).FindSubmatch(text)
 	require.NotNil(t, token)
-	api, err := client.New(s.URL, string(token[1]))
-	require.NoError(t, err)
-	return api
+	return string(token[1])
 }
 
 // Request sends a bare HTTP request, without a sign-in unless header brings one.

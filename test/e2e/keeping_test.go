@@ -209,7 +209,7 @@ func TestSources(t *testing.T) {
 	assert.Positive(t, unchanged.Load())
 
 	body.Store(strings.Join(demo.Sites(45, 1), "\n") + "\nnew.example\nbad..example")
-	assert.Contains(t, pull().Done(t), "changed: 1 entries came, 5 went, 45 stay. 1 lines were no entries")
+	assert.Contains(t, pull().Done(t), "changed: 1 entry came, 5 went, 45 stay. 1 line was no entry")
 	for text, want := range map[string]string{
 		"only.example": "It would take away 46 of 46 entries, more than 30 per cent", "": "The file holds no entry", "gone": "The source answers 404 Not Found.",
 		strings.Repeat("x.example\n", 600): "larger than the 5000 bytes that are allowed", "\x1f\x8bx": "begins like gzip, but is not",
