@@ -101,6 +101,9 @@ func Load(ctx context.Context, api *client.ClientWithResponses, dir, partner str
 	if err := follow(ctx, api, partner); err != nil {
 		return fmt.Errorf("list %q: %w", partnerList, err)
 	}
+	if err := loadTraffic(ctx, api, time.Now().UTC()); err != nil {
+		return fmt.Errorf("the recorded traffic: %w", err)
+	}
 	policies, err := api.GetPoliciesWithResponse(ctx)
 	if err != nil {
 		return err
@@ -120,9 +123,6 @@ func Load(ctx context.Context, api *client.ClientWithResponses, dir, partner str
 			return fmt.Errorf("list %q: %w", l.name, err)
 		}
 		ids[l.name] = id
-	}
-	if err := loadTraffic(ctx, api, time.Now().UTC()); err != nil {
-		return fmt.Errorf("the recorded traffic: %w", err)
 	}
 	for name, content := range map[string][]byte{HandKept: File(HandKept), Suspects: SuspectSites(), Recording: File(Recording)} {
 		if err := os.WriteFile(filepath.Join(dir, name), content, 0o644); err != nil {

@@ -27,8 +27,12 @@ var noted = map[string]int64{
 	"encyclopaedia.example/wiki/Betting": 11, "story-hour.example/read-aloud": 230, "203.0.113.71/": 14, "203.0.113.9/": 6,
 }
 
-// loadTraffic tells the service what was seen of the traffic: some thousand hosts, the first asked for most (Zipf's law).
+// loadTraffic tells a service that knows of none what was seen of the traffic: some thousand hosts, the first asked for most (Zipf's law).
 func loadTraffic(ctx context.Context, api *client.ClientWithResponses, today time.Time) error {
+	seen, err := api.GetSeenWithResponse(ctx, nil)
+	if err != nil || len(seen.JSON200.Hosts) > 0 {
+		return err
+	}
 	random := rand.New(rand.NewPCG(suspectsSeed, 0x5ee9))
 	day := func() types.Date { return types.Date{Time: today.AddDate(0, 0, -random.IntN(14))} }
 	paths := []string{"/", "/", "/", "/news", "/shop/basket", "/watch", "/forum/thread/17", "/images/tide.webp", "/search", "/help"}
@@ -45,6 +49,6 @@ func loadTraffic(ctx context.Context, api *client.ClientWithResponses, today tim
 		}
 		pages = append(pages, client.SeenPage{URL: site + paths[random.IntN(len(paths))], Requests: requests, LastOn: day()})
 	}
-	_, err := api.AddSeenWithResponse(ctx, client.AddSeenInputBody{Pages: pages})
+	_, err = api.AddSeenWithResponse(ctx, client.AddSeenInputBody{Pages: pages})
 	return err
 }

@@ -17,6 +17,7 @@ type base struct {
 	fulls   []full
 	rests   []rest
 	table   table
+	touched uint64      // means nothing: see insertRefs
 	paths   bool        // there are entries for literal pages
 	ending  bool        // there are names before any public suffix
 	ranges  []addrRange // by the lengths of their prefixes
@@ -206,11 +207,7 @@ func (b *Builder) Build() *Index {
 		x.refs = slices.Clone(x.refs) // names were shorter than was thought
 	}
 	x.table = newTable(x.compact + len(b.chains))
-	for n := uint32(0); int(n)*refUnit < len(x.refs); {
-		r := x.ref(n)
-		x.insertRef(b, n, r)
-		n += r.size()
-	}
+	x.insertRefs(b)
 	for key, head := range b.chains {
 		if key.kind == addressKey {
 			x.addRange(x.fulls[head].entry.Pattern.Prefix(), head)
@@ -231,10 +228,29 @@ func (b *Builder) Build() *Index {
 // lists hold does not make a long way for its neighbours.
 const maxRun = 64
 
-func (x *base) insertRef(b *Builder, n uint32, r ref) {
-	if !x.table.insertBounded(hashName(r.name), n, maxRun) {
-		found := x.found(n)
-		b.addFull(int(r.list), found.ID, found.Entry)
+// insertRefs puts the compact refs into the table, some at a time: their slots have nothing to do with each other, so the machine
+// may fetch them side by side before the first is filled.
+func (x *base) insertRefs(b *Builder) {
+	var block [32]struct {
+		hash uint64
+		n    uint32
+	}
+	for n := uint32(0); int(n)*refUnit < len(x.refs); {
+		filled, touched := 0, uint64(0)
+		for ; filled < len(block) && int(n)*refUnit < len(x.refs); filled++ {
+			r := x.ref(n)
+			h := hashName(r.name)
+			block[filled].hash, block[filled].n = h, n
+			touched |= x.table.slots[x.table.home(h)] | x.table.seen[h>>x.table.shift>>6]
+			n += r.size()
+		}
+		for i := range filled {
+			if at := block[i].n; !x.table.insertBounded(block[i].hash, at, maxRun) {
+				found := x.found(at)
+				b.addFull(int(x.ref(at).list), found.ID, found.Entry)
+			}
+		}
+		x.touched |= touched // so that the look ahead is not left out as useless
 	}
 }
 

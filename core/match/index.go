@@ -171,7 +171,7 @@ type take struct {
 func (x *Index) Cover(u weburl.URL, today pattern.Date, sight Sight) []Hit {
 	s := scratches.Get().(*scratch)
 	defer scratches.Put(s)
-	x.gather(s, u, today, sight, true)
+	x.gather(s, &u, today, sight, true)
 	if len(s.takes) == 0 {
 		return nil
 	}
@@ -218,7 +218,7 @@ func (x *Index) Lists() []Ref { return x.lists }
 // only where dst has to grow and for hosts in other scripts.
 func (x *Index) Memberships(dst []Membership, u weburl.URL, today pattern.Date, sight Sight) []Membership {
 	s := scratches.Get().(*scratch)
-	x.gather(s, u, today, sight, false)
+	x.gather(s, &u, today, sight, false)
 	for i := 0; i < len(s.takes); {
 		list, covered, carvedOut, unclear := s.takes[i].list, false, false, false
 		for ; i < len(s.takes) && s.takes[i].list == list; i++ {
@@ -238,7 +238,7 @@ func (x *Index) Memberships(dst []Membership, u weburl.URL, today pattern.Date, 
 // Covered reports whether the whole URL is in any list. It allocates nothing but for hosts in other scripts.
 func (x *Index) Covered(u weburl.URL, today pattern.Date) bool {
 	s := scratches.Get().(*scratch)
-	x.gather(s, u, today, Full, false)
+	x.gather(s, &u, today, Full, false)
 	covered := false
 	for i := 0; i < len(s.takes) && !covered; {
 		list, carvedOut := s.takes[i].list, false
@@ -255,7 +255,7 @@ func (x *Index) Covered(u weburl.URL, today pattern.Date) bool {
 // Count returns how many entries in force, carve-outs among them, have something to say about the whole URL.
 func (x *Index) Count(u weburl.URL, today pattern.Date) int {
 	s := scratches.Get().(*scratch)
-	x.gather(s, u, today, Full, false)
+	x.gather(s, &u, today, Full, false)
 	n := len(s.takes)
 	scratches.Put(s)
 	return n
@@ -263,7 +263,7 @@ func (x *Index) Count(u weburl.URL, today pattern.Date) int {
 
 // gather puts into s.takes what the parts say, by list. With all, every entry that cannot be told is among them; without, one
 // for each list that holds such.
-func (x *Index) gather(s *scratch, u weburl.URL, today pattern.Date, sight Sight, all bool) {
+func (x *Index) gather(s *scratch, u *weburl.URL, today pattern.Date, sight Sight, all bool) {
 	s.takes = s.takes[:0]
 	s.question.reset(u, sight)
 	for i := range x.parts {
@@ -275,31 +275,4 @@ func (x *Index) gather(s *scratch, u weburl.URL, today pattern.Date, sight Sight
 	if len(s.takes) > 1 {
 		slices.SortFunc(s.takes, func(a, b take) int { return cmp.Compare(a.list, b.list) })
 	}
-}
-
-// Costly returns the entries that are tried on every URL, because they name nothing that a URL would have to hold, by list. Those
-// that cover every host by design are not among them.
-func (x *Index) Costly() []Hit {
-	byList := map[int32]*Hit{}
-	for _, p := range x.parts {
-		for _, n := range p.sieve.always {
-			s := p.sieve.scans[n]
-			f := p.fulls[s.full]
-			if _, gone := p.gone[f.id]; gone || !s.costly {
-				continue
-			}
-			list := p.listOf[f.list]
-			if byList[list] == nil {
-				byList[list] = &Hit{List: x.lists[list]}
-			}
-			byList[list].Covering = append(byList[list].Covering, Found{f.id, f.entry})
-		}
-	}
-	var hits []Hit
-	for i := range x.lists {
-		if hit := byList[int32(i)]; hit != nil {
-			hits = append(hits, *hit)
-		}
-	}
-	return hits
 }

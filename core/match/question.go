@@ -22,8 +22,8 @@ type question struct {
 	hasText, hasDecoded, hasHay              bool
 }
 
-func (q *question) reset(u weburl.URL, sight Sight) {
-	q.url, q.sight = u, sight
+func (q *question) reset(u *weburl.URL, sight Sight) {
+	q.url, q.sight = *u, sight
 	q.text, q.path, q.hay, q.decodedPath, q.decodedQry = q.text[:0], q.path[:0], q.hay[:0], q.decodedPath[:0], q.decodedQry[:0]
 	q.hasName, q.hasUnicode, q.hasPath, q.hasText, q.hasDecoded, q.hasHay = false, false, false, false, false, false
 	q.name = "" // what beforeSuffix leaves for an address
@@ -145,6 +145,10 @@ type scratch struct {
 	today pattern.Date
 	all   bool
 
+	spots [8]spot // see walk
+	keys  [8]uint64
+	words [8]uint64
+
 	stamps []uint32 // of the scans of the part: twice the turn when it was tried, one more when it was taken
 	turn   uint32
 	ids    []int32
@@ -223,21 +227,51 @@ func (x *part) ask(s *scratch) {
 	}
 }
 
-// walk looks a host and those above it up, from the right.
+// spot is a place in a host where a label begins, with the running hash of what stands from there on.
+type spot struct {
+	h  uint64
+	at int
+}
+
+// walk looks a host and those above it up, from the right. The hashes of some labels are made before the first is looked up: the
+// places in memory have nothing to do with each other, so the machine may fetch them side by side.
 func (x *part) walk(s *scratch, host string) {
+	spots := &s.spots
+	n := 0
 	h := uint64(hashStart)
 	for i := len(host) - 1; i >= 0; i-- {
 		h = hashBack(h, host[i])
 		if i > 0 && host[i-1] != '.' {
 			continue
 		}
-		name, below := host[i:], i > 0
-		if k := finish(h, nameKey); x.table.maybe(k) {
-			x.lookup(s, k, nameKey, name, nil, below)
+		if spots[n] = (spot{h, i}); n == len(spots)-1 {
+			x.lookupAll(s, host, n+1)
+			n = 0
+			continue
+		}
+		n++
+	}
+	x.lookupAll(s, host, n)
+}
+
+// lookupAll looks up what stands from the first n spots on.
+func (x *part) lookupAll(s *scratch, host string, n int) {
+	if len(x.table.slots) == 0 {
+		return
+	}
+	spots, keys, words := &s.spots, &s.keys, &s.words
+	for i := range n {
+		keys[i] = finish(spots[i].h, nameKey)
+		words[i] = x.table.seen[keys[i]>>x.table.shift>>6]
+	}
+	for i := range n {
+		at := spots[i].at
+		if words[i]&(1<<(keys[i]>>x.table.shift&63)) != 0 {
+			x.lookup(s, keys[i], nameKey, host[at:], nil, at > 0)
 		}
 		if x.paths {
-			if k := finish(h, hostKey); x.table.maybe(k) {
-				x.pages(s, h, k, name, below)
+			if k := finish(spots[i].h, hostKey); x.table.maybe(k) {
+				x.pages(s, spots[i].h, k, host[at:], at > 0)
 			}
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"regexp/syntax"
 	"strings"
+	"sync"
 	"unicode/utf8"
 
 	"widelark/core/pattern"
@@ -23,14 +24,27 @@ type scan struct {
 	costly bool // there are no needs, and it is not by design
 	blind  bool // the host alone does not settle it
 
-	re      *regexp.Regexp // of a regex or a word
-	expr    string         // of a regex
-	program *lazyProgram   // of a regex that lesser sights have to look ahead with
-	begins  bool           // the expression can match at the beginning of its text only
-	glob    pattern.Glob   // of a host
+	re      *expression  // of a regex or a word
+	expr    string       // of a regex
+	program *lazyProgram // of a regex that lesser sights have to look ahead with
+	begins  bool         // the expression can match at the beginning of its text only
+	glob    pattern.Glob // of a host
 	scope   pattern.Scope
 	ending  bool // the glob stands before any public suffix
 	unicode bool // the glob is compared with the host as people read it
+}
+
+// expression is compiled when it is first tried: most never are, since what they need is not there. It is safe for concurrent
+// use.
+type expression struct {
+	text string
+	once sync.Once
+	re   *regexp.Regexp
+}
+
+func (e *expression) compiled() *regexp.Regexp {
+	e.once.Do(func() { e.re = regexp.MustCompile(e.text) })
+	return e.re
 }
 
 // Costly reports whether a pattern names nothing that a URL would have to hold, so that it is tried on every URL. Those that cover
@@ -98,12 +112,8 @@ func parseRegex(expr string) *syntax.Regexp {
 
 func (s *scan) setRegex(p pattern.Pattern) {
 	expr, target := p.Expr()
-	re, err := pattern.CompileRegex(expr)
-	if err != nil {
-		panic("bug: a parsed expression does not compile: " + err.Error())
-	}
 	s.form = [...]form{pattern.OnURL: onURL, pattern.OnHost: onHost, pattern.OnPath: onPath}[target]
-	s.re, s.expr = re, expr
+	s.re, s.expr = &expression{text: "(?i)" + expr}, expr // as pattern.CompileRegex compiled it when the entry was parsed
 	tree := parseRegex(expr)
 	s.needs = required(tree)
 	s.begins = beginsText(tree)
@@ -154,7 +164,7 @@ func (s *scan) setWord(word string) {
 	if !isOpenAfter {
 		expr += "(?:$|" + other + ")"
 	}
-	s.form, s.re = isWord, regexp.MustCompile("(?s)"+expr) // the texts are in lower case, as the word is
+	s.form, s.re = isWord, &expression{text: "(?s)" + expr} // the texts are in lower case, as the word is
 	s.needs = longest(strings.Fields(text))
 }
 
@@ -174,17 +184,17 @@ func (s *scan) covers(q *question) Answer {
 				return No
 			}
 		}
-		return yesIf(s.re.MatchString(host))
+		return yesIf(s.re.compiled().MatchString(host))
 	case isWord:
-		host := q.url.Host()
+		host, re := q.url.Host(), s.re.compiled()
 		switch {
-		case s.re.MatchString(host) || q.unicodeHost() != host && s.re.MatchString(q.unicodeHost()):
+		case re.MatchString(host) || q.unicodeHost() != host && re.MatchString(q.unicodeHost()):
 			return Yes
 		case q.sight != Full:
 			return CannotTell
 		}
 		path, query := q.decoded()
-		return yesIf(s.re.Match(path) || len(query) > 0 && s.re.Match(query))
+		return yesIf(re.Match(path) || len(query) > 0 && re.Match(query))
 	}
 	url, target := q.canonical()
 	switch {
@@ -198,7 +208,7 @@ func (s *scan) covers(q *question) Answer {
 			return No
 		}
 	}
-	return yesIf(s.re.Match(url))
+	return yesIf(s.re.compiled().Match(url))
 }
 
 func yesIf(covers bool) Answer {

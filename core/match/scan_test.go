@@ -101,7 +101,8 @@ func TestSieveTriesFew(t *testing.T) {
 	}
 	x := New([]List{{ID: "l", Entries: entries(lines...)}})
 	s := &scratch{}
-	x.gather(s, weburl.MustParse("https://heron.example/heron/heron?heron"), today, Full, true)
+	u := weburl.MustParse("https://heron.example/heron/heron?heron")
+	x.gather(s, &u, today, Full, true)
 	tried := 0
 	for n, stamp := range s.stamps {
 		if stamp > 0 {

@@ -77,7 +77,7 @@ func TestManyListsOfOneName(t *testing.T) {
 	assert.Len(t, hits, lists)
 	for i, hit := range hits {
 		assert.Equal(t, int64(i), hit.Covering[0].ID)
-		assert.Equal(t, "heron.example", hit.Covering[0].Entry.String())
+		assert.Equal(t, "heron.example", hit.Covering[0].String())
 	}
 	for i := range lists {
 		hits := x.Cover(mustURL(fmt.Sprintf("bittern%d.example", i)), today, Full)
@@ -101,7 +101,7 @@ func TestIDs(t *testing.T) {
 		found := x.Cover(mustURL(fmt.Sprintf("www.n%d.example", i)), today, Full)[0].Covering[0]
 		assert.Equal(t, id, found.ID)
 	}
-	assert.Equal(t, "n5.example # with a note", x.Cover(mustURL("n5.example"), today, Full)[0].Covering[0].Entry.String())
+	assert.Equal(t, "n5.example # with a note", x.Cover(mustURL("n5.example"), today, Full)[0].Covering[0].String())
 	assert.Equal(t, 1, x.Count(mustURL("a.n4.example"), today))
 	assert.Equal(t, 0, x.Without(1<<41).Count(mustURL("a.n4.example"), today))
 }

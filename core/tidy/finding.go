@@ -2,6 +2,7 @@ package tidy
 
 import (
 	"fmt"
+	"slices"
 
 	"widelark/core/match"
 	"widelark/core/pattern"
@@ -18,10 +19,11 @@ const (
 	Elsewhere  Kind = "elsewhere"  // an entry of another list covers all of it; that may well be meant
 	Contradict Kind = "contradict" // an entry of a list with the opposite verdict covers all of it, in one policy
 	Ended      Kind = "ended"      // its last day is past
+	Costly     Kind = "costly"     // it names nothing that a URL would have to hold, so it is tried on every one
 )
 
 // Kinds lists every kind, those that are safe to mend at once first.
-var Kinds = []Kind{Duplicate, Covered, Undone, Ended, Contradict, Elsewhere}
+var Kinds = []Kind{Duplicate, Covered, Undone, Ended, Contradict, Costly, Elsewhere}
 
 // Absorbable reports whether taking such an entry out changes nothing about what its list covers today.
 func (k Kind) Absorbable() bool { return k == Duplicate || k == Covered || k == Undone || k == Ended }
@@ -30,9 +32,9 @@ func (k Kind) Absorbable() bool { return k == Duplicate || k == Covered || k == 
 type Finding struct {
 	Kind    Kind
 	Entry   match.Found
-	By      *match.Found // the entry that makes it so; nil for Ended
+	By      *match.Found // the entry that makes it so; nil for Ended and Costly
 	List    match.Ref    // the list of By
-	Shown   string       // a URL that both cover; "" for Ended
+	Shown   string       // a URL that both cover; "" for Ended and Costly
 	Message string       // one sentence
 }
 
@@ -54,9 +56,13 @@ func (x *Examiner) Examine(list match.Ref, e match.Found) []Finding {
 	if !e.InForce(x.Today) {
 		return []Finding{{Kind: Ended, Entry: e, Message: fmt.Sprintf("Its last day was %s; since then it does nothing.", e.Until)}}
 	}
+	var costly []Finding
+	if match.Costly(e.Pattern) {
+		costly = []Finding{{Kind: Costly, Entry: e, Message: "It names nothing that a URL would have to hold, so it is tried on every one. A few are no harm."}}
+	}
 	url, ok := Witness(e.Pattern)
 	if !ok || x.Index.Count(url, x.Today) < 2 { // nothing but itself, as for nearly all of a large list
-		return nil
+		return costly
 	}
 	var own, others []Finding
 	add := func(to *[]Finding, kind Kind, by *match.Found, in match.Ref, format string, args ...any) {
@@ -103,7 +109,7 @@ func (x *Examiner) Examine(list match.Ref, e match.Found) []Finding {
 			}
 		}
 	}
-	return append(own, others...)
+	return slices.Concat(own, others, costly)
 }
 
 func rank(k Kind) int {

@@ -132,7 +132,7 @@ func TestExamine(t *testing.T) {
 	today := pattern.Date{Year: 2026, Month: 11, Day: 23}
 	lists := []match.List{
 		{ID: "betting", Name: "Betting", Entries: entries("heron.example", "www.heron.example", "heron.example/x", "! bittern.example", "=bittern.example", "ended.example [until 2026-11-22]",
-			"crane.example [until 2026-12-01]", "www.crane.example", "http://egret.example", "http://egret.example:80", "off.example [off]", "=off.example", "# note")},
+			"crane.example [until 2026-12-01]", "www.crane.example", "http://egret.example", "http://egret.example:80", "off.example [off]", "=off.example", "# note", "~path ^/[0-9]+$")},
 		{ID: "care", Name: "Care", Entries: entries("www.heron.example", "egret.example")},
 	}
 	x := &Examiner{Index: match.New(lists), Today: today, Opposed: func(list, other string) string {
@@ -160,6 +160,7 @@ func TestExamine(t *testing.T) {
 		"betting: =bittern.example undone by bittern.example", "betting: ended.example ended by -",
 		"betting: http://egret.example contradict by egret.example",
 		"betting: http://egret.example:80 covered by http://egret.example", "betting: http://egret.example:80 contradict by egret.example",
+		"betting: ~path ^/[0-9]+$ costly by -",
 		"care: www.heron.example contradict by www.heron.example",
 	}, told)
 }

@@ -17,7 +17,7 @@ func (a *app) listTidyCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "tidy NAME", Short: "What is wrong with a list's entries: superfluous, undone, contradicted, ended",
 		Long: "Show which entries of a list others make superfluous (duplicate, covered), a carve-out undoes, a list with the opposite verdict contradicts, " +
-			"another list holds, too (elsewhere), or have ended. With --absorb, take out those that change nothing about what the list covers.",
+			"another list holds, too (elsewhere), have ended, or are tried on every URL (costly). With --absorb, take out those that change nothing about what the list covers.",
 		Example: `  widelark list tidy "Blocked on request"
   widelark list tidy "Blocked on request" --kind covered --absorb`,
 		Args: exactly("NAME"),
@@ -57,7 +57,7 @@ func (a *app) listTidyCommand() *cobra.Command {
 		}),
 	}
 	cmd.Flags().BoolVar(&absorb, "absorb", false, "take them out")
-	cmd.Flags().StringSliceVar(&kinds, "kind", nil, "only these: duplicate, covered, undone, ended, contradict, elsewhere")
+	cmd.Flags().StringSliceVar(&kinds, "kind", nil, "only these: duplicate, covered, undone, ended, contradict, costly, elsewhere")
 	cmd.Flags().Int64Var(&limit, "limit", 100, "how many findings, at most 2000")
 	return a.reads(cmd)
 }

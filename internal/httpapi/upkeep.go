@@ -18,7 +18,7 @@ import (
 
 // Finding is something wrong with one entry.
 type Finding struct {
-	Kind       tidy.Kind `json:"kind" enum:"duplicate,covered,undone,ended,contradict,elsewhere"`
+	Kind       tidy.Kind `json:"kind" enum:"duplicate,covered,undone,ended,contradict,costly,elsewhere"`
 	Absorbable bool      `json:"absorbable" doc:"Taking the entry out changes nothing about what the list covers"`
 	Entry      EntryRef  `json:"entry" doc:"The entry that could go"`
 	By         *EntryRef `json:"by,omitempty" doc:"The entry that makes it so"`
@@ -29,14 +29,14 @@ type Finding struct {
 
 // FindingCount is how many findings of a kind there are.
 type FindingCount struct {
-	Kind       tidy.Kind `json:"kind" enum:"duplicate,covered,undone,ended,contradict,elsewhere"`
+	Kind       tidy.Kind `json:"kind" enum:"duplicate,covered,undone,ended,contradict,costly,elsewhere"`
 	Absorbable bool      `json:"absorbable"`
 	Count      int       `json:"count"`
 }
 
 type findingsInput struct {
 	ByID
-	Kinds []tidy.Kind `query:"kind" enum:"duplicate,covered,undone,ended,contradict,elsewhere" doc:"Only findings of these kinds"`
+	Kinds []tidy.Kind `query:"kind" enum:"duplicate,covered,undone,ended,contradict,costly,elsewhere" doc:"Only findings of these kinds"`
 	Limit int         `query:"limit" default:"200" minimum:"1" maximum:"2000"`
 }
 

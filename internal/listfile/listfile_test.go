@@ -128,9 +128,7 @@ func FuzzRead(f *testing.F) {
 				assert.NotEmpty(t, l.Err.Expected)
 				assert.Equal(t, l.Number, l.Err.Line)
 			}
-			for _, e := range l.Entries {
-				all = append(all, e)
-			}
+			all = append(all, l.Entries...)
 			return nil
 		})
 		var ours *Error

@@ -16,6 +16,7 @@ const kinds: Record<FindingKind, [name: string, meaning: string]> = {
   undone: ['undone', 'A carve-out of the list takes all of it out again.'],
   ended: ['ended', 'Its last day is past.'],
   contradict: ['contradicted', 'A list with the opposite verdict holds it, too, in one policy.'],
+  costly: ['costly', 'It names nothing that a URL would have to hold, so it is tried on every one.'],
   elsewhere: ['elsewhere, too', 'Another list covers it as well, which may be meant.'],
 }
 
