@@ -279,6 +279,7 @@ func (e ExplanationKind) Valid() bool {
 // Defines values for FindingKind.
 const (
 	FindingKindContradict FindingKind = "contradict"
+	FindingKindCostly     FindingKind = "costly"
 	FindingKindCovered    FindingKind = "covered"
 	FindingKindDuplicate  FindingKind = "duplicate"
 	FindingKindElsewhere  FindingKind = "elsewhere"
@@ -290,6 +291,8 @@ const (
 func (e FindingKind) Valid() bool {
 	switch e {
 	case FindingKindContradict:
+		return true
+	case FindingKindCostly:
 		return true
 	case FindingKindCovered:
 		return true
@@ -309,6 +312,7 @@ func (e FindingKind) Valid() bool {
 // Defines values for FindingCountKind.
 const (
 	FindingCountKindContradict FindingCountKind = "contradict"
+	FindingCountKindCostly     FindingCountKind = "costly"
 	FindingCountKindCovered    FindingCountKind = "covered"
 	FindingCountKindDuplicate  FindingCountKind = "duplicate"
 	FindingCountKindElsewhere  FindingCountKind = "elsewhere"
@@ -320,6 +324,8 @@ const (
 func (e FindingCountKind) Valid() bool {
 	switch e {
 	case FindingCountKindContradict:
+		return true
+	case FindingCountKindCostly:
 		return true
 	case FindingCountKindCovered:
 		return true
@@ -981,6 +987,7 @@ func (e ExportEntriesParamsPacking) Valid() bool {
 // Defines values for GetFindingsParamsKind.
 const (
 	GetFindingsParamsKindContradict GetFindingsParamsKind = "contradict"
+	GetFindingsParamsKindCostly     GetFindingsParamsKind = "costly"
 	GetFindingsParamsKindCovered    GetFindingsParamsKind = "covered"
 	GetFindingsParamsKindDuplicate  GetFindingsParamsKind = "duplicate"
 	GetFindingsParamsKindElsewhere  GetFindingsParamsKind = "elsewhere"
@@ -992,6 +999,8 @@ const (
 func (e GetFindingsParamsKind) Valid() bool {
 	switch e {
 	case GetFindingsParamsKindContradict:
+		return true
+	case GetFindingsParamsKindCostly:
 		return true
 	case GetFindingsParamsKindCovered:
 		return true

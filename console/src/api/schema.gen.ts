@@ -857,7 +857,7 @@ export interface components {
             /** @description The entry that could go */
             entry: components["schemas"]["EntryRef"];
             /** @enum {string} */
-            kind: "duplicate" | "covered" | "undone" | "ended" | "contradict" | "elsewhere";
+            kind: "duplicate" | "covered" | "undone" | "ended" | "contradict" | "costly" | "elsewhere";
             /** @description The list of that entry */
             list?: components["schemas"]["ListRef"];
             /** @description What is wrong, in one sentence */
@@ -870,7 +870,7 @@ export interface components {
             /** Format: int64 */
             count: number;
             /** @enum {string} */
-            kind: "duplicate" | "covered" | "undone" | "ended" | "contradict" | "elsewhere";
+            kind: "duplicate" | "covered" | "undone" | "ended" | "contradict" | "costly" | "elsewhere";
         };
         FindingsOutputBody: {
             /** @description Of all kinds, also those not asked for */
@@ -2531,7 +2531,7 @@ export interface operations {
         parameters: {
             query?: {
                 /** @description Only findings of these kinds */
-                kind?: ("duplicate" | "covered" | "undone" | "ended" | "contradict" | "elsewhere")[];
+                kind?: ("duplicate" | "covered" | "undone" | "ended" | "contradict" | "costly" | "elsewhere")[];
                 limit?: number;
             };
             header?: never;

@@ -19,10 +19,7 @@ export function ColourMark({ colour }: { colour: Colour }) {
   return (
     <span
       aria-hidden
-      className={clsx(
-        'inline-block h-[1.1em] w-1.5 shrink-0 translate-y-[0.15em]',
-        colour ? inks[colour] : 'bg-transparent',
-      )}
+      className={clsx('my-1 inline-block w-1.5 shrink-0 self-stretch', colour ? inks[colour] : 'bg-transparent')}
     />
   )
 }

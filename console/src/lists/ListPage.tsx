@@ -65,8 +65,9 @@ function Loaded({ list }: { list: List }) {
       </nav>
       <div className="flex items-start gap-6 pb-3">
         <div className="grow">
-          <h1 className="font-semibold text-xl">
-            <ColourMark colour={list.colour} /> {list.name}
+          <h1 className="flex gap-2 font-semibold text-xl">
+            {list.colour && <ColourMark colour={list.colour} />}
+            {list.name}
           </h1>
           <p>{list.description}</p>
           <p className="text-sm text-soft">

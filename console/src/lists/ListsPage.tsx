@@ -106,16 +106,20 @@ function ListTable({ lists, q, sort, onSort }: TableProps) {
         {rows.map((l) => (
           <tr key={l.id} className="hover:bg-wash">
             <td className={cellClass}>
-              <ColourMark colour={l.colour} />{' '}
-              <Link
-                to="/lists/$id"
-                params={{ id: l.id }}
-                search={(before) => ({ url: before.url })}
-                className="font-semibold underline decoration-rule underline-offset-2 hover:decoration-ink"
-              >
-                {l.name}
-              </Link>
-              <p className="pl-2.5 text-sm text-soft">{l.description}</p>
+              <div className="flex gap-2">
+                <ColourMark colour={l.colour} />
+                <div>
+                  <Link
+                    to="/lists/$id"
+                    params={{ id: l.id }}
+                    search={(before) => ({ url: before.url })}
+                    className="font-semibold underline decoration-rule underline-offset-2 hover:decoration-ink"
+                  >
+                    {l.name}
+                  </Link>
+                  <p className="text-sm text-soft">{l.description}</p>
+                </div>
+              </div>
             </td>
             <td className={`${cellClass} text-right`}>{formatNumber(l.entryCount)}</td>
             <td className={`${cellClass} min-w-28`}>

@@ -261,7 +261,7 @@ function paste(event: ClipboardEvent, view: EditorView, tell: (pasted: Pasted) =
     (explained) => {
       insert(explained.flatMap((e) => (e.problem || e.entries.length === 0 ? [e.text] : e.entries)))
       tell({
-        lines: lines.length,
+        lines: lines.filter((line) => line.trim() !== '').length,
         changed: explained
           .filter((e) => (e.changes?.length ?? 0) > 0)
           .map((e) => ({ text: e.text.trim(), entries: e.entries, changes: e.changes ?? [] })),
