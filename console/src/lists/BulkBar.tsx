@@ -92,16 +92,18 @@ function SetDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
             label="Note"
             placeholder="stays as it is"
             value={note ?? ''}
-            onChange={(e) => setNote(e.target.value)}
-            hint={note === '' ? 'Empty: the notes go.' : undefined}
+            disabled={note === ''}
+            onChange={(e) => setNote(e.target.value || null)}
           />
+          <Clear label="Take their notes away" on={note === ''} onChange={(on) => setNote(on ? '' : null)} />
           <TextField
             label="Last day in force"
             type="date"
             value={until ?? ''}
-            onChange={(e) => setUntil(e.target.value)}
-            hint={until === '' ? 'Empty: there is no end.' : undefined}
+            disabled={until === ''}
+            onChange={(e) => setUntil(e.target.value || null)}
           />
+          <Clear label="Take their last days away" on={until === ''} onChange={(on) => setUntil(on ? '' : null)} />
           <label className="flex flex-col items-start gap-1 font-semibold text-sm">
             Switch
             <select
@@ -124,6 +126,17 @@ function SetDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
         </DialogFoot>
       </form>
     </Dialog>
+  )
+}
+
+type ClearProps = { label: string; on: boolean; onChange: (on: boolean) => void }
+
+function Clear({ label, on, onChange }: ClearProps) {
+  return (
+    <label className="-mt-2 flex items-baseline gap-2 text-sm">
+      <input type="checkbox" checked={on} onChange={(e) => onChange(e.target.checked)} className="accent-reed" />
+      {label}
+    </label>
   )
 }
 
