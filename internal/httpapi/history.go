@@ -133,5 +133,5 @@ func lineOf(e *pattern.Entry) string {
 	return e.String()
 }
 
-// The words of the contract are those of the domain.
+// Fields in one order on both sides: the handlers convert one to the other.
 var _ = Change(revision.Change{})
