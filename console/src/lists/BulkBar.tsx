@@ -1,5 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { type FormEvent, useState } from 'react'
+import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
@@ -32,11 +33,9 @@ export function BulkBar({ list, which, chosen, onDone }: Props) {
         look="danger"
         disabled={remove.isPending}
         onClick={() =>
-          remove.mutate(which, {
-            onSuccess: ({ removed }) => {
-              announce(`Took ${count(removed, 'line', 'lines')} out of ${list.name}.`, undo())
-              onDone()
-            },
+          afterwards(remove.mutateAsync(which), ({ removed }) => {
+            announce(`Took ${count(removed, 'line', 'lines')} out of ${list.name}.`, undo())
+            onDone()
           })
         }
       >
@@ -68,16 +67,17 @@ function SetDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
   const nothing = note === null && until === null && off === ''
   const submit = (event: FormEvent) => {
     event.preventDefault()
-    set.mutate(
-      { which, note: note ?? undefined, until: until ?? undefined, off: off === '' ? undefined : off === 'off' },
-      {
-        onSuccess: ({ edited }) => {
-          announce(`Changed ${count(edited, 'entry', 'entries')}.`, undo())
-          onClose()
-          onDone()
-        },
-      },
-    )
+    const edit = {
+      which,
+      note: note ?? undefined,
+      until: until ?? undefined,
+      off: off === '' ? undefined : off === 'off',
+    }
+    afterwards(set.mutateAsync(edit), ({ edited }) => {
+      announce(`Changed ${count(edited, 'entry', 'entries')}.`, undo())
+      onClose()
+      onDone()
+    })
   }
   return (
     <Dialog
@@ -148,17 +148,12 @@ function CopyDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
   const announce = useAnnounce()
   const undo = useUndo(list)
   const run = (move: boolean) =>
-    copy.mutate(
-      { which, to, move },
-      {
-        onSuccess: (done) => {
-          const told = `${move ? 'Moved' : 'Copied'} to ${done.list.name}: ${done.added} added, ${done.same + done.updated} there already.`
-          announce(told, move ? undo('Bring them back here') : undefined)
-          onClose()
-          onDone()
-        },
-      },
-    )
+    afterwards(copy.mutateAsync({ which, to, move }), (done) => {
+      const told = `${move ? 'Moved' : 'Copied'} to ${done.list.name}: ${done.added} added, ${done.same + done.updated} there already.`
+      announce(told, move ? undo('Bring them back here') : undefined)
+      onClose()
+      onDone()
+    })
   return (
     <Dialog
       open

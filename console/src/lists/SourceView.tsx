@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { type FormEvent, useState } from 'react'
 import { ApiProblem } from '../api/client'
+import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { fieldClass, TextField } from '../ui/Field'
@@ -37,7 +38,7 @@ function SourceForm({ list, source }: { list: List; source: Source | null }) {
   const fields = set.error instanceof ApiProblem ? set.error.fields : new Map<string, string>()
   const submit = (event: FormEvent) => {
     event.preventDefault()
-    set.mutate(form, { onSuccess: () => announce('Saved. It is pulled at its next time; or pull it now.') })
+    afterwards(set.mutateAsync(form), () => announce('Saved. It is pulled at its next time; or pull it now.'))
   }
   return (
     <form onSubmit={submit} className="flex w-[26rem] shrink-0 flex-col gap-4">
@@ -114,9 +115,7 @@ function SourceForm({ list, source }: { list: List; source: Source | null }) {
         </Button>
         {source && (
           <Button
-            onClick={() =>
-              remove.mutate(undefined, { onSuccess: () => announce('It is pulled no more; its entries stay.') })
-            }
+            onClick={() => afterwards(remove.mutateAsync(), () => announce('It is pulled no more; its entries stay.'))}
           >
             Pull no more
           </Button>

@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useBlocker } from '@tanstack/react-router'
 import { lazy, Suspense, useMemo, useState } from 'react'
 import { ApiProblem } from '../api/client'
+import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { count } from '../ui/format'
@@ -48,12 +49,13 @@ function Editing({ list, opened, whole }: { list: List; opened: Opened; whole: b
     enableBeforeUnload: () => dirty,
   })
   const save = () => {
-    const done = { onSuccess: () => announce(`Saved ${list.name}: ${told(change)}.`) }
-    if (whole) rewrite.mutate(now.split('\n'), done)
+    const done = () => announce(`Saved ${list.name}: ${told(change)}.`)
+    if (whole) afterwards(rewrite.mutateAsync(now.split('\n')), done)
     else {
       const lines = opened.text.split('\n')
       const gone = new Set(change.removed)
-      rewritePage.mutate({ ids: opened.ids.filter((_, i) => gone.has(lines[i] ?? '')), lines: change.added }, done)
+      const page = { ids: opened.ids.filter((_, i) => gone.has(lines[i] ?? '')), lines: change.added }
+      afterwards(rewritePage.mutateAsync(page), done)
     }
   }
   return (

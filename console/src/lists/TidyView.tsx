@@ -1,5 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
+import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
@@ -154,11 +155,9 @@ function AbsorbDialog({ list, onClose }: { list: List; onClose: () => void }) {
           look="main"
           disabled={!preview.data || tidy.isPending}
           onClick={() =>
-            tidy.mutate(false, {
-              onSuccess: (done) => {
-                announce(`Took ${count(done.removed, 'entry', 'entries')} out of ${list.name}.`, undo())
-                onClose()
-              },
+            afterwards(tidy.mutateAsync(false), (done) => {
+              announce(`Took ${count(done.removed, 'entry', 'entries')} out of ${list.name}.`, undo())
+              onClose()
             })
           }
         >
