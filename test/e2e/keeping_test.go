@@ -204,7 +204,7 @@ func TestSources(t *testing.T) {
 	pull := func(args ...string) testkit.Ran {
 		return run(append([]string{"list", "source", "pull", "Partner"}, args...)...)
 	}
-	require.Eventually(t, func() bool { return strings.Contains(run("list", "show", "Partner").Out, "50 entries") }, testkit.Patience, testkit.Look)
+	require.Eventually(t, func() bool { return strings.Contains(run("list", "source", "ls").Out, "50 entries came") }, testkit.Patience, testkit.Look)
 	assert.Contains(t, pull().Done(t), "unchanged: The source has nothing new.")
 	assert.Positive(t, unchanged.Load())
 
