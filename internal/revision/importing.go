@@ -2,6 +2,8 @@ package revision
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"io"
 
 	"github.com/google/uuid"
@@ -55,7 +57,7 @@ func Gather(ctx context.Context, lines func(each func(pattern.Line) error) error
 	}
 	var report Report
 	batch := &Batch{}
-	err := lines(func(line pattern.Line) error {
+	take := func(line pattern.Line) error {
 		report.count(line, shown)
 		for _, entry := range line.Entries {
 			isNew, err := batch.Add(entry)
@@ -66,12 +68,69 @@ func Gather(ctx context.Context, lines func(each func(pattern.Line) error) error
 				report.Same++
 			}
 		}
-		if report.Lines%1024 == 0 {
-			return ctx.Err()
-		}
 		return nil
+	}
+	err := ahead(lines, func(some []pattern.Line) error {
+		for _, line := range some {
+			if err := take(line); err != nil {
+				return err
+			}
+		}
+		return ctx.Err()
 	})
 	return batch, report, err
+}
+
+// errEnough stops the reading of lines whose taker failed; it is never told.
+var errEnough = errors.New("enough")
+
+// ahead reads lines in a goroutine of its own, so that they are read while others are taken, some at a time and in order. It ends
+// when both have: with the taker's error or, where it has none, the reader's.
+func ahead(lines func(each func(pattern.Line) error) error, take func([]pattern.Line) error) error {
+	const some = 512
+	full, stop := make(chan []pattern.Line, 4), make(chan struct{})
+	read := make(chan error, 1)
+	go func() {
+		defer close(full)
+		defer func() { // nobody else would catch it here, and the service would end
+			if cause := recover(); cause != nil {
+				read <- fmt.Errorf("bug: reading lines: %v", cause)
+			}
+		}()
+		var held []pattern.Line
+		hand := func() error {
+			select {
+			case full <- held:
+				held = make([]pattern.Line, 0, some)
+				return nil
+			case <-stop:
+				return errEnough
+			}
+		}
+		err := lines(func(line pattern.Line) error {
+			if held = append(held, line); len(held) < some {
+				return nil
+			}
+			return hand()
+		})
+		if err == nil && len(held) > 0 {
+			err = hand()
+		}
+		read <- err
+	}()
+	var failed error
+	for part := range full {
+		if failed != nil {
+			continue // until the reader has noticed
+		}
+		if failed = take(part); failed != nil {
+			close(stop)
+		}
+	}
+	if err := <-read; failed == nil {
+		return err
+	}
+	return failed
 }
 
 func (r *Report) count(line pattern.Line, shown int) {

@@ -75,6 +75,36 @@ func TestReportCountsEveryLine(t *testing.T) {
 	assert.Len(t, r.ChangedLines, MaxShown)
 }
 
+// Lines are taken in order, however many; the first failure of either side ends both.
+func TestAhead(t *testing.T) {
+	lines := func(n int, end error) func(each func(pattern.Line) error) error {
+		return func(each func(pattern.Line) error) error {
+			for i := range n {
+				if err := each(pattern.Line{Number: i + 1}); err != nil {
+					return err
+				}
+			}
+			return end
+		}
+	}
+	broken, full := errors.New("broken"), errors.New("full")
+	for _, n := range []int{0, 1, 511, 512, 513, 5000} {
+		taken := 0
+		take := func(some []pattern.Line) error {
+			for _, line := range some {
+				taken++
+				assert.Equal(t, taken, line.Number)
+			}
+			return nil
+		}
+		require.NoError(t, ahead(lines(n, nil), take))
+		assert.Equal(t, n, taken)
+		require.ErrorIs(t, ahead(lines(n, broken), func([]pattern.Line) error { return nil }), broken)
+	}
+	require.ErrorContains(t, ahead(func(func(pattern.Line) error) error { panic("odd") }, nil), "bug: reading lines: odd")
+	require.ErrorIs(t, ahead(lines(100_000, broken), func([]pattern.Line) error { return full }), full)
+}
+
 func TestBatch(t *testing.T) {
 	b := NewBatch()
 	for line, isNew := range map[string]bool{"# x": true, "möwe.example": true} {
