@@ -26,6 +26,7 @@ var goals = []struct {
 	{"Hosts", "lookup among a million sites, all matches", "Go map asked label by label", 0.7},
 	{"Hosts10M", "lookup among ten million", "Go map asked label by label", 0.6},
 	{"Build", "index of a million sites", "filling a presized Go map", 0.6},
+	{"Build10M", "index of ten million sites", "filling a presized Go map", 0.6},
 	{"Edit", "one edit of a million entries, until it counts", "compiling all anew", 1.0 / 100},
 	{"HostGlobs", "10,000 host globs", "loop over all", 1.0 / 400},
 	{"Regexes", "1,000 regexes, 3 in 100 without a literal", "loop over all", 1.0 / 800},
