@@ -33,8 +33,8 @@ export function BulkBar({ list, which, chosen, onDone }: Props) {
         look="danger"
         disabled={remove.isPending}
         onClick={() =>
-          afterwards(remove.mutateAsync(which), ({ removed }) => {
-            announce(`Took ${count(removed, 'line', 'lines')} out of ${list.name}.`, undo())
+          afterwards(remove.mutateAsync(which), ({ removed, list: after }) => {
+            announce(`Took ${count(removed, 'line', 'lines')} out of ${list.name}.`, undo(after.version))
             onDone()
           })
         }
@@ -73,8 +73,8 @@ function SetDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
       until: until ?? undefined,
       off: off === '' ? undefined : off === 'off',
     }
-    afterwards(set.mutateAsync(edit), ({ edited }) => {
-      announce(`Changed ${count(edited, 'entry', 'entries')}.`, undo())
+    afterwards(set.mutateAsync(edit), ({ edited, list: after }) => {
+      announce(`Changed ${count(edited, 'entry', 'entries')}.`, undo(after.version))
       onClose()
       onDone()
     })
@@ -150,7 +150,7 @@ function CopyDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
   const run = (move: boolean) =>
     afterwards(copy.mutateAsync({ which, to, move }), (done) => {
       const told = `${move ? 'Moved' : 'Copied'} to ${done.list.name}: ${done.added} added, ${done.same + done.updated} there already.`
-      announce(told, move ? undo('Bring them back here') : undefined)
+      announce(told, move ? undo(done.list.version, 'Bring them back here') : undefined)
       onClose()
       onDone()
     })

@@ -105,7 +105,10 @@ export function CompanionsDialog({ list, onClose }: { list: List; onClose: () =>
           onClick={() =>
             add.mutate([...chosen], {
               onSuccess: (report) => {
-                announce(`Added ${count(report.added, 'entry', 'entries')} to ${list.name}.`, undo())
+                announce(
+                  `Added ${count(report.added, 'entry', 'entries')} to ${list.name}.`,
+                  undo(report.list?.version),
+                )
                 onClose()
               },
             })

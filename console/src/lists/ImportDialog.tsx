@@ -149,7 +149,7 @@ function useSave(list: List, onClose: () => void) {
             `${count(report.added, 'entry', 'entries')} added, ${report.updated} updated, ${report.same} there already` +
               (report.removed > 0 ? `, ${report.removed} taken out` : '') +
               (report.refused > 0 ? `, ${count(report.refused, 'line', 'lines')} refused.` : '.'),
-            undo(),
+            undo(report.list?.version),
           )
           onClose()
         },

@@ -101,7 +101,7 @@ export function TidyView({ list }: { list: List }) {
                     onClick={() =>
                       remove.mutate(
                         { ids: [f.entry.id] },
-                        { onSuccess: () => announce(`Took ${f.entry.pattern} out.`, undo()) },
+                        { onSuccess: (done) => announce(`Took ${f.entry.pattern} out.`, undo(done.list.version)) },
                       )
                     }
                   >
@@ -156,7 +156,7 @@ function AbsorbDialog({ list, onClose }: { list: List; onClose: () => void }) {
           disabled={!preview.data || tidy.isPending}
           onClick={() =>
             afterwards(tidy.mutateAsync(false), (done) => {
-              announce(`Took ${count(done.removed, 'entry', 'entries')} out of ${list.name}.`, undo())
+              announce(`Took ${count(done.removed, 'entry', 'entries')} out of ${list.name}.`, undo(done.list.version))
               onClose()
             })
           }

@@ -1,22 +1,22 @@
 import { useQueryClient } from '@tanstack/react-query'
-import { api, data } from '../api/client'
+import { api, data, match } from '../api/client'
 import { type Action, useAnnounce } from '../ui/announce'
 import type { List } from './listQueries'
 
 /**
  * Makes an action that brings a list's entries back to what they were when it was drawn. It is for the moment after one
- * change; the history has all others.
+ * change, whose version it is given: where somebody edited since, it is refused. The history has all other states.
  */
 export function useUndo(list: List) {
   const client = useQueryClient()
   const announce = useAnnounce()
-  return (label = 'Undo'): Action => ({
+  return (after: number | undefined, label = 'Undo'): Action => ({
     label,
     run: async () => {
       try {
         await data(
           api.POST('/api/v1/lists/{id}/take-back', {
-            params: { path: { id: list.id } },
+            params: { path: { id: list.id }, header: after === undefined ? undefined : match(after) },
             body: { version: list.version },
           }),
         )
