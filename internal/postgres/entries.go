@@ -263,13 +263,14 @@ func intoPart(ctx context.Context, tx pgx.Tx, id uuid.UUID, entries int) (into, 
 	if err != nil || known || used { // rows that are gone have to stay where they are
 		return "entries", "", err
 	}
-	_, err = tx.Exec(ctx, `create table `+name+` (like entries, constraint alone check (list_id = '`+id.String()+`'))`)
+	// The two indexes of what a new list has next to nothing of are there before the rows: made afterwards, each would read them all.
+	_, err = tx.Exec(ctx, `create table `+name+` (like entries, constraint alone check (list_id = '`+id.String()+`'));
+		create index on `+name+` (list_id, gone) where gone is not null;
+		create index on `+name+` (list_id) where kind = 'note' and gone is null`)
 	return name, `set local maintenance_work_mem = '128MB';
 		create unique index on ` + name + ` (list_id, id) where gone is null;
 		create index on ` + name + ` (hashtextextended(coalesce(key, pattern), 0)) where gone is null;
 		create index on ` + name + ` using brin (since) with (pages_per_range = 32, autosummarize = on);
-		create index on ` + name + ` (list_id, gone) where gone is not null;
-		create index on ` + name + ` (list_id) where kind = 'note' and gone is null;
 		analyze ` + name + `;
 		alter table entries attach partition ` + name + ` for values in ('` + id.String() + `');
 		alter table ` + name + ` drop constraint alone`, err

@@ -21,7 +21,7 @@ type Props = {
 /** What can be done with chosen entries. Each is one change, and can be taken back. */
 export function BulkBar({ list, which, chosen, onDone }: Props) {
   const [open, setOpen] = useState<'copy' | 'set' | null>(null)
-  const remove = useRemoveEntries(list.id)
+  const remove = useRemoveEntries(list)
   const announce = useAnnounce()
   const undo = useUndo(list)
   return (
@@ -61,7 +61,7 @@ function SetDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
   const [note, setNote] = useState<string | null>(null)
   const [until, setUntil] = useState<string | null>(null)
   const [off, setOff] = useState<'' | 'on' | 'off'>('')
-  const set = useSetEntries(list.id)
+  const set = useSetEntries(list)
   const announce = useAnnounce()
   const undo = useUndo(list)
   const nothing = note === null && until === null && off === ''
@@ -144,7 +144,7 @@ function CopyDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
   const lists = useQuery(listsOptions)
   const others = (lists.data ?? []).filter((l) => l.id !== list.id)
   const [to, setTo] = useState('')
-  const copy = useCopyEntries(list.id)
+  const copy = useCopyEntries(list)
   const announce = useAnnounce()
   const undo = useUndo(list)
   const run = (move: boolean) =>

@@ -26,7 +26,7 @@ export function TidyView({ list }: { list: List }) {
   const [kind, setKind] = useState<FindingKind | undefined>()
   const [absorbing, setAbsorbing] = useState(false)
   const found = useQuery(findingsOptions(list.id, list.version, kind))
-  const remove = useRemoveEntries(list.id)
+  const remove = useRemoveEntries(list)
   const announce = useAnnounce()
   const undo = useUndo(list)
   if (found.isPending) return <Loading what="what is wrong with the list" />

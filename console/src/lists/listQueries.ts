@@ -153,30 +153,32 @@ export function useImport(id: string) {
   })
 }
 
-export function useRemoveEntries(id: string) {
+/** Names a list as it is drawn: where somebody edited since, what was chosen may not be there any more, and nothing is done. */
+const seen = (list: List) => ({ path: { id: list.id }, header: match(list.version) })
+
+export function useRemoveEntries(list: List) {
   const refresh = useRefresh()
   return useMutation({
-    mutationFn: (body: Selection) =>
-      data(api.POST('/api/v1/lists/{id}/entries/remove', { params: { path: { id } }, body })),
-    onSuccess: refresh,
+    mutationFn: (body: Selection) => data(api.POST('/api/v1/lists/{id}/entries/remove', { params: seen(list), body })),
+    onSettled: refresh,
   })
 }
 
-export function useSetEntries(id: string) {
+export function useSetEntries(list: List) {
   const refresh = useRefresh()
   return useMutation({
     mutationFn: (body: Schemas['EditEntriesInputBody']) =>
-      data(api.PATCH('/api/v1/lists/{id}/entries', { params: { path: { id } }, body })),
-    onSuccess: refresh,
+      data(api.PATCH('/api/v1/lists/{id}/entries', { params: seen(list), body })),
+    onSettled: refresh,
   })
 }
 
-export function useCopyEntries(id: string) {
+export function useCopyEntries(list: List) {
   const refresh = useRefresh()
   return useMutation({
     mutationFn: (body: Schemas['CopyEntriesInputBody']) =>
-      data(api.POST('/api/v1/lists/{id}/entries/copy', { params: { path: { id } }, body })),
-    onSuccess: refresh,
+      data(api.POST('/api/v1/lists/{id}/entries/copy', { params: seen(list), body })),
+    onSettled: refresh,
   })
 }
 
@@ -231,18 +233,24 @@ export function useRewritePage(list: List) {
   const refresh = useRefresh()
   return useMutation({
     mutationFn: async ({ ids, lines }: { ids: number[]; lines: string[] }) => {
+      let version = list.version
       if (lines.length > 0) {
-        const path = { params: { path: { id: list.id } } }
         const preview = await sendFile(list.id, lines.join('\n'), true, false, asLines)
         const wrong = preview.refusedLines[0]
         if (wrong) throw new Error(`Nothing was saved. “${wrong.text}”: ${wrong.message}`)
-        if (ids.length > 0) await data(api.POST('/api/v1/lists/{id}/entries/remove', { ...path, body: { ids } }))
-        await data(api.POST('/api/v1/lists/{id}/entries', { ...path, body: { lines, reading: 'exact' } }))
-      } else {
-        await data(api.POST('/api/v1/lists/{id}/entries/remove', { params: { path: { id: list.id } }, body: { ids } }))
+      }
+      if (ids.length > 0) {
+        const { list: after } = await data(
+          api.POST('/api/v1/lists/{id}/entries/remove', { params: seen({ ...list, version }), body: { ids } }),
+        )
+        version = after.version
+      }
+      if (lines.length > 0) {
+        const body = { lines, reading: 'exact' as const }
+        await data(api.POST('/api/v1/lists/{id}/entries', { params: seen({ ...list, version }), body }))
       }
     },
-    onSuccess: refresh,
+    onSettled: refresh,
   })
 }
 
