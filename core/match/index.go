@@ -140,6 +140,24 @@ func Join(indexes ...*Index) *Index {
 	return joined
 }
 
+// Gather returns an index that holds what all of some indexes hold. Every list of each is a list of its own, in order, also where
+// several have one id.
+func Gather(indexes ...*Index) *Index {
+	gathered := &Index{}
+	for _, x := range indexes {
+		from := int32(len(gathered.lists))
+		gathered.lists = append(gathered.lists, x.lists...)
+		for _, p := range x.parts {
+			listOf := make([]int32, len(p.listOf))
+			for i, list := range p.listOf {
+				listOf[i] = from + list
+			}
+			gathered.parts = append(gathered.parts, part{p.base, listOf, p.gone})
+		}
+	}
+	return gathered
+}
+
 // Without returns an index like x that passes over some entries, by their ids. Precondition: ids are unique across the lists of
 // x. It costs as much as there are ids; x stays as it is.
 func (x *Index) Without(ids ...int64) *Index {
@@ -157,13 +175,48 @@ func (x *Index) Without(ids ...int64) *Index {
 	return less
 }
 
-// take is one entry that has something to say, as a part found it.
-type take struct {
-	list   int32 // position in Index.lists
-	part   int32
-	ref    uint32 // see base.found
-	answer Answer // Yes or CannotTell
-	out    bool   // a carve-out
+// Take is one entry that has something to say about a URL, as [Index.Takes] finds it: without the entry being made.
+type Take struct {
+	List     int32  // position in [Index.Lists]
+	Answer   Answer // Yes or CannotTell
+	CarveOut bool
+
+	part int32
+	ref  uint32 // see base.found
+}
+
+// Takes appends to dst every entry in force that has something to say about u, list by list, for callers that weigh entries
+// themselves. With unclear, every entry of which it cannot be told is among them; without, one for each list that holds such. It
+// allocates only where dst has to grow and for hosts in other scripts.
+func (x *Index) Takes(dst []Take, u weburl.URL, today pattern.Date, sight Sight, unclear bool) []Take {
+	s := scratches.Get().(*scratch)
+	x.gather(s, &u, today, sight, unclear)
+	dst = append(dst, s.takes...)
+	scratches.Put(s)
+	return dst
+}
+
+// Found makes the entry of a take of this index.
+func (x *Index) Found(t Take) Found { return x.parts[t.part].found(t.ref) }
+
+// ID returns the id of the entry of a take of this index. It allocates nothing.
+func (x *Index) ID(t Take) int64 {
+	b := x.parts[t.part].base
+	if t.ref&fullBit != 0 {
+		return b.fulls[t.ref&^fullBit].id
+	}
+	r := b.ref(t.ref)
+	return b.lists[r.list].from + int64(r.entry)
+}
+
+// Specificity returns how much the entry of a take of this index says. It allocates nothing.
+func (x *Index) Specificity(t Take) pattern.Specificity {
+	b := x.parts[t.part].base
+	if t.ref&fullBit != 0 {
+		return b.fulls[t.ref&^fullBit].entry.Pattern.Specificity()
+	}
+	r := b.ref(t.ref)
+	return pattern.NamedSpecificity(r.name, r.scope())
 }
 
 // Cover returns the lists that have something to say about u on a day as it is seen, by name: also those that only a carve-out
@@ -177,17 +230,17 @@ func (x *Index) Cover(u weburl.URL, today pattern.Date, sight Sight) []Hit {
 	}
 	var hits []Hit
 	for i, t := range s.takes {
-		if i == 0 || t.list != s.takes[i-1].list {
-			hits = append(hits, Hit{List: x.lists[t.list]})
+		if i == 0 || t.List != s.takes[i-1].List {
+			hits = append(hits, Hit{List: x.lists[t.List]})
 		}
 		hit := &hits[len(hits)-1]
 		into := &hit.Covering
 		switch {
-		case t.out && t.answer == CannotTell:
+		case t.CarveOut && t.Answer == CannotTell:
 			into = &hit.UnclearCarveOuts
-		case t.out:
+		case t.CarveOut:
 			into = &hit.CarveOuts
-		case t.answer == CannotTell:
+		case t.Answer == CannotTell:
 			into = &hit.Unclear
 		}
 		*into = append(*into, x.parts[t.part].found(t.ref))
@@ -220,12 +273,12 @@ func (x *Index) Memberships(dst []Membership, u weburl.URL, today pattern.Date, 
 	s := scratches.Get().(*scratch)
 	x.gather(s, &u, today, sight, false)
 	for i := 0; i < len(s.takes); {
-		list, covered, carvedOut, unclear := s.takes[i].list, false, false, false
-		for ; i < len(s.takes) && s.takes[i].list == list; i++ {
+		list, covered, carvedOut, unclear := s.takes[i].List, false, false, false
+		for ; i < len(s.takes) && s.takes[i].List == list; i++ {
 			t := s.takes[i]
-			covered = covered || !t.out && t.answer == Yes
-			carvedOut = carvedOut || t.out && t.answer == Yes
-			unclear = unclear || !t.out && t.answer == CannotTell
+			covered = covered || !t.CarveOut && t.Answer == Yes
+			carvedOut = carvedOut || t.CarveOut && t.Answer == Yes
+			unclear = unclear || !t.CarveOut && t.Answer == CannotTell
 		}
 		if in := isIn(carvedOut, covered, unclear); in != No {
 			dst = append(dst, Membership{list, in})
@@ -241,10 +294,10 @@ func (x *Index) Covered(u weburl.URL, today pattern.Date) bool {
 	x.gather(s, &u, today, Full, false)
 	covered := false
 	for i := 0; i < len(s.takes) && !covered; {
-		list, carvedOut := s.takes[i].list, false
-		for ; i < len(s.takes) && s.takes[i].list == list; i++ {
-			carvedOut = carvedOut || s.takes[i].out
-			covered = covered || !s.takes[i].out
+		list, carvedOut := s.takes[i].List, false
+		for ; i < len(s.takes) && s.takes[i].List == list; i++ {
+			carvedOut = carvedOut || s.takes[i].CarveOut
+			covered = covered || !s.takes[i].CarveOut
 		}
 		covered = covered && !carvedOut
 	}
@@ -273,6 +326,6 @@ func (x *Index) gather(s *scratch, u *weburl.URL, today pattern.Date, sight Sigh
 	}
 	s.part = nil
 	if len(s.takes) > 1 {
-		slices.SortFunc(s.takes, func(a, b take) int { return cmp.Compare(a.list, b.list) })
+		slices.SortFunc(s.takes, func(a, b Take) int { return cmp.Compare(a.List, b.List) })
 	}
 }

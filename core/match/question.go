@@ -137,7 +137,7 @@ func (q *question) haystack() []byte {
 // scratch is what one question needs beside its answer. It is used again, so that asking allocates nothing.
 type scratch struct {
 	question question
-	takes    []take
+	takes    []Take
 
 	// The part that is being asked.
 	part  *part
@@ -165,7 +165,7 @@ func (s *scratch) begin(scans int) {
 
 // take files one entry.
 func (s *scratch) take(n uint32, list int32, out bool, answer Answer) {
-	s.takes = append(s.takes, take{list: s.part.listOf[list], part: s.at, ref: n, answer: answer, out: out})
+	s.takes = append(s.takes, Take{List: s.part.listOf[list], part: s.at, ref: n, Answer: answer, CarveOut: out})
 }
 
 // takeFull files a full that covers by its host, if it is in force and the rest of it says so. It reports whether it did with Yes.

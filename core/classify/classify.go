@@ -1,0 +1,438 @@
+// Package classify says which categories a URL has, who says so, and what else was said.
+//
+// From: corrections, categories of our own that lists fill, packs of category data, scorecards.
+// To: [Result] for decisions, which costs no allocation, and [Answer] for people.
+//
+// In this order, the first that knows the URL says what it is: the most specific correction; the categories of our own whose lists
+// it is in; the packs by their rank, and in a pack the most specific entry. Categories of our own that add to the catalogue and
+// scorecards that reach their threshold come on top, except over a correction, beside which nothing counts.
+package classify
+
+import (
+	"cmp"
+	"slices"
+	"strings"
+
+	"widelark/core/match"
+	"widelark/core/pattern"
+	"widelark/core/weburl"
+)
+
+// Correction is a local statement that what a pattern covers has certain categories.
+type Correction struct {
+	ID         int64
+	Pattern    pattern.Pattern
+	Categories []string // keys
+}
+
+// Own is a category of our own. Its members are what is in its lists.
+type Own struct {
+	Key   string
+	Lists []string // ids
+	Adds  bool     // to what the catalogue says, instead of standing in its place
+}
+
+// Pack is the sites of a pack of category data at one of its versions. The lists of the index are sets of categories: see [SetID].
+type Pack struct {
+	ID      string
+	Name    string
+	Version int64 // as the pack says
+	Sites   *match.Index
+}
+
+// SetID names a set of categories: the list of a pack's index whose entries have just these.
+func SetID(categories []string) string {
+	keys := slices.Clone(categories)
+	slices.Sort(keys)
+	return strings.Join(slices.Compact(keys), " ")
+}
+
+// Setup is what a classifier is made of.
+type Setup struct {
+	Corrections []Correction
+	Own         []Own
+	Packs       []Pack // by their rank
+	Scorecards  []Scorecard
+	Lists       *match.Index
+}
+
+// Classifier answers what a URL is. It is immutable and safe for concurrent use.
+type Classifier struct {
+	index  *match.Index // corrections, lists, packs and scorecards, asked at once
+	places []place      // by the lists of index
+
+	keys   []string // of categories, by number
+	sets   [][]int32
+	own    []own
+	packs  []Pack
+	scores []scores
+}
+
+// place says what a list of the joined index stands for.
+type place struct {
+	what Source
+	at   int32 // pack or scorecard
+	set  int32 // corrections and packs: what its entries say
+	own  []int32
+}
+
+type own struct {
+	key  int32
+	adds bool
+}
+
+// Source says who gave a category.
+type Source string
+
+// The sources, in the order in which they are asked.
+const (
+	ByCorrection Source = "correction"
+	ByOwn        Source = "own category"
+	ByCatalogue  Source = "catalogue"
+	ByScorecard  Source = "scorecard"
+)
+
+// New returns a classifier. Apart from the corrections and scorecards it copies next to nothing: the indexes are shared.
+func New(s Setup) *Classifier {
+	c := &Classifier{packs: s.Packs}
+	numbers := map[string]int32{}
+	number := func(key string) int32 {
+		n, ok := numbers[key]
+		if !ok {
+			n = int32(len(c.keys))
+			numbers[key] = n
+			c.keys = append(c.keys, key)
+		}
+		return n
+	}
+	setNumbers := map[string]int32{}
+	set := func(id string) int32 {
+		n, ok := setNumbers[id]
+		if !ok {
+			n = int32(len(c.sets))
+			setNumbers[id] = n
+			var members []int32
+			for key := range strings.SplitSeq(id, " ") {
+				members = append(members, number(key))
+			}
+			c.sets = append(c.sets, members)
+		}
+		return n
+	}
+	ownOf := map[string][]int32{}
+	for i, o := range s.Own {
+		c.own = append(c.own, own{number(o.Key), o.Adds})
+		for _, list := range o.Lists {
+			ownOf[list] = append(ownOf[list], int32(i))
+		}
+	}
+
+	parts := []*match.Index{corrections(s.Corrections)}
+	what := []place{{what: ByCorrection}}
+	if s.Lists != nil {
+		parts, what = append(parts, s.Lists), append(what, place{what: ByOwn})
+	}
+	for i, p := range s.Packs {
+		parts, what = append(parts, p.Sites), append(what, place{what: ByCatalogue, at: int32(i)})
+	}
+	for i, card := range s.Scorecards {
+		c.scores = append(c.scores, scores{Scorecard: card, key: number(card.Category)})
+		parts, what = append(parts, card.index()), append(what, place{what: ByScorecard, at: int32(i)})
+	}
+	// Lists of different parts stay apart, whatever their ids.
+	c.index = match.Gather(parts...)
+	for i, part := range parts {
+		for _, ref := range part.Lists() {
+			p := what[i]
+			switch p.what {
+			case ByCorrection, ByCatalogue:
+				p.set = set(ref.ID)
+			case ByOwn:
+				p.own = ownOf[ref.ID]
+			}
+			c.places = append(c.places, p)
+		}
+	}
+	return c
+}
+
+func corrections(all []Correction) *match.Index {
+	b := match.NewBuilder(len(all))
+	lists := map[string]int{}
+	for _, correction := range all {
+		id := SetID(correction.Categories)
+		list, ok := lists[id]
+		if !ok {
+			list = b.List(id, id)
+			lists[id] = list
+		}
+		b.Add(list, correction.ID, pattern.Entry{Pattern: correction.Pattern})
+	}
+	return b.Build()
+}
+
+// Key returns the key of the category with a number of a [Result].
+func (c *Classifier) Key(number int32) string { return c.keys[number] }
+
+// Number returns the number of a category; -1 where nothing of the classifier names it.
+func (c *Classifier) Number(key string) int32 { return int32(slices.Index(c.keys, key)) }
+
+// Result is what a URL is, in numbers. A Result that is used again is filled without allocation. The zero Result is ready for use.
+type Result struct {
+	Categories []int32 // see [Classifier.Key]; each once; none where the URL is unrated
+	By         Source  // who said what it is; "" where nobody did, [ByScorecard] where scorecards alone did
+
+	takes []match.Take
+}
+
+// best is the take that says most so far.
+type best struct {
+	found bool
+	says  pattern.Specificity
+	id    int64
+	take  match.Take
+}
+
+// offer keeps a take where it says more than the best so far. Between equals the lower id stays: what comes first in its pack.
+// With newest, the higher: among corrections the last word counts.
+func (b *best) offer(x *match.Index, t match.Take, newest bool) {
+	says, id := x.Specificity(t), x.ID(t)
+	if b.found && (says < b.says || says == b.says && (id > b.id) != newest) {
+		return
+	}
+	*b = best{true, says, id, t}
+}
+
+// Classify fills r with what u is on a day as it is seen. At a lesser sight the entries count that cover for certain.
+func (c *Classifier) Classify(r *Result, u weburl.URL, today pattern.Date, sight match.Sight) {
+	r.Categories, r.By = r.Categories[:0], ""
+	r.takes = c.index.Takes(r.takes[:0], u, today, sight, false)
+	var corrected, catalogue best
+	rank := int32(len(c.packs))
+	instead := false
+	for i := 0; i < len(r.takes); {
+		group := r.takes[i:listEnd(r.takes, i)]
+		i += len(group)
+		switch p := &c.places[group[0].List]; p.what {
+		case ByCorrection:
+			for _, t := range group {
+				if t.Answer == match.Yes {
+					corrected.offer(c.index, t, true)
+				}
+			}
+		case ByOwn:
+			if len(p.own) > 0 && in(group) == match.Yes {
+				for _, n := range p.own {
+					instead = instead || !c.own[n].adds
+					r.add(c.own[n].key)
+				}
+			}
+		case ByCatalogue:
+			for _, t := range group {
+				switch {
+				case t.Answer != match.Yes || p.at > rank:
+				case p.at < rank:
+					rank, catalogue = p.at, best{}
+					fallthrough
+				default:
+					catalogue.offer(c.index, t, false)
+				}
+			}
+		}
+	}
+	if corrected.found {
+		r.Categories, r.By = r.Categories[:0], ByCorrection
+		r.addSet(c.sets[c.places[corrected.take.List].set])
+		return
+	}
+	if len(r.Categories) > 0 {
+		r.By = ByOwn
+	}
+	if catalogue.found && !instead {
+		r.By = ByCatalogue
+		r.addSet(c.sets[c.places[catalogue.take.List].set])
+	}
+	if len(c.scores) == 0 {
+		return
+	}
+	for i := 0; i < len(r.takes); {
+		group := r.takes[i:listEnd(r.takes, i)]
+		i += len(group)
+		p := &c.places[group[0].List]
+		if p.what != ByScorecard {
+			continue
+		}
+		score := &c.scores[p.at]
+		if score.total(c.index, group) >= score.Threshold {
+			r.add(score.key)
+			if r.By == "" {
+				r.By = ByScorecard
+			}
+		}
+	}
+}
+
+// listEnd returns where the takes of one list end that begin at i.
+func listEnd(takes []match.Take, i int) int {
+	end := i + 1
+	for end < len(takes) && takes[end].List == takes[i].List {
+		end++
+	}
+	return end
+}
+
+// in says whether a URL is in the list whose takes these are.
+func in(takes []match.Take) match.Answer {
+	answer := match.No
+	for _, t := range takes {
+		switch {
+		case t.CarveOut && t.Answer == match.Yes:
+			return match.No
+		case t.CarveOut:
+		case t.Answer == match.Yes:
+			answer = match.Yes
+		case answer == match.No:
+			answer = match.CannotTell
+		}
+	}
+	return answer
+}
+
+func (r *Result) add(key int32) {
+	if !slices.Contains(r.Categories, key) {
+		r.Categories = append(r.Categories, key)
+	}
+}
+
+func (r *Result) addSet(keys []int32) {
+	for _, key := range keys {
+		r.add(key)
+	}
+}
+
+// Given is something that was said about a URL, and by whom.
+type Given struct {
+	Source     Source
+	Categories []string // keys
+	Entry      match.Found
+	List       match.Ref // categories of our own: the list that holds the entry
+	Pack       string    // catalogue: id, name and version of the pack
+	PackName   string
+	Version    int64
+	Adds       bool // categories of our own: they add to the catalogue
+}
+
+// Answer is what a URL is, and everything that was said about it.
+type Answer struct {
+	Categories []string // keys, each once; none where the URL is unrated
+	By         Source   // see [Result]
+	Given      []Given  // what counts
+	Overruled  []Given  // what was said, and does not count beside what is given
+	Unclear    []Given  // at a lesser sight: what could say otherwise
+	Scores     []Score  // of scorecards with a word in the URL
+}
+
+// Explain says what u is on a day as it is seen, with everything that was said. It agrees with [Classifier.Classify].
+func (c *Classifier) Explain(u weburl.URL, today pattern.Date, sight match.Sight) Answer {
+	var r Result
+	c.Classify(&r, u, today, sight)
+	a := Answer{By: r.By}
+	for _, key := range r.Categories {
+		a.Categories = append(a.Categories, c.keys[key])
+	}
+	takes := c.index.Takes(nil, u, today, sight, true)
+	var corrected, catalogue []Given
+	var replacing, adding []Given
+	for i := 0; i < len(takes); {
+		group := takes[i:listEnd(takes, i)]
+		i += len(group)
+		p := &c.places[group[0].List]
+		switch p.what {
+		case ByOwn:
+			c.explainOwn(&a, p, group, &replacing, &adding)
+		case ByScorecard:
+			a.Scores = append(a.Scores, c.scores[p.at].explain(c.index, group))
+		default:
+			for _, t := range group {
+				g := c.given(t)
+				switch {
+				case t.Answer != match.Yes:
+					a.Unclear = append(a.Unclear, g)
+				case p.what == ByCorrection:
+					corrected = append(corrected, g)
+				default:
+					catalogue = append(catalogue, g)
+				}
+			}
+		}
+	}
+	bySpecificity := func(newest int) func(a, b Given) int {
+		return func(a, b Given) int {
+			return cmp.Or(pattern.MoreSpecific(a.Entry.Pattern, b.Entry.Pattern), newest*cmp.Compare(b.Entry.ID, a.Entry.ID))
+		}
+	}
+	slices.SortFunc(corrected, bySpecificity(1))
+	slices.SortStableFunc(catalogue, func(a, b Given) int {
+		return cmp.Or(cmp.Compare(c.rank(a.Pack), c.rank(b.Pack)), bySpecificity(-1)(a, b))
+	})
+	switch {
+	case len(corrected) > 0:
+		a.Given = corrected[:1]
+		a.Overruled = slices.Concat(corrected[1:], replacing, adding, catalogue)
+	case len(replacing) > 0:
+		a.Given, a.Overruled = slices.Concat(replacing, adding), catalogue
+	case len(catalogue) > 0:
+		a.Given, a.Overruled = slices.Concat(catalogue[:1], adding), catalogue[1:]
+	default:
+		a.Given = adding
+	}
+	slices.SortStableFunc(a.Scores, func(x, y Score) int { return strings.Compare(x.Name, y.Name) })
+	return a
+}
+
+// explainOwn files what a list says that categories of our own are made of.
+func (c *Classifier) explainOwn(a *Answer, p *place, group []match.Take, replacing, adding *[]Given) {
+	answer := in(group)
+	if len(p.own) == 0 || answer == match.No {
+		return
+	}
+	var covering best
+	for _, t := range group {
+		if !t.CarveOut && t.Answer == answer {
+			covering.offer(c.index, t, false)
+		}
+	}
+	for _, n := range p.own {
+		g := c.given(covering.take)
+		g.Categories, g.Adds = []string{c.keys[c.own[n].key]}, c.own[n].adds
+		switch {
+		case answer == match.CannotTell:
+			a.Unclear = append(a.Unclear, g)
+		case g.Adds:
+			*adding = append(*adding, g)
+		default:
+			*replacing = append(*replacing, g)
+		}
+	}
+}
+
+func (c *Classifier) given(t match.Take) Given {
+	p := &c.places[t.List]
+	g := Given{Source: p.what, Entry: c.index.Found(t)}
+	switch p.what {
+	case ByOwn:
+		g.List = c.index.Lists()[t.List]
+		return g
+	case ByCatalogue:
+		pack := c.packs[p.at]
+		g.Pack, g.PackName, g.Version = pack.ID, pack.Name, pack.Version
+	}
+	for _, key := range c.sets[p.set] {
+		g.Categories = append(g.Categories, c.keys[key])
+	}
+	return g
+}
+
+func (c *Classifier) rank(pack string) int {
+	return slices.IndexFunc(c.packs, func(p Pack) bool { return p.ID == pack })
+}
