@@ -1,0 +1,86 @@
+package packfile
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"widelark/core/classify"
+	"widelark/core/pattern"
+)
+
+// Site is one line of sites.csv: an entry with its categories.
+type Site struct {
+	Entry      string          // in the form in which entries are compared; see [pattern.Pattern.Key]
+	Pattern    pattern.Pattern // not valid where Plain
+	Plain      bool            // Entry is the name of a site, and nothing else
+	Categories string          // see [classify.SetID]; "" in a delta for an entry that goes
+}
+
+// kinds are the kinds of the notation that a pack may hold.
+var kinds = []pattern.Kind{pattern.Site, pattern.Host, pattern.Below, pattern.PageTree, pattern.Page, pattern.Address}
+
+// readEntry reads an entry as a pack may hold it.
+func readEntry(text string) (Site, error) {
+	if plainName(text) {
+		return Site{Entry: text, Plain: true}, nil
+	}
+	entry, err := pattern.Parse(text)
+	switch p := entry.Pattern; {
+	case err != nil:
+		return Site{}, err
+	case !slices.Contains(kinds, p.Kind()) || p.IsGlob() || p.EveryEnding() || p.Name() == "" && !p.Prefix().IsValid() || strings.Contains(p.FoldedPath(), "*"):
+		return Site{}, fmt.Errorf("%q is %s; packs hold sites, hosts, pages and addresses without wildcards", text, entry.Kind())
+	case entry.CarveOut || entry.Off || entry.Note != "" || !entry.Until.IsZero():
+		return Site{}, fmt.Errorf("%q has more to it than a pattern", text)
+	default:
+		return Site{Entry: p.Key(), Pattern: p}, nil
+	}
+}
+
+// plainName reports whether a text is surely a site in the form in which entries are compared: nearly all of a pack are, and need not
+// be parsed.
+func plainName(text string) bool {
+	label, letter, dots := 0, false, 0
+	for i := range len(text) {
+		switch c := text[i]; {
+		case c == '.':
+			if label == 0 || text[i-1] == '-' {
+				return false
+			}
+			label, letter = 0, false
+			dots++
+			continue
+		case c >= 'a' && c <= 'z':
+			letter = true
+		case c >= '0' && c <= '9':
+		case c == '-' && label > 0 && (label != 3 || text[i-1] != '-'): // "--" there is for names in other scripts
+		default:
+			return false
+		}
+		if label++; label > 63 {
+			return false
+		}
+	}
+	// A last label with a letter first of all is no number, so the host is no address.
+	return dots > 0 && label > 0 && letter && len(text) <= 253 && text[len(text)-1] != '-' && text[strings.LastIndexByte(text, '.')+1] >= 'a'
+}
+
+// readCategories checks the categories of a line and returns them as a set.
+func readCategories(text string, known map[string]bool, sets map[string]string) (string, error) {
+	if set, ok := sets[text]; ok {
+		return set, nil
+	}
+	keys := strings.Fields(text)
+	for _, key := range keys {
+		if !known[key] {
+			return "", fmt.Errorf("the category %q is not in the taxonomy", key)
+		}
+	}
+	if len(keys) == 0 {
+		return "", fmt.Errorf("no category is given")
+	}
+	set := classify.SetID(keys)
+	sets[text] = set
+	return set, nil
+}
