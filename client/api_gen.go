@@ -81,6 +81,33 @@ func (e ChangeWhat) Valid() bool {
 	}
 }
 
+// Defines values for ClassBy.
+const (
+	ClassByCatalogue   ClassBy = "catalogue"
+	ClassByCorrection  ClassBy = "correction"
+	ClassByEmpty       ClassBy = ""
+	ClassByOwnCategory ClassBy = "own category"
+	ClassByScorecard   ClassBy = "scorecard"
+)
+
+// Valid indicates whether the value is a known member of the ClassBy enum.
+func (e ClassBy) Valid() bool {
+	switch e {
+	case ClassByCatalogue:
+		return true
+	case ClassByCorrection:
+		return true
+	case ClassByEmpty:
+		return true
+	case ClassByOwnCategory:
+		return true
+	case ClassByScorecard:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EditListInputBodyColour.
 const (
 	EditListInputBodyColourEmpty   EditListInputBodyColour = ""
@@ -402,6 +429,27 @@ func (e FoundEntryKind) Valid() bool {
 	}
 }
 
+// Defines values for GivenSource.
+const (
+	GivenSourceCatalogue   GivenSource = "catalogue"
+	GivenSourceCorrection  GivenSource = "correction"
+	GivenSourceOwnCategory GivenSource = "own category"
+)
+
+// Valid indicates whether the value is a known member of the GivenSource enum.
+func (e GivenSource) Valid() bool {
+	switch e {
+	case GivenSourceCatalogue:
+		return true
+	case GivenSourceCorrection:
+		return true
+	case GivenSourceOwnCategory:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for HealthOutputBodyDatabase.
 const (
 	HealthOutputBodyDatabaseAnswers HealthOutputBodyDatabase = "answers"
@@ -459,6 +507,27 @@ func (e ListColour) Valid() bool {
 	}
 }
 
+// Defines values for LookupsInputBodySight.
+const (
+	LookupsInputBodySightFull   LookupsInputBodySight = "full"
+	LookupsInputBodySightName   LookupsInputBodySight = "name"
+	LookupsInputBodySightTunnel LookupsInputBodySight = "tunnel"
+)
+
+// Valid indicates whether the value is a known member of the LookupsInputBodySight enum.
+func (e LookupsInputBodySight) Valid() bool {
+	switch e {
+	case LookupsInputBodySightFull:
+		return true
+	case LookupsInputBodySightName:
+		return true
+	case LookupsInputBodySightTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MatchIn.
 const (
 	MatchInCannotTell MatchIn = "cannot tell"
@@ -474,6 +543,33 @@ func (e MatchIn) Valid() bool {
 	case MatchInNo:
 		return true
 	case MatchInYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NeighbourBy.
+const (
+	NeighbourByCatalogue   NeighbourBy = "catalogue"
+	NeighbourByCorrection  NeighbourBy = "correction"
+	NeighbourByEmpty       NeighbourBy = ""
+	NeighbourByOwnCategory NeighbourBy = "own category"
+	NeighbourByScorecard   NeighbourBy = "scorecard"
+)
+
+// Valid indicates whether the value is a known member of the NeighbourBy enum.
+func (e NeighbourBy) Valid() bool {
+	switch e {
+	case NeighbourByCatalogue:
+		return true
+	case NeighbourByCorrection:
+		return true
+	case NeighbourByEmpty:
+		return true
+	case NeighbourByOwnCategory:
+		return true
+	case NeighbourByScorecard:
 		return true
 	default:
 		return false
@@ -513,6 +609,54 @@ func (e NewListInputBodyColour) Valid() bool {
 	case NewListInputBodyColourSky:
 		return true
 	case NewListInputBodyColourSlate:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PackResult.
+const (
+	PackResultChanged   PackResult = "changed"
+	PackResultFailed    PackResult = "failed"
+	PackResultRefused   PackResult = "refused"
+	PackResultUnchanged PackResult = "unchanged"
+)
+
+// Valid indicates whether the value is a known member of the PackResult enum.
+func (e PackResult) Valid() bool {
+	switch e {
+	case PackResultChanged:
+		return true
+	case PackResultFailed:
+		return true
+	case PackResultRefused:
+		return true
+	case PackResultUnchanged:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PackEventWhat.
+const (
+	PackEventWhatHeld    PackEventWhat = "held"
+	PackEventWhatInForce PackEventWhat = "in force"
+	PackEventWhatRefused PackEventWhat = "refused"
+	PackEventWhatUndone  PackEventWhat = "undone"
+)
+
+// Valid indicates whether the value is a known member of the PackEventWhat enum.
+func (e PackEventWhat) Valid() bool {
+	switch e {
+	case PackEventWhatHeld:
+		return true
+	case PackEventWhatInForce:
+		return true
+	case PackEventWhatRefused:
+		return true
+	case PackEventWhatUndone:
 		return true
 	default:
 		return false
@@ -1094,6 +1238,68 @@ type AddSeenOutputBody struct {
 	Kept int64 `json:"kept"`
 }
 
+// CategoriesOutputBody defines model for CategoriesOutputBody.
+type CategoriesOutputBody struct {
+	// Categories In the order of their families or, for a text, the likeliest first
+	Categories []Category `json:"categories"`
+	Families   []Family   `json:"families"`
+
+	// Total All recorded traffic
+	Total Traffic `json:"total"`
+
+	// Unrated That of which nothing says what it is
+	Unrated Traffic `json:"unrated"`
+}
+
+// Category defines model for Category.
+type Category struct {
+	About string `json:"about"`
+
+	// Example A host that is in it
+	Example *string `json:"example,omitempty"`
+
+	// Family The key of its family
+	Family string `json:"family"`
+
+	// Key Stays when the name changes
+	Key      string   `json:"key"`
+	Keywords []string `json:"keywords"`
+	Name     string   `json:"name"`
+
+	// Own Where it is a category of our own
+	Own *OwnCategory `json:"own,omitempty"`
+
+	// Sites Entries of the catalogue
+	Sites   int64   `json:"sites"`
+	Traffic Traffic `json:"traffic"`
+}
+
+// CategoryRef defines model for CategoryRef.
+type CategoryRef struct {
+	// Family The name of its family
+	Family   string `json:"family"`
+	Key      string `json:"key"`
+	Name     string `json:"name"`
+	Security bool   `json:"security"`
+}
+
+// CategorySite defines model for CategorySite.
+type CategorySite struct {
+	// Categories Keys
+	Categories []string `json:"categories"`
+	Entry      string   `json:"entry"`
+
+	// Pack The name of the pack that says so
+	Pack string `json:"pack"`
+}
+
+// CategorySitesOutputBody defines model for CategorySitesOutputBody.
+type CategorySitesOutputBody struct {
+	// Next The cursor of the next page; left out on the last
+	Next  *string        `json:"next,omitempty"`
+	Sites []CategorySite `json:"sites"`
+}
+
 // Caught defines model for Caught.
 type Caught struct {
 	// Hosts Different hosts
@@ -1150,6 +1356,30 @@ type ChangedLine struct {
 	// Text As it stood in the file
 	Text string `json:"text"`
 }
+
+// Class defines model for Class.
+type Class struct {
+	// By Who says what it is; empty where nobody does
+	By ClassBy `json:"by"`
+
+	// Categories None where it is unrated
+	Categories []CategoryRef `json:"categories"`
+
+	// Given What counts
+	Given []Given `json:"given"`
+
+	// Overruled What was said, and does not count beside what is given
+	Overruled []Given `json:"overruled"`
+
+	// Scores Scorecards with a word in the URL
+	Scores []Score `json:"scores"`
+
+	// Unclear At a lesser sight: the first 100 that could say otherwise
+	Unclear []Given `json:"unclear"`
+}
+
+// ClassBy Who says what it is; empty where nobody does
+type ClassBy string
 
 // Companion defines model for Companion.
 type Companion struct {
@@ -1223,6 +1453,48 @@ type CopyEntriesOutputBody struct {
 	Updated int64 `json:"updated"`
 }
 
+// CorrectInputBody defines model for CorrectInputBody.
+type CorrectInputBody struct {
+	// Categories Keys
+	Categories []string `json:"categories"`
+
+	// Entries In the notation, or URLs as they stand in an address bar. A correction that is there for one is replaced
+	Entries []string `json:"entries"`
+	Reason  string   `json:"reason"`
+}
+
+// CorrectOutputBody defines model for CorrectOutputBody.
+type CorrectOutputBody struct {
+	Corrections []Correction `json:"corrections"`
+}
+
+// Correction defines model for Correction.
+type Correction struct {
+	// Agreed The catalogue says the same: the correction is no longer needed
+	Agreed bool      `json:"agreed"`
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+
+	// Catalogue What the catalogue says of the same place by now; none where it does not know it
+	Catalogue []string `json:"catalogue"`
+
+	// Categories Keys
+	Categories []string `json:"categories"`
+	Entry      string   `json:"entry"`
+	Explain    string   `json:"explain"`
+	ID         int64    `json:"id"`
+	Reason     string   `json:"reason"`
+}
+
+// CorrectionsOutputBody defines model for CorrectionsOutputBody.
+type CorrectionsOutputBody struct {
+	Corrections []Correction `json:"corrections"`
+
+	// Next The cursor of the next page; left out on the last
+	Next  *string `json:"next,omitempty"`
+	Total int64   `json:"total"`
+}
+
 // Decider defines model for Decider.
 type Decider struct {
 	Entry EntryRef `json:"entry"`
@@ -1237,6 +1509,17 @@ type Difference struct {
 
 	// Before The line as it was; left out where the entry came in between
 	Before *string `json:"before,omitempty"`
+}
+
+// EditCategoryInputBody defines model for EditCategoryInputBody.
+type EditCategoryInputBody struct {
+	About *string `json:"about,omitempty"`
+	Adds  *bool   `json:"adds,omitempty"`
+
+	// Family Empty is the family of our own
+	Family *string   `json:"family,omitempty"`
+	Lists  *[]string `json:"lists,omitempty"`
+	Name   *string   `json:"name,omitempty"`
 }
 
 // EditEntriesInputBody defines model for EditEntriesInputBody.
@@ -1279,6 +1562,18 @@ type EditListInputBody struct {
 // EditListInputBodyColour Empty takes it away
 type EditListInputBodyColour string
 
+// EditPackInputBody defines model for EditPackInputBody.
+type EditPackInputBody struct {
+	EveryMinutes *int64  `json:"everyMinutes,omitempty"`
+	Hold         *bool   `json:"hold,omitempty"`
+	MaxBytes     *int64  `json:"maxBytes,omitempty"`
+	MaxShrink    *int64  `json:"maxShrink,omitempty"`
+	Name         *string `json:"name,omitempty"`
+	Paused       *bool   `json:"paused,omitempty"`
+	Rank         *int64  `json:"rank,omitempty"`
+	URL          *string `json:"url,omitempty"`
+}
+
 // EditPolicyInputBody defines model for EditPolicyInputBody.
 type EditPolicyInputBody struct {
 	Description *string                       `json:"description,omitempty"`
@@ -1291,6 +1586,16 @@ type EditPolicyInputBody struct {
 
 // EditPolicyInputBodyOtherwise defines model for EditPolicyInputBody.Otherwise.
 type EditPolicyInputBodyOtherwise string
+
+// EditScorecardInputBody defines model for EditScorecardInputBody.
+type EditScorecardInputBody struct {
+	About     *string `json:"about,omitempty"`
+	Category  *string `json:"category,omitempty"`
+	Name      *string `json:"name,omitempty"`
+	Off       *bool   `json:"off,omitempty"`
+	Terms     *[]Term `json:"terms,omitempty"`
+	Threshold *int64  `json:"threshold,omitempty"`
+}
 
 // EntriesOutputBody defines model for EntriesOutputBody.
 type EntriesOutputBody struct {
@@ -1444,6 +1749,19 @@ type Explanation struct {
 // ExplanationKind defines model for Explanation.Kind.
 type ExplanationKind string
 
+// Family defines model for Family.
+type Family struct {
+	About string `json:"about"`
+
+	// Key Stays when the name changes
+	Key  string `json:"key"`
+	Name string `json:"name"`
+
+	// Security Its categories are dangers, not contents
+	Security bool    `json:"security"`
+	Traffic  Traffic `json:"traffic"`
+}
+
 // FindEntriesOutputBody defines model for FindEntriesOutputBody.
 type FindEntriesOutputBody struct {
 	// Entries The oldest first
@@ -1527,6 +1845,22 @@ type FoundEntry struct {
 
 // FoundEntryKind defines model for FoundEntry.Kind.
 type FoundEntryKind string
+
+// Given defines model for Given.
+type Given struct {
+	Categories []CategoryRef `json:"categories"`
+	Entry      EntryRef      `json:"entry"`
+
+	// List own category: the list that holds the entry
+	List *ListRef `json:"list,omitempty"`
+
+	// Pack catalogue: the pack
+	Pack   *PackRef    `json:"pack,omitempty"`
+	Source GivenSource `json:"source"`
+}
+
+// GivenSource defines model for Given.Source.
+type GivenSource string
 
 // Group defines model for Group.
 type Group struct {
@@ -1612,6 +1946,47 @@ type ListsOutputBody struct {
 	Next *string `json:"next,omitempty"`
 }
 
+// Lookup defines model for Lookup.
+type Lookup struct {
+	Class *Class `json:"class,omitempty"`
+
+	// Input The URL as given
+	Input string `json:"input"`
+
+	// Neighbours From the registrable domain to the page
+	Neighbours *[]Neighbour `json:"neighbours,omitempty"`
+
+	// Past What packs said of it before, the newest first
+	Past *[]Past `json:"past,omitempty"`
+
+	// Problem Why the input is no URL; the other fields are left out then
+	Problem *string `json:"problem,omitempty"`
+
+	// URL The canonical URL
+	URL *string `json:"url,omitempty"`
+}
+
+// LookupsInputBody defines model for LookupsInputBody.
+type LookupsInputBody struct {
+	// Detail Also tell what the places above are, and what the packs said before; for 100 URLs at most
+	Detail *bool `json:"detail,omitempty"`
+
+	// Sight What can be seen of the request; left out, everything
+	Sight *LookupsInputBodySight `json:"sight,omitempty"`
+
+	// Urls As a person types them or a log has them; without a scheme https is meant
+	Urls []string `json:"urls"`
+}
+
+// LookupsInputBodySight What can be seen of the request; left out, everything
+type LookupsInputBodySight string
+
+// LookupsOutputBody defines model for LookupsOutputBody.
+type LookupsOutputBody struct {
+	// Lookups In the order of the URLs
+	Lookups []Lookup `json:"lookups"`
+}
+
 // Match defines model for Match.
 type Match struct {
 	// CarveOuts Carve-outs in force that cover it
@@ -1641,6 +2016,36 @@ type NearMiss struct {
 	Why string `json:"why"`
 }
 
+// Neighbour defines model for Neighbour.
+type Neighbour struct {
+	By         NeighbourBy   `json:"by"`
+	Categories []CategoryRef `json:"categories"`
+
+	// Entry What gives the categories
+	Entry string `json:"entry"`
+	URL   string `json:"url"`
+}
+
+// NeighbourBy defines model for Neighbour.By.
+type NeighbourBy string
+
+// NewCategoryInputBody defines model for NewCategoryInputBody.
+type NewCategoryInputBody struct {
+	About *string `json:"about,omitempty"`
+
+	// Adds Add to what the catalogue says, instead of standing in its place
+	Adds *bool `json:"adds,omitempty"`
+
+	// Family The key of a family of the catalogue; left out, a family of our own
+	Family *string `json:"family,omitempty"`
+
+	// Lists What is in any of them is in the category
+	Lists []string `json:"lists"`
+
+	// Name The key is made from it, and stays
+	Name string `json:"name"`
+}
+
 // NewListInputBody defines model for NewListInputBody.
 type NewListInputBody struct {
 	Colour      *NewListInputBodyColour `json:"colour,omitempty"`
@@ -1651,6 +2056,38 @@ type NewListInputBody struct {
 
 // NewListInputBodyColour defines model for NewListInputBody.Colour.
 type NewListInputBodyColour string
+
+// NewPackInputBody defines model for NewPackInputBody.
+type NewPackInputBody struct {
+	// EveryMinutes Left out, a day
+	EveryMinutes *int64 `json:"everyMinutes,omitempty"`
+
+	// Hold Let updates wait until somebody accepts them
+	Hold *bool `json:"hold,omitempty"`
+
+	// MaxBytes A larger file is refused; left out, 1 GiB
+	MaxBytes *int64 `json:"maxBytes,omitempty"`
+
+	// MaxShrink Per cent of the sites that an update may take away; left out, 20
+	MaxShrink *int64 `json:"maxShrink,omitempty"`
+	Name      string `json:"name"`
+	Paused    *bool  `json:"paused,omitempty"`
+
+	// URL An http or https address of a pack; left out for one that is imported by hand
+	URL *string `json:"url,omitempty"`
+}
+
+// NewScorecardInputBody defines model for NewScorecardInputBody.
+type NewScorecardInputBody struct {
+	About *string `json:"about,omitempty"`
+
+	// Category The key of the category that it gives
+	Category  string `json:"category"`
+	Name      string `json:"name"`
+	Off       *bool  `json:"off,omitempty"`
+	Terms     []Term `json:"terms"`
+	Threshold int64  `json:"threshold"`
+}
 
 // NewTokenInputBody defines model for NewTokenInputBody.
 type NewTokenInputBody struct {
@@ -1671,6 +2108,190 @@ type NewTokenOutputBody struct {
 
 	// Secret Shown this once; send it as Authorization: Bearer …
 	Secret string `json:"secret"`
+}
+
+// OwnCategory defines model for OwnCategory.
+type OwnCategory struct {
+	// Adds To what the catalogue says, instead of standing in its place
+	Adds      bool               `json:"adds"`
+	ID        openapi_types.UUID `json:"id"`
+	Lists     []ListRef          `json:"lists"`
+	UpdatedAt time.Time          `json:"updatedAt"`
+	UpdatedBy string             `json:"updatedBy"`
+	Version   int64              `json:"version"`
+}
+
+// Pack defines model for Pack.
+type Pack struct {
+	// CanUndo There is a state to go back to
+	CanUndo bool `json:"canUndo"`
+
+	// EveryMinutes Between two pulls
+	EveryMinutes int64 `json:"everyMinutes"`
+
+	// Hold Updates wait until somebody accepts them
+	Hold bool               `json:"hold"`
+	ID   openapi_types.UUID `json:"id"`
+
+	// InForce What counts; left out before the first file
+	InForce *PackState `json:"inForce,omitempty"`
+
+	// Key What the pack calls itself for good; empty before its first file
+	Key      string `json:"key"`
+	MaxBytes int64  `json:"maxBytes"`
+
+	// MaxShrink Per cent of the sites that an update may take away
+	MaxShrink int64  `json:"maxShrink"`
+	Name      string `json:"name"`
+
+	// NextAt The next pull; left out where there will be none
+	NextAt *time.Time `json:"nextAt,omitempty"`
+	Paused bool       `json:"paused"`
+
+	// Progress While a file is being read at this service
+	Progress *PackProgress `json:"progress,omitempty"`
+
+	// PulledAt The last pull that went well
+	PulledAt *time.Time `json:"pulledAt,omitempty"`
+
+	// Rank The least is asked first
+	Rank int64 `json:"rank"`
+
+	// Result How the last pull went; left out before the first. After refused and failed the last good state stays
+	Result *PackResult `json:"result,omitempty"`
+
+	// Told What happened, in one sentence
+	Told    string     `json:"told"`
+	TriedAt *time.Time `json:"triedAt,omitempty"`
+
+	// URL Where it is pulled from; empty for one that is imported by hand
+	URL string `json:"url"`
+
+	// Waiting The update that waits to be accepted
+	Waiting *PackState `json:"waiting,omitempty"`
+}
+
+// PackResult How the last pull went; left out before the first. After refused and failed the last good state stays
+type PackResult string
+
+// PackChangesOutputBody defines model for PackChangesOutputBody.
+type PackChangesOutputBody struct {
+	Added int64 `json:"added"`
+
+	// Changes By entry
+	Changes []SiteChange `json:"changes"`
+	From    int64        `json:"from"`
+	Gone    int64        `json:"gone"`
+	Moved   int64        `json:"moved"`
+
+	// Next The cursor of the next page; left out on the last
+	Next *string `json:"next,omitempty"`
+	To   int64   `json:"to"`
+
+	// Turned How much traffic that is in all
+	Turned Traffic `json:"turned"`
+
+	// Turns On the first page, where the state is a later one than what is in force: recorded traffic that changes category, the most asked for first, at most as many as the page may hold
+	Turns []Turn `json:"turns"`
+}
+
+// PackEvent defines model for PackEvent.
+type PackEvent struct {
+	At      time.Time `json:"at"`
+	By      string    `json:"by"`
+	Number  int64     `json:"number"`
+	Version int64     `json:"version"`
+
+	// What undone names the state that counts again
+	What PackEventWhat `json:"what"`
+}
+
+// PackEventWhat undone names the state that counts again
+type PackEventWhat string
+
+// PackHistoryOutputBody defines model for PackHistoryOutputBody.
+type PackHistoryOutputBody struct {
+	// Events The newest first
+	Events []PackEvent `json:"events"`
+
+	// States The newest first
+	States []PackState `json:"states"`
+}
+
+// PackKey defines model for PackKey.
+type PackKey struct {
+	AddedAt time.Time `json:"addedAt"`
+	AddedBy string    `json:"addedBy"`
+
+	// Key 44 characters of base64
+	Key  string `json:"key"`
+	Name string `json:"name"`
+}
+
+// PackKeysOutputBody defines model for PackKeysOutputBody.
+type PackKeysOutputBody struct {
+	Keys []PackKey `json:"keys"`
+}
+
+// PackProgress defines model for PackProgress.
+type PackProgress struct {
+	Bytes int64 `json:"bytes"`
+
+	// Of 0 where the length is not known
+	Of    int64 `json:"of"`
+	Sites int64 `json:"sites"`
+
+	// Stage reading, storing or loading
+	Stage string `json:"stage"`
+}
+
+// PackRef defines model for PackRef.
+type PackRef struct {
+	ID   openapi_types.UUID `json:"id"`
+	Name string             `json:"name"`
+
+	// Version As the pack says
+	Version int64 `json:"version"`
+}
+
+// PackState defines model for PackState.
+type PackState struct {
+	// Added Against the state before
+	Added     int64     `json:"added"`
+	ArrivedAt time.Time `json:"arrivedAt"`
+	By        string    `json:"by"`
+	Date      time.Time `json:"date"`
+	Gone      int64     `json:"gone"`
+	Licence   string    `json:"licence"`
+
+	// Moved With other categories than before
+	Moved int64 `json:"moved"`
+
+	// Number Of this service, from 1
+	Number int64 `json:"number"`
+
+	// Signer The public key that vouches for it
+	Signer string `json:"signer"`
+	Sites  int64  `json:"sites"`
+
+	// Version As the pack says
+	Version int64 `json:"version"`
+}
+
+// PacksOutputBody defines model for PacksOutputBody.
+type PacksOutputBody struct {
+	// Packs By rank
+	Packs []Pack `json:"packs"`
+}
+
+// Past defines model for Past.
+type Past struct {
+	// Categories None where the pack did not know it
+	Categories []CategoryRef `json:"categories"`
+	Entry      string        `json:"entry"`
+	From       time.Time     `json:"from"`
+	Pack       string        `json:"pack"`
+	Version    int64         `json:"version"`
 }
 
 // PoliciesOutputBody defines model for PoliciesOutputBody.
@@ -1796,6 +2417,61 @@ type RuleEdit struct {
 // RuleEditVerdict defines model for RuleEdit.Verdict.
 type RuleEditVerdict string
 
+// Score defines model for Score.
+type Score struct {
+	Category CategoryRef        `json:"category"`
+	ID       openapi_types.UUID `json:"id"`
+	Name     string             `json:"name"`
+	Reached  bool               `json:"reached"`
+
+	// Terms The words that count
+	Terms     []Term `json:"terms"`
+	Threshold int64  `json:"threshold"`
+	Total     int64  `json:"total"`
+}
+
+// ScoreInputBody defines model for ScoreInputBody.
+type ScoreInputBody struct {
+	Terms *[]Term `json:"terms,omitempty"`
+
+	// Text The text of a page, or a URL
+	Text string `json:"text"`
+
+	// Threshold With terms: score with these instead of the scorecards that are kept
+	Threshold *int64 `json:"threshold,omitempty"`
+}
+
+// ScoreOutputBody defines model for ScoreOutputBody.
+type ScoreOutputBody struct {
+	// IsURL The text was scored as a URL: over host, path and decoded query
+	IsURL bool `json:"isUrl"`
+
+	// Scores Every scorecard, by name; with terms, that one alone
+	Scores []Score `json:"scores"`
+}
+
+// ScorecardBody defines model for ScorecardBody.
+type ScorecardBody struct {
+	About string `json:"about"`
+
+	// Category Key
+	Category  string             `json:"category"`
+	ID        openapi_types.UUID `json:"id"`
+	Name      string             `json:"name"`
+	Off       bool               `json:"off"`
+	Terms     []Term             `json:"terms"`
+	Threshold int64              `json:"threshold"`
+	UpdatedAt time.Time          `json:"updatedAt"`
+	UpdatedBy string             `json:"updatedBy"`
+	Version   int64              `json:"version"`
+}
+
+// ScorecardsOutputBody defines model for ScorecardsOutputBody.
+type ScorecardsOutputBody struct {
+	// Scorecards By name
+	Scorecards []ScorecardBody `json:"scorecards"`
+}
+
 // SeenOutputBody defines model for SeenOutputBody.
 type SeenOutputBody struct {
 	// Hosts The most asked for first
@@ -1857,10 +2533,26 @@ type SetSourceInputBody struct {
 // SetSourceInputBodyFormat defines model for SetSourceInputBody.Format.
 type SetSourceInputBodyFormat string
 
+// SettlePackInputBody defines model for SettlePackInputBody.
+type SettlePackInputBody struct {
+	// Number The state that waits, so that nobody accepts what they have not seen
+	Number int64 `json:"number"`
+}
+
 // SignInInputBody defines model for SignInInputBody.
 type SignInInputBody struct {
 	Name     string `json:"name"`
 	Password string `json:"password"`
+}
+
+// SiteChange defines model for SiteChange.
+type SiteChange struct {
+	// After None where it went
+	After []CategoryRef `json:"after"`
+
+	// Before None where the entry came
+	Before []CategoryRef `json:"before"`
+	Entry  string        `json:"entry"`
 }
 
 // Source defines model for Source.
@@ -1932,6 +2624,15 @@ type TakeBackInputBody struct {
 	Version int64 `json:"version"`
 }
 
+// Term defines model for Term.
+type Term struct {
+	// Points Below nothing where the word speaks against the category
+	Points int64 `json:"points"`
+
+	// Word As the notation has words, without the quotation marks: whole words unless a star says otherwise
+	Word string `json:"word"`
+}
+
 // TextInputBody defines model for TextInputBody.
 type TextInputBody struct {
 	// Lines Every line of the list, in order. Blank lines are passed over
@@ -1978,6 +2679,12 @@ type TokensOutputBody struct {
 	Tokens []Token `json:"tokens"`
 }
 
+// Traffic defines model for Traffic.
+type Traffic struct {
+	Hosts    int64 `json:"hosts"`
+	Requests int64 `json:"requests"`
+}
+
 // Trial defines model for Trial.
 type Trial struct {
 	// AtFull At a lesser sight: what the verdict would be at full
@@ -1985,6 +2692,9 @@ type Trial struct {
 
 	// Because What decided, in one sentence
 	Because *string `json:"because,omitempty"`
+
+	// Class What the URL is
+	Class *Class `json:"class,omitempty"`
 
 	// Decider Left out where no rule matched and the policy's otherwise held
 	Decider *Decider `json:"decider,omitempty"`
@@ -2040,6 +2750,77 @@ type TrialsOutputBody struct {
 
 	// Trials In the order of the URLs
 	Trials []Trial `json:"trials"`
+}
+
+// TrustInputBody defines model for TrustInputBody.
+type TrustInputBody struct {
+	Key string `json:"key"`
+
+	// Name Whose it is
+	Name string `json:"name"`
+}
+
+// Turn defines model for Turn.
+type Turn struct {
+	After []CategoryRef `json:"after"`
+
+	// Before None where it is unrated
+	Before   []CategoryRef `json:"before"`
+	Requests int64         `json:"requests"`
+	URL      string        `json:"url"`
+}
+
+// Unrated defines model for Unrated.
+type Unrated struct {
+	Host     string `json:"host"`
+	Pages    int64  `json:"pages"`
+	Requests int64  `json:"requests"`
+}
+
+// UnratedOutputBody defines model for UnratedOutputBody.
+type UnratedOutputBody struct {
+	// Hosts The most asked for first
+	Hosts   []Unrated `json:"hosts"`
+	Total   Traffic   `json:"total"`
+	Unrated Traffic   `json:"unrated"`
+}
+
+// GetCategoriesParams defines parameters for GetCategories.
+type GetCategoriesParams struct {
+	// Text Only categories that this leads to, by name, keyword or description, the likeliest first
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+}
+
+// DeleteCategoryParams defines parameters for DeleteCategory.
+type DeleteCategoryParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// EditCategoryParams defines parameters for EditCategory.
+type EditCategoryParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// GetCategorySitesParams defines parameters for GetCategorySites.
+type GetCategorySitesParams struct {
+	// Text Only entries that hold this
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+
+	// After The cursor that the page before gave as next
+	After *string `form:"after,omitempty" json:"after,omitempty"`
+	Limit *int64  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetCorrectionsParams defines parameters for GetCorrections.
+type GetCorrectionsParams struct {
+	// Text Only corrections that mention this in entry, categories or reason
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+
+	// After The cursor that the page before gave as next
+	After *string `form:"after,omitempty" json:"after,omitempty"`
+	Limit *int64  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // FindEntriesParams defines parameters for FindEntries.
@@ -2228,8 +3009,50 @@ type TidyListParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// DistrustKeyParams defines parameters for DistrustKey.
+type DistrustKeyParams struct {
+	Key string `form:"key" json:"key"`
+}
+
+// GetPackChangesParams defines parameters for GetPackChanges.
+type GetPackChangesParams struct {
+	// From The number of a state; 0, the state in force
+	From *int64 `form:"from,omitempty" json:"from,omitempty"`
+
+	// To The number of a state; 0, the one that waits or else the latest
+	To *int64 `form:"to,omitempty" json:"to,omitempty"`
+
+	// After The cursor that the page before gave as next
+	After *string `form:"after,omitempty" json:"after,omitempty"`
+	Limit *int64  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ImportPackParams defines parameters for ImportPack.
+type ImportPackParams struct {
+	// Force Let the pack shrink as much as the file says, this time
+	Force *bool `form:"force,omitempty" json:"force,omitempty"`
+}
+
+// PullPackParams defines parameters for PullPack.
+type PullPackParams struct {
+	// Force Let the pack shrink as much as the file says, this time
+	Force *bool `form:"force,omitempty" json:"force,omitempty"`
+}
+
 // EditPolicyParams defines parameters for EditPolicy.
 type EditPolicyParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// DeleteScorecardParams defines parameters for DeleteScorecard.
+type DeleteScorecardParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// EditScorecardParams defines parameters for EditScorecard.
+type EditScorecardParams struct {
 	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
 	IfMatch *string `json:"If-Match,omitempty"`
 }
@@ -2240,6 +3063,20 @@ type GetSeenParams struct {
 	Text  *string `form:"text,omitempty" json:"text,omitempty"`
 	Limit *int64  `form:"limit,omitempty" json:"limit,omitempty"`
 }
+
+// GetUnratedParams defines parameters for GetUnrated.
+type GetUnratedParams struct {
+	Limit *int64 `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CreateCategoryJSONRequestBody defines body for CreateCategory for application/json ContentType.
+type CreateCategoryJSONRequestBody = NewCategoryInputBody
+
+// EditCategoryJSONRequestBody defines body for EditCategory for application/json ContentType.
+type EditCategoryJSONRequestBody = EditCategoryInputBody
+
+// CorrectJSONRequestBody defines body for Correct for application/json ContentType.
+type CorrectJSONRequestBody = CorrectInputBody
 
 // ExplainEntriesJSONRequestBody defines body for ExplainEntries for application/json ContentType.
 type ExplainEntriesJSONRequestBody = ExplainInputBody
@@ -2280,8 +3117,35 @@ type RewriteListJSONRequestBody = TextInputBody
 // TidyListJSONRequestBody defines body for TidyList for application/json ContentType.
 type TidyListJSONRequestBody = TidyInputBody
 
+// LookupUrlsJSONRequestBody defines body for LookupUrls for application/json ContentType.
+type LookupUrlsJSONRequestBody = LookupsInputBody
+
+// TrustKeyJSONRequestBody defines body for TrustKey for application/json ContentType.
+type TrustKeyJSONRequestBody = TrustInputBody
+
+// CreatePackJSONRequestBody defines body for CreatePack for application/json ContentType.
+type CreatePackJSONRequestBody = NewPackInputBody
+
+// EditPackJSONRequestBody defines body for EditPack for application/json ContentType.
+type EditPackJSONRequestBody = EditPackInputBody
+
+// AcceptPackJSONRequestBody defines body for AcceptPack for application/json ContentType.
+type AcceptPackJSONRequestBody = SettlePackInputBody
+
+// RefusePackJSONRequestBody defines body for RefusePack for application/json ContentType.
+type RefusePackJSONRequestBody = SettlePackInputBody
+
 // EditPolicyJSONRequestBody defines body for EditPolicy for application/json ContentType.
 type EditPolicyJSONRequestBody = EditPolicyInputBody
+
+// CreateScorecardJSONRequestBody defines body for CreateScorecard for application/json ContentType.
+type CreateScorecardJSONRequestBody = NewScorecardInputBody
+
+// ScoreTextJSONRequestBody defines body for ScoreText for application/json ContentType.
+type ScoreTextJSONRequestBody = ScoreInputBody
+
+// EditScorecardJSONRequestBody defines body for EditScorecard for application/json ContentType.
+type EditScorecardJSONRequestBody = EditScorecardInputBody
 
 // AddSeenJSONRequestBody defines body for AddSeen for application/json ContentType.
 type AddSeenJSONRequestBody = AddSeenInputBody
@@ -2368,6 +3232,78 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 
 // The interface specification for the client above.
 type ClientInterface interface {
+
+	// GetCategories Families and categories, with how many sites and how much traffic they have
+	//
+	// Corresponds with GET /api/v1/categories (the `GetCategories` operationId).
+	GetCategories(ctx context.Context, params *GetCategoriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateCategoryWithBody Make a category of our own from lists
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/categories (the `CreateCategory` operationId).
+	CreateCategoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateCategory Make a category of our own from lists
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/categories (the `CreateCategory` operationId).
+	CreateCategory(ctx context.Context, body CreateCategoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteCategory Delete a category of our own; its lists stay
+	//
+	// Corresponds with DELETE /api/v1/categories/{id} (the `DeleteCategory` operationId).
+	DeleteCategory(ctx context.Context, id openapi_types.UUID, params *DeleteCategoryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditCategoryWithBody Edit a category of our own
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /api/v1/categories/{id} (the `EditCategory` operationId).
+	EditCategoryWithBody(ctx context.Context, id openapi_types.UUID, params *EditCategoryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditCategory Edit a category of our own
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /api/v1/categories/{id} (the `EditCategory` operationId).
+	EditCategory(ctx context.Context, id openapi_types.UUID, params *EditCategoryParams, body EditCategoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCategorySites What the catalogue has in a category or family, by entry
+	//
+	// Corresponds with GET /api/v1/categories/{key}/sites (the `GetCategorySites` operationId).
+	GetCategorySites(ctx context.Context, key string, params *GetCategorySitesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCorrections Corrections, in the order in which they were made
+	//
+	// Corresponds with GET /api/v1/corrections (the `GetCorrections` operationId).
+	GetCorrections(ctx context.Context, params *GetCorrectionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CorrectWithBody Say which categories sites, hosts or pages have, whatever the catalogue says
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/corrections (the `Correct` operationId).
+	CorrectWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Correct Say which categories sites, hosts or pages have, whatever the catalogue says
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/corrections (the `Correct` operationId).
+	Correct(ctx context.Context, body CorrectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportCorrections All corrections as a CSV file that can be sent to whoever keeps the pack, and that a pack can be built from
+	//
+	// Corresponds with GET /api/v1/corrections/export (the `ExportCorrections` operationId).
+	ExportCorrections(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveCorrection Take a correction back
+	//
+	// Corresponds with DELETE /api/v1/corrections/{id} (the `RemoveCorrection` operationId).
+	RemoveCorrection(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// FindEntries Entries of all lists that mention a text
 	//
@@ -2628,6 +3564,142 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/lists/{id}/tidy (the `TidyList` operationId).
 	TidyList(ctx context.Context, id openapi_types.UUID, params *TidyListParams, body TidyListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// LookupUrlsWithBody What these URLs are, and who says so
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/lookups (the `LookupUrls` operationId).
+	LookupUrlsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// LookupUrls What these URLs are, and who says so
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/lookups (the `LookupUrls` operationId).
+	LookupUrls(ctx context.Context, body LookupUrlsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DistrustKey Trust a key no more; what came with it stays
+	//
+	// Corresponds with DELETE /api/v1/pack-keys (the `DistrustKey` operationId).
+	DistrustKey(ctx context.Context, params *DistrustKeyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPackKeys The public keys that packs may be signed with
+	//
+	// Corresponds with GET /api/v1/pack-keys (the `GetPackKeys` operationId).
+	GetPackKeys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TrustKeyWithBody Trust packs that are signed with a key
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/pack-keys (the `TrustKey` operationId).
+	TrustKeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TrustKey Trust packs that are signed with a key
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/pack-keys (the `TrustKey` operationId).
+	TrustKey(ctx context.Context, body TrustKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPacks Every pack, what is in force of it and how its last pull went
+	//
+	// Corresponds with GET /api/v1/packs (the `GetPacks` operationId).
+	GetPacks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreatePackWithBody Have a pack pulled from an address, or a place for one that is imported by hand
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/packs (the `CreatePack` operationId).
+	CreatePackWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreatePack Have a pack pulled from an address, or a place for one that is imported by hand
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/packs (the `CreatePack` operationId).
+	CreatePack(ctx context.Context, body CreatePackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeletePack Take a pack out of the catalogue, with its history
+	//
+	// Corresponds with DELETE /api/v1/packs/{id} (the `DeletePack` operationId).
+	DeletePack(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPack One pack
+	//
+	// Corresponds with GET /api/v1/packs/{id} (the `GetPack` operationId).
+	GetPack(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditPackWithBody Change what is chosen about a pack
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /api/v1/packs/{id} (the `EditPack` operationId).
+	EditPackWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditPack Change what is chosen about a pack
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /api/v1/packs/{id} (the `EditPack` operationId).
+	EditPack(ctx context.Context, id openapi_types.UUID, body EditPackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptPackWithBody Put the update that waits in force
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/packs/{id}/accept (the `AcceptPack` operationId).
+	AcceptPackWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptPack Put the update that waits in force
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/packs/{id}/accept (the `AcceptPack` operationId).
+	AcceptPack(ctx context.Context, id openapi_types.UUID, body AcceptPackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPackChanges What an update changes: sites, and recorded traffic
+	//
+	// Corresponds with GET /api/v1/packs/{id}/changes (the `GetPackChanges` operationId).
+	GetPackChanges(ctx context.Context, id openapi_types.UUID, params *GetPackChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPackHistory What a pack came to, and when it was in force
+	//
+	// Corresponds with GET /api/v1/packs/{id}/history (the `GetPackHistory` operationId).
+	GetPackHistory(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportPackWithBody Put a pack's file into the catalogue
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/packs/{id}/import (the `ImportPack` operationId).
+	ImportPackWithBody(ctx context.Context, id openapi_types.UUID, params *ImportPackParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PullPack Pull a pack now
+	//
+	// Corresponds with POST /api/v1/packs/{id}/pull (the `PullPack` operationId).
+	PullPack(ctx context.Context, id openapi_types.UUID, params *PullPackParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RefusePackWithBody Leave the update that waits aside; a later one is asked for again
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/packs/{id}/refuse (the `RefusePack` operationId).
+	RefusePackWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RefusePack Leave the update that waits aside; a later one is asked for again
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/packs/{id}/refuse (the `RefusePack` operationId).
+	RefusePack(ctx context.Context, id openapi_types.UUID, body RefusePackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UndoPack Put the state of before in force again; done twice, it changes nothing
+	//
+	// Corresponds with POST /api/v1/packs/{id}/undo (the `UndoPack` operationId).
+	UndoPack(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetPolicies Policies in their order
 	//
 	// Corresponds with GET /api/v1/policies (the `GetPolicies` operationId).
@@ -2651,6 +3723,58 @@ type ClientInterface interface {
 	//
 	// Corresponds with PATCH /api/v1/policies/{id} (the `EditPolicy` operationId).
 	EditPolicy(ctx context.Context, id openapi_types.UUID, params *EditPolicyParams, body EditPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetScorecards Every scorecard
+	//
+	// Corresponds with GET /api/v1/scorecards (the `GetScorecards` operationId).
+	GetScorecards(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateScorecardWithBody Make a scorecard
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/scorecards (the `CreateScorecard` operationId).
+	CreateScorecardWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateScorecard Make a scorecard
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/scorecards (the `CreateScorecard` operationId).
+	CreateScorecard(ctx context.Context, body CreateScorecardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ScoreTextWithBody What a text or a URL scores, word by word
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/scorecards/score (the `ScoreText` operationId).
+	ScoreTextWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ScoreText What a text or a URL scores, word by word
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/scorecards/score (the `ScoreText` operationId).
+	ScoreText(ctx context.Context, body ScoreTextJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteScorecard Delete a scorecard
+	//
+	// Corresponds with DELETE /api/v1/scorecards/{id} (the `DeleteScorecard` operationId).
+	DeleteScorecard(ctx context.Context, id openapi_types.UUID, params *DeleteScorecardParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditScorecardWithBody Edit a scorecard; its words are replaced whole
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /api/v1/scorecards/{id} (the `EditScorecard` operationId).
+	EditScorecardWithBody(ctx context.Context, id openapi_types.UUID, params *EditScorecardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditScorecard Edit a scorecard; its words are replaced whole
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /api/v1/scorecards/{id} (the `EditScorecard` operationId).
+	EditScorecard(ctx context.Context, id openapi_types.UUID, params *EditScorecardParams, body EditScorecardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSeen Hosts that were seen in the traffic
 	//
@@ -2737,6 +3861,203 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/trials (the `TryUrls` operationId).
 	TryUrls(ctx context.Context, body TryUrlsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetUnrated Hosts of the recorded traffic of which nothing says what they are
+	//
+	// Corresponds with GET /api/v1/unrated (the `GetUnrated` operationId).
+	GetUnrated(ctx context.Context, params *GetUnratedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// GetCategories Families and categories, with how many sites and how much traffic they have
+//
+// Corresponds with GET /api/v1/categories (the `GetCategories` operationId).
+func (c *Client) GetCategories(ctx context.Context, params *GetCategoriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCategoriesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateCategoryWithBody Make a category of our own from lists
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/categories (the `CreateCategory` operationId).
+func (c *Client) CreateCategoryWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateCategoryRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateCategory Make a category of our own from lists
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/categories (the `CreateCategory` operationId).
+func (c *Client) CreateCategory(ctx context.Context, body CreateCategoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateCategoryRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteCategory Delete a category of our own; its lists stay
+//
+// Corresponds with DELETE /api/v1/categories/{id} (the `DeleteCategory` operationId).
+func (c *Client) DeleteCategory(ctx context.Context, id openapi_types.UUID, params *DeleteCategoryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteCategoryRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditCategoryWithBody Edit a category of our own
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /api/v1/categories/{id} (the `EditCategory` operationId).
+func (c *Client) EditCategoryWithBody(ctx context.Context, id openapi_types.UUID, params *EditCategoryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditCategoryRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditCategory Edit a category of our own
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /api/v1/categories/{id} (the `EditCategory` operationId).
+func (c *Client) EditCategory(ctx context.Context, id openapi_types.UUID, params *EditCategoryParams, body EditCategoryJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditCategoryRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCategorySites What the catalogue has in a category or family, by entry
+//
+// Corresponds with GET /api/v1/categories/{key}/sites (the `GetCategorySites` operationId).
+func (c *Client) GetCategorySites(ctx context.Context, key string, params *GetCategorySitesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCategorySitesRequest(c.Server, key, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCorrections Corrections, in the order in which they were made
+//
+// Corresponds with GET /api/v1/corrections (the `GetCorrections` operationId).
+func (c *Client) GetCorrections(ctx context.Context, params *GetCorrectionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCorrectionsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CorrectWithBody Say which categories sites, hosts or pages have, whatever the catalogue says
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/corrections (the `Correct` operationId).
+func (c *Client) CorrectWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCorrectRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Correct Say which categories sites, hosts or pages have, whatever the catalogue says
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/corrections (the `Correct` operationId).
+func (c *Client) Correct(ctx context.Context, body CorrectJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCorrectRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportCorrections All corrections as a CSV file that can be sent to whoever keeps the pack, and that a pack can be built from
+//
+// Corresponds with GET /api/v1/corrections/export (the `ExportCorrections` operationId).
+func (c *Client) ExportCorrections(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportCorrectionsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveCorrection Take a correction back
+//
+// Corresponds with DELETE /api/v1/corrections/{id} (the `RemoveCorrection` operationId).
+func (c *Client) RemoveCorrection(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveCorrectionRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // FindEntries Entries of all lists that mention a text
@@ -3408,6 +4729,362 @@ func (c *Client) TidyList(ctx context.Context, id openapi_types.UUID, params *Ti
 	return c.Client.Do(req)
 }
 
+// LookupUrlsWithBody What these URLs are, and who says so
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/lookups (the `LookupUrls` operationId).
+func (c *Client) LookupUrlsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookupUrlsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// LookupUrls What these URLs are, and who says so
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/lookups (the `LookupUrls` operationId).
+func (c *Client) LookupUrls(ctx context.Context, body LookupUrlsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLookupUrlsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DistrustKey Trust a key no more; what came with it stays
+//
+// Corresponds with DELETE /api/v1/pack-keys (the `DistrustKey` operationId).
+func (c *Client) DistrustKey(ctx context.Context, params *DistrustKeyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDistrustKeyRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPackKeys The public keys that packs may be signed with
+//
+// Corresponds with GET /api/v1/pack-keys (the `GetPackKeys` operationId).
+func (c *Client) GetPackKeys(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPackKeysRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TrustKeyWithBody Trust packs that are signed with a key
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/pack-keys (the `TrustKey` operationId).
+func (c *Client) TrustKeyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTrustKeyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TrustKey Trust packs that are signed with a key
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/pack-keys (the `TrustKey` operationId).
+func (c *Client) TrustKey(ctx context.Context, body TrustKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTrustKeyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPacks Every pack, what is in force of it and how its last pull went
+//
+// Corresponds with GET /api/v1/packs (the `GetPacks` operationId).
+func (c *Client) GetPacks(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPacksRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreatePackWithBody Have a pack pulled from an address, or a place for one that is imported by hand
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/packs (the `CreatePack` operationId).
+func (c *Client) CreatePackWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreatePackRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreatePack Have a pack pulled from an address, or a place for one that is imported by hand
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/packs (the `CreatePack` operationId).
+func (c *Client) CreatePack(ctx context.Context, body CreatePackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreatePackRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeletePack Take a pack out of the catalogue, with its history
+//
+// Corresponds with DELETE /api/v1/packs/{id} (the `DeletePack` operationId).
+func (c *Client) DeletePack(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeletePackRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPack One pack
+//
+// Corresponds with GET /api/v1/packs/{id} (the `GetPack` operationId).
+func (c *Client) GetPack(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPackRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditPackWithBody Change what is chosen about a pack
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /api/v1/packs/{id} (the `EditPack` operationId).
+func (c *Client) EditPackWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditPackRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditPack Change what is chosen about a pack
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /api/v1/packs/{id} (the `EditPack` operationId).
+func (c *Client) EditPack(ctx context.Context, id openapi_types.UUID, body EditPackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditPackRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptPackWithBody Put the update that waits in force
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/packs/{id}/accept (the `AcceptPack` operationId).
+func (c *Client) AcceptPackWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptPackRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptPack Put the update that waits in force
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/packs/{id}/accept (the `AcceptPack` operationId).
+func (c *Client) AcceptPack(ctx context.Context, id openapi_types.UUID, body AcceptPackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptPackRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPackChanges What an update changes: sites, and recorded traffic
+//
+// Corresponds with GET /api/v1/packs/{id}/changes (the `GetPackChanges` operationId).
+func (c *Client) GetPackChanges(ctx context.Context, id openapi_types.UUID, params *GetPackChangesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPackChangesRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPackHistory What a pack came to, and when it was in force
+//
+// Corresponds with GET /api/v1/packs/{id}/history (the `GetPackHistory` operationId).
+func (c *Client) GetPackHistory(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPackHistoryRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportPackWithBody Put a pack's file into the catalogue
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/packs/{id}/import (the `ImportPack` operationId).
+func (c *Client) ImportPackWithBody(ctx context.Context, id openapi_types.UUID, params *ImportPackParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportPackRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PullPack Pull a pack now
+//
+// Corresponds with POST /api/v1/packs/{id}/pull (the `PullPack` operationId).
+func (c *Client) PullPack(ctx context.Context, id openapi_types.UUID, params *PullPackParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPullPackRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RefusePackWithBody Leave the update that waits aside; a later one is asked for again
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/packs/{id}/refuse (the `RefusePack` operationId).
+func (c *Client) RefusePackWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRefusePackRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RefusePack Leave the update that waits aside; a later one is asked for again
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/packs/{id}/refuse (the `RefusePack` operationId).
+func (c *Client) RefusePack(ctx context.Context, id openapi_types.UUID, body RefusePackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRefusePackRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UndoPack Put the state of before in force again; done twice, it changes nothing
+//
+// Corresponds with POST /api/v1/packs/{id}/undo (the `UndoPack` operationId).
+func (c *Client) UndoPack(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUndoPackRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetPolicies Policies in their order
 //
 // Corresponds with GET /api/v1/policies (the `GetPolicies` operationId).
@@ -3462,6 +5139,138 @@ func (c *Client) EditPolicyWithBody(ctx context.Context, id openapi_types.UUID, 
 // Corresponds with PATCH /api/v1/policies/{id} (the `EditPolicy` operationId).
 func (c *Client) EditPolicy(ctx context.Context, id openapi_types.UUID, params *EditPolicyParams, body EditPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEditPolicyRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetScorecards Every scorecard
+//
+// Corresponds with GET /api/v1/scorecards (the `GetScorecards` operationId).
+func (c *Client) GetScorecards(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetScorecardsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateScorecardWithBody Make a scorecard
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/scorecards (the `CreateScorecard` operationId).
+func (c *Client) CreateScorecardWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateScorecardRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateScorecard Make a scorecard
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/scorecards (the `CreateScorecard` operationId).
+func (c *Client) CreateScorecard(ctx context.Context, body CreateScorecardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateScorecardRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ScoreTextWithBody What a text or a URL scores, word by word
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/scorecards/score (the `ScoreText` operationId).
+func (c *Client) ScoreTextWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewScoreTextRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ScoreText What a text or a URL scores, word by word
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/scorecards/score (the `ScoreText` operationId).
+func (c *Client) ScoreText(ctx context.Context, body ScoreTextJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewScoreTextRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteScorecard Delete a scorecard
+//
+// Corresponds with DELETE /api/v1/scorecards/{id} (the `DeleteScorecard` operationId).
+func (c *Client) DeleteScorecard(ctx context.Context, id openapi_types.UUID, params *DeleteScorecardParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteScorecardRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditScorecardWithBody Edit a scorecard; its words are replaced whole
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /api/v1/scorecards/{id} (the `EditScorecard` operationId).
+func (c *Client) EditScorecardWithBody(ctx context.Context, id openapi_types.UUID, params *EditScorecardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditScorecardRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditScorecard Edit a scorecard; its words are replaced whole
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /api/v1/scorecards/{id} (the `EditScorecard` operationId).
+func (c *Client) EditScorecard(ctx context.Context, id openapi_types.UUID, params *EditScorecardParams, body EditScorecardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditScorecardRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3696,6 +5505,490 @@ func (c *Client) TryUrls(ctx context.Context, body TryUrlsJSONRequestBody, reqEd
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// GetUnrated Hosts of the recorded traffic of which nothing says what they are
+//
+// Corresponds with GET /api/v1/unrated (the `GetUnrated` operationId).
+func (c *Client) GetUnrated(ctx context.Context, params *GetUnratedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetUnratedRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NewGetCategoriesRequest constructs an http.Request for the GetCategories method
+func NewGetCategoriesRequest(server string, params *GetCategoriesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/categories")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateCategoryRequest calls the generic CreateCategory builder with application/json body
+func NewCreateCategoryRequest(server string, body CreateCategoryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateCategoryRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCreateCategoryRequestWithBody constructs an http.Request for the CreateCategory method, with any body, and a specified content type
+func NewCreateCategoryRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/categories")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteCategoryRequest constructs an http.Request for the DeleteCategory method
+func NewDeleteCategoryRequest(server string, id openapi_types.UUID, params *DeleteCategoryParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/categories/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewEditCategoryRequest calls the generic EditCategory builder with application/json body
+func NewEditCategoryRequest(server string, id openapi_types.UUID, params *EditCategoryParams, body EditCategoryJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEditCategoryRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewEditCategoryRequestWithBody constructs an http.Request for the EditCategory method, with any body, and a specified content type
+func NewEditCategoryRequestWithBody(server string, id openapi_types.UUID, params *EditCategoryParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/categories/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetCategorySitesRequest constructs an http.Request for the GetCategorySites method
+func NewGetCategorySitesRequest(server string, key string, params *GetCategorySitesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "key", key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/categories/%s/sites", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetCorrectionsRequest constructs an http.Request for the GetCorrections method
+func NewGetCorrectionsRequest(server string, params *GetCorrectionsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/corrections")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCorrectRequest calls the generic Correct builder with application/json body
+func NewCorrectRequest(server string, body CorrectJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCorrectRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCorrectRequestWithBody constructs an http.Request for the Correct method, with any body, and a specified content type
+func NewCorrectRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/corrections")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewExportCorrectionsRequest constructs an http.Request for the ExportCorrections method
+func NewExportCorrectionsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/corrections/export")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveCorrectionRequest constructs an http.Request for the RemoveCorrection method
+func NewRemoveCorrectionRequest(server string, id int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/corrections/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
 }
 
 // NewFindEntriesRequest constructs an http.Request for the FindEntries method
@@ -5415,6 +7708,728 @@ func NewTidyListRequestWithBody(server string, id openapi_types.UUID, params *Ti
 	return req, nil
 }
 
+// NewLookupUrlsRequest calls the generic LookupUrls builder with application/json body
+func NewLookupUrlsRequest(server string, body LookupUrlsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewLookupUrlsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewLookupUrlsRequestWithBody constructs an http.Request for the LookupUrls method, with any body, and a specified content type
+func NewLookupUrlsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lookups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDistrustKeyRequest constructs an http.Request for the DistrustKey method
+func NewDistrustKeyRequest(server string, params *DistrustKeyParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/pack-keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", false, "key", params.Key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetPackKeysRequest constructs an http.Request for the GetPackKeys method
+func NewGetPackKeysRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/pack-keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTrustKeyRequest calls the generic TrustKey builder with application/json body
+func NewTrustKeyRequest(server string, body TrustKeyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTrustKeyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTrustKeyRequestWithBody constructs an http.Request for the TrustKey method, with any body, and a specified content type
+func NewTrustKeyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/pack-keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetPacksRequest constructs an http.Request for the GetPacks method
+func NewGetPacksRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/packs")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreatePackRequest calls the generic CreatePack builder with application/json body
+func NewCreatePackRequest(server string, body CreatePackJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreatePackRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCreatePackRequestWithBody constructs an http.Request for the CreatePack method, with any body, and a specified content type
+func NewCreatePackRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/packs")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeletePackRequest constructs an http.Request for the DeletePack method
+func NewDeletePackRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/packs/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetPackRequest constructs an http.Request for the GetPack method
+func NewGetPackRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/packs/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEditPackRequest calls the generic EditPack builder with application/json body
+func NewEditPackRequest(server string, id openapi_types.UUID, body EditPackJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEditPackRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewEditPackRequestWithBody constructs an http.Request for the EditPack method, with any body, and a specified content type
+func NewEditPackRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/packs/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAcceptPackRequest calls the generic AcceptPack builder with application/json body
+func NewAcceptPackRequest(server string, id openapi_types.UUID, body AcceptPackJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcceptPackRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewAcceptPackRequestWithBody constructs an http.Request for the AcceptPack method, with any body, and a specified content type
+func NewAcceptPackRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/packs/%s/accept", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetPackChangesRequest constructs an http.Request for the GetPackChanges method
+func NewGetPackChangesRequest(server string, id openapi_types.UUID, params *GetPackChangesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/packs/%s/changes", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetPackHistoryRequest constructs an http.Request for the GetPackHistory method
+func NewGetPackHistoryRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/packs/%s/history", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewImportPackRequestWithBody constructs an http.Request for the ImportPack method, with any body, and a specified content type
+func NewImportPackRequestWithBody(server string, id openapi_types.UUID, params *ImportPackParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/packs/%s/import", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Force != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "force", *params.Force, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPullPackRequest constructs an http.Request for the PullPack method
+func NewPullPackRequest(server string, id openapi_types.UUID, params *PullPackParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/packs/%s/pull", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Force != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "force", *params.Force, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRefusePackRequest calls the generic RefusePack builder with application/json body
+func NewRefusePackRequest(server string, id openapi_types.UUID, body RefusePackJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRefusePackRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRefusePackRequestWithBody constructs an http.Request for the RefusePack method, with any body, and a specified content type
+func NewRefusePackRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/packs/%s/refuse", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewUndoPackRequest constructs an http.Request for the UndoPack method
+func NewUndoPackRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/packs/%s/undo", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetPoliciesRequest constructs an http.Request for the GetPolicies method
 func NewGetPoliciesRequest(server string) (*http.Request, error) {
 	var err error
@@ -5504,6 +8519,224 @@ func NewEditPolicyRequestWithBody(server string, id openapi_types.UUID, params *
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/policies/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetScorecardsRequest constructs an http.Request for the GetScorecards method
+func NewGetScorecardsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/scorecards")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateScorecardRequest calls the generic CreateScorecard builder with application/json body
+func NewCreateScorecardRequest(server string, body CreateScorecardJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateScorecardRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCreateScorecardRequestWithBody constructs an http.Request for the CreateScorecard method, with any body, and a specified content type
+func NewCreateScorecardRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/scorecards")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewScoreTextRequest calls the generic ScoreText builder with application/json body
+func NewScoreTextRequest(server string, body ScoreTextJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewScoreTextRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewScoreTextRequestWithBody constructs an http.Request for the ScoreText method, with any body, and a specified content type
+func NewScoreTextRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/scorecards/score")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteScorecardRequest constructs an http.Request for the DeleteScorecard method
+func NewDeleteScorecardRequest(server string, id openapi_types.UUID, params *DeleteScorecardParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/scorecards/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewEditScorecardRequest calls the generic EditScorecard builder with application/json body
+func NewEditScorecardRequest(server string, id openapi_types.UUID, params *EditScorecardParams, body EditScorecardJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEditScorecardRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewEditScorecardRequestWithBody constructs an http.Request for the EditScorecard method, with any body, and a specified content type
+func NewEditScorecardRequestWithBody(server string, id openapi_types.UUID, params *EditScorecardParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/scorecards/%s", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -5906,6 +9139,60 @@ func NewTryUrlsRequestWithBody(server string, contentType string, body io.Reader
 	return req, nil
 }
 
+// NewGetUnratedRequest constructs an http.Request for the GetUnrated method
+func NewGetUnratedRequest(server string, params *GetUnratedParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/unrated")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -5949,6 +9236,90 @@ func WithBaseURL(baseURL string) ClientOption {
 
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
+
+	// GetCategoriesWithResponse Families and categories, with how many sites and how much traffic they have
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/categories (the `GetCategories` operationId).
+	GetCategoriesWithResponse(ctx context.Context, params *GetCategoriesParams, reqEditors ...RequestEditorFn) (*GetCategoriesResponse, error)
+
+	// CreateCategoryWithBodyWithResponse Make a category of our own from lists
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/categories (the `CreateCategory` operationId).
+	CreateCategoryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateCategoryResponse, error)
+
+	// CreateCategoryWithResponse Make a category of our own from lists
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/categories (the `CreateCategory` operationId).
+	CreateCategoryWithResponse(ctx context.Context, body CreateCategoryJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateCategoryResponse, error)
+
+	// DeleteCategoryWithResponse Delete a category of our own; its lists stay
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/categories/{id} (the `DeleteCategory` operationId).
+	DeleteCategoryWithResponse(ctx context.Context, id openapi_types.UUID, params *DeleteCategoryParams, reqEditors ...RequestEditorFn) (*DeleteCategoryResponse, error)
+
+	// EditCategoryWithBodyWithResponse Edit a category of our own
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/categories/{id} (the `EditCategory` operationId).
+	EditCategoryWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditCategoryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditCategoryResponse, error)
+
+	// EditCategoryWithResponse Edit a category of our own
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/categories/{id} (the `EditCategory` operationId).
+	EditCategoryWithResponse(ctx context.Context, id openapi_types.UUID, params *EditCategoryParams, body EditCategoryJSONRequestBody, reqEditors ...RequestEditorFn) (*EditCategoryResponse, error)
+
+	// GetCategorySitesWithResponse What the catalogue has in a category or family, by entry
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/categories/{key}/sites (the `GetCategorySites` operationId).
+	GetCategorySitesWithResponse(ctx context.Context, key string, params *GetCategorySitesParams, reqEditors ...RequestEditorFn) (*GetCategorySitesResponse, error)
+
+	// GetCorrectionsWithResponse Corrections, in the order in which they were made
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/corrections (the `GetCorrections` operationId).
+	GetCorrectionsWithResponse(ctx context.Context, params *GetCorrectionsParams, reqEditors ...RequestEditorFn) (*GetCorrectionsResponse, error)
+
+	// CorrectWithBodyWithResponse Say which categories sites, hosts or pages have, whatever the catalogue says
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/corrections (the `Correct` operationId).
+	CorrectWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CorrectResponse, error)
+
+	// CorrectWithResponse Say which categories sites, hosts or pages have, whatever the catalogue says
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/corrections (the `Correct` operationId).
+	CorrectWithResponse(ctx context.Context, body CorrectJSONRequestBody, reqEditors ...RequestEditorFn) (*CorrectResponse, error)
+
+	// ExportCorrectionsWithResponse All corrections as a CSV file that can be sent to whoever keeps the pack, and that a pack can be built from
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/corrections/export (the `ExportCorrections` operationId).
+	ExportCorrectionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ExportCorrectionsResponse, error)
+
+	// RemoveCorrectionWithResponse Take a correction back
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/corrections/{id} (the `RemoveCorrection` operationId).
+	RemoveCorrectionWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*RemoveCorrectionResponse, error)
 
 	// FindEntriesWithResponse Entries of all lists that mention a text
 	//
@@ -6237,6 +9608,160 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/lists/{id}/tidy (the `TidyList` operationId).
 	TidyListWithResponse(ctx context.Context, id openapi_types.UUID, params *TidyListParams, body TidyListJSONRequestBody, reqEditors ...RequestEditorFn) (*TidyListResponse, error)
 
+	// LookupUrlsWithBodyWithResponse What these URLs are, and who says so
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/lookups (the `LookupUrls` operationId).
+	LookupUrlsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LookupUrlsResponse, error)
+
+	// LookupUrlsWithResponse What these URLs are, and who says so
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/lookups (the `LookupUrls` operationId).
+	LookupUrlsWithResponse(ctx context.Context, body LookupUrlsJSONRequestBody, reqEditors ...RequestEditorFn) (*LookupUrlsResponse, error)
+
+	// DistrustKeyWithResponse Trust a key no more; what came with it stays
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/pack-keys (the `DistrustKey` operationId).
+	DistrustKeyWithResponse(ctx context.Context, params *DistrustKeyParams, reqEditors ...RequestEditorFn) (*DistrustKeyResponse, error)
+
+	// GetPackKeysWithResponse The public keys that packs may be signed with
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/pack-keys (the `GetPackKeys` operationId).
+	GetPackKeysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPackKeysResponse, error)
+
+	// TrustKeyWithBodyWithResponse Trust packs that are signed with a key
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/pack-keys (the `TrustKey` operationId).
+	TrustKeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TrustKeyResponse, error)
+
+	// TrustKeyWithResponse Trust packs that are signed with a key
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/pack-keys (the `TrustKey` operationId).
+	TrustKeyWithResponse(ctx context.Context, body TrustKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*TrustKeyResponse, error)
+
+	// GetPacksWithResponse Every pack, what is in force of it and how its last pull went
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/packs (the `GetPacks` operationId).
+	GetPacksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPacksResponse, error)
+
+	// CreatePackWithBodyWithResponse Have a pack pulled from an address, or a place for one that is imported by hand
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/packs (the `CreatePack` operationId).
+	CreatePackWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreatePackResponse, error)
+
+	// CreatePackWithResponse Have a pack pulled from an address, or a place for one that is imported by hand
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/packs (the `CreatePack` operationId).
+	CreatePackWithResponse(ctx context.Context, body CreatePackJSONRequestBody, reqEditors ...RequestEditorFn) (*CreatePackResponse, error)
+
+	// DeletePackWithResponse Take a pack out of the catalogue, with its history
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/packs/{id} (the `DeletePack` operationId).
+	DeletePackWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*DeletePackResponse, error)
+
+	// GetPackWithResponse One pack
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/packs/{id} (the `GetPack` operationId).
+	GetPackWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetPackResponse, error)
+
+	// EditPackWithBodyWithResponse Change what is chosen about a pack
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/packs/{id} (the `EditPack` operationId).
+	EditPackWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditPackResponse, error)
+
+	// EditPackWithResponse Change what is chosen about a pack
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/packs/{id} (the `EditPack` operationId).
+	EditPackWithResponse(ctx context.Context, id openapi_types.UUID, body EditPackJSONRequestBody, reqEditors ...RequestEditorFn) (*EditPackResponse, error)
+
+	// AcceptPackWithBodyWithResponse Put the update that waits in force
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/packs/{id}/accept (the `AcceptPack` operationId).
+	AcceptPackWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptPackResponse, error)
+
+	// AcceptPackWithResponse Put the update that waits in force
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/packs/{id}/accept (the `AcceptPack` operationId).
+	AcceptPackWithResponse(ctx context.Context, id openapi_types.UUID, body AcceptPackJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptPackResponse, error)
+
+	// GetPackChangesWithResponse What an update changes: sites, and recorded traffic
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/packs/{id}/changes (the `GetPackChanges` operationId).
+	GetPackChangesWithResponse(ctx context.Context, id openapi_types.UUID, params *GetPackChangesParams, reqEditors ...RequestEditorFn) (*GetPackChangesResponse, error)
+
+	// GetPackHistoryWithResponse What a pack came to, and when it was in force
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/packs/{id}/history (the `GetPackHistory` operationId).
+	GetPackHistoryWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetPackHistoryResponse, error)
+
+	// ImportPackWithBodyWithResponse Put a pack's file into the catalogue
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/packs/{id}/import (the `ImportPack` operationId).
+	ImportPackWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *ImportPackParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportPackResponse, error)
+
+	// PullPackWithResponse Pull a pack now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/packs/{id}/pull (the `PullPack` operationId).
+	PullPackWithResponse(ctx context.Context, id openapi_types.UUID, params *PullPackParams, reqEditors ...RequestEditorFn) (*PullPackResponse, error)
+
+	// RefusePackWithBodyWithResponse Leave the update that waits aside; a later one is asked for again
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/packs/{id}/refuse (the `RefusePack` operationId).
+	RefusePackWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RefusePackResponse, error)
+
+	// RefusePackWithResponse Leave the update that waits aside; a later one is asked for again
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/packs/{id}/refuse (the `RefusePack` operationId).
+	RefusePackWithResponse(ctx context.Context, id openapi_types.UUID, body RefusePackJSONRequestBody, reqEditors ...RequestEditorFn) (*RefusePackResponse, error)
+
+	// UndoPackWithResponse Put the state of before in force again; done twice, it changes nothing
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/packs/{id}/undo (the `UndoPack` operationId).
+	UndoPackWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*UndoPackResponse, error)
+
 	// GetPoliciesWithResponse Policies in their order
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -6264,6 +9789,62 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PATCH /api/v1/policies/{id} (the `EditPolicy` operationId).
 	EditPolicyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditPolicyParams, body EditPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*EditPolicyResponse, error)
+
+	// GetScorecardsWithResponse Every scorecard
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/scorecards (the `GetScorecards` operationId).
+	GetScorecardsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetScorecardsResponse, error)
+
+	// CreateScorecardWithBodyWithResponse Make a scorecard
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/scorecards (the `CreateScorecard` operationId).
+	CreateScorecardWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateScorecardResponse, error)
+
+	// CreateScorecardWithResponse Make a scorecard
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/scorecards (the `CreateScorecard` operationId).
+	CreateScorecardWithResponse(ctx context.Context, body CreateScorecardJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateScorecardResponse, error)
+
+	// ScoreTextWithBodyWithResponse What a text or a URL scores, word by word
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/scorecards/score (the `ScoreText` operationId).
+	ScoreTextWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ScoreTextResponse, error)
+
+	// ScoreTextWithResponse What a text or a URL scores, word by word
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/scorecards/score (the `ScoreText` operationId).
+	ScoreTextWithResponse(ctx context.Context, body ScoreTextJSONRequestBody, reqEditors ...RequestEditorFn) (*ScoreTextResponse, error)
+
+	// DeleteScorecardWithResponse Delete a scorecard
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/scorecards/{id} (the `DeleteScorecard` operationId).
+	DeleteScorecardWithResponse(ctx context.Context, id openapi_types.UUID, params *DeleteScorecardParams, reqEditors ...RequestEditorFn) (*DeleteScorecardResponse, error)
+
+	// EditScorecardWithBodyWithResponse Edit a scorecard; its words are replaced whole
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/scorecards/{id} (the `EditScorecard` operationId).
+	EditScorecardWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditScorecardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditScorecardResponse, error)
+
+	// EditScorecardWithResponse Edit a scorecard; its words are replaced whole
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/scorecards/{id} (the `EditScorecard` operationId).
+	EditScorecardWithResponse(ctx context.Context, id openapi_types.UUID, params *EditScorecardParams, body EditScorecardJSONRequestBody, reqEditors ...RequestEditorFn) (*EditScorecardResponse, error)
 
 	// GetSeenWithResponse Hosts that were seen in the traffic
 	//
@@ -6362,6 +9943,613 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/trials (the `TryUrls` operationId).
 	TryUrlsWithResponse(ctx context.Context, body TryUrlsJSONRequestBody, reqEditors ...RequestEditorFn) (*TryUrlsResponse, error)
+
+	// GetUnratedWithResponse Hosts of the recorded traffic of which nothing says what they are
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/unrated (the `GetUnrated` operationId).
+	GetUnratedWithResponse(ctx context.Context, params *GetUnratedParams, reqEditors ...RequestEditorFn) (*GetUnratedResponse, error)
+}
+
+type GetCategoriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CategoriesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCategoriesResponse) GetJSON200() *CategoriesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetCategoriesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetCategoriesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetCategoriesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCategoriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCategoriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCategoriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCategoriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// CreateCategoryResponse201Headers the declared response headers of an HTTP 201 response for CreateCategory
+type CreateCategoryResponse201Headers struct {
+	ETag *string
+}
+
+type CreateCategoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Category
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *CreateCategoryResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateCategoryResponse) GetJSON201() *Category {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r CreateCategoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r CreateCategoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r CreateCategoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateCategoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateCategoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateCategoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateCategoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteCategoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r DeleteCategoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r DeleteCategoryResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r DeleteCategoryResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r DeleteCategoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r DeleteCategoryResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r DeleteCategoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteCategoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteCategoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteCategoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteCategoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// EditCategoryResponse200Headers the declared response headers of an HTTP 200 response for EditCategory
+type EditCategoryResponse200Headers struct {
+	ETag *string
+}
+
+type EditCategoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Category
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *EditCategoryResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EditCategoryResponse) GetJSON200() *Category {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r EditCategoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r EditCategoryResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r EditCategoryResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r EditCategoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r EditCategoryResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r EditCategoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r EditCategoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EditCategoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EditCategoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EditCategoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCategorySitesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CategorySitesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCategorySitesResponse) GetJSON200() *CategorySitesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetCategorySitesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetCategorySitesResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetCategorySitesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetCategorySitesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCategorySitesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCategorySitesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCategorySitesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCategorySitesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCorrectionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CorrectionsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCorrectionsResponse) GetJSON200() *CorrectionsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetCorrectionsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetCorrectionsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetCorrectionsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCorrectionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCorrectionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCorrectionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCorrectionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CorrectResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CorrectOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CorrectResponse) GetJSON200() *CorrectOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r CorrectResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r CorrectResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r CorrectResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r CorrectResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CorrectResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CorrectResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CorrectResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportCorrectionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ExportCorrectionsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ExportCorrectionsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportCorrectionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportCorrectionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportCorrectionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportCorrectionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveCorrectionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveCorrectionResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveCorrectionResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveCorrectionResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveCorrectionResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveCorrectionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveCorrectionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveCorrectionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveCorrectionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type FindEntriesResponse struct {
@@ -8429,6 +12617,1068 @@ func (r TidyListResponse) ContentType() string {
 	return ""
 }
 
+type LookupUrlsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LookupsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r LookupUrlsResponse) GetJSON200() *LookupsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r LookupUrlsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r LookupUrlsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r LookupUrlsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r LookupUrlsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LookupUrlsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LookupUrlsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LookupUrlsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DistrustKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r DistrustKeyResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r DistrustKeyResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r DistrustKeyResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r DistrustKeyResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r DistrustKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DistrustKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DistrustKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DistrustKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPackKeysResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PackKeysOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPackKeysResponse) GetJSON200() *PackKeysOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetPackKeysResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetPackKeysResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPackKeysResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPackKeysResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPackKeysResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPackKeysResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TrustKeyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r TrustKeyResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r TrustKeyResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r TrustKeyResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r TrustKeyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TrustKeyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TrustKeyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TrustKeyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPacksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PacksOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPacksResponse) GetJSON200() *PacksOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetPacksResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetPacksResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPacksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPacksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPacksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPacksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CreatePackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Pack
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreatePackResponse) GetJSON201() *Pack {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r CreatePackResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r CreatePackResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r CreatePackResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r CreatePackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreatePackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreatePackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreatePackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeletePackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r DeletePackResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r DeletePackResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r DeletePackResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r DeletePackResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r DeletePackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeletePackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeletePackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeletePackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pack
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPackResponse) GetJSON200() *Pack {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetPackResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetPackResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetPackResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetPackResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EditPackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pack
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EditPackResponse) GetJSON200() *Pack {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r EditPackResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r EditPackResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r EditPackResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r EditPackResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r EditPackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EditPackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EditPackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EditPackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AcceptPackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pack
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AcceptPackResponse) GetJSON200() *Pack {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AcceptPackResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r AcceptPackResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r AcceptPackResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AcceptPackResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AcceptPackResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AcceptPackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcceptPackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcceptPackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcceptPackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPackChangesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PackChangesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPackChangesResponse) GetJSON200() *PackChangesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetPackChangesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetPackChangesResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetPackChangesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetPackChangesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPackChangesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPackChangesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPackChangesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPackChangesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPackHistoryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PackHistoryOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPackHistoryResponse) GetJSON200() *PackHistoryOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetPackHistoryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetPackHistoryResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetPackHistoryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetPackHistoryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPackHistoryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPackHistoryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPackHistoryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPackHistoryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportPackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pack
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportPackResponse) GetJSON200() *Pack {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ImportPackResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r ImportPackResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r ImportPackResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ImportPackResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ImportPackResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportPackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportPackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportPackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportPackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PullPackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pack
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PullPackResponse) GetJSON200() *Pack {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PullPackResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PullPackResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PullPackResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PullPackResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PullPackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PullPackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PullPackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PullPackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RefusePackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pack
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RefusePackResponse) GetJSON200() *Pack {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RefusePackResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RefusePackResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r RefusePackResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RefusePackResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RefusePackResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RefusePackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RefusePackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RefusePackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RefusePackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type UndoPackResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Pack
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r UndoPackResponse) GetJSON200() *Pack {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r UndoPackResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r UndoPackResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r UndoPackResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r UndoPackResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r UndoPackResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r UndoPackResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UndoPackResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UndoPackResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UndoPackResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetPoliciesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -8644,6 +13894,358 @@ func (r EditPolicyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EditPolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetScorecardsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ScorecardsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetScorecardsResponse) GetJSON200() *ScorecardsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetScorecardsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetScorecardsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetScorecardsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetScorecardsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetScorecardsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetScorecardsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// CreateScorecardResponse201Headers the declared response headers of an HTTP 201 response for CreateScorecard
+type CreateScorecardResponse201Headers struct {
+	ETag *string
+}
+
+type CreateScorecardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *ScorecardBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *CreateScorecardResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateScorecardResponse) GetJSON201() *ScorecardBody {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r CreateScorecardResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r CreateScorecardResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r CreateScorecardResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateScorecardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateScorecardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateScorecardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateScorecardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ScoreTextResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ScoreOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ScoreTextResponse) GetJSON200() *ScoreOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ScoreTextResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ScoreTextResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ScoreTextResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ScoreTextResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ScoreTextResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ScoreTextResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ScoreTextResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteScorecardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r DeleteScorecardResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r DeleteScorecardResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r DeleteScorecardResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r DeleteScorecardResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r DeleteScorecardResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r DeleteScorecardResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteScorecardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteScorecardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteScorecardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteScorecardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// EditScorecardResponse200Headers the declared response headers of an HTTP 200 response for EditScorecard
+type EditScorecardResponse200Headers struct {
+	ETag *string
+}
+
+type EditScorecardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ScorecardBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *EditScorecardResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EditScorecardResponse) GetJSON200() *ScorecardBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r EditScorecardResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r EditScorecardResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r EditScorecardResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r EditScorecardResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r EditScorecardResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r EditScorecardResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r EditScorecardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EditScorecardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EditScorecardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EditScorecardResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -9235,6 +14837,224 @@ func (r TryUrlsResponse) ContentType() string {
 	return ""
 }
 
+type GetUnratedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *UnratedOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetUnratedResponse) GetJSON200() *UnratedOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetUnratedResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetUnratedResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetUnratedResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetUnratedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetUnratedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetUnratedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetUnratedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetCategoriesWithResponse Families and categories, with how many sites and how much traffic they have
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/categories (the `GetCategories` operationId).
+func (c *ClientWithResponses) GetCategoriesWithResponse(ctx context.Context, params *GetCategoriesParams, reqEditors ...RequestEditorFn) (*GetCategoriesResponse, error) {
+	rsp, err := c.GetCategories(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCategoriesResponse(rsp)
+}
+
+// CreateCategoryWithBodyWithResponse Make a category of our own from lists
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/categories (the `CreateCategory` operationId).
+func (c *ClientWithResponses) CreateCategoryWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateCategoryResponse, error) {
+	rsp, err := c.CreateCategoryWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateCategoryResponse(rsp)
+}
+
+// CreateCategoryWithResponse Make a category of our own from lists
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/categories (the `CreateCategory` operationId).
+func (c *ClientWithResponses) CreateCategoryWithResponse(ctx context.Context, body CreateCategoryJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateCategoryResponse, error) {
+	rsp, err := c.CreateCategory(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateCategoryResponse(rsp)
+}
+
+// DeleteCategoryWithResponse Delete a category of our own; its lists stay
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/categories/{id} (the `DeleteCategory` operationId).
+func (c *ClientWithResponses) DeleteCategoryWithResponse(ctx context.Context, id openapi_types.UUID, params *DeleteCategoryParams, reqEditors ...RequestEditorFn) (*DeleteCategoryResponse, error) {
+	rsp, err := c.DeleteCategory(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteCategoryResponse(rsp)
+}
+
+// EditCategoryWithBodyWithResponse Edit a category of our own
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/categories/{id} (the `EditCategory` operationId).
+func (c *ClientWithResponses) EditCategoryWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditCategoryParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditCategoryResponse, error) {
+	rsp, err := c.EditCategoryWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditCategoryResponse(rsp)
+}
+
+// EditCategoryWithResponse Edit a category of our own
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/categories/{id} (the `EditCategory` operationId).
+func (c *ClientWithResponses) EditCategoryWithResponse(ctx context.Context, id openapi_types.UUID, params *EditCategoryParams, body EditCategoryJSONRequestBody, reqEditors ...RequestEditorFn) (*EditCategoryResponse, error) {
+	rsp, err := c.EditCategory(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditCategoryResponse(rsp)
+}
+
+// GetCategorySitesWithResponse What the catalogue has in a category or family, by entry
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/categories/{key}/sites (the `GetCategorySites` operationId).
+func (c *ClientWithResponses) GetCategorySitesWithResponse(ctx context.Context, key string, params *GetCategorySitesParams, reqEditors ...RequestEditorFn) (*GetCategorySitesResponse, error) {
+	rsp, err := c.GetCategorySites(ctx, key, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCategorySitesResponse(rsp)
+}
+
+// GetCorrectionsWithResponse Corrections, in the order in which they were made
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/corrections (the `GetCorrections` operationId).
+func (c *ClientWithResponses) GetCorrectionsWithResponse(ctx context.Context, params *GetCorrectionsParams, reqEditors ...RequestEditorFn) (*GetCorrectionsResponse, error) {
+	rsp, err := c.GetCorrections(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCorrectionsResponse(rsp)
+}
+
+// CorrectWithBodyWithResponse Say which categories sites, hosts or pages have, whatever the catalogue says
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/corrections (the `Correct` operationId).
+func (c *ClientWithResponses) CorrectWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CorrectResponse, error) {
+	rsp, err := c.CorrectWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCorrectResponse(rsp)
+}
+
+// CorrectWithResponse Say which categories sites, hosts or pages have, whatever the catalogue says
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/corrections (the `Correct` operationId).
+func (c *ClientWithResponses) CorrectWithResponse(ctx context.Context, body CorrectJSONRequestBody, reqEditors ...RequestEditorFn) (*CorrectResponse, error) {
+	rsp, err := c.Correct(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCorrectResponse(rsp)
+}
+
+// ExportCorrectionsWithResponse All corrections as a CSV file that can be sent to whoever keeps the pack, and that a pack can be built from
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/corrections/export (the `ExportCorrections` operationId).
+func (c *ClientWithResponses) ExportCorrectionsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ExportCorrectionsResponse, error) {
+	rsp, err := c.ExportCorrections(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportCorrectionsResponse(rsp)
+}
+
+// RemoveCorrectionWithResponse Take a correction back
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/corrections/{id} (the `RemoveCorrection` operationId).
+func (c *ClientWithResponses) RemoveCorrectionWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*RemoveCorrectionResponse, error) {
+	rsp, err := c.RemoveCorrection(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveCorrectionResponse(rsp)
+}
+
 // FindEntriesWithResponse Entries of all lists that mention a text
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9768,6 +15588,292 @@ func (c *ClientWithResponses) TidyListWithResponse(ctx context.Context, id opena
 	return ParseTidyListResponse(rsp)
 }
 
+// LookupUrlsWithBodyWithResponse What these URLs are, and who says so
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/lookups (the `LookupUrls` operationId).
+func (c *ClientWithResponses) LookupUrlsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*LookupUrlsResponse, error) {
+	rsp, err := c.LookupUrlsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookupUrlsResponse(rsp)
+}
+
+// LookupUrlsWithResponse What these URLs are, and who says so
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/lookups (the `LookupUrls` operationId).
+func (c *ClientWithResponses) LookupUrlsWithResponse(ctx context.Context, body LookupUrlsJSONRequestBody, reqEditors ...RequestEditorFn) (*LookupUrlsResponse, error) {
+	rsp, err := c.LookupUrls(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLookupUrlsResponse(rsp)
+}
+
+// DistrustKeyWithResponse Trust a key no more; what came with it stays
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/pack-keys (the `DistrustKey` operationId).
+func (c *ClientWithResponses) DistrustKeyWithResponse(ctx context.Context, params *DistrustKeyParams, reqEditors ...RequestEditorFn) (*DistrustKeyResponse, error) {
+	rsp, err := c.DistrustKey(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDistrustKeyResponse(rsp)
+}
+
+// GetPackKeysWithResponse The public keys that packs may be signed with
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/pack-keys (the `GetPackKeys` operationId).
+func (c *ClientWithResponses) GetPackKeysWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPackKeysResponse, error) {
+	rsp, err := c.GetPackKeys(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPackKeysResponse(rsp)
+}
+
+// TrustKeyWithBodyWithResponse Trust packs that are signed with a key
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/pack-keys (the `TrustKey` operationId).
+func (c *ClientWithResponses) TrustKeyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TrustKeyResponse, error) {
+	rsp, err := c.TrustKeyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTrustKeyResponse(rsp)
+}
+
+// TrustKeyWithResponse Trust packs that are signed with a key
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/pack-keys (the `TrustKey` operationId).
+func (c *ClientWithResponses) TrustKeyWithResponse(ctx context.Context, body TrustKeyJSONRequestBody, reqEditors ...RequestEditorFn) (*TrustKeyResponse, error) {
+	rsp, err := c.TrustKey(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTrustKeyResponse(rsp)
+}
+
+// GetPacksWithResponse Every pack, what is in force of it and how its last pull went
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/packs (the `GetPacks` operationId).
+func (c *ClientWithResponses) GetPacksWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPacksResponse, error) {
+	rsp, err := c.GetPacks(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPacksResponse(rsp)
+}
+
+// CreatePackWithBodyWithResponse Have a pack pulled from an address, or a place for one that is imported by hand
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/packs (the `CreatePack` operationId).
+func (c *ClientWithResponses) CreatePackWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreatePackResponse, error) {
+	rsp, err := c.CreatePackWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreatePackResponse(rsp)
+}
+
+// CreatePackWithResponse Have a pack pulled from an address, or a place for one that is imported by hand
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/packs (the `CreatePack` operationId).
+func (c *ClientWithResponses) CreatePackWithResponse(ctx context.Context, body CreatePackJSONRequestBody, reqEditors ...RequestEditorFn) (*CreatePackResponse, error) {
+	rsp, err := c.CreatePack(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreatePackResponse(rsp)
+}
+
+// DeletePackWithResponse Take a pack out of the catalogue, with its history
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/packs/{id} (the `DeletePack` operationId).
+func (c *ClientWithResponses) DeletePackWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*DeletePackResponse, error) {
+	rsp, err := c.DeletePack(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeletePackResponse(rsp)
+}
+
+// GetPackWithResponse One pack
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/packs/{id} (the `GetPack` operationId).
+func (c *ClientWithResponses) GetPackWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetPackResponse, error) {
+	rsp, err := c.GetPack(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPackResponse(rsp)
+}
+
+// EditPackWithBodyWithResponse Change what is chosen about a pack
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/packs/{id} (the `EditPack` operationId).
+func (c *ClientWithResponses) EditPackWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditPackResponse, error) {
+	rsp, err := c.EditPackWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditPackResponse(rsp)
+}
+
+// EditPackWithResponse Change what is chosen about a pack
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/packs/{id} (the `EditPack` operationId).
+func (c *ClientWithResponses) EditPackWithResponse(ctx context.Context, id openapi_types.UUID, body EditPackJSONRequestBody, reqEditors ...RequestEditorFn) (*EditPackResponse, error) {
+	rsp, err := c.EditPack(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditPackResponse(rsp)
+}
+
+// AcceptPackWithBodyWithResponse Put the update that waits in force
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/packs/{id}/accept (the `AcceptPack` operationId).
+func (c *ClientWithResponses) AcceptPackWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptPackResponse, error) {
+	rsp, err := c.AcceptPackWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptPackResponse(rsp)
+}
+
+// AcceptPackWithResponse Put the update that waits in force
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/packs/{id}/accept (the `AcceptPack` operationId).
+func (c *ClientWithResponses) AcceptPackWithResponse(ctx context.Context, id openapi_types.UUID, body AcceptPackJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptPackResponse, error) {
+	rsp, err := c.AcceptPack(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptPackResponse(rsp)
+}
+
+// GetPackChangesWithResponse What an update changes: sites, and recorded traffic
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/packs/{id}/changes (the `GetPackChanges` operationId).
+func (c *ClientWithResponses) GetPackChangesWithResponse(ctx context.Context, id openapi_types.UUID, params *GetPackChangesParams, reqEditors ...RequestEditorFn) (*GetPackChangesResponse, error) {
+	rsp, err := c.GetPackChanges(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPackChangesResponse(rsp)
+}
+
+// GetPackHistoryWithResponse What a pack came to, and when it was in force
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/packs/{id}/history (the `GetPackHistory` operationId).
+func (c *ClientWithResponses) GetPackHistoryWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetPackHistoryResponse, error) {
+	rsp, err := c.GetPackHistory(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPackHistoryResponse(rsp)
+}
+
+// ImportPackWithBodyWithResponse Put a pack's file into the catalogue
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/packs/{id}/import (the `ImportPack` operationId).
+func (c *ClientWithResponses) ImportPackWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *ImportPackParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportPackResponse, error) {
+	rsp, err := c.ImportPackWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportPackResponse(rsp)
+}
+
+// PullPackWithResponse Pull a pack now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/packs/{id}/pull (the `PullPack` operationId).
+func (c *ClientWithResponses) PullPackWithResponse(ctx context.Context, id openapi_types.UUID, params *PullPackParams, reqEditors ...RequestEditorFn) (*PullPackResponse, error) {
+	rsp, err := c.PullPack(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePullPackResponse(rsp)
+}
+
+// RefusePackWithBodyWithResponse Leave the update that waits aside; a later one is asked for again
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/packs/{id}/refuse (the `RefusePack` operationId).
+func (c *ClientWithResponses) RefusePackWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RefusePackResponse, error) {
+	rsp, err := c.RefusePackWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRefusePackResponse(rsp)
+}
+
+// RefusePackWithResponse Leave the update that waits aside; a later one is asked for again
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/packs/{id}/refuse (the `RefusePack` operationId).
+func (c *ClientWithResponses) RefusePackWithResponse(ctx context.Context, id openapi_types.UUID, body RefusePackJSONRequestBody, reqEditors ...RequestEditorFn) (*RefusePackResponse, error) {
+	rsp, err := c.RefusePack(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRefusePackResponse(rsp)
+}
+
+// UndoPackWithResponse Put the state of before in force again; done twice, it changes nothing
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/packs/{id}/undo (the `UndoPack` operationId).
+func (c *ClientWithResponses) UndoPackWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*UndoPackResponse, error) {
+	rsp, err := c.UndoPack(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUndoPackResponse(rsp)
+}
+
 // GetPoliciesWithResponse Policies in their order
 //
 // Returns a wrapper object for the known response body format(s).
@@ -9818,6 +15924,110 @@ func (c *ClientWithResponses) EditPolicyWithResponse(ctx context.Context, id ope
 		return nil, err
 	}
 	return ParseEditPolicyResponse(rsp)
+}
+
+// GetScorecardsWithResponse Every scorecard
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/scorecards (the `GetScorecards` operationId).
+func (c *ClientWithResponses) GetScorecardsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetScorecardsResponse, error) {
+	rsp, err := c.GetScorecards(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetScorecardsResponse(rsp)
+}
+
+// CreateScorecardWithBodyWithResponse Make a scorecard
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/scorecards (the `CreateScorecard` operationId).
+func (c *ClientWithResponses) CreateScorecardWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateScorecardResponse, error) {
+	rsp, err := c.CreateScorecardWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateScorecardResponse(rsp)
+}
+
+// CreateScorecardWithResponse Make a scorecard
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/scorecards (the `CreateScorecard` operationId).
+func (c *ClientWithResponses) CreateScorecardWithResponse(ctx context.Context, body CreateScorecardJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateScorecardResponse, error) {
+	rsp, err := c.CreateScorecard(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateScorecardResponse(rsp)
+}
+
+// ScoreTextWithBodyWithResponse What a text or a URL scores, word by word
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/scorecards/score (the `ScoreText` operationId).
+func (c *ClientWithResponses) ScoreTextWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ScoreTextResponse, error) {
+	rsp, err := c.ScoreTextWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseScoreTextResponse(rsp)
+}
+
+// ScoreTextWithResponse What a text or a URL scores, word by word
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/scorecards/score (the `ScoreText` operationId).
+func (c *ClientWithResponses) ScoreTextWithResponse(ctx context.Context, body ScoreTextJSONRequestBody, reqEditors ...RequestEditorFn) (*ScoreTextResponse, error) {
+	rsp, err := c.ScoreText(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseScoreTextResponse(rsp)
+}
+
+// DeleteScorecardWithResponse Delete a scorecard
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/scorecards/{id} (the `DeleteScorecard` operationId).
+func (c *ClientWithResponses) DeleteScorecardWithResponse(ctx context.Context, id openapi_types.UUID, params *DeleteScorecardParams, reqEditors ...RequestEditorFn) (*DeleteScorecardResponse, error) {
+	rsp, err := c.DeleteScorecard(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteScorecardResponse(rsp)
+}
+
+// EditScorecardWithBodyWithResponse Edit a scorecard; its words are replaced whole
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/scorecards/{id} (the `EditScorecard` operationId).
+func (c *ClientWithResponses) EditScorecardWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditScorecardParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditScorecardResponse, error) {
+	rsp, err := c.EditScorecardWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditScorecardResponse(rsp)
+}
+
+// EditScorecardWithResponse Edit a scorecard; its words are replaced whole
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/scorecards/{id} (the `EditScorecard` operationId).
+func (c *ClientWithResponses) EditScorecardWithResponse(ctx context.Context, id openapi_types.UUID, params *EditScorecardParams, body EditScorecardJSONRequestBody, reqEditors ...RequestEditorFn) (*EditScorecardResponse, error) {
+	rsp, err := c.EditScorecard(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditScorecardResponse(rsp)
 }
 
 // GetSeenWithResponse Hosts that were seen in the traffic
@@ -10000,6 +16210,502 @@ func (c *ClientWithResponses) TryUrlsWithResponse(ctx context.Context, body TryU
 		return nil, err
 	}
 	return ParseTryUrlsResponse(rsp)
+}
+
+// GetUnratedWithResponse Hosts of the recorded traffic of which nothing says what they are
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/unrated (the `GetUnrated` operationId).
+func (c *ClientWithResponses) GetUnratedWithResponse(ctx context.Context, params *GetUnratedParams, reqEditors ...RequestEditorFn) (*GetUnratedResponse, error) {
+	rsp, err := c.GetUnrated(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetUnratedResponse(rsp)
+}
+
+// ParseGetCategoriesResponse parses an HTTP response from a GetCategoriesWithResponse call
+func ParseGetCategoriesResponse(rsp *http.Response) (*GetCategoriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCategoriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CategoriesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateCategoryResponse parses an HTTP response from a CreateCategoryWithResponse call
+func ParseCreateCategoryResponse(rsp *http.Response) (*CreateCategoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateCategoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Category
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers CreateCategoryResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseDeleteCategoryResponse parses an HTTP response from a DeleteCategoryWithResponse call
+func ParseDeleteCategoryResponse(rsp *http.Response) (*DeleteCategoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteCategoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEditCategoryResponse parses an HTTP response from a EditCategoryWithResponse call
+func ParseEditCategoryResponse(rsp *http.Response) (*EditCategoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EditCategoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Category
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers EditCategoryResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetCategorySitesResponse parses an HTTP response from a GetCategorySitesWithResponse call
+func ParseGetCategorySitesResponse(rsp *http.Response) (*GetCategorySitesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCategorySitesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CategorySitesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCorrectionsResponse parses an HTTP response from a GetCorrectionsWithResponse call
+func ParseGetCorrectionsResponse(rsp *http.Response) (*GetCorrectionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCorrectionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CorrectionsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCorrectResponse parses an HTTP response from a CorrectWithResponse call
+func ParseCorrectResponse(rsp *http.Response) (*CorrectResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CorrectResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CorrectOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportCorrectionsResponse parses an HTTP response from a ExportCorrectionsWithResponse call
+func ParseExportCorrectionsResponse(rsp *http.Response) (*ExportCorrectionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportCorrectionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveCorrectionResponse parses an HTTP response from a RemoveCorrectionWithResponse call
+func ParseRemoveCorrectionResponse(rsp *http.Response) (*RemoveCorrectionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveCorrectionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
 }
 
 // ParseFindEntriesResponse parses an HTTP response from a FindEntriesWithResponse call
@@ -11725,6 +18431,837 @@ func ParseTidyListResponse(rsp *http.Response) (*TidyListResponse, error) {
 	return response, nil
 }
 
+// ParseLookupUrlsResponse parses an HTTP response from a LookupUrlsWithResponse call
+func ParseLookupUrlsResponse(rsp *http.Response) (*LookupUrlsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LookupUrlsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LookupsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDistrustKeyResponse parses an HTTP response from a DistrustKeyWithResponse call
+func ParseDistrustKeyResponse(rsp *http.Response) (*DistrustKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DistrustKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPackKeysResponse parses an HTTP response from a GetPackKeysWithResponse call
+func ParseGetPackKeysResponse(rsp *http.Response) (*GetPackKeysResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPackKeysResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PackKeysOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTrustKeyResponse parses an HTTP response from a TrustKeyWithResponse call
+func ParseTrustKeyResponse(rsp *http.Response) (*TrustKeyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TrustKeyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPacksResponse parses an HTTP response from a GetPacksWithResponse call
+func ParseGetPacksResponse(rsp *http.Response) (*GetPacksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPacksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PacksOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreatePackResponse parses an HTTP response from a CreatePackWithResponse call
+func ParseCreatePackResponse(rsp *http.Response) (*CreatePackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreatePackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Pack
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeletePackResponse parses an HTTP response from a DeletePackWithResponse call
+func ParseDeletePackResponse(rsp *http.Response) (*DeletePackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeletePackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPackResponse parses an HTTP response from a GetPackWithResponse call
+func ParseGetPackResponse(rsp *http.Response) (*GetPackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pack
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEditPackResponse parses an HTTP response from a EditPackWithResponse call
+func ParseEditPackResponse(rsp *http.Response) (*EditPackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EditPackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pack
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAcceptPackResponse parses an HTTP response from a AcceptPackWithResponse call
+func ParseAcceptPackResponse(rsp *http.Response) (*AcceptPackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcceptPackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pack
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPackChangesResponse parses an HTTP response from a GetPackChangesWithResponse call
+func ParseGetPackChangesResponse(rsp *http.Response) (*GetPackChangesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPackChangesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PackChangesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPackHistoryResponse parses an HTTP response from a GetPackHistoryWithResponse call
+func ParseGetPackHistoryResponse(rsp *http.Response) (*GetPackHistoryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPackHistoryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PackHistoryOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseImportPackResponse parses an HTTP response from a ImportPackWithResponse call
+func ParseImportPackResponse(rsp *http.Response) (*ImportPackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportPackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pack
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePullPackResponse parses an HTTP response from a PullPackWithResponse call
+func ParsePullPackResponse(rsp *http.Response) (*PullPackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PullPackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pack
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRefusePackResponse parses an HTTP response from a RefusePackWithResponse call
+func ParseRefusePackResponse(rsp *http.Response) (*RefusePackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RefusePackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pack
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUndoPackResponse parses an HTTP response from a UndoPackWithResponse call
+func ParseUndoPackResponse(rsp *http.Response) (*UndoPackResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UndoPackResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Pack
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetPoliciesResponse parses an HTTP response from a GetPoliciesWithResponse call
 func ParseGetPoliciesResponse(rsp *http.Response) (*GetPoliciesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -11900,6 +19437,298 @@ func ParseEditPolicyResponse(rsp *http.Response) (*EditPolicyResponse, error) {
 	switch {
 	case rsp.StatusCode == 200:
 		var headers EditPolicyResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetScorecardsResponse parses an HTTP response from a GetScorecardsWithResponse call
+func ParseGetScorecardsResponse(rsp *http.Response) (*GetScorecardsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetScorecardsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ScorecardsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateScorecardResponse parses an HTTP response from a CreateScorecardWithResponse call
+func ParseCreateScorecardResponse(rsp *http.Response) (*CreateScorecardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateScorecardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest ScorecardBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers CreateScorecardResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseScoreTextResponse parses an HTTP response from a ScoreTextWithResponse call
+func ParseScoreTextResponse(rsp *http.Response) (*ScoreTextResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ScoreTextResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ScoreOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteScorecardResponse parses an HTTP response from a DeleteScorecardWithResponse call
+func ParseDeleteScorecardResponse(rsp *http.Response) (*DeleteScorecardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteScorecardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEditScorecardResponse parses an HTTP response from a EditScorecardWithResponse call
+func ParseEditScorecardResponse(rsp *http.Response) (*EditScorecardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EditScorecardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ScorecardBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers EditScorecardResponse200Headers
 		if values := rsp.Header.Values("ETag"); len(values) > 0 {
 			var value string
 			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
@@ -12323,6 +20152,53 @@ func ParseTryUrlsResponse(rsp *http.Response) (*TryUrlsResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest TrialsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetUnratedResponse parses an HTTP response from a GetUnratedWithResponse call
+func ParseGetUnratedResponse(rsp *http.Response) (*GetUnratedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetUnratedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest UnratedOutputBody
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

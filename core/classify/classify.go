@@ -47,13 +47,20 @@ func SetID(categories []string) string {
 	return strings.Join(slices.Compact(keys), " ")
 }
 
-// Setup is what a classifier is made of.
-type Setup struct {
-	Corrections []Correction
-	Own         []Own
-	Packs       []Pack // by their rank
-	Scorecards  []Scorecard
-	Lists       *match.Index
+// Local is what is said here, ready to be asked. It is immutable, and may serve many classifiers.
+type Local struct {
+	corrections *match.Index
+	own         []Own
+	cards       []compiledCard
+}
+
+// NewLocal makes corrections, categories of our own and scorecards ready.
+func NewLocal(corrections []Correction, own []Own, cards []Scorecard) *Local {
+	l := &Local{corrections: compileCorrections(corrections), own: own}
+	for _, card := range cards {
+		l.cards = append(l.cards, compiledCard{card, card.index()})
+	}
+	return l
 }
 
 // Classifier answers what a URL is. It is immutable and safe for concurrent use.
@@ -92,9 +99,10 @@ const (
 	ByScorecard  Source = "scorecard"
 )
 
-// New returns a classifier. Apart from the corrections and scorecards it copies next to nothing: the indexes are shared.
-func New(s Setup) *Classifier {
-	c := &Classifier{packs: s.Packs}
+// New returns a classifier of what is said here, packs by their rank, and lists, which may be nil. It copies next to nothing: the
+// indexes are shared.
+func New(local *Local, packs []Pack, lists *match.Index) *Classifier {
+	c := &Classifier{packs: packs}
 	numbers := map[string]int32{}
 	number := func(key string) int32 {
 		n, ok := numbers[key]
@@ -120,24 +128,24 @@ func New(s Setup) *Classifier {
 		return n
 	}
 	ownOf := map[string][]int32{}
-	for i, o := range s.Own {
+	for i, o := range local.own {
 		c.own = append(c.own, own{number(o.Key), o.Adds})
 		for _, list := range o.Lists {
 			ownOf[list] = append(ownOf[list], int32(i))
 		}
 	}
 
-	parts := []*match.Index{corrections(s.Corrections)}
+	parts := []*match.Index{local.corrections}
 	what := []place{{what: ByCorrection}}
-	if s.Lists != nil {
-		parts, what = append(parts, s.Lists), append(what, place{what: ByOwn})
+	if lists != nil {
+		parts, what = append(parts, lists), append(what, place{what: ByOwn})
 	}
-	for i, p := range s.Packs {
+	for i, p := range packs {
 		parts, what = append(parts, p.Sites), append(what, place{what: ByCatalogue, at: int32(i)})
 	}
-	for i, card := range s.Scorecards {
-		c.scores = append(c.scores, scores{Scorecard: card, key: number(card.Category)})
-		parts, what = append(parts, card.index()), append(what, place{what: ByScorecard, at: int32(i)})
+	for i, card := range local.cards {
+		c.scores = append(c.scores, scores{Scorecard: card.Scorecard, key: number(card.Category)})
+		parts, what = append(parts, card.words), append(what, place{what: ByScorecard, at: int32(i)})
 	}
 	// Lists of different parts stay apart, whatever their ids.
 	c.index = match.Gather(parts...)
@@ -156,7 +164,7 @@ func New(s Setup) *Classifier {
 	return c
 }
 
-func corrections(all []Correction) *match.Index {
+func compileCorrections(all []Correction) *match.Index {
 	b := match.NewBuilder(len(all))
 	lists := map[string]int{}
 	for _, correction := range all {

@@ -51,8 +51,21 @@ func card(category string, threshold int, terms ...any) Scorecard {
 	return s
 }
 
-func quillmere() Setup {
-	return Setup{
+// setup is what a classifier of the tests is made of.
+type setup struct {
+	Corrections []Correction
+	Own         []Own
+	Packs       []Pack
+	Scorecards  []Scorecard
+	Lists       *match.Index
+}
+
+func (s setup) classifier() *Classifier {
+	return New(NewLocal(s.Corrections, s.Own, s.Scorecards), s.Packs, s.Lists)
+}
+
+func quillmere() setup {
+	return setup{
 		Corrections: []Correction{
 			correction(1, "marrow-trust.test", "charity"), correction(2, "marrow-trust.test/shop", "shopping"), correction(3, `~ ^https://[a-z]+\.late\.example/`, "news"),
 			correction(4, `~ late\.example/$`, "sport"),
@@ -89,7 +102,7 @@ func told(a Answer) string {
 }
 
 func TestExplain(t *testing.T) {
-	c := New(quillmere())
+	c := quillmere().classifier()
 	for _, row := range []struct {
 		url   string
 		sight match.Sight
@@ -129,7 +142,7 @@ func TestText(t *testing.T) {
 
 // reference classifies as the design says it, with a loop over everything and an index for each single entry.
 type reference struct {
-	Setup
+	setup
 	packs map[string][]string // the lines of each
 	lists []match.List
 }
@@ -229,7 +242,7 @@ func TestAgreesWithTheReference(t *testing.T) {
 		}
 		r.Lists = match.New(r.lists)
 		r.Scorecards = []Scorecard{card("adult", 10, "bare", 10, "x", -5, "odds", 5), card("betting", 3, "odds", 5, "a", -3)}
-		c := New(r.Setup)
+		c := r.classifier()
 		var result Result
 		for range 4 {
 			u := weburl.MustParse(rapid.SampledFrom([]string{"https://", "http://"}).Draw(t, "scheme") + rapid.SampledFrom([]string{"", "www."}).Draw(t, "www") +
@@ -263,7 +276,7 @@ func TestAgreesWithTheReference(t *testing.T) {
 }
 
 func TestClassifyAllocatesNothing(t *testing.T) {
-	c := New(quillmere())
+	c := quillmere().classifier()
 	var r Result
 	for _, url := range []string{"www.marrow-trust.test/shop", "heron.example/shop/birds?x=1", "dosage.example/tables", "shore.example/bare/odds", "203.0.113.7"} {
 		u := weburl.MustParse(url)
@@ -325,7 +338,7 @@ func BenchmarkClassify(b *testing.B) {
 			lists[1].Entries = append(lists[1].Entries, pattern.MustParse(fmt.Sprintf(`~ /mirror-%d[a-z]+\.`, i)))
 		}
 	}
-	c := New(Setup{Packs: []Pack{{ID: "p", Sites: catalogue}}, Lists: match.New(lists), Own: []Own{{"mirrors", []string{"globs", "regexes"}, true}}})
+	c := setup{Packs: []Pack{{ID: "p", Sites: catalogue}}, Lists: match.New(lists), Own: []Own{{"mirrors", []string{"globs", "regexes"}, true}}}.classifier()
 	texts := make([]string, 100_000)
 	for i := range texts {
 		texts[i] = fmt.Sprintf("https://www.%s/articles/%d/the-tide-tables-of-the-week?page=%d", names[random.IntN(len(names))], random.IntN(9999), random.IntN(9))

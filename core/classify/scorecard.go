@@ -31,6 +31,12 @@ func (s Scorecard) index() *match.Index {
 	return b.Build()
 }
 
+// compiledCard is a scorecard with the index of its words.
+type compiledCard struct {
+	Scorecard
+	words *match.Index
+}
+
 // scores is a scorecard in a classifier.
 type scores struct {
 	Scorecard

@@ -103,7 +103,7 @@ func ReadLine(text string, reading Reading) Line {
 }
 
 func (l *Line) read(reading Reading) {
-	if site, ok := plainSite(l.Text); ok {
+	if site, ok := PlainSite(l.Text); ok {
 		l.Entries = []Entry{site}
 		return
 	}
@@ -123,9 +123,9 @@ func (l *Line) read(reading Reading) {
 	}
 }
 
-// plainSite reads a line that is nothing but a host name, as nearly all of a large file are. It may say no where [Parse] and
+// PlainSite reads a line that is nothing but a host name, as nearly all of a large file are. It may say no where [Parse] and
 // [Mend] would both read a site, never the reverse.
-func plainSite(line string) (Entry, bool) {
+func PlainSite(line string) (Entry, bool) {
 	if len(line) > 200 || !strings.Contains(line, ".") || !weburl.IsPlainName(line) {
 		return Entry{}, false
 	}

@@ -96,7 +96,7 @@ func BenchmarkReadLines(b *testing.B) {
 func TestPlainSite(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		line := rapid.StringMatching(`[a-c0-9_-]{1,4}(\.[a-c0-9_-]{1,4}){0,3}\.?(xn--a|[a-z]{1,3}|[0-9])?`).Draw(t, "line")
-		short, ok := plainSite(line)
+		short, ok := PlainSite(line)
 		if !ok {
 			return
 		}
@@ -107,8 +107,8 @@ func TestPlainSite(t *testing.T) {
 		require.NoError(t, err, line)
 		assert.Equal(t, Mended{Entries: []Entry{short}}, mended)
 	})
-	_, ok := plainSite("heron.example")
+	_, ok := PlainSite("heron.example")
 	assert.True(t, ok)
-	_, ok = plainSite(strings.Repeat("a", 64) + ".example")
+	_, ok = PlainSite(strings.Repeat("a", 64) + ".example")
 	assert.False(t, ok)
 }

@@ -10,8 +10,10 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"widelark/internal/account"
+	"widelark/internal/catalogue"
 	"widelark/internal/companion"
 	"widelark/internal/listfile"
+	"widelark/internal/packfile"
 	"widelark/internal/revision"
 )
 
@@ -23,6 +25,8 @@ func (s *server) problem(ctx context.Context, err error) error {
 	var ready huma.StatusError
 	var file *listfile.Error
 	var recording *companion.Error
+	var pack *packfile.Error
+	var refused *catalogue.RefusedError
 	switch {
 	case errors.As(err, &ready):
 		return ready
@@ -33,6 +37,12 @@ func (s *server) problem(ctx context.Context, err error) error {
 		return huma.Error422UnprocessableEntity("The file cannot be read: " + file.Error() + ".")
 	case errors.As(err, &recording):
 		return huma.Error422UnprocessableEntity("The recording cannot be read: " + recording.Error() + ".")
+	case errors.As(err, &pack):
+		return huma.Error422UnprocessableEntity("The pack is refused: " + pack.Error() + ". The last good state stays.")
+	case errors.As(err, &refused):
+		return huma.Error409Conflict(refused.Error() + ". Nothing was changed.")
+	case errors.Is(err, catalogue.ErrNothingNew):
+		return huma.Error409Conflict("The file holds no later version than the one that is here. Nothing was changed.")
 	case errors.As(err, &used):
 		return huma.Error409Conflict("The list cannot be deleted: " + used.Error() + ". Take it out there first.")
 	case errors.Is(err, revision.ErrNotFound), errors.Is(err, account.ErrUnknown):

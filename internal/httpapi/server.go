@@ -17,6 +17,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"widelark/internal/account"
+	"widelark/internal/catalogue"
+	"widelark/internal/lookup"
 	"widelark/internal/revision"
 	"widelark/internal/subscription"
 	"widelark/internal/trial"
@@ -33,6 +35,13 @@ type Parts struct {
 	Seen     revision.SeenStore
 	Sources  revision.SourceStore
 	Puller   *subscription.Puller
+
+	Categories revision.CategoryStore
+	Packs      catalogue.Store
+	PackPuller *catalogue.Puller
+	Shelf      *catalogue.Shelf
+	Clerk      *lookup.Clerk
+
 	Sessions *scs.SessionManager
 	Alive    func(context.Context) error // reports whether the database answers
 	Console  fs.FS
@@ -110,6 +119,9 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerSources(api)
 	s.registerPolicies(api)
 	s.registerTrials(api)
+	s.registerCategories(api)
+	s.registerLookups(api)
+	s.registerPacks(api)
 	return api
 }
 

@@ -41,6 +41,7 @@ type Trial struct {
 	Because string         `json:"because,omitempty" doc:"What decided, in one sentence"`
 	Decider *Decider       `json:"decider,omitempty" doc:"Left out where no rule matched and the policy's otherwise held"`
 	Steps   []Step         `json:"steps,omitempty" doc:"Every rule of the policy in order"`
+	Class   *Class         `json:"class,omitempty" doc:"What the URL is"`
 	Matches []Match        `json:"matches,omitempty" doc:"Every list that has something to say about the URL, in a rule or not"`
 }
 
@@ -85,17 +86,21 @@ func (s *server) registerTrials(api huma.API) {
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
+		names, err := s.naming(ctx)
+		if err != nil {
+			return nil, err
+		}
 		out := &trialsOutput{}
 		out.Body.DraftVersion, out.Body.Policy, out.Body.Group = answers.DraftVersion, answers.Policy.Name, answers.Policy.Group.Name
 		out.Body.Trials = make([]Trial, len(answers.Answers))
 		for i, answer := range answers.Answers {
-			out.Body.Trials[i] = trialBody(answer)
+			out.Body.Trials[i] = trialBody(answer, names)
 		}
 		return out, nil
 	})
 }
 
-func trialBody(a trial.Answer) Trial {
+func trialBody(a trial.Answer, names naming) Trial {
 	if a.Problem != "" {
 		return Trial{Input: a.Input, Problem: a.Problem}
 	}
@@ -113,6 +118,7 @@ func trialBody(a trial.Answer) Trial {
 		t.Steps = append(t.Steps, body)
 	}
 	t.Matches = matches(d.Hits)
+	t.Class = names.class(a.Class)
 	return t
 }
 

@@ -22,7 +22,7 @@ var kinds = []pattern.Kind{pattern.Site, pattern.Host, pattern.Below, pattern.Pa
 
 // readEntry reads an entry as a pack may hold it.
 func readEntry(text string) (Site, error) {
-	if plainName(text) {
+	if _, plain := pattern.PlainSite(text); plain {
 		return Site{Entry: text, Plain: true}, nil
 	}
 	entry, err := pattern.Parse(text)
@@ -36,34 +36,6 @@ func readEntry(text string) (Site, error) {
 	default:
 		return Site{Entry: p.Key(), Pattern: p}, nil
 	}
-}
-
-// plainName reports whether a text is surely a site in the form in which entries are compared: nearly all of a pack are, and need not
-// be parsed.
-func plainName(text string) bool {
-	label, letter, dots := 0, false, 0
-	for i := range len(text) {
-		switch c := text[i]; {
-		case c == '.':
-			if label == 0 || text[i-1] == '-' {
-				return false
-			}
-			label, letter = 0, false
-			dots++
-			continue
-		case c >= 'a' && c <= 'z':
-			letter = true
-		case c >= '0' && c <= '9':
-		case c == '-' && label > 0 && (label != 3 || text[i-1] != '-'): // "--" there is for names in other scripts
-		default:
-			return false
-		}
-		if label++; label > 63 {
-			return false
-		}
-	}
-	// A last label with a letter first of all is no number, so the host is no address.
-	return dots > 0 && label > 0 && letter && len(text) <= 253 && text[len(text)-1] != '-' && text[strings.LastIndexByte(text, '.')+1] >= 'a'
 }
 
 // readCategories checks the categories of a line and returns them as a set.

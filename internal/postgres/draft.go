@@ -11,10 +11,10 @@ import (
 	"widelark/internal/revision"
 )
 
-// DraftVersion returns the version that the draft has now.
-func (s *Store) DraftVersion(ctx context.Context) (version int64, err error) {
-	err = s.pool.QueryRow(ctx, `select version from draft`).Scan(&version)
-	return version, err
+// DraftVersion returns the versions that the draft and the catalogue have now.
+func (s *Store) DraftVersion(ctx context.Context) (draft, catalogue int64, err error) {
+	err = s.pool.QueryRow(ctx, `select d.version, c.version from draft d, catalogue c`).Scan(&draft, &catalogue)
+	return draft, catalogue, err
 }
 
 // ReadDraft lets read look at the draft as it is at one moment.
@@ -27,7 +27,7 @@ func (s *Store) ReadDraft(ctx context.Context, read func(revision.DraftReader) e
 type draftReader struct{ tx pgx.Tx }
 
 func (r draftReader) Draft(ctx context.Context) (draft revision.Draft, err error) {
-	if err := r.tx.QueryRow(ctx, `select version from draft`).Scan(&draft.Version); err != nil {
+	if err := r.tx.QueryRow(ctx, `select d.version, d.classified, c.version from draft d, catalogue c`).Scan(&draft.Version, &draft.Classified, &draft.Catalogue); err != nil {
 		return draft, err
 	}
 	rows, err := r.tx.Query(ctx, `select id, name, version, entry_count from lists order by lower(name)`)
@@ -36,6 +36,19 @@ func (r draftReader) Draft(ctx context.Context) (draft revision.Draft, err error
 	}
 	draft.Policies, err = policies(ctx, r.tx)
 	return draft, err
+}
+
+func (r draftReader) Local(ctx context.Context) (local revision.Local, err error) {
+	rows, err := r.tx.Query(ctx, `select `+correctionColumns+` from corrections order by id`)
+	if local.Corrections, err = all(rows, err, scanCorrection); err != nil {
+		return local, err
+	}
+	if local.Own, err = ownCategories(ctx, r.tx); err != nil {
+		return local, err
+	}
+	rows, err = r.tx.Query(ctx, `select `+scorecardColumns+` from scorecards order by lower(name)`)
+	local.Scorecards, err = all(rows, err, scanScorecard)
+	return local, err
 }
 
 func (r draftReader) Entries(ctx context.Context, list uuid.UUID, since int64, sink revision.EntrySink) error {

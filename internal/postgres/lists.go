@@ -12,8 +12,9 @@ import (
 
 // listColumns are the fields of revision.List, in a query whose list is l.
 const listColumns = `l.id, l.name, l.description, l.colour, l.owner, l.entry_count, l.note_count, l.version, l.created_at, l.updated_at,
-	l.updated_by, array(select distinct p.name from rule_lists r join policies p on p.id = r.policy_id
-		where r.list_id = l.id order by p.name) as used_by`
+	l.updated_by, array(select distinct p.name from rule_lists r join policies p on p.id = r.policy_id where r.list_id = l.id
+		union select 'category ' || o.name from own_category_lists r join own_categories o on o.id = r.category_id where r.list_id = l.id
+		order by 1) as used_by`
 
 var scanList = pgx.RowToStructByName[revision.List]
 
@@ -107,6 +108,14 @@ func (s *Store) RemoveList(ctx context.Context, id uuid.UUID, seen int64) error 
 			err := row.Scan(&rule, &policy)
 			return fmt.Sprintf("the rule %q of the policy %q", rule, policy), err
 		})
+		if err != nil {
+			return err
+		}
+		rows, err = tx.Query(ctx, `select o.name from own_category_lists r join own_categories o on o.id = r.category_id where r.list_id = $1 order by 1`, id)
+		categories, err := all(rows, err, pgx.RowTo[string])
+		for _, name := range categories {
+			users = append(users, fmt.Sprintf("the category %q", name))
+		}
 		switch {
 		case err != nil:
 			return err

@@ -23,6 +23,7 @@ import (
 	"github.com/riverqueue/river/rivermigrate"
 
 	"widelark/internal/account"
+	"widelark/internal/catalogue"
 	"widelark/internal/revision"
 )
 
@@ -41,6 +42,9 @@ var (
 
 	_ revision.SeenStore   = (*Store)(nil)
 	_ revision.SourceStore = (*Store)(nil)
+
+	_ revision.CategoryStore = (*Store)(nil)
+	_ catalogue.Store        = (*Store)(nil)
 )
 
 // Open connects to a database and brings its tables up to date. The caller closes the store.
@@ -144,7 +148,8 @@ func lockVersion(ctx context.Context, tx pgx.Tx, table string, id any, seen int6
 }
 
 // fieldOf names the field that a unique index guards.
-var fieldOf = map[string]string{"lists_name": "name", "groups_name": "name", "policies_name": "name"}
+var fieldOf = map[string]string{"lists_name": "name", "groups_name": "name", "policies_name": "name", "packs_name": "name",
+	"own_categories_key": "name", "scorecards_name": "name"}
 
 // ours turns PostgreSQL's errors into the domain's.
 func ours(err error) error {

@@ -152,13 +152,13 @@ func TestReplaceAndPreview(t *testing.T) {
 		return report, err
 	}
 	before := written(t, store, list.ID)
-	version, err := store.DraftVersion(t.Context())
+	version, _, err := store.DraftVersion(t.Context())
 	require.NoError(t, err)
 	for _, how := range []revision.Merging{{}, {Replace: true}} {
 		preview, err := load(file, revision.Merging{Replace: how.Replace, Preview: true})
 		require.NoError(t, err)
 		assert.Equal(t, before, written(t, store, list.ID), "a preview keeps nothing")
-		now, err := store.DraftVersion(t.Context())
+		now, _, err := store.DraftVersion(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, version, now)
 		want := revision.Merged{Added: 1, Updated: 1, Same: 1, Notes: 1}

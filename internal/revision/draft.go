@@ -13,6 +13,9 @@ type Draft struct {
 	Version  int64
 	Lists    []DraftList // by name
 	Policies []Policy    // in their order
+
+	Classified int64 // the version when what is said about categories changed last
+	Catalogue  int64 // the version of the catalogue
 }
 
 // DraftList is a list without its entries.
@@ -33,6 +36,7 @@ type EntrySink interface {
 // DraftReader reads the draft as it is at one moment.
 type DraftReader interface {
 	Draft(ctx context.Context) (Draft, error)
+	Local(ctx context.Context) (Local, error)
 
 	// Entries gives the entries of a list to sink that came after a version; 0 for all.
 	Entries(ctx context.Context, list uuid.UUID, since int64, sink EntrySink) error

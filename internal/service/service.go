@@ -14,7 +14,9 @@ import (
 	"github.com/alexedwards/scs/pgxstore"
 
 	"widelark/internal/account"
+	"widelark/internal/catalogue"
 	"widelark/internal/httpapi"
+	"widelark/internal/lookup"
 	"widelark/internal/postgres"
 	"widelark/internal/subscription"
 	"widelark/internal/trial"
@@ -78,7 +80,9 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 		return nil, err
 	}
 	sessions := pgxstore.NewWithCleanupInterval(store.Pool(), 10*time.Minute)
-	desk := trial.NewDesk(store, zone, time.Now)
+	shelf := catalogue.NewShelf(store, log)
+	desk := trial.NewDesk(store, shelf, zone, time.Now)
+	packs := &catalogue.Puller{Store: store, Shelf: shelf, Now: time.Now}
 	puller := &subscription.Puller{Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = desk.Prepare(ctx) }}
 	s := &Service{
 		Door: door, URL: "http://" + listener.Addr().String(), store: store, sessions: sessions, failed: make(chan error, 1),
@@ -86,18 +90,22 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Door: door, Store: store, Desk: desk, Keeper: upkeep.NewKeeper(store, store, desk),
-			Seen: store, Sources: store, Puller: puller, Alive: store.Ping, Console: web.Console(), Log: log, Version: version,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Shelf: shelf, Clerk: lookup.NewClerk(desk, shelf, store, store), Alive: store.Ping, Console: web.Console(), Log: log, Version: version,
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
 		ReadHeaderTimeout: 10 * time.Second,
 		IdleTimeout:       2 * time.Minute,
 		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelWarn),
 	}
+	if err := shelf.Load(ctx); err != nil {
+		s.closeStores()
+		return nil, fmt.Errorf("the catalogue cannot be read: %w", err)
+	}
 	if err := desk.Prepare(ctx); err != nil {
 		s.closeStores()
 		return nil, fmt.Errorf("the draft cannot be read: %w", err)
 	}
-	if s.pulls, err = subscription.Start(context.WithoutCancel(ctx), store.Pool(), puller, log); err != nil {
+	if s.pulls, err = subscription.Start(context.WithoutCancel(ctx), store.Pool(), puller, packs, log); err != nil {
 		s.closeStores()
 		return nil, fmt.Errorf("the work in the background cannot begin: %w", err)
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
+	"widelark/internal/catalogue"
 	"widelark/internal/revision"
 )
 
@@ -30,6 +31,16 @@ func (pullArgs) InsertOpts() river.InsertOpts {
 		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning, rivertype.JobStateScheduled,
 	}}}
 }
+
+type pullPackArgs struct {
+	PackID uuid.UUID `json:"pack_id" river:"unique"`
+}
+
+// Kind names the job where it is kept.
+func (pullPackArgs) Kind() string { return "pull_pack" }
+
+// InsertOpts has a pack stand in the queue once, however often its time comes.
+func (pullPackArgs) InsertOpts() river.InsertOpts { return pullArgs{}.InsertOpts() }
 
 // dueArgs looks for sources whose time has come.
 type dueArgs struct{}
@@ -55,19 +66,50 @@ func (w *pullWorker) Work(ctx context.Context, job *river.Job[pullArgs]) error {
 	return err
 }
 
+type pullPackWorker struct {
+	river.WorkerDefaults[pullPackArgs]
+	puller *catalogue.Puller
+}
+
+// Timeout leaves a slow source its time.
+func (w *pullPackWorker) Timeout(*river.Job[pullPackArgs]) time.Duration { return time.Hour }
+
+func (w *pullPackWorker) Work(ctx context.Context, job *river.Job[pullPackArgs]) error {
+	pack, err := w.puller.Store.Pack(ctx, job.Args.PackID)
+	if errors.Is(err, revision.ErrNotFound) { // taken away meanwhile
+		return nil
+	}
+	if err == nil {
+		_, err = w.puller.Pull(ctx, pack, false)
+	}
+	return err
+}
+
 type dueWorker struct {
 	river.WorkerDefaults[dueArgs]
 	puller *Puller
+	packs  *catalogue.Puller
 }
 
 func (w *dueWorker) Work(ctx context.Context, _ *river.Job[dueArgs]) error {
-	due, err := w.puller.Store.DueSources(ctx, w.puller.Now())
-	if err != nil || len(due) == 0 {
+	lists, err := w.puller.Store.DueSources(ctx, w.puller.Now())
+	if err != nil {
 		return err
 	}
+	packs, err := w.packs.Store.DuePacks(ctx, w.packs.Now())
+	if err != nil {
+		return err
+	}
+	var due []river.JobArgs
+	for _, source := range lists {
+		due = append(due, pullArgs{source.ListID})
+	}
+	for _, pack := range packs {
+		due = append(due, pullPackArgs{pack.ID})
+	}
 	queue := river.ClientFromContext[pgx.Tx](ctx)
-	for _, source := range due {
-		if _, err := queue.Insert(ctx, pullArgs{source.ListID}, nil); err != nil {
+	for _, job := range due {
+		if _, err := queue.Insert(ctx, job, nil); err != nil {
 			return err
 		}
 	}
@@ -82,10 +124,11 @@ const lookEvery = 30 * time.Second
 type Runner struct{ queue *river.Client[pgx.Tx] }
 
 // Start begins to pull. Stop ends it.
-func Start(ctx context.Context, pool *pgxpool.Pool, puller *Puller, log *slog.Logger) (*Runner, error) {
+func Start(ctx context.Context, pool *pgxpool.Pool, puller *Puller, packs *catalogue.Puller, log *slog.Logger) (*Runner, error) {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &pullWorker{puller: puller})
-	river.AddWorker(workers, &dueWorker{puller: puller})
+	river.AddWorker(workers, &pullPackWorker{puller: packs})
+	river.AddWorker(workers, &dueWorker{puller: puller, packs: packs})
 	queue, err := river.NewClient(riverpgxv5.New(pool), &river.Config{
 		Logger:  slog.New(quiet{log.Handler()}),
 		Queues:  map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 2}},

@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widelark/core/pattern"
+	"widelark/internal/catalogue"
 	"widelark/internal/postgres"
 	"widelark/internal/revision"
 	"widelark/internal/subscription"
@@ -224,7 +225,7 @@ func TestRunnersShareTheWork(t *testing.T) {
 		house.now = time.Now().Add(time.Minute)
 		for range 2 {
 			house.puller.Pulled = nil
-			runner, err := subscription.Start(t.Context(), house.store.Pool(), house.puller, slog.New(slog.DiscardHandler))
+			runner, err := subscription.Start(t.Context(), house.store.Pool(), house.puller, &catalogue.Puller{Store: house.store, Now: time.Now}, slog.New(slog.DiscardHandler))
 			require.NoError(t, err)
 			t.Cleanup(func() {
 				ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)

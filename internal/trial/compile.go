@@ -2,9 +2,11 @@ package trial
 
 import (
 	"context"
+	"fmt"
 
 	"github.com/google/uuid"
 
+	"widelark/core/classify"
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
@@ -19,6 +21,7 @@ type compiled struct {
 	index    *match.Index
 	groups   map[uuid.UUID]group // by list; the small ones together under uuid.Nil
 	policies []policy.Policy     // as draft.Policies
+	local    *classify.Local     // at draft.Classified
 	overlaid int                 // the most entries that stand beside one group
 }
 
@@ -78,7 +81,55 @@ func compile(ctx context.Context, r revision.DraftReader, before *compiled, most
 	}
 	c.index = match.Join(parts...)
 	c.policies = decided(draft.Policies)
-	return c, nil
+	if c.local = before.local; c.local == nil || before.draft.Classified != draft.Classified {
+		c.local, err = compileLocal(ctx, r)
+	}
+	return c, err
+}
+
+// compileLocal makes what is said here about categories ready.
+func compileLocal(ctx context.Context, r revision.DraftReader) (*classify.Local, error) {
+	said, err := r.Local(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var corrections []classify.Correction
+	for _, c := range said.Corrections {
+		corrections = append(corrections, classify.Correction{ID: c.ID, Pattern: c.Entry, Categories: c.Categories})
+	}
+	var own []classify.Own
+	for _, c := range said.Own {
+		one := classify.Own{Key: c.Key, Adds: c.Adds}
+		for _, l := range c.Lists {
+			one.Lists = append(one.Lists, l.ID.String())
+		}
+		own = append(own, one)
+	}
+	var cards []classify.Scorecard
+	for _, c := range said.Scorecards {
+		if c.Off {
+			continue
+		}
+		card, err := Card(c)
+		if err != nil {
+			return nil, err
+		}
+		cards = append(cards, card)
+	}
+	return classify.NewLocal(corrections, own, cards), nil
+}
+
+// Card returns a scorecard as the core has it.
+func Card(c revision.Scorecard) (classify.Scorecard, error) {
+	card := classify.Scorecard{ID: c.ID.String(), Name: c.Name, Category: c.Category, Threshold: c.Threshold}
+	for _, term := range c.Terms {
+		word, err := revision.ParseWord(term.Word)
+		if err != nil {
+			return card, fmt.Errorf("a kept word cannot be read any more: %s: %w", term.Word, err)
+		}
+		card.Terms = append(card.Terms, classify.Term{Word: word, Points: term.Points})
+	}
+	return card, nil
 }
 
 // at returns the group with its lists as they are now.

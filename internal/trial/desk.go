@@ -15,16 +15,18 @@ import (
 	"sync/atomic"
 	"time"
 
+	"widelark/core/classify"
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
+	"widelark/internal/catalogue"
 	"widelark/internal/revision"
 )
 
 // Store is where the draft comes from.
 type Store interface {
-	DraftVersion(ctx context.Context) (int64, error)
+	DraftVersion(ctx context.Context) (draft, catalogue int64, err error)
 	ReadDraft(ctx context.Context, read func(revision.DraftReader) error) error
 }
 
@@ -32,17 +34,27 @@ type Store interface {
 // is safe for concurrent use.
 type Desk struct {
 	store Store
+	shelf *catalogue.Shelf
 	zone  *time.Location
 	now   func() time.Time
 
 	compiled atomic.Pointer[compiled] // replaced whole, never edited
 	building sync.Mutex               // one build at a time
 	merging  atomic.Bool              // a build in the background is under way
+
+	classed atomic.Pointer[classed] // replaced whole, never edited
+}
+
+// classed is a classifier with what it was made of.
+type classed struct {
+	of      *compiled
+	loaded  *catalogue.Loaded
+	answers *classify.Classifier
 }
 
 // NewDesk returns a desk. Days begin and end in zone. now is the clock.
-func NewDesk(store Store, zone *time.Location, now func() time.Time) *Desk {
-	return &Desk{store: store, zone: zone, now: now}
+func NewDesk(store Store, shelf *catalogue.Shelf, zone *time.Location, now func() time.Time) *Desk {
+	return &Desk{store: store, shelf: shelf, zone: zone, now: now}
 }
 
 // Question is what is tried. The zero Group asks for the first policy, the zero Sight for all that there is to see.
@@ -60,6 +72,7 @@ type Answer struct {
 	Decision policy.Decision
 	Because  string
 	AtFull   policy.Verdict // at a lesser sight, what the verdict would be at full; else empty
+	Class    classify.Answer
 }
 
 // Answers are the answers to one question, all decided on one version of the draft.
@@ -85,6 +98,7 @@ func (d *Desk) Try(ctx context.Context, q Question) (Answers, error) {
 	sight := cmp.Or(q.Sight, match.Full)
 	answers.Answers = make([]Answer, len(q.URLs))
 	today := pattern.DateOf(d.now().In(d.zone))
+	classifier := d.classifier(c)
 	for i, text := range q.URLs {
 		if i%256 == 0 && ctx.Err() != nil {
 			return Answers{}, ctx.Err()
@@ -101,6 +115,7 @@ func (d *Desk) Try(ctx context.Context, q Question) (Answers, error) {
 			a.AtFull = policy.Decide(c.index, c.policies[at], a.URL, today, match.Full).Verdict
 		}
 		a.Because = a.Decision.Because(c.policies[at])
+		a.Class = classifier.Explain(a.URL, today, sight)
 	}
 	return answers, nil
 }
@@ -114,6 +129,35 @@ func (d *Desk) Index(ctx context.Context) (*match.Index, pattern.Date, error) {
 	return c.index, pattern.DateOf(d.now().In(d.zone)), nil
 }
 
+// Classifier returns what says what URLs are, with the catalogue as it is loaded, and the day that it is now where the organisation is.
+func (d *Desk) Classifier(ctx context.Context) (*classify.Classifier, pattern.Date, error) {
+	c, err := d.current(ctx)
+	if err != nil {
+		return nil, pattern.Date{}, err
+	}
+	return d.classifier(c), pattern.DateOf(d.now().In(d.zone)), nil
+}
+
+// ClassifierWith returns a classifier of the draft with other packs than those that are loaded.
+func (d *Desk) ClassifierWith(ctx context.Context, packs []classify.Pack) (*classify.Classifier, error) {
+	c, err := d.current(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return classify.New(c.local, packs, c.index), nil
+}
+
+// classifier returns the classifier of a compiled draft. It is made again where the draft or the catalogue is another.
+func (d *Desk) classifier(c *compiled) *classify.Classifier {
+	loaded := d.shelf.Loaded()
+	if last := d.classed.Load(); last != nil && last.of == c && last.loaded == loaded {
+		return last.answers
+	}
+	fresh := &classed{c, loaded, classify.New(c.local, loaded.Packs, c.index)}
+	d.classed.Store(fresh)
+	return fresh.answers
+}
+
 // Prepare compiles the draft ahead of the next trial, so that this one need not wait for it.
 func (d *Desk) Prepare(ctx context.Context) error {
 	_, err := d.current(ctx)
@@ -122,10 +166,11 @@ func (d *Desk) Prepare(ctx context.Context) error {
 
 // current returns the draft compiled at its present version.
 func (d *Desk) current(ctx context.Context) (*compiled, error) {
-	version, err := d.store.DraftVersion(ctx)
+	version, shelved, err := d.store.DraftVersion(ctx)
 	if err != nil {
 		return nil, err
 	}
+	d.shelf.Notice(shelved)
 	if c := d.compiled.Load(); c != nil && c.draft.Version >= version {
 		return c, nil
 	}
@@ -161,7 +206,7 @@ func (d *Desk) mergeOverlays(ctx context.Context) {
 	defer d.merging.Store(false)
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Minute)
 	defer cancel()
-	fresh, err := (&Desk{store: d.store}).build(ctx, d.compiled.Load(), mergeFrom)
+	fresh, err := (&Desk{store: d.store, shelf: d.shelf}).build(ctx, d.compiled.Load(), mergeFrom)
 	if err != nil {
 		return // the next trial that finds much beside the bases begins again
 	}

@@ -2,6 +2,7 @@ package trial_test
 
 import (
 	"fmt"
+	"log/slog"
 	"math/rand/v2"
 	"os"
 	"strings"
@@ -15,6 +16,7 @@ import (
 
 	"widelark/core/pattern"
 	"widelark/core/policy"
+	"widelark/internal/catalogue"
 	"widelark/internal/postgres"
 	"widelark/internal/revision"
 	"widelark/internal/testkit"
@@ -71,7 +73,7 @@ func TestEditsCountEverywhere(t *testing.T) {
 	other, err := postgres.Open(t.Context(), h.url)
 	require.NoError(t, err)
 	defer other.Close()
-	here, there := trial.NewDesk(h.store, time.UTC, time.Now), trial.NewDesk(other, time.UTC, time.Now)
+	here, there := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now), trial.NewDesk(other, catalogue.NewShelf(other, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
 	assert.Equal(t, policy.Allow, verdict(t, here, "heron.example"))
 	assert.Equal(t, policy.Allow, verdict(t, there, "heron.example"))
 	h.add(t, "heron.example")
@@ -95,7 +97,7 @@ func TestDaysEndInTheZone(t *testing.T) {
 	} {
 		now, err := time.Parse(time.RFC3339, at)
 		require.NoError(t, err)
-		desk := trial.NewDesk(h.store, zone, func() time.Time { return now })
+		desk := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), zone, func() time.Time { return now })
 		assert.Equal(t, want, verdict(t, desk, "heron.example"), at)
 	}
 }
@@ -104,7 +106,7 @@ func TestDaysEndInTheZone(t *testing.T) {
 func TestTrialsGoOnDuringEdits(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
-	desk := trial.NewDesk(h.store, time.UTC, time.Now)
+	desk := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
 	const hands, each = 4, 12
 	var all sync.WaitGroup
 	for hand := range hands {
@@ -131,7 +133,7 @@ func TestTrialsGoOnDuringEdits(t *testing.T) {
 func TestLargeLists(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
-	desk := trial.NewDesk(h.store, time.UTC, time.Now)
+	desk := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
 	lines := make([]string, 6_000)
 	for i := range lines {
 		lines[i] = fmt.Sprintf("site-%d.example", i)
@@ -178,7 +180,7 @@ func TestFollowingEditsIsReadingAnew(t *testing.T) {
 	small, err := h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Small")}, "edda")
 	require.NoError(t, err)
 	lists := []uuid.UUID{h.list.ID, small.ID}
-	follower := trial.NewDesk(h.store, time.UTC, time.Now)
+	follower := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
 	hosts := func() (all []string) {
 		for range 60 {
 			all = append(all, fmt.Sprintf("www.site-%d.example/x", random.IntN(40)))
@@ -216,7 +218,7 @@ func TestFollowingEditsIsReadingAnew(t *testing.T) {
 		q := trial.Question{URLs: hosts()}
 		followed, err := follower.Try(t.Context(), q)
 		require.NoError(t, err)
-		anew, err := trial.NewDesk(h.store, time.UTC, time.Now).Try(t.Context(), q)
+		anew, err := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now).Try(t.Context(), q)
 		require.NoError(t, err)
 		for i := range q.URLs {
 			require.Equal(t, anew.Answers[i].Decision, followed.Answers[i].Decision, "step %d: %s", step, q.URLs[i])
@@ -235,7 +237,7 @@ func TestAnswers(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
 	h.add(t, "# note", "heron.example", "*.heron.example")
-	desk := trial.NewDesk(h.store, time.UTC, time.Now)
+	desk := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
 	answers, err := desk.Try(t.Context(), trial.Question{URLs: []string{"www.heron.example", "gopher://x"}, Group: "everyone"})
 	require.NoError(t, err)
 	d := answers.Answers[0].Decision

@@ -2,6 +2,7 @@ package upkeep_test
 
 import (
 	"fmt"
+	"log/slog"
 	"os"
 	"strings"
 	"testing"
@@ -15,6 +16,7 @@ import (
 	"widelark/core/policy"
 	"widelark/core/tidy"
 	"widelark/core/weburl"
+	"widelark/internal/catalogue"
 	"widelark/internal/postgres"
 	"widelark/internal/revision"
 	"widelark/internal/testkit"
@@ -38,7 +40,7 @@ func newHouse(t *testing.T) house {
 	require.NoError(t, err)
 	t.Cleanup(store.Close)
 	now := func() time.Time { return time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC) }
-	desk := trial.NewDesk(store, time.UTC, now)
+	desk := trial.NewDesk(store, catalogue.NewShelf(store, slog.New(slog.DiscardHandler)), time.UTC, now)
 	return house{store, desk, upkeep.NewKeeper(store, store, desk)}
 }
 

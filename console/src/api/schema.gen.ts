@@ -4,6 +4,111 @@
  */
 
 export interface paths {
+    "/api/v1/categories": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Families and categories, with how many sites and how much traffic they have */
+        get: operations["getCategories"];
+        put?: never;
+        /** Make a category of our own from lists */
+        post: operations["createCategory"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/categories/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete a category of our own; its lists stay */
+        delete: operations["deleteCategory"];
+        options?: never;
+        head?: never;
+        /** Edit a category of our own */
+        patch: operations["editCategory"];
+        trace?: never;
+    };
+    "/api/v1/categories/{key}/sites": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the catalogue has in a category or family, by entry */
+        get: operations["getCategorySites"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/corrections": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Corrections, in the order in which they were made */
+        get: operations["getCorrections"];
+        put?: never;
+        /** Say which categories sites, hosts or pages have, whatever the catalogue says */
+        post: operations["correct"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/corrections/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All corrections as a CSV file that can be sent to whoever keeps the pack, and that a pack can be built from */
+        get: operations["exportCorrections"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/corrections/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a correction back */
+        delete: operations["removeCorrection"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/entries": {
         parameters: {
             query?: never;
@@ -368,6 +473,198 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lookups": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What these URLs are, and who says so */
+        post: operations["lookupUrls"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/pack-keys": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The public keys that packs may be signed with */
+        get: operations["getPackKeys"];
+        put?: never;
+        /** Trust packs that are signed with a key */
+        post: operations["trustKey"];
+        /** Trust a key no more; what came with it stays */
+        delete: operations["distrustKey"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/packs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every pack, what is in force of it and how its last pull went */
+        get: operations["getPacks"];
+        put?: never;
+        /** Have a pack pulled from an address, or a place for one that is imported by hand */
+        post: operations["createPack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/packs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One pack */
+        get: operations["getPack"];
+        put?: never;
+        post?: never;
+        /** Take a pack out of the catalogue, with its history */
+        delete: operations["deletePack"];
+        options?: never;
+        head?: never;
+        /** Change what is chosen about a pack */
+        patch: operations["editPack"];
+        trace?: never;
+    };
+    "/api/v1/packs/{id}/accept": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put the update that waits in force */
+        post: operations["acceptPack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/packs/{id}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What an update changes: sites, and recorded traffic */
+        get: operations["getPackChanges"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/packs/{id}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a pack came to, and when it was in force */
+        get: operations["getPackHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/packs/{id}/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put a pack's file into the catalogue */
+        post: operations["importPack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/packs/{id}/pull": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Pull a pack now */
+        post: operations["pullPack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/packs/{id}/refuse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Leave the update that waits aside; a later one is asked for again */
+        post: operations["refusePack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/packs/{id}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put the state of before in force again; done twice, it changes nothing */
+        post: operations["undoPack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/policies": {
         parameters: {
             query?: never;
@@ -401,6 +698,59 @@ export interface paths {
         head?: never;
         /** Edit a policy; its rules are replaced whole */
         patch: operations["editPolicy"];
+        trace?: never;
+    };
+    "/api/v1/scorecards": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every scorecard */
+        get: operations["getScorecards"];
+        put?: never;
+        /** Make a scorecard */
+        post: operations["createScorecard"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scorecards/score": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a text or a URL scores, word by word */
+        post: operations["scoreText"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/scorecards/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete a scorecard */
+        delete: operations["deleteScorecard"];
+        options?: never;
+        head?: never;
+        /** Edit a scorecard; its words are replaced whole */
+        patch: operations["editScorecard"];
         trace?: never;
     };
     "/api/v1/seen": {
@@ -509,6 +859,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/unrated": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Hosts of the recorded traffic of which nothing says what they are */
+        get: operations["getUnrated"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -539,6 +906,53 @@ export interface components {
              * @description Pages that were web addresses
              */
             kept: number;
+        };
+        CategoriesOutputBody: {
+            /** @description In the order of their families or, for a text, the likeliest first */
+            categories: components["schemas"]["Category"][];
+            families: components["schemas"]["Family"][];
+            /** @description All recorded traffic */
+            total: components["schemas"]["Traffic"];
+            /** @description That of which nothing says what it is */
+            unrated: components["schemas"]["Traffic"];
+        };
+        Category: {
+            about: string;
+            /** @description A host that is in it */
+            example?: string;
+            /** @description The key of its family */
+            family: string;
+            /** @description Stays when the name changes */
+            key: string;
+            keywords: string[];
+            name: string;
+            /** @description Where it is a category of our own */
+            own?: components["schemas"]["OwnCategory"];
+            /**
+             * Format: int64
+             * @description Entries of the catalogue
+             */
+            sites: number;
+            traffic: components["schemas"]["Traffic"];
+        };
+        CategoryRef: {
+            /** @description The name of its family */
+            family: string;
+            key: string;
+            name: string;
+            security: boolean;
+        };
+        CategorySite: {
+            /** @description Keys */
+            categories: string[];
+            entry: string;
+            /** @description The name of the pack that says so */
+            pack: string;
+        };
+        CategorySitesOutputBody: {
+            /** @description The cursor of the next page; left out on the last */
+            next?: string;
+            sites: components["schemas"]["CategorySite"][];
         };
         Caught: {
             /**
@@ -600,6 +1014,23 @@ export interface components {
             line: number;
             /** @description As it stood in the file */
             text: string;
+        };
+        Class: {
+            /**
+             * @description Who says what it is; empty where nobody does
+             * @enum {string}
+             */
+            by: "" | "correction" | "own category" | "catalogue" | "scorecard";
+            /** @description None where it is unrated */
+            categories: components["schemas"]["CategoryRef"][];
+            /** @description What counts */
+            given: components["schemas"]["Given"][];
+            /** @description What was said, and does not count beside what is given */
+            overruled: components["schemas"]["Given"][];
+            /** @description Scorecards with a word in the URL */
+            scores: components["schemas"]["Score"][];
+            /** @description At a lesser sight: the first 100 that could say otherwise */
+            unclear: components["schemas"]["Given"][];
         };
         Companion: {
             /** @description The line that would let it in, with a note that says why */
@@ -672,6 +1103,39 @@ export interface components {
              */
             updated: number;
         };
+        CorrectInputBody: {
+            /** @description Keys */
+            categories: string[];
+            /** @description In the notation, or URLs as they stand in an address bar. A correction that is there for one is replaced */
+            entries: string[];
+            reason: string;
+        };
+        CorrectOutputBody: {
+            corrections: components["schemas"]["Correction"][];
+        };
+        Correction: {
+            /** @description The catalogue says the same: the correction is no longer needed */
+            agreed: boolean;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** @description What the catalogue says of the same place by now; none where it does not know it */
+            catalogue: string[];
+            /** @description Keys */
+            categories: string[];
+            entry: string;
+            explain: string;
+            /** Format: int64 */
+            id: number;
+            reason: string;
+        };
+        CorrectionsOutputBody: {
+            corrections: components["schemas"]["Correction"][];
+            /** @description The cursor of the next page; left out on the last */
+            next?: string;
+            /** Format: int64 */
+            total: number;
+        };
         Decider: {
             entry: components["schemas"]["EntryRef"];
             list: components["schemas"]["ListRef"];
@@ -682,6 +1146,14 @@ export interface components {
             after?: string;
             /** @description The line as it was; left out where the entry came in between */
             before?: string;
+        };
+        EditCategoryInputBody: {
+            about?: string;
+            adds?: boolean;
+            /** @description Empty is the family of our own */
+            family?: string;
+            lists?: string[];
+            name?: string;
         };
         EditEntriesInputBody: {
             /** @description The new note; empty takes it away */
@@ -715,6 +1187,20 @@ export interface components {
             /** @description Empty takes it away */
             owner?: string;
         };
+        EditPackInputBody: {
+            /** Format: int64 */
+            everyMinutes?: number;
+            hold?: boolean;
+            /** Format: int64 */
+            maxBytes?: number;
+            /** Format: int64 */
+            maxShrink?: number;
+            name?: string;
+            paused?: boolean;
+            /** Format: int64 */
+            rank?: number;
+            url?: string;
+        };
         EditPolicyInputBody: {
             description?: string;
             name?: string;
@@ -722,6 +1208,15 @@ export interface components {
             otherwise?: "allow" | "block";
             /** @description All rules in order; left out, they stay as they are */
             rules?: components["schemas"]["RuleEdit"][];
+        };
+        EditScorecardInputBody: {
+            about?: string;
+            category?: string;
+            name?: string;
+            off?: boolean;
+            terms?: components["schemas"]["Term"][];
+            /** Format: int64 */
+            threshold?: number;
         };
         EntriesOutputBody: {
             /** @description In the list's order */
@@ -843,6 +1338,15 @@ export interface components {
             /** @description The line as given */
             text: string;
         };
+        Family: {
+            about: string;
+            /** @description Stays when the name changes */
+            key: string;
+            name: string;
+            /** @description Its categories are dangers, not contents */
+            security: boolean;
+            traffic: components["schemas"]["Traffic"];
+        };
         FindEntriesOutputBody: {
             /** @description The oldest first */
             entries: components["schemas"]["FoundEntry"][];
@@ -900,6 +1404,16 @@ export interface components {
             text: string;
             /** @description The last day in force, as 2026-12-24; left out where there is no end */
             until?: string;
+        };
+        Given: {
+            categories: components["schemas"]["CategoryRef"][];
+            entry: components["schemas"]["EntryRef"];
+            /** @description own category: the list that holds the entry */
+            list?: components["schemas"]["ListRef"];
+            /** @description catalogue: the pack */
+            pack?: components["schemas"]["PackRef"];
+            /** @enum {string} */
+            source: "correction" | "own category" | "catalogue";
         };
         Group: {
             description: string;
@@ -977,6 +1491,34 @@ export interface components {
             /** @description The cursor of the next page; left out on the last */
             next?: string;
         };
+        Lookup: {
+            class?: components["schemas"]["Class"];
+            /** @description The URL as given */
+            input: string;
+            /** @description From the registrable domain to the page */
+            neighbours?: components["schemas"]["Neighbour"][];
+            /** @description What packs said of it before, the newest first */
+            past?: components["schemas"]["Past"][];
+            /** @description Why the input is no URL; the other fields are left out then */
+            problem?: string;
+            /** @description The canonical URL */
+            url?: string;
+        };
+        LookupsInputBody: {
+            /** @description Also tell what the places above are, and what the packs said before; for 100 URLs at most */
+            detail?: boolean;
+            /**
+             * @description What can be seen of the request; left out, everything
+             * @enum {string}
+             */
+            sight?: "name" | "tunnel" | "full";
+            /** @description As a person types them or a log has them; without a scheme https is meant */
+            urls: string[];
+        };
+        LookupsOutputBody: {
+            /** @description In the order of the URLs */
+            lookups: components["schemas"]["Lookup"][];
+        };
         Match: {
             /** @description Carve-outs in force that cover it */
             carveOuts: components["schemas"]["EntryRef"][];
@@ -998,12 +1540,64 @@ export interface components {
             /** @description What in the pattern lets it in */
             why: string;
         };
+        Neighbour: {
+            /** @enum {string} */
+            by: "" | "correction" | "own category" | "catalogue" | "scorecard";
+            categories: components["schemas"]["CategoryRef"][];
+            /** @description What gives the categories */
+            entry: string;
+            url: string;
+        };
+        NewCategoryInputBody: {
+            about?: string;
+            /** @description Add to what the catalogue says, instead of standing in its place */
+            adds?: boolean;
+            /** @description The key of a family of the catalogue; left out, a family of our own */
+            family?: string;
+            /** @description What is in any of them is in the category */
+            lists: string[];
+            /** @description The key is made from it, and stays */
+            name: string;
+        };
         NewListInputBody: {
             /** @enum {string} */
             colour?: "" | "reed" | "heather" | "rust" | "slate" | "gorse" | "sky" | "plum" | "sand";
             description?: string;
             name: string;
             owner?: string;
+        };
+        NewPackInputBody: {
+            /**
+             * Format: int64
+             * @description Left out, a day
+             */
+            everyMinutes?: number;
+            /** @description Let updates wait until somebody accepts them */
+            hold?: boolean;
+            /**
+             * Format: int64
+             * @description A larger file is refused; left out, 1 GiB
+             */
+            maxBytes?: number;
+            /**
+             * Format: int64
+             * @description Per cent of the sites that an update may take away; left out, 20
+             */
+            maxShrink?: number;
+            name: string;
+            paused?: boolean;
+            /** @description An http or https address of a pack; left out for one that is imported by hand */
+            url?: string;
+        };
+        NewScorecardInputBody: {
+            about?: string;
+            /** @description The key of the category that it gives */
+            category: string;
+            name: string;
+            off?: boolean;
+            terms: components["schemas"]["Term"][];
+            /** Format: int64 */
+            threshold: number;
         };
         NewTokenInputBody: {
             /** @description What it is for, as: nightly import */
@@ -1023,6 +1617,196 @@ export interface components {
             name: string;
             /** @description Shown this once; send it as Authorization: Bearer … */
             secret: string;
+        };
+        OwnCategory: {
+            /** @description To what the catalogue says, instead of standing in its place */
+            adds: boolean;
+            /** Format: uuid */
+            id: string;
+            lists: components["schemas"]["ListRef"][];
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+            /** Format: int64 */
+            version: number;
+        };
+        Pack: {
+            /** @description There is a state to go back to */
+            canUndo: boolean;
+            /**
+             * Format: int64
+             * @description Between two pulls
+             */
+            everyMinutes: number;
+            /** @description Updates wait until somebody accepts them */
+            hold: boolean;
+            /** Format: uuid */
+            id: string;
+            /** @description What counts; left out before the first file */
+            inForce?: components["schemas"]["PackState"];
+            /** @description What the pack calls itself for good; empty before its first file */
+            key: string;
+            /** Format: int64 */
+            maxBytes: number;
+            /**
+             * Format: int64
+             * @description Per cent of the sites that an update may take away
+             */
+            maxShrink: number;
+            name: string;
+            /**
+             * Format: date-time
+             * @description The next pull; left out where there will be none
+             */
+            nextAt?: string;
+            paused: boolean;
+            /** @description While a file is being read at this service */
+            progress?: components["schemas"]["PackProgress"];
+            /**
+             * Format: date-time
+             * @description The last pull that went well
+             */
+            pulledAt?: string;
+            /**
+             * Format: int64
+             * @description The least is asked first
+             */
+            rank: number;
+            /**
+             * @description How the last pull went; left out before the first. After refused and failed the last good state stays
+             * @enum {string}
+             */
+            result?: "changed" | "unchanged" | "refused" | "failed";
+            /** @description What happened, in one sentence */
+            told: string;
+            /** Format: date-time */
+            triedAt?: string;
+            /** @description Where it is pulled from; empty for one that is imported by hand */
+            url: string;
+            /** @description The update that waits to be accepted */
+            waiting?: components["schemas"]["PackState"];
+        };
+        PackChangesOutputBody: {
+            /** Format: int64 */
+            added: number;
+            /** @description By entry */
+            changes: components["schemas"]["SiteChange"][];
+            /** Format: int64 */
+            from: number;
+            /** Format: int64 */
+            gone: number;
+            /** Format: int64 */
+            moved: number;
+            /** @description The cursor of the next page; left out on the last */
+            next?: string;
+            /** Format: int64 */
+            to: number;
+            /** @description How much traffic that is in all */
+            turned: components["schemas"]["Traffic"];
+            /** @description On the first page, where the state is a later one than what is in force: recorded traffic that changes category, the most asked for first, at most as many as the page may hold */
+            turns: components["schemas"]["Turn"][];
+        };
+        PackEvent: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /** Format: int64 */
+            number: number;
+            /** Format: int64 */
+            version: number;
+            /**
+             * @description undone names the state that counts again
+             * @enum {string}
+             */
+            what: "in force" | "held" | "refused" | "undone";
+        };
+        PackHistoryOutputBody: {
+            /** @description The newest first */
+            events: components["schemas"]["PackEvent"][];
+            /** @description The newest first */
+            states: components["schemas"]["PackState"][];
+        };
+        PackKey: {
+            /** Format: date-time */
+            addedAt: string;
+            addedBy: string;
+            /** @description 44 characters of base64 */
+            key: string;
+            name: string;
+        };
+        PackKeysOutputBody: {
+            keys: components["schemas"]["PackKey"][];
+        };
+        PackProgress: {
+            /** Format: int64 */
+            bytes: number;
+            /**
+             * Format: int64
+             * @description 0 where the length is not known
+             */
+            of: number;
+            /** Format: int64 */
+            sites: number;
+            /** @description reading, storing or loading */
+            stage: string;
+        };
+        PackRef: {
+            /** Format: uuid */
+            id: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description As the pack says
+             */
+            version: number;
+        };
+        PackState: {
+            /**
+             * Format: int64
+             * @description Against the state before
+             */
+            added: number;
+            /** Format: date-time */
+            arrivedAt: string;
+            by: string;
+            /** Format: date-time */
+            date: string;
+            /** Format: int64 */
+            gone: number;
+            licence: string;
+            /**
+             * Format: int64
+             * @description With other categories than before
+             */
+            moved: number;
+            /**
+             * Format: int64
+             * @description Of this service, from 1
+             */
+            number: number;
+            /** @description The public key that vouches for it */
+            signer: string;
+            /** Format: int64 */
+            sites: number;
+            /**
+             * Format: int64
+             * @description As the pack says
+             */
+            version: number;
+        };
+        PacksOutputBody: {
+            /** @description By rank */
+            packs: components["schemas"]["Pack"][];
+        };
+        Past: {
+            /** @description None where the pack did not know it */
+            categories: components["schemas"]["CategoryRef"][];
+            entry: string;
+            /** Format: date-time */
+            from: string;
+            pack: string;
+            /** Format: int64 */
+            version: number;
         };
         PoliciesOutputBody: {
             /** @description In their order */
@@ -1145,6 +1929,56 @@ export interface components {
             /** @enum {string} */
             verdict: "allow" | "block";
         };
+        Score: {
+            category: components["schemas"]["CategoryRef"];
+            /** Format: uuid */
+            id: string;
+            name: string;
+            reached: boolean;
+            /** @description The words that count */
+            terms: components["schemas"]["Term"][];
+            /** Format: int64 */
+            threshold: number;
+            /** Format: int64 */
+            total: number;
+        };
+        ScoreInputBody: {
+            terms?: components["schemas"]["Term"][];
+            /** @description The text of a page, or a URL */
+            text: string;
+            /**
+             * Format: int64
+             * @description With terms: score with these instead of the scorecards that are kept
+             */
+            threshold?: number;
+        };
+        ScoreOutputBody: {
+            /** @description The text was scored as a URL: over host, path and decoded query */
+            isUrl: boolean;
+            /** @description Every scorecard, by name; with terms, that one alone */
+            scores: components["schemas"]["Score"][];
+        };
+        ScorecardBody: {
+            about: string;
+            /** @description Key */
+            category: string;
+            /** Format: uuid */
+            id: string;
+            name: string;
+            off: boolean;
+            terms: components["schemas"]["Term"][];
+            /** Format: int64 */
+            threshold: number;
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+            /** Format: int64 */
+            version: number;
+        };
+        ScorecardsOutputBody: {
+            /** @description By name */
+            scorecards: components["schemas"]["ScorecardBody"][];
+        };
         SeenOutputBody: {
             /** @description The most asked for first */
             hosts: components["schemas"]["CaughtHost"][];
@@ -1204,9 +2038,23 @@ export interface components {
             /** @description An http or https address of a file, plain or packed with gzip or zstd */
             url: string;
         };
+        SettlePackInputBody: {
+            /**
+             * Format: int64
+             * @description The state that waits, so that nobody accepts what they have not seen
+             */
+            number: number;
+        };
         SignInInputBody: {
             name: string;
             password: string;
+        };
+        SiteChange: {
+            /** @description None where it went */
+            after: components["schemas"]["CategoryRef"][];
+            /** @description None where the entry came */
+            before: components["schemas"]["CategoryRef"][];
+            entry: string;
         };
         Source: {
             /** Format: int64 */
@@ -1279,6 +2127,15 @@ export interface components {
              */
             version: number;
         };
+        Term: {
+            /**
+             * Format: int64
+             * @description Below nothing where the word speaks against the category
+             */
+            points: number;
+            /** @description As the notation has words, without the quotation marks: whole words unless a star says otherwise */
+            word: string;
+        };
         TextInputBody: {
             /** @description Every line of the list, in order. Blank lines are passed over */
             lines: string[];
@@ -1316,6 +2173,12 @@ export interface components {
         TokensOutputBody: {
             tokens: components["schemas"]["Token"][];
         };
+        Traffic: {
+            /** Format: int64 */
+            hosts: number;
+            /** Format: int64 */
+            requests: number;
+        };
         Trial: {
             /**
              * @description At a lesser sight: what the verdict would be at full
@@ -1324,6 +2187,8 @@ export interface components {
             atFull?: "allow" | "block";
             /** @description What decided, in one sentence */
             because?: string;
+            /** @description What the URL is */
+            class?: components["schemas"]["Class"];
             /** @description Left out where no rule matched and the policy's otherwise held */
             decider?: components["schemas"]["Decider"];
             /** @description The URL as given */
@@ -1363,6 +2228,32 @@ export interface components {
             /** @description In the order of the URLs */
             trials: components["schemas"]["Trial"][];
         };
+        TrustInputBody: {
+            key: string;
+            /** @description Whose it is */
+            name: string;
+        };
+        Turn: {
+            after: components["schemas"]["CategoryRef"][];
+            /** @description None where it is unrated */
+            before: components["schemas"]["CategoryRef"][];
+            /** Format: int64 */
+            requests: number;
+            url: string;
+        };
+        Unrated: {
+            host: string;
+            /** Format: int64 */
+            pages: number;
+            /** Format: int64 */
+            requests: number;
+        };
+        UnratedOutputBody: {
+            /** @description The most asked for first */
+            hosts: components["schemas"]["Unrated"][];
+            total: components["schemas"]["Traffic"];
+            unrated: components["schemas"]["Traffic"];
+        };
     };
     responses: never;
     parameters: never;
@@ -1372,6 +2263,532 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    getCategories: {
+        parameters: {
+            query?: {
+                /** @description Only categories that this leads to, by name, keyword or description, the likeliest first */
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CategoriesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    createCategory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewCategoryInputBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Category"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    deleteCategory: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    editCategory: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditCategoryInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Category"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getCategorySites: {
+        parameters: {
+            query?: {
+                /** @description Only entries that hold this */
+                text?: string;
+                /** @description The cursor that the page before gave as next */
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                /** @description The key of a category, or of a family for all that is in it */
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CategorySitesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getCorrections: {
+        parameters: {
+            query?: {
+                /** @description Only corrections that mention this in entry, categories or reason */
+                text?: string;
+                /** @description The cursor that the page before gave as next */
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CorrectionsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    correct: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CorrectInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CorrectOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    exportCorrections: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description A line a correction, with the columns entry, categories, reason, by, on, catalogue */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/csv": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removeCorrection: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     findEntries: {
         parameters: {
             query: {
@@ -3234,6 +4651,933 @@ export interface operations {
             };
         };
     };
+    lookupUrls: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LookupsInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookupsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getPackKeys: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PackKeysOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    trustKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrustInputBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    distrustKey: {
+        parameters: {
+            query: {
+                key: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getPacks: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PacksOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    createPack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPackInputBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pack"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getPack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pack"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    deletePack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    editPack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditPackInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pack"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    acceptPack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettlePackInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pack"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getPackChanges: {
+        parameters: {
+            query?: {
+                /** @description The number of a state; 0, the state in force */
+                from?: number;
+                /** @description The number of a state; 0, the one that waits or else the latest */
+                to?: number;
+                /** @description The cursor that the page before gave as next */
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PackChangesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getPackHistory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PackHistoryOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    importPack: {
+        parameters: {
+            query?: {
+                /** @description Let the pack shrink as much as the file says, this time */
+                force?: boolean;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/octet-stream": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pack"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    pullPack: {
+        parameters: {
+            query?: {
+                /** @description Let the pack shrink as much as the file says, this time */
+                force?: boolean;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pack"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    refusePack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettlePackInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pack"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    undoPack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Pack"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getPolicies: {
         parameters: {
             query?: never;
@@ -3357,6 +5701,308 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Policy"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getScorecards: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScorecardsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    createScorecard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewScorecardInputBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScorecardBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    scoreText: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ScoreInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScoreOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    deleteScorecard: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    editScorecard: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditScorecardInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ScorecardBody"];
                 };
             };
             /** @description Unauthorized */
@@ -3845,6 +6491,55 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrialsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getUnrated: {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnratedOutputBody"];
                 };
             };
             /** @description Unauthorized */

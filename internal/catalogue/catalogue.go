@@ -1,0 +1,226 @@
+// Package catalogue keeps the packs of category data: it pulls and imports them, guards what goes in, and holds what is in force in
+// memory.
+//
+// From: pack files, from sources on the web or by hand.
+// To: a [Store], and the indexes that URLs are classified with.
+package catalogue
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"widelark/core/classify"
+	"widelark/internal/packfile"
+	"widelark/internal/revision"
+)
+
+// Pack is one pack of the catalogue.
+type Pack struct {
+	ID   uuid.UUID
+	Key  string // what the pack calls itself for good; "" before its first file
+	Name string
+	Rank int // the least is asked first; from 1
+	Settings
+
+	ETag     string
+	NextAt   time.Time
+	TriedAt  *time.Time
+	PulledAt *time.Time // the last pull that went well, changed or not
+	Result   revision.PullResult
+	Told     string // what happened, one sentence
+	Bytes    int64
+
+	InForce *State // nil before the first file
+	Waiting *State // the update that waits for somebody to accept it
+	Latest  *State // the last that was stored, in force or not
+	Before  int64  // the number of the state that counted before the one in force; 0 where there is nothing to go back to
+}
+
+// Settings are what people choose about a pack.
+type Settings struct {
+	URL       string // "" for one that is imported by hand
+	Every     time.Duration
+	Paused    bool
+	MaxBytes  int64
+	MaxShrink int  // per cent of the sites that an update may take away
+	Hold      bool // updates wait until somebody accepts them
+}
+
+// Edit changes what people choose about a pack; a nil field stays.
+type Edit struct {
+	Name      *string
+	Rank      *int
+	URL       *string
+	Every     *time.Duration
+	Paused    *bool
+	MaxBytes  *int64
+	MaxShrink *int
+	Hold      *bool
+}
+
+// The bounds of the settings, beside those of a list's source.
+const (
+	MaxPackBytes  = 1 << 30
+	DefaultShrink = 20
+	MaxPacks      = 50
+)
+
+// Checked returns the settings with the edit in them, or says what is wrong.
+func (s Settings) Checked() error {
+	u, err := url.Parse(s.URL)
+	switch {
+	case s.URL == "":
+	case err != nil || u.Host == "" || u.Scheme != "http" && u.Scheme != "https":
+		return &revision.FieldError{Field: "url", Msg: "an http or https address of a pack is wanted"}
+	case u.User != nil:
+		return &revision.FieldError{Field: "url", Msg: "a password in an address would be shown to everybody; leave it out"}
+	}
+	switch {
+	case s.Every < revision.MinEvery || s.Every > revision.MaxEvery:
+		return &revision.FieldError{Field: "everyMinutes", Msg: fmt.Sprintf("between %d and %d minutes are possible", int(revision.MinEvery.Minutes()), int(revision.MaxEvery.Minutes()))}
+	case s.MaxBytes < 1 || s.MaxBytes > MaxPackBytes:
+		return &revision.FieldError{Field: "maxBytes", Msg: fmt.Sprintf("between 1 and %d are possible", MaxPackBytes)}
+	case s.MaxShrink < 0 || s.MaxShrink > 100:
+		return &revision.FieldError{Field: "maxShrink", Msg: "between 0 and 100 per cent are possible"}
+	}
+	return nil
+}
+
+// State is what a pack came to with one of its files.
+type State struct {
+	Number             int64 // of ours, from 1
+	Version            int64 // as the pack says
+	Date               time.Time
+	Licence            string
+	Signer             string // see [packfile.KeyText]
+	Sites              int64
+	Added, Moved, Gone int64 // sites, against the state before; moved ones have other categories
+	ArrivedAt          time.Time
+	By                 string
+}
+
+// Event is something that happened to a pack.
+type Event struct {
+	At      time.Time
+	By      string
+	What    string // one of the words below
+	Number  int64
+	Version int64
+}
+
+// What happens to packs.
+const (
+	EventInForce = "in force" // the state counts from then on
+	EventHeld    = "held"     // it waits
+	EventRefused = "refused"  // it will not count
+	EventUndone  = "undone"   // the state of before counts again; the event names that one
+)
+
+// Difference is one entry that two states of a pack do not share.
+type Difference struct {
+	Entry  string
+	Before string // categories, see [classify.SetID]; "" where the entry came
+	After  string // "" where it went
+}
+
+// Totals counts differences.
+type Totals struct{ Added, Moved, Gone int64 }
+
+// Site is an entry of a pack in force.
+type Site struct {
+	ID         int64
+	Entry      string
+	Categories string // see [classify.SetID]
+	Pack       uuid.UUID
+}
+
+// Stated is what a pack says of an entry from one state until another.
+type Stated struct {
+	Pack       uuid.UUID
+	Entry      string
+	Categories string
+	ID         int64
+	Since      int64
+	Gone       int64 // 0 where it still holds
+}
+
+// Key is a public key that packs may be signed with.
+type Key struct {
+	Key     string // see [packfile.KeyText]
+	Name    string
+	AddedAt time.Time
+	AddedBy string
+}
+
+// Taking says how a pack goes into the catalogue.
+type Taking struct {
+	By        string
+	MaxShrink int
+	Hold      bool
+	Sites     func(int64) // is told how many sites have been read, now and then; nil for nobody
+}
+
+// RefusedError says why a pack did not go in.
+type RefusedError struct{ Msg string } // one sentence without its dot
+
+// Error returns the reason.
+func (e *RefusedError) Error() string { return e.Msg }
+
+// ErrNothingNew says that a pack has no later version than what is there.
+var ErrNothingNew = fmt.Errorf("the pack has no later version")
+
+// Sink takes the sites of a pack as they are read back.
+type Sink interface {
+	Site(id int64, entry string, plain bool, set string) error
+}
+
+// Reader reads what is in force at one moment.
+type Reader interface {
+	Version() int64
+	Packs(ctx context.Context) ([]Pack, error)
+	Taxonomy(ctx context.Context, pack uuid.UUID, number int64) (classify.Taxonomy, error)
+	EachSite(ctx context.Context, pack uuid.UUID, number int64, sink Sink) error
+}
+
+// Store keeps packs. An edit that returns nil is kept for good, and nothing is ever half there.
+type Store interface {
+	Packs(ctx context.Context) ([]Pack, error) // by rank
+	Pack(ctx context.Context, id uuid.UUID) (Pack, error)
+	DuePacks(ctx context.Context, at time.Time) ([]Pack, error)
+	AddPack(ctx context.Context, name string, settings Settings) (Pack, error) // with the last rank
+	EditPack(ctx context.Context, id uuid.UUID, edit Edit) (Pack, error)
+	RemovePack(ctx context.Context, id uuid.UUID) error
+	KeepPackPull(ctx context.Context, pack Pack) error
+
+	// Take puts the pack into the catalogue as it is read, or beside it until somebody accepts it. Where anything is wrong with it
+	// nothing is kept: a [*packfile.Error], a [*RefusedError], [ErrNothingNew].
+	Take(ctx context.Context, id uuid.UUID, pack *packfile.Reader, how Taking) (Pack, error)
+	Accept(ctx context.Context, id uuid.UUID, number int64, by string) (Pack, error) // [revision.ErrStale] where another waits
+	Refuse(ctx context.Context, id uuid.UUID, number int64, by string) (Pack, error)
+	Undo(ctx context.Context, id uuid.UUID, by string) (Pack, error) // done twice, it changes nothing
+
+	States(ctx context.Context, id uuid.UUID) ([]State, error) // the newest first
+	Events(ctx context.Context, id uuid.UUID) ([]Event, error) // the newest first
+	Differences(ctx context.Context, id uuid.UUID, from, to int64, after string, limit int) ([]Difference, Totals, error)
+	EachDifference(ctx context.Context, id uuid.UUID, from, to int64, gone func(id int64) error, came func(Site, bool) error) error
+
+	Sites(ctx context.Context, categories []string, text, after string, limit int) ([]Site, error) // by entry
+	Stated(ctx context.Context, entries []string) ([]Stated, error)
+
+	Keys(ctx context.Context) ([]Key, error)
+	Trust(ctx context.Context, key Key) error
+	Distrust(ctx context.Context, key string) error
+
+	CatalogueVersion(ctx context.Context) (int64, error)
+	ReadCatalogue(ctx context.Context, read func(Reader) error) error
+}
+
+// setContains reports whether a set of categories holds a key.
+func setContains(set, key string) bool {
+	return strings.Contains(" "+set+" ", " "+key+" ")
+}

@@ -1,0 +1,190 @@
+package catalogue
+
+import (
+	"context"
+	"log/slog"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/google/uuid"
+
+	"widelark/core/classify"
+	"widelark/core/match"
+	"widelark/core/pattern"
+)
+
+// Loaded is the catalogue at one version, ready to be asked. It is immutable.
+type Loaded struct {
+	Version  int64 // see [Store.CatalogueVersion]; 0 before anything was loaded
+	Taxonomy classify.Taxonomy
+	Packs    []classify.Pack  // by rank; those without a file are left out
+	Sites    map[string]int64 // how many sites each category has, in all packs
+	loaded   map[uuid.UUID]loadedPack
+}
+
+// loadedPack is what a pack came to at one of its states.
+type loadedPack struct {
+	number   int64
+	index    *match.Index
+	taxonomy classify.Taxonomy
+	sites    map[string]int64
+}
+
+// Index returns the sites of a pack, and the number of the state that they are of; nil where the pack is not loaded.
+func (l *Loaded) Index(pack uuid.UUID) (*match.Index, int64) {
+	p := l.loaded[pack]
+	return p.index, p.number
+}
+
+// Shelf holds the catalogue in memory. It is safe for concurrent use.
+type Shelf struct {
+	store   Store
+	log     *slog.Logger
+	loaded  atomic.Pointer[Loaded] // replaced whole, never edited
+	loading sync.Mutex             // one load at a time
+	behind  atomic.Bool            // a load in the background is under way
+}
+
+// NewShelf returns an empty shelf.
+func NewShelf(store Store, log *slog.Logger) *Shelf {
+	s := &Shelf{store: store, log: log}
+	s.loaded.Store(&Loaded{})
+	return s
+}
+
+// Loaded returns the catalogue as it was loaded last. It never waits.
+func (s *Shelf) Loaded() *Loaded { return s.loaded.Load() }
+
+// Notice has the catalogue loaded in the background where a version is later than what is loaded; until that is done, what is loaded goes
+// on answering.
+func (s *Shelf) Notice(version int64) {
+	if s.Loaded().Version >= version || !s.behind.CompareAndSwap(false, true) {
+		return
+	}
+	go func() {
+		defer s.behind.Store(false)
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
+		defer cancel()
+		if err := s.Load(ctx); err != nil {
+			s.log.Warn("the catalogue could not be loaded; the last goes on", "error", err)
+		}
+	}()
+}
+
+// Load loads what is in force now. Packs that are still at the state that is loaded are not read again.
+func (s *Shelf) Load(ctx context.Context) error {
+	s.loading.Lock()
+	defer s.loading.Unlock()
+	before := s.Loaded()
+	return s.store.ReadCatalogue(ctx, func(r Reader) error {
+		if r.Version() == before.Version {
+			return nil
+		}
+		packs, err := r.Packs(ctx)
+		if err != nil {
+			return err
+		}
+		next := &Loaded{Version: r.Version(), Sites: map[string]int64{}, loaded: map[uuid.UUID]loadedPack{}}
+		var taxonomies []classify.Taxonomy
+		for _, p := range packs {
+			if p.InForce == nil {
+				continue
+			}
+			one := before.loaded[p.ID]
+			if one.number != p.InForce.Number {
+				if one, err = loadPack(ctx, r, p); err != nil {
+					return err
+				}
+			}
+			next.loaded[p.ID] = one
+			next.Packs = append(next.Packs, classify.Pack{ID: p.ID.String(), Name: p.Name, Version: p.InForce.Version, Sites: one.index})
+			taxonomies = append(taxonomies, one.taxonomy)
+			for key, sites := range one.sites {
+				next.Sites[key] += sites
+			}
+		}
+		next.Taxonomy = classify.Merge(taxonomies...)
+		s.loaded.Store(next)
+		return nil
+	})
+}
+
+func loadPack(ctx context.Context, r Reader, p Pack) (one loadedPack, err error) {
+	one.number = p.InForce.Number
+	if one.taxonomy, err = r.Taxonomy(ctx, p.ID, one.number); err != nil {
+		return one, err
+	}
+	sink := newSink(int(p.InForce.Sites))
+	if err := r.EachSite(ctx, p.ID, one.number, sink); err != nil {
+		return one, err
+	}
+	one.index, one.sites = sink.b.Build(), map[string]int64{}
+	for set, at := range sink.lists {
+		for key := range strings.SplitSeq(set, " ") {
+			one.sites[key] += sink.counts[at]
+		}
+	}
+	return one, nil
+}
+
+// sink builds the index of a pack: its lists are sets of categories.
+type sink struct {
+	b      *match.Builder
+	lists  map[string]int
+	counts []int64
+}
+
+func newSink(sites int) *sink {
+	return &sink{b: match.NewBuilder(sites), lists: map[string]int{}}
+}
+
+// Site implements [Sink].
+func (s *sink) Site(id int64, entry string, plain bool, set string) error {
+	list, ok := s.lists[set]
+	if !ok {
+		list = s.b.List(set, set)
+		s.lists[set] = list
+		s.counts = append(s.counts, 0)
+	}
+	s.counts[list]++
+	if plain {
+		s.b.AddNamed(list, id, entry, pattern.AndBelow, false)
+		return nil
+	}
+	read, err := pattern.Parse(entry)
+	if err == nil {
+		s.b.Add(list, id, read)
+	}
+	return err
+}
+
+// WithState returns the packs of the catalogue as they would be with another state of one of them: what is loaded, with the
+// differences beside it.
+func (s *Shelf) WithState(ctx context.Context, id uuid.UUID, number int64) (before, after []classify.Pack, err error) {
+	loaded := s.Loaded()
+	index, from := loaded.Index(id)
+	if index == nil {
+		return loaded.Packs, loaded.Packs, nil
+	}
+	if from > number {
+		return nil, nil, &RefusedError{"Only a later state can be looked at ahead"}
+	}
+	var gone []int64
+	came := newSink(0)
+	err = s.store.EachDifference(ctx, id, from, number, func(id int64) error {
+		gone = append(gone, id)
+		return nil
+	}, func(site Site, plain bool) error { return came.Site(site.ID, site.Entry, plain, site.Categories) })
+	if err != nil {
+		return nil, nil, err
+	}
+	for _, p := range loaded.Packs {
+		if p.ID == id.String() {
+			p.Sites = match.Join(index.Without(gone...), came.b.Build())
+		}
+		after = append(after, p)
+	}
+	return loaded.Packs, after, nil
+}
