@@ -1517,9 +1517,9 @@ type EditCategoryInputBody struct {
 	Adds  *bool   `json:"adds,omitempty"`
 
 	// Family Empty is the family of our own
-	Family *string   `json:"family,omitempty"`
-	Lists  *[]string `json:"lists,omitempty"`
-	Name   *string   `json:"name,omitempty"`
+	Family *string               `json:"family,omitempty"`
+	Lists  *[]openapi_types.UUID `json:"lists,omitempty"`
+	Name   *string               `json:"name,omitempty"`
 }
 
 // EditEntriesInputBody defines model for EditEntriesInputBody.
@@ -2040,7 +2040,7 @@ type NewCategoryInputBody struct {
 	Family *string `json:"family,omitempty"`
 
 	// Lists What is in any of them is in the category
-	Lists []string `json:"lists"`
+	Lists []openapi_types.UUID `json:"lists"`
 
 	// Name The key is made from it, and stays
 	Name string `json:"name"`

@@ -15,7 +15,8 @@ const (
 	partnerPath = "/warnings.txt"
 )
 
-// Partner stands in for the web server of a partner hospital, which publishes a list of sites to be wary of.
+// Partner stands in for others on the web: a partner hospital, which publishes a list of sites to be wary of; the harbour office, which
+// publishes a pack of category data; and, whatever host is asked for, the sites of the demo.
 func Partner() http.Handler {
 	var file bytes.Buffer
 	file.WriteString("# Warnings of the Estuary hospitals, renewed every morning\n")
@@ -26,6 +27,8 @@ func Partner() http.Handler {
 		w.Header().Set("ETag", `"warnings-7"`)
 		http.ServeContent(w, r, "warnings.txt", made, bytes.NewReader(file.Bytes()))
 	})
+	mux.HandleFunc(packPath, servePack)
+	mux.HandleFunc("/", serveSite)
 	return mux
 }
 

@@ -104,6 +104,9 @@ func Load(ctx context.Context, api *client.ClientWithResponses, dir, partner str
 	if err := loadTraffic(ctx, api, time.Now().UTC()); err != nil {
 		return fmt.Errorf("the recorded traffic: %w", err)
 	}
+	if err := loadCatalogue(ctx, api, partner, out); err != nil {
+		return fmt.Errorf("the catalogue: %w", err)
+	}
 	policies, err := api.GetPoliciesWithResponse(ctx)
 	if err != nil {
 		return err
@@ -128,6 +131,9 @@ func Load(ctx context.Context, api *client.ClientWithResponses, dir, partner str
 		if err := os.WriteFile(filepath.Join(dir, name), content, 0o644); err != nil {
 			return err
 		}
+	}
+	if err := loadLocal(ctx, api, ids); err != nil {
+		return fmt.Errorf("what is said of categories here: %w", err)
 	}
 	return loadPolicy(ctx, api, first, ids)
 }

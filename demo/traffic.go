@@ -23,6 +23,7 @@ var noted = map[string]int64{
 	"seagull-video-archive.example/birds": 12, "dosage-tables.example/adult": 5210, "dosage-tables.example/children": 1877, "interactions.example/checker": 2954,
 	"dose-calc3.example/": 611, "overdose-calc.example/help": 9, "ferrow-instruments.example/portal": 702, "keys.marsh-passport.example/sign-in": 688,
 	"static.ferrow-shelf.test/": 2044, "better-breathing.example/asthma": 260, "alphabet-blocks.example/": 41, "diabetes-bet.example/": 5,
+	"marrow-trust.test/": 214, "marrow-trust.test/breast/screening": 96, "bare-facts.example/breast/exhibition": 8, "shore-odds.example/free-bets": 33,
 	"sweepstakes-weekly.test/": 27, "wound-atlas.example/grades": 1490, "poison-line.example/": 388, "encyclopaedia.example/wiki/Heron": 64,
 	"encyclopaedia.example/wiki/Betting": 11, "story-hour.example/read-aloud": 230, "203.0.113.71/": 14, "203.0.113.9/": 6,
 }

@@ -101,7 +101,7 @@ type newCategoryInput struct {
 		Name   string      `json:"name" minLength:"1" maxLength:"80" doc:"The key is made from it, and stays"`
 		About  string      `json:"about,omitempty" maxLength:"2000"`
 		Family string      `json:"family,omitempty" maxLength:"40" doc:"The key of a family of the catalogue; left out, a family of our own"`
-		Lists  []uuid.UUID `json:"lists" minItems:"1" maxItems:"100" doc:"What is in any of them is in the category"`
+		Lists  []uuid.UUID `json:"lists" format:"uuid" minItems:"1" maxItems:"100" doc:"What is in any of them is in the category"`
 		Adds   bool        `json:"adds,omitempty" doc:"Add to what the catalogue says, instead of standing in its place"`
 	}
 }
@@ -113,7 +113,7 @@ type editCategoryInput struct {
 		Name   *string      `json:"name,omitempty" minLength:"1" maxLength:"80"`
 		About  *string      `json:"about,omitempty" maxLength:"2000"`
 		Family *string      `json:"family,omitempty" maxLength:"40" doc:"Empty is the family of our own"`
-		Lists  *[]uuid.UUID `json:"lists,omitempty" maxItems:"100"`
+		Lists  *[]uuid.UUID `json:"lists,omitempty" format:"uuid" maxItems:"100"`
 		Adds   *bool        `json:"adds,omitempty"`
 	}
 }

@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"os"
 	"strconv"
 
 	"github.com/klauspost/compress/zstd"
@@ -231,4 +232,28 @@ func (c *counted) Read(p []byte) (int, error) {
 	n, err := c.r.Read(p)
 	c.n += int64(n)
 	return n, err
+}
+
+// Signer returns the public key that a pack file names as its maker's, whether or not anybody trusts it.
+func Signer(name string) (string, error) {
+	file, err := os.Open(name)
+	if err != nil {
+		return "", err
+	}
+	defer file.Close()
+	packed, err := zstd.NewReader(file, zstd.WithDecoderMaxMemory(64<<20), zstd.WithDecoderConcurrency(1))
+	if err != nil {
+		return "", damaged(err)
+	}
+	defer packed.Close()
+	p := &Reader{files: tar.NewReader(packed), packed: packed}
+	text, err := p.next(manifestName, maxManifest)
+	if err != nil {
+		return "", err
+	}
+	var m manifest
+	if err := json.Unmarshal(text, &m); err != nil || m.Signature == nil {
+		return "", wrong(manifestName, "the pack is not signed")
+	}
+	return m.Signature.Key, nil
 }

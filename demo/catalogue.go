@@ -1,0 +1,361 @@
+package demo
+
+import (
+	"bytes"
+	"context"
+	"crypto/ed25519"
+	"crypto/sha256"
+	"encoding/csv"
+	"fmt"
+	"hash/fnv"
+	"io"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"widelark/client"
+	"widelark/core/classify"
+	"widelark/internal/packfile"
+)
+
+// The packs of the demo. The stand-in publishes the harbour office's; the estuary's is imported by hand.
+const (
+	harbourPack = "Harbour catalogue"
+	estuaryPack = "Estuary additions"
+	packPath    = "/catalogue" + packfile.Extension
+
+	before, latest = 46, 47 // the versions of the harbour's pack that there are
+)
+
+// makersKey signs the packs of the demo. It is no secret: anybody can read it here.
+func makersKey() ed25519.PrivateKey {
+	seed := sha256.Sum256([]byte("the harbour office of an invented coast"))
+	return ed25519.NewKeyFromSeed(seed[:])
+}
+
+// byWord says which categories a made-up site has, by a word in its name.
+var byWord = func() map[string]string {
+	words := map[string]string{}
+	for categories, names := range map[string]string{
+		"games": "arcade games cards dice player quiz toys", "betting": "casino odds lottery poker slots wagers raffle stakes coins", "news": "gazette journal news notes review bulletin courier",
+		"video": "cinema films stream studio stage channel watch", "music": "music radio song tonic mixer", "shopping": "bazaar market mall outlet shop store tools trade supply",
+		"social": "circle lounge parlour", "chat": "chat talk", "forums": "forum board union", "web-mail": "mail post", "file-sharing": "drive vault depot media",
+		"investing": "broker finance fund exchange ledger syndicate", "libraries": "archive atlas books lending library prints", "travel": "travel trail voyage rides tickets",
+		"arts": "gallery museum pictures hall theatre", "health-advice": "health kitchen", "pharmacies": "pharmacy", "schools": "school rooms lab", "crafts": "crafts forge garden guild works bench",
+		"motors": "motors rentals wire", "diaries": "diary digest", "software": "pixels hub", "advertising": "offers deals dealers", "delivery": "feed files mirror", "property": "lodge loft cabin",
+		"suppliers": "parcel wharf", "sport": "score club", "dating": "spot",
+	} {
+		for _, name := range strings.Fields(names) {
+			words[name] = categories
+		}
+	}
+	return words
+}()
+
+// others are what sites are whose names tell nothing.
+var others = strings.Fields(`weather government politics religion charity law humour pets-garden auctions banking insurance jobs science reference
+	fitness mental-health hospitals medicine children calls search hosting remote-control alcohol-tobacco travel software sport shopping`)
+
+// named are sites that the demo's stories are about.
+var named = map[string]string{
+	"marrow-trust.test": "adult", "dosage-tables.example": "drugs", "oddsfield.example": "betting", "oddsfield.test": "betting", "slots-palace.example": "betting", "slots-bay.example": "betting",
+	"jackpot-junction.test": "betting", "lucky-lantern.example": "betting", "harbour-news.example": "news", "harbour-news.example/puzzles": "games", "tidepool-news.example": "news",
+	"gull-video.test": "video", "gull-video.example": "video", "ferrow-instruments.example": "suppliers", "marsh-passport.example": "software", "ferrow-shelf.test": "delivery",
+	"interactions.example": "medicine", "wound-atlas.example": "violence", "poison-line.example": "drugs", "encyclopaedia.example": "reference", "story-hour.example": "children libraries",
+	"seagull-video-archive.example": "science", "better-breathing.example": "health-advice", "alphabet-blocks.example": "children", "quillmere-jackpot-fund.example": "charity",
+	"betting-barn.co.uk": "betting", "sweepstakes-weekly.test": "betting", "=theatre-slots.quillmere.internal": "hospitals", "203.0.113.64/28": "hosting",
+}
+
+// moves are what the latest version of the harbour's pack says otherwise than the one before.
+var moves = map[string]string{
+	"poison-line.example": "health-advice medicine", "seagull-video-archive.example": "video", "tidepool-news.example/sport/odds": "betting news", "gull-video.test": "video newly-seen",
+	"story-hour.example": "children video", "time-slots.example": "betting", "ferrow-shelf.test": "",
+}
+
+// harbourSites returns the sites of the harbour's pack at one of its two versions.
+func harbourSites(version int64) map[string]string {
+	sites := map[string]string{}
+	for _, name := range slices.Concat(Sites(5_000, suspectsSeed+1), Sites(28_000, suspectsSeed+40)) {
+		draw := chance(name)
+		if draw%6 == 0 { // nobody has looked at it yet
+			continue
+		}
+		categories := others[draw/6%uint64(len(others))]
+		for _, part := range strings.FieldsFunc(name, func(r rune) bool { return r < 'a' || r > 'z' }) {
+			for i := range part {
+				if known, ok := byWord[part[i:]]; ok {
+					categories = known
+					break
+				}
+			}
+		}
+		switch {
+		case draw%40 == 1:
+			categories += " newly-seen"
+		case draw%25 == 2:
+			categories += " advertising"
+		case draw%90 == 4:
+			categories = "malware"
+		case draw%90 == 5:
+			categories = "phishing"
+		case draw%400 == 9:
+			categories = "command-and-control"
+		case draw%300 == 11:
+			categories = "swindle"
+		case draw%700 == 13:
+			categories = "crypto-mining"
+		}
+		sites[name] = classify.SetID(strings.Fields(categories))
+		if draw%12 == 7 {
+			sites[name+"/forum"] = "forums"
+		}
+		if version < latest {
+			continue
+		}
+		switch draw % 97 {
+		case 0:
+			delete(sites, name)
+		case 1:
+			sites[name] = "newly-seen"
+		case 2:
+			sites[name+"/shop"] = "shopping"
+		}
+	}
+	for _, c := range demoTaxonomy().Categories {
+		sites[c.Example] = c.Key
+	}
+	for entry, categories := range named {
+		sites[entry] = classify.SetID(strings.Fields(categories))
+	}
+	if version >= latest {
+		for entry, categories := range moves {
+			if sites[entry] = classify.SetID(strings.Fields(categories)); categories == "" {
+				delete(sites, entry)
+			}
+		}
+	}
+	return sites
+}
+
+// chance is a number that a name always has.
+func chance(name string) uint64 {
+	h := fnv.New64a()
+	_, _ = io.WriteString(h, name)
+	return h.Sum64() >> 7
+}
+
+func demoTaxonomy() classify.Taxonomy {
+	t, err := packfile.UnmarshalTaxonomy(File("taxonomy.json"))
+	if err != nil {
+		panic("bug: " + err.Error())
+	}
+	return t
+}
+
+// harbour is the harbour's pack as its makers publish it: each version whole, and the latest by what changed.
+type harbour struct {
+	whole map[int64][]byte
+	delta []byte
+	truth map[string]string // what the sites are by the latest version
+}
+
+// publish makes the harbour's pack; once, since it takes some tenths of a second.
+var publish = sync.OnceValue(func() harbour {
+	h := harbour{whole: map[int64][]byte{}}
+	content := func(version int64) packfile.Content {
+		return packfile.Content{
+			Key: "harbour", Name: harbourPack, Version: version, Licence: "CC0-1.0",
+			Date: time.Date(2026, 11, 10, 6, 0, 0, 0, time.UTC).AddDate(0, 0, 7*int(version-before)),
+		}
+	}
+	older := harbourSites(before)
+	h.truth = harbourSites(latest)
+	for version, sites := range map[int64]map[string]string{before: older, latest: h.truth} {
+		var file bytes.Buffer
+		if err := packfile.Write(&file, content(version), demoTaxonomy(), sites, makersKey()); err != nil {
+			panic("bug: " + err.Error())
+		}
+		h.whole[version] = file.Bytes()
+	}
+	var file bytes.Buffer
+	changed := content(latest)
+	changed.Base = before
+	if err := packfile.WriteDelta(&file, changed, demoTaxonomy(), older, h.truth, makersKey()); err != nil {
+		panic("bug: " + err.Error())
+	}
+	h.delta = file.Bytes()
+	return h
+})
+
+// servePack publishes the harbour's pack. Whoever has the version before and takes deltas gets only what changed (RFC 3229).
+func servePack(w http.ResponseWriter, r *http.Request) {
+	h := publish()
+	tag := func(version int64) string { return `"harbour-` + strconv.FormatInt(version, 10) + `"` }
+	w.Header().Set("ETag", tag(latest))
+	if strings.Contains(r.Header.Get("A-IM"), "widelark-pack") && r.Header.Get("If-None-Match") == tag(before) {
+		w.Header().Set("IM", "widelark-pack")
+		w.Header().Set("Delta-Base", tag(before))
+		w.WriteHeader(http.StatusIMUsed)
+		_, _ = w.Write(h.delta)
+		return
+	}
+	http.ServeContent(w, r, "catalogue"+packfile.Extension, time.Time{}, bytes.NewReader(h.whole[latest]))
+}
+
+// estuaryFile returns the estuary hospitals' own small pack.
+func estuaryFile() []byte {
+	sites := map[string]string{
+		"wound-atlas.example": "medicine", "dose-calc3.example": "medicine", "overdose-calc.example": "medicine", "diabetes-bet.example": "health-advice", "time-slots.example": "hospitals",
+		"keys.marsh-passport.example": "software",
+	}
+	for _, name := range Sites(400, suspectsSeed+60) {
+		sites[name] = "hospitals"
+	}
+	var file bytes.Buffer
+	content := packfile.Content{Key: "estuary", Name: estuaryPack, Version: 3, Licence: "CC-BY-4.0", Date: time.Date(2026, 11, 2, 6, 0, 0, 0, time.UTC)}
+	if err := packfile.Write(&file, content, demoTaxonomy(), sites, makersKey()); err != nil {
+		panic("bug: " + err.Error())
+	}
+	return file.Bytes()
+}
+
+// loadCatalogue gets the packs. The harbour's latest version waits, so that there is something to look at before it goes in.
+func loadCatalogue(ctx context.Context, api *client.ClientWithResponses, partner string, out io.Writer) error {
+	found, err := api.GetPacksWithResponse(ctx)
+	if err != nil {
+		return err
+	}
+	have := map[string]client.Pack{}
+	for _, p := range found.JSON200.Packs {
+		have[p.Name] = p
+	}
+	url := partner + packPath
+	if p, ok := have[harbourPack]; ok && p.URL != url { // the stand-in has another port each time
+		if _, err := api.EditPackWithResponse(ctx, p.ID, client.EditPackInputBody{URL: &url}); err != nil {
+			return err
+		}
+	}
+	key := packfile.KeyText(makersKey().Public().(ed25519.PublicKey))
+	if _, err := api.TrustKeyWithResponse(ctx, client.TrustInputBody{Key: key, Name: "Harbour office"}); err != nil {
+		return err
+	}
+	hold, paused := true, true
+	for _, one := range []struct {
+		body client.NewPackInputBody
+		file func() []byte
+	}{
+		{client.NewPackInputBody{Name: harbourPack, URL: &url, Hold: &hold, Paused: &paused}, func() []byte { return publish().whole[before] }},
+		{client.NewPackInputBody{Name: estuaryPack}, estuaryFile},
+	} {
+		p, ok := have[one.body.Name]
+		if !ok {
+			made, err := api.CreatePackWithResponse(ctx, one.body)
+			if err != nil {
+				return err
+			}
+			p = *made.JSON201
+		}
+		if p.InForce != nil {
+			continue
+		}
+		got, err := api.ImportPackWithBodyWithResponse(ctx, p.ID, nil, "application/octet-stream", bytes.NewReader(one.file()))
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(out, "  %-28s %7d sites of version %d\n", p.Name, got.JSON200.InForce.Sites, got.JSON200.InForce.Version)
+		if p.URL == "" {
+			continue
+		}
+		if _, err := api.PullPackWithResponse(ctx, p.ID, nil); err != nil {
+			return err
+		}
+		paused := false
+		if _, err := api.EditPackWithResponse(ctx, p.ID, client.EditPackInputBody{Paused: &paused}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// loadLocal says what Quillmere says itself: a category of its own, two corrections, scorecards.
+func loadLocal(ctx context.Context, api *client.ClientWithResponses, ids map[string]uuid.UUID) error {
+	about, family := "What wards look doses up in, whatever else the sites are.", "health"
+	_, err := api.CreateCategoryWithResponse(ctx, client.NewCategoryInputBody{Name: "Dosage pages", About: &about, Family: &family, Lists: []uuid.UUID{ids["Formulary and dosage sites"]}})
+	if err != nil {
+		return err
+	}
+	adds, about := true, "Read by the trainees' lead, and open to trainees at any hour."
+	_, err = api.CreateCategoryWithResponse(ctx, client.NewCategoryInputBody{Name: "Trainees' reading", About: &about, Lists: []uuid.UUID{ids["Trainees' reading list"]}, Adds: &adds})
+	if err != nil {
+		return err
+	}
+	for _, c := range []client.CorrectInputBody{
+		{Entries: []string{"poison-line.example"}, Categories: []string{"health-advice", "medicine"}, Reason: "The poisons helpline, called a drugs site."},
+		{Entries: []string{"diabetes-bet.example"}, Categories: []string{"health-advice"}, Reason: "Named after its founder, Bet Marlow."},
+	} {
+		if _, err := api.CorrectWithResponse(ctx, c); err != nil {
+			return err
+		}
+	}
+	off := true
+	for _, card := range []struct {
+		name, about, category, file string
+		threshold                   int64
+		off                         *bool
+		only                        func(client.Term) bool
+	}{
+		{"Adult words", "With points that clear what medicine says plainly.", "adult", "adult-words.csv", 100, nil, nil},
+		{"Adult words, first try", "Kept to show why: it takes screening for breast cancer for an adult site.", "adult", "adult-words.csv", 80, &off, func(t client.Term) bool { return t.Points > 0 }},
+		{"Betting words", "For betting sites that no pack knows yet.", "betting", "betting-words.csv", 90, nil, nil},
+	} {
+		terms, err := terms(card.file)
+		if err != nil {
+			return err
+		}
+		if card.only != nil {
+			terms = slices.DeleteFunc(terms, func(t client.Term) bool { return !card.only(t) })
+		}
+		body := client.NewScorecardInputBody{Name: card.name, About: &card.about, Category: card.category, Threshold: card.threshold, Terms: terms, Off: card.off}
+		if _, err := api.CreateScorecardWithResponse(ctx, body); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func terms(name string) ([]client.Term, error) {
+	rows, err := csv.NewReader(bytes.NewReader(File(name))).ReadAll()
+	if err != nil {
+		return nil, err
+	}
+	var all []client.Term
+	for _, row := range rows[1:] {
+		points, err := strconv.ParseInt(row[1], 10, 64)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, client.Term{Word: row[0], Points: points})
+	}
+	return all, nil
+}
+
+// serveSite stands in for every site of the demo: a plain page that says which it is, and what.
+func serveSite(w http.ResponseWriter, r *http.Request) {
+	host, _, _ := strings.Cut(r.Host, ":")
+	truth := publish().truth
+	what := ""
+	for at := host; at != "" && what == ""; {
+		what = truth[at]
+		_, at, _ = strings.Cut(at, ".")
+	}
+	if what == "" {
+		what = "no pack says what"
+	}
+	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	fmt.Fprintf(w, "This is %s%s, an invented site.\nIt is: %s.\n", host, r.URL.Path, what)
+}
