@@ -1,8 +1,13 @@
 import { createRootRoute, createRoute, createRouter, Link, redirect } from '@tanstack/react-router'
+import { CategoriesPage } from './categories/CategoriesPage'
+import { LookupPage } from './categories/LookupPage'
+import { categoryViews } from './categories/views'
 import { z } from './checks'
 import { kindNames, views } from './lists/kinds'
 import { ListPage } from './lists/ListPage'
 import { ListsPage } from './lists/ListsPage'
+import { PackPage } from './packs/PackPage'
+import { PacksPage } from './packs/PacksPage'
 import { Frame } from './shell/Frame'
 import { TryPage } from './trials/TryPage'
 import { buttonClass } from './ui/Button'
@@ -61,9 +66,52 @@ const listRoute = createRoute({
 
 const tryRoute = createRoute({ getParentRoute: () => rootRoute, path: '/try', component: TryPage })
 
+const categoriesRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/categories',
+  component: CategoriesPage,
+  validateSearch: z.object({
+    q: z.coerce.string().optional().catch(undefined),
+    key: z.string().optional().catch(undefined),
+    view: z.enum(categoryViews).optional().catch(undefined),
+  }),
+})
+
+const lookupRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/lookup',
+  component: LookupPage,
+  validateSearch: z.object({
+    of: z.coerce.string().optional().catch(undefined),
+    many: z.boolean().optional().catch(undefined),
+  }),
+})
+
+const packsRoute = createRoute({ getParentRoute: () => rootRoute, path: '/packs', component: PacksPage })
+
+const packRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/packs/$id',
+  component: PackPage,
+  validateSearch: z.object({
+    view: z.enum(['update', 'history', 'settings']).optional().catch(undefined),
+    from: z.coerce.number().int().positive().optional().catch(undefined),
+    to: z.coerce.number().int().positive().optional().catch(undefined),
+  }),
+})
+
 /** Every address of the console. */
 export const router = createRouter({
-  routeTree: rootRoute.addChildren([indexRoute, listsRoute, listRoute, tryRoute]),
+  routeTree: rootRoute.addChildren([
+    indexRoute,
+    listsRoute,
+    listRoute,
+    categoriesRoute,
+    lookupRoute,
+    packsRoute,
+    packRoute,
+    tryRoute,
+  ]),
 })
 
 declare module '@tanstack/react-router' {

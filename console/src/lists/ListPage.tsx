@@ -1,6 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link, useNavigate, useParams, useSearch } from '@tanstack/react-router'
-import { clsx } from 'clsx'
 import { Download, Ellipsis, FileUp, Network, Pencil, Plus, Trash2 } from 'lucide-react'
 import { useState } from 'react'
 import { useAnnounce } from '../ui/announce'
@@ -10,6 +9,7 @@ import { fieldClass } from '../ui/Field'
 import { count, formatMoment } from '../ui/format'
 import { Menu, MenuItem } from '../ui/Menu'
 import { Loading, ProblemNotice } from '../ui/Notice'
+import { viewClass } from '../ui/viewClass'
 import { ColourMark } from './Colour'
 import { CompanionsDialog } from './CompanionsDialog'
 import { EntryTable } from './EntryTable'
@@ -165,10 +165,7 @@ function ViewLinks({ view }: { view?: View }) {
           from="/lists/$id"
           search={(before) => ({ ...before, view: v, from: undefined, to: undefined })}
           aria-current={view === v ? 'page' : undefined}
-          className={clsx(
-            'border-b-2 pb-0.5',
-            view === v ? 'border-reed font-semibold' : 'border-transparent text-soft hover:text-ink',
-          )}
+          className={viewClass(view === v)}
         >
           {v ? viewNames[v] : 'Entries'}
         </Link>

@@ -4,7 +4,7 @@ import { ApiProblem } from '../api/client'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
-import { fieldClass, TextField } from '../ui/Field'
+import { Choice, TextField } from '../ui/Field'
 import { formatMoment, formatNumber } from '../ui/format'
 import { Mono } from '../ui/Mono'
 import { Loading, ProblemNotice } from '../ui/Notice'
@@ -122,27 +122,6 @@ function SourceForm({ list, source }: { list: List; source: Source | null }) {
         )}
       </div>
     </form>
-  )
-}
-
-type ChoiceProps = { label: string; value: string; onChange: (value: string) => void; options: [string, string][] }
-
-function Choice({ label, value, onChange, options }: ChoiceProps) {
-  return (
-    <label className="flex flex-col gap-1 font-semibold text-sm">
-      {label}
-      <select
-        value={value}
-        onChange={(e) => onChange(e.target.value)}
-        className={`${fieldClass} h-9 font-normal text-base`}
-      >
-        {options.map(([key, name]) => (
-          <option key={key} value={key}>
-            {name}
-          </option>
-        ))}
-      </select>
-    </label>
   )
 }
 

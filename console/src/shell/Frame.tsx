@@ -1,7 +1,18 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link, Outlet, useNavigate, useSearch } from '@tanstack/react-router'
 import { clsx } from 'clsx'
-import { CircleUser, FlaskConical, LogOut, type LucideIcon, Moon, NotebookText, Sun } from 'lucide-react'
+import {
+  CircleUser,
+  FlaskConical,
+  LogOut,
+  type LucideIcon,
+  Moon,
+  NotebookText,
+  Package,
+  SearchCheck,
+  Shapes,
+  Sun,
+} from 'lucide-react'
 import { TrialSheet } from '../trials/TrialSheet'
 import { Announcer } from '../ui/announce'
 import { Menu, MenuItem } from '../ui/Menu'
@@ -11,8 +22,11 @@ import { meOptions, useSignOut } from './sessionQueries'
 import { TryBar } from './TryBar'
 import { setTheme, useTheme } from './theme'
 
-const nouns: { to: '/lists' | '/try'; label: string; icon: LucideIcon }[] = [
+const nouns: { to: '/lists' | '/categories' | '/lookup' | '/packs' | '/try'; label: string; icon: LucideIcon }[] = [
   { to: '/lists', label: 'Lists', icon: NotebookText },
+  { to: '/categories', label: 'Categories', icon: Shapes },
+  { to: '/lookup', label: 'Look up', icon: SearchCheck },
+  { to: '/packs', label: 'Packs', icon: Package },
   { to: '/try', label: 'Try', icon: FlaskConical },
 ]
 

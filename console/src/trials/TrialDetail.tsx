@@ -1,5 +1,6 @@
 import { Link } from '@tanstack/react-router'
 import { clsx } from 'clsx'
+import { CategoryNames } from '../categories/CategoryNames'
 import { Mono } from '../ui/Mono'
 import { NoVerdict, VerdictMark } from '../ui/VerdictMark'
 import type { Trial } from './trialQueries'
@@ -49,6 +50,7 @@ export function TrialDetail({ trial, group, policy }: Props) {
           <p>{trial.because}</p>
         )}
       </section>
+      <Classified trial={trial} />
       <AlsoMatched trial={trial} />
       <section aria-label="Rules in order" className="flex flex-col gap-1.5">
         <h3 className="font-semibold text-sm text-soft">Rules in order</h3>
@@ -75,6 +77,35 @@ export function TrialDetail({ trial, group, policy }: Props) {
         </ol>
       </section>
     </div>
+  )
+}
+
+/** What the URL is, and who says so. */
+function Classified({ trial }: { trial: Trial }) {
+  if (!trial.class) return null
+  const first = trial.class.given[0]
+  return (
+    <section aria-label="What it is" className="flex flex-col gap-1">
+      <h3 className="font-semibold text-sm text-soft">It is</h3>
+      <p>
+        <CategoryNames categories={trial.class.categories} />
+        {first && (
+          <span className="text-sm text-soft">
+            {' '}
+            by {first.pack?.name ?? first.list?.name ?? 'our correction'}, <Mono>{first.entry.pattern}</Mono>
+          </span>
+        )}
+      </p>
+      <p className="text-sm">
+        <Link
+          to="/lookup"
+          search={(before) => ({ url: before.url, of: trial.url })}
+          className="text-reed underline underline-offset-2"
+        >
+          Look it up
+        </Link>
+      </p>
+    </section>
   )
 }
 

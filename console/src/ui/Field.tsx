@@ -61,3 +61,36 @@ export function TextArea({ label, hint, error, className, ...rest }: AreaProps) 
     </Labelled>
   )
 }
+
+type ChoiceProps = { label: string; value: string; onChange: (value: string) => void; options: [string, string][] }
+
+/** A choice among few: each a value and its name. */
+export function Choice({ label, value, onChange, options }: ChoiceProps) {
+  return (
+    <label className="flex flex-col gap-1 font-semibold text-sm">
+      {label}
+      <select
+        value={value}
+        onChange={(e) => onChange(e.target.value)}
+        className={clsx(fieldClass, 'h-9 font-normal text-base')}
+      >
+        {options.map(([key, name]) => (
+          <option key={key} value={key}>
+            {name}
+          </option>
+        ))}
+      </select>
+    </label>
+  )
+}
+
+type CheckProps = { label: ReactNode; checked: boolean; onChange: (on: boolean) => void }
+
+export function Check({ label, checked, onChange }: CheckProps) {
+  return (
+    <label className="flex items-baseline gap-2 text-sm">
+      <input type="checkbox" checked={checked} onChange={(e) => onChange(e.target.checked)} className="accent-reed" />
+      <span>{label}</span>
+    </label>
+  )
+}

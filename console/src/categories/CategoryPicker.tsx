@@ -1,0 +1,89 @@
+import { useQuery } from '@tanstack/react-query'
+import { X } from 'lucide-react'
+import { useState } from 'react'
+import { fieldClass } from '../ui/Field'
+import { categoriesOptions } from './categoryQueries'
+
+type Props = {
+  label: string
+  chosen: string[]
+  onChange: (keys: string[]) => void
+  /** One category only, as a scorecard gives. */
+  single?: boolean
+  error?: string
+}
+
+/** Chooses categories by typing: names, keywords and descriptions lead to them. */
+export function CategoryPicker({ label, chosen, onChange, single, error }: Props) {
+  const [text, setText] = useState('')
+  const tree = useQuery(categoriesOptions())
+  const found = useQuery({ ...categoriesOptions(text.trim()), enabled: text.trim() !== '' })
+  const names = new Map(tree.data?.categories.map((c) => [c.key, c.name]))
+  const families = new Map(tree.data?.families.map((f) => [f.key, f.name]))
+  const offered = (text.trim() === '' ? [] : (found.data?.categories ?? []))
+    .filter((c) => !chosen.includes(c.key))
+    .slice(0, 8)
+  const choose = (key: string) => {
+    onChange(single ? [key] : [...chosen, key])
+    setText('')
+  }
+  return (
+    <fieldset className="flex flex-col gap-1.5">
+      <legend className="pb-1 font-semibold text-sm">{label}</legend>
+      {chosen.length > 0 && (
+        <ul className="flex flex-wrap gap-1.5">
+          {chosen.map((key) => (
+            <li key={key}>
+              <button
+                type="button"
+                className="inline-flex items-center gap-1 rounded-sm border border-reed bg-reed-wash px-2 py-0.5 text-sm"
+                aria-label={`Take ${names.get(key) ?? key} away`}
+                onClick={() => onChange(chosen.filter((k) => k !== key))}
+              >
+                {names.get(key) ?? key}
+                <X size={13} aria-hidden />
+              </button>
+            </li>
+          ))}
+        </ul>
+      )}
+      <input
+        type="search"
+        aria-label={`Find a category: ${label}`}
+        placeholder="Type to find one: charity, puzzles, dose…"
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+        onKeyDown={(e) => {
+          if (e.key !== 'Enter' || text.trim() === '') return
+          e.preventDefault()
+          if (offered[0]) choose(offered[0].key)
+        }}
+        aria-invalid={error !== undefined}
+        className={`${fieldClass} h-9 w-full`}
+      />
+      {error && <p className="text-clay text-sm">{error}</p>}
+      {offered.length > 0 && (
+        <ul className="max-h-52 overflow-y-auto rounded-sm border border-rule">
+          {offered.map((c) => (
+            <li key={c.key} className="border-rule border-b last:border-b-0">
+              <button
+                type="button"
+                onClick={() => choose(c.key)}
+                className="flex w-full flex-col px-2.5 py-1 text-left text-sm hover:bg-wash"
+              >
+                <span>
+                  <span className="font-semibold">{c.name}</span>{' '}
+                  <span className="text-soft">{families.get(c.family)}</span>
+                </span>
+                <span className="text-soft">{c.about}</span>
+              </button>
+            </li>
+          ))}
+        </ul>
+      )}
+      {text.trim() !== '' && found.data && offered.length === 0 && !found.isFetching && (
+        <p className="text-sm text-soft">No category is about that.</p>
+      )}
+    </fieldset>
+  )
+}

@@ -1,0 +1,15 @@
+import { Link } from '@tanstack/react-router'
+import { Mono } from '../ui/Mono'
+
+/** Leads to what a URL is. An entry stands for what it names. */
+export function LookupLink({ url }: { url: string }) {
+  return (
+    <Link
+      to="/lookup"
+      search={(before) => ({ url: before.url, of: url.replace(/^=|^\*\./, '') })}
+      className="underline decoration-rule underline-offset-2 hover:decoration-ink"
+    >
+      <Mono>{url}</Mono>
+    </Link>
+  )
+}

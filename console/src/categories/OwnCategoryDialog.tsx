@@ -1,0 +1,103 @@
+import { useQuery } from '@tanstack/react-query'
+import { type FormEvent, useState } from 'react'
+import { ApiProblem } from '../api/client'
+import { listsOptions } from '../lists/listQueries'
+import { afterwards } from '../ui/afterwards'
+import { useAnnounce } from '../ui/announce'
+import { Button } from '../ui/Button'
+import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
+import { Check, Choice, TextField } from '../ui/Field'
+import { ProblemNotice } from '../ui/Notice'
+import { type Category, categoriesOptions, useSaveCategory } from './categoryQueries'
+
+type Props = { category?: Category; onClose: () => void }
+
+/** Makes a category of our own from lists, or edits one. */
+export function OwnCategoryDialog({ category, onClose }: Props) {
+  const lists = useQuery(listsOptions)
+  const tree = useQuery(categoriesOptions())
+  const [form, setForm] = useState({
+    name: category?.name ?? '',
+    about: category?.about ?? '',
+    family: category?.family ?? '',
+    lists: category?.own?.lists.map((l) => l.id) ?? [],
+    adds: category?.own?.adds ?? false,
+  })
+  const save = useSaveCategory(category?.own)
+  const announce = useAnnounce()
+  const fields = save.error instanceof ApiProblem ? save.error.fields : new Map<string, string>()
+  const submit = (event: FormEvent) => {
+    event.preventDefault()
+    afterwards(save.mutateAsync(form), (saved) => {
+      announce(category ? `Changed ${saved.name}.` : `Made the category ${saved.name}.`)
+      onClose()
+    })
+  }
+  return (
+    <Dialog
+      open
+      onOpenChange={(open) => open || onClose()}
+      title={category ? `Edit ${category.name}` : 'Category of our own'}
+      description="What is in its lists is in the category, as soon as it stands there."
+    >
+      <form onSubmit={submit} className="contents">
+        <DialogBody>
+          <TextField
+            label="Name"
+            autoFocus
+            value={form.name}
+            onChange={(e) => setForm({ ...form, name: e.target.value })}
+            error={fields.get('name')}
+          />
+          <TextField
+            label="What it is for"
+            value={form.about}
+            onChange={(e) => setForm({ ...form, about: e.target.value })}
+          />
+          <Choice
+            label="Family"
+            value={form.family}
+            onChange={(family) => setForm({ ...form, family })}
+            options={[
+              ['', 'Our own'],
+              ...(tree.data?.families ?? [])
+                .filter((f) => f.key !== 'our-own')
+                .map((f): [string, string] => [f.key, f.name]),
+            ]}
+          />
+          <fieldset className="flex flex-col gap-1">
+            <legend className="pb-1 font-semibold text-sm">Lists</legend>
+            <div className="max-h-44 overflow-y-auto rounded-sm border border-rule px-2.5 py-1.5">
+              {lists.data?.map((l) => (
+                <Check
+                  key={l.id}
+                  label={l.name}
+                  checked={form.lists.includes(l.id)}
+                  onChange={(on) =>
+                    setForm({ ...form, lists: on ? [...form.lists, l.id] : form.lists.filter((id) => id !== l.id) })
+                  }
+                />
+              ))}
+            </div>
+          </fieldset>
+          <Check
+            label="Add to what the catalogue says, instead of standing in its place"
+            checked={form.adds}
+            onChange={(adds) => setForm({ ...form, adds })}
+          />
+          {save.error && !fields.has('name') && <ProblemNotice error={save.error} />}
+        </DialogBody>
+        <DialogFoot>
+          <Button onClick={onClose}>Cancel</Button>
+          <Button
+            type="submit"
+            look="main"
+            disabled={form.name.trim() === '' || form.lists.length === 0 || save.isPending}
+          >
+            {category ? 'Save' : 'Make the category'}
+          </Button>
+        </DialogFoot>
+      </form>
+    </Dialog>
+  )
+}

@@ -1,0 +1,24 @@
+/** Entries that a URL may stand for, the narrowest first: this page, its folder, this host, the site. */
+export function placesOf(url: string): { entry: string; meaning: string }[] {
+  const { hostname, pathname } = new URL(url)
+  const path = pathname.replace(/\/$/, '')
+  const isAddress = /^[\d.]+$|^\[/.test(hostname)
+  const places: { entry: string; meaning: string }[] = []
+  if (path !== '') {
+    if (!isAddress) places.push({ entry: `=${hostname}${path}`, meaning: 'this page only' })
+    const folders = path.split('/').length - 1
+    if (!isAddress) {
+      places.push({ entry: `${hostname}${path}`, meaning: 'this page and all below it' })
+      if (folders > 1) {
+        places.push({
+          entry: `${hostname}${path.slice(0, path.lastIndexOf('/'))}`,
+          meaning: 'the folder that it is in',
+        })
+      }
+    }
+  }
+  if (isAddress) return [{ entry: hostname, meaning: 'this address' }]
+  places.push({ entry: `=${hostname}`, meaning: 'this host only' })
+  places.push({ entry: hostname, meaning: 'this host and all below it' })
+  return places
+}
