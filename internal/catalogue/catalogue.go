@@ -9,7 +9,6 @@ import (
 	"context"
 	"fmt"
 	"net/url"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -218,9 +217,4 @@ type Store interface {
 
 	CatalogueVersion(ctx context.Context) (int64, error)
 	ReadCatalogue(ctx context.Context, read func(Reader) error) error
-}
-
-// setContains reports whether a set of categories holds a key.
-func setContains(set, key string) bool {
-	return strings.Contains(" "+set+" ", " "+key+" ")
 }

@@ -348,7 +348,7 @@ func TestRandomUpdates(t *testing.T) {
 	for _, site := range found {
 		require.Contains(t, strings.Fields(states[12][site.Entry]), "chat")
 	}
-	require.EqualValues(t, d.shelf.Loaded().Sites["chat"], len(found))
+	require.Len(t, found, int(d.shelf.Loaded().Sites["chat"]))
 }
 
 func TestRanks(t *testing.T) {
@@ -372,8 +372,10 @@ func TestRanks(t *testing.T) {
 		rank int
 		want []string
 	}{
-		{"Third", 1, []string{"Third", "Harbour", "Second"}}, {"Third", 2, []string{"Harbour", "Third", "Second"}},
-		{"Harbour", 3, []string{"Third", "Second", "Harbour"}}, {"Third", 9, []string{"Second", "Harbour", "Third"}},
+		{"Third", 1, []string{"Third", "Harbour", "Second"}},
+		{"Third", 2, []string{"Harbour", "Third", "Second"}},
+		{"Harbour", 3, []string{"Third", "Second", "Harbour"}},
+		{"Third", 9, []string{"Second", "Harbour", "Third"}},
 	} {
 		packs, err := d.store.Packs(t.Context())
 		require.NoError(t, err)

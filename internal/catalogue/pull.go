@@ -205,7 +205,7 @@ func (p *Puller) take(ctx context.Context, pack Pack, file io.Reader, length int
 		defer opened.Close()
 		after, err = p.Store.Take(ctx, pack.ID, opened, Taking{By: who, MaxShrink: pack.MaxShrink, Hold: pack.Hold, Sites: func(n int64) {
 			at.set(func(at *Progress) {
-				if at.sites = n; n >= opened.Content.Sites-10_000 {
+				if at.sites = n; n >= opened.Sites-10_000 {
 					at.stage = "storing"
 				}
 			})

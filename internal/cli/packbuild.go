@@ -57,7 +57,7 @@ func (a *app) packBuildCommand() *cobra.Command {
 					return err
 				}
 				err = packfile.ReadSites(file, name, t, sites)
-				file.Close()
+				_ = file.Close() // it was only read
 				if err != nil {
 					return err
 				}
@@ -165,7 +165,7 @@ func (a *app) packVerifyCommand() *cobra.Command {
 					kind = fmt.Sprintf("what changed since version %d", p.Base)
 				}
 				fmt.Fprintf(a.out, "%s (%s), version %d of %s: %s of %s, licence %s\nSigned by %s\n\n", p.Name, p.Key, p.Version, p.Date.Format("2006-01-02"), kind,
-					plural(p.Content.Sites, "site", "sites"), p.Licence, p.Signer)
+					plural(p.Sites, "site", "sites"), p.Licence, p.Signer)
 			}
 			return a.show(v)
 		},

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"errors"
 	"net/http"
 	"time"
 
@@ -243,18 +244,16 @@ func (s *server) registerLookups(api huma.API) {
 
 func (s *server) checkedScorecard(ctx context.Context, edit revision.ScorecardEdit) (revision.ScorecardEdit, error) {
 	if edit.Category != nil {
-		if err := s.checkCategories(ctx, "category", []string{*edit.Category}); err != nil {
-			return edit, &revision.FieldError{Field: "category", Msg: fieldMessage(err)}
+		err := s.checkCategories(ctx, "category", []string{*edit.Category})
+		var field *revision.FieldError
+		if errors.As(err, &field) {
+			field.Field = "category" // there is only one
+		}
+		if err != nil {
+			return edit, err
 		}
 	}
 	return edit.Checked()
-}
-
-func fieldMessage(err error) string {
-	if field, ok := err.(*revision.FieldError); ok {
-		return field.Msg
-	}
-	return err.Error()
 }
 
 func termsOf(terms []Term) []revision.Term {

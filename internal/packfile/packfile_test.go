@@ -27,7 +27,8 @@ var (
 		Families: []classify.Family{{Key: "play", Name: "Play"}, {Key: "danger", Name: "Danger", Security: true}},
 		Categories: []classify.Category{
 			{Key: "games", Family: "play", Name: "Games", About: "To pass the time.", Keywords: []string{"puzzles"}, Example: "games.example"},
-			{Key: "chat", Family: "play", Name: "Chat"}, {Key: "malware", Family: "danger", Name: "Malware"},
+			{Key: "chat", Family: "play", Name: "Chat"},
+			{Key: "malware", Family: "danger", Name: "Malware"},
 		},
 	}
 	keyOfTest = ed25519.NewKeyFromSeed(bytes.Repeat([]byte{7}, ed25519.SeedSize))
@@ -63,7 +64,7 @@ func TestRoundTrip(t *testing.T) {
 	assert.Equal(t, sitesOfTest(), sites)
 	assert.Equal(t, taxonomyOfTest, p.Taxonomy)
 	assert.Equal(t, trusted[1], p.Signer)
-	assert.Equal(t, []any{"harbour", int64(7), int64(5), contents.Date}, []any{p.Key, p.Version, p.Content.Sites, p.Date})
+	assert.Equal(t, []any{"harbour", int64(7), int64(5), contents.Date}, []any{p.Key, p.Version, p.Sites, p.Date})
 
 	after := sitesOfTest()
 	delete(after, "203.0.113.0/24")
@@ -76,7 +77,7 @@ func TestRoundTrip(t *testing.T) {
 	p, sites, err = read(file.Bytes(), trusted)
 	require.NoError(t, err)
 	assert.Equal(t, map[string]string{"203.0.113.0/24": "", "heron.example": "chat", "new.example": "malware"}, sites)
-	assert.Equal(t, int64(5), p.Content.Sites)
+	assert.Equal(t, int64(5), p.Sites)
 }
 
 // archive makes a pack by hand: as a maker would who signs what is not right.
@@ -114,7 +115,6 @@ func tarOf(t *testing.T, files ...string) []byte {
 var encoder, _ = zstd.NewWriter(nil, zstd.WithEncoderConcurrency(1), zstd.WithEncoderLevel(zstd.SpeedFastest))
 
 func pack(text []byte) []byte {
-
 	return encoder.EncodeAll(text, nil)
 }
 

@@ -339,8 +339,8 @@ func takeSites(ctx context.Context, tx pgx.Tx, before catalogue.Pack, file *pack
 	if err == nil {
 		err = sets.keep(ctx, tx, before.ID)
 	}
-	if err == nil && state.Sites != file.Content.Sites {
-		err = &catalogue.RefusedError{Msg: fmt.Sprintf("There would be %d sites, and the pack says %d", state.Sites, file.Content.Sites)}
+	if err == nil && state.Sites != file.Sites {
+		err = &catalogue.RefusedError{Msg: fmt.Sprintf("There would be %d sites, and the pack says %d", state.Sites, file.Sites)}
 	}
 	return state, err
 }
@@ -356,10 +356,10 @@ func firstSites(ctx context.Context, tx pgx.Tx, id uuid.UUID, file *packfile.Rea
 		return err
 	}
 	var site int64
-	if err := tx.QueryRow(ctx, `select setval('pack_site_ids', nextval('pack_site_ids') + $1)`, file.Content.Sites).Scan(&site); err != nil {
+	if err := tx.QueryRow(ctx, `select setval('pack_site_ids', nextval('pack_site_ids') + $1)`, file.Sites).Scan(&site); err != nil {
 		return err
 	}
-	site -= file.Content.Sites
+	site -= file.Sites
 	head := id.String() + "\t"
 	err = copySites(ctx, tx, `copy `+name+` (pack_id, id, since, plain, entry, set) from stdin`, file, how, func(to []byte, s packfile.Site) []byte {
 		site++
@@ -369,7 +369,7 @@ func firstSites(ctx context.Context, tx pgx.Tx, id uuid.UUID, file *packfile.Rea
 	if err != nil {
 		return err
 	}
-	state.Sites, state.Added = file.Content.Sites, file.Content.Sites
+	state.Sites, state.Added = file.Sites, file.Sites
 	_, err = tx.Exec(ctx, `set local maintenance_work_mem = '128MB';
 		create unique index on `+name+` (entry, since);
 		create index on `+name+` (set, entry);

@@ -1,4 +1,4 @@
-import { useQuery } from '@tanstack/react-query'
+import { useIsFetching, useQuery } from '@tanstack/react-query'
 import { type FormEvent, useState } from 'react'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
@@ -18,12 +18,16 @@ type Props = {
   onDone: () => void
 }
 
+/** Whether the list is being fetched: what is drawn may then be older than what was just done, and would be refused as such. */
+const useBehind = (list: List) => useIsFetching({ queryKey: ['lists', list.id], exact: true }) > 0
+
 /** What can be done with chosen entries. Each is one change, and can be taken back. */
 export function BulkBar({ list, which, chosen, onDone }: Props) {
   const [open, setOpen] = useState<'copy' | 'set' | null>(null)
   const remove = useRemoveEntries(list)
   const announce = useAnnounce()
   const undo = useUndo(list)
+  const behind = useBehind(list)
   return (
     <>
       <span>{count(chosen, 'line', 'lines')} chosen</span>
@@ -31,7 +35,7 @@ export function BulkBar({ list, which, chosen, onDone }: Props) {
       <Button onClick={() => setOpen('copy')}>Move or copy</Button>
       <Button
         look="danger"
-        disabled={remove.isPending}
+        disabled={behind || remove.isPending}
         onClick={() =>
           afterwards(remove.mutateAsync(which), ({ removed, list: after }) => {
             announce(`Took ${count(removed, 'line', 'lines')} out of ${list.name}.`, undo(after.version))
@@ -64,6 +68,7 @@ function SetDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
   const set = useSetEntries(list)
   const announce = useAnnounce()
   const undo = useUndo(list)
+  const behind = useBehind(list)
   const nothing = note === null && until === null && off === ''
   const submit = (event: FormEvent) => {
     event.preventDefault()
@@ -120,7 +125,7 @@ function SetDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
         </DialogBody>
         <DialogFoot>
           <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" look="main" disabled={nothing || set.isPending}>
+          <Button type="submit" look="main" disabled={nothing || behind || set.isPending}>
             Set them
           </Button>
         </DialogFoot>
@@ -147,6 +152,7 @@ function CopyDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
   const copy = useCopyEntries(list)
   const announce = useAnnounce()
   const undo = useUndo(list)
+  const behind = useBehind(list)
   const run = (move: boolean) =>
     afterwards(copy.mutateAsync({ which, to, move }), (done) => {
       const told = `${move ? 'Moved' : 'Copied'} to ${done.list.name}: ${done.added} added, ${done.same + done.updated} there already.`
@@ -181,10 +187,10 @@ function CopyDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
       </DialogBody>
       <DialogFoot>
         <Button onClick={onClose}>Cancel</Button>
-        <Button disabled={!to || copy.isPending} onClick={() => run(false)}>
+        <Button disabled={!to || behind || copy.isPending} onClick={() => run(false)}>
           Copy them
         </Button>
-        <Button look="main" disabled={!to || copy.isPending} onClick={() => run(true)}>
+        <Button look="main" disabled={!to || behind || copy.isPending} onClick={() => run(true)}>
           Move them
         </Button>
       </DialogFoot>
