@@ -35,6 +35,8 @@ var goals = []struct {
 	{"Words", "5,000 words", "loop over all", 1.0 / 400},
 	{"Mix", "covered? a million sites, 10,000 globs, 1,000 regexes", "reading the URL and looking its host up", 5},
 	{"MixTenfold", "the same with 10,000 regexes", "with 1,000", 1.5},
+	{"Classify", "what is it? a pack of a million sites, 10,000 globs, 1,000 regexes", "reading the URL and looking its host up", 5},
+	{"Take", "a pack of a million sites, checked, kept and loaded", "COPY of the same rows into a bare table", 8},
 	{"Import", "import of a million lines", "COPY of the same rows into a bare table", 3},
 }
 

@@ -206,8 +206,13 @@ func sorted(keys []string) []string {
 	return slices.Compact(slices.Sorted(slices.Values(keys)))
 }
 
-// Random catalogues, corrections, lists and scorecards over few names, so that they meet.
-func TestAgreesWithTheReference(t *testing.T) {
+func TestAgreesWithTheReference(t *testing.T) { rapid.Check(t, agrees) }
+
+func FuzzClassify(f *testing.F) { f.Fuzz(rapid.MakeFuzz(agrees)) }
+
+// agrees compares the classifier with the reference on random catalogues, corrections, lists and scorecards over few names, so that
+// they meet.
+func agrees(t *rapid.T) {
 	hosts := []string{"a.example", "b.a.example", "c.b.a.example", "example", "b.example", "203.0.113.7"}
 	paths := []string{"", "/x", "/x/y", "/z", "/odds", "/bare/x"}
 	literal := rapid.Custom(func(t *rapid.T) string {
@@ -219,60 +224,58 @@ func TestAgreesWithTheReference(t *testing.T) {
 	})
 	entry := rapid.OneOf(literal, rapid.SampledFrom([]string{"~ odds", "*a*", `"bare"`, "b.*", "http://a.example", "a.example:8443", "a.example/*/y"}))
 	keys := rapid.SliceOfNDistinct(rapid.SampledFrom([]string{"news", "games", "chat", "sport"}), 1, 2, rapid.ID)
-	rapid.Check(t, func(t *rapid.T) {
-		r := reference{packs: map[string][]string{}}
-		for i := range rapid.IntRange(0, 3).Draw(t, "corrections") {
-			r.Corrections = append(r.Corrections, correction(int64(i), entry.Draw(t, "entry"), keys.Draw(t, "keys")...))
+	r := reference{packs: map[string][]string{}}
+	for i := range rapid.IntRange(0, 3).Draw(t, "corrections") {
+		r.Corrections = append(r.Corrections, correction(int64(i), entry.Draw(t, "entry"), keys.Draw(t, "keys")...))
+	}
+	for i := range rapid.IntRange(0, 2).Draw(t, "packs") {
+		id := fmt.Sprint("pack", i)
+		for _, line := range rapid.SliceOfNDistinct(literal, 0, 5, func(line string) string { return pattern.MustParse(line).Key() }).Draw(t, "sites") {
+			r.packs[id] = append(r.packs[id], line+" "+strings.Join(keys.Draw(t, "keys"), " "))
 		}
-		for i := range rapid.IntRange(0, 2).Draw(t, "packs") {
-			id := fmt.Sprint("pack", i)
-			for _, line := range rapid.SliceOfNDistinct(literal, 0, 5, func(line string) string { return pattern.MustParse(line).Key() }).Draw(t, "sites") {
-				r.packs[id] = append(r.packs[id], line+" "+strings.Join(keys.Draw(t, "keys"), " "))
-			}
-			r.Packs = append(r.Packs, pack(id, 1, r.packs[id]...))
+		r.Packs = append(r.Packs, pack(id, 1, r.packs[id]...))
+	}
+	for i := range rapid.IntRange(0, 3).Draw(t, "lists") {
+		lines := rapid.SliceOfN(rapid.Custom(func(t *rapid.T) string {
+			return rapid.SampledFrom([]string{"", "", "! "}).Draw(t, "out") + entry.Draw(t, "entry")
+		}), 1, 3).Draw(t, "lines")
+		r.lists = append(r.lists, list(fmt.Sprint("list", i), lines...))
+		if rapid.Bool().Draw(t, "used") {
+			r.Own = append(r.Own, Own{fmt.Sprint("own", i), []string{fmt.Sprint("list", i), "list0"}, rapid.Bool().Draw(t, "adds")})
 		}
-		for i := range rapid.IntRange(0, 3).Draw(t, "lists") {
-			lines := rapid.SliceOfN(rapid.Custom(func(t *rapid.T) string {
-				return rapid.SampledFrom([]string{"", "", "! "}).Draw(t, "out") + entry.Draw(t, "entry")
-			}), 1, 3).Draw(t, "lines")
-			r.lists = append(r.lists, list(fmt.Sprint("list", i), lines...))
-			if rapid.Bool().Draw(t, "used") {
-				r.Own = append(r.Own, Own{fmt.Sprint("own", i), []string{fmt.Sprint("list", i), "list0"}, rapid.Bool().Draw(t, "adds")})
+	}
+	r.Lists = match.New(r.lists)
+	r.Scorecards = []Scorecard{card("adult", 10, "bare", 10, "x", -5, "odds", 5), card("betting", 3, "odds", 5, "a", -3)}
+	c := r.classifier()
+	var result Result
+	for range 4 {
+		u := weburl.MustParse(rapid.SampledFrom([]string{"https://", "http://"}).Draw(t, "scheme") + rapid.SampledFrom([]string{"", "www."}).Draw(t, "www") +
+			rapid.SampledFrom(hosts[:5]).Draw(t, "host") + rapid.SampledFrom(paths).Draw(t, "path"))
+		if rapid.Bool().Draw(t, "address") {
+			u = weburl.MustParse(hosts[5])
+		}
+		sight := rapid.SampledFrom(match.Sights).Draw(t, "sight")
+		want := r.classify(u, sight)
+		c.Classify(&result, u, pattern.Date{}, sight)
+		var got []string
+		for _, n := range result.Categories {
+			got = append(got, c.Key(n))
+		}
+		require.Equal(t, want, sorted(got), "%s at %s", u, sight)
+		answer := c.Explain(u, pattern.Date{}, sight)
+		require.Equal(t, want, sorted(answer.Categories))
+		require.Equal(t, want == nil, answer.By == "")
+		var given []string // what is told to count is what counts
+		for _, g := range answer.Given {
+			given = append(given, g.Categories...)
+		}
+		for _, s := range answer.Scores {
+			if s.Reached() && answer.By != ByCorrection {
+				given = append(given, s.Category)
 			}
 		}
-		r.Lists = match.New(r.lists)
-		r.Scorecards = []Scorecard{card("adult", 10, "bare", 10, "x", -5, "odds", 5), card("betting", 3, "odds", 5, "a", -3)}
-		c := r.classifier()
-		var result Result
-		for range 4 {
-			u := weburl.MustParse(rapid.SampledFrom([]string{"https://", "http://"}).Draw(t, "scheme") + rapid.SampledFrom([]string{"", "www."}).Draw(t, "www") +
-				rapid.SampledFrom(hosts[:5]).Draw(t, "host") + rapid.SampledFrom(paths).Draw(t, "path"))
-			if rapid.Bool().Draw(t, "address") {
-				u = weburl.MustParse(hosts[5])
-			}
-			sight := rapid.SampledFrom(match.Sights).Draw(t, "sight")
-			want := r.classify(u, sight)
-			c.Classify(&result, u, pattern.Date{}, sight)
-			var got []string
-			for _, n := range result.Categories {
-				got = append(got, c.Key(n))
-			}
-			require.Equal(t, want, sorted(got), "%s at %s", u, sight)
-			answer := c.Explain(u, pattern.Date{}, sight)
-			require.Equal(t, want, sorted(answer.Categories))
-			require.Equal(t, want == nil, answer.By == "")
-			var given []string // what is told to count is what counts
-			for _, g := range answer.Given {
-				given = append(given, g.Categories...)
-			}
-			for _, s := range answer.Scores {
-				if s.Reached() && answer.By != ByCorrection {
-					given = append(given, s.Category)
-				}
-			}
-			require.Equal(t, want, sorted(given))
-		}
-	})
+		require.Equal(t, want, sorted(given))
+	}
 }
 
 func TestClassifyAllocatesNothing(t *testing.T) {

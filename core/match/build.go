@@ -28,7 +28,7 @@ type base struct {
 // listBase is what a base knows of a list.
 type listBase struct {
 	Ref
-	from int64 // the least id of the list's compact refs: each holds its distance from it
+	from int64 // before the ids of the list's compact refs: each holds its distance from it
 }
 
 // ref is one entry that has nothing but a literal host, without note, end or switch: nearly all of a large list. It is kept
@@ -134,7 +134,7 @@ func (b *Builder) AddNamed(list int, id int64, name string, scope pattern.Scope,
 func (b *Builder) addNamed(list int, id int64, name string, scope pattern.Scope, carveOut bool) bool {
 	x := b.b
 	if !b.seen[list] {
-		b.seen[list], x.lists[list].from = true, id
+		b.seen[list], x.lists[list].from = true, id-math.MaxInt32 // ids may come in any order, two thousand million to either side
 	}
 	distance := id - x.lists[list].from
 	if distance < 0 || distance > math.MaxUint32 || list > math.MaxUint16 || len(name) > 255 || len(x.refs) >= (fullBit-1000)*refUnit {

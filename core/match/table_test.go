@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"widelark/core/pattern"
@@ -160,4 +161,24 @@ func TestPagesAreFoundByTheirPath(t *testing.T) {
 	assert.Empty(t, x.Cover(mustURL("heron.example/wards"), today, Full))
 	assert.Len(t, x.Cover(mustURL("heron.example/wards"), today, Name)[0].Unclear, 3_002)
 	assert.Empty(t, x.Cover(mustURL("bittern.example/wards/7"), today, Name))
+}
+
+// The order in which ids come changes neither what is found nor how little an entry takes.
+func TestIDsInAnyOrder(t *testing.T) {
+	const n = 2000
+	for name, id := range map[string]func(int) int64{
+		"rising": func(i int) int64 { return int64(i) }, "falling": func(i int) int64 { return int64(n - i) }, "jumping": func(i int) int64 { return 1<<40 + int64(i*7919%n) },
+	} {
+		b := NewBuilder(n)
+		list := b.List("l", "L")
+		for i := range n {
+			b.AddNamed(list, id(i), fmt.Sprintf("site-%d.example", i), pattern.AndBelow, false)
+		}
+		x := b.Build()
+		assert.Empty(t, x.parts[0].fulls, name)
+		for i := range n {
+			hits := x.Cover(weburl.MustParse(fmt.Sprintf("site-%d.example", i)), pattern.Date{}, Full)
+			require.Equal(t, id(i), hits[0].Covering[0].ID, name)
+		}
+	}
 }

@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"maps"
+	"os"
 	"strings"
 	"testing"
 	"testing/iotest"
@@ -218,6 +219,36 @@ func TestReadSites(t *testing.T) {
 	}
 	_, err = ParseKey("short")
 	require.Error(t, err)
+}
+
+// The worked example of the guide is a pack, to the letter.
+func TestGuide(t *testing.T) {
+	guide, err := os.ReadFile("../../docs/guide/packs.md")
+	require.NoError(t, err)
+	block := func(begin string) string {
+		_, rest, ok := strings.Cut(string(guide), "\n"+begin)
+		require.True(t, ok, begin)
+		text, _, _ := strings.Cut(rest, "```")
+		return begin + text
+	}
+	about, lines := block("{\n  \"families\""), block("entry,categories\n")
+	head := strings.TrimSuffix(block("{\"content\""), "\n")
+	var m manifest
+	require.NoError(t, json.Unmarshal([]byte(head), &m))
+	// The taxonomy in the guide is as a person writes it; in the pack it is as the command writes it.
+	guided, err := UnmarshalTaxonomy([]byte(about))
+	require.NoError(t, err)
+	written, err := MarshalTaxonomy(guided)
+	require.NoError(t, err)
+	p, sites, err := read(pack(tarOf(t, manifestName, head, taxonomyName, string(written), sitesName, lines)), []string{m.Signature.Key})
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"203.0.113.0/24": "malware", "=heron.example/play": "games", "heron.example": "games"}, sites)
+	assert.Equal(t, []any{"harbour", int64(7), "CC0-1.0"}, []any{p.Key, p.Version, p.Licence})
+	delta := contents
+	delta.Version, delta.Base, delta.Sites = 8, 7, 3
+	_, changes, err := read(archive(t, delta, taxonomyName, string(written), sitesName, block("change,entry,categories\n")), trusted)
+	require.NoError(t, err)
+	assert.Equal(t, map[string]string{"203.0.113.0/24": "", "tern.example": "games"}, changes)
 }
 
 func FuzzOpen(f *testing.F) {

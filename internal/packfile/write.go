@@ -76,11 +76,12 @@ func ReadSites(r io.Reader, name string, t classify.Taxonomy, into map[string]st
 // number of sites are filled in.
 func Write(w io.Writer, content Content, t classify.Taxonomy, sites map[string]string, key ed25519.PrivateKey) error {
 	content.Base, content.Sites = 0, int64(len(sites))
+	entries := slices.Sorted(maps.Keys(sites))
 	return write(w, content, t, key, func(w *csv.Writer) error {
 		if err := w.Write([]string{"entry", "categories"}); err != nil {
 			return err
 		}
-		for _, entry := range slices.Sorted(maps.Keys(sites)) {
+		for _, entry := range entries {
 			if err := w.Write([]string{entry, sites[entry]}); err != nil {
 				return err
 			}
@@ -92,13 +93,14 @@ func Write(w io.Writer, content Content, t classify.Taxonomy, sites map[string]s
 // WriteDelta writes a pack that says only how the sites differ from those of the version content.Base.
 func WriteDelta(w io.Writer, content Content, t classify.Taxonomy, before, after map[string]string, key ed25519.PrivateKey) error {
 	content.Sites = int64(len(after))
+	all := maps.Clone(before)
+	maps.Copy(all, after)
+	entries := slices.Sorted(maps.Keys(all))
 	return write(w, content, t, key, func(w *csv.Writer) error {
 		if err := w.Write([]string{"change", "entry", "categories"}); err != nil {
 			return err
 		}
-		all := maps.Clone(before)
-		maps.Copy(all, after)
-		for _, entry := range slices.Sorted(maps.Keys(all)) {
+		for _, entry := range entries {
 			var err error
 			switch now, stays := after[entry]; {
 			case !stays:

@@ -625,6 +625,10 @@ func (s *Store) CatalogueVersion(ctx context.Context) (version int64, err error)
 func (s *Store) ReadCatalogue(ctx context.Context, read func(catalogue.Reader) error) error {
 	moment := pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}
 	return ours(pgx.BeginTxFunc(ctx, s.pool, moment, func(tx pgx.Tx) error {
+		// Several workers would bring the rows in no time, and leave none to those who are waiting for an answer meanwhile.
+		if _, err := tx.Exec(ctx, `set local max_parallel_workers_per_gather = 0`); err != nil {
+			return err
+		}
 		r := catalogueReader{tx: tx}
 		if err := tx.QueryRow(ctx, `select version from catalogue`).Scan(&r.version); err != nil {
 			return err
