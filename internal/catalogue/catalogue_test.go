@@ -11,6 +11,7 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -26,6 +27,7 @@ import (
 	"widelark/internal/catalogue"
 	"widelark/internal/packfile"
 	"widelark/internal/postgres"
+	"widelark/internal/postgres/cluster"
 	"widelark/internal/revision"
 	"widelark/internal/testkit"
 )
@@ -388,6 +390,60 @@ func TestRanks(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, d.store.RemovePack(t.Context(), packs[0].ID))
 	assert.Equal(t, []string{"Harbour", "Third"}, order())
+}
+
+// A database that dies at any moment of an update has the old or the new state, whole, when it is back.
+func TestTheDatabaseDies(t *testing.T) {
+	t.Parallel()
+	dir, err := os.MkdirTemp("", "widelark-dies-")
+	require.NoError(t, err)
+	defer os.RemoveAll(dir)
+	require.NoError(t, os.Chmod(dir, 0o755)) // the server's user has to get in
+	const n = 20_000
+	files := map[int64][]byte{}
+	for version := int64(1); version <= 8; version++ {
+		sites := map[string]string{}
+		for i := range n + int(version) {
+			sites[fmt.Sprintf("site-%d.example", i)] = []string{"games", "chat"}[version%2]
+		}
+		files[version] = whole(t, version, sites)
+	}
+	var pack catalogue.Pack
+	var kept []int64
+	for round := range 7 {
+		db, err := cluster.Start(t.Context(), cluster.Config{Dir: filepath.Join(dir, "database")}) // kept as a real one is: what was committed stays
+		require.NoError(t, err)
+		require.NoError(t, db.EnsureDatabase(t.Context(), "dies"))
+		store, err := postgres.Open(t.Context(), db.URL("dies"))
+		require.NoError(t, err)
+		shelf := catalogue.NewShelf(store, slog.New(slog.DiscardHandler))
+		puller := &catalogue.Puller{Store: store, Shelf: shelf, Now: time.Now}
+		if round == 0 {
+			require.NoError(t, store.Trust(t.Context(), catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Maker", AddedBy: "edda"}))
+			pack, err = store.AddPack(t.Context(), "Harbour", catalogue.Settings{Every: time.Hour, MaxBytes: 1 << 30, MaxShrink: 100})
+			require.NoError(t, err)
+			pack, err = puller.Import(t.Context(), pack, bytes.NewReader(files[1]), 0, false, "edda")
+			require.NoError(t, err)
+		}
+		pack, err = store.Pack(t.Context(), pack.ID)
+		require.NoError(t, err)
+		require.NoError(t, shelf.Load(t.Context()))
+		version := pack.InForce.Version
+		kept = append(kept, version)
+		want := map[string]int64{[]string{"games", "chat"}[version%2]: n + version}
+		require.Equal(t, want, shelf.Loaded().Sites, "round %d", round)
+		require.Equal(t, pack.Latest.Number, pack.InForce.Number, "nothing is stored that does not count")
+		ended := make(chan error, 1)
+		go func() {
+			_, err := puller.Import(context.WithoutCancel(t.Context()), pack, bytes.NewReader(files[version+1]), 0, false, "edda")
+			ended <- err
+		}()
+		time.Sleep(time.Duration(20+150*round) * time.Millisecond)
+		db.Kill()
+		<-ended
+		store.Close()
+	}
+	t.Log("versions in force after each death:", kept)
 }
 
 // A million sites from a file into the store and into memory, against COPY of the same rows into a bare table.
