@@ -174,6 +174,13 @@ func (a *app) showTrial(w io.Writer, all client.TrialsOutputBody) {
 	if d := t.Decider; d != nil {
 		fmt.Fprintf(w, "\n  decided by  %s\n  list        %s\n  entry       %s\n%s\n", d.Rule, d.List.Name, d.Entry.Text, a.wrapped(d.Entry.Explain, 14))
 	}
+	if t.Class != nil {
+		fmt.Fprintf(w, "\n  it is       %s", names(t.Class.Categories))
+		if len(t.Class.Given) > 0 {
+			fmt.Fprintf(w, "  by %s  (%s)", t.Class.Given[0].Entry.Pattern, from(t.Class.Given[0]))
+		}
+		fmt.Fprintln(w)
+	}
 	if t.Matches != nil {
 		a.showMatches(w, t)
 	}

@@ -72,6 +72,8 @@ type signature struct {
 type Error struct {
 	Part string // the file in the pack, with a line where there is one, as "sites.csv, line 7"; "" for the pack itself
 	Msg  string // one clause, lower case, no final dot
+
+	cause error // of reading; nil where what was read is wrong
 }
 
 // Error returns the message with the part before it.
@@ -82,7 +84,12 @@ func (e *Error) Error() string {
 	return e.Part + ": " + e.Msg
 }
 
-func wrong(part, format string, args ...any) error { return &Error{part, fmt.Sprintf(format, args...)} }
+// Unwrap returns what the reading of the pack ended with, for callers that know the source's own errors.
+func (e *Error) Unwrap() error { return e.cause }
+
+func wrong(part, format string, args ...any) error {
+	return &Error{Part: part, Msg: fmt.Sprintf(format, args...)}
+}
 
 // KeyText writes a public key as manifests, settings and people have it: 44 characters of base64.
 func KeyText(key ed25519.PublicKey) string { return base64.StdEncoding.EncodeToString(key) }

@@ -15,10 +15,12 @@ import (
 	"io"
 	"os"
 	"strconv"
+	"strings"
 
 	"github.com/klauspost/compress/zstd"
 
 	"widelark/core/classify"
+	"widelark/core/pattern"
 )
 
 // Reader reads a pack. Its content and taxonomy are known to be the maker's; that of the sites is known when [Reader.EachSite] has
@@ -65,15 +67,9 @@ func Open(r io.Reader, trusted []string) (_ *Reader, err error) {
 // Close gives the memory back. It does not close what the pack is read from.
 func (p *Reader) Close() { p.packed.Close() }
 
-// damaged says that a pack is not whole, unless the error is the source's own.
+// damaged says that a pack cannot be read to its end. Where that is the source's fault, the error has the source's in it.
 func damaged(err error) error {
-	known := []error{zstd.ErrMagicMismatch, zstd.ErrCRCMismatch, zstd.ErrReservedBlockType, zstd.ErrWindowSizeExceeded, zstd.ErrDecoderSizeExceeded, zstd.ErrUnknownDictionary, zstd.ErrUnexpectedBlockSize, zstd.ErrCompressedSizeTooBig, zstd.ErrBlockTooSmall, zstd.ErrWindowSizeTooSmall, tar.ErrHeader, io.ErrUnexpectedEOF, io.EOF}
-	for _, one := range known {
-		if errors.Is(err, one) {
-			return wrong("", "no pack, or damaged, or not whole (%s)", err)
-		}
-	}
-	return err
+	return &Error{Msg: fmt.Sprintf("no pack, or damaged, or not whole (%s)", err), cause: err}
 }
 
 // header moves to the file that must come now.
@@ -155,15 +151,14 @@ func (p *Reader) EachSite(each func(Site) error) error {
 	declared := p.Files[sitesName]
 	sum := sha256.New()
 	text := &counted{r: io.TeeReader(io.LimitReader(p.files, declared.Bytes+1), sum)}
-	rows := csv.NewReader(bufio.NewReaderSize(text, 1<<16))
-	rows.ReuseRecord = true
-	header, err := rows.Read()
+	rows := bufio.NewScanner(text)
+	rows.Buffer(make([]byte, 0, maxLine), maxLine)
 	columns := []string{"entry", "categories"}
 	if p.Base > 0 {
 		columns = []string{"change", "entry", "categories"}
 	}
-	if err == nil && fmt.Sprint(header) != fmt.Sprint(columns) {
-		return wrong(sitesName+", line 1", "the columns %v are wanted, not %v", columns, header)
+	if !rows.Scan() && errors.Is(rows.Err(), bufio.ErrTooLong) || rows.Err() == nil && rows.Text() != strings.Join(columns, ",") {
+		return wrong(sitesName+", line 1", "the columns %v are wanted, not %.100q", columns, rows.Text())
 	}
 	known := map[string]bool{}
 	for _, c := range p.Taxonomy.Categories {
@@ -171,14 +166,13 @@ func (p *Reader) EachSite(each func(Site) error) error {
 	}
 	sets := map[string]string{}
 	last, count := []byte(nil), int64(0)
-	for err == nil {
-		var row []string
-		if row, err = rows.Read(); err != nil {
-			break
-		}
+	for rows.Err() == nil && rows.Scan() {
 		count++
-		line, _ := rows.FieldPos(0)
-		fail := func(err error) error { return wrong(sitesName+", line "+strconv.Itoa(line), "%s", err) }
+		fail := func(err error) error { return wrong(sitesName+", line "+strconv.FormatInt(count+1, 10), "%s", err) }
+		row, err := fieldsOf(rows.Text(), len(columns))
+		if err != nil {
+			return fail(err)
+		}
 		goes := false
 		if p.Base > 0 {
 			if row[0] != "set" && row[0] != "gone" {
@@ -208,11 +202,10 @@ func (p *Reader) EachSite(each func(Site) error) error {
 			return err
 		}
 	}
-	var syntax *csv.ParseError
-	switch {
-	case errors.As(err, &syntax):
-		return wrong(sitesName+", line "+strconv.Itoa(syntax.Line), "%s", syntax.Err)
-	case !errors.Is(err, io.EOF):
+	switch err := rows.Err(); {
+	case errors.Is(err, bufio.ErrTooLong):
+		return wrong(sitesName+", line "+strconv.FormatInt(count+2, 10), "longer than %d bytes", maxLine)
+	case err != nil:
 		return damaged(err)
 	case text.n != declared.Bytes || hex.EncodeToString(sum.Sum(nil)) != declared.SHA256:
 		return wrong(sitesName, "not as it was signed")
@@ -220,6 +213,24 @@ func (p *Reader) EachSite(each func(Site) error) error {
 		return wrong(sitesName, "it holds %d sites, and the manifest says %d", count, p.Sites)
 	}
 	return nil
+}
+
+// maxLine is the longest line of sites.csv, in bytes: eight times the longest entry, so that there is room for all categories.
+const maxLine = 8 * pattern.MaxLength
+
+// fieldsOf splits a line of CSV (RFC 4180) of which no field can hold a line end.
+func fieldsOf(line string, want int) ([]string, error) {
+	fields := strings.Split(line, ",")
+	if strings.Contains(line, `"`) {
+		var err error
+		if fields, err = csv.NewReader(strings.NewReader(line)).Read(); err != nil {
+			return nil, errors.Unwrap(err)
+		}
+	}
+	if len(fields) != want {
+		return nil, fmt.Errorf("%d fields, where %d are wanted", len(fields), want)
+	}
+	return fields, nil
 }
 
 // counted counts what is read.

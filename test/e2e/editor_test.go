@@ -97,6 +97,26 @@ func TestConsoleEditsLongLists(t *testing.T) {
 }
 
 // Everything that can be done with a list beside its entries, through the console.
+// What was chosen goes only where nobody edited since the page was drawn.
+func TestConsoleChoosesWhatIsThere(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	s.Run(t, "", "list", "new", "Betting").Done(t)
+	s.Run(t, "", "list", "add", "Betting", "a.example", "b.example").Done(t)
+	b := signedIn(t, s)
+	b.press("Betting")
+	b.await(`(() => { const e = document.querySelector('input[aria-label="Choose a.example"]'); e?.click(); return !!e })()`, "no entry a.example")
+	s.Run(t, "", "list", "set", "Betting", "a.example", "--note", "asked for by Theatre").Done(t)
+	b.press("Take out of the list")
+	b.see("[role=alert]", "Somebody else changed this in the meantime.")
+	b.forget() // the browser itself writes a line for each answer that is an error
+	b.see("td", "asked for by Theatre")
+	assert.Contains(t, s.Run(t, "", "list", "export", "Betting").Done(t), "a.example # asked for by Theatre")
+	b.press("Take out of the list")
+	b.see("[role=status]", "Took 1 line out of Betting.")
+	b.quiet()
+}
+
 func TestConsoleKeeping(t *testing.T) {
 	t.Parallel()
 	s := server.Serve(t)

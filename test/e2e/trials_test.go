@@ -36,6 +36,8 @@ func TestTry(t *testing.T) {
   entry       oddsfield.example
               Covers oddsfield.example and every host below it.
 
+  it is       unrated
+
   also matched
   Also  ›  *.oddsfield.example
   Also  ›  ~path /odds
