@@ -87,7 +87,7 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 	if err := furnish(ctx, s, dir, partner, out); err != nil {
 		return fmt.Errorf("the demo data could not be loaded: %w", err)
 	}
-	welcome(out, s.URL, dir, time.Since(begin))
+	welcome(out, s.URL, partner, dir, time.Since(begin))
 	select {
 	case <-ctx.Done():
 		fmt.Fprintln(out, "\nStopping the service and the database…")
@@ -157,7 +157,7 @@ func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer
 }
 
 // welcome says where to look and what to try. Paths are as short as they can be from here.
-func welcome(out io.Writer, url, dir string, took time.Duration) {
+func welcome(out io.Writer, url, partner, dir string, took time.Duration) {
 	if here, err := os.Getwd(); err == nil {
 		if short, err := filepath.Rel(here, dir); err == nil && filepath.IsLocal(short) {
 			dir = short
@@ -172,8 +172,12 @@ Wide Lark runs with the demo data of Quillmere General (ready in %.1f s).
   Terminal  export WIDELARK_CONFIG=%s
             bin/widelark try oddsfield.example
             bin/widelark list ls
+            bin/widelark lookup marrow-trust.test/breast/screening
             bin/widelark list import "Blocked on request" %s --preview
 
+  Sites     every site of the demo answers here, and says what it is:
+            curl -x %s http://harbour-news.example/
+
 Ctrl-C ends the service and its database; the data stay in %s.
-`, took.Seconds(), url, demo.Name, demo.Password, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), dir)
+`, took.Seconds(), url, demo.Name, demo.Password, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), partner, dir)
 }

@@ -24,6 +24,7 @@ var importRules = map[string]string{
 	"core/match":                "core/weburl core/pattern",
 	"core/classify":             "core/weburl core/pattern core/match",
 	"core/policy":               "core/weburl core/pattern core/match",
+	"core/schedule":             "core/pattern",
 	"core/tidy":                 "core/weburl core/pattern core/match",
 	"internal/account":          "",
 	"internal/catalogue":        "core/pattern core/match core/classify internal/packfile internal/revision",

@@ -20,7 +20,7 @@ export function CategoryPicker({ label, chosen, onChange, single, error }: Props
   const found = useQuery({ ...categoriesOptions(text.trim()), enabled: text.trim() !== '' })
   const names = new Map(tree.data?.categories.map((c) => [c.key, c.name]))
   const families = new Map(tree.data?.families.map((f) => [f.key, f.name]))
-  const offered = (text.trim() === '' ? [] : (found.data?.categories ?? []))
+  const offered = (text.trim() === '' || found.isPlaceholderData ? [] : (found.data?.categories ?? []))
     .filter((c) => !chosen.includes(c.key))
     .slice(0, 8)
   const choose = (key: string) => {
