@@ -1206,6 +1206,24 @@ func (e ImportEntriesParamsFormat) Valid() bool {
 	}
 }
 
+// Defines values for ReadCalendarParamsAs.
+const (
+	ReadCalendarParamsAsNotOn ReadCalendarParamsAs = "not on"
+	ReadCalendarParamsAsOn    ReadCalendarParamsAs = "on"
+)
+
+// Valid indicates whether the value is a known member of the ReadCalendarParamsAs enum.
+func (e ReadCalendarParamsAs) Valid() bool {
+	switch e {
+	case ReadCalendarParamsAsNotOn:
+		return true
+	case ReadCalendarParamsAsOn:
+		return true
+	default:
+		return false
+	}
+}
+
 // Account defines model for Account.
 type Account struct {
 	FullName string             `json:"fullName"`
@@ -1587,6 +1605,14 @@ type EditPolicyInputBody struct {
 // EditPolicyInputBodyOtherwise defines model for EditPolicyInputBody.Otherwise.
 type EditPolicyInputBodyOtherwise string
 
+// EditScheduleInputBody defines model for EditScheduleInputBody.
+type EditScheduleInputBody struct {
+	About *string `json:"about,omitempty"`
+	Name  *string `json:"name,omitempty"`
+	Text  *string `json:"text,omitempty"`
+	Zone  *string `json:"zone,omitempty"`
+}
+
 // EditScorecardInputBody defines model for EditScorecardInputBody.
 type EditScorecardInputBody struct {
 	About     *string `json:"about,omitempty"`
@@ -1713,6 +1739,27 @@ type ExplainInputBodyReading string
 type ExplainOutputBody struct {
 	// Explanations In the order of the lines
 	Explanations []Explanation `json:"explanations"`
+}
+
+// ExplainScheduleInputBody defines model for ExplainScheduleInputBody.
+type ExplainScheduleInputBody struct {
+	// At The moment to look from; left out, now
+	At   *time.Time `json:"at,omitempty"`
+	Text string     `json:"text"`
+
+	// Zone Left out, the organisation's
+	Zone *string `json:"zone,omitempty"`
+}
+
+// ExplainScheduleOutputBody defines model for ExplainScheduleOutputBody.
+type ExplainScheduleOutputBody struct {
+	// Problem Why it cannot be read; times are empty then
+	Problem *ScheduleFlaw `json:"problem,omitempty"`
+
+	// Text As the notation writes it; as it was given where it cannot be read
+	Text  string `json:"text"`
+	Times Times  `json:"times"`
+	Zone  string `json:"zone"`
 }
 
 // Explanation defines model for Explanation.
@@ -2077,6 +2124,18 @@ type NewPackInputBody struct {
 	URL *string `json:"url,omitempty"`
 }
 
+// NewScheduleInputBody defines model for NewScheduleInputBody.
+type NewScheduleInputBody struct {
+	About *string `json:"about,omitempty"`
+	Name  string  `json:"name"`
+
+	// Text In the notation of schedules, as mon-fri 09:00-12:00, 13:00-17:00; not on 2026-12-25
+	Text string `json:"text"`
+
+	// Zone An IANA time zone; left out, the organisation's
+	Zone *string `json:"zone,omitempty"`
+}
+
 // NewScorecardInputBody defines model for NewScorecardInputBody.
 type NewScorecardInputBody struct {
 	About *string `json:"about,omitempty"`
@@ -2324,6 +2383,17 @@ type Policy struct {
 // PolicyOtherwise The verdict where no rule matches
 type PolicyOtherwise string
 
+// ReadCalendarOutputBody defines model for ReadCalendarOutputBody.
+type ReadCalendarOutputBody struct {
+	Events int64 `json:"events"`
+
+	// Left Events that could not be read, the first ten
+	Left []string `json:"left"`
+
+	// Lines Dated lines of the notation, one a line
+	Lines string `json:"lines"`
+}
+
 // RefusedLine defines model for RefusedLine.
 type RefusedLine struct {
 	Code RefusedLineCode `json:"code"`
@@ -2416,6 +2486,44 @@ type RuleEdit struct {
 
 // RuleEditVerdict defines model for RuleEdit.Verdict.
 type RuleEditVerdict string
+
+// Schedule defines model for Schedule.
+type Schedule struct {
+	About string             `json:"about"`
+	ID    openapi_types.UUID `json:"id"`
+	Name  string             `json:"name"`
+
+	// Text In the notation of schedules
+	Text      string    `json:"text"`
+	Times     Times     `json:"times"`
+	UpdatedAt time.Time `json:"updatedAt"`
+	UpdatedBy string    `json:"updatedBy"`
+	Version   int64     `json:"version"`
+
+	// Zone An IANA time zone
+	Zone string `json:"zone"`
+}
+
+// ScheduleFlaw defines model for ScheduleFlaw.
+type ScheduleFlaw struct {
+	// Column 1-based, in characters
+	Column   int64  `json:"column"`
+	Expected string `json:"expected"`
+	Found    string `json:"found"`
+
+	// Line 1-based
+	Line int64 `json:"line"`
+
+	// Message All of it in one sentence
+	Message    string  `json:"message"`
+	Suggestion *string `json:"suggestion,omitempty"`
+}
+
+// SchedulesOutputBody defines model for SchedulesOutputBody.
+type SchedulesOutputBody struct {
+	// Schedules By name
+	Schedules []Schedule `json:"schedules"`
+}
 
 // Score defines model for Score.
 type Score struct {
@@ -2660,6 +2768,54 @@ type TidyOutputBody struct {
 
 	// Removed Entries that went, or would go
 	Removed int64 `json:"removed"`
+}
+
+// TimeChange defines model for TimeChange.
+type TimeChange struct {
+	// At In the schedule's zone
+	At     time.Time `json:"at"`
+	Begins bool      `json:"begins"`
+}
+
+// TimeSpan defines model for TimeSpan.
+type TimeSpan struct {
+	From time.Time `json:"from"`
+
+	// To Not in it any more
+	To time.Time `json:"to"`
+}
+
+// TimeWindow defines model for TimeWindow.
+type TimeWindow struct {
+	// Day 0 is Monday
+	Day int64 `json:"day"`
+
+	// End Minutes after midnight; where it is not after the start, on the next day
+	End int64 `json:"end"`
+
+	// Start Minutes after midnight
+	Start int64 `json:"start"`
+}
+
+// Times defines model for Times.
+type Times struct {
+	// Changes The next ten
+	Changes []TimeChange `json:"changes"`
+
+	// Dated The dated lines, as the notation writes them
+	Dated []string `json:"dated"`
+
+	// InForce Now
+	InForce bool `json:"inForce"`
+
+	// Never It has no window at all
+	Never bool `json:"never"`
+
+	// Week From the beginning of today on, seven days
+	Week []TimeSpan `json:"week"`
+
+	// Weekly The windows of an ordinary week, from Monday on
+	Weekly []TimeWindow `json:"weekly"`
 }
 
 // Token defines model for Token.
@@ -3045,6 +3201,36 @@ type EditPolicyParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// ReadCalendarTextBody defines parameters for ReadCalendar.
+type ReadCalendarTextBody = string
+
+// ReadCalendarParams defines parameters for ReadCalendar.
+type ReadCalendarParams struct {
+	// As What events become: times that are added, or days that are taken away
+	As *ReadCalendarParamsAs `form:"as,omitempty" json:"as,omitempty"`
+
+	// Zone Left out, the organisation's
+	Zone *string `form:"zone,omitempty" json:"zone,omitempty"`
+
+	// Days How far ahead repeated events are written out
+	Days *int64 `form:"days,omitempty" json:"days,omitempty"`
+}
+
+// ReadCalendarParamsAs defines parameters for ReadCalendar.
+type ReadCalendarParamsAs string
+
+// DeleteScheduleParams defines parameters for DeleteSchedule.
+type DeleteScheduleParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// EditScheduleParams defines parameters for EditSchedule.
+type EditScheduleParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
 // DeleteScorecardParams defines parameters for DeleteScorecard.
 type DeleteScorecardParams struct {
 	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
@@ -3137,6 +3323,18 @@ type RefusePackJSONRequestBody = SettlePackInputBody
 
 // EditPolicyJSONRequestBody defines body for EditPolicy for application/json ContentType.
 type EditPolicyJSONRequestBody = EditPolicyInputBody
+
+// CreateScheduleJSONRequestBody defines body for CreateSchedule for application/json ContentType.
+type CreateScheduleJSONRequestBody = NewScheduleInputBody
+
+// ReadCalendarTextRequestBody defines body for ReadCalendar for text/plain ContentType.
+type ReadCalendarTextRequestBody = ReadCalendarTextBody
+
+// ExplainScheduleJSONRequestBody defines body for ExplainSchedule for application/json ContentType.
+type ExplainScheduleJSONRequestBody = ExplainScheduleInputBody
+
+// EditScheduleJSONRequestBody defines body for EditSchedule for application/json ContentType.
+type EditScheduleJSONRequestBody = EditScheduleInputBody
 
 // CreateScorecardJSONRequestBody defines body for CreateScorecard for application/json ContentType.
 type CreateScorecardJSONRequestBody = NewScorecardInputBody
@@ -3723,6 +3921,82 @@ type ClientInterface interface {
 	//
 	// Corresponds with PATCH /api/v1/policies/{id} (the `EditPolicy` operationId).
 	EditPolicy(ctx context.Context, id openapi_types.UUID, params *EditPolicyParams, body EditPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSchedules Every schedule, and when it is in force
+	//
+	// Corresponds with GET /api/v1/schedules (the `GetSchedules` operationId).
+	GetSchedules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateScheduleWithBody Make a schedule
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/schedules (the `CreateSchedule` operationId).
+	CreateScheduleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CreateSchedule Make a schedule
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/schedules (the `CreateSchedule` operationId).
+	CreateSchedule(ctx context.Context, body CreateScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadCalendarWithBody What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/schedules/calendar (the `ReadCalendar` operationId).
+	ReadCalendarWithBody(ctx context.Context, params *ReadCalendarParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReadCalendarWithTextBody What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept
+	//
+	// Takes a body of the `text/plain` content type.
+	//
+	// Corresponds with POST /api/v1/schedules/calendar (the `ReadCalendar` operationId).
+	ReadCalendarWithTextBody(ctx context.Context, params *ReadCalendarParams, body ReadCalendarTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExplainScheduleWithBody What a text means as a schedule, and what is wrong with it; nothing is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/schedules/explain (the `ExplainSchedule` operationId).
+	ExplainScheduleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExplainSchedule What a text means as a schedule, and what is wrong with it; nothing is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/schedules/explain (the `ExplainSchedule` operationId).
+	ExplainSchedule(ctx context.Context, body ExplainScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DeleteSchedule Delete a schedule
+	//
+	// Corresponds with DELETE /api/v1/schedules/{id} (the `DeleteSchedule` operationId).
+	DeleteSchedule(ctx context.Context, id openapi_types.UUID, params *DeleteScheduleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSchedule One schedule
+	//
+	// Corresponds with GET /api/v1/schedules/{id} (the `GetSchedule` operationId).
+	GetSchedule(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditScheduleWithBody Edit a schedule
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PATCH /api/v1/schedules/{id} (the `EditSchedule` operationId).
+	EditScheduleWithBody(ctx context.Context, id openapi_types.UUID, params *EditScheduleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EditSchedule Edit a schedule
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PATCH /api/v1/schedules/{id} (the `EditSchedule` operationId).
+	EditSchedule(ctx context.Context, id openapi_types.UUID, params *EditScheduleParams, body EditScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportSchedule A schedule as a calendar file (iCalendar)
+	//
+	// Corresponds with GET /api/v1/schedules/{id}/calendar (the `ExportSchedule` operationId).
+	ExportSchedule(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetScorecards Every scorecard
 	//
@@ -5139,6 +5413,202 @@ func (c *Client) EditPolicyWithBody(ctx context.Context, id openapi_types.UUID, 
 // Corresponds with PATCH /api/v1/policies/{id} (the `EditPolicy` operationId).
 func (c *Client) EditPolicy(ctx context.Context, id openapi_types.UUID, params *EditPolicyParams, body EditPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEditPolicyRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSchedules Every schedule, and when it is in force
+//
+// Corresponds with GET /api/v1/schedules (the `GetSchedules` operationId).
+func (c *Client) GetSchedules(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSchedulesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateScheduleWithBody Make a schedule
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/schedules (the `CreateSchedule` operationId).
+func (c *Client) CreateScheduleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateScheduleRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CreateSchedule Make a schedule
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/schedules (the `CreateSchedule` operationId).
+func (c *Client) CreateSchedule(ctx context.Context, body CreateScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateScheduleRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadCalendarWithBody What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/schedules/calendar (the `ReadCalendar` operationId).
+func (c *Client) ReadCalendarWithBody(ctx context.Context, params *ReadCalendarParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadCalendarRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReadCalendarWithTextBody What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept
+//
+// Takes a body of the `text/plain` content type.
+//
+// Corresponds with POST /api/v1/schedules/calendar (the `ReadCalendar` operationId).
+func (c *Client) ReadCalendarWithTextBody(ctx context.Context, params *ReadCalendarParams, body ReadCalendarTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReadCalendarRequestWithTextBody(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExplainScheduleWithBody What a text means as a schedule, and what is wrong with it; nothing is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/schedules/explain (the `ExplainSchedule` operationId).
+func (c *Client) ExplainScheduleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainScheduleRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExplainSchedule What a text means as a schedule, and what is wrong with it; nothing is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/schedules/explain (the `ExplainSchedule` operationId).
+func (c *Client) ExplainSchedule(ctx context.Context, body ExplainScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainScheduleRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DeleteSchedule Delete a schedule
+//
+// Corresponds with DELETE /api/v1/schedules/{id} (the `DeleteSchedule` operationId).
+func (c *Client) DeleteSchedule(ctx context.Context, id openapi_types.UUID, params *DeleteScheduleParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDeleteScheduleRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSchedule One schedule
+//
+// Corresponds with GET /api/v1/schedules/{id} (the `GetSchedule` operationId).
+func (c *Client) GetSchedule(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetScheduleRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditScheduleWithBody Edit a schedule
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /api/v1/schedules/{id} (the `EditSchedule` operationId).
+func (c *Client) EditScheduleWithBody(ctx context.Context, id openapi_types.UUID, params *EditScheduleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditScheduleRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EditSchedule Edit a schedule
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PATCH /api/v1/schedules/{id} (the `EditSchedule` operationId).
+func (c *Client) EditSchedule(ctx context.Context, id openapi_types.UUID, params *EditScheduleParams, body EditScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEditScheduleRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportSchedule A schedule as a calendar file (iCalendar)
+//
+// Corresponds with GET /api/v1/schedules/{id}/calendar (the `ExportSchedule` operationId).
+func (c *Client) ExportSchedule(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportScheduleRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -8553,6 +9023,383 @@ func NewEditPolicyRequestWithBody(server string, id openapi_types.UUID, params *
 	return req, nil
 }
 
+// NewGetSchedulesRequest constructs an http.Request for the GetSchedules method
+func NewGetSchedulesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/schedules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCreateScheduleRequest calls the generic CreateSchedule builder with application/json body
+func NewCreateScheduleRequest(server string, body CreateScheduleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCreateScheduleRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCreateScheduleRequestWithBody constructs an http.Request for the CreateSchedule method, with any body, and a specified content type
+func NewCreateScheduleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/schedules")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReadCalendarRequestWithTextBody calls the generic ReadCalendar builder with text/plain body
+func NewReadCalendarRequestWithTextBody(server string, params *ReadCalendarParams, body ReadCalendarTextRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	if stringer, ok := interface{}(body).(fmt.Stringer); ok {
+		bodyReader = strings.NewReader(stringer.String())
+	} else {
+		bodyReader = strings.NewReader(fmt.Sprint(body))
+	}
+	return NewReadCalendarRequestWithBody(server, params, "text/plain", bodyReader)
+}
+
+// NewReadCalendarRequestWithBody constructs an http.Request for the ReadCalendar method, with any body, and a specified content type
+func NewReadCalendarRequestWithBody(server string, params *ReadCalendarParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/schedules/calendar")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.As != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "as", *params.As, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Zone != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "zone", *params.Zone, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Days != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "days", *params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewExplainScheduleRequest calls the generic ExplainSchedule builder with application/json body
+func NewExplainScheduleRequest(server string, body ExplainScheduleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewExplainScheduleRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewExplainScheduleRequestWithBody constructs an http.Request for the ExplainSchedule method, with any body, and a specified content type
+func NewExplainScheduleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/schedules/explain")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewDeleteScheduleRequest constructs an http.Request for the DeleteSchedule method
+func NewDeleteScheduleRequest(server string, id openapi_types.UUID, params *DeleteScheduleParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/schedules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetScheduleRequest constructs an http.Request for the GetSchedule method
+func NewGetScheduleRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/schedules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEditScheduleRequest calls the generic EditSchedule builder with application/json body
+func NewEditScheduleRequest(server string, id openapi_types.UUID, params *EditScheduleParams, body EditScheduleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEditScheduleRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewEditScheduleRequestWithBody constructs an http.Request for the EditSchedule method, with any body, and a specified content type
+func NewEditScheduleRequestWithBody(server string, id openapi_types.UUID, params *EditScheduleParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/schedules/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewExportScheduleRequest constructs an http.Request for the ExportSchedule method
+func NewExportScheduleRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/schedules/%s/calendar", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetScorecardsRequest constructs an http.Request for the GetScorecards method
 func NewGetScorecardsRequest(server string) (*http.Request, error) {
 	var err error
@@ -9789,6 +10636,90 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PATCH /api/v1/policies/{id} (the `EditPolicy` operationId).
 	EditPolicyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditPolicyParams, body EditPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*EditPolicyResponse, error)
+
+	// GetSchedulesWithResponse Every schedule, and when it is in force
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/schedules (the `GetSchedules` operationId).
+	GetSchedulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSchedulesResponse, error)
+
+	// CreateScheduleWithBodyWithResponse Make a schedule
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/schedules (the `CreateSchedule` operationId).
+	CreateScheduleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateScheduleResponse, error)
+
+	// CreateScheduleWithResponse Make a schedule
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/schedules (the `CreateSchedule` operationId).
+	CreateScheduleWithResponse(ctx context.Context, body CreateScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateScheduleResponse, error)
+
+	// ReadCalendarWithBodyWithResponse What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/schedules/calendar (the `ReadCalendar` operationId).
+	ReadCalendarWithBodyWithResponse(ctx context.Context, params *ReadCalendarParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadCalendarResponse, error)
+
+	// ReadCalendarWithTextBodyWithResponse What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept
+	//
+	// Takes a body of the `text/plain` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/schedules/calendar (the `ReadCalendar` operationId).
+	ReadCalendarWithTextBodyWithResponse(ctx context.Context, params *ReadCalendarParams, body ReadCalendarTextRequestBody, reqEditors ...RequestEditorFn) (*ReadCalendarResponse, error)
+
+	// ExplainScheduleWithBodyWithResponse What a text means as a schedule, and what is wrong with it; nothing is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/schedules/explain (the `ExplainSchedule` operationId).
+	ExplainScheduleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainScheduleResponse, error)
+
+	// ExplainScheduleWithResponse What a text means as a schedule, and what is wrong with it; nothing is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/schedules/explain (the `ExplainSchedule` operationId).
+	ExplainScheduleWithResponse(ctx context.Context, body ExplainScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainScheduleResponse, error)
+
+	// DeleteScheduleWithResponse Delete a schedule
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/schedules/{id} (the `DeleteSchedule` operationId).
+	DeleteScheduleWithResponse(ctx context.Context, id openapi_types.UUID, params *DeleteScheduleParams, reqEditors ...RequestEditorFn) (*DeleteScheduleResponse, error)
+
+	// GetScheduleWithResponse One schedule
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/schedules/{id} (the `GetSchedule` operationId).
+	GetScheduleWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetScheduleResponse, error)
+
+	// EditScheduleWithBodyWithResponse Edit a schedule
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/schedules/{id} (the `EditSchedule` operationId).
+	EditScheduleWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditScheduleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditScheduleResponse, error)
+
+	// EditScheduleWithResponse Edit a schedule
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PATCH /api/v1/schedules/{id} (the `EditSchedule` operationId).
+	EditScheduleWithResponse(ctx context.Context, id openapi_types.UUID, params *EditScheduleParams, body EditScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*EditScheduleResponse, error)
+
+	// ExportScheduleWithResponse A schedule as a calendar file (iCalendar)
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/schedules/{id}/calendar (the `ExportSchedule` operationId).
+	ExportScheduleWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*ExportScheduleResponse, error)
 
 	// GetScorecardsWithResponse Every scorecard
 	//
@@ -13900,6 +14831,565 @@ func (r EditPolicyResponse) ContentType() string {
 	return ""
 }
 
+type GetSchedulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SchedulesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSchedulesResponse) GetJSON200() *SchedulesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetSchedulesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetSchedulesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSchedulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSchedulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSchedulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSchedulesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// CreateScheduleResponse201Headers the declared response headers of an HTTP 201 response for CreateSchedule
+type CreateScheduleResponse201Headers struct {
+	ETag *string
+}
+
+type CreateScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Schedule
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *CreateScheduleResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r CreateScheduleResponse) GetJSON201() *Schedule {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r CreateScheduleResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r CreateScheduleResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r CreateScheduleResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r CreateScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CreateScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CreateScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CreateScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReadCalendarResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReadCalendarOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON413 the response for an HTTP 413 `application/problem+json` response
+	ApplicationProblemJSON413 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReadCalendarResponse) GetJSON200() *ReadCalendarOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ReadCalendarResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON413 returns the response for an HTTP 413 `application/problem+json` response
+func (r ReadCalendarResponse) GetApplicationProblemJSON413() *ErrorModel {
+	return r.ApplicationProblemJSON413
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ReadCalendarResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ReadCalendarResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ReadCalendarResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReadCalendarResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReadCalendarResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReadCalendarResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExplainScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ExplainScheduleOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExplainScheduleResponse) GetJSON200() *ExplainScheduleOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ExplainScheduleResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ExplainScheduleResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ExplainScheduleResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ExplainScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExplainScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExplainScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExplainScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DeleteScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r DeleteScheduleResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r DeleteScheduleResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r DeleteScheduleResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r DeleteScheduleResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r DeleteScheduleResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r DeleteScheduleResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r DeleteScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DeleteScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DeleteScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DeleteScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetScheduleResponse200Headers the declared response headers of an HTTP 200 response for GetSchedule
+type GetScheduleResponse200Headers struct {
+	ETag *string
+}
+
+type GetScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Schedule
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetScheduleResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetScheduleResponse) GetJSON200() *Schedule {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetScheduleResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetScheduleResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetScheduleResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetScheduleResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// EditScheduleResponse200Headers the declared response headers of an HTTP 200 response for EditSchedule
+type EditScheduleResponse200Headers struct {
+	ETag *string
+}
+
+type EditScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Schedule
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *EditScheduleResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EditScheduleResponse) GetJSON200() *Schedule {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r EditScheduleResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r EditScheduleResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r EditScheduleResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r EditScheduleResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r EditScheduleResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r EditScheduleResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r EditScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EditScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EditScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EditScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportScheduleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ExportScheduleResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r ExportScheduleResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ExportScheduleResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ExportScheduleResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportScheduleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportScheduleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportScheduleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportScheduleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetScorecardsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -15924,6 +17414,162 @@ func (c *ClientWithResponses) EditPolicyWithResponse(ctx context.Context, id ope
 		return nil, err
 	}
 	return ParseEditPolicyResponse(rsp)
+}
+
+// GetSchedulesWithResponse Every schedule, and when it is in force
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/schedules (the `GetSchedules` operationId).
+func (c *ClientWithResponses) GetSchedulesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetSchedulesResponse, error) {
+	rsp, err := c.GetSchedules(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSchedulesResponse(rsp)
+}
+
+// CreateScheduleWithBodyWithResponse Make a schedule
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/schedules (the `CreateSchedule` operationId).
+func (c *ClientWithResponses) CreateScheduleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateScheduleResponse, error) {
+	rsp, err := c.CreateScheduleWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateScheduleResponse(rsp)
+}
+
+// CreateScheduleWithResponse Make a schedule
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/schedules (the `CreateSchedule` operationId).
+func (c *ClientWithResponses) CreateScheduleWithResponse(ctx context.Context, body CreateScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateScheduleResponse, error) {
+	rsp, err := c.CreateSchedule(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCreateScheduleResponse(rsp)
+}
+
+// ReadCalendarWithBodyWithResponse What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/schedules/calendar (the `ReadCalendar` operationId).
+func (c *ClientWithResponses) ReadCalendarWithBodyWithResponse(ctx context.Context, params *ReadCalendarParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadCalendarResponse, error) {
+	rsp, err := c.ReadCalendarWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadCalendarResponse(rsp)
+}
+
+// ReadCalendarWithTextBodyWithResponse What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept
+//
+// Takes a body of the `text/plain` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/schedules/calendar (the `ReadCalendar` operationId).
+func (c *ClientWithResponses) ReadCalendarWithTextBodyWithResponse(ctx context.Context, params *ReadCalendarParams, body ReadCalendarTextRequestBody, reqEditors ...RequestEditorFn) (*ReadCalendarResponse, error) {
+	rsp, err := c.ReadCalendarWithTextBody(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReadCalendarResponse(rsp)
+}
+
+// ExplainScheduleWithBodyWithResponse What a text means as a schedule, and what is wrong with it; nothing is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/schedules/explain (the `ExplainSchedule` operationId).
+func (c *ClientWithResponses) ExplainScheduleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainScheduleResponse, error) {
+	rsp, err := c.ExplainScheduleWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainScheduleResponse(rsp)
+}
+
+// ExplainScheduleWithResponse What a text means as a schedule, and what is wrong with it; nothing is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/schedules/explain (the `ExplainSchedule` operationId).
+func (c *ClientWithResponses) ExplainScheduleWithResponse(ctx context.Context, body ExplainScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainScheduleResponse, error) {
+	rsp, err := c.ExplainSchedule(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainScheduleResponse(rsp)
+}
+
+// DeleteScheduleWithResponse Delete a schedule
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/schedules/{id} (the `DeleteSchedule` operationId).
+func (c *ClientWithResponses) DeleteScheduleWithResponse(ctx context.Context, id openapi_types.UUID, params *DeleteScheduleParams, reqEditors ...RequestEditorFn) (*DeleteScheduleResponse, error) {
+	rsp, err := c.DeleteSchedule(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDeleteScheduleResponse(rsp)
+}
+
+// GetScheduleWithResponse One schedule
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/schedules/{id} (the `GetSchedule` operationId).
+func (c *ClientWithResponses) GetScheduleWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetScheduleResponse, error) {
+	rsp, err := c.GetSchedule(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetScheduleResponse(rsp)
+}
+
+// EditScheduleWithBodyWithResponse Edit a schedule
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/schedules/{id} (the `EditSchedule` operationId).
+func (c *ClientWithResponses) EditScheduleWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditScheduleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditScheduleResponse, error) {
+	rsp, err := c.EditScheduleWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditScheduleResponse(rsp)
+}
+
+// EditScheduleWithResponse Edit a schedule
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PATCH /api/v1/schedules/{id} (the `EditSchedule` operationId).
+func (c *ClientWithResponses) EditScheduleWithResponse(ctx context.Context, id openapi_types.UUID, params *EditScheduleParams, body EditScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*EditScheduleResponse, error) {
+	rsp, err := c.EditSchedule(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEditScheduleResponse(rsp)
+}
+
+// ExportScheduleWithResponse A schedule as a calendar file (iCalendar)
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/schedules/{id}/calendar (the `ExportSchedule` operationId).
+func (c *ClientWithResponses) ExportScheduleWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*ExportScheduleResponse, error) {
+	rsp, err := c.ExportSchedule(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportScheduleResponse(rsp)
 }
 
 // GetScorecardsWithResponse Every scorecard
@@ -19445,6 +21091,466 @@ func ParseEditPolicyResponse(rsp *http.Response) (*EditPolicyResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetSchedulesResponse parses an HTTP response from a GetSchedulesWithResponse call
+func ParseGetSchedulesResponse(rsp *http.Response) (*GetSchedulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSchedulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SchedulesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCreateScheduleResponse parses an HTTP response from a CreateScheduleWithResponse call
+func ParseCreateScheduleResponse(rsp *http.Response) (*CreateScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CreateScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Schedule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers CreateScheduleResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseReadCalendarResponse parses an HTTP response from a ReadCalendarWithResponse call
+func ParseReadCalendarResponse(rsp *http.Response) (*ReadCalendarResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReadCalendarResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReadCalendarOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 413:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON413 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExplainScheduleResponse parses an HTTP response from a ExplainScheduleWithResponse call
+func ParseExplainScheduleResponse(rsp *http.Response) (*ExplainScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExplainScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ExplainScheduleOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseDeleteScheduleResponse parses an HTTP response from a DeleteScheduleWithResponse call
+func ParseDeleteScheduleResponse(rsp *http.Response) (*DeleteScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DeleteScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetScheduleResponse parses an HTTP response from a GetScheduleWithResponse call
+func ParseGetScheduleResponse(rsp *http.Response) (*GetScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Schedule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetScheduleResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseEditScheduleResponse parses an HTTP response from a EditScheduleWithResponse call
+func ParseEditScheduleResponse(rsp *http.Response) (*EditScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EditScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Schedule
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers EditScheduleResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseExportScheduleResponse parses an HTTP response from a ExportScheduleWithResponse call
+func ParseExportScheduleResponse(rsp *http.Response) (*ExportScheduleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportScheduleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
 	}
 
 	return response, nil

@@ -127,10 +127,13 @@ func Load(ctx context.Context, api *client.ClientWithResponses, dir, partner str
 		}
 		ids[l.name] = id
 	}
-	for name, content := range map[string][]byte{HandKept: File(HandKept), Suspects: SuspectSites(), Recording: File(Recording)} {
+	for name, content := range map[string][]byte{HandKept: File(HandKept), Suspects: SuspectSites(), Recording: File(Recording), Holidays: File(Holidays)} {
 		if err := os.WriteFile(filepath.Join(dir, name), content, 0o644); err != nil {
 			return err
 		}
+	}
+	if err := loadSchedules(ctx, api); err != nil {
+		return fmt.Errorf("the schedules: %w", err)
 	}
 	if err := loadLocal(ctx, api, ids); err != nil {
 		return fmt.Errorf("what is said of categories here: %w", err)

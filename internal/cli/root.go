@@ -89,7 +89,7 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(
 		a.loginCommand(), a.logoutCommand(), a.whoamiCommand(), a.statusCommand(), a.versionCommand(),
 		a.listCommand(), a.entryCommand(), a.groupCommand(), a.policyCommand(), a.tryCommand(),
-		a.lookupCommand(), a.categoryCommand(), a.scorecardCommand(), a.packCommand(),
+		a.lookupCommand(), a.categoryCommand(), a.scorecardCommand(), a.packCommand(), a.scheduleCommand(),
 	)
 	return root
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"widelark/internal/account"
+	"widelark/internal/calendar"
 	"widelark/internal/catalogue"
 	"widelark/internal/companion"
 	"widelark/internal/listfile"
@@ -25,6 +26,7 @@ func (s *server) problem(ctx context.Context, err error) error {
 	var ready huma.StatusError
 	var file *listfile.Error
 	var recording *companion.Error
+	var events *calendar.Error
 	var pack *packfile.Error
 	var refused *catalogue.RefusedError
 	switch {
@@ -37,6 +39,8 @@ func (s *server) problem(ctx context.Context, err error) error {
 		return huma.Error422UnprocessableEntity("The file cannot be read: " + file.Error() + ".")
 	case errors.As(err, &recording):
 		return huma.Error422UnprocessableEntity("The recording cannot be read: " + recording.Error() + ".")
+	case errors.As(err, &events):
+		return huma.Error422UnprocessableEntity("The calendar cannot be read: " + events.Error() + ".")
 	case errors.As(err, &pack):
 		return huma.Error422UnprocessableEntity("The pack is refused: " + pack.Error() + ". The last good state stays.")
 	case errors.As(err, &refused):

@@ -41,6 +41,8 @@ type Parts struct {
 	PackPuller *catalogue.Puller
 	Shelf      *catalogue.Shelf
 	Clerk      *lookup.Clerk
+	Schedules  revision.ScheduleStore
+	Zone       *time.Location // the organisation's
 
 	Sessions *scs.SessionManager
 	Alive    func(context.Context) error // reports whether the database answers
@@ -122,6 +124,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerCategories(api)
 	s.registerLookups(api)
 	s.registerPacks(api)
+	s.registerSchedules(api)
 	return api
 }
 

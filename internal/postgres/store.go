@@ -44,6 +44,7 @@ var (
 	_ revision.SourceStore = (*Store)(nil)
 
 	_ revision.CategoryStore = (*Store)(nil)
+	_ revision.ScheduleStore = (*Store)(nil)
 	_ catalogue.Store        = (*Store)(nil)
 )
 
@@ -150,7 +151,7 @@ func lockVersion(ctx context.Context, tx pgx.Tx, table string, id any, seen int6
 // fieldOf names the field that a unique index guards.
 var fieldOf = map[string]string{
 	"lists_name": "name", "groups_name": "name", "policies_name": "name", "packs_name": "name",
-	"own_categories_key": "name", "scorecards_name": "name",
+	"own_categories_key": "name", "scorecards_name": "name", "schedules_name": "name",
 }
 
 // ours turns PostgreSQL's errors into the domain's.

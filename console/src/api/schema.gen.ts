@@ -700,6 +700,94 @@ export interface paths {
         patch: operations["editPolicy"];
         trace?: never;
     };
+    "/api/v1/schedules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every schedule, and when it is in force */
+        get: operations["getSchedules"];
+        put?: never;
+        /** Make a schedule */
+        post: operations["createSchedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept */
+        post: operations["readCalendar"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a text means as a schedule, and what is wrong with it; nothing is kept */
+        post: operations["explainSchedule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/schedules/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One schedule */
+        get: operations["getSchedule"];
+        put?: never;
+        post?: never;
+        /** Delete a schedule */
+        delete: operations["deleteSchedule"];
+        options?: never;
+        head?: never;
+        /** Edit a schedule */
+        patch: operations["editSchedule"];
+        trace?: never;
+    };
+    "/api/v1/schedules/{id}/calendar": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A schedule as a calendar file (iCalendar) */
+        get: operations["exportSchedule"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/scorecards": {
         parameters: {
             query?: never;
@@ -1209,6 +1297,12 @@ export interface components {
             /** @description All rules in order; left out, they stay as they are */
             rules?: components["schemas"]["RuleEdit"][];
         };
+        EditScheduleInputBody: {
+            about?: string;
+            name?: string;
+            text?: string;
+            zone?: string;
+        };
         EditScorecardInputBody: {
             about?: string;
             category?: string;
@@ -1315,6 +1409,24 @@ export interface components {
         ExplainOutputBody: {
             /** @description In the order of the lines */
             explanations: components["schemas"]["Explanation"][];
+        };
+        ExplainScheduleInputBody: {
+            /**
+             * Format: date-time
+             * @description The moment to look from; left out, now
+             */
+            at?: string;
+            text: string;
+            /** @description Left out, the organisation's */
+            zone?: string;
+        };
+        ExplainScheduleOutputBody: {
+            /** @description Why it cannot be read; times are empty then */
+            problem?: components["schemas"]["ScheduleFlaw"];
+            /** @description As the notation writes it; as it was given where it cannot be read */
+            text: string;
+            times: components["schemas"]["Times"];
+            zone: string;
         };
         Explanation: {
             /** @description What it would catch of the recorded traffic */
@@ -1589,6 +1701,14 @@ export interface components {
             /** @description An http or https address of a pack; left out for one that is imported by hand */
             url?: string;
         };
+        NewScheduleInputBody: {
+            about?: string;
+            name: string;
+            /** @description In the notation of schedules, as mon-fri 09:00-12:00, 13:00-17:00; not on 2026-12-25 */
+            text: string;
+            /** @description An IANA time zone; left out, the organisation's */
+            zone?: string;
+        };
         NewScorecardInputBody: {
             about?: string;
             /** @description The key of the category that it gives */
@@ -1835,6 +1955,14 @@ export interface components {
              */
             version: number;
         };
+        ReadCalendarOutputBody: {
+            /** Format: int64 */
+            events: number;
+            /** @description Events that could not be read, the first ten */
+            left: string[];
+            /** @description Dated lines of the notation, one a line */
+            lines: string;
+        };
         RefusedLine: {
             /** @enum {string} */
             code: "bad-host" | "bad-path" | "bad-query" | "bad-word" | "bad-scheme" | "bad-regex" | "bad-attribute" | "misplaced" | "too-long" | "not-text";
@@ -1928,6 +2056,43 @@ export interface components {
             name: string;
             /** @enum {string} */
             verdict: "allow" | "block";
+        };
+        Schedule: {
+            about: string;
+            /** Format: uuid */
+            id: string;
+            name: string;
+            /** @description In the notation of schedules */
+            text: string;
+            times: components["schemas"]["Times"];
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+            /** Format: int64 */
+            version: number;
+            /** @description An IANA time zone */
+            zone: string;
+        };
+        ScheduleFlaw: {
+            /**
+             * Format: int64
+             * @description 1-based, in characters
+             */
+            column: number;
+            expected: string;
+            found: string;
+            /**
+             * Format: int64
+             * @description 1-based
+             */
+            line: number;
+            /** @description All of it in one sentence */
+            message: string;
+            suggestion?: string;
+        };
+        SchedulesOutputBody: {
+            /** @description By name */
+            schedules: components["schemas"]["Schedule"][];
         };
         Score: {
             category: components["schemas"]["CategoryRef"];
@@ -2156,6 +2321,54 @@ export interface components {
              * @description Entries that went, or would go
              */
             removed: number;
+        };
+        TimeChange: {
+            /**
+             * Format: date-time
+             * @description In the schedule's zone
+             */
+            at: string;
+            begins: boolean;
+        };
+        TimeSpan: {
+            /** Format: date-time */
+            from: string;
+            /**
+             * Format: date-time
+             * @description Not in it any more
+             */
+            to: string;
+        };
+        TimeWindow: {
+            /**
+             * Format: int64
+             * @description 0 is Monday
+             */
+            day: number;
+            /**
+             * Format: int64
+             * @description Minutes after midnight; where it is not after the start, on the next day
+             */
+            end: number;
+            /**
+             * Format: int64
+             * @description Minutes after midnight
+             */
+            start: number;
+        };
+        Times: {
+            /** @description The next ten */
+            changes: components["schemas"]["TimeChange"][];
+            /** @description The dated lines, as the notation writes them */
+            dated: string[];
+            /** @description Now */
+            inForce: boolean;
+            /** @description It has no window at all */
+            never: boolean;
+            /** @description From the beginning of today on, seven days */
+            week: components["schemas"]["TimeSpan"][];
+            /** @description The windows of an ordinary week, from Monday on */
+            weekly: components["schemas"]["TimeWindow"][];
         };
         Token: {
             /** Format: date-time */
@@ -5741,6 +5954,492 @@ export interface operations {
             };
             /** @description Precondition Required */
             428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getSchedules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SchedulesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    createSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewScheduleInputBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    readCalendar: {
+        parameters: {
+            query?: {
+                /** @description What events become: times that are added, or days that are taken away */
+                as?: "on" | "not on";
+                /** @description Left out, the organisation's */
+                zone?: string;
+                /** @description How far ahead repeated events are written out */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/plain": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadCalendarOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    explainSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExplainScheduleInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExplainScheduleOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    deleteSchedule: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    editSchedule: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EditScheduleInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Schedule"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    exportSchedule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Events that repeat */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/calendar": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,0 +1,210 @@
+// Package calendar reads calendar files into dated lines of schedules, and writes schedules as calendar files (iCalendar, RFC 5545).
+//
+// From: a calendar of holidays or shifts, as people have one.
+// To: lines of the notation of schedules, and back.
+package calendar
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	ics "github.com/arran4/golang-ical"
+	"github.com/emersion/go-ical"
+
+	"widelark/core/pattern"
+	"widelark/core/schedule"
+)
+
+// Error says what is wrong with a calendar file, in one clause.
+type Error struct{ Msg string }
+
+// Error returns the clause.
+func (e *Error) Error() string { return e.Msg }
+
+// Reading says how a calendar becomes lines.
+type Reading struct {
+	Not      bool           // events take days away, instead of adding their times
+	Zone     *time.Location // of the schedule, and of events that name none
+	From, To time.Time      // repeated events are written out in this range; others count wherever they are
+}
+
+// Calendar is what was read.
+type Calendar struct {
+	Lines  []schedule.Dated // by day, each once
+	Events int
+	Left   []string // what could not be read, a clause each: the first ten
+}
+
+const (
+	maxBytes = 8 << 20
+	maxLines = 2000
+	maxLeft  = 10
+)
+
+// Read reads a calendar file. A file that is none is an [*Error]; an event that cannot be read is left out, and told.
+func Read(r io.Reader, how Reading) (Calendar, error) {
+	file, err := ical.NewDecoder(io.LimitReader(r, maxBytes)).Decode()
+	if err != nil {
+		return Calendar{}, &Error{fmt.Sprintf("no calendar file that can be read (%s)", err)}
+	}
+	var c Calendar
+	left := func(event ical.Event, why string) {
+		if len(c.Left) < maxLeft {
+			name, _ := event.Props.Text(ical.PropSummary)
+			c.Left = append(c.Left, fmt.Sprintf("%q: %s", name, why))
+		}
+	}
+	for _, event := range file.Events() {
+		c.Events++
+		lines, err := linesOf(event, how)
+		if err != nil {
+			left(event, err.Error())
+			continue
+		}
+		if c.Lines = append(c.Lines, lines...); len(c.Lines) > maxLines {
+			return c, &Error{fmt.Sprintf("it comes to more than %d days; choose a shorter range, or a smaller calendar", maxLines)}
+		}
+	}
+	if c.Events == 0 {
+		return c, &Error{"there is no event in it"}
+	}
+	slices.SortFunc(c.Lines, func(a, b schedule.Dated) int {
+		return cmp.Or(a.From.Time().Compare(b.From.Time()), a.To.Time().Compare(b.To.Time()), strings.Compare(windowsText(a), windowsText(b)))
+	})
+	c.Lines = slices.CompactFunc(c.Lines, func(a, b schedule.Dated) bool {
+		return a.From == b.From && a.To == b.To && windowsText(a) == windowsText(b)
+	})
+	return c, nil
+}
+
+func windowsText(d schedule.Dated) string { return fmt.Sprint(d.Windows) }
+
+// linesOf returns the lines that an event comes to.
+func linesOf(event ical.Event, how Reading) ([]schedule.Dated, error) {
+	prop := event.Props.Get(ical.PropDateTimeStart)
+	if prop == nil {
+		return nil, errors.New("it has no start")
+	}
+	start, err := event.DateTimeStart(how.Zone)
+	if err != nil {
+		return nil, fmt.Errorf("its start cannot be read (%w)", err)
+	}
+	end, err := event.DateTimeEnd(how.Zone)
+	if err != nil {
+		return nil, fmt.Errorf("its end cannot be read (%w)", err)
+	}
+	allDay := prop.ValueType() == ical.ValueDate
+	long := end.Sub(start)
+	if allDay && long < 24*time.Hour {
+		long = 24 * time.Hour
+	}
+	starts := []time.Time{start}
+	set, err := event.RecurrenceSet(how.Zone)
+	if err != nil {
+		return nil, fmt.Errorf("its repetition cannot be read (%w)", err)
+	}
+	if set != nil {
+		starts = set.Between(how.From, how.To, true)
+	}
+	var lines []schedule.Dated
+	for _, at := range starts {
+		if len(lines) > maxLines {
+			break
+		}
+		if allDay || how.Not {
+			first, last := at.In(how.Zone), at.Add(max(long-time.Second, 0)).In(how.Zone)
+			if allDay { // days of the calendar, wherever the clock stands
+				first, last = at, at.Add(long-time.Second)
+			}
+			d := schedule.Dated{Not: how.Not, From: pattern.DateOf(first), To: pattern.DateOf(last)}
+			if !how.Not {
+				d.Windows = []schedule.Window{{Start: 0, End: 24 * 60}}
+			}
+			lines = append(lines, d)
+			continue
+		}
+		lines = append(lines, timed(at.In(how.Zone), at.Add(long).In(how.Zone))...)
+	}
+	return lines, nil
+}
+
+// timed writes a time as windows, day by day.
+func timed(from, to time.Time) []schedule.Dated {
+	minute := func(t time.Time) schedule.Minute { return schedule.Minute(t.Hour()*60 + t.Minute()) }
+	first, last := pattern.DateOf(from), pattern.DateOf(to)
+	switch next := pattern.DateOf(first.Time().AddDate(0, 0, 1)); {
+	case !from.Before(to):
+		return nil
+	case first == last, next == last && minute(to) < minute(from):
+		return []schedule.Dated{{From: first, To: first, Windows: []schedule.Window{{Start: minute(from), End: minute(to)}}}}
+	}
+	lines := []schedule.Dated{{From: first, To: first, Windows: []schedule.Window{{Start: minute(from), End: 24 * 60}}}}
+	for on := pattern.DateOf(first.Time().AddDate(0, 0, 1)); on.Before(last); on = pattern.DateOf(on.Time().AddDate(0, 0, 1)) {
+		lines = append(lines, schedule.Dated{From: on, To: on, Windows: []schedule.Window{{Start: 0, End: 24 * 60}}})
+	}
+	if minute(to) > 0 {
+		lines = append(lines, schedule.Dated{From: last, To: last, Windows: []schedule.Window{{Start: 0, End: minute(to)}}})
+	}
+	return lines
+}
+
+var dayCodes = [7]string{"SU", "MO", "TU", "WE", "TH", "FR", "SA"}
+
+// Write writes a schedule as a calendar: an event that repeats weekly for each window, without the days that are taken away, and one for
+// each line that adds. from is a day on or before which nothing is written.
+func Write(w io.Writer, name string, s schedule.Schedule, zone *time.Location, from pattern.Date, now time.Time) error {
+	file := ics.NewCalendarFor("widelark")
+	file.SetName(name)
+	file.SetXWRTimezone(zone.String())
+	n := 0
+	event := func(on pattern.Date, window schedule.Window) *ics.VEvent {
+		n++
+		e := file.AddEvent(fmt.Sprintf("%d-%d@widelark.invalid", from.Time().Unix(), n))
+		e.SetDtStampTime(now)
+		e.SetSummary(name)
+		endsOn := on
+		if window.End <= window.Start || window.End == 24*60 {
+			endsOn = pattern.DateOf(on.Time().AddDate(0, 0, 1))
+		}
+		inZone := ics.WithTZID(zone.String())
+		e.SetProperty(ics.ComponentPropertyDtStart, local(on, window.Start), inZone)
+		e.SetProperty(ics.ComponentPropertyDtEnd, local(endsOn, window.End%(24*60)), inZone)
+		return e
+	}
+	for day := range 7 {
+		weekday := time.Weekday((day + 1) % 7)
+		on := from
+		for on.Time().Weekday() != weekday {
+			on = pattern.DateOf(on.Time().AddDate(0, 0, 1))
+		}
+		for _, window := range s.Weekly(weekday) {
+			e := event(on, window)
+			e.AddRrule("FREQ=WEEKLY;BYDAY=" + dayCodes[weekday])
+			for _, d := range s.Dated() {
+				for not := d.From; d.Not && !d.To.Before(not); not = pattern.DateOf(not.Time().AddDate(0, 0, 1)) {
+					if not.Time().Weekday() == weekday && !not.Before(on) {
+						e.AddProperty(ics.ComponentPropertyExdate, local(not, window.Start), ics.WithTZID(zone.String()))
+					}
+				}
+			}
+		}
+	}
+	for _, d := range s.Dated() {
+		for on := d.From; !d.Not && !d.To.Before(on); on = pattern.DateOf(on.Time().AddDate(0, 0, 1)) {
+			for _, window := range d.Windows {
+				event(on, window)
+			}
+		}
+	}
+	return file.SerializeTo(w, ics.WithNewLineWindows)
+}
+
+// local writes a time of a day without its zone (RFC 5545, section 3.3.5, form 3).
+func local(on pattern.Date, at schedule.Minute) string {
+	return fmt.Sprintf("%04d%02d%02dT%02d%02d00", on.Year, on.Month, on.Day, int(at)/60, int(at)%60)
+}
