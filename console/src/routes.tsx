@@ -1,13 +1,9 @@
-import { createRootRoute, createRoute, createRouter, Link, redirect } from '@tanstack/react-router'
-import { CategoriesPage } from './categories/CategoriesPage'
-import { LookupPage } from './categories/LookupPage'
+import { createRootRoute, createRoute, createRouter, Link, lazyRouteComponent, redirect } from '@tanstack/react-router'
 import { categoryViews } from './categories/views'
 import { z } from './checks'
 import { kindNames, views } from './lists/kinds'
 import { ListPage } from './lists/ListPage'
 import { ListsPage } from './lists/ListsPage'
-import { PackPage } from './packs/PackPage'
-import { PacksPage } from './packs/PacksPage'
 import { Frame } from './shell/Frame'
 import { TryPage } from './trials/TryPage'
 import { buttonClass } from './ui/Button'
@@ -69,7 +65,7 @@ const tryRoute = createRoute({ getParentRoute: () => rootRoute, path: '/try', co
 const categoriesRoute = createRoute({
   getParentRoute: () => rootRoute,
   path: '/categories',
-  component: CategoriesPage,
+  component: lazyRouteComponent(() => import('./categories/CategoriesPage'), 'CategoriesPage'),
   validateSearch: z.object({
     q: z.coerce.string().optional().catch(undefined),
     key: z.string().optional().catch(undefined),
@@ -80,24 +76,35 @@ const categoriesRoute = createRoute({
 const lookupRoute = createRoute({
   getParentRoute: () => rootRoute,
   path: '/lookup',
-  component: LookupPage,
+  component: lazyRouteComponent(() => import('./categories/LookupPage'), 'LookupPage'),
   validateSearch: z.object({
     of: z.coerce.string().optional().catch(undefined),
     many: z.boolean().optional().catch(undefined),
   }),
 })
 
-const packsRoute = createRoute({ getParentRoute: () => rootRoute, path: '/packs', component: PacksPage })
+const packsRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/packs',
+  component: lazyRouteComponent(() => import('./packs/PacksPage'), 'PacksPage'),
+})
 
 const packRoute = createRoute({
   getParentRoute: () => rootRoute,
   path: '/packs/$id',
-  component: PackPage,
+  component: lazyRouteComponent(() => import('./packs/PackPage'), 'PackPage'),
   validateSearch: z.object({
     view: z.enum(['update', 'history', 'settings']).optional().catch(undefined),
     from: z.coerce.number().int().positive().optional().catch(undefined),
     to: z.coerce.number().int().positive().optional().catch(undefined),
   }),
+})
+
+const schedulesRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/schedules',
+  component: lazyRouteComponent(() => import('./schedules/SchedulesPage'), 'SchedulesPage'),
+  validateSearch: z.object({ id: z.string().optional().catch(undefined) }),
 })
 
 /** Every address of the console. */
@@ -110,6 +117,7 @@ export const router = createRouter({
     lookupRoute,
     packsRoute,
     packRoute,
+    schedulesRoute,
     tryRoute,
   ]),
 })

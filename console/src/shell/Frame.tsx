@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Link, Outlet, useNavigate, useSearch } from '@tanstack/react-router'
 import { clsx } from 'clsx'
 import {
+  CalendarClock,
   CircleUser,
   FlaskConical,
   LogOut,
@@ -22,11 +23,16 @@ import { meOptions, useSignOut } from './sessionQueries'
 import { TryBar } from './TryBar'
 import { setTheme, useTheme } from './theme'
 
-const nouns: { to: '/lists' | '/categories' | '/lookup' | '/packs' | '/try'; label: string; icon: LucideIcon }[] = [
+const nouns: {
+  to: '/lists' | '/categories' | '/lookup' | '/packs' | '/schedules' | '/try'
+  label: string
+  icon: LucideIcon
+}[] = [
   { to: '/lists', label: 'Lists', icon: NotebookText },
   { to: '/categories', label: 'Categories', icon: Shapes },
   { to: '/lookup', label: 'Look up', icon: SearchCheck },
   { to: '/packs', label: 'Packs', icon: Package },
+  { to: '/schedules', label: 'Schedules', icon: CalendarClock },
   { to: '/try', label: 'Try', icon: FlaskConical },
 ]
 

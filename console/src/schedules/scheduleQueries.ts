@@ -1,0 +1,65 @@
+import { keepPreviousData, queryOptions, useMutation, useQueryClient } from '@tanstack/react-query'
+import { api, data, match, type Schemas } from '../api/client'
+
+export type Schedule = Schemas['Schedule']
+export type Times = Schemas['Times']
+export type TimeWindow = Schemas['TimeWindow']
+
+export const schedulesOptions = queryOptions({
+  queryKey: ['schedules'],
+  queryFn: async () => (await data(api.GET('/api/v1/schedules'))).schedules,
+})
+
+/** What a text means as a schedule, as one types it. */
+export const explainScheduleOptions = (text: string, zone: string) =>
+  queryOptions({
+    queryKey: ['schedules', 'explain', text, zone],
+    placeholderData: keepPreviousData,
+    queryFn: () => data(api.POST('/api/v1/schedules/explain', { body: { text, zone: zone || undefined } })),
+  })
+
+function useRefresh() {
+  const client = useQueryClient()
+  return () => client.invalidateQueries({ queryKey: ['schedules'] })
+}
+
+/** Makes a schedule or, with one, edits it. */
+export function useSaveSchedule(schedule?: Schedule) {
+  const refresh = useRefresh()
+  return useMutation({
+    mutationFn: (body: Schemas['NewScheduleInputBody']) =>
+      schedule
+        ? data(
+            api.PATCH('/api/v1/schedules/{id}', {
+              params: { path: { id: schedule.id }, header: match(schedule.version) },
+              body,
+            }),
+          )
+        : data(api.POST('/api/v1/schedules', { body })),
+    onSuccess: refresh,
+  })
+}
+
+export function useDeleteSchedule() {
+  const refresh = useRefresh()
+  return useMutation({
+    mutationFn: (s: Schedule) =>
+      api.DELETE('/api/v1/schedules/{id}', { params: { path: { id: s.id }, header: match(s.version) } }),
+    onSuccess: refresh,
+  })
+}
+
+/** What a calendar file comes to as lines of a schedule. */
+export function useReadCalendar(zone: string) {
+  return useMutation({
+    mutationFn: async ({ file, as }: { file: Blob; as: 'on' | 'not on' }) =>
+      data(
+        api.POST('/api/v1/schedules/calendar', {
+          params: { query: { as, zone: zone || undefined } },
+          headers: { 'Content-Type': 'text/plain' },
+          body: await file.text(),
+          bodySerializer: (body) => body,
+        }),
+      ),
+  })
+}
