@@ -113,10 +113,16 @@ func TestScreenshots(t *testing.T) {
 	picture("lookup")
 	b.goTo("/packs")
 	b.see("td", "an update waits")
-	picture("packs")
 	b.press("Harbour catalogue")
 	b.see("section[aria-label='Of what was asked for'] td", "static.ferrow-shelf.test")
 	picture("pack-update")
+
+	b.goTo("/schedules")
+	b.press("Office hours")
+	b.see("section[aria-label='The next changes'] li", "in force")
+	b.await(`document.fonts.status === 'loaded'`, "the faces are not there")
+	time.Sleep(300 * time.Millisecond) // until they are drawn; nothing says when
+	picture("schedule")
 
 	b.goTo("/try")
 	b.press("Fill in some to see how it works")

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { CalendarPlus, Download, Plus } from 'lucide-react'
-import { type FormEvent, useRef, useState } from 'react'
+import { type FormEvent, useCallback, useRef, useState } from 'react'
 import { ApiProblem } from '../api/client'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
@@ -133,6 +133,7 @@ function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClose: () 
   const calendar = useReadCalendar(form.zone)
   const [as, setAs] = useState<'on' | 'not on'>('not on')
   const file = useRef<HTMLInputElement>(null)
+  const opened = useCallback((form: HTMLFormElement | null) => form?.scrollIntoView({ block: 'start' }), [])
   const announce = useAnnounce()
   const fields = save.error instanceof ApiProblem ? save.error.fields : new Map<string, string>()
   const answer = explained.data
@@ -158,7 +159,12 @@ function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClose: () 
       announce(`${read.events} events read; look, and save.`)
     })
   return (
-    <form onSubmit={submit} aria-label={schedule ? schedule.name : 'New schedule'} className="flex flex-col gap-5 pt-6">
+    <form
+      ref={opened}
+      onSubmit={submit}
+      aria-label={schedule ? schedule.name : 'New schedule'}
+      className="flex scroll-mt-9 flex-col gap-5 pt-6"
+    >
       <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)_14rem] gap-4">
         <TextField
           label="Name"
