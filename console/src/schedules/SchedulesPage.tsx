@@ -185,7 +185,7 @@ function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClose: () 
           error={fields.get('zone')}
         />
       </div>
-      {answer && <WeekGrid windows={answer.times.weekly} onPaint={painted} />}
+      <WeekGrid windows={answer?.times.weekly ?? schedule?.times.weekly ?? []} onPaint={painted} />
       <p className="-mt-3 text-sm text-soft">
         Drag over the week to paint it; by keyboard, arrows move and the space bar switches half an hour.
       </p>
