@@ -181,8 +181,16 @@ func TestPullAndGuards(t *testing.T) {
 		assert.Equal(t, int64(7), got.InForce.Version, want)
 		assert.Equal(t, first, d.sites(t, all), want)
 	}
+	twin, err := d.store.AddPack(t.Context(), "Twin", d.pack.Settings)
+	require.NoError(t, err)
+	d.answer = gives(good)
+	twin, err = d.puller.Pull(t.Context(), twin, false)
+	require.NoError(t, err)
+	assert.Equal(t, `The pack "harbour" is here already, as "Harbour". The last good state stays.`, twin.Told)
+	assert.Nil(t, twin.InForce)
+
 	d.answer = gives(whole(t, 8, map[string]string{"a.example": "games"}))
-	got, err := d.puller.Pull(t.Context(), d.pack, true)
+	got, err = d.puller.Pull(t.Context(), d.pack, true)
 	require.NoError(t, err)
 	assert.Equal(t, "Version 8: 0 sites came, 0 moved, 3 went.", got.Told, "with force it may shrink")
 	assert.Equal(t, 50, got.MaxShrink)

@@ -90,7 +90,8 @@ func (a *app) packShowCommand() *cobra.Command {
 			row("Updates", map[bool]string{true: "wait until somebody accepts them", false: "go in by themselves"}[p.Hold]+fmt.Sprintf("; at most %d per cent of the sites may go", p.MaxShrink))
 			state := func(name string, s *client.PackState) {
 				if s != nil {
-					row(name, fmt.Sprintf("version %d of %s: %s, licence %s", s.Version, s.Date.Local().Format("2006-01-02"), plural(s.Sites, "site", "sites"), s.Licence))
+					old := plural(int64(time.Since(s.Date).Hours()/24), "day", "days")
+				row(name, fmt.Sprintf("version %d of %s (%s old): %s, licence %s", s.Version, s.Date.Local().Format("2006-01-02"), old, plural(s.Sites, "site", "sites"), s.Licence))
 				}
 			}
 			state("In force", p.InForce)

@@ -216,6 +216,14 @@ func (s *Store) Take(ctx context.Context, id uuid.UUID, file *packfile.Reader, h
 		if err := fits(before, file); err != nil {
 			return err
 		}
+		var twin string
+		err = tx.QueryRow(ctx, `select coalesce((select name from packs where key = $1 and id <> $2), '')`, file.Key, id).Scan(&twin)
+		if err != nil {
+			return err
+		}
+		if twin != "" {
+			return &catalogue.RefusedError{Msg: fmt.Sprintf("The pack %q is here already, as %q", file.Key, twin)}
+		}
 		state, err := takeSites(ctx, tx, before, file, how)
 		if err != nil {
 			return err

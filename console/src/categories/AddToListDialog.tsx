@@ -6,10 +6,10 @@ import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
 import { Choice, TextField } from '../ui/Field'
-import { Mono } from '../ui/Mono'
 import { ProblemNotice } from '../ui/Notice'
+import { type Place, PlaceChoice } from './PlaceChoice'
 
-type Props = { places: { entry: string; meaning: string }[]; onClose: () => void }
+type Props = { places: Place[]; onClose: () => void }
 
 /** Puts a page, host or site into a list. */
 export function AddToListDialog({ places, onClose }: Props) {
@@ -37,23 +37,7 @@ export function AddToListDialog({ places, onClose }: Props) {
     >
       <form onSubmit={submit} className="contents">
         <DialogBody>
-          <fieldset className="flex flex-col gap-1.5">
-            <legend className="pb-1 font-semibold text-sm">What</legend>
-            {places.map((p) => (
-              <label key={p.entry} className="flex items-baseline gap-2">
-                <input
-                  type="radio"
-                  name="place"
-                  className="accent-reed"
-                  checked={place === p.entry}
-                  onChange={() => setPlace(p.entry)}
-                />
-                <span>
-                  <Mono>{p.entry}</Mono> <span className="text-sm text-soft">{p.meaning}</span>
-                </span>
-              </label>
-            ))}
-          </fieldset>
+          <PlaceChoice label="What" places={places} chosen={place} onChange={setPlace} />
           <Choice
             label="To the list"
             value={list}

@@ -10,10 +10,11 @@ import { Mono } from '../ui/Mono'
 import { ProblemNotice } from '../ui/Notice'
 import { CategoryPicker } from './CategoryPicker'
 import { useCorrect } from './categoryQueries'
+import { type Place, PlaceChoice } from './PlaceChoice'
 
 type Props = {
   /** Entries that it may be about, the narrowest first; one of them is chosen. */
-  places?: { entry: string; meaning: string }[]
+  places?: Place[]
   /** Entries that it is about, all of them. */
   entries?: string[]
   onClose: () => void
@@ -46,25 +47,7 @@ export function CorrectDialog({ places, entries, onClose, onDone }: Props) {
     >
       <form onSubmit={submit} className="contents">
         <DialogBody>
-          {places && (
-            <fieldset className="flex flex-col gap-1.5">
-              <legend className="pb-1 font-semibold text-sm">What is it about?</legend>
-              {places.map((p) => (
-                <label key={p.entry} className="flex items-baseline gap-2">
-                  <input
-                    type="radio"
-                    name="place"
-                    className="accent-reed"
-                    checked={place === p.entry}
-                    onChange={() => setPlace(p.entry)}
-                  />
-                  <span>
-                    <Mono>{p.entry}</Mono> <span className="text-sm text-soft">{p.meaning}</span>
-                  </span>
-                </label>
-              ))}
-            </fieldset>
-          )}
+          {places && <PlaceChoice label="What is it about?" places={places} chosen={place} onChange={setPlace} />}
           {entries && (
             <p className="max-h-24 overflow-y-auto text-sm">
               <Mono>{entries.join('  ')}</Mono>

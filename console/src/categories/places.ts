@@ -1,9 +1,11 @@
+import type { Place } from './PlaceChoice'
+
 /** Entries that a URL may stand for, the narrowest first: this page, its folder, this host, the site. */
-export function placesOf(url: string): { entry: string; meaning: string }[] {
+export function placesOf(url: string): Place[] {
   const { hostname, pathname } = new URL(url)
   const path = pathname.replace(/\/$/, '')
   const isAddress = /^[\d.]+$|^\[/.test(hostname)
-  const places: { entry: string; meaning: string }[] = []
+  const places: Place[] = []
   if (path !== '') {
     if (!isAddress) places.push({ entry: `=${hostname}${path}`, meaning: 'this page only' })
     const folders = path.split('/').length - 1

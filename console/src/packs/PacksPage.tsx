@@ -8,7 +8,7 @@ import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
 import { TextField } from '../ui/Field'
-import { formatMoment, formatNumber } from '../ui/format'
+import { count, formatMoment, formatNumber } from '../ui/format'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { type PackForm, packForm, SettingsFields } from './PackSettings'
@@ -54,6 +54,12 @@ export function PacksPage() {
   )
 }
 
+/** How old a pack is: one that is never renewed is worth less every day. */
+function age(date: string) {
+  const days = Math.floor((Date.now() - new Date(date).getTime()) / 86_400_000)
+  return days < 1 ? 'of today' : `${count(days, 'day', 'days')} old`
+}
+
 function PackTable({ packs }: { packs: Pack[] }) {
   return (
     <table className="w-full border-collapse" onKeyDown={onRowKeys}>
@@ -85,7 +91,10 @@ function PackTable({ packs }: { packs: Pack[] }) {
             </td>
             <td className={`${cellClass} text-right`}>{p.inForce?.version ?? '–'}</td>
             <td className={`${cellClass} text-right`}>{p.inForce ? formatNumber(p.inForce.sites) : ''}</td>
-            <td className={`${cellClass} whitespace-nowrap`}>{p.inForce && formatMoment(p.inForce.date)}</td>
+            <td className={`${cellClass} whitespace-nowrap`}>
+              {p.inForce && formatMoment(p.inForce.date)}
+              {p.inForce && <p className="text-sm text-soft">{age(p.inForce.date)}</p>}
+            </td>
             <td className={`${cellClass} whitespace-nowrap`}>{p.nextAt ? formatMoment(p.nextAt) : 'by hand'}</td>
             <td className={`${cellClass} whitespace-nowrap`}>
               <Standing pack={p} />
