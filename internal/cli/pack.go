@@ -78,7 +78,7 @@ func (a *app) packShowCommand() *cobra.Command {
 	return a.reads(&cobra.Command{
 		Use: "show NAME", Short: "One pack", Args: exactly("NAME"),
 		RunE: a.withPack(func(_ *cobra.Command, _ *client.ClientWithResponses, p client.Pack, _ []string) error {
-			v := view{data: p, columns: []string{"", ""}}
+			v := view{data: p, columns: []string{"What", "Is"}}
 			row := func(name, value string) { v.rows = append(v.rows, []string{name, value}) }
 			row("Pack", fmt.Sprintf("%s (%s)", p.Name, p.Key))
 			from := "files, by hand"
@@ -98,6 +98,12 @@ func (a *app) packShowCommand() *cobra.Command {
 			state("Waiting", p.Waiting)
 			if p.Result != nil {
 				row("Last pull", string(*p.Result)+": "+p.Told)
+			}
+			if a.format == "table" {
+				for _, r := range v.rows {
+					fmt.Fprintf(a.out, "%-10s %s\n", r[0], r[1])
+				}
+				return nil
 			}
 			return a.show(v)
 		}),
