@@ -1515,9 +1515,12 @@ type CorrectionsOutputBody struct {
 
 // Decider defines model for Decider.
 type Decider struct {
-	Entry EntryRef `json:"entry"`
-	List  ListRef  `json:"list"`
-	Rule  string   `json:"rule"`
+	Category *CategoryRef `json:"category,omitempty"`
+
+	// Entry Of the list, or what gives the category; left out where a scorecard gives it
+	Entry *EntryRef `json:"entry,omitempty"`
+	List  *ListRef  `json:"list,omitempty"`
+	Rule  string    `json:"rule"`
 }
 
 // Difference defines model for Difference.
@@ -2468,9 +2471,11 @@ type Report struct {
 
 // Rule defines model for Rule.
 type Rule struct {
-	Lists   []ListRef   `json:"lists"`
-	Name    string      `json:"name"`
-	Verdict RuleVerdict `json:"verdict"`
+	// Categories Keys of categories, and of families, which stand for all that is in them
+	Categories []string    `json:"categories"`
+	Lists      []ListRef   `json:"lists"`
+	Name       string      `json:"name"`
+	Verdict    RuleVerdict `json:"verdict"`
 }
 
 // RuleVerdict defines model for Rule.Verdict.
@@ -2478,6 +2483,9 @@ type RuleVerdict string
 
 // RuleEdit defines model for RuleEdit.
 type RuleEdit struct {
+	// Categories Keys of categories or families; a rule needs a list or a category
+	Categories *[]string `json:"categories,omitempty"`
+
 	// Lists Ids of lists
 	Lists   []openapi_types.UUID `json:"lists"`
 	Name    string               `json:"name"`
@@ -2711,7 +2719,9 @@ type SourcesOutputBody struct {
 
 // Step defines model for Step.
 type Step struct {
-	Entry *EntryRef `json:"entry,omitempty"`
+	// Category The first of the rule's categories that the URL has, where no list is told
+	Category *CategoryRef `json:"category,omitempty"`
+	Entry    *EntryRef    `json:"entry,omitempty"`
 
 	// List The first of the rule's lists that the URL is in, or of which it cannot be told; reached or not
 	List    *ListRef    `json:"list,omitempty"`

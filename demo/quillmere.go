@@ -84,11 +84,13 @@ const (
 )
 
 var rules = []struct {
-	name  string
-	lists []string
+	name       string
+	lists      []string
+	categories []string
 }{
-	{"Never on the ward", []string{"Betting", "Video mirrors", "Blocked on request"}},
-	{"Suspect sites", []string{"Suspect sites"}},
+	{"Never on the ward", []string{"Betting", "Video mirrors", "Blocked on request"}, nil},
+	{"Suspect sites", []string{"Suspect sites"}, nil},
+	{"Dangers and what wards do without", nil, []string{"dangers", "adult", "betting", "drugs"}},
 }
 
 // Load brings the demo data into a service that does not have them, and writes the files that they came from to dir, so
@@ -183,7 +185,7 @@ func loadPolicy(ctx context.Context, api *client.ClientWithResponses, p client.P
 	}
 	edits := make([]client.RuleEdit, len(rules))
 	for i, r := range rules {
-		edits[i] = client.RuleEdit{Name: r.name, Verdict: client.RuleEditVerdictBlock}
+		edits[i] = client.RuleEdit{Name: r.name, Verdict: client.RuleEditVerdictBlock, Lists: []uuid.UUID{}, Categories: &r.categories}
 		for _, l := range r.lists {
 			edits[i].Lists = append(edits[i].Lists, ids[l])
 		}

@@ -9,7 +9,6 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/google/uuid"
 	"github.com/spf13/cobra"
 
 	"widelark/client"
@@ -140,19 +139,6 @@ func (a *app) categoryShowCommand() *cobra.Command {
 	return a.reads(cmd)
 }
 
-// listIDs returns the ids of lists by their names.
-func listIDs(ctx context.Context, api *client.ClientWithResponses, names []string) ([]uuid.UUID, error) {
-	var ids []uuid.UUID
-	for _, name := range names {
-		l, err := findList(ctx, api, name)
-		if err != nil {
-			return nil, err
-		}
-		ids = append(ids, l.ID)
-	}
-	return ids, nil
-}
-
 func (a *app) categoryNewCommand() *cobra.Command {
 	var lists []string
 	var about, family string
@@ -161,7 +147,7 @@ func (a *app) categoryNewCommand() *cobra.Command {
 		Use: "new NAME", Short: "Make a category of our own from lists", Args: exactly("NAME"),
 		Example: `  widelark category new "Dosage pages" --list "Formulary and dosage sites" --family health --about "What wards look doses up in"`,
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
-			ids, err := listIDs(cmd.Context(), api, lists)
+			ids, err := findLists(cmd.Context(), api, lists)
 			if err != nil {
 				return err
 			}
@@ -225,7 +211,7 @@ func (a *app) categoryEditCommand() *cobra.Command {
 				edit.Adds = &adds
 			}
 			if given("list") {
-				ids, err := listIDs(cmd.Context(), api, lists)
+				ids, err := findLists(cmd.Context(), api, lists)
 				if err != nil {
 					return err
 				}

@@ -91,7 +91,7 @@ func (a *app) packShowCommand() *cobra.Command {
 			state := func(name string, s *client.PackState) {
 				if s != nil {
 					old := plural(int64(time.Since(s.Date).Hours()/24), "day", "days")
-				row(name, fmt.Sprintf("version %d of %s (%s old): %s, licence %s", s.Version, s.Date.Local().Format("2006-01-02"), old, plural(s.Sites, "site", "sites"), s.Licence))
+					row(name, fmt.Sprintf("version %d of %s (%s old): %s, licence %s", s.Version, s.Date.Local().Format("2006-01-02"), old, plural(s.Sites, "site", "sites"), s.Licence))
 				}
 			}
 			state("In force", p.InForce)

@@ -131,9 +131,12 @@ func (a *app) showPolicy(p client.Policy) error {
 	}
 	v := view{data: p, columns: []string{"#", "Rule", "If the URL is in", "Then"}}
 	for i, r := range p.Rules {
-		names := make([]string, len(r.Lists))
-		for l, list := range r.Lists {
-			names[l] = list.Name
+		var names []string
+		for _, list := range r.Lists {
+			names = append(names, list.Name)
+		}
+		for _, key := range r.Categories {
+			names = append(names, "category "+key)
 		}
 		v.rows = append(v.rows, []string{fmt.Sprint(i + 1), r.Name, strings.Join(names, ", "), a.verdictCell(string(r.Verdict))})
 	}
@@ -204,7 +207,7 @@ func (a *app) editPolicy(ctx context.Context, name string, edit func(context.Con
 func ruleEdits(p client.Policy) []client.RuleEdit {
 	rules := make([]client.RuleEdit, len(p.Rules))
 	for i, r := range p.Rules {
-		rules[i] = client.RuleEdit{Name: r.Name, Verdict: client.RuleEditVerdict(r.Verdict)}
+		rules[i] = client.RuleEdit{Name: r.Name, Verdict: client.RuleEditVerdict(r.Verdict), Categories: &r.Categories, Lists: []uuid.UUID{}}
 		for _, l := range r.Lists {
 			rules[i].Lists = append(rules[i].Lists, l.ID)
 		}
@@ -238,11 +241,13 @@ func findLists(ctx context.Context, api *client.ClientWithResponses, names []str
 type ruleFlags struct {
 	name, then string
 	lists      []string
+	categories []string
 	position   int
 }
 
 func (f *ruleFlags) on(cmd *cobra.Command) {
 	cmd.Flags().StringArrayVar(&f.lists, "list", nil, "a list that the rule is about; give it again for more")
+	cmd.Flags().StringArrayVar(&f.categories, "category", nil, "the key of a category or family that the rule is about; give it again for more")
 	cmd.Flags().StringVar(&f.then, "then", "block", "allow or block")
 	cmd.Flags().IntVar(&f.position, "position", 0, "its place among the rules, from 1")
 }
@@ -259,14 +264,15 @@ func (a *app) ruleAddCommand() *cobra.Command {
 	var f ruleFlags
 	cmd := &cobra.Command{
 		Use: "add POLICY RULE", Short: "Add a rule; the last, where no position is given", Args: exactly("POLICY", "RULE"),
-		Example: `  widelark policy rule add "Ward floor" "Never on the ward" --list Betting --list "Video mirrors" --then block`,
+		Example: `  widelark policy rule add "Ward floor" "Never on the ward" --list Betting --list "Video mirrors" --then block
+  widelark policy rule add "Ward floor" "Dangers" --category dangers --position 1`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			return a.editPolicy(cmd.Context(), args[0], func(ctx context.Context, api *client.ClientWithResponses, p client.Policy) (client.EditPolicyInputBody, error) {
 				lists, err := findLists(ctx, api, f.lists)
-				if err == nil && len(lists) == 0 {
-					err = usageError{errors.New("a rule needs at least one --list")}
+				if err == nil && len(lists)+len(f.categories) == 0 {
+					err = usageError{errors.New("a rule needs at least one --list or --category")}
 				}
-				rules := f.put(ruleEdits(p), client.RuleEdit{Name: args[1], Lists: lists, Verdict: client.RuleEditVerdict(f.then)}, len(p.Rules))
+				rules := f.put(ruleEdits(p), client.RuleEdit{Name: args[1], Lists: lists, Categories: &f.categories, Verdict: client.RuleEditVerdict(f.then)}, len(p.Rules))
 				return client.EditPolicyInputBody{Rules: &rules}, err
 			})
 		},
@@ -299,6 +305,9 @@ func (a *app) ruleEditCommand() *cobra.Command {
 					if rule.Lists, err = findLists(ctx, api, f.lists); err != nil {
 						return client.EditPolicyInputBody{}, err
 					}
+				}
+				if len(f.categories) > 0 {
+					rule.Categories = &f.categories
 				}
 				rules = f.put(slices.Delete(rules, at, at+1), rule, at)
 				return client.EditPolicyInputBody{Rules: &rules}, nil

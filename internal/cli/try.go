@@ -114,7 +114,7 @@ func (a *app) showTrials(all client.TrialsOutputBody) error {
 		a.showTrial(a.out, all)
 		return nil
 	}
-	v := view{data: all, columns: []string{"Verdict", "URL", "List", "Entry", "Rule", "Also in"}}
+	v := view{data: all, columns: []string{"Verdict", "URL", "List or category", "Entry", "Rule", "Also in"}}
 	counts := map[string]int64{}
 	for _, t := range all.Trials {
 		if t.Problem != nil {
@@ -126,7 +126,16 @@ func (a *app) showTrials(all client.TrialsOutputBody) error {
 		counts[verdict]++
 		row := []string{a.verdictCell(verdict), *t.URL, "", "", "otherwise", strings.Join(alsoIn(t), ", ")}
 		if d := t.Decider; d != nil {
-			row[2], row[3], row[4] = d.List.Name, d.Entry.Pattern, d.Rule
+			row[4] = d.Rule
+			if d.List != nil {
+				row[2] = d.List.Name
+			}
+			if d.Category != nil {
+				row[2] = d.Category.Name
+			}
+			if d.Entry != nil {
+				row[3] = d.Entry.Pattern
+			}
 		}
 		v.rows = append(v.rows, row)
 	}
@@ -153,7 +162,7 @@ func alsoIn(t client.Trial) []string {
 		return names
 	}
 	for _, m := range *t.Matches {
-		if m.In == client.MatchInYes && (t.Decider == nil || t.Decider.List.ID != m.List.ID) {
+		if m.In == client.MatchInYes && (t.Decider == nil || t.Decider.List == nil || t.Decider.List.ID != m.List.ID) {
 			names = append(names, m.List.Name)
 		}
 	}
@@ -172,7 +181,16 @@ func (a *app) showTrial(w io.Writer, all client.TrialsOutputBody) {
 		fmt.Fprintf(w, "  Where the whole URL is seen it would be: %s\n", a.verdict(string(*t.AtFull)))
 	}
 	if d := t.Decider; d != nil {
-		fmt.Fprintf(w, "\n  decided by  %s\n  list        %s\n  entry       %s\n%s\n", d.Rule, d.List.Name, d.Entry.Text, a.wrapped(d.Entry.Explain, 14))
+		fmt.Fprintf(w, "\n  decided by  %s\n", d.Rule)
+		if d.List != nil {
+			fmt.Fprintf(w, "  list        %s\n", d.List.Name)
+		}
+		if d.Category != nil {
+			fmt.Fprintf(w, "  category    %s\n", d.Category.Name)
+		}
+		if d.Entry != nil {
+			fmt.Fprintf(w, "  entry       %s\n%s\n", d.Entry.Text, a.wrapped(d.Entry.Explain, 14))
+		}
 	}
 	if t.Class != nil {
 		fmt.Fprintf(w, "\n  it is       %s", names(t.Class.Categories))
@@ -197,7 +215,7 @@ func (a *app) showMatches(w io.Writer, t client.Trial) {
 	title := "\n  also matched\n"
 	for _, m := range *t.Matches {
 		for _, e := range m.Entries {
-			if t.Decider != nil && t.Decider.Entry.ID == e.ID {
+			if t.Decider != nil && t.Decider.List != nil && t.Decider.List.ID == m.List.ID && t.Decider.Entry.ID == e.ID {
 				continue
 			}
 			fmt.Fprintf(w, "%s  %s  ›  %s%s\n", title, m.List.Name, e.Text, map[client.MatchIn]string{client.MatchInNo: "  (carved out)"}[m.In])

@@ -2,6 +2,8 @@ package httpapi
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"net/http"
 	"time"
 
@@ -35,11 +37,12 @@ type Policy struct {
 	UpdatedBy   string         `json:"updatedBy"`
 }
 
-// Rule gives its verdict to what is in one of its lists.
+// Rule gives its verdict to what is in one of its lists, or has one of its categories.
 type Rule struct {
-	Name    string         `json:"name"`
-	Lists   []ListRef      `json:"lists"`
-	Verdict policy.Verdict `json:"verdict" enum:"allow,block"`
+	Name       string         `json:"name"`
+	Lists      []ListRef      `json:"lists"`
+	Categories []string       `json:"categories" doc:"Keys of categories, and of families, which stand for all that is in them"`
+	Verdict    policy.Verdict `json:"verdict" enum:"allow,block"`
 }
 
 // ListRef names a list.
@@ -50,9 +53,10 @@ type ListRef struct {
 
 // RuleEdit is a rule as it is to be.
 type RuleEdit struct {
-	Name    string         `json:"name" minLength:"1" maxLength:"80"`
-	Lists   []uuid.UUID    `json:"lists" minItems:"1" maxItems:"500" format:"uuid" doc:"Ids of lists"`
-	Verdict policy.Verdict `json:"verdict" enum:"allow,block"`
+	Name       string         `json:"name" minLength:"1" maxLength:"80"`
+	Lists      []uuid.UUID    `json:"lists" maxItems:"500" format:"uuid" doc:"Ids of lists"`
+	Verdict    policy.Verdict `json:"verdict" enum:"allow,block"`
+	Categories []string       `json:"categories,omitempty" maxItems:"500" doc:"Keys of categories or families; a rule needs a list or a category"`
 }
 
 type groupOutput struct {
@@ -86,10 +90,7 @@ func policyBody(p revision.Policy) Policy {
 		Version: p.Version, UpdatedAt: p.UpdatedAt, UpdatedBy: p.UpdatedBy, Rules: make([]Rule, len(p.Rules)),
 	}
 	for i, r := range p.Rules {
-		body.Rules[i] = Rule{Name: r.Name, Verdict: r.Verdict}
-		for _, l := range r.Lists {
-			body.Rules[i].Lists = append(body.Rules[i].Lists, ListRef(l))
-		}
+		body.Rules[i] = Rule{Name: r.Name, Verdict: r.Verdict, Lists: listRefs(r.Lists), Categories: append([]string{}, r.Categories...)}
 	}
 	return body
 }
@@ -178,7 +179,10 @@ func (s *server) registerPolicies(api huma.API) {
 			if in.Body.Rules != nil {
 				rules := make([]revision.RuleEdit, len(*in.Body.Rules))
 				for i, r := range *in.Body.Rules {
-					rules[i] = revision.RuleEdit(r)
+					rules[i] = revision.RuleEdit{Name: r.Name, Lists: r.Lists, Verdict: r.Verdict, Categories: r.Categories}
+					if err := s.checkRuleCategories(ctx, fmt.Sprintf("rules[%d].categories", i), r.Categories); err != nil {
+						return nil, s.problem(ctx, err)
+					}
 				}
 				edit.Rules = &rules
 			}
@@ -191,4 +195,29 @@ func (s *server) registerPolicies(api huma.API) {
 			}
 			return &policyOutput{etag(p.Version), policyBody(p)}, nil
 		})
+}
+
+// checkRuleCategories refuses keys that name neither a category nor a family.
+func (s *server) checkRuleCategories(ctx context.Context, field string, keys []string) error {
+	if len(keys) == 0 {
+		return nil
+	}
+	taxonomy, _, err := s.Clerk.Taxonomy(ctx)
+	if err != nil {
+		return err
+	}
+	for i, key := range keys {
+		if _, isFamily := taxonomy.Family(key); isFamily {
+			continue
+		}
+		err := s.checkCategories(ctx, field, []string{key})
+		var wrong *revision.FieldError
+		if errors.As(err, &wrong) {
+			wrong.Field = fmt.Sprintf("%s[%d]", field, i)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
 }

@@ -45,11 +45,12 @@ type Trial struct {
 	Matches []Match        `json:"matches,omitempty" doc:"Every list that has something to say about the URL, in a rule or not"`
 }
 
-// Decider is the rule, list and entry that decided.
+// Decider is the rule that decided, with the list or the category that it asked for.
 type Decider struct {
-	Rule  string   `json:"rule"`
-	List  ListRef  `json:"list"`
-	Entry EntryRef `json:"entry"`
+	Rule     string       `json:"rule"`
+	List     *ListRef     `json:"list,omitempty"`
+	Category *CategoryRef `json:"category,omitempty"`
+	Entry    *EntryRef    `json:"entry,omitempty" doc:"Of the list, or what gives the category; left out where a scorecard gives it"`
 }
 
 // Step is one rule as it was looked at.
@@ -59,6 +60,8 @@ type Step struct {
 	Outcome policy.Outcome `json:"outcome" enum:"decided,no match,cannot tell,not reached"`
 	List    *ListRef       `json:"list,omitempty" doc:"The first of the rule's lists that the URL is in, or of which it cannot be told; reached or not"`
 	Entry   *EntryRef      `json:"entry,omitempty"`
+
+	Category *CategoryRef `json:"category,omitempty" doc:"The first of the rule's categories that the URL has, where no list is told"`
 }
 
 // Match is one list that has something to say about a URL.
@@ -111,9 +114,17 @@ func trialBody(a trial.Answer, names naming) Trial {
 		if step.List != nil {
 			list, entry := listRef(*step.List), entryRef(*step.Entry)
 			body.List, body.Entry = &list, &entry
-			if i == d.Decider {
-				t.Decider = &Decider{Rule: step.Rule, List: list, Entry: entry}
+		}
+		if step.Category != nil {
+			category := names.ref(step.Category.Key)
+			body.Category = &category
+			if step.Given != nil {
+				entry := entryRef(step.Given.Entry)
+				body.Entry = &entry
 			}
+		}
+		if i == d.Decider {
+			t.Decider = &Decider{Rule: step.Rule, List: body.List, Category: body.Category, Entry: body.Entry}
 		}
 		t.Steps = append(t.Steps, body)
 	}

@@ -138,10 +138,14 @@ func above(u weburl.URL) []weburl.URL {
 	origin := strings.TrimSuffix(strings.TrimSuffix(u.String(), u.Target()), "/")
 	texts = append(texts, origin)
 	path := strings.TrimSuffix(u.Path(), "/")
+	var ends []int // of the folders, the deepest last: of a long path only these are made
 	for i, r := range path {
 		if r == '/' && i > 0 {
-			texts = append(texts, origin+path[:i])
+			ends = append(ends, i)
 		}
+	}
+	for _, end := range ends[max(0, len(ends)-maxAbove):] {
+		texts = append(texts, origin+path[:end])
 	}
 	if u.Target() != "/" {
 		texts = append(texts, u.String())
@@ -158,6 +162,9 @@ func above(u weburl.URL) []weburl.URL {
 	return all
 }
 
+// maxDeep bounds how many folders deep the past of a page is looked for: a URL may have thousands, and no pack does.
+const maxDeep = 50
+
 // covering returns the entries that a pack may hold for a URL, in the form in which entries are compared.
 func covering(u weburl.URL) []string {
 	var texts []string
@@ -168,10 +175,13 @@ func covering(u weburl.URL) []string {
 		}
 		texts = append(texts, u.Host())
 	}
-	path := pattern.MustParse("x.example" + strings.TrimSuffix(weburl.FoldPath(u.Path()), "/")).Pattern.FoldedPath()
+	path := strings.TrimSuffix(weburl.FoldPath(u.Path()), "/")
 	paths := []string{""}
-	for i := range path {
+	for i := 0; i < len(path) && len(paths) <= maxDeep; i++ {
 		if i+1 == len(path) || path[i+1] == '/' {
+			if i >= pattern.MaxLength {
+				break
+			}
 			paths = append(paths, path[:i+1])
 		}
 	}

@@ -3,6 +3,7 @@ package postgres
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -59,9 +60,9 @@ func policies(ctx context.Context, q querier) ([]revision.Policy, error) {
 		found[i].Rules = []revision.Rule{}
 		at[found[i].ID] = &found[i]
 	}
-	rows, err = q.Query(ctx, `select r.policy_id, r.position, r.name, r.verdict, l.id, l.name
-		from rules r join rule_lists rl on rl.policy_id = r.policy_id and rl.rule = r.position
-		join lists l on l.id = rl.list_id order by r.policy_id, r.position, rl.position`)
+	rows, err = q.Query(ctx, `select r.policy_id, r.position, r.name, r.verdict, r.categories, l.id, coalesce(l.name, '')
+		from rules r left join rule_lists rl on rl.policy_id = r.policy_id and rl.rule = r.position
+		left join lists l on l.id = rl.list_id order by r.policy_id, r.position, rl.position`)
 	if err != nil {
 		return nil, err
 	}
@@ -71,16 +72,20 @@ func policies(ctx context.Context, q querier) ([]revision.Policy, error) {
 		name       string
 		verdict    policy.Verdict
 		lastAt     = -1
-		memberList revision.ListRef
+		memberID   *uuid.UUID // null for a rule without lists
+		member     string
+		categories []string
 	)
-	_, err = pgx.ForEachRow(rows, []any{&id, &position, &name, &verdict, &memberList.ID, &memberList.Name}, func() error {
+	_, err = pgx.ForEachRow(rows, []any{&id, &position, &name, &verdict, &categories, &memberID, &member}, func() error {
 		p := at[id]
 		if id != last || position != lastAt {
-			p.Rules = append(p.Rules, revision.Rule{Name: name, Verdict: verdict})
+			p.Rules = append(p.Rules, revision.Rule{Name: name, Verdict: verdict, Lists: []revision.ListRef{}, Categories: slices.Clone(categories)})
 			last, lastAt = id, position
 		}
 		rule := &p.Rules[len(p.Rules)-1]
-		rule.Lists = append(rule.Lists, memberList)
+		if memberID != nil {
+			rule.Lists = append(rule.Lists, revision.ListRef{ID: *memberID, Name: member})
+		}
 		return nil
 	})
 	return found, err
@@ -119,8 +124,8 @@ func replaceRules(ctx context.Context, tx pgx.Tx, id uuid.UUID, rules []revision
 		return err
 	}
 	for r, rule := range rules {
-		_, err := tx.Exec(ctx, `insert into rules (policy_id, position, name, verdict) values ($1, $2, $3, $4)`,
-			id, r, rule.Name, rule.Verdict)
+		_, err := tx.Exec(ctx, `insert into rules (policy_id, position, name, verdict, categories) values ($1, $2, $3, $4, coalesce($5::text[], '{}'))`,
+			id, r, rule.Name, rule.Verdict, rule.Categories)
 		if err != nil {
 			return err
 		}

@@ -222,12 +222,15 @@ func TestPolicies(t *testing.T) {
 	assert.Equal(t, []any{"House policy", "Everyone", policy.Allow, 0}, []any{p.Name, p.Group.Name, p.Otherwise, len(p.Rules)})
 
 	edited, err := store.EditPolicy(ctx, p.ID, revision.PolicyEdit{Name: ptr("Ward floor"), Rules: &[]revision.RuleEdit{
-		{Name: "Never", Lists: []uuid.UUID{b.ID, a.ID}, Verdict: policy.Block}, {Name: "Care", Lists: []uuid.UUID{a.ID}, Verdict: policy.Allow},
+		{Name: "Never", Lists: []uuid.UUID{b.ID, a.ID}, Verdict: policy.Block},
+		{Name: "Care", Lists: []uuid.UUID{a.ID}, Verdict: policy.Allow, Categories: []string{"medicine", "health"}},
+		{Name: "Dangers", Categories: []string{"dangers"}, Verdict: policy.Block},
 	}}, p.Version, "edda")
 	require.NoError(t, err)
 	assert.Equal(t, []revision.Rule{
-		{Name: "Never", Lists: []revision.ListRef{{ID: b.ID, Name: "B"}, {ID: a.ID, Name: "A"}}, Verdict: policy.Block},
-		{Name: "Care", Lists: []revision.ListRef{{ID: a.ID, Name: "A"}}, Verdict: policy.Allow},
+		{Name: "Never", Lists: []revision.ListRef{{ID: b.ID, Name: "B"}, {ID: a.ID, Name: "A"}}, Verdict: policy.Block, Categories: []string{}},
+		{Name: "Care", Lists: []revision.ListRef{{ID: a.ID, Name: "A"}}, Verdict: policy.Allow, Categories: []string{"medicine", "health"}},
+		{Name: "Dangers", Lists: []revision.ListRef{}, Verdict: policy.Block, Categories: []string{"dangers"}},
 	}, edited.Rules)
 	_, err = store.EditPolicy(ctx, p.ID, revision.PolicyEdit{}, p.Version, "edda")
 	require.ErrorIs(t, err, revision.ErrStale)

@@ -39,11 +39,13 @@ type Policy struct {
 	UpdatedBy   string
 }
 
-// Rule gives its verdict to what is in one of its lists.
+// Rule gives its verdict to what is in one of its lists, or has one of its categories.
 type Rule struct {
 	Name    string
 	Lists   []ListRef
 	Verdict policy.Verdict
+
+	Categories []string // keys of categories or families
 }
 
 // ListRef names a list.
@@ -65,6 +67,8 @@ type RuleEdit struct {
 	Name    string
 	Lists   []uuid.UUID
 	Verdict policy.Verdict
+
+	Categories []string
 }
 
 // Checked returns the edit with its name trimmed, or says what is wrong with it.
@@ -94,8 +98,8 @@ func (e PolicyEdit) Checked() (PolicyEdit, error) {
 		if rules[i].Name, err = CheckName(at+".name", rules[i].Name); err != nil {
 			return e, err
 		}
-		if len(rules[i].Lists) == 0 {
-			return e, &FieldError{at + ".lists", "a rule without lists never matches: name at least one"}
+		if len(rules[i].Lists) == 0 && len(rules[i].Categories) == 0 {
+			return e, &FieldError{at + ".lists", "a rule without lists and categories never matches: name at least one"}
 		}
 		if !slices.Contains(policy.Verdicts, rules[i].Verdict) {
 			return e, &FieldError{at + ".verdict", fmt.Sprintf("%q is no verdict", rules[i].Verdict)}

@@ -39,8 +39,8 @@ func TestChecked(t *testing.T) {
 		"name: a name is wanted":          {Name: ptr("")},
 		`otherwise: "" is no verdict`:     {Otherwise: ptr(policy.Verdict(""))},
 		"rules[1].name: a name is wanted": {Rules: &[]RuleEdit{rule, {Lists: rule.Lists, Verdict: policy.Allow}}},
-		"rules[0].lists: a rule without lists never matches: name at least one": {Rules: &[]RuleEdit{{Name: "x", Verdict: policy.Allow}}},
-		`rules[0].verdict: "maybe" is no verdict`:                               {Rules: &[]RuleEdit{{Name: "x", Lists: rule.Lists, Verdict: "maybe"}}},
+		"rules[0].lists: a rule without lists and categories never matches: name at least one": {Rules: &[]RuleEdit{{Name: "x", Verdict: policy.Allow}}},
+		`rules[0].verdict: "maybe" is no verdict`:                                              {Rules: &[]RuleEdit{{Name: "x", Lists: rule.Lists, Verdict: "maybe"}}},
 	} {
 		_, err := edit.Checked()
 		if want == "" {

@@ -22,6 +22,7 @@ type compiled struct {
 	groups   map[uuid.UUID]group // by list; the small ones together under uuid.Nil
 	policies []policy.Policy     // as draft.Policies
 	local    *classify.Local     // at draft.Classified
+	own      classify.Taxonomy   // the categories of our own, at draft.Classified
 	overlaid int                 // the most entries that stand beside one group
 }
 
@@ -81,17 +82,17 @@ func compile(ctx context.Context, r revision.DraftReader, before *compiled, most
 	}
 	c.index = match.Join(parts...)
 	c.policies = decided(draft.Policies)
-	if c.local = before.local; c.local == nil || before.draft.Classified != draft.Classified {
-		c.local, err = compileLocal(ctx, r)
+	if c.local, c.own = before.local, before.own; c.local == nil || before.draft.Classified != draft.Classified {
+		c.local, c.own, err = compileLocal(ctx, r)
 	}
 	return c, err
 }
 
 // compileLocal makes what is said here about categories ready.
-func compileLocal(ctx context.Context, r revision.DraftReader) (*classify.Local, error) {
+func compileLocal(ctx context.Context, r revision.DraftReader) (_ *classify.Local, taxonomy classify.Taxonomy, _ error) {
 	said, err := r.Local(ctx)
 	if err != nil {
-		return nil, err
+		return nil, taxonomy, err
 	}
 	var corrections []classify.Correction
 	for _, c := range said.Corrections {
@@ -100,6 +101,7 @@ func compileLocal(ctx context.Context, r revision.DraftReader) (*classify.Local,
 	var own []classify.Own
 	for _, c := range said.Own {
 		one := classify.Own{Key: c.Key, Adds: c.Adds}
+		taxonomy.Categories = append(taxonomy.Categories, classify.Category{Key: c.Key, Name: c.Name, Family: c.Family})
 		for _, l := range c.Lists {
 			one.Lists = append(one.Lists, l.ID.String())
 		}
@@ -112,11 +114,11 @@ func compileLocal(ctx context.Context, r revision.DraftReader) (*classify.Local,
 		}
 		card, err := Card(c)
 		if err != nil {
-			return nil, err
+			return nil, taxonomy, err
 		}
 		cards = append(cards, card)
 	}
-	return classify.NewLocal(corrections, own, cards), nil
+	return classify.NewLocal(corrections, own, cards), taxonomy, nil
 }
 
 // Card returns a scorecard as the core has it.
@@ -229,7 +231,7 @@ func decided(policies []revision.Policy) []policy.Policy {
 	for _, p := range policies {
 		one := policy.Policy{Name: p.Name, Group: p.Group.Name, Otherwise: p.Otherwise}
 		for _, r := range p.Rules {
-			rule := policy.Rule{Name: r.Name, Then: r.Verdict}
+			rule := policy.Rule{Name: r.Name, Then: r.Verdict, Categories: r.Categories}
 			for _, l := range r.Lists {
 				rule.Lists = append(rule.Lists, l.ID.String())
 			}

@@ -99,6 +99,7 @@ func (d *Desk) Try(ctx context.Context, q Question) (Answers, error) {
 	answers.Answers = make([]Answer, len(q.URLs))
 	today := pattern.DateOf(d.now().In(d.zone))
 	classifier := d.classifier(c)
+	taxonomy := classify.Merge(d.shelf.Loaded().Taxonomy, c.own)
 	for i, text := range q.URLs {
 		if i%256 == 0 && ctx.Err() != nil {
 			return Answers{}, ctx.Err()
@@ -110,12 +111,13 @@ func (d *Desk) Try(ctx context.Context, q Question) (Answers, error) {
 			a.Problem = refused.Reason
 			continue
 		}
-		a.Decision = policy.Decide(c.index, c.policies[at], a.URL, today, sight)
+		a.Class = classifier.Explain(a.URL, today, sight)
+		a.Decision = policy.Decide(c.index, c.policies[at], a.URL, policy.Class{Answer: a.Class, Taxonomy: taxonomy}, today, sight)
 		if sight != match.Full {
-			a.AtFull = policy.Decide(c.index, c.policies[at], a.URL, today, match.Full).Verdict
+			full := policy.Class{Answer: classifier.Explain(a.URL, today, match.Full), Taxonomy: taxonomy}
+			a.AtFull = policy.Decide(c.index, c.policies[at], a.URL, full, today, match.Full).Verdict
 		}
 		a.Because = a.Decision.Because(c.policies[at])
-		a.Class = classifier.Explain(a.URL, today, sight)
 	}
 	return answers, nil
 }

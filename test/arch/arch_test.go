@@ -23,7 +23,7 @@ var importRules = map[string]string{
 	"core/pattern":              "core/weburl",
 	"core/match":                "core/weburl core/pattern",
 	"core/classify":             "core/weburl core/pattern core/match",
-	"core/policy":               "core/weburl core/pattern core/match",
+	"core/policy":               "core/weburl core/pattern core/match core/classify",
 	"core/schedule":             "core/pattern",
 	"core/tidy":                 "core/weburl core/pattern core/match",
 	"internal/account":          "",

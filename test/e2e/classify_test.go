@@ -434,3 +434,34 @@ func TestPacksSurviveKills(t *testing.T) {
 	}
 	t.Log("versions in force after each kill:", kept)
 }
+
+// Rules name categories and families; a correction turns a verdict round at once.
+func TestRulesOverCategories(t *testing.T) {
+	t.Parallel()
+	s, _ := housed(t)
+	run := func(args ...string) testkit.Ran { return s.Run(t, "", args...) }
+	assert.Equal(t, 2, run("policy", "rule", "add", "House policy", "Nothing").Code)
+	assert.Contains(t, run("policy", "rule", "add", "House policy", "X", "--category", "gamse").Err, `rules[0].categories[0]: there is no category "gamse"`)
+	assert.Contains(t, run("policy", "rule", "add", "House policy", "Dangers", "--category", "dangers").Done(t), "category dangers")
+	run("policy", "rule", "add", "House policy", "Not on the ward", "--category", "adult", "--category", "games").Done(t)
+	told := run("try", "snare.example/x").Done(t)
+	for _, want := range []string{"■ block", `because it is Malware: the pack "Harbour" has the entry snare.example.`, "decided by  Dangers", "category    Malware", "entry       snare.example"} {
+		assert.Contains(t, told, want)
+	}
+	assert.Contains(t, run("try", "heron.example/news").Done(t), "○ allow", "the page is news")
+	assert.Contains(t, run("try", "--sight", "name", "heron.example/news").Done(t), "Where the whole URL is seen it would be: ○ allow")
+	assert.Contains(t, run("try", "marrow-trust.test/breast/screening").Done(t), "■ block")
+	run("category", "correct", "marrow-trust.test", "charity", "--why", "A cancer charity").Done(t)
+	assert.Contains(t, run("try", "marrow-trust.test/breast/screening").Done(t), "○ allow")
+	many := run("try", "snare.example", "heron.example", "tern.example", "-o", "csv").Done(t)
+	assert.Contains(t, many, "block,https://snare.example/,Malware,snare.example,Dangers,")
+	assert.Contains(t, many, "allow,https://tern.example/,,,otherwise,")
+	run("pack", "accept", "Harbour").Done(t)
+	assert.Contains(t, run("try", "heron.example").Done(t), "○ allow", "it is Video now, which no rule names")
+	run("policy", "rule", "edit", "House policy", "Not on the ward", "--category", "leisure").Done(t)
+	assert.Contains(t, run("try", "heron.example").Done(t), "because it is Video")
+	var p client.Policy
+	require.NoError(t, json.Unmarshal([]byte(run("policy", "show", "House policy", "-o", "json").Done(t)), &p))
+	assert.Equal(t, []string{"leisure"}, p.Rules[1].Categories)
+	assert.Empty(t, p.Rules[1].Lists)
+}

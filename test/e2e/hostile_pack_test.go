@@ -118,13 +118,19 @@ func TestHostilePacks(t *testing.T) {
 	require.NoError(t, err)
 	assert.Nil(t, found.JSON200.InForce)
 	assert.Nil(t, found.JSON200.Progress)
-	assert.Less(t, s.PeakMemory(t), int64(512<<20))
 	_, err = api.ImportPackWithBodyWithResponse(t.Context(), id, nil, "application/octet-stream",
 		bytes.NewReader(forged(t, key, func(c *packfile.Content) { c.Sites = 1 }, sites("entry,categories\nheron.example,b\n")...)))
 	require.NoError(t, err, "a good one is taken after all that")
 	look, err := api.LookupUrlsWithResponse(t.Context(), client.LookupsInputBody{Urls: []string{"heron.example", "\x00", "https://\xff.example", strings.Repeat("a", 60_000), "https://" + strings.Repeat("a.", 120) + "example/" + strings.Repeat("x/", 2000)}})
 	require.NoError(t, err)
 	assert.Equal(t, "B", look.JSON200.Lookups[0].Class.Categories[0].Name)
+	detail := true
+	for _, url := range []string{"heron.example/" + strings.Repeat("a/", 30_000), "heron.example/[*?x]/**/\"~!#", "heron.example/" + strings.Repeat("*", 5000), "heron.example/%00%ff%F0%9F%98%80/ü/", "[2001:db8::7]/a*"} {
+		answer, err := api.LookupUrlsWithResponse(t.Context(), client.LookupsInputBody{Urls: []string{url}, Detail: &detail})
+		require.NoError(t, err, url[:16])
+		assert.Nil(t, answer.JSON200.Lookups[0].Problem, url[:16])
+	}
+	assert.Less(t, s.PeakMemory(t), int64(512<<20))
 	assert.Equal(t, "answers", string(health(t, api)))
 
 	nul := "a\x00b"

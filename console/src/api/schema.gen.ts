@@ -1225,8 +1225,10 @@ export interface components {
             total: number;
         };
         Decider: {
-            entry: components["schemas"]["EntryRef"];
-            list: components["schemas"]["ListRef"];
+            category?: components["schemas"]["CategoryRef"];
+            /** @description Of the list, or what gives the category; left out where a scorecard gives it */
+            entry?: components["schemas"]["EntryRef"];
+            list?: components["schemas"]["ListRef"];
             rule: string;
         };
         Difference: {
@@ -2045,12 +2047,16 @@ export interface components {
             updated: number;
         };
         Rule: {
+            /** @description Keys of categories, and of families, which stand for all that is in them */
+            categories: string[];
             lists: components["schemas"]["ListRef"][];
             name: string;
             /** @enum {string} */
             verdict: "allow" | "block";
         };
         RuleEdit: {
+            /** @description Keys of categories or families; a rule needs a list or a category */
+            categories?: string[];
             /** @description Ids of lists */
             lists: string[];
             name: string;
@@ -2276,6 +2282,8 @@ export interface components {
             sources: components["schemas"]["Source"][];
         };
         Step: {
+            /** @description The first of the rule's categories that the URL has, where no list is told */
+            category?: components["schemas"]["CategoryRef"];
             entry?: components["schemas"]["EntryRef"];
             /** @description The first of the rule's lists that the URL is in, or of which it cannot be told; reached or not */
             list?: components["schemas"]["ListRef"];

@@ -38,13 +38,22 @@ export function TrialDetail({ trial, group, policy }: Props) {
         {decider ? (
           <dl className="grid grid-cols-[4rem_1fr] gap-x-3 gap-y-1">
             <Row label="Rule">{decider.rule}</Row>
-            <Row label="List">
-              <ListLink id={decider.list.id}>{decider.list.name}</ListLink>
-            </Row>
-            <Row label="Entry">
-              <Mono>{decider.entry.pattern}</Mono>
-              <p className="text-sm text-soft">{decider.entry.explain}</p>
-            </Row>
+            {decider.list && (
+              <Row label="List">
+                <ListLink id={decider.list.id}>{decider.list.name}</ListLink>
+              </Row>
+            )}
+            {decider.category && (
+              <Row label="It is">
+                <CategoryNames categories={[decider.category]} />
+              </Row>
+            )}
+            {decider.entry && (
+              <Row label="Entry">
+                <Mono>{decider.entry.pattern}</Mono>
+                <p className="text-sm text-soft">{decider.entry.explain}</p>
+              </Row>
+            )}
           </dl>
         ) : (
           <p>{trial.because}</p>
@@ -131,7 +140,10 @@ function AlsoMatched({ trial }: { trial: Trial }) {
   const lists = (trial.matches ?? [])
     .map((match) => ({
       match,
-      entries: [...match.entries.filter((e) => e.id !== trial.decider?.entry.id), ...match.carveOuts],
+      entries: [
+        ...match.entries.filter((e) => trial.decider?.list?.id !== match.list.id || e.id !== trial.decider.entry?.id),
+        ...match.carveOuts,
+      ],
     }))
     .filter(({ entries }) => entries.length > 0)
   if (lists.length === 0) return null

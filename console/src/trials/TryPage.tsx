@@ -94,7 +94,7 @@ function Results({ trials, who }: { trials: Trial[]; who: string }) {
             <Head className="w-24">Verdict</Head>
             <Head>URL</Head>
             <Head>Entry</Head>
-            <Head>List</Head>
+            <Head>List or category</Head>
             <Head>Rule</Head>
           </tr>
         </thead>
@@ -115,8 +115,8 @@ function Results({ trials, who }: { trials: Trial[]; who: string }) {
                 </Link>
                 {t.problem && <p className="text-sm text-soft">{t.problem}</p>}
               </td>
-              <td className={cellClass}>{t.decider && <Mono>{t.decider.entry.pattern}</Mono>}</td>
-              <td className={cellClass}>{t.decider?.list.name}</td>
+              <td className={cellClass}>{t.decider?.entry && <Mono>{t.decider.entry.pattern}</Mono>}</td>
+              <td className={cellClass}>{t.decider?.list?.name ?? t.decider?.category?.name}</td>
               <td className={cellClass}>
                 {t.decider?.rule ?? (t.verdict && <span className="text-soft">otherwise</span>)}
               </td>
