@@ -81,7 +81,7 @@ func TestTryThousands(t *testing.T) {
 	t.Parallel()
 	s := server.Serve(t)
 	var urls, want strings.Builder
-	want.WriteString("Verdict,URL,List,Entry,Rule,Also in\n")
+	want.WriteString("Verdict,URL,List or category,Entry,Rule,Also in\n")
 	for i := range 12_000 {
 		fmt.Fprintf(&urls, "www.site-%d.example/x\n", i)
 		fmt.Fprintf(&want, "allow,https://www.site-%d.example/x,,,otherwise,\n", i)
