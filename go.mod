@@ -11,6 +11,7 @@ require (
 	github.com/danielgtaylor/huma/v2 v2.37.2
 	github.com/emersion/go-ical v0.0.0-20250329121855-f41e73efc392
 	github.com/gin-gonic/gin v1.12.0
+	github.com/go-ldap/ldif v0.0.0-20250910174327-aa3bc3095c92
 	github.com/google/uuid v1.6.0
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
@@ -48,7 +49,9 @@ require (
 	github.com/fsnotify/fsnotify v1.9.0 // indirect
 	github.com/gabriel-vasile/mimetype v1.4.13 // indirect
 	github.com/gin-contrib/sse v1.1.0 // indirect
+	github.com/go-asn1-ber/asn1-ber v1.4.1 // indirect
 	github.com/go-json-experiment/json v0.0.0-20260213210345-44df1a37e875 // indirect
+	github.com/go-ldap/ldap/v3 v3.1.7 // indirect
 	github.com/go-playground/locales v0.14.1 // indirect
 	github.com/go-playground/universal-translator v0.18.1 // indirect
 	github.com/go-playground/validator/v10 v10.30.1 // indirect

@@ -36,6 +36,30 @@ func (e AddEntriesInputBodyReading) Valid() bool {
 	}
 }
 
+// Defines values for CellVerdict.
+const (
+	CellVerdictAllow CellVerdict = "allow"
+	CellVerdictBlock CellVerdict = "block"
+	CellVerdictHold  CellVerdict = "hold"
+	CellVerdictWatch CellVerdict = "watch"
+)
+
+// Valid indicates whether the value is a known member of the CellVerdict enum.
+func (e CellVerdict) Valid() bool {
+	switch e {
+	case CellVerdictAllow:
+		return true
+	case CellVerdictBlock:
+		return true
+	case CellVerdictHold:
+		return true
+	case CellVerdictWatch:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ChangeWhat.
 const (
 	ChangeWhatAdded     ChangeWhat = "added"
@@ -81,6 +105,66 @@ func (e ChangeWhat) Valid() bool {
 	}
 }
 
+// Defines values for CircumstancesGate.
+const (
+	CircumstancesGateDNS   CircumstancesGate = "dns"
+	CircumstancesGateIcap  CircumstancesGate = "icap"
+	CircumstancesGateProxy CircumstancesGate = "proxy"
+)
+
+// Valid indicates whether the value is a known member of the CircumstancesGate enum.
+func (e CircumstancesGate) Valid() bool {
+	switch e {
+	case CircumstancesGateDNS:
+		return true
+	case CircumstancesGateIcap:
+		return true
+	case CircumstancesGateProxy:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CircumstancesOn.
+const (
+	CircumstancesOnDraft CircumstancesOn = "draft"
+	CircumstancesOnLive  CircumstancesOn = "live"
+)
+
+// Valid indicates whether the value is a known member of the CircumstancesOn enum.
+func (e CircumstancesOn) Valid() bool {
+	switch e {
+	case CircumstancesOnDraft:
+		return true
+	case CircumstancesOnLive:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CircumstancesSight.
+const (
+	CircumstancesSightFull   CircumstancesSight = "full"
+	CircumstancesSightName   CircumstancesSight = "name"
+	CircumstancesSightTunnel CircumstancesSight = "tunnel"
+)
+
+// Valid indicates whether the value is a known member of the CircumstancesSight enum.
+func (e CircumstancesSight) Valid() bool {
+	switch e {
+	case CircumstancesSightFull:
+		return true
+	case CircumstancesSightName:
+		return true
+	case CircumstancesSightTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ClassBy.
 const (
 	ClassByCatalogue   ClassBy = "catalogue"
@@ -102,6 +186,66 @@ func (e ClassBy) Valid() bool {
 	case ClassByOwnCategory:
 		return true
 	case ClassByScorecard:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CompareTrialsOutputBodyParts.
+const (
+	CompareTrialsOutputBodyPartsBaseline  CompareTrialsOutputBodyParts = "baseline"
+	CompareTrialsOutputBodyPartsException CompareTrialsOutputBodyParts = "exception"
+	CompareTrialsOutputBodyPartsFallback  CompareTrialsOutputBodyParts = "fallback"
+	CompareTrialsOutputBodyPartsPolicy    CompareTrialsOutputBodyParts = "policy"
+	CompareTrialsOutputBodyPartsStint     CompareTrialsOutputBodyParts = "stint"
+	CompareTrialsOutputBodyPartsUnlocked  CompareTrialsOutputBodyParts = "unlocked"
+)
+
+// Valid indicates whether the value is a known member of the CompareTrialsOutputBodyParts enum.
+func (e CompareTrialsOutputBodyParts) Valid() bool {
+	switch e {
+	case CompareTrialsOutputBodyPartsBaseline:
+		return true
+	case CompareTrialsOutputBodyPartsException:
+		return true
+	case CompareTrialsOutputBodyPartsFallback:
+		return true
+	case CompareTrialsOutputBodyPartsPolicy:
+		return true
+	case CompareTrialsOutputBodyPartsStint:
+		return true
+	case CompareTrialsOutputBodyPartsUnlocked:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ConditionTraits.
+const (
+	ConditionTraitsOddPort    ConditionTraits = "odd-port"
+	ConditionTraitsPlainHTTP  ConditionTraits = "plain-http"
+	ConditionTraitsPunycode   ConditionTraits = "punycode"
+	ConditionTraitsRawAddress ConditionTraits = "raw-address"
+	ConditionTraitsUnrated    ConditionTraits = "unrated"
+	ConditionTraitsUserInfo   ConditionTraits = "user-info"
+)
+
+// Valid indicates whether the value is a known member of the ConditionTraits enum.
+func (e ConditionTraits) Valid() bool {
+	switch e {
+	case ConditionTraitsOddPort:
+		return true
+	case ConditionTraitsPlainHTTP:
+		return true
+	case ConditionTraitsPunycode:
+		return true
+	case ConditionTraitsRawAddress:
+		return true
+	case ConditionTraitsUnrated:
+		return true
+	case ConditionTraitsUserInfo:
 		return true
 	default:
 		return false
@@ -141,24 +285,6 @@ func (e EditListInputBodyColour) Valid() bool {
 	case EditListInputBodyColourSky:
 		return true
 	case EditListInputBodyColourSlate:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for EditPolicyInputBodyOtherwise.
-const (
-	EditPolicyInputBodyOtherwiseAllow EditPolicyInputBodyOtherwise = "allow"
-	EditPolicyInputBodyOtherwiseBlock EditPolicyInputBodyOtherwise = "block"
-)
-
-// Valid indicates whether the value is a known member of the EditPolicyInputBodyOtherwise enum.
-func (e EditPolicyInputBodyOtherwise) Valid() bool {
-	switch e {
-	case EditPolicyInputBodyOtherwiseAllow:
-		return true
-	case EditPolicyInputBodyOtherwiseBlock:
 		return true
 	default:
 		return false
@@ -219,6 +345,66 @@ func (e EntryKind) Valid() bool {
 	case EntryKindSite:
 		return true
 	case EntryKindWord:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExceptionState.
+const (
+	ExceptionStateInForce ExceptionState = "in force"
+	ExceptionStateLater   ExceptionState = "later"
+	ExceptionStateOff     ExceptionState = "off"
+	ExceptionStateOver    ExceptionState = "over"
+)
+
+// Valid indicates whether the value is a known member of the ExceptionState enum.
+func (e ExceptionState) Valid() bool {
+	switch e {
+	case ExceptionStateInForce:
+		return true
+	case ExceptionStateLater:
+		return true
+	case ExceptionStateOff:
+		return true
+	case ExceptionStateOver:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExceptionThen.
+const (
+	ExceptionThenAllow ExceptionThen = "allow"
+	ExceptionThenBlock ExceptionThen = "block"
+)
+
+// Valid indicates whether the value is a known member of the ExceptionThen enum.
+func (e ExceptionThen) Valid() bool {
+	switch e {
+	case ExceptionThenAllow:
+		return true
+	case ExceptionThenBlock:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExceptionInputThen.
+const (
+	ExceptionInputThenAllow ExceptionInputThen = "allow"
+	ExceptionInputThenBlock ExceptionInputThen = "block"
+)
+
+// Valid indicates whether the value is a known member of the ExceptionInputThen enum.
+func (e ExceptionInputThen) Valid() bool {
+	switch e {
+	case ExceptionInputThenAllow:
+		return true
+	case ExceptionInputThenBlock:
 		return true
 	default:
 		return false
@@ -363,6 +549,60 @@ func (e FindingCountKind) Valid() bool {
 	case FindingCountKindEnded:
 		return true
 	case FindingCountKindUndone:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FlipKind.
+const (
+	FlipKindAddException    FlipKind = "add exception"
+	FlipKindCorrectCategory FlipKind = "correct category"
+	FlipKindEndException    FlipKind = "end exception"
+	FlipKindMoveRuleUp      FlipKind = "move rule up"
+	FlipKindSwitchRuleOff   FlipKind = "switch rule off"
+	FlipKindTakeEntryOut    FlipKind = "take entry out"
+)
+
+// Valid indicates whether the value is a known member of the FlipKind enum.
+func (e FlipKind) Valid() bool {
+	switch e {
+	case FlipKindAddException:
+		return true
+	case FlipKindCorrectCategory:
+		return true
+	case FlipKindEndException:
+		return true
+	case FlipKindMoveRuleUp:
+		return true
+	case FlipKindSwitchRuleOff:
+		return true
+	case FlipKindTakeEntryOut:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FlipVerdict.
+const (
+	FlipVerdictAllow FlipVerdict = "allow"
+	FlipVerdictBlock FlipVerdict = "block"
+	FlipVerdictHold  FlipVerdict = "hold"
+	FlipVerdictWatch FlipVerdict = "watch"
+)
+
+// Valid indicates whether the value is a known member of the FlipVerdict enum.
+func (e FlipVerdict) Valid() bool {
+	switch e {
+	case FlipVerdictAllow:
+		return true
+	case FlipVerdictBlock:
+		return true
+	case FlipVerdictHold:
+		return true
+	case FlipVerdictWatch:
 		return true
 	default:
 		return false
@@ -549,6 +789,27 @@ func (e MatchIn) Valid() bool {
 	}
 }
 
+// Defines values for MatrixInputBodySight.
+const (
+	MatrixInputBodySightFull   MatrixInputBodySight = "full"
+	MatrixInputBodySightName   MatrixInputBodySight = "name"
+	MatrixInputBodySightTunnel MatrixInputBodySight = "tunnel"
+)
+
+// Valid indicates whether the value is a known member of the MatrixInputBodySight enum.
+func (e MatrixInputBodySight) Valid() bool {
+	switch e {
+	case MatrixInputBodySightFull:
+		return true
+	case MatrixInputBodySightName:
+		return true
+	case MatrixInputBodySightTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NeighbourBy.
 const (
 	NeighbourByCatalogue   NeighbourBy = "catalogue"
@@ -663,10 +924,30 @@ func (e PackEventWhat) Valid() bool {
 	}
 }
 
+// Defines values for PlanRowKind.
+const (
+	PlanRowKindCategory PlanRowKind = "category"
+	PlanRowKindList     PlanRowKind = "list"
+)
+
+// Valid indicates whether the value is a known member of the PlanRowKind enum.
+func (e PlanRowKind) Valid() bool {
+	switch e {
+	case PlanRowKindCategory:
+		return true
+	case PlanRowKindList:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PolicyOtherwise.
 const (
 	PolicyOtherwiseAllow PolicyOtherwise = "allow"
 	PolicyOtherwiseBlock PolicyOtherwise = "block"
+	PolicyOtherwiseHold  PolicyOtherwise = "hold"
+	PolicyOtherwiseWatch PolicyOtherwise = "watch"
 )
 
 // Valid indicates whether the value is a known member of the PolicyOtherwise enum.
@@ -675,6 +956,76 @@ func (e PolicyOtherwise) Valid() bool {
 	case PolicyOtherwiseAllow:
 		return true
 	case PolicyOtherwiseBlock:
+		return true
+	case PolicyOtherwiseHold:
+		return true
+	case PolicyOtherwiseWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PolicyRole.
+const (
+	PolicyRoleBaseline PolicyRole = "baseline"
+	PolicyRoleEmpty    PolicyRole = ""
+	PolicyRoleFallback PolicyRole = "fallback"
+)
+
+// Valid indicates whether the value is a known member of the PolicyRole enum.
+func (e PolicyRole) Valid() bool {
+	switch e {
+	case PolicyRoleBaseline:
+		return true
+	case PolicyRoleEmpty:
+		return true
+	case PolicyRoleFallback:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PolicyInputOtherwise.
+const (
+	PolicyInputOtherwiseAllow PolicyInputOtherwise = "allow"
+	PolicyInputOtherwiseBlock PolicyInputOtherwise = "block"
+	PolicyInputOtherwiseHold  PolicyInputOtherwise = "hold"
+	PolicyInputOtherwiseWatch PolicyInputOtherwise = "watch"
+)
+
+// Valid indicates whether the value is a known member of the PolicyInputOtherwise enum.
+func (e PolicyInputOtherwise) Valid() bool {
+	switch e {
+	case PolicyInputOtherwiseAllow:
+		return true
+	case PolicyInputOtherwiseBlock:
+		return true
+	case PolicyInputOtherwiseHold:
+		return true
+	case PolicyInputOtherwiseWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PolicyInputRole.
+const (
+	PolicyInputRoleBaseline PolicyInputRole = "baseline"
+	PolicyInputRoleEmpty    PolicyInputRole = ""
+	PolicyInputRoleFallback PolicyInputRole = "fallback"
+)
+
+// Valid indicates whether the value is a known member of the PolicyInputRole enum.
+func (e PolicyInputRole) Valid() bool {
+	switch e {
+	case PolicyInputRoleBaseline:
+		return true
+	case PolicyInputRoleEmpty:
+		return true
+	case PolicyInputRoleFallback:
 		return true
 	default:
 		return false
@@ -723,36 +1074,72 @@ func (e RefusedLineCode) Valid() bool {
 	}
 }
 
-// Defines values for RuleVerdict.
+// Defines values for RuleBodyAt.
 const (
-	RuleVerdictAllow RuleVerdict = "allow"
-	RuleVerdictBlock RuleVerdict = "block"
+	RuleBodyAtDNS   RuleBodyAt = "dns"
+	RuleBodyAtIcap  RuleBodyAt = "icap"
+	RuleBodyAtProxy RuleBodyAt = "proxy"
 )
 
-// Valid indicates whether the value is a known member of the RuleVerdict enum.
-func (e RuleVerdict) Valid() bool {
+// Valid indicates whether the value is a known member of the RuleBodyAt enum.
+func (e RuleBodyAt) Valid() bool {
 	switch e {
-	case RuleVerdictAllow:
+	case RuleBodyAtDNS:
 		return true
-	case RuleVerdictBlock:
+	case RuleBodyAtIcap:
+		return true
+	case RuleBodyAtProxy:
 		return true
 	default:
 		return false
 	}
 }
 
-// Defines values for RuleEditVerdict.
+// Defines values for RuleBodyThen.
 const (
-	RuleEditVerdictAllow RuleEditVerdict = "allow"
-	RuleEditVerdictBlock RuleEditVerdict = "block"
+	RuleBodyThenAllow RuleBodyThen = "allow"
+	RuleBodyThenBlock RuleBodyThen = "block"
+	RuleBodyThenHold  RuleBodyThen = "hold"
+	RuleBodyThenNote  RuleBodyThen = "note"
+	RuleBodyThenWatch RuleBodyThen = "watch"
 )
 
-// Valid indicates whether the value is a known member of the RuleEditVerdict enum.
-func (e RuleEditVerdict) Valid() bool {
+// Valid indicates whether the value is a known member of the RuleBodyThen enum.
+func (e RuleBodyThen) Valid() bool {
 	switch e {
-	case RuleEditVerdictAllow:
+	case RuleBodyThenAllow:
 		return true
-	case RuleEditVerdictBlock:
+	case RuleBodyThenBlock:
+		return true
+	case RuleBodyThenHold:
+		return true
+	case RuleBodyThenNote:
+		return true
+	case RuleBodyThenWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SegmentVerdict.
+const (
+	SegmentVerdictAllow SegmentVerdict = "allow"
+	SegmentVerdictBlock SegmentVerdict = "block"
+	SegmentVerdictHold  SegmentVerdict = "hold"
+	SegmentVerdictWatch SegmentVerdict = "watch"
+)
+
+// Valid indicates whether the value is a known member of the SegmentVerdict enum.
+func (e SegmentVerdict) Valid() bool {
+	switch e {
+	case SegmentVerdictAllow:
+		return true
+	case SegmentVerdictBlock:
+		return true
+	case SegmentVerdictHold:
+		return true
+	case SegmentVerdictWatch:
 		return true
 	default:
 		return false
@@ -846,6 +1233,90 @@ func (e SetSourceInputBodyFormat) Valid() bool {
 	}
 }
 
+// Defines values for SettingsCombining.
+const (
+	SettingsCombiningLoosest   SettingsCombining = "loosest"
+	SettingsCombiningPosition  SettingsCombining = "position"
+	SettingsCombiningStrictest SettingsCombining = "strictest"
+)
+
+// Valid indicates whether the value is a known member of the SettingsCombining enum.
+func (e SettingsCombining) Valid() bool {
+	switch e {
+	case SettingsCombiningLoosest:
+		return true
+	case SettingsCombiningPosition:
+		return true
+	case SettingsCombiningStrictest:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SettingsGates.
+const (
+	SettingsGatesDNS   SettingsGates = "dns"
+	SettingsGatesIcap  SettingsGates = "icap"
+	SettingsGatesProxy SettingsGates = "proxy"
+)
+
+// Valid indicates whether the value is a known member of the SettingsGates enum.
+func (e SettingsGates) Valid() bool {
+	switch e {
+	case SettingsGatesDNS:
+		return true
+	case SettingsGatesIcap:
+		return true
+	case SettingsGatesProxy:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SettingsInputCombining.
+const (
+	SettingsInputCombiningLoosest   SettingsInputCombining = "loosest"
+	SettingsInputCombiningPosition  SettingsInputCombining = "position"
+	SettingsInputCombiningStrictest SettingsInputCombining = "strictest"
+)
+
+// Valid indicates whether the value is a known member of the SettingsInputCombining enum.
+func (e SettingsInputCombining) Valid() bool {
+	switch e {
+	case SettingsInputCombiningLoosest:
+		return true
+	case SettingsInputCombiningPosition:
+		return true
+	case SettingsInputCombiningStrictest:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SettingsInputGates.
+const (
+	SettingsInputGatesDNS   SettingsInputGates = "dns"
+	SettingsInputGatesIcap  SettingsInputGates = "icap"
+	SettingsInputGatesProxy SettingsInputGates = "proxy"
+)
+
+// Valid indicates whether the value is a known member of the SettingsInputGates enum.
+func (e SettingsInputGates) Valid() bool {
+	switch e {
+	case SettingsInputGatesDNS:
+		return true
+	case SettingsInputGatesIcap:
+		return true
+	case SettingsInputGatesProxy:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SourceFormat.
 const (
 	SourceFormatCsv     SourceFormat = "csv"
@@ -897,24 +1368,84 @@ func (e SourceResult) Valid() bool {
 	}
 }
 
-// Defines values for StepOutcome.
+// Defines values for StartInputBodyStart.
 const (
-	StepOutcomeCannotTell StepOutcome = "cannot tell"
-	StepOutcomeDecided    StepOutcome = "decided"
-	StepOutcomeNoMatch    StepOutcome = "no match"
-	StepOutcomeNotReached StepOutcome = "not reached"
+	StartInputBodyStartAllBut   StartInputBodyStart = "all-but"
+	StartInputBodyStartBalanced StartInputBodyStart = "balanced"
+	StartInputBodyStartCareful  StartInputBodyStart = "careful"
+	StartInputBodyStartOff      StartInputBodyStart = "off"
+	StartInputBodyStartOnly     StartInputBodyStart = "only"
+	StartInputBodyStartOpen     StartInputBodyStart = "open"
 )
 
-// Valid indicates whether the value is a known member of the StepOutcome enum.
-func (e StepOutcome) Valid() bool {
+// Valid indicates whether the value is a known member of the StartInputBodyStart enum.
+func (e StartInputBodyStart) Valid() bool {
 	switch e {
-	case StepOutcomeCannotTell:
+	case StartInputBodyStartAllBut:
 		return true
-	case StepOutcomeDecided:
+	case StartInputBodyStartBalanced:
 		return true
-	case StepOutcomeNoMatch:
+	case StartInputBodyStartCareful:
 		return true
-	case StepOutcomeNotReached:
+	case StartInputBodyStartOff:
+		return true
+	case StartInputBodyStartOnly:
+		return true
+	case StartInputBodyStartOpen:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StartOutputBodyOtherwise.
+const (
+	StartOutputBodyOtherwiseAllow StartOutputBodyOtherwise = "allow"
+	StartOutputBodyOtherwiseBlock StartOutputBodyOtherwise = "block"
+	StartOutputBodyOtherwiseHold  StartOutputBodyOtherwise = "hold"
+	StartOutputBodyOtherwiseWatch StartOutputBodyOtherwise = "watch"
+)
+
+// Valid indicates whether the value is a known member of the StartOutputBodyOtherwise enum.
+func (e StartOutputBodyOtherwise) Valid() bool {
+	switch e {
+	case StartOutputBodyOtherwiseAllow:
+		return true
+	case StartOutputBodyOtherwiseBlock:
+		return true
+	case StartOutputBodyOtherwiseHold:
+		return true
+	case StartOutputBodyOtherwiseWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StepRung.
+const (
+	StepRungBaseline  StepRung = "baseline"
+	StepRungException StepRung = "exception"
+	StepRungFallback  StepRung = "fallback"
+	StepRungPolicy    StepRung = "policy"
+	StepRungStint     StepRung = "stint"
+	StepRungUnlocked  StepRung = "unlocked"
+)
+
+// Valid indicates whether the value is a known member of the StepRung enum.
+func (e StepRung) Valid() bool {
+	switch e {
+	case StepRungBaseline:
+		return true
+	case StepRungException:
+		return true
+	case StepRungFallback:
+		return true
+	case StepRungPolicy:
+		return true
+	case StepRungStint:
+		return true
+	case StepRungUnlocked:
 		return true
 	default:
 		return false
@@ -925,6 +1456,9 @@ func (e StepOutcome) Valid() bool {
 const (
 	StepThenAllow StepThen = "allow"
 	StepThenBlock StepThen = "block"
+	StepThenHold  StepThen = "hold"
+	StepThenNote  StepThen = "note"
+	StepThenWatch StepThen = "watch"
 )
 
 // Valid indicates whether the value is a known member of the StepThen enum.
@@ -933,6 +1467,99 @@ func (e StepThen) Valid() bool {
 	case StepThenAllow:
 		return true
 	case StepThenBlock:
+		return true
+	case StepThenHold:
+		return true
+	case StepThenNote:
+		return true
+	case StepThenWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StopGate.
+const (
+	StopGateDNS   StopGate = "dns"
+	StopGateIcap  StopGate = "icap"
+	StopGateProxy StopGate = "proxy"
+)
+
+// Valid indicates whether the value is a known member of the StopGate enum.
+func (e StopGate) Valid() bool {
+	switch e {
+	case StopGateDNS:
+		return true
+	case StopGateIcap:
+		return true
+	case StopGateProxy:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StopSight.
+const (
+	StopSightFull   StopSight = "full"
+	StopSightName   StopSight = "name"
+	StopSightTunnel StopSight = "tunnel"
+)
+
+// Valid indicates whether the value is a known member of the StopSight enum.
+func (e StopSight) Valid() bool {
+	switch e {
+	case StopSightFull:
+		return true
+	case StopSightName:
+		return true
+	case StopSightTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for StopVerdict.
+const (
+	StopVerdictAllow StopVerdict = "allow"
+	StopVerdictBlock StopVerdict = "block"
+	StopVerdictHold  StopVerdict = "hold"
+	StopVerdictWatch StopVerdict = "watch"
+)
+
+// Valid indicates whether the value is a known member of the StopVerdict enum.
+func (e StopVerdict) Valid() bool {
+	switch e {
+	case StopVerdictAllow:
+		return true
+	case StopVerdictBlock:
+		return true
+	case StopVerdictHold:
+		return true
+	case StopVerdictWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SweepInputBodySight.
+const (
+	SweepInputBodySightFull   SweepInputBodySight = "full"
+	SweepInputBodySightName   SweepInputBodySight = "name"
+	SweepInputBodySightTunnel SweepInputBodySight = "tunnel"
+)
+
+// Valid indicates whether the value is a known member of the SweepInputBodySight enum.
+func (e SweepInputBodySight) Valid() bool {
+	switch e {
+	case SweepInputBodySightFull:
+		return true
+	case SweepInputBodySightName:
+		return true
+	case SweepInputBodySightTunnel:
 		return true
 	default:
 		return false
@@ -967,6 +1594,8 @@ func (e TidyInputBodyKinds) Valid() bool {
 const (
 	TrialAtFullAllow TrialAtFull = "allow"
 	TrialAtFullBlock TrialAtFull = "block"
+	TrialAtFullHold  TrialAtFull = "hold"
+	TrialAtFullWatch TrialAtFull = "watch"
 )
 
 // Valid indicates whether the value is a known member of the TrialAtFull enum.
@@ -975,6 +1604,31 @@ func (e TrialAtFull) Valid() bool {
 	case TrialAtFullAllow:
 		return true
 	case TrialAtFullBlock:
+		return true
+	case TrialAtFullHold:
+		return true
+	case TrialAtFullWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialSight.
+const (
+	TrialSightFull   TrialSight = "full"
+	TrialSightName   TrialSight = "name"
+	TrialSightTunnel TrialSight = "tunnel"
+)
+
+// Valid indicates whether the value is a known member of the TrialSight enum.
+func (e TrialSight) Valid() bool {
+	switch e {
+	case TrialSightFull:
+		return true
+	case TrialSightName:
+		return true
+	case TrialSightTunnel:
 		return true
 	default:
 		return false
@@ -985,6 +1639,8 @@ func (e TrialAtFull) Valid() bool {
 const (
 	TrialVerdictAllow TrialVerdict = "allow"
 	TrialVerdictBlock TrialVerdict = "block"
+	TrialVerdictHold  TrialVerdict = "hold"
+	TrialVerdictWatch TrialVerdict = "watch"
 )
 
 // Valid indicates whether the value is a known member of the TrialVerdict enum.
@@ -993,6 +1649,49 @@ func (e TrialVerdict) Valid() bool {
 	case TrialVerdictAllow:
 		return true
 	case TrialVerdictBlock:
+		return true
+	case TrialVerdictHold:
+		return true
+	case TrialVerdictWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialsInputBodyGate.
+const (
+	TrialsInputBodyGateDNS   TrialsInputBodyGate = "dns"
+	TrialsInputBodyGateIcap  TrialsInputBodyGate = "icap"
+	TrialsInputBodyGateProxy TrialsInputBodyGate = "proxy"
+)
+
+// Valid indicates whether the value is a known member of the TrialsInputBodyGate enum.
+func (e TrialsInputBodyGate) Valid() bool {
+	switch e {
+	case TrialsInputBodyGateDNS:
+		return true
+	case TrialsInputBodyGateIcap:
+		return true
+	case TrialsInputBodyGateProxy:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialsInputBodyOn.
+const (
+	TrialsInputBodyOnDraft TrialsInputBodyOn = "draft"
+	TrialsInputBodyOnLive  TrialsInputBodyOn = "live"
+)
+
+// Valid indicates whether the value is a known member of the TrialsInputBodyOn enum.
+func (e TrialsInputBodyOn) Valid() bool {
+	switch e {
+	case TrialsInputBodyOnDraft:
+		return true
+	case TrialsInputBodyOnLive:
 		return true
 	default:
 		return false
@@ -1206,6 +1905,24 @@ func (e ImportEntriesParamsFormat) Valid() bool {
 	}
 }
 
+// Defines values for ImportPeopleParamsFormat.
+const (
+	ImportPeopleParamsFormatCsv  ImportPeopleParamsFormat = "csv"
+	ImportPeopleParamsFormatLdif ImportPeopleParamsFormat = "ldif"
+)
+
+// Valid indicates whether the value is a known member of the ImportPeopleParamsFormat enum.
+func (e ImportPeopleParamsFormat) Valid() bool {
+	switch e {
+	case ImportPeopleParamsFormatCsv:
+		return true
+	case ImportPeopleParamsFormatLdif:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ReadCalendarParamsAs.
 const (
 	ReadCalendarParamsAsNotOn ReadCalendarParamsAs = "not on"
@@ -1224,6 +1941,42 @@ func (e ReadCalendarParamsAs) Valid() bool {
 	}
 }
 
+// Defines values for GetUsesParamsKind.
+const (
+	GetUsesParamsKindGroup     GetUsesParamsKind = "group"
+	GetUsesParamsKindList      GetUsesParamsKind = "list"
+	GetUsesParamsKindMachine   GetUsesParamsKind = "machine"
+	GetUsesParamsKindNetwork   GetUsesParamsKind = "network"
+	GetUsesParamsKindPerson    GetUsesParamsKind = "person"
+	GetUsesParamsKindPolicy    GetUsesParamsKind = "policy"
+	GetUsesParamsKindSchedule  GetUsesParamsKind = "schedule"
+	GetUsesParamsKindScorecard GetUsesParamsKind = "scorecard"
+)
+
+// Valid indicates whether the value is a known member of the GetUsesParamsKind enum.
+func (e GetUsesParamsKind) Valid() bool {
+	switch e {
+	case GetUsesParamsKindGroup:
+		return true
+	case GetUsesParamsKindList:
+		return true
+	case GetUsesParamsKindMachine:
+		return true
+	case GetUsesParamsKindNetwork:
+		return true
+	case GetUsesParamsKindPerson:
+		return true
+	case GetUsesParamsKindPolicy:
+		return true
+	case GetUsesParamsKindSchedule:
+		return true
+	case GetUsesParamsKindScorecard:
+		return true
+	default:
+		return false
+	}
+}
+
 // Account defines model for Account.
 type Account struct {
 	FullName string             `json:"fullName"`
@@ -1231,6 +1984,19 @@ type Account struct {
 
 	// Name The sign-in name
 	Name string `json:"name"`
+}
+
+// ActivityBody defines model for ActivityBody.
+type ActivityBody struct {
+	// Key Rules call it app/key
+	Key string `json:"key"`
+
+	// Methods Left out: any
+	Methods *[]string `json:"methods,omitempty"`
+	Name    string    `json:"name"`
+
+	// Paths On the app's hosts, in the notation, as /up or /files/*/add; left out: any
+	Paths *[]string `json:"paths,omitempty"`
 }
 
 // AddEntriesInputBody defines model for AddEntriesInputBody.
@@ -1254,6 +2020,62 @@ type AddSeenInputBody struct {
 type AddSeenOutputBody struct {
 	// Kept Pages that were web addresses
 	Kept int64 `json:"kept"`
+}
+
+// App defines model for App.
+type App struct {
+	Activities  []ActivityBody `json:"activities"`
+	Description *string        `json:"description,omitempty"`
+
+	// Hosts Entries in the notation
+	Hosts []string           `json:"hosts"`
+	ID    openapi_types.UUID `json:"id"`
+
+	// Key What rules call it; made from the name, and stays
+	Key       *string   `json:"key,omitempty"`
+	Name      string    `json:"name"`
+	UpdatedAt time.Time `json:"updatedAt"`
+	UpdatedBy string    `json:"updatedBy"`
+
+	// Version Rises with every edit; the ETag holds it
+	Version int64 `json:"version"`
+}
+
+// AppInput defines model for AppInput.
+type AppInput struct {
+	Activities  []ActivityBody `json:"activities"`
+	Description *string        `json:"description,omitempty"`
+
+	// Hosts Entries in the notation
+	Hosts []string `json:"hosts"`
+
+	// Key What rules call it; made from the name, and stays
+	Key  *string `json:"key,omitempty"`
+	Name string  `json:"name"`
+}
+
+// Asker defines model for Asker.
+type Asker struct {
+	Address *string `json:"address,omitempty"`
+
+	// Group An unnamed member of it
+	Group *Ref `json:"group,omitempty"`
+
+	// Machine At the address
+	Machine *Ref `json:"machine,omitempty"`
+
+	// Name In a few words
+	Name   string `json:"name"`
+	Person *Ref   `json:"person,omitempty"`
+}
+
+// Belongs defines model for Belongs.
+type Belongs struct {
+	Groups  []Ref `json:"groups"`
+	Network *Ref  `json:"network,omitempty"`
+
+	// Policies In their order; none: the fallback
+	Policies []Ref `json:"policies"`
 }
 
 // CategoriesOutputBody defines model for CategoriesOutputBody.
@@ -1342,6 +2164,15 @@ type CaughtHost struct {
 	Shown string `json:"shown"`
 }
 
+// Cell defines model for Cell.
+type Cell struct {
+	By      string      `json:"by"`
+	Verdict CellVerdict `json:"verdict"`
+}
+
+// CellVerdict defines model for Cell.Verdict.
+type CellVerdict string
+
 // Change defines model for Change.
 type Change struct {
 	// Added Entries and notes
@@ -1374,6 +2205,36 @@ type ChangedLine struct {
 	// Text As it stood in the file
 	Text string `json:"text"`
 }
+
+// Circumstances defines model for Circumstances.
+type Circumstances struct {
+	// At now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now
+	At *string `json:"at,omitempty"`
+
+	// Gate Left out: the gate that sees so much
+	Gate *CircumstancesGate `json:"gate,omitempty"`
+
+	// Method Left out: GET
+	Method *string `json:"method,omitempty"`
+
+	// On Until revisions are published, both are the draft
+	On *CircumstancesOn `json:"on,omitempty"`
+
+	// Sight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
+	Sight *CircumstancesSight `json:"sight,omitempty"`
+
+	// Who Left out: somebody of whom nothing is known
+	Who *Who `json:"who,omitempty"`
+}
+
+// CircumstancesGate Left out: the gate that sees so much
+type CircumstancesGate string
+
+// CircumstancesOn Until revisions are published, both are the draft
+type CircumstancesOn string
+
+// CircumstancesSight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
+type CircumstancesSight string
 
 // Class defines model for Class.
 type Class struct {
@@ -1441,6 +2302,78 @@ type CompareOutputBody struct {
 
 	// Total How many there are on all pages
 	Total int64 `json:"total"`
+}
+
+// CompareTrialsInputBody defines model for CompareTrialsInputBody.
+type CompareTrialsInputBody struct {
+	A   Circumstances `json:"a"`
+	B   Circumstances `json:"b"`
+	URL string        `json:"url"`
+}
+
+// CompareTrialsOutputBody defines model for CompareTrialsOutputBody.
+type CompareTrialsOutputBody struct {
+	A Compared `json:"a"`
+
+	// AStep The first step in which they differ
+	AStep *Step    `json:"aStep,omitempty"`
+	B     Compared `json:"b"`
+	BStep *Step    `json:"bStep,omitempty"`
+
+	// Because Where they part, in a sentence
+	Because      string `json:"because"`
+	DraftVersion int64  `json:"draftVersion"`
+
+	// Parts The first rung at which they part; left out where they do not
+	Parts *CompareTrialsOutputBodyParts `json:"parts,omitempty"`
+
+	// Same Both get the same verdict
+	Same bool `json:"same"`
+}
+
+// CompareTrialsOutputBodyParts The first rung at which they part; left out where they do not
+type CompareTrialsOutputBodyParts string
+
+// Compared defines model for Compared.
+type Compared struct {
+	At    time.Time `json:"at"`
+	Trial Trial     `json:"trial"`
+	Who   Asker     `json:"who"`
+}
+
+// Condition defines model for Condition.
+type Condition struct {
+	All *[]Condition `json:"all,omitempty"`
+	Any *[]Condition `json:"any,omitempty"`
+
+	// Apps Keys of apps, or app/activity
+	Apps *[]string `json:"apps,omitempty"`
+
+	// Categories Keys of categories, and of families, which stand for all that is in them
+	Categories *[]string `json:"categories,omitempty"`
+
+	// Files Kinds of files, or endings as .zip
+	Files *[]string `json:"files,omitempty"`
+	Lists *[]Ref    `json:"lists,omitempty"`
+
+	// Methods As POST
+	Methods *[]string    `json:"methods,omitempty"`
+	None    *[]Condition `json:"none,omitempty"`
+	Score   *ScoreBody   `json:"score,omitempty"`
+
+	// Search Words in the notation, looked for in what is searched for
+	Search *[]string          `json:"search,omitempty"`
+	Traits *[]ConditionTraits `json:"traits,omitempty"`
+}
+
+// ConditionTraits defines model for Condition.Traits.
+type ConditionTraits string
+
+// Conflict defines model for Conflict.
+type Conflict struct {
+	// Rule Its place, from 0
+	Rule int64  `json:"rule"`
+	Text string `json:"text"`
 }
 
 // CopyEntriesInputBody defines model for CopyEntriesInputBody.
@@ -1513,14 +2446,17 @@ type CorrectionsOutputBody struct {
 	Total int64   `json:"total"`
 }
 
-// Decider defines model for Decider.
-type Decider struct {
-	Category *CategoryRef `json:"category,omitempty"`
+// DayPlan defines model for DayPlan.
+type DayPlan struct {
+	// Else What no rule asks about
+	Else     []Segment `json:"else"`
+	From     time.Time `json:"from"`
+	Group    Ref       `json:"group"`
+	Policies []Ref     `json:"policies"`
 
-	// Entry Of the list, or what gives the category; left out where a scorecard gives it
-	Entry *EntryRef `json:"entry,omitempty"`
-	List  *ListRef  `json:"list,omitempty"`
-	Rule  string    `json:"rule"`
+	// Rows Lists and categories that fare otherwise
+	Rows []PlanRow `json:"rows"`
+	To   time.Time `json:"to"`
 }
 
 // Difference defines model for Difference.
@@ -1563,12 +2499,6 @@ type EditEntriesOutputBody struct {
 	List   List  `json:"list"`
 }
 
-// EditGroupInputBody defines model for EditGroupInputBody.
-type EditGroupInputBody struct {
-	Description *string `json:"description,omitempty"`
-	Name        *string `json:"name,omitempty"`
-}
-
 // EditListInputBody defines model for EditListInputBody.
 type EditListInputBody struct {
 	// Colour Empty takes it away
@@ -1594,19 +2524,6 @@ type EditPackInputBody struct {
 	Rank         *int64  `json:"rank,omitempty"`
 	URL          *string `json:"url,omitempty"`
 }
-
-// EditPolicyInputBody defines model for EditPolicyInputBody.
-type EditPolicyInputBody struct {
-	Description *string                       `json:"description,omitempty"`
-	Name        *string                       `json:"name,omitempty"`
-	Otherwise   *EditPolicyInputBodyOtherwise `json:"otherwise,omitempty"`
-
-	// Rules All rules in order; left out, they stay as they are
-	Rules *[]RuleEdit `json:"rules,omitempty"`
-}
-
-// EditPolicyInputBodyOtherwise defines model for EditPolicyInputBody.Otherwise.
-type EditPolicyInputBodyOtherwise string
 
 // EditScheduleInputBody defines model for EditScheduleInputBody.
 type EditScheduleInputBody struct {
@@ -1723,6 +2640,62 @@ type ErrorModel struct {
 	Type *string `json:"type,omitempty"`
 }
 
+// Exception defines model for Exception.
+type Exception struct {
+	// Entries In the notation; no carve-outs
+	Entries []string `json:"entries"`
+	For     WhomBody `json:"for"`
+
+	// From Left out: from now on
+	From        *time.Time         `json:"from,omitempty"`
+	ID          openapi_types.UUID `json:"id"`
+	Name        string             `json:"name"`
+	Off         *bool              `json:"off,omitempty"`
+	Reason      string             `json:"reason"`
+	RequestedBy *string            `json:"requestedBy,omitempty"`
+
+	// State Now
+	State ExceptionState `json:"state"`
+	Then  ExceptionThen  `json:"then"`
+
+	// Until The moment itself is outside. Left out: without end
+	Until     *time.Time `json:"until,omitempty"`
+	UpdatedAt time.Time  `json:"updatedAt"`
+	UpdatedBy string     `json:"updatedBy"`
+
+	// Version Rises with every edit; the ETag holds it
+	Version int64 `json:"version"`
+}
+
+// ExceptionState Now
+type ExceptionState string
+
+// ExceptionThen defines model for Exception.Then.
+type ExceptionThen string
+
+// ExceptionInput defines model for ExceptionInput.
+type ExceptionInput struct {
+	// Entries In the notation; no carve-outs
+	Entries []string `json:"entries"`
+	For     WhomBody `json:"for"`
+
+	// From Left out: from now on
+	From *time.Time `json:"from,omitempty"`
+
+	// Name Left out, it is made from the first entry
+	Name        *string            `json:"name,omitempty"`
+	Off         *bool              `json:"off,omitempty"`
+	Reason      string             `json:"reason"`
+	RequestedBy *string            `json:"requestedBy,omitempty"`
+	Then        ExceptionInputThen `json:"then"`
+
+	// Until The moment itself is outside. Left out: without end
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// ExceptionInputThen defines model for ExceptionInput.Then.
+type ExceptionInputThen string
+
 // ExplainInputBody defines model for ExplainInputBody.
 type ExplainInputBody struct {
 	// Catches Also say what each entry would catch of the recorded traffic, and what it covers by mistake; for up to 50 lines
@@ -1742,6 +2715,20 @@ type ExplainInputBodyReading string
 type ExplainOutputBody struct {
 	// Explanations In the order of the lines
 	Explanations []Explanation `json:"explanations"`
+}
+
+// ExplainRulesInputBody defines model for ExplainRulesInputBody.
+type ExplainRulesInputBody struct {
+	Rules []RuleBody `json:"rules"`
+}
+
+// ExplainRulesOutputBody defines model for ExplainRulesOutputBody.
+type ExplainRulesOutputBody struct {
+	// Problems What is wrong with each rule; empty where nothing is
+	Problems []string `json:"problems"`
+
+	// Sentences Each rule in plain words; empty where something is wrong with it
+	Sentences []string `json:"sentences"`
 }
 
 // ExplainScheduleInputBody defines model for ExplainScheduleInputBody.
@@ -1865,6 +2852,48 @@ type FindingsOutputBody struct {
 	Findings []Finding `json:"findings"`
 }
 
+// Flip defines model for Flip.
+type Flip struct {
+	// Above move rule up: the place that it would have
+	Above *int64 `json:"above,omitempty"`
+
+	// Category correct category: the key of what it would not be any more
+	Category *string `json:"category,omitempty"`
+	Entry    *int64  `json:"entry,omitempty"`
+
+	// Exception end exception
+	Exception *openapi_types.UUID `json:"exception,omitempty"`
+
+	// For add exception
+	For     *WhomBody `json:"for,omitempty"`
+	ForName *string   `json:"forName,omitempty"`
+	Kind    FlipKind  `json:"kind"`
+
+	// List take entry out
+	List *ListRef `json:"list,omitempty"`
+
+	// Pattern add exception, correct category
+	Pattern *string `json:"pattern,omitempty"`
+
+	// Policy switch rule off, move rule up
+	Policy *openapi_types.UUID `json:"policy,omitempty"`
+
+	// Rule Its place, from 0
+	Rule *int64 `json:"rule,omitempty"`
+
+	// Text The change in a sentence
+	Text string `json:"text"`
+
+	// Verdict What it would be then
+	Verdict FlipVerdict `json:"verdict"`
+}
+
+// FlipKind defines model for Flip.Kind.
+type FlipKind string
+
+// FlipVerdict What it would be then
+type FlipVerdict string
+
 // FoundEntry defines model for FoundEntry.
 type FoundEntry struct {
 	AddedAt time.Time `json:"addedAt"`
@@ -1914,19 +2943,57 @@ type GivenSource string
 
 // Group defines model for Group.
 type Group struct {
-	Description string             `json:"description"`
-	ID          openapi_types.UUID `json:"id"`
-	Name        string             `json:"name"`
-	UpdatedAt   time.Time          `json:"updatedAt"`
-	UpdatedBy   string             `json:"updatedBy"`
+	Description *string `json:"description,omitempty"`
+
+	// Groups Groups whose members are in it too
+	Groups []Ref              `json:"groups"`
+	ID     openapi_types.UUID `json:"id"`
+
+	// Key What the file that it was imported from calls it
+	Key *string `json:"key,omitempty"`
+
+	// Lead The person who may put the group on chosen lists for a while
+	Lead     *Ref   `json:"lead,omitempty"`
+	Machines []Ref  `json:"machines"`
+	Name     string `json:"name"`
+	Networks []Ref  `json:"networks"`
+
+	// Persons How many persons say that they are in it
+	Persons int64 `json:"persons"`
+
+	// Policies That are given to it
+	Policies []Ref `json:"policies"`
+
+	// Ranges Addresses and ranges, as 10.40.9.7 or 10.40.8.0/24
+	Ranges    []string  `json:"ranges"`
+	UpdatedAt time.Time `json:"updatedAt"`
+	UpdatedBy string    `json:"updatedBy"`
 
 	// Version Rises with every edit; the ETag holds it
 	Version int64 `json:"version"`
+
+	// Within Groups that it is a part of
+	Within []Ref `json:"within"`
 }
 
-// GroupsOutputBody defines model for GroupsOutputBody.
-type GroupsOutputBody struct {
-	Groups []Group `json:"groups"`
+// GroupInput defines model for GroupInput.
+type GroupInput struct {
+	Description *string `json:"description,omitempty"`
+
+	// Groups Groups whose members are in it too
+	Groups []Ref `json:"groups"`
+
+	// Key What the file that it was imported from calls it
+	Key *string `json:"key,omitempty"`
+
+	// Lead The person who may put the group on chosen lists for a while
+	Lead     *Ref   `json:"lead,omitempty"`
+	Machines []Ref  `json:"machines"`
+	Name     string `json:"name"`
+	Networks []Ref  `json:"networks"`
+
+	// Ranges Addresses and ranges, as 10.40.9.7 or 10.40.8.0/24
+	Ranges []string `json:"ranges"`
 }
 
 // HealthOutputBody defines model for HealthOutputBody.
@@ -1947,6 +3014,29 @@ type HistoryOutputBody struct {
 
 	// Next The cursor of the next page; left out on the last
 	Next *string `json:"next,omitempty"`
+}
+
+// ImportPeopleOutputBody defines model for ImportPeopleOutputBody.
+type ImportPeopleOutputBody struct {
+	// Changed With what changes
+	Changed []string `json:"changed"`
+
+	// Left What could not be used
+	Left []string `json:"left"`
+
+	// Missing Imported before, and not in the file any more; they stay, unless they are to go
+	Missing   []string `json:"missing"`
+	New       []string `json:"new"`
+	NewGroups []string `json:"newGroups"`
+	Same      int64    `json:"same"`
+}
+
+// InspectionBody defines model for InspectionBody.
+type InspectionBody struct {
+	// All All but those below; else none
+	All           bool      `json:"all"`
+	ButCategories *[]string `json:"butCategories,omitempty"`
+	ButLists      *[]Ref    `json:"butLists,omitempty"`
 }
 
 // List defines model for List.
@@ -2037,6 +3127,26 @@ type LookupsOutputBody struct {
 	Lookups []Lookup `json:"lookups"`
 }
 
+// Machine defines model for Machine.
+type Machine struct {
+	Address     string             `json:"address"`
+	Description *string            `json:"description,omitempty"`
+	ID          openapi_types.UUID `json:"id"`
+	Name        string             `json:"name"`
+	UpdatedAt   time.Time          `json:"updatedAt"`
+	UpdatedBy   string             `json:"updatedBy"`
+
+	// Version Rises with every edit; the ETag holds it
+	Version int64 `json:"version"`
+}
+
+// MachineInput defines model for MachineInput.
+type MachineInput struct {
+	Address     string  `json:"address"`
+	Description *string `json:"description,omitempty"`
+	Name        string  `json:"name"`
+}
+
 // Match defines model for Match.
 type Match struct {
 	// CarveOuts Carve-outs in force that cover it
@@ -2055,6 +3165,56 @@ type Match struct {
 
 // MatchIn Whether an entry covers the URL and no carve-out does
 type MatchIn string
+
+// MatrixInputBody defines model for MatrixInputBody.
+type MatrixInputBody struct {
+	// At As for a trial
+	At     *string               `json:"at,omitempty"`
+	Method *string               `json:"method,omitempty"`
+	Sight  *MatrixInputBodySight `json:"sight,omitempty"`
+	Urls   []string              `json:"urls"`
+
+	// Who The columns; left out, every group that has a policy
+	Who *[]Who `json:"who,omitempty"`
+}
+
+// MatrixInputBodySight defines model for MatrixInputBody.Sight.
+type MatrixInputBodySight string
+
+// MatrixOutputBody defines model for MatrixOutputBody.
+type MatrixOutputBody struct {
+	At           time.Time `json:"at"`
+	DraftVersion int64     `json:"draftVersion"`
+
+	// Rows In the order of the URLs
+	Rows []MatrixRow `json:"rows"`
+
+	// Who The columns
+	Who []Asker `json:"who"`
+}
+
+// MatrixRow defines model for MatrixRow.
+type MatrixRow struct {
+	Cells   []Cell  `json:"cells"`
+	Input   string  `json:"input"`
+	Problem *string `json:"problem,omitempty"`
+}
+
+// MovePeopleInputBody defines model for MovePeopleInputBody.
+type MovePeopleInputBody struct {
+	// Into Groups that they come into
+	Into *[]openapi_types.UUID `json:"into,omitempty"`
+
+	// OutOf Groups that they leave
+	OutOf  *[]openapi_types.UUID `json:"outOf,omitempty"`
+	People []openapi_types.UUID  `json:"people"`
+}
+
+// MovedOutputBody defines model for MovedOutputBody.
+type MovedOutputBody struct {
+	// Changed Persons whose groups are others now
+	Changed int64 `json:"changed"`
+}
 
 // NearMiss defines model for NearMiss.
 type NearMiss struct {
@@ -2078,6 +3238,26 @@ type Neighbour struct {
 
 // NeighbourBy defines model for Neighbour.By.
 type NeighbourBy string
+
+// Network defines model for Network.
+type Network struct {
+	Description *string            `json:"description,omitempty"`
+	ID          openapi_types.UUID `json:"id"`
+	Name        string             `json:"name"`
+	Ranges      []string           `json:"ranges"`
+	UpdatedAt   time.Time          `json:"updatedAt"`
+	UpdatedBy   string             `json:"updatedBy"`
+
+	// Version Rises with every edit; the ETag holds it
+	Version int64 `json:"version"`
+}
+
+// NetworkInput defines model for NetworkInput.
+type NetworkInput struct {
+	Description *string  `json:"description,omitempty"`
+	Name        string   `json:"name"`
+	Ranges      []string `json:"ranges"`
+}
 
 // NewCategoryInputBody defines model for NewCategoryInputBody.
 type NewCategoryInputBody struct {
@@ -2170,6 +3350,89 @@ type NewTokenOutputBody struct {
 
 	// Secret Shown this once; send it as Authorization: Bearer …
 	Secret string `json:"secret"`
+}
+
+// ObjectUse defines model for ObjectUse.
+type ObjectUse struct {
+	ID   openapi_types.UUID `json:"id"`
+	Kind string             `json:"kind"`
+	Name string             `json:"name"`
+}
+
+// ObjectsOutputAppBody defines model for ObjectsOutputAppBody.
+type ObjectsOutputAppBody struct {
+	Items []App `json:"items"`
+
+	// Total That the search leaves, on this page or not
+	Total int64 `json:"total"`
+}
+
+// ObjectsOutputExceptionBody defines model for ObjectsOutputExceptionBody.
+type ObjectsOutputExceptionBody struct {
+	Items []Exception `json:"items"`
+
+	// Total That the search leaves, on this page or not
+	Total int64 `json:"total"`
+}
+
+// ObjectsOutputGroupBody defines model for ObjectsOutputGroupBody.
+type ObjectsOutputGroupBody struct {
+	Items []Group `json:"items"`
+
+	// Total That the search leaves, on this page or not
+	Total int64 `json:"total"`
+}
+
+// ObjectsOutputMachineBody defines model for ObjectsOutputMachineBody.
+type ObjectsOutputMachineBody struct {
+	Items []Machine `json:"items"`
+
+	// Total That the search leaves, on this page or not
+	Total int64 `json:"total"`
+}
+
+// ObjectsOutputNetworkBody defines model for ObjectsOutputNetworkBody.
+type ObjectsOutputNetworkBody struct {
+	Items []Network `json:"items"`
+
+	// Total That the search leaves, on this page or not
+	Total int64 `json:"total"`
+}
+
+// ObjectsOutputPersonBody defines model for ObjectsOutputPersonBody.
+type ObjectsOutputPersonBody struct {
+	Items []Person `json:"items"`
+
+	// Total That the search leaves, on this page or not
+	Total int64 `json:"total"`
+}
+
+// ObjectsOutputPolicyBody defines model for ObjectsOutputPolicyBody.
+type ObjectsOutputPolicyBody struct {
+	Items []Policy `json:"items"`
+
+	// Total That the search leaves, on this page or not
+	Total int64 `json:"total"`
+}
+
+// ObjectsOutputSettingsBody defines model for ObjectsOutputSettingsBody.
+type ObjectsOutputSettingsBody struct {
+	Items []Settings `json:"items"`
+
+	// Total That the search leaves, on this page or not
+	Total int64 `json:"total"`
+}
+
+// Outlook defines model for Outlook.
+type Outlook struct {
+	// Flips The smallest single changes that would turn the verdict round, each tried out, the narrowest first
+	Flips []Flip `json:"flips"`
+
+	// Until The next moment at which time alone changes the verdict; left out where it does not
+	Until *time.Time `json:"until,omitempty"`
+
+	// Week Seven days from the moment of the trial on
+	Week []Segment `json:"week"`
 }
 
 // OwnCategory defines model for OwnCategory.
@@ -2356,26 +3619,16 @@ type Past struct {
 	Version    int64         `json:"version"`
 }
 
-// PoliciesOutputBody defines model for PoliciesOutputBody.
-type PoliciesOutputBody struct {
-	// Policies In their order
-	Policies []Policy `json:"policies"`
-}
+// Person defines model for Person.
+type Person struct {
+	FullName string             `json:"fullName"`
+	Groups   []Ref              `json:"groups"`
+	ID       openapi_types.UUID `json:"id"`
 
-// Policy defines model for Policy.
-type Policy struct {
-	Description string `json:"description"`
-
-	// Group Whom the policy is for
-	Group Group              `json:"group"`
-	ID    openapi_types.UUID `json:"id"`
-	Name  string             `json:"name"`
-
-	// Otherwise The verdict where no rule matches
-	Otherwise PolicyOtherwise `json:"otherwise"`
-
-	// Rules In order: the first that matches decides
-	Rules     []Rule    `json:"rules"`
+	// Key What the file that they were imported from calls them; by it they are known again
+	Key       *string   `json:"key,omitempty"`
+	Mail      *string   `json:"mail,omitempty"`
+	Name      string    `json:"name"`
 	UpdatedAt time.Time `json:"updatedAt"`
 	UpdatedBy string    `json:"updatedBy"`
 
@@ -2383,8 +3636,101 @@ type Policy struct {
 	Version int64 `json:"version"`
 }
 
-// PolicyOtherwise The verdict where no rule matches
+// PersonInput defines model for PersonInput.
+type PersonInput struct {
+	FullName string `json:"fullName"`
+	Groups   []Ref  `json:"groups"`
+
+	// Key What the file that they were imported from calls them; by it they are known again
+	Key  *string `json:"key,omitempty"`
+	Mail *string `json:"mail,omitempty"`
+
+	// Name What they sign in with
+	Name string `json:"name"`
+}
+
+// PlanRow defines model for PlanRow.
+type PlanRow struct {
+	Kind  PlanRowKind `json:"kind"`
+	Name  string      `json:"name"`
+	Strip []Segment   `json:"strip"`
+}
+
+// PlanRowKind defines model for PlanRow.Kind.
+type PlanRowKind string
+
+// Policy defines model for Policy.
+type Policy struct {
+	// Conflicts Rules that try to loosen what the baseline blocks
+	Conflicts   []Conflict `json:"conflicts"`
+	Description *string    `json:"description,omitempty"`
+
+	// Groups Whom the policy is for
+	Groups []Ref              `json:"groups"`
+	ID     openapi_types.UUID `json:"id"`
+
+	// Inspect Which TLS sites are opened, so that the whole URL is seen; left out, none
+	Inspect *InspectionBody `json:"inspect,omitempty"`
+	Name    string          `json:"name"`
+
+	// Otherwise The verdict where no rule decides; the baseline has none and goes on
+	Otherwise PolicyOtherwise `json:"otherwise"`
+
+	// Role The baseline stands before all others, the fallback is for requests that no policy is for
+	Role *PolicyRole `json:"role,omitempty"`
+
+	// Rules In order: the first that decides, decides
+	Rules []RuleBody `json:"rules"`
+
+	// Sentences Each rule in plain words
+	Sentences []string  `json:"sentences"`
+	UpdatedAt time.Time `json:"updatedAt"`
+	UpdatedBy string    `json:"updatedBy"`
+
+	// Version Rises with every edit; the ETag holds it
+	Version int64 `json:"version"`
+}
+
+// PolicyOtherwise The verdict where no rule decides; the baseline has none and goes on
 type PolicyOtherwise string
+
+// PolicyRole The baseline stands before all others, the fallback is for requests that no policy is for
+type PolicyRole string
+
+// PolicyInput defines model for PolicyInput.
+type PolicyInput struct {
+	Description *string `json:"description,omitempty"`
+
+	// Groups Whom the policy is for
+	Groups []Ref `json:"groups"`
+
+	// Inspect Which TLS sites are opened, so that the whole URL is seen; left out, none
+	Inspect *InspectionBody `json:"inspect,omitempty"`
+	Name    string          `json:"name"`
+
+	// Otherwise The verdict where no rule decides; the baseline has none and goes on
+	Otherwise PolicyInputOtherwise `json:"otherwise"`
+
+	// Role The baseline stands before all others, the fallback is for requests that no policy is for
+	Role *PolicyInputRole `json:"role,omitempty"`
+
+	// Rules In order: the first that decides, decides
+	Rules []RuleBody `json:"rules"`
+}
+
+// PolicyInputOtherwise The verdict where no rule decides; the baseline has none and goes on
+type PolicyInputOtherwise string
+
+// PolicyInputRole The baseline stands before all others, the fallback is for requests that no policy is for
+type PolicyInputRole string
+
+// ProvisosBody defines model for ProvisosBody.
+type ProvisosBody struct {
+	MaxBytes    *int64 `json:"maxBytes,omitempty"`
+	MinutesADay *int64 `json:"minutesADay,omitempty"`
+	NoUploads   *bool  `json:"noUploads,omitempty"`
+	SafeSearch  *bool  `json:"safeSearch,omitempty"`
+}
 
 // ReadCalendarOutputBody defines model for ReadCalendarOutputBody.
 type ReadCalendarOutputBody struct {
@@ -2395,6 +3741,12 @@ type ReadCalendarOutputBody struct {
 
 	// Lines Dated lines of the notation, one a line
 	Lines string `json:"lines"`
+}
+
+// Ref defines model for Ref.
+type Ref struct {
+	ID   openapi_types.UUID `json:"id"`
+	Name *string            `json:"name,omitempty"`
 }
 
 // RefusedLine defines model for RefusedLine.
@@ -2469,31 +3821,31 @@ type Report struct {
 	Updated int64 `json:"updated"`
 }
 
-// Rule defines model for Rule.
-type Rule struct {
-	// Categories Keys of categories, and of families, which stand for all that is in them
-	Categories []string    `json:"categories"`
-	Lists      []ListRef   `json:"lists"`
-	Name       string      `json:"name"`
-	Verdict    RuleVerdict `json:"verdict"`
+// RuleBody defines model for RuleBody.
+type RuleBody struct {
+	// At Left out: every gate
+	At *[]RuleBodyAt `json:"at,omitempty"`
+
+	// If Left out: every request
+	If   *Condition `json:"if,omitempty"`
+	Name string     `json:"name"`
+	Off  *bool      `json:"off,omitempty"`
+
+	// Then note records that the rule matched, and goes on
+	Then RuleBodyThen `json:"then"`
+
+	// When Left out: always
+	When *WhenBody `json:"when,omitempty"`
+
+	// With What an allowed request is bound to
+	With *ProvisosBody `json:"with,omitempty"`
 }
 
-// RuleVerdict defines model for Rule.Verdict.
-type RuleVerdict string
+// RuleBodyAt defines model for RuleBody.At.
+type RuleBodyAt string
 
-// RuleEdit defines model for RuleEdit.
-type RuleEdit struct {
-	// Categories Keys of categories or families; a rule needs a list or a category
-	Categories *[]string `json:"categories,omitempty"`
-
-	// Lists Ids of lists
-	Lists   []openapi_types.UUID `json:"lists"`
-	Name    string               `json:"name"`
-	Verdict RuleEditVerdict      `json:"verdict"`
-}
-
-// RuleEditVerdict defines model for RuleEdit.Verdict.
-type RuleEditVerdict string
+// RuleBodyThen note records that the rule matched, and goes on
+type RuleBodyThen string
 
 // Schedule defines model for Schedule.
 type Schedule struct {
@@ -2544,6 +3896,13 @@ type Score struct {
 	Terms     []Term `json:"terms"`
 	Threshold int64  `json:"threshold"`
 	Total     int64  `json:"total"`
+}
+
+// ScoreBody defines model for ScoreBody.
+type ScoreBody struct {
+	// AtLeast Left out: its threshold
+	AtLeast   *int64 `json:"atLeast,omitempty"`
+	Scorecard Ref    `json:"scorecard"`
 }
 
 // ScoreInputBody defines model for ScoreInputBody.
@@ -2604,6 +3963,20 @@ type SeenPage struct {
 	URL string `json:"url"`
 }
 
+// Segment defines model for Segment.
+type Segment struct {
+	// By What says so, at the beginning
+	By   string    `json:"by"`
+	From time.Time `json:"from"`
+
+	// To Not in it any more
+	To      time.Time      `json:"to"`
+	Verdict SegmentVerdict `json:"verdict"`
+}
+
+// SegmentVerdict defines model for Segment.Verdict.
+type SegmentVerdict string
+
 // Selection defines model for Selection.
 type Selection struct {
 	// All Every entry that text and kind leave, also those on no page yet; ids and lines do not count then
@@ -2648,6 +4021,49 @@ type SetSourceInputBody struct {
 
 // SetSourceInputBodyFormat defines model for SetSourceInputBody.Format.
 type SetSourceInputBodyFormat string
+
+// Settings defines model for Settings.
+type Settings struct {
+	// Combining Which policy counts where a request has several
+	Combining SettingsCombining `json:"combining"`
+
+	// Gates The kinds of gates that are switched on
+	Gates []SettingsGates    `json:"gates"`
+	ID    openapi_types.UUID `json:"id"`
+	Name  string             `json:"name"`
+
+	// Order Policies in their order; those that are not here come after, by name
+	Order     []Ref     `json:"order"`
+	UpdatedAt time.Time `json:"updatedAt"`
+	UpdatedBy string    `json:"updatedBy"`
+
+	// Version Rises with every edit; the ETag holds it
+	Version int64 `json:"version"`
+}
+
+// SettingsCombining Which policy counts where a request has several
+type SettingsCombining string
+
+// SettingsGates defines model for Settings.Gates.
+type SettingsGates string
+
+// SettingsInput defines model for SettingsInput.
+type SettingsInput struct {
+	// Combining Which policy counts where a request has several
+	Combining SettingsInputCombining `json:"combining"`
+
+	// Gates The kinds of gates that are switched on
+	Gates []SettingsInputGates `json:"gates"`
+
+	// Order Policies in their order; those that are not here come after, by name
+	Order []Ref `json:"order"`
+}
+
+// SettingsInputCombining Which policy counts where a request has several
+type SettingsInputCombining string
+
+// SettingsInputGates defines model for SettingsInput.Gates.
+type SettingsInputGates string
 
 // SettlePackInputBody defines model for SettlePackInputBody.
 type SettlePackInputBody struct {
@@ -2717,24 +4133,142 @@ type SourcesOutputBody struct {
 	Sources []Source `json:"sources"`
 }
 
-// Step defines model for Step.
-type Step struct {
-	// Category The first of the rule's categories that the URL has, where no list is told
-	Category *CategoryRef `json:"category,omitempty"`
-	Entry    *EntryRef    `json:"entry,omitempty"`
+// Standing defines model for Standing.
+type Standing struct {
+	Combining string `json:"combining"`
 
-	// List The first of the rule's lists that the URL is in, or of which it cannot be told; reached or not
-	List    *ListRef    `json:"list,omitempty"`
-	Outcome StepOutcome `json:"outcome"`
-	Rule    string      `json:"rule"`
-	Then    StepThen    `json:"then"`
+	// Exceptions In force or later, the closest first
+	Exceptions []Exception `json:"exceptions"`
+
+	// Groups That they belong to, also by their address and through other groups
+	Groups  []Ref `json:"groups"`
+	Network *Ref  `json:"network,omitempty"`
+
+	// Policies In force for them, in their order; none: the fallback
+	Policies []Ref `json:"policies"`
+	Who      Asker `json:"who"`
 }
 
-// StepOutcome defines model for Step.Outcome.
-type StepOutcome string
+// StartInputBody defines model for StartInputBody.
+type StartInputBody struct {
+	// Lists For only and all-but
+	Lists *[]openapi_types.UUID `json:"lists,omitempty"`
+
+	// Start careful, balanced and open are starting points; only: these lists and nothing else; all-but: everything but these lists; off: nothing at all
+	Start StartInputBodyStart `json:"start"`
+}
+
+// StartInputBodyStart careful, balanced and open are starting points; only: these lists and nothing else; all-but: everything but these lists; off: nothing at all
+type StartInputBodyStart string
+
+// StartOutputBody defines model for StartOutputBody.
+type StartOutputBody struct {
+	About     string                   `json:"about"`
+	Otherwise StartOutputBodyOtherwise `json:"otherwise"`
+	Rules     []RuleBody               `json:"rules"`
+	Sentences []string                 `json:"sentences"`
+}
+
+// StartOutputBodyOtherwise defines model for StartOutputBody.Otherwise.
+type StartOutputBodyOtherwise string
+
+// Step defines model for Step.
+type Step struct {
+	// By What made it match, in a clause
+	By       *string      `json:"by,omitempty"`
+	Category *CategoryRef `json:"category,omitempty"`
+
+	// Entry Of the list or the exception, or what gives the category
+	Entry *EntryRef `json:"entry,omitempty"`
+
+	// ID Of the policy or exception
+	ID *string `json:"id,omitempty"`
+
+	// List The first list that made it match, or of which it cannot be told; reached or not
+	List *ListRef `json:"list,omitempty"`
+
+	// Missing At cannot tell: what would have to be seen
+	Missing *string `json:"missing,omitempty"`
+
+	// Next At not now: the next moment at which its time comes
+	Next *time.Time `json:"next,omitempty"`
+
+	// Outcome decided; outweighed, where another of several counts; matched, went on; no match; not now; cannot tell; off; not reached
+	Outcome string `json:"outcome"`
+
+	// Place Of the rule in its policy, from 0; -1 where it is none
+	Place  int64   `json:"place"`
+	Policy *string `json:"policy,omitempty"`
+
+	// Rule The name of the rule, exception or stint; left out for a policy's otherwise
+	Rule *string   `json:"rule,omitempty"`
+	Rung StepRung  `json:"rung"`
+	Then *StepThen `json:"then,omitempty"`
+
+	// When The schedule that it asks, in words
+	When *string `json:"when,omitempty"`
+}
+
+// StepRung defines model for Step.Rung.
+type StepRung string
 
 // StepThen defines model for Step.Then.
 type StepThen string
+
+// Stop defines model for Stop.
+type Stop struct {
+	Because string   `json:"because"`
+	Gate    StopGate `json:"gate"`
+
+	// Opened The TLS connection is opened, so that the whole URL is seen
+	Opened  *bool       `json:"opened,omitempty"`
+	Sight   StopSight   `json:"sight"`
+	Verdict StopVerdict `json:"verdict"`
+}
+
+// StopGate defines model for Stop.Gate.
+type StopGate string
+
+// StopSight defines model for Stop.Sight.
+type StopSight string
+
+// StopVerdict defines model for Stop.Verdict.
+type StopVerdict string
+
+// SweepInputBody defines model for SweepInputBody.
+type SweepInputBody struct {
+	// Days Left out: 7
+	Days *int64 `json:"days,omitempty"`
+
+	// From As the moment of a trial; left out, the beginning of today
+	From   *string              `json:"from,omitempty"`
+	Method *string              `json:"method,omitempty"`
+	Sight  *SweepInputBodySight `json:"sight,omitempty"`
+	Urls   []string             `json:"urls"`
+
+	// Who Left out, every group that has a policy
+	Who *[]Who `json:"who,omitempty"`
+}
+
+// SweepInputBodySight defines model for SweepInputBody.Sight.
+type SweepInputBodySight string
+
+// SweepOutputBody defines model for SweepOutputBody.
+type SweepOutputBody struct {
+	DraftVersion int64     `json:"draftVersion"`
+	From         time.Time `json:"from"`
+
+	// Rows URL by URL, and for each who asks
+	Rows []SweepRow `json:"rows"`
+	To   time.Time  `json:"to"`
+}
+
+// SweepRow defines model for SweepRow.
+type SweepRow struct {
+	Strip []Segment `json:"strip"`
+	URL   string    `json:"url"`
+	Who   Asker     `json:"who"`
+}
 
 // TakeBackInputBody defines model for TakeBackInputBody.
 type TakeBackInputBody struct {
@@ -2859,23 +4393,39 @@ type Trial struct {
 	// Because What decided, in one sentence
 	Because *string `json:"because,omitempty"`
 
+	// Belongs What the request belongs to
+	Belongs *Belongs `json:"belongs,omitempty"`
+
 	// Class What the URL is
 	Class *Class `json:"class,omitempty"`
 
-	// Decider Left out where no rule matched and the policy's otherwise held
-	Decider *Decider `json:"decider,omitempty"`
+	// Decider The step that decided
+	Decider *Step `json:"decider,omitempty"`
 
 	// Input The URL as given
 	Input string `json:"input"`
 
 	// Matches Every list that has something to say about the URL, in a rule or not
 	Matches *[]Match `json:"matches,omitempty"`
+	Outlook *Outlook `json:"outlook,omitempty"`
 
 	// Problem Why the input is no URL; the other fields are left out then
 	Problem *string `json:"problem,omitempty"`
 
-	// Steps Every rule of the policy in order
+	// Provisos What an allowed request is bound to, in words
+	Provisos *string `json:"provisos,omitempty"`
+
+	// Sees At a journey: what the person sees in the end
+	Sees *string `json:"sees,omitempty"`
+
+	// Sight At which it was decided
+	Sight *TrialSight `json:"sight,omitempty"`
+
+	// Steps Every rung and rule that was looked at, in order
 	Steps *[]Step `json:"steps,omitempty"`
+
+	// Stops At a journey: the gates on the way, up to the one that stops it
+	Stops *[]Stop `json:"stops,omitempty"`
 
 	// URL The canonical URL that was decided on
 	URL     *string       `json:"url,omitempty"`
@@ -2885,37 +4435,64 @@ type Trial struct {
 // TrialAtFull At a lesser sight: what the verdict would be at full
 type TrialAtFull string
 
+// TrialSight At which it was decided
+type TrialSight string
+
 // TrialVerdict defines model for Trial.Verdict.
 type TrialVerdict string
 
 // TrialsInputBody defines model for TrialsInputBody.
 type TrialsInputBody struct {
-	// Group Name or id of the group that asks; left out, the group of the first policy
-	Group *string `json:"group,omitempty"`
+	// At now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now
+	At *string `json:"at,omitempty"`
+
+	// Brief Without steps, matches and classification
+	Brief *bool `json:"brief,omitempty"`
+
+	// Gate Left out: the gate that sees so much
+	Gate *TrialsInputBodyGate `json:"gate,omitempty"`
+
+	// Journey Through all gates that are switched on; sight and gate say nothing then
+	Journey *bool `json:"journey,omitempty"`
+
+	// Method Left out: GET
+	Method *string `json:"method,omitempty"`
+
+	// On Until revisions are published, both are the draft
+	On *TrialsInputBodyOn `json:"on,omitempty"`
+
+	// Outlook With what is to come: until, the week, what would turn it round; for at most 20 URLs
+	Outlook *bool `json:"outlook,omitempty"`
 
 	// Sight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 	Sight *TrialsInputBodySight `json:"sight,omitempty"`
 
 	// Urls As a person types them or a log has them; without a scheme https is meant
 	Urls []string `json:"urls"`
+
+	// Who Left out: somebody of whom nothing is known
+	Who *Who `json:"who,omitempty"`
 }
+
+// TrialsInputBodyGate Left out: the gate that sees so much
+type TrialsInputBodyGate string
+
+// TrialsInputBodyOn Until revisions are published, both are the draft
+type TrialsInputBodyOn string
 
 // TrialsInputBodySight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 type TrialsInputBodySight string
 
 // TrialsOutputBody defines model for TrialsOutputBody.
 type TrialsOutputBody struct {
+	At time.Time `json:"at"`
+
 	// DraftVersion The version of the draft that all of them were decided on
 	DraftVersion int64 `json:"draftVersion"`
 
-	// Group Who asks
-	Group string `json:"group"`
-
-	// Policy The policy that decided
-	Policy string `json:"policy"`
-
 	// Trials In the order of the URLs
 	Trials []Trial `json:"trials"`
+	Who    Asker   `json:"who"`
 }
 
 // TrustInputBody defines model for TrustInputBody.
@@ -2949,6 +4526,57 @@ type UnratedOutputBody struct {
 	Hosts   []Unrated `json:"hosts"`
 	Total   Traffic   `json:"total"`
 	Unrated Traffic   `json:"unrated"`
+}
+
+// UsesOutputBody defines model for UsesOutputBody.
+type UsesOutputBody struct {
+	Uses []ObjectUse `json:"uses"`
+}
+
+// WhenBody defines model for WhenBody.
+type WhenBody struct {
+	// Outside While the schedule is not in force
+	Outside  *bool `json:"outside,omitempty"`
+	Schedule Ref   `json:"schedule"`
+}
+
+// Who defines model for Who.
+type Who struct {
+	Address *string `json:"address,omitempty"`
+
+	// Group Name or id of a group: an unnamed member of it
+	Group *string `json:"group,omitempty"`
+
+	// Person Name, full name or id
+	Person *string `json:"person,omitempty"`
+}
+
+// WhomBody defines model for WhomBody.
+type WhomBody struct {
+	// Addresses Addresses and ranges
+	Addresses *[]string `json:"addresses,omitempty"`
+	Everybody *bool     `json:"everybody,omitempty"`
+	Groups    *[]Ref    `json:"groups,omitempty"`
+	Networks  *[]Ref    `json:"networks,omitempty"`
+	Persons   *[]Ref    `json:"persons,omitempty"`
+}
+
+// GetAppsParams defines parameters for GetApps.
+type GetAppsParams struct {
+	// Text Only those with this in them, letter case aside
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+}
+
+// RemoveAppParams defines parameters for RemoveApp.
+type RemoveAppParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// PutAppParams defines parameters for PutApp.
+type PutAppParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
 }
 
 // GetCategoriesParams defines parameters for GetCategories.
@@ -2999,8 +4627,38 @@ type FindEntriesParams struct {
 	Limit *int64  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
-// EditGroupParams defines parameters for EditGroup.
-type EditGroupParams struct {
+// GetExceptionsParams defines parameters for GetExceptions.
+type GetExceptionsParams struct {
+	// Text Only those with this in them, letter case aside
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+}
+
+// RemoveExceptionParams defines parameters for RemoveException.
+type RemoveExceptionParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// PutExceptionParams defines parameters for PutException.
+type PutExceptionParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// GetGroupsParams defines parameters for GetGroups.
+type GetGroupsParams struct {
+	// Text Only those with this in them, letter case aside
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+}
+
+// RemoveGroupParams defines parameters for RemoveGroup.
+type RemoveGroupParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// PutGroupParams defines parameters for PutGroup.
+type PutGroupParams struct {
 	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
 	IfMatch *string `json:"If-Match,omitempty"`
 }
@@ -3175,6 +4833,42 @@ type TidyListParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// GetMachinesParams defines parameters for GetMachines.
+type GetMachinesParams struct {
+	// Text Only those with this in them, letter case aside
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+}
+
+// RemoveMachineParams defines parameters for RemoveMachine.
+type RemoveMachineParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// PutMachineParams defines parameters for PutMachine.
+type PutMachineParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// GetNetworksParams defines parameters for GetNetworks.
+type GetNetworksParams struct {
+	// Text Only those with this in them, letter case aside
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+}
+
+// RemoveNetworkParams defines parameters for RemoveNetwork.
+type RemoveNetworkParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// PutNetworkParams defines parameters for PutNetwork.
+type PutNetworkParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
 // DistrustKeyParams defines parameters for DistrustKey.
 type DistrustKeyParams struct {
 	Key string `form:"key" json:"key"`
@@ -3205,8 +4899,71 @@ type PullPackParams struct {
 	Force *bool `form:"force,omitempty" json:"force,omitempty"`
 }
 
-// EditPolicyParams defines parameters for EditPolicy.
-type EditPolicyParams struct {
+// GetPeopleParams defines parameters for GetPeople.
+type GetPeopleParams struct {
+	// Text Only those with this in their names or address, letter case aside
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+
+	// Group Only those who say that they are in this group
+	Group *openapi_types.UUID `form:"group,omitempty" json:"group,omitempty"`
+
+	// After Only those whose name comes after this one
+	After *string `form:"after,omitempty" json:"after,omitempty"`
+	Limit *int64  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ImportPeopleTextBody defines parameters for ImportPeople.
+type ImportPeopleTextBody = string
+
+// ImportPeopleParams defines parameters for ImportPeople.
+type ImportPeopleParams struct {
+	Format *ImportPeopleParamsFormat `form:"format,omitempty" json:"format,omitempty"`
+
+	// Preview Only says what would change
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// Remove Who was imported before and is not in the file any more goes
+	Remove *bool `form:"remove,omitempty" json:"remove,omitempty"`
+}
+
+// ImportPeopleParamsFormat defines parameters for ImportPeople.
+type ImportPeopleParamsFormat string
+
+// RemovePersonParams defines parameters for RemovePerson.
+type RemovePersonParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// PutPersonParams defines parameters for PutPerson.
+type PutPersonParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// GetPlanParams defines parameters for GetPlan.
+type GetPlanParams struct {
+	// Group Name or id
+	Group string `form:"group" json:"group"`
+
+	// Days From the beginning of today on
+	Days *int64 `form:"days,omitempty" json:"days,omitempty"`
+}
+
+// GetPoliciesParams defines parameters for GetPolicies.
+type GetPoliciesParams struct {
+	// Text Only those with this in them, letter case aside
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+}
+
+// RemovePolicyParams defines parameters for RemovePolicy.
+type RemovePolicyParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// PutPolicyParams defines parameters for PutPolicy.
+type PutPolicyParams struct {
 	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
 	IfMatch *string `json:"If-Match,omitempty"`
 }
@@ -3260,10 +5017,43 @@ type GetSeenParams struct {
 	Limit *int64  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// GetAllSettingsParams defines parameters for GetAllSettings.
+type GetAllSettingsParams struct {
+	// Text Only those with this in them, letter case aside
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+}
+
+// PutSettingsParams defines parameters for PutSettings.
+type PutSettingsParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
 // GetUnratedParams defines parameters for GetUnrated.
 type GetUnratedParams struct {
 	Limit *int64 `form:"limit,omitempty" json:"limit,omitempty"`
 }
+
+// GetUsesParams defines parameters for GetUses.
+type GetUsesParams struct {
+	Kind GetUsesParamsKind  `form:"kind" json:"kind"`
+	ID   openapi_types.UUID `form:"id" json:"id"`
+}
+
+// GetUsesParamsKind defines parameters for GetUses.
+type GetUsesParamsKind string
+
+// WhoIsParams defines parameters for WhoIs.
+type WhoIsParams struct {
+	// Name A name, a full name, a group, an address or the name of a machine
+	Name string `form:"name" json:"name"`
+}
+
+// AddAppJSONRequestBody defines body for AddApp for application/json ContentType.
+type AddAppJSONRequestBody = AppInput
+
+// PutAppJSONRequestBody defines body for PutApp for application/json ContentType.
+type PutAppJSONRequestBody = AppInput
 
 // CreateCategoryJSONRequestBody defines body for CreateCategory for application/json ContentType.
 type CreateCategoryJSONRequestBody = NewCategoryInputBody
@@ -3277,8 +5067,17 @@ type CorrectJSONRequestBody = CorrectInputBody
 // ExplainEntriesJSONRequestBody defines body for ExplainEntries for application/json ContentType.
 type ExplainEntriesJSONRequestBody = ExplainInputBody
 
-// EditGroupJSONRequestBody defines body for EditGroup for application/json ContentType.
-type EditGroupJSONRequestBody = EditGroupInputBody
+// AddExceptionJSONRequestBody defines body for AddException for application/json ContentType.
+type AddExceptionJSONRequestBody = ExceptionInput
+
+// PutExceptionJSONRequestBody defines body for PutException for application/json ContentType.
+type PutExceptionJSONRequestBody = ExceptionInput
+
+// AddGroupJSONRequestBody defines body for AddGroup for application/json ContentType.
+type AddGroupJSONRequestBody = GroupInput
+
+// PutGroupJSONRequestBody defines body for PutGroup for application/json ContentType.
+type PutGroupJSONRequestBody = GroupInput
 
 // CreateListJSONRequestBody defines body for CreateList for application/json ContentType.
 type CreateListJSONRequestBody = NewListInputBody
@@ -3316,6 +5115,18 @@ type TidyListJSONRequestBody = TidyInputBody
 // LookupUrlsJSONRequestBody defines body for LookupUrls for application/json ContentType.
 type LookupUrlsJSONRequestBody = LookupsInputBody
 
+// AddMachineJSONRequestBody defines body for AddMachine for application/json ContentType.
+type AddMachineJSONRequestBody = MachineInput
+
+// PutMachineJSONRequestBody defines body for PutMachine for application/json ContentType.
+type PutMachineJSONRequestBody = MachineInput
+
+// AddNetworkJSONRequestBody defines body for AddNetwork for application/json ContentType.
+type AddNetworkJSONRequestBody = NetworkInput
+
+// PutNetworkJSONRequestBody defines body for PutNetwork for application/json ContentType.
+type PutNetworkJSONRequestBody = NetworkInput
+
 // TrustKeyJSONRequestBody defines body for TrustKey for application/json ContentType.
 type TrustKeyJSONRequestBody = TrustInputBody
 
@@ -3331,8 +5142,29 @@ type AcceptPackJSONRequestBody = SettlePackInputBody
 // RefusePackJSONRequestBody defines body for RefusePack for application/json ContentType.
 type RefusePackJSONRequestBody = SettlePackInputBody
 
-// EditPolicyJSONRequestBody defines body for EditPolicy for application/json ContentType.
-type EditPolicyJSONRequestBody = EditPolicyInputBody
+// AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
+type AddPersonJSONRequestBody = PersonInput
+
+// ImportPeopleTextRequestBody defines body for ImportPeople for text/plain ContentType.
+type ImportPeopleTextRequestBody = ImportPeopleTextBody
+
+// MovePeopleJSONRequestBody defines body for MovePeople for application/json ContentType.
+type MovePeopleJSONRequestBody = MovePeopleInputBody
+
+// PutPersonJSONRequestBody defines body for PutPerson for application/json ContentType.
+type PutPersonJSONRequestBody = PersonInput
+
+// AddPolicyJSONRequestBody defines body for AddPolicy for application/json ContentType.
+type AddPolicyJSONRequestBody = PolicyInput
+
+// StartPolicyJSONRequestBody defines body for StartPolicy for application/json ContentType.
+type StartPolicyJSONRequestBody = StartInputBody
+
+// PutPolicyJSONRequestBody defines body for PutPolicy for application/json ContentType.
+type PutPolicyJSONRequestBody = PolicyInput
+
+// ExplainRulesJSONRequestBody defines body for ExplainRules for application/json ContentType.
+type ExplainRulesJSONRequestBody = ExplainRulesInputBody
 
 // CreateScheduleJSONRequestBody defines body for CreateSchedule for application/json ContentType.
 type CreateScheduleJSONRequestBody = NewScheduleInputBody
@@ -3361,11 +5193,23 @@ type AddSeenJSONRequestBody = AddSeenInputBody
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = SignInInputBody
 
+// PutSettingsJSONRequestBody defines body for PutSettings for application/json ContentType.
+type PutSettingsJSONRequestBody = SettingsInput
+
 // CreateTokenJSONRequestBody defines body for CreateToken for application/json ContentType.
 type CreateTokenJSONRequestBody = NewTokenInputBody
 
 // TryUrlsJSONRequestBody defines body for TryUrls for application/json ContentType.
 type TryUrlsJSONRequestBody = TrialsInputBody
+
+// CompareTrialsJSONRequestBody defines body for CompareTrials for application/json ContentType.
+type CompareTrialsJSONRequestBody = CompareTrialsInputBody
+
+// TryMatrixJSONRequestBody defines body for TryMatrix for application/json ContentType.
+type TryMatrixJSONRequestBody = MatrixInputBody
+
+// SweepTrialsJSONRequestBody defines body for SweepTrials for application/json ContentType.
+type SweepTrialsJSONRequestBody = SweepInputBody
 
 // RequestEditorFn is the function signature for the RequestEditor callback function
 type RequestEditorFn func(ctx context.Context, req *http.Request) error
@@ -3440,6 +5284,49 @@ func WithRequestEditorFn(fn RequestEditorFn) ClientOption {
 
 // The interface specification for the client above.
 type ClientInterface interface {
+
+	// GetApps Apps, by name
+	//
+	// Corresponds with GET /api/v1/apps (the `GetApps` operationId).
+	GetApps(ctx context.Context, params *GetAppsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddAppWithBody Add an app
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/apps (the `AddApp` operationId).
+	AddAppWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddApp Add an app
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/apps (the `AddApp` operationId).
+	AddApp(ctx context.Context, body AddAppJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveApp Delete an app
+	//
+	// Corresponds with DELETE /api/v1/apps/{id} (the `RemoveApp` operationId).
+	RemoveApp(ctx context.Context, id openapi_types.UUID, params *RemoveAppParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetApp An app
+	//
+	// Corresponds with GET /api/v1/apps/{id} (the `GetApp` operationId).
+	GetApp(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutAppWithBody Make an app as it is given, whole
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/apps/{id} (the `PutApp` operationId).
+	PutAppWithBody(ctx context.Context, id openapi_types.UUID, params *PutAppParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutApp Make an app as it is given, whole
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/apps/{id} (the `PutApp` operationId).
+	PutApp(ctx context.Context, id openapi_types.UUID, params *PutAppParams, body PutAppJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetCategories Families and categories, with how many sites and how much traffic they have
 	//
@@ -3532,24 +5419,91 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/entries/explain (the `ExplainEntries` operationId).
 	ExplainEntries(ctx context.Context, body ExplainEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetGroups Groups
+	// GetExceptions Exceptions, by name
 	//
-	// Corresponds with GET /api/v1/groups (the `GetGroups` operationId).
-	GetGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with GET /api/v1/exceptions (the `GetExceptions` operationId).
+	GetExceptions(ctx context.Context, params *GetExceptionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// EditGroupWithBody Rename or describe a group
+	// AddExceptionWithBody Add an exception
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with PATCH /api/v1/groups/{id} (the `EditGroup` operationId).
-	EditGroupWithBody(ctx context.Context, id openapi_types.UUID, params *EditGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /api/v1/exceptions (the `AddException` operationId).
+	AddExceptionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// EditGroup Rename or describe a group
+	// AddException Add an exception
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with PATCH /api/v1/groups/{id} (the `EditGroup` operationId).
-	EditGroup(ctx context.Context, id openapi_types.UUID, params *EditGroupParams, body EditGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /api/v1/exceptions (the `AddException` operationId).
+	AddException(ctx context.Context, body AddExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveException Delete an exception
+	//
+	// Corresponds with DELETE /api/v1/exceptions/{id} (the `RemoveException` operationId).
+	RemoveException(ctx context.Context, id openapi_types.UUID, params *RemoveExceptionParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetException An exception
+	//
+	// Corresponds with GET /api/v1/exceptions/{id} (the `GetException` operationId).
+	GetException(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutExceptionWithBody Make an exception as it is given, whole
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/exceptions/{id} (the `PutException` operationId).
+	PutExceptionWithBody(ctx context.Context, id openapi_types.UUID, params *PutExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutException Make an exception as it is given, whole
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/exceptions/{id} (the `PutException` operationId).
+	PutException(ctx context.Context, id openapi_types.UUID, params *PutExceptionParams, body PutExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetGroups Groups, by name
+	//
+	// Corresponds with GET /api/v1/groups (the `GetGroups` operationId).
+	GetGroups(ctx context.Context, params *GetGroupsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddGroupWithBody Add a group
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/groups (the `AddGroup` operationId).
+	AddGroupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddGroup Add a group
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/groups (the `AddGroup` operationId).
+	AddGroup(ctx context.Context, body AddGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveGroup Delete a group
+	//
+	// Corresponds with DELETE /api/v1/groups/{id} (the `RemoveGroup` operationId).
+	RemoveGroup(ctx context.Context, id openapi_types.UUID, params *RemoveGroupParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetGroup A group
+	//
+	// Corresponds with GET /api/v1/groups/{id} (the `GetGroup` operationId).
+	GetGroup(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutGroupWithBody Make a group as it is given, whole
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/groups/{id} (the `PutGroup` operationId).
+	PutGroupWithBody(ctx context.Context, id openapi_types.UUID, params *PutGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutGroup Make a group as it is given, whole
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/groups/{id} (the `PutGroup` operationId).
+	PutGroup(ctx context.Context, id openapi_types.UUID, params *PutGroupParams, body PutGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHealth Does the service run, and can it keep anything?
 	//
@@ -3786,6 +5740,92 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/lookups (the `LookupUrls` operationId).
 	LookupUrls(ctx context.Context, body LookupUrlsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetMachines Machines, by name
+	//
+	// Corresponds with GET /api/v1/machines (the `GetMachines` operationId).
+	GetMachines(ctx context.Context, params *GetMachinesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddMachineWithBody Add a machine
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/machines (the `AddMachine` operationId).
+	AddMachineWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddMachine Add a machine
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/machines (the `AddMachine` operationId).
+	AddMachine(ctx context.Context, body AddMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveMachine Delete a machine
+	//
+	// Corresponds with DELETE /api/v1/machines/{id} (the `RemoveMachine` operationId).
+	RemoveMachine(ctx context.Context, id openapi_types.UUID, params *RemoveMachineParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetMachine A machine
+	//
+	// Corresponds with GET /api/v1/machines/{id} (the `GetMachine` operationId).
+	GetMachine(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutMachineWithBody Make a machine as it is given, whole
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/machines/{id} (the `PutMachine` operationId).
+	PutMachineWithBody(ctx context.Context, id openapi_types.UUID, params *PutMachineParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutMachine Make a machine as it is given, whole
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/machines/{id} (the `PutMachine` operationId).
+	PutMachine(ctx context.Context, id openapi_types.UUID, params *PutMachineParams, body PutMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetNetworks Networks, by name
+	//
+	// Corresponds with GET /api/v1/networks (the `GetNetworks` operationId).
+	GetNetworks(ctx context.Context, params *GetNetworksParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddNetworkWithBody Add a network
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/networks (the `AddNetwork` operationId).
+	AddNetworkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddNetwork Add a network
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/networks (the `AddNetwork` operationId).
+	AddNetwork(ctx context.Context, body AddNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveNetwork Delete a network
+	//
+	// Corresponds with DELETE /api/v1/networks/{id} (the `RemoveNetwork` operationId).
+	RemoveNetwork(ctx context.Context, id openapi_types.UUID, params *RemoveNetworkParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetNetwork A network
+	//
+	// Corresponds with GET /api/v1/networks/{id} (the `GetNetwork` operationId).
+	GetNetwork(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutNetworkWithBody Make a network as it is given, whole
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/networks/{id} (the `PutNetwork` operationId).
+	PutNetworkWithBody(ctx context.Context, id openapi_types.UUID, params *PutNetworkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutNetwork Make a network as it is given, whole
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/networks/{id} (the `PutNetwork` operationId).
+	PutNetwork(ctx context.Context, id openapi_types.UUID, params *PutNetworkParams, body PutNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// DistrustKey Trust a key no more; what came with it stays
 	//
 	// Corresponds with DELETE /api/v1/pack-keys (the `DistrustKey` operationId).
@@ -3908,29 +5948,152 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/packs/{id}/undo (the `UndoPack` operationId).
 	UndoPack(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetPolicies Policies in their order
+	// GetPeople People, by name
+	//
+	// Corresponds with GET /api/v1/people (the `GetPeople` operationId).
+	GetPeople(ctx context.Context, params *GetPeopleParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPersonWithBody Add a person
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/people (the `AddPerson` operationId).
+	AddPersonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPerson Add a person
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/people (the `AddPerson` operationId).
+	AddPerson(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportPeopleWithBody Bring people and groups up to date with a directory's file or a table
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/people/import (the `ImportPeople` operationId).
+	ImportPeopleWithBody(ctx context.Context, params *ImportPeopleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ImportPeopleWithTextBody Bring people and groups up to date with a directory's file or a table
+	//
+	// Takes a body of the `text/plain` content type.
+	//
+	// Corresponds with POST /api/v1/people/import (the `ImportPeople` operationId).
+	ImportPeopleWithTextBody(ctx context.Context, params *ImportPeopleParams, body ImportPeopleTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MovePeopleWithBody Move people between groups, in one edit
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/people/move (the `MovePeople` operationId).
+	MovePeopleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MovePeople Move people between groups, in one edit
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/people/move (the `MovePeople` operationId).
+	MovePeople(ctx context.Context, body MovePeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePerson Delete a person
+	//
+	// Corresponds with DELETE /api/v1/people/{id} (the `RemovePerson` operationId).
+	RemovePerson(ctx context.Context, id openapi_types.UUID, params *RemovePersonParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPerson A person
+	//
+	// Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
+	GetPerson(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutPersonWithBody Make a person as it is given, whole
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/people/{id} (the `PutPerson` operationId).
+	PutPersonWithBody(ctx context.Context, id openapi_types.UUID, params *PutPersonParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutPerson Make a person as it is given, whole
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/people/{id} (the `PutPerson` operationId).
+	PutPerson(ctx context.Context, id openapi_types.UUID, params *PutPersonParams, body PutPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPlan What a group may reach when
+	//
+	// Corresponds with GET /api/v1/plan (the `GetPlan` operationId).
+	GetPlan(ctx context.Context, params *GetPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPolicies Policies, by name
 	//
 	// Corresponds with GET /api/v1/policies (the `GetPolicies` operationId).
-	GetPolicies(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+	GetPolicies(ctx context.Context, params *GetPoliciesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetPolicy One policy
+	// AddPolicyWithBody Add a policy
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/policies (the `AddPolicy` operationId).
+	AddPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddPolicy Add a policy
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/policies (the `AddPolicy` operationId).
+	AddPolicy(ctx context.Context, body AddPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartPolicyWithBody Rules to begin a policy with, to be kept or edited
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/policies/start (the `StartPolicy` operationId).
+	StartPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// StartPolicy Rules to begin a policy with, to be kept or edited
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/policies/start (the `StartPolicy` operationId).
+	StartPolicy(ctx context.Context, body StartPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePolicy Delete a policy
+	//
+	// Corresponds with DELETE /api/v1/policies/{id} (the `RemovePolicy` operationId).
+	RemovePolicy(ctx context.Context, id openapi_types.UUID, params *RemovePolicyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPolicy A policy
 	//
 	// Corresponds with GET /api/v1/policies/{id} (the `GetPolicy` operationId).
 	GetPolicy(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// EditPolicyWithBody Edit a policy; its rules are replaced whole
+	// PutPolicyWithBody Make a policy as it is given, whole
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with PATCH /api/v1/policies/{id} (the `EditPolicy` operationId).
-	EditPolicyWithBody(ctx context.Context, id openapi_types.UUID, params *EditPolicyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
+	PutPolicyWithBody(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// EditPolicy Edit a policy; its rules are replaced whole
+	// PutPolicy Make a policy as it is given, whole
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with PATCH /api/v1/policies/{id} (the `EditPolicy` operationId).
-	EditPolicy(ctx context.Context, id openapi_types.UUID, params *EditPolicyParams, body EditPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
+	PutPolicy(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExplainRulesWithBody What rules would do, in plain words, before they are kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/rules/explain (the `ExplainRules` operationId).
+	ExplainRulesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExplainRules What rules would do, in plain words, before they are kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/rules/explain (the `ExplainRules` operationId).
+	ExplainRules(ctx context.Context, body ExplainRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSchedules Every schedule, and when it is in force
 	//
@@ -4103,6 +6266,30 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/session (the `SignIn` operationId).
 	SignIn(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetAllSettings AllSettings, by name
+	//
+	// Corresponds with GET /api/v1/settings (the `GetAllSettings` operationId).
+	GetAllSettings(ctx context.Context, params *GetAllSettingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSettings The settings
+	//
+	// Corresponds with GET /api/v1/settings/{id} (the `GetSettings` operationId).
+	GetSettings(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutSettingsWithBody Make the settings as it is given, whole
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/settings/{id} (the `PutSettings` operationId).
+	PutSettingsWithBody(ctx context.Context, id openapi_types.UUID, params *PutSettingsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutSettings Make the settings as it is given, whole
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/settings/{id} (the `PutSettings` operationId).
+	PutSettings(ctx context.Context, id openapi_types.UUID, params *PutSettingsParams, body PutSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetSources The sources of all lists that have one
 	//
 	// Corresponds with GET /api/v1/sources (the `GetSources` operationId).
@@ -4146,10 +6333,175 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/trials (the `TryUrls` operationId).
 	TryUrls(ctx context.Context, body TryUrlsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// CompareTrialsWithBody Where two trials of one URL part
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/trials/compare (the `CompareTrials` operationId).
+	CompareTrialsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareTrials Where two trials of one URL part
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/trials/compare (the `CompareTrials` operationId).
+	CompareTrials(ctx context.Context, body CompareTrialsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryMatrixWithBody What happens to these URLs for several who ask
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/trials/matrix (the `TryMatrix` operationId).
+	TryMatrixWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TryMatrix What happens to these URLs for several who ask
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/trials/matrix (the `TryMatrix` operationId).
+	TryMatrix(ctx context.Context, body TryMatrixJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SweepTrialsWithBody What happens to these URLs over days
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/trials/sweep (the `SweepTrials` operationId).
+	SweepTrialsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SweepTrials What happens to these URLs over days
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/trials/sweep (the `SweepTrials` operationId).
+	SweepTrials(ctx context.Context, body SweepTrialsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetUnrated Hosts of the recorded traffic of which nothing says what they are
 	//
 	// Corresponds with GET /api/v1/unrated (the `GetUnrated` operationId).
 	GetUnrated(ctx context.Context, params *GetUnratedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetUses What refers to an object
+	//
+	// Corresponds with GET /api/v1/uses (the `GetUses` operationId).
+	GetUses(ctx context.Context, params *GetUsesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WhoIs Who is this, and what holds for them?
+	//
+	// Corresponds with GET /api/v1/who (the `WhoIs` operationId).
+	WhoIs(ctx context.Context, params *WhoIsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+}
+
+// GetApps Apps, by name
+//
+// Corresponds with GET /api/v1/apps (the `GetApps` operationId).
+func (c *Client) GetApps(ctx context.Context, params *GetAppsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAppsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddAppWithBody Add an app
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/apps (the `AddApp` operationId).
+func (c *Client) AddAppWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddAppRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddApp Add an app
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/apps (the `AddApp` operationId).
+func (c *Client) AddApp(ctx context.Context, body AddAppJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddAppRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveApp Delete an app
+//
+// Corresponds with DELETE /api/v1/apps/{id} (the `RemoveApp` operationId).
+func (c *Client) RemoveApp(ctx context.Context, id openapi_types.UUID, params *RemoveAppParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveAppRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetApp An app
+//
+// Corresponds with GET /api/v1/apps/{id} (the `GetApp` operationId).
+func (c *Client) GetApp(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAppRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutAppWithBody Make an app as it is given, whole
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/apps/{id} (the `PutApp` operationId).
+func (c *Client) PutAppWithBody(ctx context.Context, id openapi_types.UUID, params *PutAppParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutAppRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutApp Make an app as it is given, whole
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/apps/{id} (the `PutApp` operationId).
+func (c *Client) PutApp(ctx context.Context, id openapi_types.UUID, params *PutAppParams, body PutAppJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutAppRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
 }
 
 // GetCategories Families and categories, with how many sites and how much traffic they have
@@ -4393,11 +6745,11 @@ func (c *Client) ExplainEntries(ctx context.Context, body ExplainEntriesJSONRequ
 	return c.Client.Do(req)
 }
 
-// GetGroups Groups
+// GetExceptions Exceptions, by name
 //
-// Corresponds with GET /api/v1/groups (the `GetGroups` operationId).
-func (c *Client) GetGroups(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetGroupsRequest(c.Server)
+// Corresponds with GET /api/v1/exceptions (the `GetExceptions` operationId).
+func (c *Client) GetExceptions(ctx context.Context, params *GetExceptionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetExceptionsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -4408,13 +6760,13 @@ func (c *Client) GetGroups(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
-// EditGroupWithBody Rename or describe a group
+// AddExceptionWithBody Add an exception
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with PATCH /api/v1/groups/{id} (the `EditGroup` operationId).
-func (c *Client) EditGroupWithBody(ctx context.Context, id openapi_types.UUID, params *EditGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEditGroupRequestWithBody(c.Server, id, params, contentType, body)
+// Corresponds with POST /api/v1/exceptions (the `AddException` operationId).
+func (c *Client) AddExceptionWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddExceptionRequestWithBody(c.Server, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -4425,13 +6777,190 @@ func (c *Client) EditGroupWithBody(ctx context.Context, id openapi_types.UUID, p
 	return c.Client.Do(req)
 }
 
-// EditGroup Rename or describe a group
+// AddException Add an exception
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with PATCH /api/v1/groups/{id} (the `EditGroup` operationId).
-func (c *Client) EditGroup(ctx context.Context, id openapi_types.UUID, params *EditGroupParams, body EditGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEditGroupRequest(c.Server, id, params, body)
+// Corresponds with POST /api/v1/exceptions (the `AddException` operationId).
+func (c *Client) AddException(ctx context.Context, body AddExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddExceptionRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveException Delete an exception
+//
+// Corresponds with DELETE /api/v1/exceptions/{id} (the `RemoveException` operationId).
+func (c *Client) RemoveException(ctx context.Context, id openapi_types.UUID, params *RemoveExceptionParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveExceptionRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetException An exception
+//
+// Corresponds with GET /api/v1/exceptions/{id} (the `GetException` operationId).
+func (c *Client) GetException(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetExceptionRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutExceptionWithBody Make an exception as it is given, whole
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/exceptions/{id} (the `PutException` operationId).
+func (c *Client) PutExceptionWithBody(ctx context.Context, id openapi_types.UUID, params *PutExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutExceptionRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutException Make an exception as it is given, whole
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/exceptions/{id} (the `PutException` operationId).
+func (c *Client) PutException(ctx context.Context, id openapi_types.UUID, params *PutExceptionParams, body PutExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutExceptionRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetGroups Groups, by name
+//
+// Corresponds with GET /api/v1/groups (the `GetGroups` operationId).
+func (c *Client) GetGroups(ctx context.Context, params *GetGroupsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetGroupsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddGroupWithBody Add a group
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/groups (the `AddGroup` operationId).
+func (c *Client) AddGroupWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddGroupRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddGroup Add a group
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/groups (the `AddGroup` operationId).
+func (c *Client) AddGroup(ctx context.Context, body AddGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddGroupRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveGroup Delete a group
+//
+// Corresponds with DELETE /api/v1/groups/{id} (the `RemoveGroup` operationId).
+func (c *Client) RemoveGroup(ctx context.Context, id openapi_types.UUID, params *RemoveGroupParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveGroupRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetGroup A group
+//
+// Corresponds with GET /api/v1/groups/{id} (the `GetGroup` operationId).
+func (c *Client) GetGroup(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetGroupRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutGroupWithBody Make a group as it is given, whole
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/groups/{id} (the `PutGroup` operationId).
+func (c *Client) PutGroupWithBody(ctx context.Context, id openapi_types.UUID, params *PutGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutGroupRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutGroup Make a group as it is given, whole
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/groups/{id} (the `PutGroup` operationId).
+func (c *Client) PutGroup(ctx context.Context, id openapi_types.UUID, params *PutGroupParams, body PutGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutGroupRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5047,6 +7576,232 @@ func (c *Client) LookupUrls(ctx context.Context, body LookupUrlsJSONRequestBody,
 	return c.Client.Do(req)
 }
 
+// GetMachines Machines, by name
+//
+// Corresponds with GET /api/v1/machines (the `GetMachines` operationId).
+func (c *Client) GetMachines(ctx context.Context, params *GetMachinesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMachinesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddMachineWithBody Add a machine
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/machines (the `AddMachine` operationId).
+func (c *Client) AddMachineWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddMachineRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddMachine Add a machine
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/machines (the `AddMachine` operationId).
+func (c *Client) AddMachine(ctx context.Context, body AddMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddMachineRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveMachine Delete a machine
+//
+// Corresponds with DELETE /api/v1/machines/{id} (the `RemoveMachine` operationId).
+func (c *Client) RemoveMachine(ctx context.Context, id openapi_types.UUID, params *RemoveMachineParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveMachineRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetMachine A machine
+//
+// Corresponds with GET /api/v1/machines/{id} (the `GetMachine` operationId).
+func (c *Client) GetMachine(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetMachineRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutMachineWithBody Make a machine as it is given, whole
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/machines/{id} (the `PutMachine` operationId).
+func (c *Client) PutMachineWithBody(ctx context.Context, id openapi_types.UUID, params *PutMachineParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutMachineRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutMachine Make a machine as it is given, whole
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/machines/{id} (the `PutMachine` operationId).
+func (c *Client) PutMachine(ctx context.Context, id openapi_types.UUID, params *PutMachineParams, body PutMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutMachineRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetNetworks Networks, by name
+//
+// Corresponds with GET /api/v1/networks (the `GetNetworks` operationId).
+func (c *Client) GetNetworks(ctx context.Context, params *GetNetworksParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetNetworksRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddNetworkWithBody Add a network
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/networks (the `AddNetwork` operationId).
+func (c *Client) AddNetworkWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddNetworkRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddNetwork Add a network
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/networks (the `AddNetwork` operationId).
+func (c *Client) AddNetwork(ctx context.Context, body AddNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddNetworkRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveNetwork Delete a network
+//
+// Corresponds with DELETE /api/v1/networks/{id} (the `RemoveNetwork` operationId).
+func (c *Client) RemoveNetwork(ctx context.Context, id openapi_types.UUID, params *RemoveNetworkParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveNetworkRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetNetwork A network
+//
+// Corresponds with GET /api/v1/networks/{id} (the `GetNetwork` operationId).
+func (c *Client) GetNetwork(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetNetworkRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutNetworkWithBody Make a network as it is given, whole
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/networks/{id} (the `PutNetwork` operationId).
+func (c *Client) PutNetworkWithBody(ctx context.Context, id openapi_types.UUID, params *PutNetworkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutNetworkRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutNetwork Make a network as it is given, whole
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/networks/{id} (the `PutNetwork` operationId).
+func (c *Client) PutNetwork(ctx context.Context, id openapi_types.UUID, params *PutNetworkParams, body PutNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutNetworkRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // DistrustKey Trust a key no more; what came with it stays
 //
 // Corresponds with DELETE /api/v1/pack-keys (the `DistrustKey` operationId).
@@ -5369,11 +8124,11 @@ func (c *Client) UndoPack(ctx context.Context, id openapi_types.UUID, reqEditors
 	return c.Client.Do(req)
 }
 
-// GetPolicies Policies in their order
+// GetPeople People, by name
 //
-// Corresponds with GET /api/v1/policies (the `GetPolicies` operationId).
-func (c *Client) GetPolicies(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewGetPoliciesRequest(c.Server)
+// Corresponds with GET /api/v1/people (the `GetPeople` operationId).
+func (c *Client) GetPeople(ctx context.Context, params *GetPeopleParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPeopleRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -5384,7 +8139,286 @@ func (c *Client) GetPolicies(ctx context.Context, reqEditors ...RequestEditorFn)
 	return c.Client.Do(req)
 }
 
-// GetPolicy One policy
+// AddPersonWithBody Add a person
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/people (the `AddPerson` operationId).
+func (c *Client) AddPersonWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPersonRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPerson Add a person
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/people (the `AddPerson` operationId).
+func (c *Client) AddPerson(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPersonRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportPeopleWithBody Bring people and groups up to date with a directory's file or a table
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/people/import (the `ImportPeople` operationId).
+func (c *Client) ImportPeopleWithBody(ctx context.Context, params *ImportPeopleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportPeopleRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ImportPeopleWithTextBody Bring people and groups up to date with a directory's file or a table
+//
+// Takes a body of the `text/plain` content type.
+//
+// Corresponds with POST /api/v1/people/import (the `ImportPeople` operationId).
+func (c *Client) ImportPeopleWithTextBody(ctx context.Context, params *ImportPeopleParams, body ImportPeopleTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewImportPeopleRequestWithTextBody(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MovePeopleWithBody Move people between groups, in one edit
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/people/move (the `MovePeople` operationId).
+func (c *Client) MovePeopleWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMovePeopleRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MovePeople Move people between groups, in one edit
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/people/move (the `MovePeople` operationId).
+func (c *Client) MovePeople(ctx context.Context, body MovePeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMovePeopleRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePerson Delete a person
+//
+// Corresponds with DELETE /api/v1/people/{id} (the `RemovePerson` operationId).
+func (c *Client) RemovePerson(ctx context.Context, id openapi_types.UUID, params *RemovePersonParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePersonRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPerson A person
+//
+// Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
+func (c *Client) GetPerson(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPersonRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutPersonWithBody Make a person as it is given, whole
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/people/{id} (the `PutPerson` operationId).
+func (c *Client) PutPersonWithBody(ctx context.Context, id openapi_types.UUID, params *PutPersonParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutPersonRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutPerson Make a person as it is given, whole
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/people/{id} (the `PutPerson` operationId).
+func (c *Client) PutPerson(ctx context.Context, id openapi_types.UUID, params *PutPersonParams, body PutPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutPersonRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPlan What a group may reach when
+//
+// Corresponds with GET /api/v1/plan (the `GetPlan` operationId).
+func (c *Client) GetPlan(ctx context.Context, params *GetPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPlanRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPolicies Policies, by name
+//
+// Corresponds with GET /api/v1/policies (the `GetPolicies` operationId).
+func (c *Client) GetPolicies(ctx context.Context, params *GetPoliciesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPoliciesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPolicyWithBody Add a policy
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/policies (the `AddPolicy` operationId).
+func (c *Client) AddPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPolicyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddPolicy Add a policy
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/policies (the `AddPolicy` operationId).
+func (c *Client) AddPolicy(ctx context.Context, body AddPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddPolicyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartPolicyWithBody Rules to begin a policy with, to be kept or edited
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/policies/start (the `StartPolicy` operationId).
+func (c *Client) StartPolicyWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartPolicyRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// StartPolicy Rules to begin a policy with, to be kept or edited
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/policies/start (the `StartPolicy` operationId).
+func (c *Client) StartPolicy(ctx context.Context, body StartPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewStartPolicyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePolicy Delete a policy
+//
+// Corresponds with DELETE /api/v1/policies/{id} (the `RemovePolicy` operationId).
+func (c *Client) RemovePolicy(ctx context.Context, id openapi_types.UUID, params *RemovePolicyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePolicyRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPolicy A policy
 //
 // Corresponds with GET /api/v1/policies/{id} (the `GetPolicy` operationId).
 func (c *Client) GetPolicy(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -5399,13 +8433,13 @@ func (c *Client) GetPolicy(ctx context.Context, id openapi_types.UUID, reqEditor
 	return c.Client.Do(req)
 }
 
-// EditPolicyWithBody Edit a policy; its rules are replaced whole
+// PutPolicyWithBody Make a policy as it is given, whole
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with PATCH /api/v1/policies/{id} (the `EditPolicy` operationId).
-func (c *Client) EditPolicyWithBody(ctx context.Context, id openapi_types.UUID, params *EditPolicyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEditPolicyRequestWithBody(c.Server, id, params, contentType, body)
+// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
+func (c *Client) PutPolicyWithBody(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutPolicyRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5416,13 +8450,47 @@ func (c *Client) EditPolicyWithBody(ctx context.Context, id openapi_types.UUID, 
 	return c.Client.Do(req)
 }
 
-// EditPolicy Edit a policy; its rules are replaced whole
+// PutPolicy Make a policy as it is given, whole
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with PATCH /api/v1/policies/{id} (the `EditPolicy` operationId).
-func (c *Client) EditPolicy(ctx context.Context, id openapi_types.UUID, params *EditPolicyParams, body EditPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEditPolicyRequest(c.Server, id, params, body)
+// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
+func (c *Client) PutPolicy(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutPolicyRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExplainRulesWithBody What rules would do, in plain words, before they are kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/rules/explain (the `ExplainRules` operationId).
+func (c *Client) ExplainRulesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainRulesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExplainRules What rules would do, in plain words, before they are kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/rules/explain (the `ExplainRules` operationId).
+func (c *Client) ExplainRules(ctx context.Context, body ExplainRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExplainRulesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5874,6 +8942,70 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 	return c.Client.Do(req)
 }
 
+// GetAllSettings AllSettings, by name
+//
+// Corresponds with GET /api/v1/settings (the `GetAllSettings` operationId).
+func (c *Client) GetAllSettings(ctx context.Context, params *GetAllSettingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAllSettingsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSettings The settings
+//
+// Corresponds with GET /api/v1/settings/{id} (the `GetSettings` operationId).
+func (c *Client) GetSettings(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSettingsRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutSettingsWithBody Make the settings as it is given, whole
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/settings/{id} (the `PutSettings` operationId).
+func (c *Client) PutSettingsWithBody(ctx context.Context, id openapi_types.UUID, params *PutSettingsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutSettingsRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutSettings Make the settings as it is given, whole
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/settings/{id} (the `PutSettings` operationId).
+func (c *Client) PutSettings(ctx context.Context, id openapi_types.UUID, params *PutSettingsParams, body PutSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutSettingsRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetSources The sources of all lists that have one
 //
 // Corresponds with GET /api/v1/sources (the `GetSources` operationId).
@@ -5987,6 +9119,108 @@ func (c *Client) TryUrls(ctx context.Context, body TryUrlsJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
+// CompareTrialsWithBody Where two trials of one URL part
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/trials/compare (the `CompareTrials` operationId).
+func (c *Client) CompareTrialsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareTrialsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareTrials Where two trials of one URL part
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/trials/compare (the `CompareTrials` operationId).
+func (c *Client) CompareTrials(ctx context.Context, body CompareTrialsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareTrialsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryMatrixWithBody What happens to these URLs for several who ask
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/trials/matrix (the `TryMatrix` operationId).
+func (c *Client) TryMatrixWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryMatrixRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TryMatrix What happens to these URLs for several who ask
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/trials/matrix (the `TryMatrix` operationId).
+func (c *Client) TryMatrix(ctx context.Context, body TryMatrixJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTryMatrixRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SweepTrialsWithBody What happens to these URLs over days
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/trials/sweep (the `SweepTrials` operationId).
+func (c *Client) SweepTrialsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSweepTrialsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SweepTrials What happens to these URLs over days
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/trials/sweep (the `SweepTrials` operationId).
+func (c *Client) SweepTrials(ctx context.Context, body SweepTrialsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSweepTrialsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetUnrated Hosts of the recorded traffic of which nothing says what they are
 //
 // Corresponds with GET /api/v1/unrated (the `GetUnrated` operationId).
@@ -6000,6 +9234,275 @@ func (c *Client) GetUnrated(ctx context.Context, params *GetUnratedParams, reqEd
 		return nil, err
 	}
 	return c.Client.Do(req)
+}
+
+// GetUses What refers to an object
+//
+// Corresponds with GET /api/v1/uses (the `GetUses` operationId).
+func (c *Client) GetUses(ctx context.Context, params *GetUsesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetUsesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WhoIs Who is this, and what holds for them?
+//
+// Corresponds with GET /api/v1/who (the `WhoIs` operationId).
+func (c *Client) WhoIs(ctx context.Context, params *WhoIsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWhoIsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NewGetAppsRequest constructs an http.Request for the GetApps method
+func NewGetAppsRequest(server string, params *GetAppsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/apps")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddAppRequest calls the generic AddApp builder with application/json body
+func NewAddAppRequest(server string, body AddAppJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddAppRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddAppRequestWithBody constructs an http.Request for the AddApp method, with any body, and a specified content type
+func NewAddAppRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/apps")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveAppRequest constructs an http.Request for the RemoveApp method
+func NewRemoveAppRequest(server string, id openapi_types.UUID, params *RemoveAppParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/apps/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetAppRequest constructs an http.Request for the GetApp method
+func NewGetAppRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/apps/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutAppRequest calls the generic PutApp builder with application/json body
+func NewPutAppRequest(server string, id openapi_types.UUID, params *PutAppParams, body PutAppJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutAppRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewPutAppRequestWithBody constructs an http.Request for the PutApp method, with any body, and a specified content type
+func NewPutAppRequestWithBody(server string, id openapi_types.UUID, params *PutAppParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/apps/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
 }
 
 // NewGetCategoriesRequest constructs an http.Request for the GetCategories method
@@ -6585,8 +10088,8 @@ func NewExplainEntriesRequestWithBody(server string, contentType string, body io
 	return req, nil
 }
 
-// NewGetGroupsRequest constructs an http.Request for the GetGroups method
-func NewGetGroupsRequest(server string) (*http.Request, error) {
+// NewGetExceptionsRequest constructs an http.Request for the GetExceptions method
+func NewGetExceptionsRequest(server string, params *GetExceptionsParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -6594,7 +10097,157 @@ func NewGetGroupsRequest(server string) (*http.Request, error) {
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/api/v1/groups")
+	operationPath := fmt.Sprintf("/api/v1/exceptions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddExceptionRequest calls the generic AddException builder with application/json body
+func NewAddExceptionRequest(server string, body AddExceptionJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddExceptionRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddExceptionRequestWithBody constructs an http.Request for the AddException method, with any body, and a specified content type
+func NewAddExceptionRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/exceptions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveExceptionRequest constructs an http.Request for the RemoveException method
+func NewRemoveExceptionRequest(server string, id openapi_types.UUID, params *RemoveExceptionParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/exceptions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetExceptionRequest constructs an http.Request for the GetException method
+func NewGetExceptionRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/exceptions/%s", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -6612,19 +10265,164 @@ func NewGetGroupsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewEditGroupRequest calls the generic EditGroup builder with application/json body
-func NewEditGroupRequest(server string, id openapi_types.UUID, params *EditGroupParams, body EditGroupJSONRequestBody) (*http.Request, error) {
+// NewPutExceptionRequest calls the generic PutException builder with application/json body
+func NewPutExceptionRequest(server string, id openapi_types.UUID, params *PutExceptionParams, body PutExceptionJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewEditGroupRequestWithBody(server, id, params, "application/json", bodyReader)
+	return NewPutExceptionRequestWithBody(server, id, params, "application/json", bodyReader)
 }
 
-// NewEditGroupRequestWithBody constructs an http.Request for the EditGroup method, with any body, and a specified content type
-func NewEditGroupRequestWithBody(server string, id openapi_types.UUID, params *EditGroupParams, contentType string, body io.Reader) (*http.Request, error) {
+// NewPutExceptionRequestWithBody constructs an http.Request for the PutException method, with any body, and a specified content type
+func NewPutExceptionRequestWithBody(server string, id openapi_types.UUID, params *PutExceptionParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/exceptions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetGroupsRequest constructs an http.Request for the GetGroups method
+func NewGetGroupsRequest(server string, params *GetGroupsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddGroupRequest calls the generic AddGroup builder with application/json body
+func NewAddGroupRequest(server string, body AddGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddGroupRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddGroupRequestWithBody constructs an http.Request for the AddGroup method, with any body, and a specified content type
+func NewAddGroupRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/groups")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveGroupRequest constructs an http.Request for the RemoveGroup method
+func NewRemoveGroupRequest(server string, id openapi_types.UUID, params *RemoveGroupParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -6649,7 +10447,101 @@ func NewEditGroupRequestWithBody(server string, id openapi_types.UUID, params *E
 		return nil, err
 	}
 
-	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetGroupRequest constructs an http.Request for the GetGroup method
+func NewGetGroupRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/groups/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutGroupRequest calls the generic PutGroup builder with application/json body
+func NewPutGroupRequest(server string, id openapi_types.UUID, params *PutGroupParams, body PutGroupJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutGroupRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewPutGroupRequestWithBody constructs an http.Request for the PutGroup method, with any body, and a specified content type
+func NewPutGroupRequestWithBody(server string, id openapi_types.UUID, params *PutGroupParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/groups/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -8228,6 +12120,484 @@ func NewLookupUrlsRequestWithBody(server string, contentType string, body io.Rea
 	return req, nil
 }
 
+// NewGetMachinesRequest constructs an http.Request for the GetMachines method
+func NewGetMachinesRequest(server string, params *GetMachinesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/machines")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddMachineRequest calls the generic AddMachine builder with application/json body
+func NewAddMachineRequest(server string, body AddMachineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddMachineRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddMachineRequestWithBody constructs an http.Request for the AddMachine method, with any body, and a specified content type
+func NewAddMachineRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/machines")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveMachineRequest constructs an http.Request for the RemoveMachine method
+func NewRemoveMachineRequest(server string, id openapi_types.UUID, params *RemoveMachineParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/machines/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetMachineRequest constructs an http.Request for the GetMachine method
+func NewGetMachineRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/machines/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutMachineRequest calls the generic PutMachine builder with application/json body
+func NewPutMachineRequest(server string, id openapi_types.UUID, params *PutMachineParams, body PutMachineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutMachineRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewPutMachineRequestWithBody constructs an http.Request for the PutMachine method, with any body, and a specified content type
+func NewPutMachineRequestWithBody(server string, id openapi_types.UUID, params *PutMachineParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/machines/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetNetworksRequest constructs an http.Request for the GetNetworks method
+func NewGetNetworksRequest(server string, params *GetNetworksParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/networks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddNetworkRequest calls the generic AddNetwork builder with application/json body
+func NewAddNetworkRequest(server string, body AddNetworkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddNetworkRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddNetworkRequestWithBody constructs an http.Request for the AddNetwork method, with any body, and a specified content type
+func NewAddNetworkRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/networks")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveNetworkRequest constructs an http.Request for the RemoveNetwork method
+func NewRemoveNetworkRequest(server string, id openapi_types.UUID, params *RemoveNetworkParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/networks/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetNetworkRequest constructs an http.Request for the GetNetwork method
+func NewGetNetworkRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/networks/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutNetworkRequest calls the generic PutNetwork builder with application/json body
+func NewPutNetworkRequest(server string, id openapi_types.UUID, params *PutNetworkParams, body PutNetworkJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutNetworkRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewPutNetworkRequestWithBody constructs an http.Request for the PutNetwork method, with any body, and a specified content type
+func NewPutNetworkRequestWithBody(server string, id openapi_types.UUID, params *PutNetworkParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/networks/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewDistrustKeyRequest constructs an http.Request for the DistrustKey method
 func NewDistrustKeyRequest(server string, params *DistrustKeyParams) (*http.Request, error) {
 	var err error
@@ -8910,8 +13280,476 @@ func NewUndoPackRequest(server string, id openapi_types.UUID) (*http.Request, er
 	return req, nil
 }
 
+// NewGetPeopleRequest constructs an http.Request for the GetPeople method
+func NewGetPeopleRequest(server string, params *GetPeopleParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Group != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "group", *params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddPersonRequest calls the generic AddPerson builder with application/json body
+func NewAddPersonRequest(server string, body AddPersonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddPersonRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddPersonRequestWithBody constructs an http.Request for the AddPerson method, with any body, and a specified content type
+func NewAddPersonRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewImportPeopleRequestWithTextBody calls the generic ImportPeople builder with text/plain body
+func NewImportPeopleRequestWithTextBody(server string, params *ImportPeopleParams, body ImportPeopleTextRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	if stringer, ok := interface{}(body).(fmt.Stringer); ok {
+		bodyReader = strings.NewReader(stringer.String())
+	} else {
+		bodyReader = strings.NewReader(fmt.Sprint(body))
+	}
+	return NewImportPeopleRequestWithBody(server, params, "text/plain", bodyReader)
+}
+
+// NewImportPeopleRequestWithBody constructs an http.Request for the ImportPeople method, with any body, and a specified content type
+func NewImportPeopleRequestWithBody(server string, params *ImportPeopleParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/import")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Format != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "format", *params.Format, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Remove != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "remove", *params.Remove, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewMovePeopleRequest calls the generic MovePeople builder with application/json body
+func NewMovePeopleRequest(server string, body MovePeopleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMovePeopleRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMovePeopleRequestWithBody constructs an http.Request for the MovePeople method, with any body, and a specified content type
+func NewMovePeopleRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/move")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemovePersonRequest constructs an http.Request for the RemovePerson method
+func NewRemovePersonRequest(server string, id openapi_types.UUID, params *RemovePersonParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetPersonRequest constructs an http.Request for the GetPerson method
+func NewGetPersonRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutPersonRequest calls the generic PutPerson builder with application/json body
+func NewPutPersonRequest(server string, id openapi_types.UUID, params *PutPersonParams, body PutPersonJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutPersonRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewPutPersonRequestWithBody constructs an http.Request for the PutPerson method, with any body, and a specified content type
+func NewPutPersonRequestWithBody(server string, id openapi_types.UUID, params *PutPersonParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetPlanRequest constructs an http.Request for the GetPlan method
+func NewGetPlanRequest(server string, params *GetPlanParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/plan")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", false, "group", params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.Days != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "days", *params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetPoliciesRequest constructs an http.Request for the GetPolicies method
-func NewGetPoliciesRequest(server string) (*http.Request, error) {
+func NewGetPoliciesRequest(server string, params *GetPoliciesParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -8929,9 +13767,165 @@ func NewGetPoliciesRequest(server string) (*http.Request, error) {
 		return nil, err
 	}
 
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddPolicyRequest calls the generic AddPolicy builder with application/json body
+func NewAddPolicyRequest(server string, body AddPolicyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddPolicyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddPolicyRequestWithBody constructs an http.Request for the AddPolicy method, with any body, and a specified content type
+func NewAddPolicyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/policies")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewStartPolicyRequest calls the generic StartPolicy builder with application/json body
+func NewStartPolicyRequest(server string, body StartPolicyJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewStartPolicyRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewStartPolicyRequestWithBody constructs an http.Request for the StartPolicy method, with any body, and a specified content type
+func NewStartPolicyRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/policies/start")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemovePolicyRequest constructs an http.Request for the RemovePolicy method
+func NewRemovePolicyRequest(server string, id openapi_types.UUID, params *RemovePolicyParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/policies/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
 	}
 
 	return req, nil
@@ -8971,19 +13965,19 @@ func NewGetPolicyRequest(server string, id openapi_types.UUID) (*http.Request, e
 	return req, nil
 }
 
-// NewEditPolicyRequest calls the generic EditPolicy builder with application/json body
-func NewEditPolicyRequest(server string, id openapi_types.UUID, params *EditPolicyParams, body EditPolicyJSONRequestBody) (*http.Request, error) {
+// NewPutPolicyRequest calls the generic PutPolicy builder with application/json body
+func NewPutPolicyRequest(server string, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewEditPolicyRequestWithBody(server, id, params, "application/json", bodyReader)
+	return NewPutPolicyRequestWithBody(server, id, params, "application/json", bodyReader)
 }
 
-// NewEditPolicyRequestWithBody constructs an http.Request for the EditPolicy method, with any body, and a specified content type
-func NewEditPolicyRequestWithBody(server string, id openapi_types.UUID, params *EditPolicyParams, contentType string, body io.Reader) (*http.Request, error) {
+// NewPutPolicyRequestWithBody constructs an http.Request for the PutPolicy method, with any body, and a specified content type
+func NewPutPolicyRequestWithBody(server string, id openapi_types.UUID, params *PutPolicyParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -9008,7 +14002,7 @@ func NewEditPolicyRequestWithBody(server string, id openapi_types.UUID, params *
 		return nil, err
 	}
 
-	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -9029,6 +14023,46 @@ func NewEditPolicyRequestWithBody(server string, id openapi_types.UUID, params *
 		}
 
 	}
+
+	return req, nil
+}
+
+// NewExplainRulesRequest calls the generic ExplainRules builder with application/json body
+func NewExplainRulesRequest(server string, body ExplainRulesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewExplainRulesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewExplainRulesRequestWithBody constructs an http.Request for the ExplainRules method, with any body, and a specified content type
+func NewExplainRulesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/rules/explain")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -9828,6 +14862,156 @@ func NewSignInRequestWithBody(server string, contentType string, body io.Reader)
 	return req, nil
 }
 
+// NewGetAllSettingsRequest constructs an http.Request for the GetAllSettings method
+func NewGetAllSettingsRequest(server string, params *GetAllSettingsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/settings")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetSettingsRequest constructs an http.Request for the GetSettings method
+func NewGetSettingsRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/settings/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutSettingsRequest calls the generic PutSettings builder with application/json body
+func NewPutSettingsRequest(server string, id openapi_types.UUID, params *PutSettingsParams, body PutSettingsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutSettingsRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewPutSettingsRequestWithBody constructs an http.Request for the PutSettings method, with any body, and a specified content type
+func NewPutSettingsRequestWithBody(server string, id openapi_types.UUID, params *PutSettingsParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/settings/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewGetSourcesRequest constructs an http.Request for the GetSources method
 func NewGetSourcesRequest(server string) (*http.Request, error) {
 	var err error
@@ -9996,6 +15180,126 @@ func NewTryUrlsRequestWithBody(server string, contentType string, body io.Reader
 	return req, nil
 }
 
+// NewCompareTrialsRequest calls the generic CompareTrials builder with application/json body
+func NewCompareTrialsRequest(server string, body CompareTrialsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCompareTrialsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCompareTrialsRequestWithBody constructs an http.Request for the CompareTrials method, with any body, and a specified content type
+func NewCompareTrialsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/trials/compare")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewTryMatrixRequest calls the generic TryMatrix builder with application/json body
+func NewTryMatrixRequest(server string, body TryMatrixJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewTryMatrixRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewTryMatrixRequestWithBody constructs an http.Request for the TryMatrix method, with any body, and a specified content type
+func NewTryMatrixRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/trials/matrix")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSweepTrialsRequest calls the generic SweepTrials builder with application/json body
+func NewSweepTrialsRequest(server string, body SweepTrialsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSweepTrialsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSweepTrialsRequestWithBody constructs an http.Request for the SweepTrials method, with any body, and a specified content type
+func NewSweepTrialsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/trials/sweep")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetUnratedRequest constructs an http.Request for the GetUnrated method
 func NewGetUnratedRequest(server string, params *GetUnratedParams) (*http.Request, error) {
 	var err error
@@ -10034,6 +15338,114 @@ func NewGetUnratedRequest(server string, params *GetUnratedParams) (*http.Reques
 				}
 			}
 
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetUsesRequest constructs an http.Request for the GetUses method
+func NewGetUsesRequest(server string, params *GetUsesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/uses")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", false, "kind", params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", false, "id", params.ID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: "uuid"}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewWhoIsRequest constructs an http.Request for the WhoIs method
+func NewWhoIsRequest(server string, params *WhoIsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/who")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", false, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
 		}
 
 		if encoded := queryValues.Encode(); encoded != "" {
@@ -10093,6 +15505,55 @@ func WithBaseURL(baseURL string) ClientOption {
 
 // ClientWithResponsesInterface is the interface specification for the client with responses above.
 type ClientWithResponsesInterface interface {
+
+	// GetAppsWithResponse Apps, by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/apps (the `GetApps` operationId).
+	GetAppsWithResponse(ctx context.Context, params *GetAppsParams, reqEditors ...RequestEditorFn) (*GetAppsResponse, error)
+
+	// AddAppWithBodyWithResponse Add an app
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/apps (the `AddApp` operationId).
+	AddAppWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddAppResponse, error)
+
+	// AddAppWithResponse Add an app
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/apps (the `AddApp` operationId).
+	AddAppWithResponse(ctx context.Context, body AddAppJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAppResponse, error)
+
+	// RemoveAppWithResponse Delete an app
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/apps/{id} (the `RemoveApp` operationId).
+	RemoveAppWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveAppParams, reqEditors ...RequestEditorFn) (*RemoveAppResponse, error)
+
+	// GetAppWithResponse An app
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/apps/{id} (the `GetApp` operationId).
+	GetAppWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetAppResponse, error)
+
+	// PutAppWithBodyWithResponse Make an app as it is given, whole
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/apps/{id} (the `PutApp` operationId).
+	PutAppWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutAppParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutAppResponse, error)
+
+	// PutAppWithResponse Make an app as it is given, whole
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/apps/{id} (the `PutApp` operationId).
+	PutAppWithResponse(ctx context.Context, id openapi_types.UUID, params *PutAppParams, body PutAppJSONRequestBody, reqEditors ...RequestEditorFn) (*PutAppResponse, error)
 
 	// GetCategoriesWithResponse Families and categories, with how many sites and how much traffic they have
 	//
@@ -10199,26 +15660,103 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/entries/explain (the `ExplainEntries` operationId).
 	ExplainEntriesWithResponse(ctx context.Context, body ExplainEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainEntriesResponse, error)
 
-	// GetGroupsWithResponse Groups
+	// GetExceptionsWithResponse Exceptions, by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/exceptions (the `GetExceptions` operationId).
+	GetExceptionsWithResponse(ctx context.Context, params *GetExceptionsParams, reqEditors ...RequestEditorFn) (*GetExceptionsResponse, error)
+
+	// AddExceptionWithBodyWithResponse Add an exception
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/exceptions (the `AddException` operationId).
+	AddExceptionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddExceptionResponse, error)
+
+	// AddExceptionWithResponse Add an exception
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/exceptions (the `AddException` operationId).
+	AddExceptionWithResponse(ctx context.Context, body AddExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*AddExceptionResponse, error)
+
+	// RemoveExceptionWithResponse Delete an exception
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/exceptions/{id} (the `RemoveException` operationId).
+	RemoveExceptionWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveExceptionParams, reqEditors ...RequestEditorFn) (*RemoveExceptionResponse, error)
+
+	// GetExceptionWithResponse An exception
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/exceptions/{id} (the `GetException` operationId).
+	GetExceptionWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetExceptionResponse, error)
+
+	// PutExceptionWithBodyWithResponse Make an exception as it is given, whole
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/exceptions/{id} (the `PutException` operationId).
+	PutExceptionWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutExceptionResponse, error)
+
+	// PutExceptionWithResponse Make an exception as it is given, whole
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/exceptions/{id} (the `PutException` operationId).
+	PutExceptionWithResponse(ctx context.Context, id openapi_types.UUID, params *PutExceptionParams, body PutExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*PutExceptionResponse, error)
+
+	// GetGroupsWithResponse Groups, by name
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/groups (the `GetGroups` operationId).
-	GetGroupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetGroupsResponse, error)
+	GetGroupsWithResponse(ctx context.Context, params *GetGroupsParams, reqEditors ...RequestEditorFn) (*GetGroupsResponse, error)
 
-	// EditGroupWithBodyWithResponse Rename or describe a group
+	// AddGroupWithBodyWithResponse Add a group
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with PATCH /api/v1/groups/{id} (the `EditGroup` operationId).
-	EditGroupWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditGroupResponse, error)
+	// Corresponds with POST /api/v1/groups (the `AddGroup` operationId).
+	AddGroupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddGroupResponse, error)
 
-	// EditGroupWithResponse Rename or describe a group
+	// AddGroupWithResponse Add a group
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with PATCH /api/v1/groups/{id} (the `EditGroup` operationId).
-	EditGroupWithResponse(ctx context.Context, id openapi_types.UUID, params *EditGroupParams, body EditGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*EditGroupResponse, error)
+	// Corresponds with POST /api/v1/groups (the `AddGroup` operationId).
+	AddGroupWithResponse(ctx context.Context, body AddGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*AddGroupResponse, error)
+
+	// RemoveGroupWithResponse Delete a group
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/groups/{id} (the `RemoveGroup` operationId).
+	RemoveGroupWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveGroupParams, reqEditors ...RequestEditorFn) (*RemoveGroupResponse, error)
+
+	// GetGroupWithResponse A group
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/groups/{id} (the `GetGroup` operationId).
+	GetGroupWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetGroupResponse, error)
+
+	// PutGroupWithBodyWithResponse Make a group as it is given, whole
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/groups/{id} (the `PutGroup` operationId).
+	PutGroupWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutGroupResponse, error)
+
+	// PutGroupWithResponse Make a group as it is given, whole
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/groups/{id} (the `PutGroup` operationId).
+	PutGroupWithResponse(ctx context.Context, id openapi_types.UUID, params *PutGroupParams, body PutGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*PutGroupResponse, error)
 
 	// GetHealthWithResponse Does the service run, and can it keep anything?
 	//
@@ -10479,6 +16017,104 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/lookups (the `LookupUrls` operationId).
 	LookupUrlsWithResponse(ctx context.Context, body LookupUrlsJSONRequestBody, reqEditors ...RequestEditorFn) (*LookupUrlsResponse, error)
 
+	// GetMachinesWithResponse Machines, by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/machines (the `GetMachines` operationId).
+	GetMachinesWithResponse(ctx context.Context, params *GetMachinesParams, reqEditors ...RequestEditorFn) (*GetMachinesResponse, error)
+
+	// AddMachineWithBodyWithResponse Add a machine
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/machines (the `AddMachine` operationId).
+	AddMachineWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddMachineResponse, error)
+
+	// AddMachineWithResponse Add a machine
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/machines (the `AddMachine` operationId).
+	AddMachineWithResponse(ctx context.Context, body AddMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*AddMachineResponse, error)
+
+	// RemoveMachineWithResponse Delete a machine
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/machines/{id} (the `RemoveMachine` operationId).
+	RemoveMachineWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveMachineParams, reqEditors ...RequestEditorFn) (*RemoveMachineResponse, error)
+
+	// GetMachineWithResponse A machine
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/machines/{id} (the `GetMachine` operationId).
+	GetMachineWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetMachineResponse, error)
+
+	// PutMachineWithBodyWithResponse Make a machine as it is given, whole
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/machines/{id} (the `PutMachine` operationId).
+	PutMachineWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutMachineParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutMachineResponse, error)
+
+	// PutMachineWithResponse Make a machine as it is given, whole
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/machines/{id} (the `PutMachine` operationId).
+	PutMachineWithResponse(ctx context.Context, id openapi_types.UUID, params *PutMachineParams, body PutMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*PutMachineResponse, error)
+
+	// GetNetworksWithResponse Networks, by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/networks (the `GetNetworks` operationId).
+	GetNetworksWithResponse(ctx context.Context, params *GetNetworksParams, reqEditors ...RequestEditorFn) (*GetNetworksResponse, error)
+
+	// AddNetworkWithBodyWithResponse Add a network
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/networks (the `AddNetwork` operationId).
+	AddNetworkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddNetworkResponse, error)
+
+	// AddNetworkWithResponse Add a network
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/networks (the `AddNetwork` operationId).
+	AddNetworkWithResponse(ctx context.Context, body AddNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*AddNetworkResponse, error)
+
+	// RemoveNetworkWithResponse Delete a network
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/networks/{id} (the `RemoveNetwork` operationId).
+	RemoveNetworkWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveNetworkParams, reqEditors ...RequestEditorFn) (*RemoveNetworkResponse, error)
+
+	// GetNetworkWithResponse A network
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/networks/{id} (the `GetNetwork` operationId).
+	GetNetworkWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetNetworkResponse, error)
+
+	// PutNetworkWithBodyWithResponse Make a network as it is given, whole
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/networks/{id} (the `PutNetwork` operationId).
+	PutNetworkWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutNetworkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutNetworkResponse, error)
+
+	// PutNetworkWithResponse Make a network as it is given, whole
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/networks/{id} (the `PutNetwork` operationId).
+	PutNetworkWithResponse(ctx context.Context, id openapi_types.UUID, params *PutNetworkParams, body PutNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*PutNetworkResponse, error)
+
 	// DistrustKeyWithResponse Trust a key no more; what came with it stays
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10619,33 +16255,166 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/packs/{id}/undo (the `UndoPack` operationId).
 	UndoPackWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*UndoPackResponse, error)
 
-	// GetPoliciesWithResponse Policies in their order
+	// GetPeopleWithResponse People, by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/people (the `GetPeople` operationId).
+	GetPeopleWithResponse(ctx context.Context, params *GetPeopleParams, reqEditors ...RequestEditorFn) (*GetPeopleResponse, error)
+
+	// AddPersonWithBodyWithResponse Add a person
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people (the `AddPerson` operationId).
+	AddPersonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPersonResponse, error)
+
+	// AddPersonWithResponse Add a person
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people (the `AddPerson` operationId).
+	AddPersonWithResponse(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPersonResponse, error)
+
+	// ImportPeopleWithBodyWithResponse Bring people and groups up to date with a directory's file or a table
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/import (the `ImportPeople` operationId).
+	ImportPeopleWithBodyWithResponse(ctx context.Context, params *ImportPeopleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportPeopleResponse, error)
+
+	// ImportPeopleWithTextBodyWithResponse Bring people and groups up to date with a directory's file or a table
+	//
+	// Takes a body of the `text/plain` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/import (the `ImportPeople` operationId).
+	ImportPeopleWithTextBodyWithResponse(ctx context.Context, params *ImportPeopleParams, body ImportPeopleTextRequestBody, reqEditors ...RequestEditorFn) (*ImportPeopleResponse, error)
+
+	// MovePeopleWithBodyWithResponse Move people between groups, in one edit
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/move (the `MovePeople` operationId).
+	MovePeopleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MovePeopleResponse, error)
+
+	// MovePeopleWithResponse Move people between groups, in one edit
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/move (the `MovePeople` operationId).
+	MovePeopleWithResponse(ctx context.Context, body MovePeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*MovePeopleResponse, error)
+
+	// RemovePersonWithResponse Delete a person
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/people/{id} (the `RemovePerson` operationId).
+	RemovePersonWithResponse(ctx context.Context, id openapi_types.UUID, params *RemovePersonParams, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error)
+
+	// GetPersonWithResponse A person
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
+	GetPersonWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetPersonResponse, error)
+
+	// PutPersonWithBodyWithResponse Make a person as it is given, whole
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/people/{id} (the `PutPerson` operationId).
+	PutPersonWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutPersonParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutPersonResponse, error)
+
+	// PutPersonWithResponse Make a person as it is given, whole
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/people/{id} (the `PutPerson` operationId).
+	PutPersonWithResponse(ctx context.Context, id openapi_types.UUID, params *PutPersonParams, body PutPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPersonResponse, error)
+
+	// GetPlanWithResponse What a group may reach when
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/plan (the `GetPlan` operationId).
+	GetPlanWithResponse(ctx context.Context, params *GetPlanParams, reqEditors ...RequestEditorFn) (*GetPlanResponse, error)
+
+	// GetPoliciesWithResponse Policies, by name
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/policies (the `GetPolicies` operationId).
-	GetPoliciesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPoliciesResponse, error)
+	GetPoliciesWithResponse(ctx context.Context, params *GetPoliciesParams, reqEditors ...RequestEditorFn) (*GetPoliciesResponse, error)
 
-	// GetPolicyWithResponse One policy
+	// AddPolicyWithBodyWithResponse Add a policy
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/policies (the `AddPolicy` operationId).
+	AddPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPolicyResponse, error)
+
+	// AddPolicyWithResponse Add a policy
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/policies (the `AddPolicy` operationId).
+	AddPolicyWithResponse(ctx context.Context, body AddPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPolicyResponse, error)
+
+	// StartPolicyWithBodyWithResponse Rules to begin a policy with, to be kept or edited
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/policies/start (the `StartPolicy` operationId).
+	StartPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartPolicyResponse, error)
+
+	// StartPolicyWithResponse Rules to begin a policy with, to be kept or edited
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/policies/start (the `StartPolicy` operationId).
+	StartPolicyWithResponse(ctx context.Context, body StartPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*StartPolicyResponse, error)
+
+	// RemovePolicyWithResponse Delete a policy
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/policies/{id} (the `RemovePolicy` operationId).
+	RemovePolicyWithResponse(ctx context.Context, id openapi_types.UUID, params *RemovePolicyParams, reqEditors ...RequestEditorFn) (*RemovePolicyResponse, error)
+
+	// GetPolicyWithResponse A policy
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/policies/{id} (the `GetPolicy` operationId).
 	GetPolicyWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetPolicyResponse, error)
 
-	// EditPolicyWithBodyWithResponse Edit a policy; its rules are replaced whole
+	// PutPolicyWithBodyWithResponse Make a policy as it is given, whole
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with PATCH /api/v1/policies/{id} (the `EditPolicy` operationId).
-	EditPolicyWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditPolicyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditPolicyResponse, error)
+	// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
+	PutPolicyWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutPolicyResponse, error)
 
-	// EditPolicyWithResponse Edit a policy; its rules are replaced whole
+	// PutPolicyWithResponse Make a policy as it is given, whole
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with PATCH /api/v1/policies/{id} (the `EditPolicy` operationId).
-	EditPolicyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditPolicyParams, body EditPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*EditPolicyResponse, error)
+	// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
+	PutPolicyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPolicyResponse, error)
+
+	// ExplainRulesWithBodyWithResponse What rules would do, in plain words, before they are kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rules/explain (the `ExplainRules` operationId).
+	ExplainRulesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainRulesResponse, error)
+
+	// ExplainRulesWithResponse What rules would do, in plain words, before they are kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/rules/explain (the `ExplainRules` operationId).
+	ExplainRulesWithResponse(ctx context.Context, body ExplainRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainRulesResponse, error)
 
 	// GetSchedulesWithResponse Every schedule, and when it is in force
 	//
@@ -10836,6 +16605,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/session (the `SignIn` operationId).
 	SignInWithResponse(ctx context.Context, body SignInJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInResponse, error)
 
+	// GetAllSettingsWithResponse AllSettings, by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/settings (the `GetAllSettings` operationId).
+	GetAllSettingsWithResponse(ctx context.Context, params *GetAllSettingsParams, reqEditors ...RequestEditorFn) (*GetAllSettingsResponse, error)
+
+	// GetSettingsWithResponse The settings
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/settings/{id} (the `GetSettings` operationId).
+	GetSettingsWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetSettingsResponse, error)
+
+	// PutSettingsWithBodyWithResponse Make the settings as it is given, whole
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/settings/{id} (the `PutSettings` operationId).
+	PutSettingsWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutSettingsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutSettingsResponse, error)
+
+	// PutSettingsWithResponse Make the settings as it is given, whole
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/settings/{id} (the `PutSettings` operationId).
+	PutSettingsWithResponse(ctx context.Context, id openapi_types.UUID, params *PutSettingsParams, body PutSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSettingsResponse, error)
+
 	// GetSourcesWithResponse The sources of all lists that have one
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -10885,12 +16682,448 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/trials (the `TryUrls` operationId).
 	TryUrlsWithResponse(ctx context.Context, body TryUrlsJSONRequestBody, reqEditors ...RequestEditorFn) (*TryUrlsResponse, error)
 
+	// CompareTrialsWithBodyWithResponse Where two trials of one URL part
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/trials/compare (the `CompareTrials` operationId).
+	CompareTrialsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CompareTrialsResponse, error)
+
+	// CompareTrialsWithResponse Where two trials of one URL part
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/trials/compare (the `CompareTrials` operationId).
+	CompareTrialsWithResponse(ctx context.Context, body CompareTrialsJSONRequestBody, reqEditors ...RequestEditorFn) (*CompareTrialsResponse, error)
+
+	// TryMatrixWithBodyWithResponse What happens to these URLs for several who ask
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/trials/matrix (the `TryMatrix` operationId).
+	TryMatrixWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryMatrixResponse, error)
+
+	// TryMatrixWithResponse What happens to these URLs for several who ask
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/trials/matrix (the `TryMatrix` operationId).
+	TryMatrixWithResponse(ctx context.Context, body TryMatrixJSONRequestBody, reqEditors ...RequestEditorFn) (*TryMatrixResponse, error)
+
+	// SweepTrialsWithBodyWithResponse What happens to these URLs over days
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/trials/sweep (the `SweepTrials` operationId).
+	SweepTrialsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SweepTrialsResponse, error)
+
+	// SweepTrialsWithResponse What happens to these URLs over days
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/trials/sweep (the `SweepTrials` operationId).
+	SweepTrialsWithResponse(ctx context.Context, body SweepTrialsJSONRequestBody, reqEditors ...RequestEditorFn) (*SweepTrialsResponse, error)
+
 	// GetUnratedWithResponse Hosts of the recorded traffic of which nothing says what they are
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with GET /api/v1/unrated (the `GetUnrated` operationId).
 	GetUnratedWithResponse(ctx context.Context, params *GetUnratedParams, reqEditors ...RequestEditorFn) (*GetUnratedResponse, error)
+
+	// GetUsesWithResponse What refers to an object
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/uses (the `GetUses` operationId).
+	GetUsesWithResponse(ctx context.Context, params *GetUsesParams, reqEditors ...RequestEditorFn) (*GetUsesResponse, error)
+
+	// WhoIsWithResponse Who is this, and what holds for them?
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/who (the `WhoIs` operationId).
+	WhoIsWithResponse(ctx context.Context, params *WhoIsParams, reqEditors ...RequestEditorFn) (*WhoIsResponse, error)
+}
+
+type GetAppsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ObjectsOutputAppBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAppsResponse) GetJSON200() *ObjectsOutputAppBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetAppsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetAppsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetAppsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAppsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAppsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAppsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAppsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddAppResponse201Headers the declared response headers of an HTTP 201 response for AddApp
+type AddAppResponse201Headers struct {
+	ETag *string
+}
+
+type AddAppResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *App
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *AddAppResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddAppResponse) GetJSON201() *App {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddAppResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddAppResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddAppResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddAppResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddAppResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddAppResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddAppResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveAppResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveAppResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveAppResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r RemoveAppResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r RemoveAppResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveAppResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r RemoveAppResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveAppResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveAppResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveAppResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveAppResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveAppResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetAppResponse200Headers the declared response headers of an HTTP 200 response for GetApp
+type GetAppResponse200Headers struct {
+	ETag *string
+}
+
+type GetAppResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *App
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetAppResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAppResponse) GetJSON200() *App {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetAppResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetAppResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetAppResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetAppResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAppResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAppResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAppResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAppResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// PutAppResponse200Headers the declared response headers of an HTTP 200 response for PutApp
+type PutAppResponse200Headers struct {
+	ETag *string
+}
+
+type PutAppResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *App
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *PutAppResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutAppResponse) GetJSON200() *App {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutAppResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PutAppResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r PutAppResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutAppResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r PutAppResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutAppResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutAppResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutAppResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutAppResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutAppResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
 }
 
 type GetCategoriesResponse struct {
@@ -11617,25 +17850,412 @@ func (r ExplainEntriesResponse) ContentType() string {
 	return ""
 }
 
-type GetGroupsResponse struct {
+type GetExceptionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *GroupsOutputBody
+	JSON200 *ObjectsOutputExceptionBody
 	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
 	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
 	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
 	ApplicationProblemJSON500 *ErrorModel
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetGroupsResponse) GetJSON200() *GroupsOutputBody {
+func (r GetExceptionsResponse) GetJSON200() *ObjectsOutputExceptionBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetExceptionsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetExceptionsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetExceptionsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetExceptionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetExceptionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetExceptionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetExceptionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddExceptionResponse201Headers the declared response headers of an HTTP 201 response for AddException
+type AddExceptionResponse201Headers struct {
+	ETag *string
+}
+
+type AddExceptionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Exception
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *AddExceptionResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddExceptionResponse) GetJSON201() *Exception {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddExceptionResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddExceptionResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddExceptionResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddExceptionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddExceptionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddExceptionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddExceptionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveExceptionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveExceptionResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveExceptionResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r RemoveExceptionResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r RemoveExceptionResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveExceptionResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r RemoveExceptionResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveExceptionResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveExceptionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveExceptionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveExceptionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveExceptionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetExceptionResponse200Headers the declared response headers of an HTTP 200 response for GetException
+type GetExceptionResponse200Headers struct {
+	ETag *string
+}
+
+type GetExceptionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Exception
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetExceptionResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetExceptionResponse) GetJSON200() *Exception {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetExceptionResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetExceptionResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetExceptionResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetExceptionResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetExceptionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetExceptionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetExceptionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetExceptionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// PutExceptionResponse200Headers the declared response headers of an HTTP 200 response for PutException
+type PutExceptionResponse200Headers struct {
+	ETag *string
+}
+
+type PutExceptionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Exception
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *PutExceptionResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutExceptionResponse) GetJSON200() *Exception {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutExceptionResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PutExceptionResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r PutExceptionResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutExceptionResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r PutExceptionResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutExceptionResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutExceptionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutExceptionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutExceptionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutExceptionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetGroupsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ObjectsOutputGroupBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetGroupsResponse) GetJSON200() *ObjectsOutputGroupBody {
 	return r.JSON200
 }
 
 // GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
 func (r GetGroupsResponse) GetApplicationProblemJSON401() *ErrorModel {
 	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetGroupsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
 }
 
 // GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
@@ -11672,12 +18292,240 @@ func (r GetGroupsResponse) ContentType() string {
 	return ""
 }
 
-// EditGroupResponse200Headers the declared response headers of an HTTP 200 response for EditGroup
-type EditGroupResponse200Headers struct {
+// AddGroupResponse201Headers the declared response headers of an HTTP 201 response for AddGroup
+type AddGroupResponse201Headers struct {
 	ETag *string
 }
 
-type EditGroupResponse struct {
+type AddGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Group
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *AddGroupResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddGroupResponse) GetJSON201() *Group {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddGroupResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddGroupResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddGroupResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveGroupResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveGroupResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r RemoveGroupResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r RemoveGroupResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveGroupResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r RemoveGroupResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveGroupResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetGroupResponse200Headers the declared response headers of an HTTP 200 response for GetGroup
+type GetGroupResponse200Headers struct {
+	ETag *string
+}
+
+type GetGroupResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Group
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetGroupResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetGroupResponse) GetJSON200() *Group {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetGroupResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetGroupResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetGroupResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetGroupResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetGroupResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetGroupResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetGroupResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetGroupResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// PutGroupResponse200Headers the declared response headers of an HTTP 200 response for PutGroup
+type PutGroupResponse200Headers struct {
+	ETag *string
+}
+
+type PutGroupResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
@@ -11695,51 +18543,51 @@ type EditGroupResponse struct {
 	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
 	ApplicationProblemJSON500 *ErrorModel
 	// Headers200 the parsed response headers for an HTTP 200 response
-	Headers200 *EditGroupResponse200Headers
+	Headers200 *PutGroupResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r EditGroupResponse) GetJSON200() *Group {
+func (r PutGroupResponse) GetJSON200() *Group {
 	return r.JSON200
 }
 
 // GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
-func (r EditGroupResponse) GetApplicationProblemJSON401() *ErrorModel {
+func (r PutGroupResponse) GetApplicationProblemJSON401() *ErrorModel {
 	return r.ApplicationProblemJSON401
 }
 
 // GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
-func (r EditGroupResponse) GetApplicationProblemJSON404() *ErrorModel {
+func (r PutGroupResponse) GetApplicationProblemJSON404() *ErrorModel {
 	return r.ApplicationProblemJSON404
 }
 
 // GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
-func (r EditGroupResponse) GetApplicationProblemJSON412() *ErrorModel {
+func (r PutGroupResponse) GetApplicationProblemJSON412() *ErrorModel {
 	return r.ApplicationProblemJSON412
 }
 
 // GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
-func (r EditGroupResponse) GetApplicationProblemJSON422() *ErrorModel {
+func (r PutGroupResponse) GetApplicationProblemJSON422() *ErrorModel {
 	return r.ApplicationProblemJSON422
 }
 
 // GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
-func (r EditGroupResponse) GetApplicationProblemJSON428() *ErrorModel {
+func (r PutGroupResponse) GetApplicationProblemJSON428() *ErrorModel {
 	return r.ApplicationProblemJSON428
 }
 
 // GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
-func (r EditGroupResponse) GetApplicationProblemJSON500() *ErrorModel {
+func (r PutGroupResponse) GetApplicationProblemJSON500() *ErrorModel {
 	return r.ApplicationProblemJSON500
 }
 
 // GetBody returns the raw response body bytes
-func (r EditGroupResponse) GetBody() []byte {
+func (r PutGroupResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r EditGroupResponse) Status() string {
+func (r PutGroupResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -11747,7 +18595,7 @@ func (r EditGroupResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r EditGroupResponse) StatusCode() int {
+func (r PutGroupResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -11755,7 +18603,7 @@ func (r EditGroupResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r EditGroupResponse) ContentType() string {
+func (r PutGroupResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -13620,6 +20468,766 @@ func (r LookupUrlsResponse) ContentType() string {
 	return ""
 }
 
+type GetMachinesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ObjectsOutputMachineBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMachinesResponse) GetJSON200() *ObjectsOutputMachineBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetMachinesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetMachinesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetMachinesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMachinesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMachinesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMachinesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMachinesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddMachineResponse201Headers the declared response headers of an HTTP 201 response for AddMachine
+type AddMachineResponse201Headers struct {
+	ETag *string
+}
+
+type AddMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Machine
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *AddMachineResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddMachineResponse) GetJSON201() *Machine {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddMachineResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddMachineResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddMachineResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveMachineResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveMachineResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r RemoveMachineResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r RemoveMachineResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveMachineResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r RemoveMachineResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveMachineResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetMachineResponse200Headers the declared response headers of an HTTP 200 response for GetMachine
+type GetMachineResponse200Headers struct {
+	ETag *string
+}
+
+type GetMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Machine
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetMachineResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetMachineResponse) GetJSON200() *Machine {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetMachineResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetMachineResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetMachineResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetMachineResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// PutMachineResponse200Headers the declared response headers of an HTTP 200 response for PutMachine
+type PutMachineResponse200Headers struct {
+	ETag *string
+}
+
+type PutMachineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Machine
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *PutMachineResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutMachineResponse) GetJSON200() *Machine {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutMachineResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PutMachineResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r PutMachineResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutMachineResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r PutMachineResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutMachineResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutMachineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutMachineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutMachineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutMachineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetNetworksResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ObjectsOutputNetworkBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetNetworksResponse) GetJSON200() *ObjectsOutputNetworkBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetNetworksResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetNetworksResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetNetworksResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetNetworksResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetNetworksResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetNetworksResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetNetworksResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddNetworkResponse201Headers the declared response headers of an HTTP 201 response for AddNetwork
+type AddNetworkResponse201Headers struct {
+	ETag *string
+}
+
+type AddNetworkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Network
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *AddNetworkResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddNetworkResponse) GetJSON201() *Network {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddNetworkResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddNetworkResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddNetworkResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddNetworkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddNetworkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddNetworkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddNetworkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveNetworkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveNetworkResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveNetworkResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r RemoveNetworkResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r RemoveNetworkResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveNetworkResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r RemoveNetworkResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveNetworkResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveNetworkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveNetworkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveNetworkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveNetworkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetNetworkResponse200Headers the declared response headers of an HTTP 200 response for GetNetwork
+type GetNetworkResponse200Headers struct {
+	ETag *string
+}
+
+type GetNetworkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Network
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetNetworkResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetNetworkResponse) GetJSON200() *Network {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetNetworkResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetNetworkResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetNetworkResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetNetworkResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetNetworkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetNetworkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetNetworkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetNetworkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// PutNetworkResponse200Headers the declared response headers of an HTTP 200 response for PutNetwork
+type PutNetworkResponse200Headers struct {
+	ETag *string
+}
+
+type PutNetworkResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Network
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *PutNetworkResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutNetworkResponse) GetJSON200() *Network {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutNetworkResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PutNetworkResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r PutNetworkResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutNetworkResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r PutNetworkResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutNetworkResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutNetworkResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutNetworkResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutNetworkResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutNetworkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type DistrustKeyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -14620,25 +22228,612 @@ func (r UndoPackResponse) ContentType() string {
 	return ""
 }
 
-type GetPoliciesResponse struct {
+type GetPeopleResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *PoliciesOutputBody
+	JSON200 *ObjectsOutputPersonBody
 	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
 	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
 	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
 	ApplicationProblemJSON500 *ErrorModel
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetPoliciesResponse) GetJSON200() *PoliciesOutputBody {
+func (r GetPeopleResponse) GetJSON200() *ObjectsOutputPersonBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetPeopleResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetPeopleResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetPeopleResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPeopleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPeopleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPeopleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPeopleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddPersonResponse201Headers the declared response headers of an HTTP 201 response for AddPerson
+type AddPersonResponse201Headers struct {
+	ETag *string
+}
+
+type AddPersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Person
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *AddPersonResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddPersonResponse) GetJSON201() *Person {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddPersonResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddPersonResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddPersonResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddPersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddPersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddPersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddPersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ImportPeopleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ImportPeopleOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON413 the response for an HTTP 413 `application/problem+json` response
+	ApplicationProblemJSON413 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ImportPeopleResponse) GetJSON200() *ImportPeopleOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ImportPeopleResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON413 returns the response for an HTTP 413 `application/problem+json` response
+func (r ImportPeopleResponse) GetApplicationProblemJSON413() *ErrorModel {
+	return r.ApplicationProblemJSON413
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ImportPeopleResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ImportPeopleResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ImportPeopleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ImportPeopleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ImportPeopleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ImportPeopleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MovePeopleResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MovedOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MovePeopleResponse) GetJSON200() *MovedOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r MovePeopleResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r MovePeopleResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r MovePeopleResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r MovePeopleResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r MovePeopleResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MovePeopleResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MovePeopleResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MovePeopleResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemovePersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemovePersonResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemovePersonResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r RemovePersonResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r RemovePersonResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemovePersonResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r RemovePersonResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemovePersonResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetPersonResponse200Headers the declared response headers of an HTTP 200 response for GetPerson
+type GetPersonResponse200Headers struct {
+	ETag *string
+}
+
+type GetPersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Person
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetPersonResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPersonResponse) GetJSON200() *Person {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetPersonResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetPersonResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetPersonResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetPersonResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// PutPersonResponse200Headers the declared response headers of an HTTP 200 response for PutPerson
+type PutPersonResponse200Headers struct {
+	ETag *string
+}
+
+type PutPersonResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Person
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *PutPersonResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutPersonResponse) GetJSON200() *Person {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutPersonResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PutPersonResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r PutPersonResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutPersonResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r PutPersonResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutPersonResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutPersonResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutPersonResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutPersonResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutPersonResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPlanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DayPlan
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPlanResponse) GetJSON200() *DayPlan {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetPlanResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetPlanResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetPlanResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPlanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPlanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPlanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPlanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPoliciesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ObjectsOutputPolicyBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPoliciesResponse) GetJSON200() *ObjectsOutputPolicyBody {
 	return r.JSON200
 }
 
 // GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
 func (r GetPoliciesResponse) GetApplicationProblemJSON401() *ErrorModel {
 	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetPoliciesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
 }
 
 // GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
@@ -14669,6 +22864,220 @@ func (r GetPoliciesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetPoliciesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddPolicyResponse201Headers the declared response headers of an HTTP 201 response for AddPolicy
+type AddPolicyResponse201Headers struct {
+	ETag *string
+}
+
+type AddPolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Policy
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *AddPolicyResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddPolicyResponse) GetJSON201() *Policy {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddPolicyResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddPolicyResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddPolicyResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddPolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddPolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddPolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddPolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type StartPolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *StartOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r StartPolicyResponse) GetJSON200() *StartOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r StartPolicyResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r StartPolicyResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r StartPolicyResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r StartPolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r StartPolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r StartPolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r StartPolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemovePolicyResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemovePolicyResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemovePolicyResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r RemovePolicyResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r RemovePolicyResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemovePolicyResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r RemovePolicyResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemovePolicyResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePolicyResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePolicyResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePolicyResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePolicyResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -14751,12 +23160,12 @@ func (r GetPolicyResponse) ContentType() string {
 	return ""
 }
 
-// EditPolicyResponse200Headers the declared response headers of an HTTP 200 response for EditPolicy
-type EditPolicyResponse200Headers struct {
+// PutPolicyResponse200Headers the declared response headers of an HTTP 200 response for PutPolicy
+type PutPolicyResponse200Headers struct {
 	ETag *string
 }
 
-type EditPolicyResponse struct {
+type PutPolicyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
@@ -14774,51 +23183,51 @@ type EditPolicyResponse struct {
 	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
 	ApplicationProblemJSON500 *ErrorModel
 	// Headers200 the parsed response headers for an HTTP 200 response
-	Headers200 *EditPolicyResponse200Headers
+	Headers200 *PutPolicyResponse200Headers
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r EditPolicyResponse) GetJSON200() *Policy {
+func (r PutPolicyResponse) GetJSON200() *Policy {
 	return r.JSON200
 }
 
 // GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
-func (r EditPolicyResponse) GetApplicationProblemJSON401() *ErrorModel {
+func (r PutPolicyResponse) GetApplicationProblemJSON401() *ErrorModel {
 	return r.ApplicationProblemJSON401
 }
 
 // GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
-func (r EditPolicyResponse) GetApplicationProblemJSON404() *ErrorModel {
+func (r PutPolicyResponse) GetApplicationProblemJSON404() *ErrorModel {
 	return r.ApplicationProblemJSON404
 }
 
 // GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
-func (r EditPolicyResponse) GetApplicationProblemJSON412() *ErrorModel {
+func (r PutPolicyResponse) GetApplicationProblemJSON412() *ErrorModel {
 	return r.ApplicationProblemJSON412
 }
 
 // GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
-func (r EditPolicyResponse) GetApplicationProblemJSON422() *ErrorModel {
+func (r PutPolicyResponse) GetApplicationProblemJSON422() *ErrorModel {
 	return r.ApplicationProblemJSON422
 }
 
 // GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
-func (r EditPolicyResponse) GetApplicationProblemJSON428() *ErrorModel {
+func (r PutPolicyResponse) GetApplicationProblemJSON428() *ErrorModel {
 	return r.ApplicationProblemJSON428
 }
 
 // GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
-func (r EditPolicyResponse) GetApplicationProblemJSON500() *ErrorModel {
+func (r PutPolicyResponse) GetApplicationProblemJSON500() *ErrorModel {
 	return r.ApplicationProblemJSON500
 }
 
 // GetBody returns the raw response body bytes
-func (r EditPolicyResponse) GetBody() []byte {
+func (r PutPolicyResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r EditPolicyResponse) Status() string {
+func (r PutPolicyResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -14826,7 +23235,7 @@ func (r EditPolicyResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r EditPolicyResponse) StatusCode() int {
+func (r PutPolicyResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -14834,7 +23243,69 @@ func (r EditPolicyResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r EditPolicyResponse) ContentType() string {
+func (r PutPolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExplainRulesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ExplainRulesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExplainRulesResponse) GetJSON200() *ExplainRulesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ExplainRulesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ExplainRulesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ExplainRulesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ExplainRulesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExplainRulesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExplainRulesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExplainRulesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -16041,6 +24512,234 @@ func (r SignInResponse) ContentType() string {
 	return ""
 }
 
+type GetAllSettingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ObjectsOutputSettingsBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAllSettingsResponse) GetJSON200() *ObjectsOutputSettingsBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetAllSettingsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetAllSettingsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetAllSettingsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAllSettingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAllSettingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAllSettingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAllSettingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetSettingsResponse200Headers the declared response headers of an HTTP 200 response for GetSettings
+type GetSettingsResponse200Headers struct {
+	ETag *string
+}
+
+type GetSettingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Settings
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetSettingsResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSettingsResponse) GetJSON200() *Settings {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetSettingsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetSettingsResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetSettingsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetSettingsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSettingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSettingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSettingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSettingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// PutSettingsResponse200Headers the declared response headers of an HTTP 200 response for PutSettings
+type PutSettingsResponse200Headers struct {
+	ETag *string
+}
+
+type PutSettingsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Settings
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *PutSettingsResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutSettingsResponse) GetJSON200() *Settings {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutSettingsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PutSettingsResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r PutSettingsResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutSettingsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r PutSettingsResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutSettingsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutSettingsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutSettingsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutSettingsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutSettingsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetSourcesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16337,6 +25036,192 @@ func (r TryUrlsResponse) ContentType() string {
 	return ""
 }
 
+type CompareTrialsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CompareTrialsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareTrialsResponse) GetJSON200() *CompareTrialsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r CompareTrialsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r CompareTrialsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r CompareTrialsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareTrialsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareTrialsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareTrialsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareTrialsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TryMatrixResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *MatrixOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r TryMatrixResponse) GetJSON200() *MatrixOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r TryMatrixResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r TryMatrixResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r TryMatrixResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r TryMatrixResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TryMatrixResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TryMatrixResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TryMatrixResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SweepTrialsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SweepOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SweepTrialsResponse) GetJSON200() *SweepOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r SweepTrialsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r SweepTrialsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r SweepTrialsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r SweepTrialsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SweepTrialsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SweepTrialsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SweepTrialsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetUnratedResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -16397,6 +25282,221 @@ func (r GetUnratedResponse) ContentType() string {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
 	return ""
+}
+
+type GetUsesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *UsesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetUsesResponse) GetJSON200() *UsesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetUsesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetUsesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetUsesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetUsesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetUsesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetUsesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetUsesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WhoIsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Standing
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WhoIsResponse) GetJSON200() *Standing {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r WhoIsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r WhoIsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r WhoIsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r WhoIsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WhoIsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WhoIsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WhoIsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetAppsWithResponse Apps, by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/apps (the `GetApps` operationId).
+func (c *ClientWithResponses) GetAppsWithResponse(ctx context.Context, params *GetAppsParams, reqEditors ...RequestEditorFn) (*GetAppsResponse, error) {
+	rsp, err := c.GetApps(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAppsResponse(rsp)
+}
+
+// AddAppWithBodyWithResponse Add an app
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/apps (the `AddApp` operationId).
+func (c *ClientWithResponses) AddAppWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddAppResponse, error) {
+	rsp, err := c.AddAppWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddAppResponse(rsp)
+}
+
+// AddAppWithResponse Add an app
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/apps (the `AddApp` operationId).
+func (c *ClientWithResponses) AddAppWithResponse(ctx context.Context, body AddAppJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAppResponse, error) {
+	rsp, err := c.AddApp(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddAppResponse(rsp)
+}
+
+// RemoveAppWithResponse Delete an app
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/apps/{id} (the `RemoveApp` operationId).
+func (c *ClientWithResponses) RemoveAppWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveAppParams, reqEditors ...RequestEditorFn) (*RemoveAppResponse, error) {
+	rsp, err := c.RemoveApp(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveAppResponse(rsp)
+}
+
+// GetAppWithResponse An app
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/apps/{id} (the `GetApp` operationId).
+func (c *ClientWithResponses) GetAppWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetAppResponse, error) {
+	rsp, err := c.GetApp(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAppResponse(rsp)
+}
+
+// PutAppWithBodyWithResponse Make an app as it is given, whole
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/apps/{id} (the `PutApp` operationId).
+func (c *ClientWithResponses) PutAppWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutAppParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutAppResponse, error) {
+	rsp, err := c.PutAppWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutAppResponse(rsp)
+}
+
+// PutAppWithResponse Make an app as it is given, whole
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/apps/{id} (the `PutApp` operationId).
+func (c *ClientWithResponses) PutAppWithResponse(ctx context.Context, id openapi_types.UUID, params *PutAppParams, body PutAppJSONRequestBody, reqEditors ...RequestEditorFn) (*PutAppResponse, error) {
+	rsp, err := c.PutApp(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutAppResponse(rsp)
 }
 
 // GetCategoriesWithResponse Families and categories, with how many sites and how much traffic they have
@@ -16594,43 +25694,186 @@ func (c *ClientWithResponses) ExplainEntriesWithResponse(ctx context.Context, bo
 	return ParseExplainEntriesResponse(rsp)
 }
 
-// GetGroupsWithResponse Groups
+// GetExceptionsWithResponse Exceptions, by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/exceptions (the `GetExceptions` operationId).
+func (c *ClientWithResponses) GetExceptionsWithResponse(ctx context.Context, params *GetExceptionsParams, reqEditors ...RequestEditorFn) (*GetExceptionsResponse, error) {
+	rsp, err := c.GetExceptions(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetExceptionsResponse(rsp)
+}
+
+// AddExceptionWithBodyWithResponse Add an exception
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/exceptions (the `AddException` operationId).
+func (c *ClientWithResponses) AddExceptionWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddExceptionResponse, error) {
+	rsp, err := c.AddExceptionWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddExceptionResponse(rsp)
+}
+
+// AddExceptionWithResponse Add an exception
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/exceptions (the `AddException` operationId).
+func (c *ClientWithResponses) AddExceptionWithResponse(ctx context.Context, body AddExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*AddExceptionResponse, error) {
+	rsp, err := c.AddException(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddExceptionResponse(rsp)
+}
+
+// RemoveExceptionWithResponse Delete an exception
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/exceptions/{id} (the `RemoveException` operationId).
+func (c *ClientWithResponses) RemoveExceptionWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveExceptionParams, reqEditors ...RequestEditorFn) (*RemoveExceptionResponse, error) {
+	rsp, err := c.RemoveException(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveExceptionResponse(rsp)
+}
+
+// GetExceptionWithResponse An exception
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/exceptions/{id} (the `GetException` operationId).
+func (c *ClientWithResponses) GetExceptionWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetExceptionResponse, error) {
+	rsp, err := c.GetException(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetExceptionResponse(rsp)
+}
+
+// PutExceptionWithBodyWithResponse Make an exception as it is given, whole
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/exceptions/{id} (the `PutException` operationId).
+func (c *ClientWithResponses) PutExceptionWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutExceptionParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutExceptionResponse, error) {
+	rsp, err := c.PutExceptionWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutExceptionResponse(rsp)
+}
+
+// PutExceptionWithResponse Make an exception as it is given, whole
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/exceptions/{id} (the `PutException` operationId).
+func (c *ClientWithResponses) PutExceptionWithResponse(ctx context.Context, id openapi_types.UUID, params *PutExceptionParams, body PutExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*PutExceptionResponse, error) {
+	rsp, err := c.PutException(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutExceptionResponse(rsp)
+}
+
+// GetGroupsWithResponse Groups, by name
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /api/v1/groups (the `GetGroups` operationId).
-func (c *ClientWithResponses) GetGroupsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetGroupsResponse, error) {
-	rsp, err := c.GetGroups(ctx, reqEditors...)
+func (c *ClientWithResponses) GetGroupsWithResponse(ctx context.Context, params *GetGroupsParams, reqEditors ...RequestEditorFn) (*GetGroupsResponse, error) {
+	rsp, err := c.GetGroups(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseGetGroupsResponse(rsp)
 }
 
-// EditGroupWithBodyWithResponse Rename or describe a group
+// AddGroupWithBodyWithResponse Add a group
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with PATCH /api/v1/groups/{id} (the `EditGroup` operationId).
-func (c *ClientWithResponses) EditGroupWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditGroupResponse, error) {
-	rsp, err := c.EditGroupWithBody(ctx, id, params, contentType, body, reqEditors...)
+// Corresponds with POST /api/v1/groups (the `AddGroup` operationId).
+func (c *ClientWithResponses) AddGroupWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddGroupResponse, error) {
+	rsp, err := c.AddGroupWithBody(ctx, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseEditGroupResponse(rsp)
+	return ParseAddGroupResponse(rsp)
 }
 
-// EditGroupWithResponse Rename or describe a group
+// AddGroupWithResponse Add a group
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with PATCH /api/v1/groups/{id} (the `EditGroup` operationId).
-func (c *ClientWithResponses) EditGroupWithResponse(ctx context.Context, id openapi_types.UUID, params *EditGroupParams, body EditGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*EditGroupResponse, error) {
-	rsp, err := c.EditGroup(ctx, id, params, body, reqEditors...)
+// Corresponds with POST /api/v1/groups (the `AddGroup` operationId).
+func (c *ClientWithResponses) AddGroupWithResponse(ctx context.Context, body AddGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*AddGroupResponse, error) {
+	rsp, err := c.AddGroup(ctx, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseEditGroupResponse(rsp)
+	return ParseAddGroupResponse(rsp)
+}
+
+// RemoveGroupWithResponse Delete a group
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/groups/{id} (the `RemoveGroup` operationId).
+func (c *ClientWithResponses) RemoveGroupWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveGroupParams, reqEditors ...RequestEditorFn) (*RemoveGroupResponse, error) {
+	rsp, err := c.RemoveGroup(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveGroupResponse(rsp)
+}
+
+// GetGroupWithResponse A group
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/groups/{id} (the `GetGroup` operationId).
+func (c *ClientWithResponses) GetGroupWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetGroupResponse, error) {
+	rsp, err := c.GetGroup(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetGroupResponse(rsp)
+}
+
+// PutGroupWithBodyWithResponse Make a group as it is given, whole
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/groups/{id} (the `PutGroup` operationId).
+func (c *ClientWithResponses) PutGroupWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutGroupParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutGroupResponse, error) {
+	rsp, err := c.PutGroupWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutGroupResponse(rsp)
+}
+
+// PutGroupWithResponse Make a group as it is given, whole
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/groups/{id} (the `PutGroup` operationId).
+func (c *ClientWithResponses) PutGroupWithResponse(ctx context.Context, id openapi_types.UUID, params *PutGroupParams, body PutGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*PutGroupResponse, error) {
+	rsp, err := c.PutGroup(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutGroupResponse(rsp)
 }
 
 // GetHealthWithResponse Does the service run, and can it keep anything?
@@ -17114,6 +26357,188 @@ func (c *ClientWithResponses) LookupUrlsWithResponse(ctx context.Context, body L
 	return ParseLookupUrlsResponse(rsp)
 }
 
+// GetMachinesWithResponse Machines, by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/machines (the `GetMachines` operationId).
+func (c *ClientWithResponses) GetMachinesWithResponse(ctx context.Context, params *GetMachinesParams, reqEditors ...RequestEditorFn) (*GetMachinesResponse, error) {
+	rsp, err := c.GetMachines(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMachinesResponse(rsp)
+}
+
+// AddMachineWithBodyWithResponse Add a machine
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/machines (the `AddMachine` operationId).
+func (c *ClientWithResponses) AddMachineWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddMachineResponse, error) {
+	rsp, err := c.AddMachineWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddMachineResponse(rsp)
+}
+
+// AddMachineWithResponse Add a machine
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/machines (the `AddMachine` operationId).
+func (c *ClientWithResponses) AddMachineWithResponse(ctx context.Context, body AddMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*AddMachineResponse, error) {
+	rsp, err := c.AddMachine(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddMachineResponse(rsp)
+}
+
+// RemoveMachineWithResponse Delete a machine
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/machines/{id} (the `RemoveMachine` operationId).
+func (c *ClientWithResponses) RemoveMachineWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveMachineParams, reqEditors ...RequestEditorFn) (*RemoveMachineResponse, error) {
+	rsp, err := c.RemoveMachine(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveMachineResponse(rsp)
+}
+
+// GetMachineWithResponse A machine
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/machines/{id} (the `GetMachine` operationId).
+func (c *ClientWithResponses) GetMachineWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetMachineResponse, error) {
+	rsp, err := c.GetMachine(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetMachineResponse(rsp)
+}
+
+// PutMachineWithBodyWithResponse Make a machine as it is given, whole
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/machines/{id} (the `PutMachine` operationId).
+func (c *ClientWithResponses) PutMachineWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutMachineParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutMachineResponse, error) {
+	rsp, err := c.PutMachineWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutMachineResponse(rsp)
+}
+
+// PutMachineWithResponse Make a machine as it is given, whole
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/machines/{id} (the `PutMachine` operationId).
+func (c *ClientWithResponses) PutMachineWithResponse(ctx context.Context, id openapi_types.UUID, params *PutMachineParams, body PutMachineJSONRequestBody, reqEditors ...RequestEditorFn) (*PutMachineResponse, error) {
+	rsp, err := c.PutMachine(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutMachineResponse(rsp)
+}
+
+// GetNetworksWithResponse Networks, by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/networks (the `GetNetworks` operationId).
+func (c *ClientWithResponses) GetNetworksWithResponse(ctx context.Context, params *GetNetworksParams, reqEditors ...RequestEditorFn) (*GetNetworksResponse, error) {
+	rsp, err := c.GetNetworks(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetNetworksResponse(rsp)
+}
+
+// AddNetworkWithBodyWithResponse Add a network
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/networks (the `AddNetwork` operationId).
+func (c *ClientWithResponses) AddNetworkWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddNetworkResponse, error) {
+	rsp, err := c.AddNetworkWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddNetworkResponse(rsp)
+}
+
+// AddNetworkWithResponse Add a network
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/networks (the `AddNetwork` operationId).
+func (c *ClientWithResponses) AddNetworkWithResponse(ctx context.Context, body AddNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*AddNetworkResponse, error) {
+	rsp, err := c.AddNetwork(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddNetworkResponse(rsp)
+}
+
+// RemoveNetworkWithResponse Delete a network
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/networks/{id} (the `RemoveNetwork` operationId).
+func (c *ClientWithResponses) RemoveNetworkWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveNetworkParams, reqEditors ...RequestEditorFn) (*RemoveNetworkResponse, error) {
+	rsp, err := c.RemoveNetwork(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveNetworkResponse(rsp)
+}
+
+// GetNetworkWithResponse A network
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/networks/{id} (the `GetNetwork` operationId).
+func (c *ClientWithResponses) GetNetworkWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetNetworkResponse, error) {
+	rsp, err := c.GetNetwork(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetNetworkResponse(rsp)
+}
+
+// PutNetworkWithBodyWithResponse Make a network as it is given, whole
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/networks/{id} (the `PutNetwork` operationId).
+func (c *ClientWithResponses) PutNetworkWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutNetworkParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutNetworkResponse, error) {
+	rsp, err := c.PutNetworkWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutNetworkResponse(rsp)
+}
+
+// PutNetworkWithResponse Make a network as it is given, whole
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/networks/{id} (the `PutNetwork` operationId).
+func (c *ClientWithResponses) PutNetworkWithResponse(ctx context.Context, id openapi_types.UUID, params *PutNetworkParams, body PutNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*PutNetworkResponse, error) {
+	rsp, err := c.PutNetwork(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutNetworkResponse(rsp)
+}
+
 // DistrustKeyWithResponse Trust a key no more; what came with it stays
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17374,20 +26799,241 @@ func (c *ClientWithResponses) UndoPackWithResponse(ctx context.Context, id opena
 	return ParseUndoPackResponse(rsp)
 }
 
-// GetPoliciesWithResponse Policies in their order
+// GetPeopleWithResponse People, by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/people (the `GetPeople` operationId).
+func (c *ClientWithResponses) GetPeopleWithResponse(ctx context.Context, params *GetPeopleParams, reqEditors ...RequestEditorFn) (*GetPeopleResponse, error) {
+	rsp, err := c.GetPeople(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPeopleResponse(rsp)
+}
+
+// AddPersonWithBodyWithResponse Add a person
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people (the `AddPerson` operationId).
+func (c *ClientWithResponses) AddPersonWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPersonResponse, error) {
+	rsp, err := c.AddPersonWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPersonResponse(rsp)
+}
+
+// AddPersonWithResponse Add a person
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people (the `AddPerson` operationId).
+func (c *ClientWithResponses) AddPersonWithResponse(ctx context.Context, body AddPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPersonResponse, error) {
+	rsp, err := c.AddPerson(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPersonResponse(rsp)
+}
+
+// ImportPeopleWithBodyWithResponse Bring people and groups up to date with a directory's file or a table
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/import (the `ImportPeople` operationId).
+func (c *ClientWithResponses) ImportPeopleWithBodyWithResponse(ctx context.Context, params *ImportPeopleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ImportPeopleResponse, error) {
+	rsp, err := c.ImportPeopleWithBody(ctx, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportPeopleResponse(rsp)
+}
+
+// ImportPeopleWithTextBodyWithResponse Bring people and groups up to date with a directory's file or a table
+//
+// Takes a body of the `text/plain` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/import (the `ImportPeople` operationId).
+func (c *ClientWithResponses) ImportPeopleWithTextBodyWithResponse(ctx context.Context, params *ImportPeopleParams, body ImportPeopleTextRequestBody, reqEditors ...RequestEditorFn) (*ImportPeopleResponse, error) {
+	rsp, err := c.ImportPeopleWithTextBody(ctx, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseImportPeopleResponse(rsp)
+}
+
+// MovePeopleWithBodyWithResponse Move people between groups, in one edit
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/move (the `MovePeople` operationId).
+func (c *ClientWithResponses) MovePeopleWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MovePeopleResponse, error) {
+	rsp, err := c.MovePeopleWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMovePeopleResponse(rsp)
+}
+
+// MovePeopleWithResponse Move people between groups, in one edit
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/move (the `MovePeople` operationId).
+func (c *ClientWithResponses) MovePeopleWithResponse(ctx context.Context, body MovePeopleJSONRequestBody, reqEditors ...RequestEditorFn) (*MovePeopleResponse, error) {
+	rsp, err := c.MovePeople(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMovePeopleResponse(rsp)
+}
+
+// RemovePersonWithResponse Delete a person
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/people/{id} (the `RemovePerson` operationId).
+func (c *ClientWithResponses) RemovePersonWithResponse(ctx context.Context, id openapi_types.UUID, params *RemovePersonParams, reqEditors ...RequestEditorFn) (*RemovePersonResponse, error) {
+	rsp, err := c.RemovePerson(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePersonResponse(rsp)
+}
+
+// GetPersonWithResponse A person
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/people/{id} (the `GetPerson` operationId).
+func (c *ClientWithResponses) GetPersonWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetPersonResponse, error) {
+	rsp, err := c.GetPerson(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPersonResponse(rsp)
+}
+
+// PutPersonWithBodyWithResponse Make a person as it is given, whole
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/people/{id} (the `PutPerson` operationId).
+func (c *ClientWithResponses) PutPersonWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutPersonParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutPersonResponse, error) {
+	rsp, err := c.PutPersonWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutPersonResponse(rsp)
+}
+
+// PutPersonWithResponse Make a person as it is given, whole
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/people/{id} (the `PutPerson` operationId).
+func (c *ClientWithResponses) PutPersonWithResponse(ctx context.Context, id openapi_types.UUID, params *PutPersonParams, body PutPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPersonResponse, error) {
+	rsp, err := c.PutPerson(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutPersonResponse(rsp)
+}
+
+// GetPlanWithResponse What a group may reach when
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/plan (the `GetPlan` operationId).
+func (c *ClientWithResponses) GetPlanWithResponse(ctx context.Context, params *GetPlanParams, reqEditors ...RequestEditorFn) (*GetPlanResponse, error) {
+	rsp, err := c.GetPlan(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPlanResponse(rsp)
+}
+
+// GetPoliciesWithResponse Policies, by name
 //
 // Returns a wrapper object for the known response body format(s).
 //
 // Corresponds with GET /api/v1/policies (the `GetPolicies` operationId).
-func (c *ClientWithResponses) GetPoliciesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPoliciesResponse, error) {
-	rsp, err := c.GetPolicies(ctx, reqEditors...)
+func (c *ClientWithResponses) GetPoliciesWithResponse(ctx context.Context, params *GetPoliciesParams, reqEditors ...RequestEditorFn) (*GetPoliciesResponse, error) {
+	rsp, err := c.GetPolicies(ctx, params, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
 	return ParseGetPoliciesResponse(rsp)
 }
 
-// GetPolicyWithResponse One policy
+// AddPolicyWithBodyWithResponse Add a policy
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/policies (the `AddPolicy` operationId).
+func (c *ClientWithResponses) AddPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddPolicyResponse, error) {
+	rsp, err := c.AddPolicyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPolicyResponse(rsp)
+}
+
+// AddPolicyWithResponse Add a policy
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/policies (the `AddPolicy` operationId).
+func (c *ClientWithResponses) AddPolicyWithResponse(ctx context.Context, body AddPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPolicyResponse, error) {
+	rsp, err := c.AddPolicy(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddPolicyResponse(rsp)
+}
+
+// StartPolicyWithBodyWithResponse Rules to begin a policy with, to be kept or edited
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/policies/start (the `StartPolicy` operationId).
+func (c *ClientWithResponses) StartPolicyWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*StartPolicyResponse, error) {
+	rsp, err := c.StartPolicyWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartPolicyResponse(rsp)
+}
+
+// StartPolicyWithResponse Rules to begin a policy with, to be kept or edited
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/policies/start (the `StartPolicy` operationId).
+func (c *ClientWithResponses) StartPolicyWithResponse(ctx context.Context, body StartPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*StartPolicyResponse, error) {
+	rsp, err := c.StartPolicy(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseStartPolicyResponse(rsp)
+}
+
+// RemovePolicyWithResponse Delete a policy
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/policies/{id} (the `RemovePolicy` operationId).
+func (c *ClientWithResponses) RemovePolicyWithResponse(ctx context.Context, id openapi_types.UUID, params *RemovePolicyParams, reqEditors ...RequestEditorFn) (*RemovePolicyResponse, error) {
+	rsp, err := c.RemovePolicy(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePolicyResponse(rsp)
+}
+
+// GetPolicyWithResponse A policy
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -17400,30 +27046,56 @@ func (c *ClientWithResponses) GetPolicyWithResponse(ctx context.Context, id open
 	return ParseGetPolicyResponse(rsp)
 }
 
-// EditPolicyWithBodyWithResponse Edit a policy; its rules are replaced whole
+// PutPolicyWithBodyWithResponse Make a policy as it is given, whole
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with PATCH /api/v1/policies/{id} (the `EditPolicy` operationId).
-func (c *ClientWithResponses) EditPolicyWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditPolicyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EditPolicyResponse, error) {
-	rsp, err := c.EditPolicyWithBody(ctx, id, params, contentType, body, reqEditors...)
+// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
+func (c *ClientWithResponses) PutPolicyWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutPolicyResponse, error) {
+	rsp, err := c.PutPolicyWithBody(ctx, id, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseEditPolicyResponse(rsp)
+	return ParsePutPolicyResponse(rsp)
 }
 
-// EditPolicyWithResponse Edit a policy; its rules are replaced whole
+// PutPolicyWithResponse Make a policy as it is given, whole
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with PATCH /api/v1/policies/{id} (the `EditPolicy` operationId).
-func (c *ClientWithResponses) EditPolicyWithResponse(ctx context.Context, id openapi_types.UUID, params *EditPolicyParams, body EditPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*EditPolicyResponse, error) {
-	rsp, err := c.EditPolicy(ctx, id, params, body, reqEditors...)
+// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
+func (c *ClientWithResponses) PutPolicyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPolicyResponse, error) {
+	rsp, err := c.PutPolicy(ctx, id, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseEditPolicyResponse(rsp)
+	return ParsePutPolicyResponse(rsp)
+}
+
+// ExplainRulesWithBodyWithResponse What rules would do, in plain words, before they are kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rules/explain (the `ExplainRules` operationId).
+func (c *ClientWithResponses) ExplainRulesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ExplainRulesResponse, error) {
+	rsp, err := c.ExplainRulesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainRulesResponse(rsp)
+}
+
+// ExplainRulesWithResponse What rules would do, in plain words, before they are kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/rules/explain (the `ExplainRules` operationId).
+func (c *ClientWithResponses) ExplainRulesWithResponse(ctx context.Context, body ExplainRulesJSONRequestBody, reqEditors ...RequestEditorFn) (*ExplainRulesResponse, error) {
+	rsp, err := c.ExplainRules(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExplainRulesResponse(rsp)
 }
 
 // GetSchedulesWithResponse Every schedule, and when it is in force
@@ -17777,6 +27449,58 @@ func (c *ClientWithResponses) SignInWithResponse(ctx context.Context, body SignI
 	return ParseSignInResponse(rsp)
 }
 
+// GetAllSettingsWithResponse AllSettings, by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/settings (the `GetAllSettings` operationId).
+func (c *ClientWithResponses) GetAllSettingsWithResponse(ctx context.Context, params *GetAllSettingsParams, reqEditors ...RequestEditorFn) (*GetAllSettingsResponse, error) {
+	rsp, err := c.GetAllSettings(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAllSettingsResponse(rsp)
+}
+
+// GetSettingsWithResponse The settings
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/settings/{id} (the `GetSettings` operationId).
+func (c *ClientWithResponses) GetSettingsWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetSettingsResponse, error) {
+	rsp, err := c.GetSettings(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSettingsResponse(rsp)
+}
+
+// PutSettingsWithBodyWithResponse Make the settings as it is given, whole
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/settings/{id} (the `PutSettings` operationId).
+func (c *ClientWithResponses) PutSettingsWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutSettingsParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutSettingsResponse, error) {
+	rsp, err := c.PutSettingsWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutSettingsResponse(rsp)
+}
+
+// PutSettingsWithResponse Make the settings as it is given, whole
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/settings/{id} (the `PutSettings` operationId).
+func (c *ClientWithResponses) PutSettingsWithResponse(ctx context.Context, id openapi_types.UUID, params *PutSettingsParams, body PutSettingsJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSettingsResponse, error) {
+	rsp, err := c.PutSettings(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutSettingsResponse(rsp)
+}
+
 // GetSourcesWithResponse The sources of all lists that have one
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17868,6 +27592,84 @@ func (c *ClientWithResponses) TryUrlsWithResponse(ctx context.Context, body TryU
 	return ParseTryUrlsResponse(rsp)
 }
 
+// CompareTrialsWithBodyWithResponse Where two trials of one URL part
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/trials/compare (the `CompareTrials` operationId).
+func (c *ClientWithResponses) CompareTrialsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CompareTrialsResponse, error) {
+	rsp, err := c.CompareTrialsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareTrialsResponse(rsp)
+}
+
+// CompareTrialsWithResponse Where two trials of one URL part
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/trials/compare (the `CompareTrials` operationId).
+func (c *ClientWithResponses) CompareTrialsWithResponse(ctx context.Context, body CompareTrialsJSONRequestBody, reqEditors ...RequestEditorFn) (*CompareTrialsResponse, error) {
+	rsp, err := c.CompareTrials(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareTrialsResponse(rsp)
+}
+
+// TryMatrixWithBodyWithResponse What happens to these URLs for several who ask
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/trials/matrix (the `TryMatrix` operationId).
+func (c *ClientWithResponses) TryMatrixWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TryMatrixResponse, error) {
+	rsp, err := c.TryMatrixWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryMatrixResponse(rsp)
+}
+
+// TryMatrixWithResponse What happens to these URLs for several who ask
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/trials/matrix (the `TryMatrix` operationId).
+func (c *ClientWithResponses) TryMatrixWithResponse(ctx context.Context, body TryMatrixJSONRequestBody, reqEditors ...RequestEditorFn) (*TryMatrixResponse, error) {
+	rsp, err := c.TryMatrix(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTryMatrixResponse(rsp)
+}
+
+// SweepTrialsWithBodyWithResponse What happens to these URLs over days
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/trials/sweep (the `SweepTrials` operationId).
+func (c *ClientWithResponses) SweepTrialsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SweepTrialsResponse, error) {
+	rsp, err := c.SweepTrialsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSweepTrialsResponse(rsp)
+}
+
+// SweepTrialsWithResponse What happens to these URLs over days
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/trials/sweep (the `SweepTrials` operationId).
+func (c *ClientWithResponses) SweepTrialsWithResponse(ctx context.Context, body SweepTrialsJSONRequestBody, reqEditors ...RequestEditorFn) (*SweepTrialsResponse, error) {
+	rsp, err := c.SweepTrials(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSweepTrialsResponse(rsp)
+}
+
 // GetUnratedWithResponse Hosts of the recorded traffic of which nothing says what they are
 //
 // Returns a wrapper object for the known response body format(s).
@@ -17879,6 +27681,358 @@ func (c *ClientWithResponses) GetUnratedWithResponse(ctx context.Context, params
 		return nil, err
 	}
 	return ParseGetUnratedResponse(rsp)
+}
+
+// GetUsesWithResponse What refers to an object
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/uses (the `GetUses` operationId).
+func (c *ClientWithResponses) GetUsesWithResponse(ctx context.Context, params *GetUsesParams, reqEditors ...RequestEditorFn) (*GetUsesResponse, error) {
+	rsp, err := c.GetUses(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetUsesResponse(rsp)
+}
+
+// WhoIsWithResponse Who is this, and what holds for them?
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/who (the `WhoIs` operationId).
+func (c *ClientWithResponses) WhoIsWithResponse(ctx context.Context, params *WhoIsParams, reqEditors ...RequestEditorFn) (*WhoIsResponse, error) {
+	rsp, err := c.WhoIs(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWhoIsResponse(rsp)
+}
+
+// ParseGetAppsResponse parses an HTTP response from a GetAppsWithResponse call
+func ParseGetAppsResponse(rsp *http.Response) (*GetAppsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAppsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ObjectsOutputAppBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddAppResponse parses an HTTP response from a AddAppWithResponse call
+func ParseAddAppResponse(rsp *http.Response) (*AddAppResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddAppResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest App
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers AddAppResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveAppResponse parses an HTTP response from a RemoveAppWithResponse call
+func ParseRemoveAppResponse(rsp *http.Response) (*RemoveAppResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveAppResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetAppResponse parses an HTTP response from a GetAppWithResponse call
+func ParseGetAppResponse(rsp *http.Response) (*GetAppResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAppResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest App
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetAppResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePutAppResponse parses an HTTP response from a PutAppWithResponse call
+func ParsePutAppResponse(rsp *http.Response) (*PutAppResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutAppResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest App
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers PutAppResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
 }
 
 // ParseGetCategoriesResponse parses an HTTP response from a GetCategoriesWithResponse call
@@ -18458,6 +28612,332 @@ func ParseExplainEntriesResponse(rsp *http.Response) (*ExplainEntriesResponse, e
 	return response, nil
 }
 
+// ParseGetExceptionsResponse parses an HTTP response from a GetExceptionsWithResponse call
+func ParseGetExceptionsResponse(rsp *http.Response) (*GetExceptionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetExceptionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ObjectsOutputExceptionBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddExceptionResponse parses an HTTP response from a AddExceptionWithResponse call
+func ParseAddExceptionResponse(rsp *http.Response) (*AddExceptionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddExceptionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Exception
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers AddExceptionResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveExceptionResponse parses an HTTP response from a RemoveExceptionWithResponse call
+func ParseRemoveExceptionResponse(rsp *http.Response) (*RemoveExceptionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveExceptionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetExceptionResponse parses an HTTP response from a GetExceptionWithResponse call
+func ParseGetExceptionResponse(rsp *http.Response) (*GetExceptionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetExceptionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Exception
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetExceptionResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePutExceptionResponse parses an HTTP response from a PutExceptionWithResponse call
+func ParsePutExceptionResponse(rsp *http.Response) (*PutExceptionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutExceptionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Exception
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers PutExceptionResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
 // ParseGetGroupsResponse parses an HTTP response from a GetGroupsWithResponse call
 func ParseGetGroupsResponse(rsp *http.Response) (*GetGroupsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -18473,7 +28953,7 @@ func ParseGetGroupsResponse(rsp *http.Response) (*GetGroupsResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest GroupsOutputBody
+		var dest ObjectsOutputGroupBody
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -18485,6 +28965,13 @@ func ParseGetGroupsResponse(rsp *http.Response) (*GetGroupsResponse, error) {
 			return nil, err
 		}
 		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
 		var dest ErrorModel
@@ -18498,15 +28985,213 @@ func ParseGetGroupsResponse(rsp *http.Response) (*GetGroupsResponse, error) {
 	return response, nil
 }
 
-// ParseEditGroupResponse parses an HTTP response from a EditGroupWithResponse call
-func ParseEditGroupResponse(rsp *http.Response) (*EditGroupResponse, error) {
+// ParseAddGroupResponse parses an HTTP response from a AddGroupWithResponse call
+func ParseAddGroupResponse(rsp *http.Response) (*AddGroupResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &EditGroupResponse{
+	response := &AddGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers AddGroupResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveGroupResponse parses an HTTP response from a RemoveGroupWithResponse call
+func ParseRemoveGroupResponse(rsp *http.Response) (*RemoveGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetGroupResponse parses an HTTP response from a GetGroupWithResponse call
+func ParseGetGroupResponse(rsp *http.Response) (*GetGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetGroupResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Group
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetGroupResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePutGroupResponse parses an HTTP response from a PutGroupWithResponse call
+func ParsePutGroupResponse(rsp *http.Response) (*PutGroupResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutGroupResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -18565,7 +29250,7 @@ func ParseEditGroupResponse(rsp *http.Response) (*EditGroupResponse, error) {
 
 	switch {
 	case rsp.StatusCode == 200:
-		var headers EditGroupResponse200Headers
+		var headers PutGroupResponse200Headers
 		if values := rsp.Header.Values("ETag"); len(values) > 0 {
 			var value string
 			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
@@ -20134,6 +30819,658 @@ func ParseLookupUrlsResponse(rsp *http.Response) (*LookupUrlsResponse, error) {
 	return response, nil
 }
 
+// ParseGetMachinesResponse parses an HTTP response from a GetMachinesWithResponse call
+func ParseGetMachinesResponse(rsp *http.Response) (*GetMachinesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMachinesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ObjectsOutputMachineBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddMachineResponse parses an HTTP response from a AddMachineWithResponse call
+func ParseAddMachineResponse(rsp *http.Response) (*AddMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Machine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers AddMachineResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveMachineResponse parses an HTTP response from a RemoveMachineWithResponse call
+func ParseRemoveMachineResponse(rsp *http.Response) (*RemoveMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetMachineResponse parses an HTTP response from a GetMachineWithResponse call
+func ParseGetMachineResponse(rsp *http.Response) (*GetMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Machine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetMachineResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePutMachineResponse parses an HTTP response from a PutMachineWithResponse call
+func ParsePutMachineResponse(rsp *http.Response) (*PutMachineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutMachineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Machine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers PutMachineResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetNetworksResponse parses an HTTP response from a GetNetworksWithResponse call
+func ParseGetNetworksResponse(rsp *http.Response) (*GetNetworksResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetNetworksResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ObjectsOutputNetworkBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddNetworkResponse parses an HTTP response from a AddNetworkWithResponse call
+func ParseAddNetworkResponse(rsp *http.Response) (*AddNetworkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddNetworkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Network
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers AddNetworkResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveNetworkResponse parses an HTTP response from a RemoveNetworkWithResponse call
+func ParseRemoveNetworkResponse(rsp *http.Response) (*RemoveNetworkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveNetworkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetNetworkResponse parses an HTTP response from a GetNetworkWithResponse call
+func ParseGetNetworkResponse(rsp *http.Response) (*GetNetworkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetNetworkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Network
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetNetworkResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePutNetworkResponse parses an HTTP response from a PutNetworkWithResponse call
+func ParsePutNetworkResponse(rsp *http.Response) (*PutNetworkResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutNetworkResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Network
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers PutNetworkResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
 // ParseDistrustKeyResponse parses an HTTP response from a DistrustKeyWithResponse call
 func ParseDistrustKeyResponse(rsp *http.Response) (*DistrustKeyResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20918,6 +32255,487 @@ func ParseUndoPackResponse(rsp *http.Response) (*UndoPackResponse, error) {
 	return response, nil
 }
 
+// ParseGetPeopleResponse parses an HTTP response from a GetPeopleWithResponse call
+func ParseGetPeopleResponse(rsp *http.Response) (*GetPeopleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPeopleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ObjectsOutputPersonBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddPersonResponse parses an HTTP response from a AddPersonWithResponse call
+func ParseAddPersonResponse(rsp *http.Response) (*AddPersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddPersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Person
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers AddPersonResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseImportPeopleResponse parses an HTTP response from a ImportPeopleWithResponse call
+func ParseImportPeopleResponse(rsp *http.Response) (*ImportPeopleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ImportPeopleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ImportPeopleOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 413:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON413 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMovePeopleResponse parses an HTTP response from a MovePeopleWithResponse call
+func ParseMovePeopleResponse(rsp *http.Response) (*MovePeopleResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MovePeopleResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MovedOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemovePersonResponse parses an HTTP response from a RemovePersonWithResponse call
+func ParseRemovePersonResponse(rsp *http.Response) (*RemovePersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPersonResponse parses an HTTP response from a GetPersonWithResponse call
+func ParseGetPersonResponse(rsp *http.Response) (*GetPersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Person
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetPersonResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePutPersonResponse parses an HTTP response from a PutPersonWithResponse call
+func ParsePutPersonResponse(rsp *http.Response) (*PutPersonResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutPersonResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Person
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers PutPersonResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetPlanResponse parses an HTTP response from a GetPlanWithResponse call
+func ParseGetPlanResponse(rsp *http.Response) (*GetPlanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPlanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DayPlan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetPoliciesResponse parses an HTTP response from a GetPoliciesWithResponse call
 func ParseGetPoliciesResponse(rsp *http.Response) (*GetPoliciesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -20933,7 +32751,7 @@ func ParseGetPoliciesResponse(rsp *http.Response) (*GetPoliciesResponse, error) 
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest PoliciesOutputBody
+		var dest ObjectsOutputPolicyBody
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -20945,6 +32763,191 @@ func ParseGetPoliciesResponse(rsp *http.Response) (*GetPoliciesResponse, error) 
 			return nil, err
 		}
 		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddPolicyResponse parses an HTTP response from a AddPolicyWithResponse call
+func ParseAddPolicyResponse(rsp *http.Response) (*AddPolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddPolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Policy
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers AddPolicyResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseStartPolicyResponse parses an HTTP response from a StartPolicyWithResponse call
+func ParseStartPolicyResponse(rsp *http.Response) (*StartPolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &StartPolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest StartOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemovePolicyResponse parses an HTTP response from a RemovePolicyWithResponse call
+func ParseRemovePolicyResponse(rsp *http.Response) (*RemovePolicyResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePolicyResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
 		var dest ErrorModel
@@ -21025,15 +33028,15 @@ func ParseGetPolicyResponse(rsp *http.Response) (*GetPolicyResponse, error) {
 	return response, nil
 }
 
-// ParseEditPolicyResponse parses an HTTP response from a EditPolicyWithResponse call
-func ParseEditPolicyResponse(rsp *http.Response) (*EditPolicyResponse, error) {
+// ParsePutPolicyResponse parses an HTTP response from a PutPolicyWithResponse call
+func ParsePutPolicyResponse(rsp *http.Response) (*PutPolicyResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &EditPolicyResponse{
+	response := &PutPolicyResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -21092,7 +33095,7 @@ func ParseEditPolicyResponse(rsp *http.Response) (*EditPolicyResponse, error) {
 
 	switch {
 	case rsp.StatusCode == 200:
-		var headers EditPolicyResponse200Headers
+		var headers PutPolicyResponse200Headers
 		if values := rsp.Header.Values("ETag"); len(values) > 0 {
 			var value string
 			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
@@ -21101,6 +33104,53 @@ func ParseEditPolicyResponse(rsp *http.Response) (*EditPolicyResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseExplainRulesResponse parses an HTTP response from a ExplainRulesWithResponse call
+func ParseExplainRulesResponse(rsp *http.Response) (*ExplainRulesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExplainRulesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ExplainRulesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
 	}
 
 	return response, nil
@@ -22075,6 +34125,201 @@ func ParseSignInResponse(rsp *http.Response) (*SignInResponse, error) {
 	return response, nil
 }
 
+// ParseGetAllSettingsResponse parses an HTTP response from a GetAllSettingsWithResponse call
+func ParseGetAllSettingsResponse(rsp *http.Response) (*GetAllSettingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAllSettingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ObjectsOutputSettingsBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetSettingsResponse parses an HTTP response from a GetSettingsWithResponse call
+func ParseGetSettingsResponse(rsp *http.Response) (*GetSettingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSettingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Settings
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetSettingsResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePutSettingsResponse parses an HTTP response from a PutSettingsWithResponse call
+func ParsePutSettingsResponse(rsp *http.Response) (*PutSettingsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutSettingsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Settings
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers PutSettingsResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
 // ParseGetSourcesResponse parses an HTTP response from a GetSourcesWithResponse call
 func ParseGetSourcesResponse(rsp *http.Response) (*GetSourcesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -22299,6 +34544,147 @@ func ParseTryUrlsResponse(rsp *http.Response) (*TryUrlsResponse, error) {
 	return response, nil
 }
 
+// ParseCompareTrialsResponse parses an HTTP response from a CompareTrialsWithResponse call
+func ParseCompareTrialsResponse(rsp *http.Response) (*CompareTrialsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareTrialsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CompareTrialsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTryMatrixResponse parses an HTTP response from a TryMatrixWithResponse call
+func ParseTryMatrixResponse(rsp *http.Response) (*TryMatrixResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TryMatrixResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest MatrixOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSweepTrialsResponse parses an HTTP response from a SweepTrialsWithResponse call
+func ParseSweepTrialsResponse(rsp *http.Response) (*SweepTrialsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SweepTrialsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SweepOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetUnratedResponse parses an HTTP response from a GetUnratedWithResponse call
 func ParseGetUnratedResponse(rsp *http.Response) (*GetUnratedResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -22315,6 +34701,100 @@ func ParseGetUnratedResponse(rsp *http.Response) (*GetUnratedResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest UnratedOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetUsesResponse parses an HTTP response from a GetUsesWithResponse call
+func ParseGetUsesResponse(rsp *http.Response) (*GetUsesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetUsesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest UsesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWhoIsResponse parses an HTTP response from a WhoIsWithResponse call
+func ParseWhoIsResponse(rsp *http.Response) (*WhoIsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WhoIsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Standing
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

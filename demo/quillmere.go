@@ -13,7 +13,6 @@ import (
 	"io"
 	"os"
 	"path/filepath"
-	"strings"
 	"time"
 
 	"github.com/google/uuid"
@@ -74,23 +73,8 @@ var lists = []list{
 	{"Trainees' reading list", "Set by the trainees' lead; renewed every term.", "reading.txt", "Trainees' lead", "reed"},
 	{"Blocked on request", "Kept by hand at the service desk for years.", HandKept, "Service desk", "rust"},
 	{"Suspect sites", "A hundred thousand sites from a partner hospital, renewed monthly.", Suspects, "IT workshop", "slate"},
+	{"Hospital and emergency sites", "Open for everybody, always.", "hospital.txt", "Safeguarding", "reed"},
 	{"Old ward links", "Nothing uses this list any more.", "old-ward-links.txt", "", ""},
-}
-
-// The policy of the demo.
-const (
-	group      = "Ward nurses"
-	policyName = "Ward floor"
-)
-
-var rules = []struct {
-	name       string
-	lists      []string
-	categories []string
-}{
-	{"Never on the ward", []string{"Betting", "Video mirrors", "Blocked on request"}, nil},
-	{"Suspect sites", []string{"Suspect sites"}, nil},
-	{"Dangers and what wards do without", nil, []string{"dangers", "adult", "betting", "drugs"}},
 }
 
 // Load brings the demo data into a service that does not have them, and writes the files that they came from to dir, so
@@ -109,13 +93,14 @@ func Load(ctx context.Context, api *client.ClientWithResponses, dir, partner str
 	if err := loadCatalogue(ctx, api, partner, out); err != nil {
 		return fmt.Errorf("the catalogue: %w", err)
 	}
-	policies, err := api.GetPoliciesWithResponse(ctx)
+	policies, err := api.GetPoliciesWithResponse(ctx, nil)
 	if err != nil {
 		return err
 	}
-	first := policies.JSON200.Policies[0]
-	if first.Name == policyName { // made last, so all is there
-		return nil
+	for _, p := range policies.JSON200.Items {
+		if p.Role != nil && *p.Role == client.PolicyRole("fallback") && len(p.Rules) > 0 { // made last, so all is there
+			return nil
+		}
 	}
 	ids := map[string]uuid.UUID{}
 	for _, l := range lists {
@@ -129,7 +114,7 @@ func Load(ctx context.Context, api *client.ClientWithResponses, dir, partner str
 		}
 		ids[l.name] = id
 	}
-	for name, content := range map[string][]byte{HandKept: File(HandKept), Suspects: SuspectSites(), Recording: File(Recording), Holidays: File(Holidays)} {
+	for name, content := range map[string][]byte{HandKept: File(HandKept), Suspects: SuspectSites(), Recording: File(Recording), Holidays: File(Holidays), Directory: PeopleLDIF()} {
 		if err := os.WriteFile(filepath.Join(dir, name), content, 0o644); err != nil {
 			return err
 		}
@@ -140,7 +125,14 @@ func Load(ctx context.Context, api *client.ClientWithResponses, dir, partner str
 	if err := loadLocal(ctx, api, ids); err != nil {
 		return fmt.Errorf("what is said of categories here: %w", err)
 	}
-	return loadPolicy(ctx, api, first, ids)
+	named, err := loadPeople(ctx, api)
+	if err != nil {
+		return fmt.Errorf("the people: %w", err)
+	}
+	for name, id := range ids {
+		named["list "+name] = id
+	}
+	return loadPolicies(ctx, api, named)
 }
 
 func loadList(ctx context.Context, api *client.ClientWithResponses, l list, content []byte, out io.Writer) (uuid.UUID, error) {
@@ -174,24 +166,4 @@ func loadList(ctx context.Context, api *client.ClientWithResponses, l list, cont
 	r := report.JSON200
 	fmt.Fprintf(out, "  %-28s %7d entries from %d lines (%d refused)\n", l.name, r.Added, r.Lines, r.Refused)
 	return have.ID, nil
-}
-
-func loadPolicy(ctx context.Context, api *client.ClientWithResponses, p client.Policy, ids map[string]uuid.UUID) error {
-	tag := func(version int64) *string { t := fmt.Sprintf(`"%d"`, version); return &t }
-	name, said := group, "Nurses on the wards, day and night."
-	if _, err := api.EditGroupWithResponse(ctx, p.Group.ID, &client.EditGroupParams{IfMatch: tag(p.Group.Version)},
-		client.EditGroupInputBody{Name: &name, Description: &said}); err != nil {
-		return err
-	}
-	edits := make([]client.RuleEdit, len(rules))
-	for i, r := range rules {
-		edits[i] = client.RuleEdit{Name: r.name, Verdict: client.RuleEditVerdictBlock, Lists: []uuid.UUID{}, Categories: &r.categories}
-		for _, l := range r.lists {
-			edits[i].Lists = append(edits[i].Lists, ids[l])
-		}
-	}
-	title, about := policyName, strings.Join([]string{"What a ward’s machines may open.", "Whatever no rule names is allowed."}, " ")
-	_, err := api.EditPolicyWithResponse(ctx, p.ID, &client.EditPolicyParams{IfMatch: tag(p.Version)},
-		client.EditPolicyInputBody{Name: &title, Description: &about, Rules: &edits})
-	return err
 }

@@ -16,6 +16,8 @@ var schedules = []struct{ name, about, text string }{
 	{"Night shift", "Crosses midnight: Friday's ends on Saturday morning.", "mon-sun 20:00-07:30"},
 	{"Office hours", "Offices and the front desk; not on public holidays.", "mon-fri 08:30-12:30, 13:15-17:00"},
 	{"Meal breaks", "By day and by night.", "mon-sun 12:30-13:15, 00:30-01:15"},
+	{"Small hours", "When the wards are quiet.", "mon-sun 01:00-07:30"},
+	{"Weekend nights", "Friday's and Saturday's, until the morning after.", "fri-sat 20:00-08:00"},
 	{"Visiting", "When visitors may come to the wards.", "mon-fri 14:00-16:00, 18:00-20:00; sat-sun 10:00-20:00"},
 	{"Public holidays", "Whole days, from the calendar of the coast.", ""},
 }

@@ -65,8 +65,9 @@ func NewLocal(corrections []Correction, own []Own, cards []Scorecard) *Local {
 
 // Classifier answers what a URL is. It is immutable and safe for concurrent use.
 type Classifier struct {
-	index  *match.Index // corrections, lists, packs and scorecards, asked at once
-	places []place      // by the lists of index
+	index     *match.Index // corrections, lists, packs and scorecards, asked at once
+	places    []place      // by the lists of index
+	firstList int32        // where the lists begin in index
 
 	keys   []string // of categories, by number
 	sets   [][]int32
@@ -137,6 +138,7 @@ func New(local *Local, packs []Pack, lists *match.Index) *Classifier {
 
 	parts := []*match.Index{local.corrections}
 	what := []place{{what: ByCorrection}}
+	c.firstList = int32(len(local.corrections.Lists()))
 	if lists != nil {
 		parts, what = append(parts, lists), append(what, place{what: ByOwn})
 	}
@@ -182,6 +184,9 @@ func compileCorrections(all []Correction) *match.Index {
 // Key returns the key of the category with a number of a [Result].
 func (c *Classifier) Key(number int32) string { return c.keys[number] }
 
+// Count returns how many categories have a number.
+func (c *Classifier) Count() int { return len(c.keys) }
+
 // Number returns the number of a category; -1 where nothing of the classifier names it.
 func (c *Classifier) Number(key string) int32 { return int32(slices.Index(c.keys, key)) }
 
@@ -190,7 +195,7 @@ type Result struct {
 	Categories []int32 // see [Classifier.Key]; each once; none where the URL is unrated
 	By         Source  // who said what it is; "" where nobody did, [ByScorecard] where scorecards alone did
 
-	takes []match.Take
+	Takes []match.Take // what has something to say about the URL, list by list
 }
 
 // best is the take that says most so far.
@@ -213,13 +218,55 @@ func (b *best) offer(x *match.Index, t match.Take, newest bool) {
 
 // Classify fills r with what u is on a day as it is seen. At a lesser sight the entries count that cover for certain.
 func (c *Classifier) Classify(r *Result, u weburl.URL, today pattern.Date, sight match.Sight) {
+	c.Look(r, u, today, sight, false)
+	c.Weigh(r)
+}
+
+// Look fills r with what has something to say about u; see [match.Index.Takes]. What u is, [Classifier.Weigh] says then.
+func (c *Classifier) Look(r *Result, u weburl.URL, today pattern.Date, sight match.Sight, unclear bool) {
+	r.Takes = c.index.Takes(r.Takes[:0], u, today, sight, unclear)
+}
+
+// Index returns what everything is looked up in: among others the lists that the classifier was made with, from FirstList on.
+func (c *Classifier) Index() *match.Index { return c.index }
+
+// FirstList returns where the lists begin in [Classifier.Index].
+func (c *Classifier) FirstList() int32 { return c.firstList }
+
+// Card returns the number of a scorecard; -1 where there is no such.
+func (c *Classifier) Card(id string) int32 {
+	return int32(slices.IndexFunc(c.scores, func(s scores) bool { return s.ID == id }))
+}
+
+// CardName returns the name of a scorecard that is not off; its id where there is no such.
+func (c *Classifier) CardName(id string) string {
+	if n := c.Card(id); n >= 0 {
+		return c.scores[n].Name
+	}
+	return id
+}
+
+// Points returns what a scorecard comes to by what r looked at, and its threshold.
+func (c *Classifier) Points(r *Result, card int32) (total, threshold int) {
+	score := &c.scores[card]
+	for i := 0; i < len(r.Takes); {
+		group := r.Takes[i:listEnd(r.Takes, i)]
+		i += len(group)
+		if p := &c.places[group[0].List]; p.what == ByScorecard && p.at == card {
+			total += score.total(c.index, group)
+		}
+	}
+	return total, score.Threshold
+}
+
+// Weigh says what it is that r looked at.
+func (c *Classifier) Weigh(r *Result) {
 	r.Categories, r.By = r.Categories[:0], ""
-	r.takes = c.index.Takes(r.takes[:0], u, today, sight, false)
 	var corrected, catalogue best
 	rank := int32(len(c.packs))
 	instead := false
-	for i := 0; i < len(r.takes); {
-		group := r.takes[i:listEnd(r.takes, i)]
+	for i := 0; i < len(r.Takes); {
+		group := r.Takes[i:listEnd(r.Takes, i)]
 		i += len(group)
 		switch p := &c.places[group[0].List]; p.what {
 		case ByCorrection:
@@ -263,8 +310,8 @@ func (c *Classifier) Classify(r *Result, u weburl.URL, today pattern.Date, sight
 	if len(c.scores) == 0 {
 		return
 	}
-	for i := 0; i < len(r.takes); {
-		group := r.takes[i:listEnd(r.takes, i)]
+	for i := 0; i < len(r.Takes); {
+		group := r.Takes[i:listEnd(r.Takes, i)]
 		i += len(group)
 		p := &c.places[group[0].List]
 		if p.what != ByScorecard {
@@ -343,12 +390,18 @@ type Answer struct {
 // Explain says what u is on a day as it is seen, with everything that was said. It agrees with [Classifier.Classify].
 func (c *Classifier) Explain(u weburl.URL, today pattern.Date, sight match.Sight) Answer {
 	var r Result
-	c.Classify(&r, u, today, sight)
+	c.Look(&r, u, today, sight, true)
+	c.Weigh(&r)
+	return c.ExplainLooked(&r)
+}
+
+// ExplainLooked is [Classifier.Explain] for what r looked at and weighed already, with what is unclear.
+func (c *Classifier) ExplainLooked(r *Result) Answer {
 	a := Answer{By: r.By}
 	for _, key := range r.Categories {
 		a.Categories = append(a.Categories, c.keys[key])
 	}
-	takes := c.index.Takes(nil, u, today, sight, true)
+	takes := r.Takes
 	var corrected, catalogue []Given
 	var replacing, adding []Given
 	for i := 0; i < len(takes); {

@@ -74,6 +74,29 @@ func (h Hit) In() Answer {
 	return isIn(len(h.CarveOuts) > 0, len(h.Covering) > 0, len(h.Unclear) > 0)
 }
 
+// Put files the entry of a take.
+func (h *Hit) Put(t Take, found Found) {
+	into := &h.Covering
+	switch {
+	case t.CarveOut && t.Answer == CannotTell:
+		into = &h.UnclearCarveOuts
+	case t.CarveOut:
+		into = &h.CarveOuts
+	case t.Answer == CannotTell:
+		into = &h.Unclear
+	}
+	*into = append(*into, found)
+}
+
+// Sort puts each kind in order, the most specific first.
+func (h *Hit) Sort() {
+	for _, found := range [][]Found{h.Covering, h.CarveOuts, h.Unclear, h.UnclearCarveOuts} {
+		slices.SortFunc(found, func(a, b Found) int {
+			return cmp.Or(pattern.MoreSpecific(a.Pattern, b.Pattern), cmp.Compare(a.ID, b.ID))
+		})
+	}
+}
+
 func isIn(carvedOut, covered, unclear bool) Answer {
 	switch {
 	case carvedOut:
@@ -209,6 +232,14 @@ func (x *Index) ID(t Take) int64 {
 	return b.lists[r.list].from + int64(r.entry)
 }
 
+// Until returns the last day on which the entry of a take of this index is in force; the zero Date where it has no end.
+func (x *Index) Until(t Take) pattern.Date {
+	if t.ref&fullBit == 0 {
+		return pattern.Date{}
+	}
+	return x.parts[t.part].base.fulls[t.ref&^fullBit].entry.Until
+}
+
 // Specificity returns how much the entry of a take of this index says. It allocates nothing.
 func (x *Index) Specificity(t Take) pattern.Specificity {
 	b := x.parts[t.part].base
@@ -233,24 +264,10 @@ func (x *Index) Cover(u weburl.URL, today pattern.Date, sight Sight) []Hit {
 		if i == 0 || t.List != s.takes[i-1].List {
 			hits = append(hits, Hit{List: x.lists[t.List]})
 		}
-		hit := &hits[len(hits)-1]
-		into := &hit.Covering
-		switch {
-		case t.CarveOut && t.Answer == CannotTell:
-			into = &hit.UnclearCarveOuts
-		case t.CarveOut:
-			into = &hit.CarveOuts
-		case t.Answer == CannotTell:
-			into = &hit.Unclear
-		}
-		*into = append(*into, x.parts[t.part].found(t.ref))
+		hits[len(hits)-1].Put(t, x.parts[t.part].found(t.ref))
 	}
 	for i := range hits {
-		for _, found := range [][]Found{hits[i].Covering, hits[i].CarveOuts, hits[i].Unclear, hits[i].UnclearCarveOuts} {
-			slices.SortFunc(found, func(a, b Found) int {
-				return cmp.Or(pattern.MoreSpecific(a.Pattern, b.Pattern), cmp.Compare(a.ID, b.ID))
-			})
-		}
+		hits[i].Sort()
 	}
 	slices.SortStableFunc(hits, func(a, b Hit) int {
 		return strings.Compare(strings.ToLower(a.List.Name), strings.ToLower(b.List.Name))

@@ -2,125 +2,313 @@ package policy
 
 import (
 	"fmt"
+	"net/netip"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 
 	"widelark/core/classify"
+	"widelark/core/directory"
 	"widelark/core/match"
 	"widelark/core/pattern"
+	"widelark/core/schedule"
 	"widelark/core/weburl"
 )
 
-func list(id string, lines ...string) match.List {
-	l := match.List{ID: id, Name: strings.ToUpper(id)}
-	for _, line := range lines {
-		l.Entries = append(l.Entries, pattern.MustParse(line))
-	}
-	return l
-}
-
-// told writes a decision on one line: the verdict, then every step with what it matched.
-func told(d Decision) string {
-	parts := []string{string(d.Verdict)}
-	for i, s := range d.Steps {
-		part := string(s.Outcome)
-		if s.List != nil {
-			part += fmt.Sprintf(" by %s %s", s.List.Name, s.Entry.Pattern)
+// told writes an explanation on one line: the verdict, then every step.
+func told(e Explanation) string {
+	parts := []string{string(e.Decision.Verdict)}
+	for i, s := range e.Steps {
+		part := fmt.Sprintf("%s %s", s.Rule, s.Outcome)
+		if reasons := Reasons(s.Evidence); reasons != "" && s.Rung != AtException && s.Rung != AtUnlocked {
+			part += " by " + reasons
 		}
-		if i == d.Decider {
+		if s.Missing != "" {
+			part += " (" + s.Missing + ")"
+		}
+		if i == e.Decider {
 			part += "*"
 		}
-		parts = append(parts, part)
+		parts = append(parts, strings.TrimSpace(part))
 	}
 	return strings.Join(parts, "; ")
 }
 
-func TestDecide(t *testing.T) {
-	x := match.New([]match.List{
-		list("betting", "oddsfield.example", "! help.oddsfield.example", "~host odds"),
-		list("care", "dosage.example", "=help.oddsfield.example", "late.example [until 2026-11-23]"),
-		list("unused", "dosage.example"),
-	})
-	p := Policy{Name: "Ward floor", Otherwise: Allow, Rules: []Rule{
-		{Name: "Never", Lists: []string{"betting"}, Then: Block},
-		{Name: "Care", Lists: []string{"missing", "care"}, Then: Allow},
-		{Name: "Both", Lists: []string{"betting", "care"}, Then: Block},
-	}}
-	for url, want := range map[string]string{
-		"oddsfield.example":      "block; decided by BETTING oddsfield.example*; not reached; not reached by BETTING oddsfield.example",
-		"help.oddsfield.example": "allow; no match; decided by CARE =help.oddsfield.example*; not reached by CARE =help.oddsfield.example",
-		"dosage.example":         "allow; no match; decided by CARE dosage.example*; not reached by CARE dosage.example",
-		"late.example":           "allow; no match; decided by CARE late.example*; not reached by CARE late.example",
-		"heron.example":          "allow; no match; no match; no match",
-		"odds.test":              "block; decided by BETTING ~host odds*; not reached; not reached by BETTING ~host odds",
-	} {
-		d := Decide(x, p, weburl.MustParse(url), Class{}, pattern.Date{Year: 2026, Month: 11, Day: 23}, match.Full)
-		assert.Equal(t, want, told(d), url)
+func entries(lines ...string) (all []pattern.Entry) {
+	for _, line := range lines {
+		all = append(all, pattern.MustParse(line))
 	}
-	d := Decide(x, p, weburl.MustParse("late.example"), Class{}, pattern.Date{Year: 2026, Month: 11, Day: 24}, match.Full)
-	assert.Equal(t, "allow; no match; no match; no match", told(d), "the day after")
-	assert.Equal(t, `No rule of the policy "Ward floor" matches; otherwise it says allow.`, d.Because(p))
-
-	d = Decide(x, p, weburl.MustParse("oddsfield.example"), Class{}, pattern.Date{}, match.Full)
-	assert.Equal(t, `The rule "Never" of the policy "Ward floor" says block, because the list "BETTING" has the entry oddsfield.example.`, d.Because(p))
-	d = Decide(x, Policy{Name: "Empty", Otherwise: Block}, weburl.MustParse("dosage.example"), Class{}, pattern.Date{}, match.Full)
-	assert.Equal(t, `The policy "Empty" has no rules; otherwise it says block.`, d.Because(Policy{Name: "Empty"}))
-	assert.Len(t, d.Hits, 2, "lists that no rule names are told too")
+	return all
 }
 
-// What cannot be told never decides.
-func TestDecideAtLesserSights(t *testing.T) {
-	x := match.New([]match.List{list("care", "dosage.example/tables"), list("drugs", "dosage.example", "! dosage.example/tables")})
-	p := Policy{Name: "Ward floor", Otherwise: Allow, Rules: []Rule{
-		{Name: "Care", Lists: []string{"care"}, Then: Allow}, {Name: "Drugs", Lists: []string{"care", "drugs"}, Then: Block},
-	}}
-	url := weburl.MustParse("dosage.example/tables")
-	for sight, want := range map[match.Sight]string{
-		match.Full:   "allow; decided by CARE dosage.example/tables*; not reached by CARE dosage.example/tables",
-		match.Tunnel: "block; cannot tell by CARE dosage.example/tables; decided by DRUGS dosage.example*",
-		match.Name:   "block; cannot tell by CARE dosage.example/tables; decided by DRUGS dosage.example*",
-	} {
-		assert.Equal(t, want, told(Decide(x, p, url, Class{}, pattern.Date{}, sight)), sight)
+func named(id, name, text string) Schedule {
+	s, err := schedule.Parse(text)
+	if err != nil {
+		panic(err)
+	}
+	return Schedule{ID: id, Name: name, Schedule: s, Zone: zone}
+}
+
+// ward is a small hospital with the mistakes that people make.
+func ward() Config {
+	list := func(values ...string) Cond { return Cond{Op: InList, Values: values} }
+	category := func(values ...string) Cond { return Cond{Op: Is, Values: values} }
+	return Config{
+		Zone: zone, Combining: Strictest, Gates: []Gate{DNS, Proxy},
+		Directory: directory.New(
+			[]directory.Person{{ID: "kay", Name: "Kay Moran"}, {ID: "ola", Name: "Ola Fenn"}},
+			[]directory.Group{
+				{ID: "nurses", Name: "Ward nurses", Persons: []string{"kay", "ola"}}, {ID: "night", Name: "Night ward", Persons: []string{"kay"}},
+				{ID: "screens", Name: "Bedside screens", Networks: []string{"bedside"}}, {ID: "records", Name: "Records office"},
+			},
+			[]directory.Network{{ID: "bedside", Name: "Bedside screens", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.40.0/22")}}}),
+		Lists: match.New([]match.List{
+			{ID: "betting", Name: "Betting", Entries: entries("oddsfield.example", "! help.oddsfield.example")}, {ID: "care", Name: "Care", Entries: entries("dosage.example/tables")},
+			{ID: "welcome", Name: "Welcome", Entries: entries("quillmere.internal")}, {ID: "all", Name: "All of dosage", Entries: entries("dosage.example")},
+		}),
+		Taxonomy: classify.Taxonomy{Families: []classify.Family{{Key: "play", Name: "Play"}}, Categories: []classify.Category{{Key: "games", Family: "play", Name: "Games"}, {Key: "adult", Name: "Adult"}, {Key: "snares", Name: "Snares"}}},
+		Packs: []classify.Pack{{ID: "p", Name: "Harbour", Version: 7, Sites: match.New([]match.List{
+			{ID: "games", Entries: entries("puzzle.example")}, {ID: "adult", Entries: entries("cancer-charity.example")}, {ID: "snares", Entries: entries("snare.example")}})}},
+		Schedules: []Schedule{named("breaks", "Meal breaks", "mon-sun 12:30-13:15, 00:30-01:15"), named("nights", "Night shift", "mon-sun 20:00-07:30")},
+		Apps:      []AppDef{{Key: "share", Name: "Sharebay", Entries: entries("sharebay.example"), Activities: []Activity{{Key: "upload", Name: "upload", Methods: []string{"POST"}, Entries: entries("sharebay.example/up")}}}},
+		Baseline:  &Policy{Name: "Baseline", Rules: []Rule{{Name: "Dangers", If: category("snares"), Then: Block}}},
+		Policies: []Policy{
+			{ID: "floor", Name: "Ward floor", Groups: []string{"nurses"}, Otherwise: Allow, Rules: []Rule{
+				{Name: "Games in breaks", When: When{"breaks", false}, If: category("play"), Then: Watch, With: Provisos{Quota: 30 * time.Minute}},
+				{Name: "No games", If: category("play"), Then: Block}, {Name: "Betting", If: list("betting"), Then: Block}, {Name: "Adult", If: category("adult"), Then: Block},
+				{Name: "All of dosage", If: list("all"), Then: Hold}, {Name: "Care", If: list("care"), Then: Allow},
+				{Name: "Uploads", If: Cond{Op: App, Values: []string{"share/upload"}}, Then: Block}, {Name: "Archives", Off: true, If: Cond{Op: File, Values: []string{"archives"}}, Then: Block},
+			}},
+			{ID: "nightly", Name: "Night ward", Groups: []string{"night"}, Otherwise: Allow, Rules: []Rule{{Name: "Betting", If: list("betting"), Then: Block}, {Name: "Quiet", When: When{"nights", true}, If: category("play"), Then: Block}}},
+			{ID: "bedside", Name: "Bedside", Groups: []string{"screens"}, Otherwise: Block, Rules: []Rule{{Name: "Welcome", If: list("welcome"), Then: Allow}}, Inspect: Inspection{All: true}},
+		},
+		Fallback: &Policy{Name: "Fallback", Otherwise: Block},
+		Exceptions: []Exception{
+			{ID: "portal", Name: "Portal", Entries: entries("portal.example"), Then: Allow, For: Whom{Groups: []string{"records"}}, Until: monday.AddDate(0, 0, 4), Reason: "Orders until Friday."},
+			{ID: "page", Name: "One page", Entries: entries("=lore.example/heart"), Then: Allow, For: Whom{Networks: []string{"bedside"}}},
+		},
 	}
 }
 
-// Rules ask for categories and families as they ask for lists: the first that matches decides, by whatever gave the category.
-func TestDecideByCategory(t *testing.T) {
-	taxonomy := classify.Taxonomy{
-		Families:   []classify.Family{{Key: "play", Name: "Play"}},
-		Categories: []classify.Category{{Key: "games", Family: "play", Name: "Games"}, {Key: "betting", Family: "play", Name: "Betting"}, {Key: "news", Name: "News"}},
+func at(day int, clock string) time.Time {
+	t, err := time.ParseInLocation("15:04", clock, zone)
+	if err != nil {
+		panic(err)
 	}
-	sites := match.New([]match.List{list("games", "heron.example"), list("news", "heron.example/news", "gull.example")})
-	x := match.New([]match.List{list("care", "heron.example/care"), list("ours", "gull.example/ours")})
-	classifier := classify.New(classify.NewLocal(
-		[]classify.Correction{{ID: 1, Pattern: pattern.MustParse("fixed.example").Pattern, Categories: []string{"betting"}}},
-		[]classify.Own{{Key: "own", Lists: []string{"ours"}}},
-		[]classify.Scorecard{{ID: "s", Name: "Odds", Category: "betting", Threshold: 5, Terms: []classify.Term{{Word: pattern.MustParse(`"odds"`).Pattern, Points: 5}}}},
-	), []classify.Pack{{ID: "p", Name: "Harbour", Version: 7, Sites: sites}}, x)
-	p := Policy{Name: "Ward floor", Otherwise: Allow, Rules: []Rule{
-		{Name: "Care", Lists: []string{"care"}, Categories: []string{"own"}, Then: Allow}, {Name: "Play", Categories: []string{"play"}, Then: Block}, {Name: "News", Lists: []string{"care"}, Categories: []string{"news"}, Then: Block},
-	}}
-	decide := func(url string, sight match.Sight) Decision {
-		u := weburl.MustParse(url)
-		return Decide(x, p, u, Class{classifier.Explain(u, pattern.Date{}, sight), taxonomy}, pattern.Date{}, sight)
-	}
-	for url, want := range map[string]string{
-		"heron.example/care":   `The rule "Care" of the policy "Ward floor" says allow, because the list "CARE" has the entry heron.example/care.`,
-		"heron.example/play":   `The rule "Play" of the policy "Ward floor" says block, because it is Games: the pack "Harbour" has the entry heron.example.`,
-		"heron.example/news/x": `The rule "News" of the policy "Ward floor" says block, because it is News: the pack "Harbour" has the entry heron.example/news.`,
-		"fixed.example":        `The rule "Play" of the policy "Ward floor" says block, because it is Betting by our correction of fixed.example.`,
-		"tern.example/odds":    `The rule "Play" of the policy "Ward floor" says block, because it is Betting by a scorecard.`,
-		"gull.example/ours":    `The rule "Care" of the policy "Ward floor" says allow, because it is own: the list "OURS" has the entry gull.example/ours.`,
-		"tern.example":         `No rule of the policy "Ward floor" matches; otherwise it says allow.`,
+	return monday.AddDate(0, 0, day).Add(time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute)
+}
+
+// The situations that people ask about, each with the answer that they get.
+func TestBecause(t *testing.T) {
+	s := New(ward())
+	var w Work
+	kay, ola, bedside := Request{Person: "kay"}, Request{Person: "ola"}, Request{Addr: netip.MustParseAddr("10.40.41.9")}
+	for _, c := range []struct {
+		url  string
+		r    Request
+		at   time.Time
+		want string
+	}{
+		{"puzzle.example", ola, at(0, "14:10"), `The rule "No games" of the policy "Ward floor" says block, because it is Games: the pack "Harbour" has the entry puzzle.example.`},
+		{"puzzle.example", ola, at(0, "12:45"), `The rule "Games in breaks" of the policy "Ward floor" says watch in Meal breaks, because it is Games: the pack "Harbour" has the entry puzzle.example.`},
+		{"puzzle.example", kay, at(0, "23:00"), `The rule "No games" of the policy "Ward floor" says block, because it is Games: the pack "Harbour" has the entry puzzle.example. Of the 2 policies that the request has, the strictest counts.`},
+		{"puzzle.example", kay, at(0, "12:45"), `The rule "Quiet" of the policy "Night ward" says block outside Night shift, because it is Games: the pack "Harbour" has the entry puzzle.example. Of the 2 policies that the request has, the strictest counts.`},
+		{"dosage.example/tables", ola, at(0, "14:10"), `The rule "All of dosage" of the policy "Ward floor" says hold, because the list "All of dosage" has the entry dosage.example.`},
+		{"cancer-charity.example", ola, at(0, "14:10"), `The rule "Adult" of the policy "Ward floor" says block, because it is Adult: the pack "Harbour" has the entry cancer-charity.example.`},
+		{"snare.example", Request{Group: "records"}, at(0, "14:10"), `The rule "Dangers" of the baseline says block, because it is Snares: the pack "Harbour" has the entry snare.example.`},
+		{"portal.example/order", Request{Group: "records"}, at(0, "14:10"), `The exception "Portal" says allow for the group "Records office", because it has the entry portal.example. Reason given: Orders until Friday.`},
+		{"portal.example/order", Request{Group: "records"}, at(5, "14:10"), `The fallback has no rules; otherwise it says block.`},
+		{"lore.example/heart", bedside, at(0, "14:10"), `The exception "One page" says allow for the network "Bedside screens", because it has the entry =lore.example/heart.`},
+		{"help.oddsfield.example", ola, at(0, "14:10"), `No rule of the policy "Ward floor" matches; otherwise it says allow.`},
+		{"heron.example", Request{}, at(0, "14:10"), `The fallback has no rules; otherwise it says block.`},
+		{"sharebay.example/up/x", Request{Person: "ola", Method: "POST"}, at(0, "14:10"), `The rule "Uploads" of the policy "Ward floor" says block, because it belongs to Sharebay (upload).`},
 	} {
-		assert.Equal(t, want, decide(url, match.Full).Because(p), url)
+		c.r.URL = weburl.MustParse(c.url)
+		assert.Equal(t, c.want, s.Explain(&w, &c.r, c.at).Because, "%s at %s", c.url, c.at)
 	}
-	// At a lesser sight what covers for certain says what it is; a list of which it cannot be told does not stand in the way.
-	d := decide("heron.example/news/x", match.Name)
-	assert.Equal(t, "block", string(d.Verdict))
-	assert.Equal(t, 1, d.Decider)
-	assert.Equal(t, []Outcome{CannotTell, Decided, NotReached}, []Outcome{d.Steps[0].Outcome, d.Steps[1].Outcome, d.Steps[2].Outcome})
-	assert.Equal(t, "Games", d.Steps[1].Category.Name)
+}
+
+func TestSteps(t *testing.T) {
+	s := New(ward())
+	var w Work
+	r := Request{URL: weburl.MustParse("dosage.example/tables"), Person: "ola", Sight: match.Name}
+	r.URL = weburl.MustParse("lore.example/heart")
+	r.Person, r.Addr = "", netip.MustParseAddr("10.40.41.9")
+	e := s.Explain(&w, &r, at(0, "14:10"))
+	assert.Equal(t, "block; Dangers no match; One page cannot tell (the page: only the host is seen here); Welcome no match; decided*", told(e))
+	r = Request{URL: weburl.MustParse("puzzle.example/x.zip"), Person: "ola"}
+	e = s.Explain(&w, &r, at(0, "14:10"))
+	assert.Equal(t, `block; Dangers no match; Games in breaks not now by it is Games: the pack "Harbour" has the entry puzzle.example; No games decided by it is Games: the pack "Harbour" has the entry puzzle.example*; `+
+		`Betting not reached; Adult not reached; All of dosage not reached; Care not reached; Uploads not reached; Archives not reached by a file is asked for: x.zip`, told(e))
+	assert.Equal(t, at(1, "00:30"), e.Steps[1].Next)
+	until, ok := s.Until(&w, &r, at(0, "14:10"))
+	assert.True(t, ok)
+	assert.True(t, until.Equal(at(1, "00:30")), until)
+	r = Request{URL: weburl.MustParse("portal.example"), Group: "records"}
+	until, _ = s.Until(&w, &r, at(0, "14:10"))
+	assert.True(t, until.Equal(at(4, "00:00")), until)
+	r = Request{URL: weburl.MustParse("heron.example"), Group: "records"}
+	_, ok = s.Until(&w, &r, at(0, "14:10"))
+	assert.False(t, ok)
+}
+
+// A change of schedule that only a dated line far ahead brings is found too.
+func TestUntilFarAhead(t *testing.T) {
+	config := ward()
+	config.Schedules[0] = named("breaks", "Meal breaks", "on 2027-12-24 10:00-12:00")
+	s := New(config)
+	var w Work
+	r := Request{URL: weburl.MustParse("puzzle.example"), Person: "ola"}
+	until, ok := s.Until(&w, &r, at(0, "14:10"))
+	assert.True(t, ok)
+	assert.True(t, until.Equal(time.Date(2027, 12, 24, 10, 0, 0, 0, zone)), until)
+}
+
+func TestJourneys(t *testing.T) {
+	s := New(ward())
+	var w Work
+	bedside := netip.MustParseAddr("10.40.41.9")
+	for _, c := range []struct {
+		url  string
+		r    Request
+		want string
+	}{
+		{"lore.example/heart", Request{Addr: bedside}, "block a name that does not resolve: dns name"}, // the exception is for a page, which the DNS gate does not see
+		{"https://quillmere.internal/menu", Request{Addr: bedside}, "allow the page: dns name, proxy full opened"},
+		{"https://puzzle.example", Request{Person: "ola"}, "block a name that does not resolve: dns name"},
+		{"https://sharebay.example/up", Request{Person: "ola", Method: "POST"}, "allow the page: dns name, proxy tunnel"}, // not opened: nobody sees that it is an upload
+		{"http://sharebay.example/up", Request{Person: "ola", Method: "POST"}, "block the block page: dns name, proxy full"},
+		{"http://dosage.example", Request{Person: "ola"}, "block a name that does not resolve: dns name"}, // DNS cannot ask
+		{"http://203.0.113.7/", Request{Person: "ola"}, "allow the page: proxy full"},
+	} {
+		c.r.URL = weburl.MustParse(c.url)
+		j := s.Travel(&w, &c.r, at(0, "14:10"))
+		var stops []string
+		for _, stop := range j.Stops {
+			text := fmt.Sprintf("%s %s", stop.Gate, stop.Sight)
+			if stop.Opened {
+				text += " opened"
+			}
+			stops = append(stops, text)
+		}
+		assert.Equal(t, c.want, fmt.Sprintf("%s %s: %s", j.Verdict, j.Sees, strings.Join(stops, ", ")), c.url)
+	}
+	config := ward()
+	config.Gates = []Gate{Proxy}
+	s = New(config)
+	r := Request{URL: weburl.MustParse("https://dosage.example"), Person: "ola"}
+	assert.Equal(t, SeesCut, s.Travel(&w, &r, at(0, "14:10")).Sees)
+	r.URL = weburl.MustParse("http://dosage.example")
+	assert.Equal(t, SeesHold, s.Travel(&w, &r, at(0, "14:10")).Sees)
+	r.URL = weburl.MustParse("http://puzzle.example")
+	assert.Equal(t, SeesBound, s.Travel(&w, &r, at(0, "12:45")).Sees)
+	config.Gates = nil
+	assert.Equal(t, SeesUnbarred, New(config).Travel(&w, &r, at(0, "12:45")).Sees)
+}
+
+func TestFlips(t *testing.T) {
+	s := New(ward())
+	var w Work
+	for _, c := range []struct {
+		url, person, want string
+	}{
+		{"puzzle.example", "ola", `Allow this host (=puzzle.example) for Ola Fenn; Allow this site (puzzle.example) for Ola Fenn; Allow this host (=puzzle.example) for the group "Ward nurses"; ` +
+			`Allow this host (=puzzle.example) for everybody; ` +
+			`Switch the rule "No games" of "Ward floor" off: this changes more than this page; Correct what it is: not Games`},
+		{"dosage.example/tables", "ola", `Allow this page (=dosage.example/tables) for Ola Fenn; Allow this host (=dosage.example) for Ola Fenn; Allow this site (dosage.example) for Ola Fenn; ` +
+			`Allow this page (=dosage.example/tables) for the group "Ward nurses"; Allow this page (=dosage.example/tables) for everybody; ` +
+			`Switch the rule "All of dosage" of "Ward floor" off: this changes more than this page; Move the rule "Care" of "Ward floor" above "All of dosage": this changes more than this page; ` +
+			`Take the entry dosage.example out of the list "All of dosage"`},
+		{"snare.example", "kay", `Switch the rule "Dangers" of "Baseline" off: this changes more than this page; Correct what it is: not Snares`},
+	} {
+		r := Request{URL: weburl.MustParse(c.url), Person: c.person}
+		var texts []string
+		for _, f := range s.Flips(&w, &r, at(0, "14:10")) {
+			texts = append(texts, f.Text)
+		}
+		assert.Equal(t, c.want, strings.Join(texts, "; "), c.url)
+	}
+}
+
+func TestSentence(t *testing.T) {
+	quoted := func(id string) string { return strings.ToUpper(id) }
+	n := Names{List: quoted, Schedule: quoted, Card: quoted}
+	leaf := func(op Op, values ...string) Cond { return Cond{Op: op, Values: values} }
+	for _, c := range []struct {
+		rule Rule
+		want string
+	}{
+		{Rule{Then: Block}, "Block everything."},
+		{Rule{Then: Allow, If: leaf(InList, "a")}, `Allow what is in the list "A".`},
+		{Rule{Then: Watch, If: Cond{Op: All, Of: []Cond{leaf(Is, "games", "video"), {Op: Any, Of: []Cond{leaf(Method, "POST"), leaf(File, "archives", ".iso")}}}}, When: When{"s", true}},
+			"Allow and flag what is games or video and (is sent by POST or asks for archives or .iso files), outside S."},
+		{Rule{Then: Hold, If: Cond{Op: None, Of: []Cond{leaf(InList, "a", "b"), leaf(HasTrait, "unrated")}}, At: []Gate{DNS}, When: When{"s", false}},
+			`Hold what is none of these: it is in the lists "A" or "B"; or it is unrated, in S, at the DNS gate only.`},
+		{Rule{Then: Note, Off: true, If: Cond{Op: Points, Values: []string{"c"}, AtLeast: 7}}, `Note, and go on with, what reaches 7 points on the scorecard "C". Switched off.`},
+		{Rule{Then: Allow, If: leaf(Search, `"bet*"`), With: Provisos{true, true, 20_000_000, 90 * time.Minute}}, `Allow what searches for "bet*", with safe search, no uploads, at most 20 MB and at most 90 min a day.`},
+	} {
+		assert.Equal(t, c.want, c.rule.Sentence(n))
+	}
+}
+
+func TestNoAllocs(t *testing.T) {
+	s := New(ward())
+	var w Work
+	for _, url := range []string{"puzzle.example/a/b?c=d", "portal.example", "heron.example/x.zip", "203.0.113.9"} {
+		r := Request{URL: weburl.MustParse(url), Person: "kay", Addr: netip.MustParseAddr("10.40.41.9")}
+		s.Decide(&w, &r, monday)
+		assert.Zero(t, testing.AllocsPerRun(100, func() { s.Decide(&w, &r, monday) }), url)
+	}
+}
+
+func shown(strip []Segment) string {
+	var parts []string
+	for _, s := range strip {
+		parts = append(parts, s.From.In(zone).Format("Mon 15:04 ")+string(s.Decision.Verdict))
+	}
+	return strings.Join(parts, ", ")
+}
+
+func TestPlan(t *testing.T) {
+	config := ward()
+	config.Combining = Position
+	s := New(config)
+	var w Work
+	plan := s.Plan(&w, "nurses", monday, monday.AddDate(0, 0, 1))
+	assert.Equal(t, "Mon 00:00 allow", shown(plan.Else))
+	rows := map[string]string{}
+	for _, row := range plan.Rows {
+		if row.List != nil {
+			rows["list "+row.List.Name] = shown(row.Strip)
+		} else {
+			rows[row.Category.Name] = shown(row.Strip)
+		}
+	}
+	assert.Equal(t, map[string]string{
+		"Games": "Mon 00:00 block, Mon 00:30 watch, Mon 01:15 block, Mon 12:30 watch, Mon 13:15 block", "list Betting": "Mon 00:00 block", "list All of dosage": "Mon 00:00 hold",
+		"Adult": "Mon 00:00 block", "Snares": "Mon 00:00 block",
+	}, rows)
+	plan = s.Plan(&w, "screens", monday, monday.AddDate(0, 0, 1))
+	assert.Equal(t, "Mon 00:00 block", shown(plan.Else))
+	assert.Len(t, plan.Rows, 1, "only the welcome sites fare otherwise")
+}
+
+func TestLoosens(t *testing.T) {
+	config := ward()
+	config.Policies[1].Rules = append(config.Policies[1].Rules, Rule{Name: "Research", If: Cond{Op: Any, Of: []Cond{{Op: Is, Values: []string{"snares", "games"}}, {Op: None, Of: []Cond{{Op: Is, Values: []string{"snares"}}}}}}, Then: Watch})
+	s := New(config)
+	var w Work
+	assert.Equal(t, []Conflict{{2, `The baseline blocks Snares by its rule "Dangers"; Research cannot loosen it.`}}, s.Loosens(&w, "nightly", monday))
+	assert.Empty(t, s.Loosens(&w, "floor", monday))
+	assert.Empty(t, s.Loosens(&w, "gone", monday))
+}
+
+func TestStanding(t *testing.T) {
+	s := New(ward())
+	var w Work
+	st := s.Standing(&w, Request{Person: "kay", Addr: netip.MustParseAddr("10.40.41.9")}, monday)
+	assert.Equal(t, "[{nurses Ward nurses} {night Night ward} {screens Bedside screens}] [{floor Ward floor} {nightly Night ward} {bedside Bedside}] Bedside screens One page",
+		fmt.Sprint(st.Groups, st.Policies, " ", st.Network.Name, " ", st.Exceptions[0].Name))
 }

@@ -184,7 +184,7 @@ func (a *app) wrapped(sentence string, indent int) string {
 }
 
 // The marks of the verdicts: told by shape and word, before colour.
-var marks = map[string]string{"allow": "○", "block": "■"}
+var marks = map[string]string{"allow": "○", "watch": "◐", "hold": "◇", "block": "■"}
 
 // verdict shows a verdict with its mark, in colour on a terminal (unless NO_COLOR asks for none).
 func (a *app) verdict(v string) string {
@@ -195,6 +195,10 @@ func (a *app) verdict(v string) string {
 	switch v {
 	case "block":
 		return text.Colors{text.Bold, text.FgRed}.Sprint(shown)
+	case "hold":
+		return text.Colors{text.Bold, text.FgMagenta}.Sprint(shown)
+	case "watch":
+		return text.Colors{text.Bold, text.FgYellow}.Sprint(shown)
 	default:
 		return text.Colors{text.Bold, text.FgGreen}.Sprint(shown)
 	}

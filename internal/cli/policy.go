@@ -4,107 +4,94 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"slices"
 	"strings"
 
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
+	"gopkg.in/yaml.v3"
 
 	"widelark/client"
 )
 
-func (a *app) groupCommand() *cobra.Command {
-	var name, description string
-	ls := a.reads(&cobra.Command{
-		Use: "ls", Short: "All groups", Args: exactly(),
-		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
-			found, err := api.GetGroupsWithResponse(cmd.Context())
-			if err != nil {
-				return err
-			}
-			v := view{data: found.JSON200.Groups, columns: []string{"Name", "Description"}}
-			for _, g := range found.JSON200.Groups {
-				v.rows = append(v.rows, []string{g.Name, g.Description})
-			}
-			return a.show(v)
-		}),
-	})
-	edit := &cobra.Command{
-		Use: "edit NAME", Short: "Rename or describe a group", Args: exactly("NAME"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			var body client.EditGroupInputBody
-			if cmd.Flags().Changed("name") {
-				body.Name = &name
-			}
-			if cmd.Flags().Changed("describe") {
-				body.Description = &description
-			}
-			if body == (client.EditGroupInputBody{}) {
-				return usageError{errors.New("nothing to change: give --name or --describe")}
-			}
-			api, err := a.api()
-			if err != nil {
-				return err
-			}
-			found, err := api.GetGroupsWithResponse(cmd.Context())
-			if err != nil {
-				return err
-			}
-			for _, g := range found.JSON200.Groups {
-				if strings.EqualFold(g.Name, args[0]) {
-					edited, err := api.EditGroupWithResponse(cmd.Context(), g.ID, &client.EditGroupParams{IfMatch: match(g.Version)}, body)
-					if err == nil {
-						fmt.Fprintf(a.out, "Changed the group %q.\n", edited.JSON200.Name)
-					}
-					return err
-				}
-			}
-			return fmt.Errorf("there is no group %q; `widelark group ls` shows which there are", args[0])
-		},
-	}
-	edit.Flags().StringVar(&name, "name", "", "the new name")
-	edit.Flags().StringVar(&description, "describe", "", "who is in it")
-	return noun("group", "Groups of people and machines", ls, edit)
-}
-
 func (a *app) policyCommand() *cobra.Command {
 	cmd := noun("policy", "Policies and their rules",
-		a.policyLsCommand(), a.policyShowCommand(), a.policyEditCommand(),
-		noun("rule", "The rules of a policy", a.ruleAddCommand(), a.ruleEditCommand(), a.ruleRemoveCommand()))
+		a.policyLsCommand(), a.policyShowCommand(), a.policyNewCommand(), a.policyEditCommand(), a.policyCopyCommand(), a.removeCommand(policyKind), a.policyOrderCommand(), a.planCommand("plan GROUP"),
+		noun("rule", "The rules of a policy", a.ruleSetCommand(false), a.ruleSetCommand(true), a.ruleRemoveCommand(), a.ruleSwitchCommand(true), a.ruleSwitchCommand(false)))
 	cmd.Example = `  widelark policy show "Ward floor"
-  widelark policy rule add "Ward floor" "Never on the ward" --list Betting --then block
-  widelark policy edit "Ward floor" --otherwise allow`
+  widelark policy new "Visitors" --start balanced --for Visitors
+  widelark policy new "Bedside screens" --only "Bedside welcome sites" --for "Bedside screens"
+  widelark policy rule add "Ward floor" "Games in breaks" --category games --in "Meal breaks" --then watch
+  widelark policy order --combine strictest`
 	return cmd
 }
 
+func policies(ctx context.Context, api *client.ClientWithResponses) ([]client.Policy, error) {
+	found, err := api.GetPoliciesWithResponse(ctx, nil)
+	if err != nil {
+		return nil, err
+	}
+	return found.JSON200.Items, nil
+}
+
 func findPolicy(ctx context.Context, api *client.ClientWithResponses, name string) (client.Policy, error) {
-	found, err := api.GetPoliciesWithResponse(ctx)
+	all, err := policies(ctx, api)
 	if err != nil {
 		return client.Policy{}, err
 	}
-	for _, p := range found.JSON200.Policies {
-		if strings.EqualFold(p.Name, name) {
-			return p, nil
-		}
+	return byName(all, "policy", name, func(p client.Policy) string { return p.Name })
+}
+
+// givenTo says to whom a policy is given.
+func givenTo(p client.Policy) string {
+	switch {
+	case p.Role != nil && *p.Role == "baseline":
+		return "everybody, before all others"
+	case p.Role != nil && *p.Role == "fallback":
+		return "requests that no policy is for"
+	case len(p.Groups) == 0:
+		return "nobody"
 	}
-	return client.Policy{}, fmt.Errorf("there is no policy %q; `widelark policy ls` shows which there are", name)
+	return namesOf(p.Groups)
+}
+
+// otherwise says what holds where no rule decides; the baseline goes on.
+func otherwise(p client.Policy) string {
+	if p.Role != nil && *p.Role == "baseline" {
+		return ""
+	}
+	return string(p.Otherwise)
 }
 
 func (a *app) policyLsCommand() *cobra.Command {
 	return a.reads(&cobra.Command{
-		Use: "ls", Short: "All policies", Args: exactly(),
+		Use: "ls", Short: "All policies in their order", Args: exactly(),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
-			found, err := api.GetPoliciesWithResponse(cmd.Context())
+			all, err := policies(cmd.Context(), api)
 			if err != nil {
 				return err
 			}
-			v := view{data: found.JSON200.Policies, columns: []string{"Name", "For", "Rules", "Otherwise", "Changed", "By"}}
-			for _, p := range found.JSON200.Policies {
-				v.rows = append(v.rows, []string{p.Name, p.Group.Name, fmt.Sprint(len(p.Rules)), string(p.Otherwise), a.moment(p.UpdatedAt), p.UpdatedBy})
+			settings, err := allSettings(cmd.Context(), api)
+			if err != nil {
+				return err
 			}
+			v := view{data: all, columns: []string{"Name", "For", "Rules", "Otherwise", "Changed", "By"}, numbers: []int{2}}
+			for _, p := range all {
+				last := otherwise(p)
+				if last != "" {
+					last = a.verdictCell(last)
+				}
+				v.rows = append(v.rows, []string{p.Name, givenTo(p), fmt.Sprint(len(p.Rules)), last, a.moment(p.UpdatedAt), p.UpdatedBy})
+			}
+			v.foot = "\nWhere a request has several policies, " + combining[string(settings.Combining)] + "."
 			return a.show(v)
 		}),
 	})
+}
+
+var combining = map[string]string{
+	"position": "the first in this order counts", "strictest": "the strictest verdict counts", "loosest": "the loosest verdict counts",
 }
 
 func (a *app) policyShowCommand() *cobra.Command {
@@ -123,25 +110,41 @@ func (a *app) policyShowCommand() *cobra.Command {
 func (a *app) showPolicy(p client.Policy) error {
 	if a.format == "table" || a.format == "" {
 		a.format = "table"
-		fmt.Fprintf(a.out, "%s · for %s\n", p.Name, p.Group.Name)
-		if p.Description != "" {
-			fmt.Fprintln(a.out, p.Description)
+		fmt.Fprintf(a.out, "%s · for %s\n", p.Name, givenTo(p))
+		if about := orEmpty(p.Description); about != "" {
+			fmt.Fprintln(a.out, about)
 		}
 		fmt.Fprintln(a.out)
 	}
-	v := view{data: p, columns: []string{"#", "Rule", "If the URL is in", "Then"}}
+	v := view{data: p, columns: []string{"#", "Rule", "Then", "In words"}}
 	for i, r := range p.Rules {
-		var names []string
-		for _, list := range r.Lists {
-			names = append(names, list.Name)
+		then := a.verdictCell(string(r.Then))
+		if deref(r.Off) {
+			then = "off"
 		}
-		for _, key := range r.Categories {
-			names = append(names, "category "+key)
-		}
-		v.rows = append(v.rows, []string{fmt.Sprint(i + 1), r.Name, strings.Join(names, ", "), a.verdictCell(string(r.Verdict))})
+		v.rows = append(v.rows, []string{fmt.Sprint(i + 1), r.Name, then, p.Sentences[i]})
 	}
-	v.rows = append(v.rows, []string{"", "otherwise", "", a.verdictCell(string(p.Otherwise))})
-	return a.show(v)
+	if last := otherwise(p); last != "" {
+		v.rows = append(v.rows, []string{"", "otherwise", a.verdictCell(last), ""})
+	}
+	if err := a.show(v); err != nil || a.format != "table" {
+		return err
+	}
+	if p.Inspect != nil && p.Inspect.All {
+		but := append([]string{}, deref(p.Inspect.ButCategories)...)
+		if lists := namesOf(deref(p.Inspect.ButLists)); lists != "" {
+			but = append(but, lists)
+		}
+		said := "\nTLS connections are opened, so that whole URLs are seen"
+		if len(but) > 0 {
+			said += ", but not those to " + strings.Join(but, ", ")
+		}
+		fmt.Fprintln(a.out, said+".")
+	}
+	for _, c := range p.Conflicts {
+		fmt.Fprintf(a.out, "\n%s\n", a.wrapped(c.Text, 0))
+	}
+	return nil
 }
 
 // verdictCell shows a verdict in a table with its mark, elsewhere as the word.
@@ -152,38 +155,207 @@ func (a *app) verdictCell(v string) string {
 	return v
 }
 
-func (a *app) policyEditCommand() *cobra.Command {
-	var name, description, otherwise string
+func (a *app) policyNewCommand() *cobra.Command {
+	var start, about, last string
+	var groups, only, allBut []string
+	var off bool
 	cmd := &cobra.Command{
-		Use: "edit NAME", Short: "Rename or describe a policy, or set what holds where no rule matches", Args: exactly("NAME"),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			var edit client.EditPolicyInputBody
-			if cmd.Flags().Changed("name") {
-				edit.Name = &name
+		Use: "new NAME", Short: "Make a policy: from a starting point, for only some lists, for all but some, or with everything off", Args: exactly("NAME"),
+		Example: `  widelark policy new "Visitors" --start open --for Visitors
+  widelark policy new "Exam room" --only "Trainees' reading list" --for Trainees`,
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			ctx := cmd.Context()
+			modes := 0
+			names := append(append([]string{}, only...), allBut...)
+			for mode, asked := range map[string]bool{start: start != "", "only": len(only) > 0, "all-but": len(allBut) > 0, "off": off} {
+				if asked {
+					modes++
+					start = mode
+				}
+			}
+			if modes > 1 {
+				return usageError{errors.New("take one of --start, --only, --all-but and --off")}
+			}
+			body := client.PolicyInput{Name: args[0], Groups: []client.Ref{}, Rules: []client.RuleBody{}, Otherwise: "allow"}
+			var err error
+			if body.Groups, err = groupKind.refs(ctx, api, groups); err != nil {
+				return err
+			}
+			if start != "" {
+				ids, err := findLists(ctx, api, names)
+				if err != nil {
+					return err
+				}
+				begun, err := api.StartPolicyWithResponse(ctx, client.StartInputBody{Start: client.StartInputBodyStart(start), Lists: &ids})
+				if err != nil {
+					return err
+				}
+				body.Rules, body.Otherwise, body.Description = begun.JSON200.Rules, client.PolicyInputOtherwise(begun.JSON200.Otherwise), &begun.JSON200.About
 			}
 			if cmd.Flags().Changed("describe") {
-				edit.Description = &description
+				body.Description = &about
 			}
-			if cmd.Flags().Changed("otherwise") {
-				verdict := client.EditPolicyInputBodyOtherwise(otherwise)
-				edit.Otherwise = &verdict
+			if last != "" {
+				body.Otherwise = client.PolicyInputOtherwise(last)
 			}
-			if edit == (client.EditPolicyInputBody{}) {
-				return usageError{errors.New("nothing to change: give --name, --describe or --otherwise")}
+			made, err := api.AddPolicyWithResponse(ctx, body)
+			if err != nil {
+				return err
 			}
-			return a.editPolicy(cmd.Context(), args[0], func(context.Context, *client.ClientWithResponses, client.Policy) (client.EditPolicyInputBody, error) {
-				return edit, nil
+			return a.showPolicy(*made.JSON201)
+		}),
+	}
+	cmd.Flags().StringVar(&start, "start", "", "a starting point: careful, balanced or open")
+	cmd.Flags().StringArrayVar(&only, "only", nil, "allow only this list; give it again for more")
+	cmd.Flags().StringArrayVar(&allBut, "all-but", nil, "allow all but this list; give it again for more")
+	cmd.Flags().BoolVar(&off, "off", false, "everything off")
+	cmd.Flags().StringArrayVar(&groups, "for", nil, "a group that it is for; give it again for more")
+	cmd.Flags().StringVar(&about, "describe", "", "what the policy is for")
+	cmd.Flags().StringVar(&last, "otherwise", "", "allow, watch, hold or block, where no rule decides")
+	return cmd
+}
+
+func (a *app) policyEditCommand() *cobra.Command {
+	var name, description, last, inspect string
+	var groups []string
+	cmd := &cobra.Command{
+		Use: "edit NAME", Short: "Rename or describe a policy, say for whom it is and what holds where no rule decides", Args: exactly("NAME"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if cmd.Flags().NFlag() == 0 {
+				return nothingToChange
+			}
+			changed := cmd.Flags().Changed
+			return a.editPolicy(cmd.Context(), args[0], func(ctx context.Context, api *client.ClientWithResponses, p *client.PolicyInput) (err error) {
+				if changed("name") {
+					p.Name = name
+				}
+				if changed("describe") {
+					p.Description = &description
+				}
+				if changed("otherwise") {
+					p.Otherwise = client.PolicyInputOtherwise(last)
+				}
+				if changed("for") {
+					if p.Groups, err = groupKind.refs(ctx, api, slices.DeleteFunc(groups, func(g string) bool { return g == "" })); err != nil {
+						return err
+					}
+				}
+				switch {
+				case !changed("inspect"):
+				case inspect == "all":
+					p.Inspect = &client.InspectionBody{All: true}
+				case inspect == "none":
+					p.Inspect = nil
+				default:
+					return usageError{errors.New("--inspect takes all or none")}
+				}
+				return nil
 			})
 		},
 	}
 	cmd.Flags().StringVar(&name, "name", "", "the new name")
 	cmd.Flags().StringVar(&description, "describe", "", "what the policy is for")
-	cmd.Flags().StringVar(&otherwise, "otherwise", "", "allow or block")
+	cmd.Flags().StringVar(&last, "otherwise", "", "allow, watch, hold or block")
+	cmd.Flags().StringArrayVar(&groups, "for", nil, "a group that it is for, in place of all before; give it again for more")
+	cmd.Flags().StringVar(&inspect, "inspect", "", "which TLS connections are opened: all or none")
 	return cmd
 }
 
-// editPolicy fetches a policy, has an edit made from it, and shows the policy after it.
-func (a *app) editPolicy(ctx context.Context, name string, edit func(context.Context, *client.ClientWithResponses, client.Policy) (client.EditPolicyInputBody, error)) error {
+func (a *app) policyCopyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "copy NAME NEW", Short: "Make a policy with the same rules, for nobody yet", Args: exactly("NAME", "NEW"),
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			p, err := findPolicy(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			body, err := recast[client.PolicyInput](p)
+			if err != nil {
+				return err
+			}
+			body.Name, body.Groups, body.Role = args[1], []client.Ref{}, nil
+			made, err := api.AddPolicyWithResponse(cmd.Context(), body)
+			if err != nil {
+				return err
+			}
+			return a.showPolicy(*made.JSON201)
+		}),
+	}
+}
+
+func allSettings(ctx context.Context, api *client.ClientWithResponses) (client.Settings, error) {
+	found, err := api.GetAllSettingsWithResponse(ctx, nil)
+	if err != nil {
+		return client.Settings{}, err
+	}
+	return found.JSON200.Items[0], nil
+}
+
+func (a *app) policyOrderCommand() *cobra.Command {
+	var combine string
+	var position int
+	var gates []string
+	cmd := &cobra.Command{
+		Use: "order [NAME]", Short: "Move a policy, say which counts where a request has several, and which gates there are", Args: cobra.MaximumNArgs(1),
+		Example: `  widelark policy order "Night ward" --position 1
+  widelark policy order --combine strictest`,
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			if len(args) == 1 && position < 1 {
+				return usageError{errors.New("say where to, with --position")}
+			}
+			ctx := cmd.Context()
+			seen, err := allSettings(ctx, api)
+			if err != nil {
+				return err
+			}
+			body, err := recast[client.SettingsInput](seen)
+			if err != nil {
+				return err
+			}
+			all, err := policies(ctx, api)
+			if err != nil {
+				return err
+			}
+			body.Order = []client.Ref{}
+			for _, p := range all {
+				if p.Role == nil {
+					body.Order = append(body.Order, client.Ref{ID: p.ID, Name: &p.Name})
+				}
+			}
+			if len(args) == 1 {
+				at := slices.IndexFunc(body.Order, func(r client.Ref) bool { return strings.EqualFold(orEmpty(r.Name), args[0]) })
+				if at < 0 {
+					return fmt.Errorf("there is no policy %q with a place; `widelark policy ls` shows which there are", args[0])
+				}
+				moved := body.Order[at]
+				body.Order = slices.Delete(body.Order, at, at+1)
+				body.Order = slices.Insert(body.Order, min(position-1, len(body.Order)), moved)
+			}
+			if combine != "" {
+				body.Combining = client.SettingsInputCombining(combine)
+			}
+			if cmd.Flags().Changed("gate") {
+				body.Gates = []client.SettingsInputGates{}
+				for _, g := range gates {
+					body.Gates = append(body.Gates, client.SettingsInputGates(g))
+				}
+			}
+			put, err := api.PutSettingsWithResponse(ctx, seen.ID, &client.PutSettingsParams{IfMatch: match(seen.Version)}, body)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "Order: %s.\nWhere a request has several, %s.\n", namesOf(put.JSON200.Order), combining[string(put.JSON200.Combining)])
+			return nil
+		}),
+	}
+	cmd.Flags().IntVar(&position, "position", 0, "its place, from 1")
+	cmd.Flags().StringVar(&combine, "combine", "", "position, strictest or loosest")
+	cmd.Flags().StringArrayVar(&gates, "gate", nil, "a kind of gate that is switched on: dns, proxy or icap; give it again for more")
+	return cmd
+}
+
+// editPolicy fetches a policy, has it edited, and shows it after that.
+func (a *app) editPolicy(ctx context.Context, name string, edit func(context.Context, *client.ClientWithResponses, *client.PolicyInput) error) error {
 	api, err := a.api()
 	if err != nil {
 		return err
@@ -192,32 +364,23 @@ func (a *app) editPolicy(ctx context.Context, name string, edit func(context.Con
 	if err != nil {
 		return err
 	}
-	body, err := edit(ctx, api, p)
+	body, err := recast[client.PolicyInput](p)
 	if err != nil {
 		return err
 	}
-	edited, err := api.EditPolicyWithResponse(ctx, p.ID, &client.EditPolicyParams{IfMatch: match(p.Version)}, body)
+	if err := edit(ctx, api, &body); err != nil {
+		return err
+	}
+	edited, err := api.PutPolicyWithResponse(ctx, p.ID, &client.PutPolicyParams{IfMatch: match(p.Version)}, body)
 	if err != nil {
 		return err
 	}
 	return a.showPolicy(*edited.JSON200)
 }
 
-// ruleEdits are the rules of a policy as an edit wants them.
-func ruleEdits(p client.Policy) []client.RuleEdit {
-	rules := make([]client.RuleEdit, len(p.Rules))
-	for i, r := range p.Rules {
-		rules[i] = client.RuleEdit{Name: r.Name, Verdict: client.RuleEditVerdict(r.Verdict), Categories: &r.Categories, Lists: []uuid.UUID{}}
-		for _, l := range r.Lists {
-			rules[i].Lists = append(rules[i].Lists, l.ID)
-		}
-	}
-	return rules
-}
-
 // place finds a rule by its name.
-func place(p client.Policy, rule string) (int, error) {
-	at := slices.IndexFunc(p.Rules, func(r client.Rule) bool { return strings.EqualFold(r.Name, rule) })
+func place(p *client.PolicyInput, rule string) (int, error) {
+	at := slices.IndexFunc(p.Rules, func(r client.RuleBody) bool { return strings.EqualFold(r.Name, rule) })
 	if at < 0 {
 		return 0, fmt.Errorf("the policy %q has no rule %q", p.Name, rule)
 	}
@@ -239,83 +402,238 @@ func findLists(ctx context.Context, api *client.ClientWithResponses, names []str
 
 // ruleFlags are what says how a rule is to be.
 type ruleFlags struct {
-	name, then string
-	lists      []string
-	categories []string
-	position   int
+	name, then, in, outside, tree   string
+	lists, categories, apps, traits []string
+	methods, files, words, at       []string
+	join                            string
+	safe, noUploads, everything     bool
+	megabytes, minutes, scorePoints int64
+	score                           string
+	position                        int
 }
 
 func (f *ruleFlags) on(cmd *cobra.Command) {
-	cmd.Flags().StringArrayVar(&f.lists, "list", nil, "a list that the rule is about; give it again for more")
-	cmd.Flags().StringArrayVar(&f.categories, "category", nil, "the key of a category or family that the rule is about; give it again for more")
-	cmd.Flags().StringVar(&f.then, "then", "block", "allow or block")
-	cmd.Flags().IntVar(&f.position, "position", 0, "its place among the rules, from 1")
-}
-
-// put returns the rules with rule at the place that is asked for, at the given one where none is.
-func (f *ruleFlags) put(rules []client.RuleEdit, rule client.RuleEdit, at int) []client.RuleEdit {
-	if f.position > 0 {
-		at = min(f.position-1, len(rules))
+	flags := cmd.Flags()
+	many := func(into *[]string, name, what string) {
+		flags.StringArrayVar(into, name, nil, what+"; give it again for more")
 	}
-	return slices.Insert(rules, at, rule)
+	many(&f.lists, "list", "a list that the URL is in")
+	many(&f.categories, "category", "the key of a category or family that it has")
+	many(&f.apps, "app", "an app that it belongs to, or APP/ACTIVITY")
+	many(&f.traits, "trait", "raw-address, plain-http, unrated, odd-port, user-info or punycode")
+	many(&f.methods, "method", "a method of HTTP, as POST")
+	many(&f.files, "file", "a kind of files (archives, programs, documents, macros, pictures, sound, film, disks) or an ending as .zip")
+	many(&f.words, "search", "a word that is searched for")
+	many(&f.at, "at", "a gate that the rule is for: dns, proxy or icap")
+	flags.StringVar(&f.score, "score", "", "a scorecard that reaches its threshold")
+	flags.Int64Var(&f.scorePoints, "points", 0, "with --score: from so many points on")
+	flags.StringVar(&f.join, "join", "any", "how conditions of several kinds are joined: any or all")
+	flags.StringVar(&f.tree, "if", "", "a file with the condition as a tree in YAML or JSON; - is standard input")
+	flags.BoolVar(&f.everything, "everything", false, "no condition: every request")
+	flags.StringVar(&f.in, "in", "", "only while this schedule is in force")
+	flags.StringVar(&f.outside, "outside", "", "only while this schedule is not in force")
+	flags.StringVar(&f.then, "then", "block", "allow, watch, hold, block or note")
+	flags.BoolVar(&f.safe, "safe-search", false, "with safe search")
+	flags.BoolVar(&f.noUploads, "no-uploads", false, "without uploads")
+	flags.Int64Var(&f.megabytes, "max-mb", 0, "with answers of at most so many megabytes")
+	flags.Int64Var(&f.minutes, "minutes", 0, "for at most so many minutes a day")
+	flags.IntVar(&f.position, "position", 0, "its place among the rules, from 1")
 }
 
-func (a *app) ruleAddCommand() *cobra.Command {
+// apply makes a rule as the flags that were given say.
+func (f *ruleFlags) apply(ctx context.Context, a *app, api *client.ClientWithResponses, changed func(string) bool, r *client.RuleBody) error {
+	if changed("name") {
+		r.Name = f.name
+	}
+	if changed("then") || r.Then == "" {
+		r.Then = client.RuleBodyThen(f.then)
+	}
+	if changed("in") || changed("outside") {
+		name, isOutside := f.in+f.outside, f.outside != ""
+		if r.When = nil; name != "" {
+			s, err := scheduleKind.find(ctx, api, name)
+			if err != nil {
+				return err
+			}
+			r.When = &client.WhenBody{Schedule: client.Ref{ID: s.ID}, Outside: &isOutside}
+		}
+	}
+	if changed("at") {
+		at := []client.RuleBodyAt{}
+		for _, g := range f.at {
+			if g != "" {
+				at = append(at, client.RuleBodyAt(g))
+			}
+		}
+		r.At = &at
+	}
+	if changed("safe-search") || changed("no-uploads") || changed("max-mb") || changed("minutes") {
+		bytes := f.megabytes * 1_000_000
+		r.With = &client.ProvisosBody{SafeSearch: &f.safe, NoUploads: &f.noUploads, MaxBytes: &bytes, MinutesADay: &f.minutes}
+	}
+	if f.everything {
+		r.If = nil
+		return nil
+	}
+	if f.tree != "" {
+		cond, err := a.readCondition(ctx, api, f.tree)
+		if err == nil {
+			r.If = &cond
+		}
+		return err
+	}
+	parts, err := f.conditions(ctx, api)
+	switch {
+	case err != nil:
+		return err
+	case len(parts) == 1:
+		r.If = &parts[0]
+	case len(parts) > 1 && f.join == "all":
+		r.If = &client.Condition{All: &parts}
+	case len(parts) > 1:
+		r.If = &client.Condition{Any: &parts}
+	}
+	return nil
+}
+
+func (f *ruleFlags) conditions(ctx context.Context, api *client.ClientWithResponses) (parts []client.Condition, err error) {
+	if len(f.lists) > 0 {
+		ids, err := findLists(ctx, api, f.lists)
+		if err != nil {
+			return nil, err
+		}
+		lists := []client.Ref{}
+		for _, id := range ids {
+			lists = append(lists, client.Ref{ID: id})
+		}
+		parts = append(parts, client.Condition{Lists: &lists})
+	}
+	if len(f.traits) > 0 {
+		traits := []client.ConditionTraits{}
+		for _, t := range f.traits {
+			traits = append(traits, client.ConditionTraits(t))
+		}
+		parts = append(parts, client.Condition{Traits: &traits})
+	}
+	for _, values := range []struct {
+		given []string
+		make  func(*[]string) client.Condition
+	}{
+		{f.categories, func(v *[]string) client.Condition { return client.Condition{Categories: v} }}, {f.apps, func(v *[]string) client.Condition { return client.Condition{Apps: v} }},
+		{f.methods, func(v *[]string) client.Condition { return client.Condition{Methods: v} }}, {f.files, func(v *[]string) client.Condition { return client.Condition{Files: v} }},
+		{f.words, func(v *[]string) client.Condition { return client.Condition{Search: v} }},
+	} {
+		if len(values.given) > 0 {
+			parts = append(parts, values.make(&values.given))
+		}
+	}
+	if f.score != "" {
+		found, err := api.GetScorecardsWithResponse(ctx)
+		if err != nil {
+			return nil, err
+		}
+		card, err := byName(found.JSON200.Scorecards, "scorecard", f.score, func(s client.ScorecardBody) string { return s.Name })
+		if err != nil {
+			return nil, err
+		}
+		parts = append(parts, client.Condition{Score: &client.ScoreBody{Scorecard: client.Ref{ID: card.ID}, AtLeast: &f.scorePoints}})
+	}
+	return parts, nil
+}
+
+// readCondition reads a tree of conditions from a file. Lists and scorecards may stand there by name.
+func (a *app) readCondition(ctx context.Context, api *client.ClientWithResponses, name string) (cond client.Condition, err error) {
+	file, err := a.open(name)
+	if err != nil {
+		return cond, err
+	}
+	defer file.Close()
+	content, err := io.ReadAll(file)
+	if err != nil {
+		return cond, err
+	}
+	var tree any
+	if err := yaml.Unmarshal(content, &tree); err != nil {
+		return cond, fmt.Errorf("%s: %w", name, err)
+	}
+	if err := a.nameRefs(ctx, api, tree); err != nil {
+		return cond, fmt.Errorf("%s: %w", name, err)
+	}
+	return recast[client.Condition](tree)
+}
+
+// nameRefs puts references in the place of names of lists, all the way down.
+func (a *app) nameRefs(ctx context.Context, api *client.ClientWithResponses, tree any) error {
+	switch node := tree.(type) {
+	case []any:
+		for _, part := range node {
+			if err := a.nameRefs(ctx, api, part); err != nil {
+				return err
+			}
+		}
+	case map[string]any:
+		for key, value := range node {
+			names, isList := value.([]any)
+			if key != "lists" || !isList {
+				if err := a.nameRefs(ctx, api, value); err != nil {
+					return err
+				}
+				continue
+			}
+			for i, one := range names {
+				if called, isName := one.(string); isName {
+					l, err := findList(ctx, api, called)
+					if err != nil {
+						return err
+					}
+					names[i] = client.Ref{ID: l.ID}
+				}
+			}
+		}
+	}
+	return nil
+}
+
+func (a *app) ruleSetCommand(edit bool) *cobra.Command {
 	var f ruleFlags
 	cmd := &cobra.Command{
 		Use: "add POLICY RULE", Short: "Add a rule; the last, where no position is given", Args: exactly("POLICY", "RULE"),
 		Example: `  widelark policy rule add "Ward floor" "Never on the ward" --list Betting --list "Video mirrors" --then block
-  widelark policy rule add "Ward floor" "Dangers" --category dangers --position 1`,
+  widelark policy rule add "Ward floor" "Games in breaks" --category games --in "Meal breaks" --then watch --minutes 30
+  widelark policy rule add Research "No uploads" --category file-sharing --method POST --method PUT --join all
+  widelark policy rule add "Ward floor" Dangers --category dangers --position 1`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.editPolicy(cmd.Context(), args[0], func(ctx context.Context, api *client.ClientWithResponses, p client.Policy) (client.EditPolicyInputBody, error) {
-				lists, err := findLists(ctx, api, f.lists)
-				if err == nil && len(lists)+len(f.categories) == 0 {
-					err = usageError{errors.New("a rule needs at least one --list or --category")}
-				}
-				rules := f.put(ruleEdits(p), client.RuleEdit{Name: args[1], Lists: lists, Categories: &f.categories, Verdict: client.RuleEditVerdict(f.then)}, len(p.Rules))
-				return client.EditPolicyInputBody{Rules: &rules}, err
-			})
-		},
-	}
-	f.on(cmd)
-	return cmd
-}
-
-func (a *app) ruleEditCommand() *cobra.Command {
-	var f ruleFlags
-	cmd := &cobra.Command{
-		Use: "edit POLICY RULE", Short: "Change a rule, or move it", Args: exactly("POLICY", "RULE"),
-		Example: `  widelark policy rule edit "Ward floor" "Never on the ward" --position 1
-  widelark policy rule edit "Ward floor" "Never on the ward" --list Betting --list "Blocked on request"`,
-		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.editPolicy(cmd.Context(), args[0], func(ctx context.Context, api *client.ClientWithResponses, p client.Policy) (client.EditPolicyInputBody, error) {
-				at, err := place(p, args[1])
-				if err != nil {
-					return client.EditPolicyInputBody{}, err
-				}
-				rules := ruleEdits(p)
-				rule := rules[at]
-				if cmd.Flags().Changed("name") {
-					rule.Name = f.name
-				}
-				if cmd.Flags().Changed("then") {
-					rule.Verdict = client.RuleEditVerdict(f.then)
-				}
-				if len(f.lists) > 0 {
-					if rule.Lists, err = findLists(ctx, api, f.lists); err != nil {
-						return client.EditPolicyInputBody{}, err
+			return a.editPolicy(cmd.Context(), args[0], func(ctx context.Context, api *client.ClientWithResponses, p *client.PolicyInput) error {
+				at, rule := len(p.Rules), client.RuleBody{Name: args[1]}
+				if edit {
+					var err error
+					if at, err = place(p, args[1]); err != nil {
+						return err
 					}
+					rule = p.Rules[at]
+					p.Rules = slices.Delete(p.Rules, at, at+1)
 				}
-				if len(f.categories) > 0 {
-					rule.Categories = &f.categories
+				if err := f.apply(ctx, a, api, cmd.Flags().Changed, &rule); err != nil {
+					return err
 				}
-				rules = f.put(slices.Delete(rules, at, at+1), rule, at)
-				return client.EditPolicyInputBody{Rules: &rules}, nil
+				if !edit && rule.If == nil && !f.everything {
+					return usageError{errors.New("say what the rule is about: --list, --category, --trait and so on, or --everything")}
+				}
+				if f.position > 0 {
+					at = min(f.position-1, len(p.Rules))
+				}
+				p.Rules = slices.Insert(p.Rules, at, rule)
+				return nil
 			})
 		},
 	}
 	f.on(cmd)
-	cmd.Flags().StringVar(&f.name, "name", "", "the new name")
+	if edit {
+		cmd.Use, cmd.Short = "edit POLICY RULE", "Change a rule, or move it"
+		cmd.Example = `  widelark policy rule edit "Ward floor" "Never on the ward" --position 1
+  widelark policy rule edit "Ward floor" "Never on the ward" --list Betting --list "Blocked on request"`
+		cmd.Flags().StringVar(&f.name, "name", "", "the new name")
+	}
 	return cmd
 }
 
@@ -323,14 +641,33 @@ func (a *app) ruleRemoveCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove POLICY RULE", Short: "Take a rule out of a policy", Args: exactly("POLICY", "RULE"),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			return a.editPolicy(cmd.Context(), args[0], func(_ context.Context, _ *client.ClientWithResponses, p client.Policy) (client.EditPolicyInputBody, error) {
+			return a.editPolicy(cmd.Context(), args[0], func(_ context.Context, _ *client.ClientWithResponses, p *client.PolicyInput) error {
 				at, err := place(p, args[1])
-				if err != nil {
-					return client.EditPolicyInputBody{}, err
+				if err == nil {
+					p.Rules = slices.Delete(p.Rules, at, at+1)
 				}
-				rules := slices.Delete(ruleEdits(p), at, at+1)
-				return client.EditPolicyInputBody{Rules: &rules}, nil
+				return err
 			})
 		},
 	}
+}
+
+func (a *app) ruleSwitchCommand(on bool) *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "off POLICY RULE", Short: "Switch a rule off without deleting it", Args: exactly("POLICY", "RULE"),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			return a.editPolicy(cmd.Context(), args[0], func(_ context.Context, _ *client.ClientWithResponses, p *client.PolicyInput) error {
+				at, err := place(p, args[1])
+				if err == nil {
+					off := !on
+					p.Rules[at].Off = &off
+				}
+				return err
+			})
+		},
+	}
+	if on {
+		cmd.Use, cmd.Short = "on POLICY RULE", "Switch a rule on again"
+	}
+	return cmd
 }

@@ -88,7 +88,8 @@ func (a *app) root() *cobra.Command {
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.AddCommand(
 		a.loginCommand(), a.logoutCommand(), a.whoamiCommand(), a.statusCommand(), a.versionCommand(),
-		a.listCommand(), a.entryCommand(), a.groupCommand(), a.policyCommand(), a.tryCommand(),
+		a.listCommand(), a.entryCommand(), a.personCommand(), a.groupCommand(), a.networkCommand(), a.machineCommand(), a.whoCommand(),
+		a.policyCommand(), a.exceptionCommand(), a.appCommand(), a.tryCommand(),
 		a.lookupCommand(), a.categoryCommand(), a.scorecardCommand(), a.packCommand(), a.scheduleCommand(),
 	)
 	return root

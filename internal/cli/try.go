@@ -3,8 +3,10 @@ package cli
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -16,19 +18,71 @@ import (
 // progress is seen.
 const batch = 5000
 
+// askFlags say who asks, when, and what can be seen of it.
+type askFlags struct {
+	person, group, address, at, sight, gate, method, on string
+}
+
+func (f *askFlags) register(cmd *cobra.Command, before string) {
+	flags := cmd.Flags()
+	flags.StringVar(&f.person, before+"as", "", "the person who asks, by name")
+	flags.StringVar(&f.group, before+"group", "", "the group that an unnamed member of asks")
+	flags.StringVar(&f.address, before+"from", "", "the address that is asked from")
+	flags.StringVar(&f.at, before+"at", "", "when: now, 12:30, 'tue 12:30', '2026-12-24 12:30' or RFC 3339")
+	flags.StringVar(&f.sight, before+"sight", "", "what can be seen of the request: name (the host), tunnel (host and port over https) or full")
+}
+
+// none reports that nothing was said.
+func (f *askFlags) none() bool { return *f == askFlags{} }
+
+// or takes from others what was not said.
+func (f askFlags) or(others askFlags) askFlags {
+	if f.person == "" && f.group == "" && f.address == "" {
+		f.person, f.group, f.address = others.person, others.group, others.address
+	}
+	for _, field := range [][2]*string{{&f.at, &others.at}, {&f.sight, &others.sight}, {&f.gate, &others.gate}, {&f.method, &others.method}} {
+		if *field[0] == "" {
+			*field[0] = *field[1]
+		}
+	}
+	return f
+}
+
+func optional[T ~string](text string) *T {
+	if text == "" {
+		return nil
+	}
+	value := T(text)
+	return &value
+}
+
+func (f *askFlags) who() client.Who {
+	return client.Who{Person: optional[string](f.person), Group: optional[string](f.group), Address: optional[string](f.address)}
+}
+
+func (f *askFlags) circumstances() client.Circumstances {
+	who := f.who()
+	return client.Circumstances{Who: &who, At: optional[string](f.at), Sight: optional[client.CircumstancesSight](f.sight), Gate: optional[client.CircumstancesGate](f.gate),
+		Method: optional[string](f.method), On: optional[client.CircumstancesOn](f.on)}
+}
+
 func (a *app) tryCommand() *cobra.Command {
-	var group, file, sight string
-	var exitCode bool
+	var ask, other askFlags
+	var file string
+	var exitCode, trace, journey, matrix, week bool
 	cmd := &cobra.Command{
 		Use:   "try [URL...]",
-		Short: "What happens to a URL, and why",
-		Long: "Say what happens to URLs: the verdict, the entry, list and rule that decided, and what else matched. " +
+		Short: "What happens to a URL, for whom and when, and why",
+		Long: "Say what happens to URLs: the verdict, what decided and why, what changes it, and what would turn it round. " +
+			"Without --as, --group or --from, somebody asks of whom nothing is known. " +
 			"Without URLs, they are read from --file, one a line; - is standard input.",
-		Example: `  widelark try oddsfield.example/today
-  widelark try --file asked-for.txt -o csv > verdicts.csv
-  cut -f3 proxy.log | widelark try --file - -o json
-  widelark try --sight name dosage.example/tables
-  widelark try --exit-code formulary.example && echo reachable`,
+		Example: `  widelark try oddsfield.example/today --as "Kay Moran" --at 14:10
+  widelark try encyclopaedia.example/heart --from 10.40.41.9 --journey
+  widelark try puzzle.example --as kay.moran --or-as ola.fenn
+  widelark try --file asked-for.txt --matrix -o csv > matrix.csv
+  widelark try puzzle.example --group "Night ward" --week
+  cut -f3 proxy.log | widelark try --file - --group Visitors -o json
+  widelark try --exit-code formulary.example --group Doctors && echo reachable`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (len(args) == 0) == (file == "") {
 				return usageError{fmt.Errorf("give URLs, or a file of them with --file, not both")}
@@ -43,27 +97,48 @@ func (a *app) tryCommand() *cobra.Command {
 					return err
 				}
 			}
-			all, err := a.tryAll(cmd.Context(), api, group, sight, urls)
+			ctx := cmd.Context()
+			switch {
+			case !other.none() && len(urls) != 1:
+				return usageError{errors.New("two trials are compared of one URL")}
+			case !other.none():
+				return a.compareTrials(ctx, api, urls[0], ask, other.or(ask))
+			case matrix:
+				return a.tryMatrix(ctx, api, urls, ask)
+			case week:
+				return a.sweep(ctx, api, urls, ask)
+			}
+			all, err := a.tryAll(ctx, api, ask, journey, urls)
 			if err != nil {
 				return err
 			}
-			if err := a.showTrials(all); err != nil {
+			if err := a.showTrials(all, trace); err != nil {
 				return err
 			}
 			for _, t := range all.Trials {
-				if exitCode && (t.Verdict == nil || *t.Verdict != client.TrialVerdictAllow) {
+				if exitCode && (t.Verdict == nil || !passes(string(*t.Verdict))) {
 					return errNo
 				}
 			}
 			return nil
 		},
 	}
-	cmd.Flags().StringVar(&group, "group", "", "who asks; without it, the group of the first policy")
-	cmd.Flags().StringVar(&sight, "sight", "full", "what can be seen of the request: name (the host), tunnel (host and port over https) or full")
-	cmd.Flags().StringVar(&file, "file", "", "a file of URLs, one a line; - is standard input")
-	cmd.Flags().BoolVar(&exitCode, "exit-code", false, "exit with 1 where any URL is not allowed")
+	ask.register(cmd, "")
+	other.register(cmd, "or-")
+	flags := cmd.Flags()
+	flags.StringVar(&ask.gate, "gate", "", "the gate that decides: dns, proxy or icap; left out, the one that sees so much")
+	flags.StringVar(&ask.method, "method", "", "the method of HTTP; left out, GET")
+	flags.StringVar(&ask.on, "on", "", "draft or live; until revisions are published, both are the draft")
+	flags.StringVar(&file, "file", "", "a file of URLs, one a line; - is standard input")
+	flags.BoolVar(&journey, "journey", false, "through all gates that are switched on, and what the person sees")
+	flags.BoolVar(&trace, "trace", false, "every rule that was looked at, with what came of it")
+	flags.BoolVar(&matrix, "matrix", false, "for every group that has a policy, side by side")
+	flags.BoolVar(&week, "week", false, "over the seven days from today, for the one who asks or for every group")
+	flags.BoolVar(&exitCode, "exit-code", false, "exit with 1 where any URL is not reached")
 	return a.reads(cmd)
 }
+
+func passes(verdict string) bool { return verdict == "allow" || verdict == "watch" }
 
 // readURLs reads one URL a line; blank lines and lines that begin with "#" are passed over.
 func (a *app) readURLs(name string) ([]string, error) {
@@ -90,12 +165,17 @@ func (a *app) readURLs(name string) ([]string, error) {
 }
 
 // tryAll asks in batches. The answer of each is decided on one version of the draft; the last one's is told.
-func (a *app) tryAll(ctx context.Context, api *client.ClientWithResponses, group, sight string, urls []string) (client.TrialsOutputBody, error) {
+func (a *app) tryAll(ctx context.Context, api *client.ClientWithResponses, ask askFlags, journey bool, urls []string) (client.TrialsOutputBody, error) {
 	var all client.TrialsOutputBody
-	seen := client.TrialsInputBodySight(sight)
+	body, err := recast[client.TrialsInputBody](ask.circumstances())
+	if err != nil {
+		return all, err
+	}
+	outlook := len(urls) == 1
+	body.Journey, body.Outlook = &journey, &outlook
 	for begin := 0; begin < len(urls); begin += batch {
-		part := urls[begin:min(begin+batch, len(urls))]
-		answer, err := api.TryUrlsWithResponse(ctx, client.TrialsInputBody{Urls: part, Group: &group, Sight: &seen})
+		body.Urls = urls[begin:min(begin+batch, len(urls))]
+		answer, err := api.TryUrlsWithResponse(ctx, body)
 		if err != nil {
 			return all, err
 		}
@@ -109,9 +189,9 @@ func (a *app) tryAll(ctx context.Context, api *client.ClientWithResponses, group
 	return all, nil
 }
 
-func (a *app) showTrials(all client.TrialsOutputBody) error {
+func (a *app) showTrials(all client.TrialsOutputBody, trace bool) error {
 	if a.format == "table" && len(all.Trials) == 1 {
-		a.showTrial(a.out, all)
+		a.showTrial(a.out, all, trace)
 		return nil
 	}
 	v := view{data: all, columns: []string{"Verdict", "URL", "List or category", "Entry", "Rule", "Also in"}}
@@ -126,7 +206,9 @@ func (a *app) showTrials(all client.TrialsOutputBody) error {
 		counts[verdict]++
 		row := []string{a.verdictCell(verdict), *t.URL, "", "", "otherwise", strings.Join(alsoIn(t), ", ")}
 		if d := t.Decider; d != nil {
-			row[4] = d.Rule
+			if d.Rule != nil {
+				row[4] = *d.Rule
+			}
 			if d.List != nil {
 				row[2] = d.List.Name
 			}
@@ -139,11 +221,16 @@ func (a *app) showTrials(all client.TrialsOutputBody) error {
 		}
 		v.rows = append(v.rows, row)
 	}
-	v.foot = fmt.Sprintf("\n%s allowed, %s blocked", grouped(counts["allow"]), grouped(counts["block"]))
-	if n := counts["no URL"]; n > 0 {
-		v.foot += fmt.Sprintf(", %s no URL", grouped(n))
+	v.foot = "\n"
+	for _, said := range []struct{ verdict, word string }{{"allow", "allowed"}, {"watch", "allowed and flagged"}, {"hold", "held"}, {"block", "blocked"}, {"no URL", "no URL"}} {
+		if n := counts[said.verdict]; n > 0 || said.verdict == "allow" || said.verdict == "block" {
+			if v.foot != "\n" {
+				v.foot += ", "
+			}
+			v.foot += fmt.Sprintf("%s %s", grouped(n), said.word)
+		}
 	}
-	v.foot += fmt.Sprintf(". For %s, policy %s.", all.Group, all.Policy)
+	v.foot += fmt.Sprintf(". For %s, %s.", all.Who.Name, all.At.Format(clock))
 	return a.show(v)
 }
 
@@ -169,19 +256,36 @@ func alsoIn(t client.Trial) []string {
 	return names
 }
 
-// showTrial tells one trial like a sentence, with the steps below it.
-func (a *app) showTrial(w io.Writer, all client.TrialsOutputBody) {
+// showTrial tells one trial like a sentence; with trace, every step below it.
+func (a *app) showTrial(w io.Writer, all client.TrialsOutputBody, trace bool) {
 	t := all.Trials[0]
 	if t.Problem != nil {
 		fmt.Fprintf(w, "%s  %s\n  %s\n", a.noURL(), t.Input, *t.Problem)
 		return
 	}
-	fmt.Fprintf(w, "%s  %s\n%s\n", a.verdict(string(*t.Verdict)), *t.URL, a.wrapped(*t.Because, 2))
+	fmt.Fprintf(w, "%s  %s\n  for %s, %s\n%s\n", a.verdict(string(*t.Verdict)), *t.URL, all.Who.Name, all.At.Format(clock), a.wrapped(*t.Because, 2))
+	if with := orEmpty(t.Provisos); with != "" {
+		fmt.Fprintf(w, "  With %s.\n", with)
+	}
 	if t.AtFull != nil && string(*t.AtFull) != string(*t.Verdict) {
 		fmt.Fprintf(w, "  Where the whole URL is seen it would be: %s\n", a.verdict(string(*t.AtFull)))
 	}
+	if t.Stops != nil {
+		fmt.Fprintln(w, "\n  on the way")
+		for _, s := range *t.Stops {
+			opened := ""
+			if deref(s.Opened) {
+				opened = ", opened"
+			}
+			fmt.Fprintf(w, "    %-6s sees %-7s %s%s\n", s.Gate, s.Sight, a.verdict(string(s.Verdict)), opened)
+		}
+		fmt.Fprintf(w, "  The person sees %s.\n", *t.Sees)
+	}
 	if d := t.Decider; d != nil {
-		fmt.Fprintf(w, "\n  decided by  %s\n", d.Rule)
+		fmt.Fprintln(w)
+		if d.Rule != nil {
+			fmt.Fprintf(w, "  decided by  %s\n", *d.Rule)
+		}
 		if d.List != nil {
 			fmt.Fprintf(w, "  list        %s\n", d.List.Name)
 		}
@@ -193,20 +297,92 @@ func (a *app) showTrial(w io.Writer, all client.TrialsOutputBody) {
 		}
 	}
 	if t.Class != nil {
-		fmt.Fprintf(w, "\n  it is       %s", names(t.Class.Categories))
+		fmt.Fprintf(w, "  it is       %s", names(t.Class.Categories))
 		if len(t.Class.Given) > 0 {
 			fmt.Fprintf(w, "  by %s  (%s)", t.Class.Given[0].Entry.Pattern, from(t.Class.Given[0]))
 		}
 		fmt.Fprintln(w)
 	}
+	if b := t.Belongs; b != nil {
+		if names := namesOf(b.Groups); names != "" {
+			fmt.Fprintf(w, "  belongs to  %s\n", names)
+		}
+	}
+	a.showOutlook(w, t)
 	if t.Matches != nil {
 		a.showMatches(w, t)
 	}
-	if t.Steps != nil {
-		fmt.Fprintf(w, "\n  rules of %s, for %s\n", all.Policy, all.Group)
-		for i, s := range *t.Steps {
-			fmt.Fprintf(w, "  %3d  %-11s  %s\n", i+1, s.Outcome, s.Rule)
+	if trace && t.Steps != nil {
+		a.showSteps(w, *t.Steps)
+	} else if t.Steps != nil {
+		fmt.Fprintf(w, "\n  %s looked at; --trace shows them.\n", plural(int64(len(*t.Steps)), "step was", "steps were"))
+	}
+}
+
+// showOutlook tells what is to come, and what would turn the verdict round.
+func (a *app) showOutlook(w io.Writer, t client.Trial) {
+	o := t.Outlook
+	if o == nil {
+		return
+	}
+	switch {
+	case o.Until != nil:
+		fmt.Fprintf(w, "  until       %s\n", o.Until.Format(clock))
+	default:
+		fmt.Fprintln(w, "  until       time alone does not change it")
+	}
+	if len(o.Week) > 1 {
+		fmt.Fprintln(w, "\n  the days to come")
+		a.showStrip(w, o.Week)
+	}
+	if len(o.Flips) > 0 {
+		fmt.Fprintln(w, "\n  any of these would turn it round")
+		for i, f := range o.Flips {
+			if i == 9 {
+				fmt.Fprintf(w, "    and %d more\n", len(o.Flips)-i)
+				break
+			}
+			fmt.Fprintf(w, "    %s → %s\n", f.Text, f.Verdict)
 		}
+	}
+}
+
+func (a *app) showStrip(w io.Writer, strip []client.Segment) {
+	const most = 8
+	for i, s := range strip {
+		if i == most {
+			fmt.Fprintf(w, "    and %d changes more; -o json has all\n", len(strip)-most)
+			return
+		}
+		fmt.Fprintf(w, "    %s  %s  %s\n", s.From.Format("Mon 2 Jan 15:04"), a.verdict(string(s.Verdict)), s.By)
+	}
+}
+
+// showSteps lists what was looked at, rung by rung.
+func (a *app) showSteps(w io.Writer, steps []client.Step) {
+	last := ""
+	for _, s := range steps {
+		title := string(s.Rung)
+		if s.Policy != nil && s.Rung == "policy" {
+			title += " " + *s.Policy
+		}
+		if title != last {
+			fmt.Fprintf(w, "\n  %s\n", title)
+			last = title
+		}
+		name := orEmpty(s.Rule)
+		if name == "" {
+			name = "otherwise"
+		}
+		detail := orEmpty(s.By)
+		if s.Missing != nil {
+			detail = *s.Missing
+		}
+		if s.Next != nil {
+			detail = strings.TrimPrefix(orEmpty(s.When)+"; next "+s.Next.Format(clock), "; ")
+		}
+		line := fmt.Sprintf("  %-16s %-26s %-7s %s", s.Outcome, name, orEmpty(s.Then), detail)
+		fmt.Fprintf(w, "  %s\n", strings.TrimRight(line, " "))
 	}
 }
 
@@ -215,22 +391,96 @@ func (a *app) showMatches(w io.Writer, t client.Trial) {
 	title := "\n  also matched\n"
 	for _, m := range *t.Matches {
 		for _, e := range m.Entries {
-			if t.Decider != nil && t.Decider.List != nil && t.Decider.List.ID == m.List.ID && t.Decider.Entry.ID == e.ID {
+			if t.Decider != nil && t.Decider.List != nil && t.Decider.List.ID == m.List.ID && t.Decider.Entry != nil && t.Decider.Entry.ID == e.ID {
 				continue
 			}
-			fmt.Fprintf(w, "%s  %s  ›  %s%s\n", title, m.List.Name, e.Text, map[client.MatchIn]string{client.MatchInNo: "  (carved out)"}[m.In])
+			fmt.Fprintf(w, "%s    %s  ›  %s%s\n", title, m.List.Name, e.Text, map[client.MatchIn]string{client.MatchInNo: "  (carved out)"}[m.In])
 			title = ""
 		}
 		for _, e := range m.CarveOuts {
-			fmt.Fprintf(w, "%s  %s  ›  %s\n", title, m.List.Name, e.Text)
+			fmt.Fprintf(w, "%s    %s  ›  %s\n", title, m.List.Name, e.Text)
 			title = ""
 		}
-		if m.Unclear == nil {
-			continue
-		}
-		for _, e := range *m.Unclear {
-			fmt.Fprintf(w, "%s  %s  ›  %s  (cannot tell)\n", title, m.List.Name, e.Text)
+		for _, e := range deref(m.Unclear) {
+			fmt.Fprintf(w, "%s    %s  ›  %s  (cannot tell)\n", title, m.List.Name, e.Text)
 			title = ""
 		}
 	}
+}
+
+// tryMatrix shows URLs against those who ask.
+func (a *app) tryMatrix(ctx context.Context, api *client.ClientWithResponses, urls []string, ask askFlags) error {
+	body := client.MatrixInputBody{Urls: urls, At: optional[string](ask.at), Sight: optional[client.MatrixInputBodySight](ask.sight), Method: optional[string](ask.method)}
+	if ask.person+ask.group+ask.address != "" {
+		body.Who = &[]client.Who{ask.who()}
+	}
+	answer, err := api.TryMatrixWithResponse(ctx, body)
+	if err != nil {
+		return err
+	}
+	m := answer.JSON200
+	v := view{data: m, columns: []string{"URL"}}
+	for _, who := range m.Who {
+		name := who.Name
+		if who.Group != nil {
+			name = orEmpty(who.Group.Name)
+		}
+		v.columns = append(v.columns, name)
+	}
+	for _, row := range m.Rows {
+		cells := []string{row.Input}
+		for _, c := range row.Cells {
+			if a.format == "table" {
+				cells = append(cells, a.verdict(string(c.Verdict)))
+			} else {
+				cells = append(cells, string(c.Verdict))
+			}
+		}
+		if row.Problem != nil {
+			cells = append(cells, slices.Repeat([]string{a.noURL()}, len(m.Who))...)
+		}
+		v.rows = append(v.rows, cells)
+	}
+	v.foot = "\n" + m.At.Format(clock) + "."
+	return a.show(v)
+}
+
+// sweep shows the verdicts on URLs over a week.
+func (a *app) sweep(ctx context.Context, api *client.ClientWithResponses, urls []string, ask askFlags) error {
+	body := client.SweepInputBody{Urls: urls, From: optional[string](ask.at), Sight: optional[client.SweepInputBodySight](ask.sight), Method: optional[string](ask.method)}
+	if ask.person+ask.group+ask.address != "" {
+		body.Who = &[]client.Who{ask.who()}
+	}
+	answer, err := api.SweepTrialsWithResponse(ctx, body)
+	if err != nil {
+		return err
+	}
+	v := view{data: answer.JSON200, columns: []string{"URL", "Who", "Verdict", "When"}}
+	for _, row := range answer.JSON200.Rows {
+		url, who := row.URL, row.Who.Name
+		for _, verdict := range []string{"allow", "watch", "hold", "block"} {
+			if times := stripTimes(row.Strip, verdict); times != "" {
+				v.rows = append(v.rows, []string{url, who, a.verdictCell(verdict), times})
+				if a.format == "table" {
+					url, who = "", ""
+				}
+			}
+		}
+	}
+	return a.show(v)
+}
+
+// compareTrials shows where two trials part.
+func (a *app) compareTrials(ctx context.Context, api *client.ClientWithResponses, url string, one, other askFlags) error {
+	answer, err := api.CompareTrialsWithResponse(ctx, client.CompareTrialsInputBody{URL: url, A: one.circumstances(), B: other.circumstances()})
+	if err != nil {
+		return err
+	}
+	c := answer.JSON200
+	v := view{data: c, columns: []string{"Who", "When", "Verdict", "Because"}}
+	for _, side := range []client.Compared{c.A, c.B} {
+		v.rows = append(v.rows, []string{side.Who.Name, side.At.Format(clock), a.verdictCell(string(deref(side.Trial.Verdict))), orEmpty(side.Trial.Because)})
+	}
+	v.foot = "\n" + a.wrapped(c.Because, 0)
+	return a.show(v)
 }

@@ -2,222 +2,377 @@ package httpapi
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
+	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"widelark/core/classify"
 	"widelark/core/policy"
 	"widelark/internal/revision"
+	"widelark/internal/trial"
 )
 
-// Group is a set of people and machines.
-type Group struct {
-	ID          uuid.UUID `json:"id" format:"uuid"`
-	Name        string    `json:"name"`
-	Description string    `json:"description"`
-	Version     int64     `json:"version" doc:"Rises with every edit; the ETag holds it"`
-	UpdatedAt   time.Time `json:"updatedAt"`
-	UpdatedBy   string    `json:"updatedBy"`
+func (s *server) policyKind() objects[Policy, PolicyInput] {
+	return objects[Policy, PolicyInput]{
+		kind: revision.KindPolicy, path: "/policies", one: "Policy", many: "Policies", article: "a policy",
+		make: func(view objectView, o revision.Object) (p Policy, _ revision.Body, err error) {
+			p.Meta, p.Sentences, p.Conflicts = o.Meta, []string{}, []Conflict{}
+			p.PolicyBody, err = revision.Decode[revision.PolicyBody](o)
+			for _, r := range p.Rules {
+				p.Sentences = append(p.Sentences, r.Rule().Sentence(view.names))
+			}
+			for _, c := range view.hearing.Conflicts(o.ID) {
+				p.Conflicts = append(p.Conflicts, Conflict{int(c.Place), c.Text})
+			}
+			return p, &p.PolicyBody, err
+		},
+		take:  func(in *PolicyInput) (string, revision.Body) { return in.Name, &in.PolicyBody },
+		check: s.checkPolicy,
+	}
 }
 
-// Policy is ordered rules and what holds otherwise, given to a group.
-type Policy struct {
-	ID          uuid.UUID      `json:"id" format:"uuid"`
-	Name        string         `json:"name"`
-	Description string         `json:"description"`
-	Group       Group          `json:"group" doc:"Whom the policy is for"`
-	Rules       []Rule         `json:"rules" doc:"In order: the first that matches decides"`
-	Otherwise   policy.Verdict `json:"otherwise" enum:"allow,block" doc:"The verdict where no rule matches"`
-	Version     int64          `json:"version" doc:"Rises with every edit; the ETag holds it"`
-	UpdatedAt   time.Time      `json:"updatedAt"`
-	UpdatedBy   string         `json:"updatedBy"`
+func (s *server) exceptionKind() objects[Exception, ExceptionInput] {
+	return objects[Exception, ExceptionInput]{
+		kind: revision.KindException, path: "/exceptions", one: "Exception", many: "Exceptions", article: "an exception",
+		make: func(view objectView, o revision.Object) (e Exception, _ revision.Body, err error) {
+			e.Meta = o.Meta
+			e.ExceptionBody, err = revision.Decode[revision.ExceptionBody](o)
+			e.State = stateOf(e.ExceptionBody, view.now)
+			return e, &e.ExceptionBody, err
+		},
+		take: func(in *ExceptionInput) (string, revision.Body) { return in.Name, &in.ExceptionBody },
+		name: s.exceptionName,
+	}
 }
 
-// Rule gives its verdict to what is in one of its lists, or has one of its categories.
-type Rule struct {
-	Name       string         `json:"name"`
-	Lists      []ListRef      `json:"lists"`
-	Categories []string       `json:"categories" doc:"Keys of categories, and of families, which stand for all that is in them"`
-	Verdict    policy.Verdict `json:"verdict" enum:"allow,block"`
+// stateOf says how an exception stands at a moment.
+func stateOf(b revision.ExceptionBody, at time.Time) string {
+	switch {
+	case b.Off:
+		return "off"
+	case b.Until != nil && !at.Before(*b.Until):
+		return "over"
+	case b.From != nil && at.Before(*b.From):
+		return "later"
+	}
+	return "in force"
 }
 
-// ListRef names a list.
-type ListRef struct {
-	ID   uuid.UUID `json:"id" format:"uuid"`
-	Name string    `json:"name"`
+// exceptionName makes a name of what an exception does, with a number where the name is taken.
+func (s *server) exceptionName(ctx context.Context, body revision.Body) (string, error) {
+	b := body.(*revision.ExceptionBody)
+	taken := map[string]bool{}
+	kept, err := s.Objects.Objects(ctx, revision.KindException)
+	for _, o := range kept {
+		taken[strings.ToLower(o.Name)] = true
+	}
+	what := []rune(capital(string(b.Then)) + " " + b.Entries[0])
+	for n := 1; ; n++ {
+		number := ""
+		if n > 1 {
+			number = fmt.Sprintf(" (%d)", n)
+		}
+		if name := string(what[:min(len(what), revision.MaxName-len(number))]) + number; !taken[strings.ToLower(name)] {
+			return name, err
+		}
+	}
 }
 
-// RuleEdit is a rule as it is to be.
-type RuleEdit struct {
-	Name       string         `json:"name" minLength:"1" maxLength:"80"`
-	Lists      []uuid.UUID    `json:"lists" maxItems:"500" format:"uuid" doc:"Ids of lists"`
-	Verdict    policy.Verdict `json:"verdict" enum:"allow,block"`
-	Categories []string       `json:"categories,omitempty" maxItems:"500" doc:"Keys of categories or families; a rule needs a list or a category"`
+var settingsKind = objects[Settings, SettingsInput]{
+	kind: revision.KindSettings, path: "/settings", one: "Settings", many: "AllSettings", article: "the settings", fixed: true,
+	make: func(_ objectView, o revision.Object) (v Settings, body revision.Body, err error) {
+		v.Meta = o.Meta
+		v.SettingsBody, err = revision.Decode[revision.SettingsBody](o)
+		return v, &v.SettingsBody, err
+	},
+	take: func(in *SettingsInput) (string, revision.Body) { return "Settings", &in.SettingsBody },
 }
 
-type groupOutput struct {
-	ETag string `header:"ETag"`
-	Body Group
+// SettingsInput is the settings as they are to be.
+type SettingsInput struct{ revision.SettingsBody }
+
+var appKind = objects[App, AppInput]{
+	kind: revision.KindApp, path: "/apps", one: "App", many: "Apps", article: "an app",
+	make: func(_ objectView, o revision.Object) (a App, body revision.Body, err error) {
+		a.Meta = o.Meta
+		a.AppBody, err = revision.Decode[revision.AppBody](o)
+		return a, &a.AppBody, err
+	},
+	take: func(in *AppInput) (string, revision.Body) {
+		if in.Key == "" {
+			in.Key = revision.KeyOf(in.Name)
+		}
+		return in.Name, &in.AppBody
+	},
 }
 
-type groupsOutput struct {
+type explainRulesInput struct {
 	Body struct {
-		Groups []Group `json:"groups"`
+		Rules []revision.RuleBody `json:"rules" maxItems:"500"`
 	}
 }
 
-type editGroupInput struct {
-	ByID
-	MustMatch
+type explainRulesOutput struct {
 	Body struct {
-		Name        *string `json:"name,omitempty" minLength:"1" maxLength:"80"`
-		Description *string `json:"description,omitempty" maxLength:"2000"`
+		Sentences []string `json:"sentences" doc:"Each rule in plain words; empty where something is wrong with it"`
+		Problems  []string `json:"problems" doc:"What is wrong with each rule; empty where nothing is"`
 	}
 }
 
-type policyOutput struct {
-	ETag string `header:"ETag"`
-	Body Policy
+type planInput struct {
+	Group string `query:"group" required:"true" minLength:"1" maxLength:"200" doc:"Name or id"`
+	Days  int    `query:"days" minimum:"1" maximum:"14" default:"7" doc:"From the beginning of today on"`
 }
 
-func policyBody(p revision.Policy) Policy {
-	body := Policy{
-		ID: p.ID, Name: p.Name, Description: p.Description, Group: Group(p.Group), Otherwise: p.Otherwise,
-		Version: p.Version, UpdatedAt: p.UpdatedAt, UpdatedBy: p.UpdatedBy, Rules: make([]Rule, len(p.Rules)),
-	}
-	for i, r := range p.Rules {
-		body.Rules[i] = Rule{Name: r.Name, Verdict: r.Verdict, Lists: listRefs(r.Lists), Categories: append([]string{}, r.Categories...)}
-	}
-	return body
+type planOutput struct {
+	Body DayPlan
 }
 
-type policiesOutput struct {
+// DayPlan is what the members of a group may reach when.
+type DayPlan struct {
+	Group    Ref       `json:"group"`
+	From     time.Time `json:"from"`
+	To       time.Time `json:"to"`
+	Else     []Segment `json:"else" doc:"What no rule asks about"`
+	Rows     []PlanRow `json:"rows" doc:"Lists and categories that fare otherwise"`
+	Policies []Ref     `json:"policies"`
+}
+
+// PlanRow is one list or category with its times.
+type PlanRow struct {
+	Kind  string    `json:"kind" enum:"list,category"`
+	Name  string    `json:"name"`
+	Strip []Segment `json:"strip"`
+}
+
+// Segment is a time in which one verdict holds.
+type Segment struct {
+	From    time.Time      `json:"from"`
+	To      time.Time      `json:"to" doc:"Not in it any more"`
+	Verdict policy.Verdict `json:"verdict" enum:"allow,watch,hold,block"`
+	By      string         `json:"by" doc:"What says so, at the beginning"`
+}
+
+func segments(h *trial.Hearing, strip []policy.Segment) []Segment {
+	all := make([]Segment, len(strip))
+	for i, g := range strip {
+		all[i] = Segment{g.From.In(h.Zone), g.To.In(h.Zone), g.Decision.Verdict, h.Snapshot.Source(g.Decision)}
+	}
+	return all
+}
+
+type usesInput struct {
+	Kind revision.Kind `query:"kind" required:"true" enum:"person,group,network,machine,list,schedule,scorecard,policy"`
+	ID   uuid.UUID     `query:"id" required:"true" format:"uuid"`
+}
+
+type usesOutput struct {
 	Body struct {
-		Policies []Policy `json:"policies" doc:"In their order"`
+		Uses []revision.ObjectUse `json:"uses"`
 	}
 }
 
-type editPolicyInput struct {
-	ByID
-	MustMatch
+type startInput struct {
 	Body struct {
-		Name        *string         `json:"name,omitempty" minLength:"1" maxLength:"80"`
-		Description *string         `json:"description,omitempty" maxLength:"2000"`
-		Otherwise   *policy.Verdict `json:"otherwise,omitempty" enum:"allow,block"`
-		Rules       *[]RuleEdit     `json:"rules,omitempty" maxItems:"500" doc:"All rules in order; left out, they stay as they are"`
+		Start string      `json:"start" enum:"careful,balanced,open,only,all-but,off" doc:"careful, balanced and open are starting points; only: these lists and nothing else; all-but: everything but these lists; off: nothing at all"`
+		Lists []uuid.UUID `json:"lists,omitempty" format:"uuid" maxItems:"500" doc:"For only and all-but"`
+	}
+}
+
+type startOutput struct {
+	Body struct {
+		About     string              `json:"about"`
+		Rules     []revision.RuleBody `json:"rules"`
+		Otherwise policy.Verdict      `json:"otherwise" enum:"allow,watch,hold,block"`
+		Sentences []string            `json:"sentences"`
 	}
 }
 
 func (s *server) registerPolicies(api huma.API) {
-	huma.Register(api, operation("getGroups", http.MethodGet, "/groups", "Policies", "Groups"),
-		func(ctx context.Context, _ *struct{}) (*groupsOutput, error) {
-			found, err := s.Store.Groups(ctx)
+	registerObjects(s, api, s.policyKind())
+	registerObjects(s, api, s.exceptionKind())
+	registerObjects(s, api, appKind)
+	registerObjects(s, api, settingsKind)
+	huma.Register(api, operation("explainRules", http.MethodPost, "/rules/explain", "Policies", "What rules would do, in plain words, before they are kept", 422),
+		func(ctx context.Context, in *explainRulesInput) (*explainRulesOutput, error) {
+			h, err := s.Desk.Hear(ctx)
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			out := &groupsOutput{}
-			out.Body.Groups = make([]Group, len(found))
-			for i, g := range found {
-				out.Body.Groups[i] = Group(g)
+			out, names := &explainRulesOutput{}, h.Names()
+			for i := range in.Body.Rules {
+				body := revision.PolicyBody{Rules: in.Body.Rules[i : i+1], Otherwise: policy.Allow}
+				sentence, problem := "", ""
+				err := body.Check()
+				if err == nil {
+					err = s.checkKeys(ctx, &body)
+				}
+				if err != nil {
+					problem = strings.TrimPrefix(err.Error(), "rules[0].")
+				} else {
+					sentence = body.Rules[0].Rule().Sentence(names)
+				}
+				out.Body.Sentences, out.Body.Problems = append(out.Body.Sentences, sentence), append(out.Body.Problems, problem)
 			}
 			return out, nil
 		})
-	huma.Register(api, operation("editGroup", http.MethodPatch, "/groups/{id}", "Policies", "Rename or describe a group", 404, 412, 422, 428),
-		func(ctx context.Context, in *editGroupInput) (*groupOutput, error) {
-			version, err := in.version()
-			if err != nil {
-				return nil, err
-			}
-			edit, err := revision.GroupEdit{Name: in.Body.Name, Description: in.Body.Description}.Checked()
+	huma.Register(api, operation("startPolicy", http.MethodPost, "/policies/start", "Policies", "Rules to begin a policy with, to be kept or edited", 422),
+		func(ctx context.Context, in *startInput) (*startOutput, error) {
+			h, err := s.Desk.Hear(ctx)
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			g, err := s.Store.EditGroup(ctx, in.ID, edit, version, caller(ctx).Name)
-			if err != nil {
-				return nil, s.problem(ctx, err)
+			var lists []Ref
+			for _, id := range in.Body.Lists {
+				lists = append(lists, Ref{ID: id})
 			}
-			return &groupOutput{etag(g.Version), Group(g)}, nil
-		})
-
-	huma.Register(api, operation("getPolicies", http.MethodGet, "/policies", "Policies", "Policies in their order"),
-		func(ctx context.Context, _ *struct{}) (*policiesOutput, error) {
-			found, err := s.Store.Policies(ctx)
-			if err != nil {
-				return nil, s.problem(ctx, err)
+			if len(lists) == 0 && (in.Body.Start == "only" || in.Body.Start == "all-but") {
+				return nil, s.problem(ctx, &revision.FieldError{Field: "lists", Msg: "name the lists"})
 			}
-			out := &policiesOutput{}
-			out.Body.Policies = make([]Policy, len(found))
-			for i, p := range found {
-				out.Body.Policies[i] = policyBody(p)
+			start := revision.StartOf(in.Body.Start, lists, h.Snapshot.Config().Taxonomy)
+			out := &startOutput{}
+			out.Body.About, out.Body.Rules, out.Body.Otherwise, out.Body.Sentences = start.Description, start.Rules, start.Otherwise, []string{}
+			names := h.Names()
+			for _, r := range start.Rules {
+				out.Body.Sentences = append(out.Body.Sentences, r.Rule().Sentence(names))
 			}
 			return out, nil
 		})
-	huma.Register(api, operation("getPolicy", http.MethodGet, "/policies/{id}", "Policies", "One policy", 404),
-		func(ctx context.Context, in *ByID) (*policyOutput, error) {
-			found, err := s.Store.Policies(ctx)
+	huma.Register(api, operation("getPlan", http.MethodGet, "/plan", "Policies", "What a group may reach when", 422),
+		func(ctx context.Context, in *planInput) (*planOutput, error) {
+			h, err := s.Desk.Hear(ctx)
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			for _, p := range found {
-				if p.ID == in.ID {
-					return &policyOutput{etag(p.Version), policyBody(p)}, nil
-				}
+			who, err := h.Find("query", trial.Who{Group: in.Group})
+			if err != nil {
+				return nil, s.problem(ctx, err)
 			}
-			return nil, s.problem(ctx, revision.ErrNotFound)
+			from := h.Today()
+			plan, st := h.Plan(who.Group.ID, from, in.Days), h.Standing(who)
+			out := &planOutput{Body: DayPlan{Group: ref(*who.Group), From: from, To: from.AddDate(0, 0, in.Days), Else: segments(h, plan.Else), Rows: []PlanRow{}, Policies: refsOf(st.Policies)}}
+			for _, row := range plan.Rows {
+				told := PlanRow{Kind: "category", Strip: segments(h, row.Strip)}
+				if row.List != nil {
+					told.Kind, told.Name = "list", row.List.Name
+				} else {
+					told.Name = row.Category.Name
+				}
+				out.Body.Rows = append(out.Body.Rows, told)
+			}
+			return out, nil
 		})
-	huma.Register(api, operation("editPolicy", http.MethodPatch, "/policies/{id}", "Policies", "Edit a policy; its rules are replaced whole", 404, 412, 422, 428),
-		func(ctx context.Context, in *editPolicyInput) (*policyOutput, error) {
-			version, err := in.version()
-			if err != nil {
-				return nil, err
-			}
-			edit := revision.PolicyEdit{Name: in.Body.Name, Description: in.Body.Description, Otherwise: in.Body.Otherwise}
-			if in.Body.Rules != nil {
-				rules := make([]revision.RuleEdit, len(*in.Body.Rules))
-				for i, r := range *in.Body.Rules {
-					rules[i] = revision.RuleEdit{Name: r.Name, Lists: r.Lists, Verdict: r.Verdict, Categories: r.Categories}
-					if err := s.checkRuleCategories(ctx, fmt.Sprintf("rules[%d].categories", i), r.Categories); err != nil {
-						return nil, s.problem(ctx, err)
-					}
-				}
-				edit.Rules = &rules
-			}
-			if edit, err = edit.Checked(); err != nil {
-				return nil, s.problem(ctx, err)
-			}
-			p, err := s.Store.EditPolicy(ctx, in.ID, edit, version, caller(ctx).Name)
+	huma.Register(api, operation("getUses", http.MethodGet, "/uses", "Policies", "What refers to an object", 422),
+		func(ctx context.Context, in *usesInput) (*usesOutput, error) {
+			found, err := s.Objects.Uses(ctx, in.Kind, in.ID)
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			return &policyOutput{etag(p.Version), policyBody(p)}, nil
+			out := &usesOutput{}
+			out.Body.Uses = append([]revision.ObjectUse{}, found...)
+			return out, nil
 		})
 }
 
-// checkRuleCategories refuses keys that name neither a category nor a family.
-func (s *server) checkRuleCategories(ctx context.Context, field string, keys []string) error {
-	if len(keys) == 0 {
-		return nil
+// ordered puts policies into their order: the baseline, those of groups, the fallback.
+func (s *server) ordered(ctx context.Context, found []revision.Object) ([]revision.Object, error) {
+	kept, err := s.Objects.Objects(ctx, revision.KindSettings)
+	if err != nil || len(kept) == 0 {
+		return found, err
 	}
-	taxonomy, _, err := s.Clerk.Taxonomy(ctx)
+	settings, err := revision.Decode[revision.SettingsBody](kept[0])
 	if err != nil {
-		return err
+		return found, err
 	}
-	for i, key := range keys {
-		if _, isFamily := taxonomy.Family(key); isFamily {
-			continue
+	role := map[uuid.UUID]int{}
+	for _, o := range found {
+		body, err := revision.Decode[revision.PolicyBody](o)
+		if err != nil {
+			return found, err
 		}
-		err := s.checkCategories(ctx, field, []string{key})
-		var wrong *revision.FieldError
-		if errors.As(err, &wrong) {
-			wrong.Field = fmt.Sprintf("%s[%d]", field, i)
-		}
+		role[o.ID] = map[revision.Role]int{revision.RoleBaseline: -1, revision.RoleFallback: 1}[body.Role]
+	}
+	found = trial.Ordered(found, settings, func(o revision.Object) uuid.UUID { return o.ID })
+	slices.SortStableFunc(found, func(a, b revision.Object) int { return role[a.ID] - role[b.ID] })
+	return found, nil
+}
+
+// checkPolicy refuses keys that name nothing, and keeps roles as they are.
+func (s *server) checkPolicy(ctx context.Context, id uuid.UUID, body revision.Body) error {
+	b := body.(*revision.PolicyBody)
+	var before revision.PolicyBody
+	if id != uuid.Nil {
+		o, err := s.Objects.Object(ctx, revision.KindPolicy, id)
 		if err != nil {
 			return err
 		}
+		if before, err = revision.Decode[revision.PolicyBody](o); err != nil {
+			return err
+		}
 	}
-	return nil
+	if b.Role != before.Role {
+		return &revision.FieldError{Field: "role", Msg: "there is one baseline and one fallback: what a policy is for stays"}
+	}
+	return s.checkKeys(ctx, b)
+}
+
+func (s *server) checkKeys(ctx context.Context, b *revision.PolicyBody) error {
+	var taxonomy classify.Taxonomy
+	apps := map[string]bool{}
+	asked := false
+	ask := func() (err error) {
+		if asked {
+			return nil
+		}
+		asked = true
+		if taxonomy, _, err = s.Clerk.Taxonomy(ctx); err != nil {
+			return err
+		}
+		kept, err := s.Objects.Objects(ctx, revision.KindApp)
+		for _, o := range kept {
+			app, err := revision.Decode[revision.AppBody](o)
+			if err != nil {
+				return err
+			}
+			apps[app.Key] = true
+			for _, a := range app.Activities {
+				apps[app.Key+"/"+a.Key] = true
+			}
+		}
+		return err
+	}
+	return b.Keys(func(field, key string, app bool) error {
+		if err := ask(); err != nil {
+			return err
+		}
+		if app {
+			if !apps[key] {
+				return &revision.FieldError{Field: field, Msg: fmt.Sprintf("there is no app %q", key)}
+			}
+			return nil
+		}
+		_, isFamily := taxonomy.Family(key)
+		if _, isCategory := taxonomy.Category(key); !isFamily && !isCategory {
+			return &revision.FieldError{Field: field, Msg: fmt.Sprintf("there is no category or family %q", key)}
+		}
+		return nil
+	})
+}
+
+// checkPolicyGoes keeps the baseline and the fallback where they are.
+func (s *server) checkPolicyGoes(ctx context.Context, id uuid.UUID) error {
+	o, err := s.Objects.Object(ctx, revision.KindPolicy, id)
+	if err != nil {
+		return err
+	}
+	body, err := revision.Decode[revision.PolicyBody](o)
+	if err == nil && body.Role != revision.RoleGroups {
+		return huma.Error409Conflict("The " + string(body.Role) + " cannot be deleted. Take its rules out instead.")
+	}
+	return err
 }

@@ -15,6 +15,7 @@ import (
 	"widelark/internal/companion"
 	"widelark/internal/listfile"
 	"widelark/internal/packfile"
+	"widelark/internal/peoplefile"
 	"widelark/internal/revision"
 )
 
@@ -27,6 +28,7 @@ func (s *server) problem(ctx context.Context, err error) error {
 	var file *listfile.Error
 	var recording *companion.Error
 	var events *calendar.Error
+	var people *peoplefile.Error
 	var pack *packfile.Error
 	var refused *catalogue.RefusedError
 	switch {
@@ -41,6 +43,8 @@ func (s *server) problem(ctx context.Context, err error) error {
 		return huma.Error422UnprocessableEntity("The recording cannot be read: " + recording.Error() + ".")
 	case errors.As(err, &events):
 		return huma.Error422UnprocessableEntity("The calendar cannot be read: " + events.Error() + ".")
+	case errors.As(err, &people):
+		return huma.Error422UnprocessableEntity("The file cannot be read: " + people.Error() + ".")
 	case errors.As(err, &pack):
 		return huma.Error422UnprocessableEntity("The pack is refused: " + pack.Error() + ". The last good state stays.")
 	case errors.As(err, &refused):
@@ -48,7 +52,7 @@ func (s *server) problem(ctx context.Context, err error) error {
 	case errors.Is(err, catalogue.ErrNothingNew):
 		return huma.Error409Conflict("The file holds no later version than the one that is here. Nothing was changed.")
 	case errors.As(err, &used):
-		return huma.Error409Conflict("The list cannot be deleted: " + used.Error() + ". Take it out there first.")
+		return huma.Error409Conflict("It cannot be deleted: " + used.Error() + ". Take it out there first.")
 	case errors.Is(err, revision.ErrNotFound), errors.Is(err, account.ErrUnknown):
 		return huma.Error404NotFound("There is no such thing here; it may have been deleted.")
 	case errors.Is(err, revision.ErrStale):

@@ -30,6 +30,7 @@ type Parts struct {
 	Accounts account.Store
 	Door     *account.Door
 	Store    revision.Store
+	Objects  revision.ObjectStore
 	Desk     *trial.Desk
 	Keeper   *upkeep.Keeper
 	Seen     revision.SeenStore
@@ -43,6 +44,7 @@ type Parts struct {
 	Clerk      *lookup.Clerk
 	Schedules  revision.ScheduleStore
 	Zone       *time.Location // the organisation's
+	Now        func() time.Time
 
 	Sessions *scs.SessionManager
 	Alive    func(context.Context) error // reports whether the database answers
@@ -119,6 +121,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerHistory(api)
 	s.registerUpkeep(api)
 	s.registerSources(api)
+	s.registerPeople(api)
 	s.registerPolicies(api)
 	s.registerTrials(api)
 	s.registerCategories(api)

@@ -2,8 +2,10 @@ package httpapi
 
 import (
 	"context"
+	"fmt"
 	"net/http"
 	"slices"
+	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
@@ -11,57 +13,126 @@ import (
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
+	"widelark/core/weburl"
+	"widelark/internal/revision"
 	"widelark/internal/trial"
 )
 
+// Circumstances say who asks, when, and what can be seen of it.
+type Circumstances struct {
+	Who    *Who        `json:"who,omitempty" doc:"Left out: somebody of whom nothing is known"`
+	At     string      `json:"at,omitempty" maxLength:"60" doc:"now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now"`
+	Sight  match.Sight `json:"sight,omitempty" enum:"name,tunnel,full" doc:"What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything"`
+	Gate   policy.Gate `json:"gate,omitempty" enum:"dns,proxy,icap" doc:"Left out: the gate that sees so much"`
+	Method string      `json:"method,omitempty" maxLength:"20" doc:"Left out: GET"`
+	On     string      `json:"on,omitempty" enum:"draft,live" doc:"Until revisions are published, both are the draft"`
+}
+
+func (c Circumstances) question(urls []string) trial.Question {
+	return trial.Question{URLs: urls, Who: c.Who.who(), At: c.At, Sight: c.Sight, Gate: c.Gate, Method: c.Method}
+}
+
 type trialsInput struct {
 	Body struct {
-		URLs  []string    `json:"urls" minItems:"1" maxItems:"10000" doc:"As a person types them or a log has them; without a scheme https is meant"`
-		Group string      `json:"group,omitempty" doc:"Name or id of the group that asks; left out, the group of the first policy"`
-		Sight match.Sight `json:"sight,omitempty" enum:"name,tunnel,full" doc:"What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything"`
+		URLs []string `json:"urls" minItems:"1" maxItems:"10000" doc:"As a person types them or a log has them; without a scheme https is meant"`
+		Circumstances
+		Journey bool `json:"journey,omitempty" doc:"Through all gates that are switched on; sight and gate say nothing then"`
+		Outlook bool `json:"outlook,omitempty" doc:"With what is to come: until, the week, what would turn it round; for at most 20 URLs"`
+		Brief   bool `json:"brief,omitempty" doc:"Without steps, matches and classification"`
 	}
 }
 
 type trialsOutput struct {
 	Body struct {
-		DraftVersion int64   `json:"draftVersion" doc:"The version of the draft that all of them were decided on"`
-		Group        string  `json:"group" doc:"Who asks"`
-		Policy       string  `json:"policy" doc:"The policy that decided"`
-		Trials       []Trial `json:"trials" doc:"In the order of the URLs"`
+		DraftVersion int64     `json:"draftVersion" doc:"The version of the draft that all of them were decided on"`
+		Who          Asker     `json:"who"`
+		At           time.Time `json:"at"`
+		Trials       []Trial   `json:"trials" doc:"In the order of the URLs"`
 	}
 }
 
 // Trial is what happens to one URL.
 type Trial struct {
-	Input   string         `json:"input" doc:"The URL as given"`
-	Problem string         `json:"problem,omitempty" doc:"Why the input is no URL; the other fields are left out then"`
-	URL     string         `json:"url,omitempty" doc:"The canonical URL that was decided on"`
-	Verdict policy.Verdict `json:"verdict,omitempty" enum:"allow,block"`
-	AtFull  policy.Verdict `json:"atFull,omitempty" enum:"allow,block" doc:"At a lesser sight: what the verdict would be at full"`
-	Because string         `json:"because,omitempty" doc:"What decided, in one sentence"`
-	Decider *Decider       `json:"decider,omitempty" doc:"Left out where no rule matched and the policy's otherwise held"`
-	Steps   []Step         `json:"steps,omitempty" doc:"Every rule of the policy in order"`
-	Class   *Class         `json:"class,omitempty" doc:"What the URL is"`
-	Matches []Match        `json:"matches,omitempty" doc:"Every list that has something to say about the URL, in a rule or not"`
+	Input    string         `json:"input" doc:"The URL as given"`
+	Problem  string         `json:"problem,omitempty" doc:"Why the input is no URL; the other fields are left out then"`
+	URL      string         `json:"url,omitempty" doc:"The canonical URL that was decided on"`
+	Verdict  policy.Verdict `json:"verdict,omitempty" enum:"allow,watch,hold,block"`
+	Sight    match.Sight    `json:"sight,omitempty" enum:"name,tunnel,full" doc:"At which it was decided"`
+	AtFull   policy.Verdict `json:"atFull,omitempty" enum:"allow,watch,hold,block" doc:"At a lesser sight: what the verdict would be at full"`
+	Because  string         `json:"because,omitempty" doc:"What decided, in one sentence"`
+	Sees     policy.Sees    `json:"sees,omitempty" doc:"At a journey: what the person sees in the end"`
+	Provisos string         `json:"provisos,omitempty" doc:"What an allowed request is bound to, in words"`
+	Decider  *Step          `json:"decider,omitempty" doc:"The step that decided; left out where no rule did and an otherwise holds"`
+	Steps    []Step         `json:"steps,omitempty" doc:"Every rung and rule that was looked at, in order"`
+	Class    *Class         `json:"class,omitempty" doc:"What the URL is"`
+	Matches  []Match        `json:"matches,omitempty" doc:"Every list that has something to say about the URL, in a rule or not"`
+	Belongs  *Belongs       `json:"belongs,omitempty" doc:"What the request belongs to"`
+	Stops    []Stop         `json:"stops,omitempty" doc:"At a journey: the gates on the way, up to the one that stops it"`
+	Outlook  *Outlook       `json:"outlook,omitempty"`
 }
 
-// Decider is the rule that decided, with the list or the category that it asked for.
-type Decider struct {
-	Rule     string       `json:"rule"`
-	List     *ListRef     `json:"list,omitempty"`
-	Category *CategoryRef `json:"category,omitempty"`
-	Entry    *EntryRef    `json:"entry,omitempty" doc:"Of the list, or what gives the category; left out where a scorecard gives it"`
+// Belongs is what a request belongs to.
+type Belongs struct {
+	Groups   []Ref `json:"groups"`
+	Network  *Ref  `json:"network,omitempty"`
+	Policies []Ref `json:"policies" doc:"In their order; none: the fallback"`
 }
 
-// Step is one rule as it was looked at.
+// Stop is one gate on the way of a request.
+type Stop struct {
+	Gate    policy.Gate    `json:"gate" enum:"dns,proxy,icap"`
+	Sight   match.Sight    `json:"sight" enum:"name,tunnel,full"`
+	Verdict policy.Verdict `json:"verdict" enum:"allow,watch,hold,block"`
+	Because string         `json:"because"`
+	Opened  bool           `json:"opened,omitempty" doc:"The TLS connection is opened, so that the whole URL is seen"`
+}
+
+// Outlook is what is to come for one URL.
+type Outlook struct {
+	Until *time.Time `json:"until,omitempty" doc:"The next moment at which time alone changes the verdict; left out where it does not"`
+	Week  []Segment  `json:"week" doc:"Seven days from the moment of the trial on"`
+	Flips []Flip     `json:"flips" doc:"The smallest single changes that would turn the verdict round, each tried out, the narrowest first"`
+}
+
+// Flip is one change that would turn a verdict round, with what is needed to make it.
+type Flip struct {
+	Kind      policy.FlipKind    `json:"kind" enum:"add exception,end exception,take entry out,switch rule off,move rule up,correct category"`
+	Text      string             `json:"text" doc:"The change in a sentence"`
+	Verdict   policy.Verdict     `json:"verdict" enum:"allow,watch,hold,block" doc:"What it would be then"`
+	Pattern   string             `json:"pattern,omitempty" doc:"add exception, correct category"`
+	For       *revision.WhomBody `json:"for,omitempty" doc:"add exception"`
+	ForName   string             `json:"forName,omitempty"`
+	Exception *uuid.UUID         `json:"exception,omitempty" format:"uuid" doc:"end exception"`
+	List      *ListRef           `json:"list,omitempty" doc:"take entry out"`
+	Entry     int64              `json:"entry,omitempty"`
+	Policy    *uuid.UUID         `json:"policy,omitempty" format:"uuid" doc:"switch rule off, move rule up"`
+	Rule      int                `json:"rule,omitempty" doc:"Its place, from 0"`
+	Above     int                `json:"above,omitempty" doc:"move rule up: the place that it would have"`
+	Category  string             `json:"category,omitempty" doc:"correct category: the key of what it would not be any more"`
+}
+
+// Step is one thing that was looked at.
 type Step struct {
-	Rule    string         `json:"rule"`
-	Then    policy.Verdict `json:"then" enum:"allow,block"`
-	Outcome policy.Outcome `json:"outcome" enum:"decided,no match,cannot tell,not reached"`
-	List    *ListRef       `json:"list,omitempty" doc:"The first of the rule's lists that the URL is in, or of which it cannot be told; reached or not"`
-	Entry   *EntryRef      `json:"entry,omitempty"`
+	Rung     policy.Rung    `json:"rung" enum:"baseline,unlocked,exception,stint,policy,fallback"`
+	Policy   string         `json:"policy,omitempty"`
+	Rule     string         `json:"rule,omitempty" doc:"The name of the rule, exception or stint; left out for a policy's otherwise"`
+	ID       string         `json:"id,omitempty" doc:"Of the policy or exception"`
+	Place    int            `json:"place" doc:"Of the rule in its policy, from 0; -1 where it is none"`
+	Then     policy.Verdict `json:"then,omitempty" enum:"allow,watch,hold,block,note"`
+	Outcome  policy.Outcome `json:"outcome" doc:"decided; outweighed, where another of several counts; matched, went on; no match; not now; cannot tell; off; not reached"`
+	When     string         `json:"when,omitempty" doc:"The schedule that it asks, in words"`
+	Next     *time.Time     `json:"next,omitempty" doc:"At not now: the next moment at which its time comes"`
+	Missing  string         `json:"missing,omitempty" doc:"At cannot tell: what would have to be seen"`
+	By       string         `json:"by,omitempty" doc:"What made it match, in a clause"`
+	List     *ListRef       `json:"list,omitempty" doc:"The first list that made it match, or of which it cannot be told; reached or not"`
+	Category *CategoryRef   `json:"category,omitempty"`
+	Entry    *EntryRef      `json:"entry,omitempty" doc:"Of the list or the exception, or what gives the category"`
+}
 
-	Category *CategoryRef `json:"category,omitempty" doc:"The first of the rule's categories that the URL has, where no list is told"`
+// ListRef names a list.
+type ListRef struct {
+	ID   uuid.UUID `json:"id" format:"uuid"`
+	Name string    `json:"name"`
 }
 
 // Match is one list that has something to say about a URL.
@@ -81,56 +152,408 @@ type EntryRef struct {
 	Explain string `json:"explain"`
 }
 
+type matrixInput struct {
+	Body struct {
+		URLs   []string    `json:"urls" minItems:"1" maxItems:"5000"`
+		Who    []Who       `json:"who,omitempty" maxItems:"200" doc:"The columns; left out, every group that has a policy"`
+		At     string      `json:"at,omitempty" maxLength:"60" doc:"As for a trial"`
+		Sight  match.Sight `json:"sight,omitempty" enum:"name,tunnel,full"`
+		Method string      `json:"method,omitempty" maxLength:"20"`
+	}
+}
+
+type matrixOutput struct {
+	Body struct {
+		DraftVersion int64       `json:"draftVersion"`
+		At           time.Time   `json:"at"`
+		Who          []Asker     `json:"who" doc:"The columns"`
+		Rows         []MatrixRow `json:"rows" doc:"In the order of the URLs"`
+	}
+}
+
+// MatrixRow is one URL with the verdicts of all columns.
+type MatrixRow struct {
+	Input   string `json:"input"`
+	Problem string `json:"problem,omitempty"`
+	Cells   []Cell `json:"cells"`
+}
+
+// Cell is a verdict with what says so.
+type Cell struct {
+	Verdict policy.Verdict `json:"verdict" enum:"allow,watch,hold,block"`
+	By      string         `json:"by"`
+}
+
+type sweepInput struct {
+	Body struct {
+		URLs   []string    `json:"urls" minItems:"1" maxItems:"200"`
+		Who    []Who       `json:"who,omitempty" maxItems:"50" doc:"Left out, every group that has a policy"`
+		From   string      `json:"from,omitempty" maxLength:"60" doc:"As the moment of a trial; left out, the beginning of today"`
+		Days   int         `json:"days,omitempty" minimum:"1" maximum:"60" doc:"Left out: 7"`
+		Sight  match.Sight `json:"sight,omitempty" enum:"name,tunnel,full"`
+		Method string      `json:"method,omitempty" maxLength:"20"`
+	}
+}
+
+type sweepOutput struct {
+	Body struct {
+		DraftVersion int64      `json:"draftVersion"`
+		From         time.Time  `json:"from"`
+		To           time.Time  `json:"to"`
+		Rows         []SweepRow `json:"rows" doc:"URL by URL, and for each who asks"`
+	}
+}
+
+// SweepRow is the verdicts on one URL for one who asks.
+type SweepRow struct {
+	URL   string    `json:"url"`
+	Who   Asker     `json:"who"`
+	Strip []Segment `json:"strip"`
+}
+
+type compareTrialsInput struct {
+	Body struct {
+		URL string        `json:"url" minLength:"1"`
+		A   Circumstances `json:"a"`
+		B   Circumstances `json:"b"`
+	}
+}
+
+type compareTrialsOutput struct {
+	Body struct {
+		DraftVersion int64        `json:"draftVersion"`
+		A            Compared     `json:"a"`
+		B            Compared     `json:"b"`
+		Same         bool         `json:"same" doc:"Both get the same verdict"`
+		Parts        *policy.Rung `json:"parts,omitempty" enum:"baseline,unlocked,exception,stint,policy,fallback" doc:"The first rung at which they part; left out where they do not"`
+		A1           *Step        `json:"aStep,omitempty" doc:"The first step in which they differ"`
+		B1           *Step        `json:"bStep,omitempty"`
+		Because      string       `json:"because" doc:"Where they part, in a sentence"`
+	}
+}
+
+// Compared is one side of a comparison.
+type Compared struct {
+	Who   Asker     `json:"who"`
+	At    time.Time `json:"at"`
+	Trial Trial     `json:"trial"`
+}
+
+// maxOutlooks bounds how many URLs are looked ahead for: each takes some milliseconds.
+const maxOutlooks = 20
+
 func (s *server) registerTrials(api huma.API) {
 	try := operation("tryUrls", http.MethodPost, "/trials", "Trials", "What happens to these URLs, and why", 422)
 	try.MaxBodyBytes = 32 << 20
-	huma.Register(api, try, func(ctx context.Context, in *trialsInput) (*trialsOutput, error) {
-		answers, err := s.Desk.Try(ctx, trial.Question{URLs: in.Body.URLs, Group: in.Body.Group, Sight: in.Body.Sight})
-		if err != nil {
-			return nil, s.problem(ctx, err)
-		}
-		names, err := s.naming(ctx)
-		if err != nil {
-			return nil, err
-		}
-		out := &trialsOutput{}
-		out.Body.DraftVersion, out.Body.Policy, out.Body.Group = answers.DraftVersion, answers.Policy.Name, answers.Policy.Group.Name
-		out.Body.Trials = make([]Trial, len(answers.Answers))
-		for i, answer := range answers.Answers {
-			out.Body.Trials[i] = trialBody(answer, names)
-		}
-		return out, nil
-	})
+	huma.Register(api, try, s.try)
+	matrix := operation("tryMatrix", http.MethodPost, "/trials/matrix", "Trials", "What happens to these URLs for several who ask", 422)
+	matrix.MaxBodyBytes = 32 << 20
+	huma.Register(api, matrix, s.matrix)
+	huma.Register(api, operation("sweepTrials", http.MethodPost, "/trials/sweep", "Trials", "What happens to these URLs over days", 422), s.sweep)
+	huma.Register(api, operation("compareTrials", http.MethodPost, "/trials/compare", "Trials", "Where two trials of one URL part", 422), s.compare)
 }
 
-func trialBody(a trial.Answer, names naming) Trial {
+func (s *server) try(ctx context.Context, in *trialsInput) (*trialsOutput, error) {
+	q := in.Body.question(in.Body.URLs)
+	q.Journey, q.Outlook = in.Body.Journey, in.Body.Outlook
+	if q.Outlook && len(q.URLs) > maxOutlooks {
+		return nil, s.problem(ctx, &revision.FieldError{Field: "outlook", Msg: fmt.Sprintf("at most %d URLs can be looked ahead for at once", maxOutlooks)})
+	}
+	h, err := s.Desk.Hear(ctx)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	answers, err := h.Try(ctx, "", q)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	t := telling{h, naming{h.Snapshot.Config().Taxonomy}, in.Body.Brief}
+	out := &trialsOutput{}
+	out.Body.DraftVersion, out.Body.Who, out.Body.At = answers.DraftVersion, askerBody(answers.Who), answers.At
+	out.Body.Trials = make([]Trial, len(answers.Answers))
+	for i := range answers.Answers {
+		out.Body.Trials[i] = t.trial(&answers.Answers[i])
+	}
+	return out, nil
+}
+
+// telling makes answers of trials.
+type telling struct {
+	hearing *trial.Hearing
+	names   naming
+	brief   bool
+}
+
+func (t telling) trial(a *trial.Answer) Trial {
 	if a.Problem != "" {
 		return Trial{Input: a.Input, Problem: a.Problem}
 	}
-	d := a.Decision
-	t := Trial{Input: a.Input, URL: a.URL.String(), Verdict: d.Verdict, Because: a.Because, AtFull: a.AtFull}
-	for i, step := range d.Steps {
-		body := Step{Rule: step.Rule, Then: step.Then, Outcome: step.Outcome}
-		if step.List != nil {
-			list, entry := listRef(*step.List), entryRef(*step.Entry)
-			body.List, body.Entry = &list, &entry
+	e := &a.Explanation
+	told := Trial{Input: a.Input, URL: a.URL.String(), Verdict: a.Verdict, Sight: a.Sight, Because: e.Because, AtFull: a.AtFull, Provisos: e.Decision.Provisos.String()}
+	if e.Decider >= 0 && e.Steps[e.Decider].Rule != "" {
+		step := t.step(&e.Steps[e.Decider])
+		told.Decider = &step
+	}
+	if a.Journey != nil {
+		told.Sees, told.Stops = a.Journey.Sees, []Stop{}
+		for _, stop := range a.Journey.Stops {
+			told.Stops = append(told.Stops, Stop{stop.Gate, stop.Sight, stop.Explanation.Decision.Verdict, stop.Explanation.Because, stop.Opened})
 		}
-		if step.Category != nil {
-			category := names.ref(step.Category.Key)
-			body.Category = &category
-			if step.Given != nil {
-				entry := entryRef(step.Given.Entry)
-				body.Entry = &entry
+	}
+	if a.Outlook != nil {
+		told.Outlook = t.outlook(a.Outlook)
+	}
+	if t.brief {
+		return told
+	}
+	for i := range e.Steps {
+		told.Steps = append(told.Steps, t.step(&e.Steps[i]))
+	}
+	told.Matches, told.Class = matches(e.Hits), t.names.class(e.Class)
+	told.Belongs = &Belongs{refsOf(e.Groups), refOf(e.Network), refsOf(e.Policies)}
+	return told
+}
+
+func (t telling) step(step *policy.Step) Step {
+	told := Step{Rung: step.Rung, Policy: step.Policy, Rule: step.Rule, ID: step.PolicyID + step.ID, Place: int(step.Place), Then: step.Then,
+		Outcome: step.Outcome, When: step.When, Missing: step.Missing, By: policy.Reasons(step.Evidence)}
+	if !step.Next.IsZero() {
+		next := step.Next.In(t.hearing.Zone)
+		told.Next = &next
+	}
+	if len(step.Evidence) == 0 {
+		return told
+	}
+	first := step.Evidence[0]
+	if first.List != nil {
+		list := listRef(*first.List)
+		told.List = &list
+	}
+	if first.Category != nil {
+		category := t.names.ref(first.Category.Key)
+		told.Category = &category
+	}
+	if first.Entry != nil {
+		entry := entryRef(*first.Entry)
+		told.Entry = &entry
+	}
+	return told
+}
+
+func (t telling) outlook(o *trial.Outlook) *Outlook {
+	told := &Outlook{Week: segments(t.hearing, o.Week), Flips: []Flip{}}
+	if !o.Until.IsZero() {
+		until := o.Until.In(t.hearing.Zone)
+		told.Until = &until
+	}
+	for _, f := range o.Flips {
+		flip := Flip{Kind: f.Kind, Text: f.Text, Verdict: f.Verdict, Category: f.Category, Entry: f.Entry}
+		switch f.Kind {
+		case policy.AddException:
+			whom := revision.WhomBody{Everybody: f.Whom.Everybody, Persons: idRefs(f.Whom.Persons), Groups: idRefs(f.Whom.Groups), Networks: idRefs(f.Whom.Networks)}
+			flip.Pattern, flip.For, flip.ForName = f.Pattern.String(), &whom, f.WhomName
+		case policy.EndException:
+			id := uuid.MustParse(f.Exception)
+			flip.Exception = &id
+		case policy.TakeEntryOut:
+			list := listRef(*f.List)
+			flip.List = &list
+		case policy.SwitchOff, policy.LiftRule:
+			id := uuid.MustParse(f.Policy)
+			flip.Policy, flip.Rule, flip.Above = &id, int(f.Place), int(max(f.Above, 0))
+		case policy.Correct:
+			flip.Pattern = f.Pattern.String()
+		}
+		told.Flips = append(told.Flips, flip)
+	}
+	return told
+}
+
+func idRefs(ids []string) []Ref {
+	var refs []Ref
+	for _, id := range ids {
+		refs = append(refs, Ref{ID: uuid.MustParse(id)})
+	}
+	return refs
+}
+
+// askers finds who asks; where nobody is named, unnamed members of every group that has a policy.
+func askers(h *trial.Hearing, named []Who) (found []trial.Asker, err error) {
+	for i, who := range named {
+		asker, err := h.Find(fmt.Sprintf("who[%d]", i), who.who())
+		if err != nil {
+			return nil, err
+		}
+		found = append(found, asker)
+	}
+	if len(named) > 0 {
+		return found, nil
+	}
+	config := h.Snapshot.Config()
+	var seen []string
+	for _, p := range config.Policies {
+		for _, id := range p.Groups {
+			if slices.Contains(seen, id) {
+				continue
+			}
+			seen = append(seen, id)
+			asker, err := h.Find("who", trial.Who{Group: id})
+			if err != nil {
+				return nil, err
+			}
+			found = append(found, asker)
+		}
+	}
+	if len(found) == 0 {
+		found = []trial.Asker{{}}
+	}
+	return found, nil
+}
+
+func (s *server) matrix(ctx context.Context, in *matrixInput) (*matrixOutput, error) {
+	b := in.Body
+	h, err := s.Desk.Hear(ctx)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	who, err := askers(h, b.Who)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	at, err := h.Moment("at", b.At)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	cells, err := h.Matrix(ctx, b.URLs, who, at, b.Sight, b.Method)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	out := &matrixOutput{}
+	out.Body.DraftVersion, out.Body.At = h.DraftVersion, at
+	for _, asker := range who {
+		out.Body.Who = append(out.Body.Who, askerBody(asker))
+	}
+	for i, row := range cells {
+		told := MatrixRow{Input: b.URLs[i], Cells: []Cell{}}
+		if _, err := weburl.Parse(b.URLs[i]); err != nil {
+			told.Problem = "it is no URL"
+			out.Body.Rows = append(out.Body.Rows, told)
+			continue
+		}
+		for _, cell := range row {
+			told.Cells = append(told.Cells, Cell{cell.Decision.Verdict, h.Snapshot.Source(cell.Decision)})
+		}
+		out.Body.Rows = append(out.Body.Rows, told)
+	}
+	return out, nil
+}
+
+func (s *server) sweep(ctx context.Context, in *sweepInput) (*sweepOutput, error) {
+	b := in.Body
+	h, err := s.Desk.Hear(ctx)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	who, err := askers(h, b.Who)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	from := h.Today()
+	if b.From != "" {
+		if from, err = h.Moment("from", b.From); err != nil {
+			return nil, s.problem(ctx, err)
+		}
+	}
+	days := b.Days
+	if days == 0 {
+		days = 7
+	}
+	out := &sweepOutput{}
+	out.Body.DraftVersion, out.Body.From, out.Body.To = h.DraftVersion, from, from.AddDate(0, 0, days)
+	for i, text := range b.URLs {
+		u, err := weburl.Parse(text)
+		if err != nil {
+			return nil, s.problem(ctx, &revision.FieldError{Field: fmt.Sprintf("urls[%d]", i), Msg: err.Error()})
+		}
+		for _, asker := range who {
+			strip := h.Sweep(u, asker, from, out.Body.To, b.Sight, b.Method)
+			out.Body.Rows = append(out.Body.Rows, SweepRow{u.String(), askerBody(asker), segments(h, strip)})
+		}
+	}
+	return out, nil
+}
+
+func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareTrialsOutput, error) {
+	h, err := s.Desk.Hear(ctx)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	t := telling{h, naming{h.Snapshot.Config().Taxonomy}, false}
+	out := &compareTrialsOutput{}
+	out.Body.DraftVersion = h.DraftVersion
+	var sides [2]trial.Answer
+	for i, side := range []struct {
+		field string
+		c     Circumstances
+		into  *Compared
+	}{{"a.", in.Body.A, &out.Body.A}, {"b.", in.Body.B, &out.Body.B}} {
+		answers, err := h.Try(ctx, side.field, side.c.question([]string{in.Body.URL}))
+		if err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		if sides[i] = answers.Answers[0]; sides[i].Problem != "" {
+			return nil, s.problem(ctx, &revision.FieldError{Field: "url", Msg: sides[i].Problem})
+		}
+		*side.into = Compared{askerBody(answers.Who), answers.At, t.trial(&sides[i])}
+	}
+	out.Body.Same = sides[0].Verdict == sides[1].Verdict
+	part := trial.PartOf(&sides[0].Explanation, &sides[1].Explanation)
+	if part == nil {
+		out.Body.Because = "They do not part: the same steps come to the same."
+		return out, nil
+	}
+	out.Body.Parts = &part.Rung
+	said := func(name string, step *policy.Step) string {
+		if step == nil {
+			return name + " has nothing more to be asked there"
+		}
+		what := "its otherwise"
+		switch {
+		case step.Rule != "" && step.Policy != "":
+			what = fmt.Sprintf("the rule %q of %q", step.Rule, step.Policy)
+		case step.Rule != "":
+			what = fmt.Sprintf("%q", step.Rule)
+		case step.Policy != "":
+			what = fmt.Sprintf("the otherwise of %q", step.Policy)
+		}
+		clause := fmt.Sprintf("for %s, %s: %s", name, what, step.Outcome)
+		if step.When != "" && step.Outcome == policy.NotNow {
+			clause += " (it holds " + step.When + ")"
+		}
+		return clause
+	}
+	for i, step := range []*policy.Step{part.A, part.B} {
+		if step != nil {
+			told := t.step(step)
+			*[]**Step{&out.Body.A1, &out.Body.B1}[i] = &told
+		}
+	}
+	nameA, nameB := out.Body.A.Who.Name, out.Body.B.Who.Name
+	if nameA == nameB {
+		nameA, nameB = nameA+" "+out.Body.A.At.Format("Mon 15:04"), nameB+" "+out.Body.B.At.Format("Mon 15:04")
+	}
+	out.Body.Because = fmt.Sprintf("They part at the rung %q: %s; %s.", part.Rung, said(nameA, part.A), said(nameB, part.B))
+	for _, side := range []struct {
+		name     string
+		its, not []match.Ref
+	}{{nameA, sides[0].Explanation.Policies, sides[1].Explanation.Policies}, {nameB, sides[1].Explanation.Policies, sides[0].Explanation.Policies}} {
+		for _, p := range side.its {
+			if !slices.Contains(side.not, p) {
+				out.Body.Because += fmt.Sprintf(" Only %s has the policy %q.", side.name, p.Name)
 			}
 		}
-		if i == d.Decider {
-			t.Decider = &Decider{Rule: step.Rule, List: body.List, Category: body.Category, Entry: body.Entry}
-		}
-		t.Steps = append(t.Steps, body)
 	}
-	t.Matches = matches(d.Hits)
-	t.Class = names.class(a.Class)
-	return t
+	return out, nil
 }
 
 // maxUnclear bounds how many unclear entries of a list are told.

@@ -31,10 +31,7 @@ func (r draftReader) Draft(ctx context.Context) (draft revision.Draft, err error
 		return draft, err
 	}
 	rows, err := r.tx.Query(ctx, `select id, name, version, entry_count from lists order by lower(name)`)
-	if draft.Lists, err = all(rows, err, pgx.RowToStructByPos[revision.DraftList]); err != nil {
-		return draft, err
-	}
-	draft.Policies, err = policies(ctx, r.tx)
+	draft.Lists, err = all(rows, err, pgx.RowToStructByPos[revision.DraftList])
 	return draft, err
 }
 

@@ -12,7 +12,8 @@ import (
 
 // listColumns are the fields of revision.List, in a query whose list is l.
 const listColumns = `l.id, l.name, l.description, l.colour, l.owner, l.entry_count, l.note_count, l.version, l.created_at, l.updated_at,
-	l.updated_by, array(select distinct p.name from rule_lists r join policies p on p.id = r.policy_id where r.list_id = l.id
+	l.updated_by, array(select o.name from object_refs r join objects o on o.id = r.object and o.gone is null
+			where r.target = l.id
 		union select 'category ' || o.name from own_category_lists r join own_categories o on o.id = r.category_id where r.list_id = l.id
 		order by 1) as used_by`
 
@@ -99,28 +100,17 @@ func (s *Store) RemoveList(ctx context.Context, id uuid.UUID, seen int64) error 
 		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
 			return err
 		}
-		rows, err := tx.Query(ctx, `select r.name, p.name from rule_lists rl
-			join rules r on r.policy_id = rl.policy_id and r.position = rl.rule
-			join policies p on p.id = rl.policy_id
-			where rl.list_id = $1 order by p.position, r.position`, id)
-		users, err := all(rows, err, func(row pgx.CollectableRow) (string, error) {
-			var rule, policy string
-			err := row.Scan(&rule, &policy)
-			return fmt.Sprintf("the rule %q of the policy %q", rule, policy), err
-		})
+		rows, err := tx.Query(ctx, `select o.name from own_category_lists r join own_categories o on o.id = r.category_id where r.list_id = $1 order by 1`, id)
+		categories, err := all(rows, err, pgx.RowTo[string])
 		if err != nil {
 			return err
 		}
-		rows, err = tx.Query(ctx, `select o.name from own_category_lists r join own_categories o on o.id = r.category_id where r.list_id = $1 order by 1`, id)
-		categories, err := all(rows, err, pgx.RowTo[string])
+		var users []string
 		for _, name := range categories {
 			users = append(users, fmt.Sprintf("the category %q", name))
 		}
-		switch {
-		case err != nil:
+		if err := inUse(ctx, tx, revision.KindList, id, users...); err != nil {
 			return err
-		case len(users) > 0:
-			return &revision.InUseError{UsedBy: users}
 		}
 		if _, err := tx.Exec(ctx, `drop table if exists `+partOf(id)); err != nil {
 			return err

@@ -57,6 +57,9 @@ func (s *Store) RemoveSchedule(ctx context.Context, id uuid.UUID, seen int64) er
 		if err := lockVersion(ctx, tx, "schedules", id, seen); err != nil {
 			return err
 		}
+		if err := inUse(ctx, tx, revision.KindSchedule, id); err != nil {
+			return err
+		}
 		_, err := tx.Exec(ctx, `delete from schedules where id = $1`, id)
 		return err
 	}))

@@ -150,7 +150,7 @@ func lockVersion(ctx context.Context, tx pgx.Tx, table string, id any, seen int6
 
 // fieldOf names the field that a unique index guards.
 var fieldOf = map[string]string{
-	"lists_name": "name", "groups_name": "name", "policies_name": "name", "packs_name": "name",
+	"lists_name": "name", "objects_name": "name", "packs_name": "name",
 	"own_categories_key": "name", "scorecards_name": "name", "schedules_name": "name",
 }
 

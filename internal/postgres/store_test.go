@@ -211,45 +211,95 @@ func TestEntriesPagesAndFilters(t *testing.T) {
 	}
 }
 
-func TestPolicies(t *testing.T) {
+func TestObjects(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
-	a, b := newList(t, store, "A"), newList(t, store, "B")
-	found, err := store.Policies(ctx)
+	a := newList(t, store, "A")
+	change := func(changes ...revision.ObjectChange) []revision.Object {
+		made, err := store.Change(ctx, changes, "edda")
+		require.NoError(t, err)
+		return made
+	}
+	refused := func(want string, changes ...revision.ObjectChange) {
+		_, err := store.Change(ctx, changes, "edda")
+		require.EqualError(t, err, want)
+	}
+	kept, err := store.Objects(ctx, revision.KindPolicy)
 	require.NoError(t, err)
-	require.Len(t, found, 1, "a new service has one")
-	p := found[0]
-	assert.Equal(t, []any{"House policy", "Everyone", policy.Allow, 0}, []any{p.Name, p.Group.Name, p.Otherwise, len(p.Rules)})
+	require.Len(t, kept, 2, "a new service has a baseline and a fallback")
+	group := func(name string, of ...uuid.UUID) revision.ObjectChange {
+		body := &revision.GroupBody{Groups: []revision.Ref{}}
+		for _, id := range of {
+			body.Groups = append(body.Groups, revision.Ref{ID: id})
+		}
+		return revision.ObjectChange{Kind: revision.KindGroup, Name: name, Body: body}
+	}
+	nurses := change(group("Ward nurses"))[0]
+	policyOf := func(list uuid.UUID) *revision.PolicyBody {
+		return &revision.PolicyBody{Groups: []revision.Ref{{ID: nurses.ID}}, Otherwise: policy.Allow, Rules: []revision.RuleBody{
+			{Name: "Never", Then: policy.Block, If: &revision.Condition{Any: []revision.Condition{{Lists: []revision.Ref{{ID: list}}}, {Categories: []string{"games"}}}}}}}
+	}
+	floor := change(revision.ObjectChange{Kind: revision.KindPolicy, Name: "Ward floor", Body: policyOf(a.ID)})[0]
+	body, err := revision.Decode[revision.PolicyBody](floor)
+	require.NoError(t, err)
+	assert.Equal(t, *policyOf(a.ID), body)
 
-	edited, err := store.EditPolicy(ctx, p.ID, revision.PolicyEdit{Name: ptr("Ward floor"), Rules: &[]revision.RuleEdit{
-		{Name: "Never", Lists: []uuid.UUID{b.ID, a.ID}, Verdict: policy.Block},
-		{Name: "Care", Lists: []uuid.UUID{a.ID}, Verdict: policy.Allow, Categories: []string{"medicine", "health"}},
-		{Name: "Dangers", Categories: []string{"dangers"}, Verdict: policy.Block},
-	}}, p.Version, "edda")
+	refused("name: the name is taken", group("ward NURSES"))
+	refused("rules[0].if.any[0].lists[0]: there is no such list", revision.ObjectChange{Kind: revision.KindPolicy, Name: "Other", Body: policyOf(uuid.New())})
+	refused("groups[0]: there is no such group", group("Clinical", a.ID))
+	refused(revision.ErrNotFound.Error(), revision.ObjectChange{Kind: revision.KindGroup, ID: floor.ID, Name: "x", Body: group("x").Body})
+	refused(revision.ErrStale.Error(), revision.ObjectChange{Kind: revision.KindGroup, ID: nurses.ID, Version: 1, Name: "x", Body: group("x").Body})
+	refused(`it is used by the policy "Ward floor"`, revision.ObjectChange{Kind: revision.KindGroup, ID: nurses.ID, Remove: true})
+	refused(`groups[0]: the group "Second": there is no such group`, group("First"), group("Second", uuid.New()))
+	groups, err := store.Objects(ctx, revision.KindGroup)
 	require.NoError(t, err)
-	assert.Equal(t, []revision.Rule{
-		{Name: "Never", Lists: []revision.ListRef{{ID: b.ID, Name: "B"}, {ID: a.ID, Name: "A"}}, Verdict: policy.Block, Categories: []string{}},
-		{Name: "Care", Lists: []revision.ListRef{{ID: a.ID, Name: "A"}}, Verdict: policy.Allow, Categories: []string{"medicine", "health"}},
-		{Name: "Dangers", Lists: []revision.ListRef{}, Verdict: policy.Block, Categories: []string{"dangers"}},
-	}, edited.Rules)
-	_, err = store.EditPolicy(ctx, p.ID, revision.PolicyEdit{}, p.Version, "edda")
-	require.ErrorIs(t, err, revision.ErrStale)
-	_, err = store.EditPolicy(ctx, p.ID, revision.PolicyEdit{Rules: &[]revision.RuleEdit{{Name: "x", Lists: []uuid.UUID{a.ID, uuid.New()}, Verdict: policy.Block}}}, 0, "edda")
-	require.EqualError(t, err, "rules[0].lists[1]: there is no such list")
-	again, err := store.Policies(ctx)
-	require.NoError(t, err)
-	assert.Equal(t, edited, again[0], "a refused edit leaves everything as it was")
+	assert.Len(t, groups, 1, "all or none")
+
+	// A ring of any length is refused, with its names.
+	clinical := change(group("Clinical", nurses.ID))[0]
+	ring := group("Ward nurses", clinical.ID)
+	ring.ID = nurses.ID
+	refused(`groups: groups may not hold each other in a ring: "Clinical" holds "Ward nurses" holds "Clinical"`, ring)
 
 	used, err := store.List(ctx, a.ID)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Ward floor"}, used.UsedBy)
 	var inUse *revision.InUseError
 	require.ErrorAs(t, store.RemoveList(ctx, a.ID, 0), &inUse)
-	assert.Len(t, inUse.UsedBy, 2)
-
-	group, err := store.EditGroup(ctx, p.Group.ID, revision.GroupEdit{Name: ptr("Ward nurses")}, p.Group.Version, "edda")
+	assert.Equal(t, []string{`the policy "Ward floor"`}, inUse.UsedBy)
+	names, err := store.Names(ctx, []uuid.UUID{a.ID, nurses.ID, uuid.New()})
 	require.NoError(t, err)
-	assert.Equal(t, "Ward nurses", group.Name)
+	assert.Equal(t, map[uuid.UUID]string{a.ID: "A", nurses.ID: "Ward nurses"}, names)
+
+	person := func(name string) revision.ObjectChange {
+		return revision.ObjectChange{Kind: revision.KindPerson, Name: name, Body: &revision.PersonBody{Groups: []revision.Ref{{ID: nurses.ID}}}}
+	}
+	people := change(person("kay"), person("ola"))
+	members, err := store.Members(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, map[uuid.UUID]int{nurses.ID: 2}, members)
+
+	// The draft's reader tells what came, changed and went since a version.
+	since := people[1].Version
+	change(revision.ObjectChange{Kind: revision.KindPerson, ID: people[0].ID, Remove: true})
+	edited := person("ola.fenn")
+	edited.ID = people[1].ID
+	change(edited)
+	require.NoError(t, store.ReadDraft(ctx, func(r revision.DraftReader) error {
+		changed, gone, err := r.Objects(ctx, since)
+		require.NoError(t, err)
+		require.Len(t, changed, 1)
+		assert.Equal(t, "ola.fenn", changed[0].Name)
+		assert.Equal(t, []uuid.UUID{people[0].ID}, gone)
+		all, _, err := r.Objects(ctx, 0)
+		assert.Len(t, all, 7, "baseline, fallback, settings, policy, two groups, one person")
+		return err
+	}))
+	require.NoError(t, func() error {
+		_, err := store.Change(ctx, []revision.ObjectChange{{Kind: revision.KindPolicy, ID: floor.ID, Remove: true}}, "edda")
+		return err
+	}())
+	require.NoError(t, store.RemoveList(ctx, a.ID, 0), "what used it is gone")
 }
 
 // heard is what a sink was told.

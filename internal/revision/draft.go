@@ -10,9 +10,8 @@ import (
 
 // Draft is the unpublished state at one version, as trials need it, its entries aside.
 type Draft struct {
-	Version  int64
-	Lists    []DraftList // by name
-	Policies []Policy    // in their order
+	Version int64
+	Lists   []DraftList // by name
 
 	Classified int64 // the version when what is said about categories changed last
 	Catalogue  int64 // the version of the catalogue
@@ -37,6 +36,10 @@ type EntrySink interface {
 type DraftReader interface {
 	Draft(ctx context.Context) (Draft, error)
 	Local(ctx context.Context) (Local, error)
+	Schedules(ctx context.Context) ([]Schedule, error)
+
+	// Objects returns the objects of all kinds that came or changed after a version; 0 for all. Gone are the ids of those that went.
+	Objects(ctx context.Context, since int64) (changed []Object, gone []uuid.UUID, err error)
 
 	// Entries gives the entries of a list to sink that came after a version; 0 for all.
 	Entries(ctx context.Context, list uuid.UUID, since int64, sink EntrySink) error

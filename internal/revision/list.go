@@ -195,11 +195,6 @@ type Store interface {
 	History(ctx context.Context, list uuid.UUID, before int64, limit int) ([]Change, error) // the newest first; before 0 begins
 	Compare(ctx context.Context, list uuid.UUID, from, to int64, after int64, limit int) (found []Difference, total int64, err error)
 	TakeBack(ctx context.Context, list uuid.UUID, to, version int64, by string) (List, error)
-
-	Groups(ctx context.Context) ([]Group, error)
-	EditGroup(ctx context.Context, id uuid.UUID, edit GroupEdit, version int64, by string) (Group, error)
-	Policies(ctx context.Context) ([]Policy, error) // in their order
-	EditPolicy(ctx context.Context, id uuid.UUID, edit PolicyEdit, version int64, by string) (Policy, error)
 }
 
 // MaxText is how many lines a list may have at most to be edited as one text. A browser's editor stays quick with so many.

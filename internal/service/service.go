@@ -90,7 +90,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Door: door, Store: store, Desk: desk, Keeper: upkeep.NewKeeper(store, store, desk),
-			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Shelf: shelf, Clerk: lookup.NewClerk(desk, shelf, store, store), Schedules: store, Zone: zone, Alive: store.Ping, Console: web.Console(), Log: log, Version: version,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Shelf: shelf, Clerk: lookup.NewClerk(desk, shelf, store, store), Schedules: store, Objects: store, Zone: zone, Now: time.Now, Alive: store.Ping, Console: web.Console(), Log: log, Version: version,
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
 		ReadHeaderTimeout: 10 * time.Second,

@@ -20,10 +20,11 @@ type compiled struct {
 	draft    revision.Draft
 	index    *match.Index
 	groups   map[uuid.UUID]group // by list; the small ones together under uuid.Nil
-	policies []policy.Policy     // as draft.Policies
-	local    *classify.Local     // at draft.Classified
-	own      classify.Taxonomy   // the categories of our own, at draft.Classified
-	overlaid int                 // the most entries that stand beside one group
+	roster   *roster
+	clocks   []policy.Schedule
+	local    *classify.Local   // at draft.Classified
+	own      classify.Taxonomy // the categories of our own, at draft.Classified
+	overlaid int               // the most entries that stand beside one group
 }
 
 // group is lists that are compiled together.
@@ -81,7 +82,24 @@ func compile(ctx context.Context, r revision.DraftReader, before *compiled, most
 		parts = append(parts, g.whole)
 	}
 	c.index = match.Join(parts...)
-	c.policies = decided(draft.Policies)
+	since := int64(0)
+	if before.roster != nil {
+		since = before.draft.Version
+	}
+	changed, gone, err := r.Objects(ctx, since)
+	if err != nil {
+		return nil, err
+	}
+	if c.roster, err = before.roster.with(changed, gone); err != nil {
+		return nil, err
+	}
+	kept, err := r.Schedules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if c.clocks, err = scheduled(kept); err != nil {
+		return nil, err
+	}
 	if c.local, c.own = before.local, before.own; c.local == nil || before.draft.Classified != draft.Classified {
 		c.local, c.own, err = compileLocal(ctx, r)
 	}
@@ -223,21 +241,4 @@ func (s *sink) Named(id int64, name string, scope pattern.Scope, carveOut bool) 
 func (s *sink) Entry(id int64, entry pattern.Entry) {
 	s.entries++
 	s.b.Add(s.list, id, entry)
-}
-
-// decided returns policies as the core decides on them.
-func decided(policies []revision.Policy) []policy.Policy {
-	var all []policy.Policy
-	for _, p := range policies {
-		one := policy.Policy{Name: p.Name, Group: p.Group.Name, Otherwise: p.Otherwise}
-		for _, r := range p.Rules {
-			rule := policy.Rule{Name: r.Name, Then: r.Verdict, Categories: r.Categories}
-			for _, l := range r.Lists {
-				rule.Lists = append(rule.Lists, l.ID.String())
-			}
-			one.Rules = append(one.Rules, rule)
-		}
-		all = append(all, one)
-	}
-	return all
 }

@@ -5,12 +5,7 @@
 package trial
 
 import (
-	"cmp"
 	"context"
-	"errors"
-	"fmt"
-	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -19,7 +14,6 @@ import (
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
-	"widelark/core/weburl"
 	"widelark/internal/catalogue"
 	"widelark/internal/revision"
 )
@@ -42,84 +36,19 @@ type Desk struct {
 	building sync.Mutex               // one build at a time
 	merging  atomic.Bool              // a build in the background is under way
 
-	classed atomic.Pointer[classed] // replaced whole, never edited
+	ready atomic.Pointer[ready] // replaced whole, never edited
 }
 
-// classed is a classifier with what it was made of.
-type classed struct {
-	of      *compiled
-	loaded  *catalogue.Loaded
-	answers *classify.Classifier
+// ready is a snapshot with what it was made of.
+type ready struct {
+	of       *compiled
+	loaded   *catalogue.Loaded
+	snapshot *policy.Snapshot
 }
 
 // NewDesk returns a desk. Days begin and end in zone. now is the clock.
 func NewDesk(store Store, shelf *catalogue.Shelf, zone *time.Location, now func() time.Time) *Desk {
 	return &Desk{store: store, shelf: shelf, zone: zone, now: now}
-}
-
-// Question is what is tried. The zero Group asks for the first policy, the zero Sight for all that there is to see.
-type Question struct {
-	URLs  []string
-	Group string // name or id of a group
-	Sight match.Sight
-}
-
-// Answer is what happens to one URL.
-type Answer struct {
-	Input    string
-	Problem  string // why the input is no URL; all below is empty then
-	URL      weburl.URL
-	Decision policy.Decision
-	Because  string
-	AtFull   policy.Verdict // at a lesser sight, what the verdict would be at full; else empty
-	Class    classify.Answer
-}
-
-// Answers are the answers to one question, all decided on one version of the draft.
-type Answers struct {
-	DraftVersion int64
-	Policy       revision.Policy
-	Answers      []Answer // in the order of the question
-}
-
-// Try answers a question. A group that does not exist is a [*revision.FieldError].
-func (d *Desk) Try(ctx context.Context, q Question) (Answers, error) {
-	c, err := d.current(ctx)
-	if err != nil {
-		return Answers{}, err
-	}
-	at := slices.IndexFunc(c.draft.Policies, func(p revision.Policy) bool {
-		return q.Group == "" || strings.EqualFold(p.Group.Name, q.Group) || p.Group.ID.String() == strings.ToLower(q.Group)
-	})
-	if at < 0 {
-		return Answers{}, &revision.FieldError{Field: "group", Msg: fmt.Sprintf("there is no policy for a group %q", q.Group)}
-	}
-	answers := Answers{DraftVersion: c.draft.Version, Policy: c.draft.Policies[at]}
-	sight := cmp.Or(q.Sight, match.Full)
-	answers.Answers = make([]Answer, len(q.URLs))
-	today := pattern.DateOf(d.now().In(d.zone))
-	classifier := d.classifier(c)
-	taxonomy := classify.Merge(d.shelf.Loaded().Taxonomy, c.own)
-	for i, text := range q.URLs {
-		if i%256 == 0 && ctx.Err() != nil {
-			return Answers{}, ctx.Err()
-		}
-		a := &answers.Answers[i]
-		a.Input = text
-		var refused *weburl.Error
-		if a.URL, err = weburl.Parse(text); errors.As(err, &refused) {
-			a.Problem = refused.Reason
-			continue
-		}
-		a.Class = classifier.Explain(a.URL, today, sight)
-		a.Decision = policy.Decide(c.index, c.policies[at], a.URL, policy.Class{Answer: a.Class, Taxonomy: taxonomy}, today, sight)
-		if sight != match.Full {
-			full := policy.Class{Answer: classifier.Explain(a.URL, today, match.Full), Taxonomy: taxonomy}
-			a.AtFull = policy.Decide(c.index, c.policies[at], a.URL, full, today, match.Full).Verdict
-		}
-		a.Because = a.Decision.Because(c.policies[at])
-	}
-	return answers, nil
 }
 
 // Index returns the lists of the draft, compiled, and the day that it is now where the organisation is.
@@ -131,13 +60,31 @@ func (d *Desk) Index(ctx context.Context) (*match.Index, pattern.Date, error) {
 	return c.index, pattern.DateOf(d.now().In(d.zone)), nil
 }
 
+// Policies returns the policies of the draft: the baseline, those of groups in their order, the fallback.
+func (d *Desk) Policies(ctx context.Context) ([]policy.Policy, error) {
+	c, err := d.current(ctx)
+	if err != nil {
+		return nil, err
+	}
+	config := c.roster.config
+	var all []policy.Policy
+	if config.Baseline != nil {
+		all = append(all, *config.Baseline)
+	}
+	all = append(all, config.Policies...)
+	if config.Fallback != nil {
+		all = append(all, *config.Fallback)
+	}
+	return all, nil
+}
+
 // Classifier returns what says what URLs are, with the catalogue as it is loaded, and the day that it is now where the organisation is.
 func (d *Desk) Classifier(ctx context.Context) (*classify.Classifier, pattern.Date, error) {
 	c, err := d.current(ctx)
 	if err != nil {
 		return nil, pattern.Date{}, err
 	}
-	return d.classifier(c), pattern.DateOf(d.now().In(d.zone)), nil
+	return d.snapshot(c).Classifier(), pattern.DateOf(d.now().In(d.zone)), nil
 }
 
 // ClassifierWith returns a classifier of the draft with other packs than those that are loaded.
@@ -149,15 +96,18 @@ func (d *Desk) ClassifierWith(ctx context.Context, packs []classify.Pack) (*clas
 	return classify.New(c.local, packs, c.index), nil
 }
 
-// classifier returns the classifier of a compiled draft. It is made again where the draft or the catalogue is another.
-func (d *Desk) classifier(c *compiled) *classify.Classifier {
+// snapshot returns what a compiled draft decides with. It is made again where the draft or the catalogue is another.
+func (d *Desk) snapshot(c *compiled) *policy.Snapshot {
 	loaded := d.shelf.Loaded()
-	if last := d.classed.Load(); last != nil && last.of == c && last.loaded == loaded {
-		return last.answers
+	if last := d.ready.Load(); last != nil && last.of == c && last.loaded == loaded {
+		return last.snapshot
 	}
-	fresh := &classed{c, loaded, classify.New(c.local, loaded.Packs, c.index)}
-	d.classed.Store(fresh)
-	return fresh.answers
+	config := c.roster.config
+	config.Lists, config.Local, config.Packs, config.Zone, config.Schedules = c.index, c.local, loaded.Packs, d.zone, c.clocks
+	config.Taxonomy = classify.Merge(loaded.Taxonomy, c.own)
+	fresh := &ready{c, loaded, policy.New(config)}
+	d.ready.Store(fresh)
+	return fresh.snapshot
 }
 
 // Prepare compiles the draft ahead of the next trial, so that this one need not wait for it.

@@ -45,12 +45,22 @@ func newHouse(t *testing.T) house {
 	t.Cleanup(h.store.Close)
 	h.list, err = h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Betting")}, "edda")
 	require.NoError(t, err)
-	policies, err := h.store.Policies(t.Context())
-	require.NoError(t, err)
-	rules := []revision.RuleEdit{{Name: "Never", Lists: []uuid.UUID{h.list.ID}, Verdict: policy.Block}}
-	_, err = h.store.EditPolicy(t.Context(), policies[0].ID, revision.PolicyEdit{Rules: &rules}, 0, "edda")
-	require.NoError(t, err)
+	h.rule(t, revision.RuleBody{Name: "Never", If: &revision.Condition{Lists: []revision.Ref{{ID: h.list.ID}}}, Then: policy.Block})
 	return h
+}
+
+// rule gives the fallback rules.
+func (h house) rule(t *testing.T, rules ...revision.RuleBody) {
+	t.Helper()
+	kept, err := h.store.Objects(t.Context(), revision.KindPolicy)
+	require.NoError(t, err)
+	for _, o := range kept {
+		if o.Name == "Fallback" {
+			body := &revision.PolicyBody{Role: revision.RoleFallback, Rules: rules, Otherwise: policy.Allow}
+			_, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: o.Kind, ID: o.ID, Name: o.Name, Body: body}}, "edda")
+			require.NoError(t, err)
+		}
+	}
 }
 
 func (h house) add(t testing.TB, lines ...string) {
@@ -63,7 +73,7 @@ func verdict(t testing.TB, d *trial.Desk, url string) policy.Verdict {
 	t.Helper()
 	answers, err := d.Try(t.Context(), trial.Question{URLs: []string{url}})
 	require.NoError(t, err)
-	return answers.Answers[0].Decision.Verdict
+	return answers.Answers[0].Verdict
 }
 
 // Two services share a database: what one of them is told counts for the next trial at the other.
@@ -117,8 +127,8 @@ func TestTrialsGoOnDuringEdits(t *testing.T) {
 				assert.NoError(t, err)
 				answers, err := desk.Try(t.Context(), trial.Question{URLs: []string{host, "heron.example"}})
 				if assert.NoError(t, err) {
-					assert.Equal(t, policy.Block, answers.Answers[0].Decision.Verdict, host)
-					assert.Equal(t, policy.Allow, answers.Answers[1].Decision.Verdict)
+					assert.Equal(t, policy.Block, answers.Answers[0].Verdict, host)
+					assert.Equal(t, policy.Allow, answers.Answers[1].Verdict)
 				}
 			}
 		})
@@ -144,7 +154,7 @@ func TestLargeLists(t *testing.T) {
 	names := func(url string) (all []string) {
 		answers, err := desk.Try(t.Context(), trial.Question{URLs: []string{url}})
 		require.NoError(t, err)
-		for _, hit := range answers.Answers[0].Decision.Hits {
+		for _, hit := range answers.Answers[0].Explanation.Hits {
 			all = append(all, hit.List.Name)
 		}
 		return all
@@ -221,7 +231,7 @@ func TestFollowingEditsIsReadingAnew(t *testing.T) {
 		anew, err := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now).Try(t.Context(), q)
 		require.NoError(t, err)
 		for i := range q.URLs {
-			require.Equal(t, anew.Answers[i].Decision, followed.Answers[i].Decision, "step %d: %s", step, q.URLs[i])
+			require.Equal(t, anew.Answers[i].Explanation, followed.Answers[i].Explanation, "step %d: %s", step, q.URLs[i])
 		}
 	}
 }
@@ -237,20 +247,26 @@ func TestAnswers(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
 	h.add(t, "# note", "heron.example", "*.heron.example")
-	desk := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
-	answers, err := desk.Try(t.Context(), trial.Question{URLs: []string{"www.heron.example", "gopher://x"}, Group: "everyone"})
+	_, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindGroup, Name: "Everyone", Body: &revision.GroupBody{}}}, "edda")
 	require.NoError(t, err)
-	d := answers.Answers[0].Decision
+	desk := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
+	answers, err := desk.Try(t.Context(), trial.Question{URLs: []string{"www.heron.example", "gopher://x"}, Who: trial.Who{Group: "everyone"}})
+	require.NoError(t, err)
+	d := answers.Answers[0].Explanation
 	entries, _, err := h.store.Entries(t.Context(), h.list.ID, revision.EntryQuery{Limit: 10})
 	require.NoError(t, err)
 	step := d.Steps[d.Decider]
-	assert.Equal(t, entries[1].ID, step.Entry.ID)
+	assert.Equal(t, entries[1].ID, step.Evidence[0].Entry.ID)
 	assert.Equal(t, `"gopher:" is not a web address: only http and https are decided on`, answers.Answers[1].Problem)
-	byID, err := desk.Try(t.Context(), trial.Question{URLs: []string{"x"}, Group: answers.Policy.Group.ID.String()})
+	byID, err := desk.Try(t.Context(), trial.Question{URLs: []string{"x"}, Who: trial.Who{Group: answers.Who.Group.ID}})
 	require.NoError(t, err)
-	assert.Equal(t, answers.Policy, byID.Policy)
-	_, err = desk.Try(t.Context(), trial.Question{Group: "Surgeons"})
-	var field *revision.FieldError
-	require.ErrorAs(t, err, &field)
-	assert.Equal(t, "group", field.Field)
+	assert.Equal(t, answers.Who, byID.Who)
+	for field, q := range map[string]trial.Question{
+		"who.group": {Who: trial.Who{Group: "Surgeons"}}, "who.person": {Who: trial.Who{Person: "Nobody"}}, "who.address": {Who: trial.Who{Address: "10.40"}}, "at": {At: "soon"},
+	} {
+		_, err = desk.Try(t.Context(), q)
+		var wrong *revision.FieldError
+		require.ErrorAs(t, err, &wrong)
+		assert.Equal(t, field, wrong.Field)
+	}
 }

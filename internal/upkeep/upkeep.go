@@ -16,6 +16,7 @@ import (
 
 	"widelark/core/match"
 	"widelark/core/pattern"
+	"widelark/core/policy"
 	"widelark/core/tidy"
 	"widelark/core/weburl"
 	"widelark/internal/revision"
@@ -24,6 +25,7 @@ import (
 // Index gives the lists of the draft, compiled, and the day that it is: [trial.Desk].
 type Index interface {
 	Index(ctx context.Context) (*match.Index, pattern.Date, error)
+	Policies(ctx context.Context) ([]policy.Policy, error)
 }
 
 // Keeper looks at lists. It is safe for concurrent use.
@@ -63,7 +65,7 @@ func (k *Keeper) Examine(ctx context.Context, list revision.List, kinds []tidy.K
 	if err != nil {
 		return Findings{}, err
 	}
-	policies, err := k.store.Policies(ctx)
+	policies, err := k.index.Policies(ctx)
 	if err != nil {
 		return Findings{}, err
 	}
@@ -90,14 +92,14 @@ func (k *Keeper) Examine(ctx context.Context, list revision.List, kinds []tidy.K
 }
 
 // opposed tells which lists the rules of one policy give different verdicts.
-func opposed(policies []revision.Policy) func(list, other string) string {
+func opposed(policies []policy.Policy) func(list, other string) string {
 	said := map[[2]string]string{}
 	for _, p := range policies {
 		verdicts := map[string]string{}
 		for _, r := range p.Rules {
-			for _, l := range r.Lists {
-				if verdicts[l.ID.String()] == "" {
-					verdicts[l.ID.String()] = string(r.Verdict)
+			for _, list := range r.If.Lists() {
+				if verdicts[list] == "" && r.Then != policy.Note && !r.Off {
+					verdicts[list] = string(r.Then)
 				}
 			}
 		}

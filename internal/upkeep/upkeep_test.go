@@ -66,12 +66,15 @@ func TestExamine(t *testing.T) {
 	never := h.list(t, "Never", "# note", "heron.example", "www.heron.example", "ended.example [until 2026-11-22]", "bittern.example/x", "crane.example")
 	care := h.list(t, "Care", "bittern.example")
 	other := h.list(t, "Other", "crane.example")
-	policies, err := h.store.Policies(t.Context())
-	require.NoError(t, err)
-	rules := []revision.RuleEdit{
-		{Name: "Care", Lists: []uuid.UUID{care.ID}, Verdict: policy.Allow}, {Name: "Never", Lists: []uuid.UUID{never.ID, other.ID}, Verdict: policy.Block},
+	in := func(ids ...uuid.UUID) *revision.Condition {
+		c := &revision.Condition{}
+		for _, id := range ids {
+			c.Lists = append(c.Lists, revision.Ref{ID: id})
+		}
+		return c
 	}
-	_, err = h.store.EditPolicy(t.Context(), policies[0].ID, revision.PolicyEdit{Rules: &rules}, 0, "edda")
+	body := &revision.PolicyBody{Otherwise: policy.Allow, Rules: []revision.RuleBody{{Name: "Care", If: in(care.ID), Then: policy.Allow}, {Name: "Never", If: in(never.ID, other.ID), Then: policy.Block}}}
+	_, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindPolicy, Name: "House policy", Body: body}}, "edda")
 	require.NoError(t, err)
 
 	found, err := h.keeper.Examine(t.Context(), never, nil, 100)

@@ -23,7 +23,8 @@ var importRules = map[string]string{
 	"core/pattern":              "core/weburl",
 	"core/match":                "core/weburl core/pattern",
 	"core/classify":             "core/weburl core/pattern core/match",
-	"core/policy":               "core/weburl core/pattern core/match core/classify",
+	"core/directory":            "",
+	"core/policy":               "core/weburl core/pattern core/match core/classify core/directory core/schedule",
 	"core/schedule":             "core/pattern",
 	"core/tidy":                 "core/weburl core/pattern core/match",
 	"internal/account":          "",
@@ -34,12 +35,13 @@ var importRules = map[string]string{
 	"internal/packfile":         "core/pattern core/classify",
 	"internal/listfile":         "core/pattern",
 	"internal/subscription":     "core/pattern internal/catalogue internal/listfile internal/revision",
-	"internal/upkeep":           "core/weburl core/pattern core/match core/tidy internal/revision",
-	"internal/revision":         "core/classify core/pattern core/policy core/schedule",
-	"internal/trial":            "core/weburl core/pattern core/match core/classify core/policy internal/catalogue internal/revision",
-	"internal/postgres":         "core/classify core/pattern core/policy internal/account internal/catalogue internal/packfile internal/revision",
+	"internal/upkeep":           "core/weburl core/pattern core/match core/tidy core/policy internal/revision",
+	"internal/revision":         "core/classify core/directory core/pattern core/policy core/schedule",
+	"internal/peoplefile":       "internal/revision",
+	"internal/trial":            "core/weburl core/pattern core/match core/classify core/directory core/policy core/schedule internal/catalogue internal/revision",
+	"internal/postgres":         "core/classify core/directory core/pattern internal/account internal/catalogue internal/packfile internal/revision",
 	"internal/postgres/cluster": "",
-	"internal/httpapi":          "core/classify core/pattern core/policy core/match core/schedule core/tidy core/weburl internal/account internal/calendar internal/catalogue internal/companion internal/listfile internal/lookup internal/packfile internal/revision internal/subscription internal/trial internal/upkeep",
+	"internal/httpapi":          "core/classify core/pattern core/policy core/match core/schedule core/tidy core/weburl internal/account internal/calendar internal/catalogue internal/companion internal/listfile internal/lookup internal/packfile internal/peoplefile internal/revision internal/subscription internal/trial internal/upkeep",
 	"internal/httpapi/contract": "internal/httpapi",
 	"internal/cli":              "client internal/packfile",
 	"internal/service":          "client demo web internal/account internal/catalogue internal/httpapi internal/lookup internal/postgres internal/postgres/cluster internal/subscription internal/trial internal/upkeep",
@@ -59,7 +61,7 @@ var coreModules = []string{
 
 // coreStandard are the packages of the standard library that the core may import: no file, socket, clock or log.
 var coreStandard = strings.Fields(`bufio bytes cmp encoding/binary errors fmt io math math/bits net/netip regexp regexp/syntax
-	slices strconv strings sync sync/atomic time unicode unicode/utf8`)
+	slices sort strconv strings sync sync/atomic time unicode unicode/utf8`)
 
 func packages(t *testing.T) map[string][]string {
 	t.Helper()

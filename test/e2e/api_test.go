@@ -10,7 +10,6 @@ import (
 	"strings"
 	"testing"
 
-	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"gopkg.in/yaml.v3"
@@ -136,11 +135,9 @@ func TestEditsNeedWhatWasSeen(t *testing.T) {
 	assert.EqualError(t, err, "The request cannot be carried out as it stands: name: a name is wanted")
 	_, err = api.AddEntriesWithResponse(ctx, l.ID, nil, client.AddEntriesInputBody{Lines: []string{"a.example", "b\nc"}})
 	assert.ErrorContains(t, err, "lines[1]: one line is wanted")
-	policies, err := api.GetPoliciesWithResponse(ctx)
-	require.NoError(t, err)
-	p, any := policies.JSON200.Policies[0], "*"
-	rules := []client.RuleEdit{{Name: "x", Lists: []uuid.UUID{}, Verdict: "block"}}
-	_, err = api.EditPolicyWithResponse(ctx, p.ID, &client.EditPolicyParams{IfMatch: &any}, client.EditPolicyInputBody{Rules: &rules})
+	none := []client.Ref{}
+	rules := []client.RuleBody{{Name: "x", If: &client.Condition{Lists: &none}, Then: "block"}}
+	_, err = api.AddPolicyWithResponse(ctx, client.PolicyInput{Name: "x", Groups: none, Rules: rules, Otherwise: "allow"})
 	assert.Equal(t, 422, status(err))
 	after := "no cursor!"
 	_, err = api.GetListsWithResponse(ctx, &client.GetListsParams{After: &after})

@@ -440,10 +440,10 @@ func TestRulesOverCategories(t *testing.T) {
 	t.Parallel()
 	s, _ := housed(t)
 	run := func(args ...string) testkit.Ran { return s.Run(t, "", args...) }
-	assert.Equal(t, 2, run("policy", "rule", "add", "House policy", "Nothing").Code)
-	assert.Contains(t, run("policy", "rule", "add", "House policy", "X", "--category", "gamse").Err, `rules[0].categories[0]: there is no category "gamse"`)
-	assert.Contains(t, run("policy", "rule", "add", "House policy", "Dangers", "--category", "dangers").Done(t), "category dangers")
-	run("policy", "rule", "add", "House policy", "Not on the ward", "--category", "adult", "--category", "games").Done(t)
+	assert.Equal(t, 2, run("policy", "rule", "add", "Fallback", "Nothing").Code)
+	assert.Contains(t, run("policy", "rule", "add", "Fallback", "X", "--category", "gamse").Err, `rules[0].if.categories[0]: there is no category or family "gamse"`)
+	assert.Contains(t, run("policy", "rule", "add", "Fallback", "Dangers", "--category", "dangers").Done(t), "Block what is Dangers.")
+	run("policy", "rule", "add", "Fallback", "Not on the ward", "--category", "adult", "--category", "games").Done(t)
 	told := run("try", "snare.example/x").Done(t)
 	for _, want := range []string{"■ block", `because it is Malware: the pack "Harbour" has the entry snare.example.`, "decided by  Dangers", "category    Malware", "entry       snare.example"} {
 		assert.Contains(t, told, want)
@@ -458,10 +458,9 @@ func TestRulesOverCategories(t *testing.T) {
 	assert.Contains(t, many, "allow,https://tern.example/,,,otherwise,")
 	run("pack", "accept", "Harbour").Done(t)
 	assert.Contains(t, run("try", "heron.example").Done(t), "○ allow", "it is Video now, which no rule names")
-	run("policy", "rule", "edit", "House policy", "Not on the ward", "--category", "leisure").Done(t)
+	run("policy", "rule", "edit", "Fallback", "Not on the ward", "--category", "leisure").Done(t)
 	assert.Contains(t, run("try", "heron.example").Done(t), "because it is Video")
 	var p client.Policy
-	require.NoError(t, json.Unmarshal([]byte(run("policy", "show", "House policy", "-o", "json").Done(t)), &p))
-	assert.Equal(t, []string{"leisure"}, p.Rules[1].Categories)
-	assert.Empty(t, p.Rules[1].Lists)
+	require.NoError(t, json.Unmarshal([]byte(run("policy", "show", "Fallback", "-o", "json").Done(t)), &p))
+	assert.Equal(t, []string{"leisure"}, *p.Rules[1].If.Categories)
 }

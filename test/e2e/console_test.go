@@ -53,8 +53,8 @@ func TestConsoleJourney(t *testing.T) {
 
 	b.try("www.oddsfield.example/today")
 	b.see("aside", "allow")
-	b.see("aside", "The policy \"House policy\" has no rules")
-	s.Run(t, "", "policy", "rule", "add", "House policy", "Never on the ward", "--list", "Betting").Done(t)
+	b.see("aside", "The policy \"Fallback\" has no rules")
+	s.Run(t, "", "policy", "rule", "add", "Fallback", "Never on the ward", "--list", "Betting").Done(t)
 	b.try("www.oddsfield.example/today")
 	b.see("aside dd", "Never on the ward")
 	b.see("aside dd", "oddsfield.example")

@@ -127,10 +127,10 @@ func TestTidyAndCompanions(t *testing.T) {
 	run("list", "new", "Allow").Done(t)
 	run("list", "add", "Block", "heron.example", "www.heron.example", "old.example [until 2020-01-01]", "=bittern.example").Done(t)
 	run("list", "add", "Allow", "bittern.example").Done(t)
-	run("policy", "rule", "add", "House policy", "Care", "--list", "Allow", "--then", "allow").Done(t)
-	run("policy", "rule", "add", "House policy", "Never", "--list", "Block", "--then", "block").Done(t)
+	run("policy", "rule", "add", "Fallback", "Care", "--list", "Allow", "--then", "allow").Done(t)
+	run("policy", "rule", "add", "Fallback", "Never", "--list", "Block", "--then", "block").Done(t)
 	told := run("list", "tidy", "Block").Done(t)
-	for _, want := range []string{"www.heron.example", "covered", "heron.example covers all of it.", "ended", "contradict", `the policy "House policy" says block to this list and allow to that one`, "--absorb takes out the 2 entries"} {
+	for _, want := range []string{"www.heron.example", "covered", "heron.example covers all of it.", "ended", "contradict", `the policy "Fallback" says block to this list and allow to that one`, "--absorb takes out the 2 entries"} {
 		assert.Contains(t, told, want)
 	}
 	assert.Contains(t, run("list", "tidy", "Block", "--absorb", "--kind", "covered").Done(t), "Took 1 entry out of \"Block\"; 3 stay.")
@@ -234,7 +234,7 @@ func TestSights(t *testing.T) {
 	run := func(args ...string) testkit.Ran { return s.Run(t, "", args...) }
 	run("list", "new", "Block").Done(t)
 	run("list", "add", "Block", "heron.example/wards").Done(t)
-	run("policy", "rule", "add", "House policy", "Never", "--list", "Block", "--then", "block").Done(t)
+	run("policy", "rule", "add", "Fallback", "Never", "--list", "Block", "--then", "block").Done(t)
 	got := run("try", "--sight", "name", "heron.example/wards").Done(t)
 	assert.Contains(t, got, "allow")
 	assert.Contains(t, got, "Where the whole URL is seen it would be: ■ block")

@@ -20,42 +20,55 @@ func TestTry(t *testing.T) {
 		{"list", "add", "Betting", "oddsfield.example", "! help.oddsfield.example", "derby.example [until 2020-01-01]", "coin.example [off]"},
 		{"list", "new", "Also"},
 		{"list", "add", "Also", "*.oddsfield.example", "~path /odds"},
-		{"group", "edit", "Everyone", "--name", "Ward nurses"},
-		{"policy", "edit", "House policy", "--name", "Ward floor"},
+		{"group", "new", "Ward nurses"}, {"person", "new", "kay.moran", "--full-name", "Kay Moran", "--in", "Ward nurses"},
+		{"policy", "new", "Ward floor", "--for", "Ward nurses"},
 		{"policy", "rule", "add", "Ward floor", "Never on the ward", "--list", "Betting"},
 		{"policy", "rule", "add", "ward floor", "Also not", "--list", "also", "--then", "block"},
 	} {
 		s.Run(t, "", step...).Done(t)
 	}
-	try := func(args ...string) string { return s.Run(t, "", append([]string{"try"}, args...)...).Done(t) }
+	try := func(args ...string) string {
+		return s.Run(t, "", append([]string{"try", "--as", "Kay Moran", "--at", "2026-11-23 14:10"}, args...)...).Done(t)
+	}
 	assert.Equal(t, `■ block  https://www.oddsfield.example/odds
+  for Kay Moran, Mon 23 Nov 14:10
   The rule "Never on the ward" of the policy "Ward floor" says block, because the list "Betting" has the entry oddsfield.example.
 
   decided by  Never on the ward
   list        Betting
   entry       oddsfield.example
               Covers oddsfield.example and every host below it.
-
   it is       unrated
+  belongs to  Ward nurses
+  until       time alone does not change it
+
+  any of these would turn it round
+    Allow this page (=www.oddsfield.example/odds) for Kay Moran → allow
+    Allow this host (=www.oddsfield.example) for Kay Moran → allow
+    Allow this site (oddsfield.example) for Kay Moran → allow
+    Allow this page (=www.oddsfield.example/odds) for the group "Ward nurses" → allow
+    Allow this page (=www.oddsfield.example/odds) for everybody → allow
 
   also matched
-  Also  ›  *.oddsfield.example
-  Also  ›  ~path /odds
+    Also  ›  *.oddsfield.example
+    Also  ›  ~path /odds
 
-  rules of Ward floor, for Ward nurses
-    1  decided      Never on the ward
-    2  not reached  Also not
-`, try("https://WWW.oddsfield.example./odds"))
-	assert.Contains(t, try("derby.example"), "○ allow  https://derby.example/\n  No rule of the policy \"Ward floor\" matches; otherwise it says allow.")
+  policy Ward floor
+  decided          Never on the ward          block   the list "Betting" has the entry oddsfield.example
+  not reached      Also not                   block   the list "Also" has the entry *.oddsfield.example
+`, try("--trace", "https://WWW.oddsfield.example./odds"))
+	assert.Contains(t, try("derby.example"), "○ allow  https://derby.example/\n  for Kay Moran, Mon 23 Nov 14:10\n  No rule of the policy \"Ward floor\" matches; otherwise it says allow.")
 	assert.Contains(t, try("coin.example"), "○ allow")
 	assert.Contains(t, try("help.oddsfield.example"), "Betting  ›  oddsfield.example  (carved out)")
 	assert.Contains(t, try("mailto:x@heron.example"), "? no URL  mailto:x@heron.example\n  \"mailto:\" is not a web address")
-	assert.Contains(t, try("oddsfield.example", "heron.example", "http://a b"), "1 allowed, 1 blocked, 1 no URL. For Ward nurses, policy Ward floor.")
-	assert.Equal(t, 1, s.Run(t, "", "try", "--exit-code", "oddsfield.example").Code)
-	s.Run(t, "", "try", "--exit-code", "heron.example").Done(t)
-	unknown := s.Run(t, "", "try", "--group", "Surgeons", "heron.example")
-	assert.Equal(t, 3, unknown.Code)
-	assert.Contains(t, unknown.Err, `group: there is no policy for a group "Surgeons"`)
+	assert.Contains(t, try("oddsfield.example", "heron.example", "http://a b"), "1 allowed, 1 blocked, 1 no URL. For Kay Moran, Mon 23 Nov 14:10.")
+	assert.Equal(t, 1, s.Run(t, "", "try", "--exit-code", "--group", "ward nurses", "oddsfield.example").Code)
+	s.Run(t, "", "try", "--exit-code", "oddsfield.example").Done(t) // nobody known: the fallback
+	for who, want := range map[string]string{"--group": `who.group: there is no group "Surgeons"`, "--as": `who.person: there is no person "Surgeons"`, "--from": `who.address: "Surgeons" is no address`, "--at": `at: "Surgeons" is no moment`} {
+		unknown := s.Run(t, "", "try", who, "Surgeons", "heron.example")
+		assert.Equal(t, 3, unknown.Code)
+		assert.Contains(t, unknown.Err, want)
+	}
 
 	// An edit counts for the very next trial.
 	s.Run(t, "", "list", "add", "Betting", "heron.example").Done(t)
@@ -63,18 +76,21 @@ func TestTry(t *testing.T) {
 	s.Run(t, "", "policy", "rule", "edit", "Ward floor", "Never on the ward", "--then", "allow", "--name", "Always").Done(t)
 	assert.Contains(t, try("heron.example"), "○ allow")
 	s.Run(t, "", "policy", "rule", "edit", "Ward floor", "Also not", "--position", "1").Done(t)
-	assert.Contains(t, try("www.oddsfield.example"), "1  decided      Also not")
+	assert.Contains(t, try("www.oddsfield.example"), "decided by  Also not")
+	s.Run(t, "", "policy", "rule", "off", "Ward floor", "Also not").Done(t)
+	assert.Contains(t, try("www.oddsfield.example"), "decided by  Always")
+	s.Run(t, "", "policy", "rule", "on", "Ward floor", "Also not").Done(t)
 	s.Run(t, "", "policy", "rule", "remove", "Ward floor", "Always").Done(t)
-	assert.Contains(t, s.Run(t, "", "policy", "edit", "Ward floor", "--otherwise", "block").Done(t), "■ block")
-	assert.Contains(t, try("bittern.example"), "■ block")
+	assert.Contains(t, s.Run(t, "", "policy", "edit", "Ward floor", "--otherwise", "hold").Done(t), "◇ hold")
+	assert.Contains(t, try("bittern.example"), "◇ hold")
 	inUse := s.Run(t, "", "list", "delete", "Also")
 	assert.Equal(t, 3, inUse.Code)
-	assert.Contains(t, inUse.Err, `it is used by the rule "Also not" of the policy "Ward floor"`)
+	assert.Contains(t, inUse.Err, `it is used by the policy "Ward floor"`)
 	var p client.Policy
 	require.NoError(t, json.Unmarshal([]byte(s.Run(t, "", "policy", "show", "Ward floor", "-o", "json").Done(t)), &p))
 	assert.Len(t, p.Rules, 1)
 	assert.Contains(t, s.Run(t, "", "policy", "ls").Done(t), "Ward nurses")
-	assert.Contains(t, s.Run(t, "", "group", "ls", "-o", "csv").Done(t), "Ward nurses,")
+	assert.Contains(t, s.Run(t, "", "group", "ls", "-o", "csv").Done(t), "Ward nurses,1,")
 }
 
 func TestTryThousands(t *testing.T) {
@@ -139,7 +155,7 @@ func TestEveryKind(t *testing.T) {
 	}
 	s.Run(t, "", "list", "new", "Birds").Done(t)
 	s.Run(t, "", add...).Done(t)
-	s.Run(t, "", "policy", "rule", "add", "House policy", "No birds", "--list", "Birds").Done(t)
+	s.Run(t, "", "policy", "rule", "add", "Fallback", "No birds", "--list", "Birds").Done(t)
 	assert.Equal(t, strings.Join(lines, "\n")+"\n", s.Run(t, "", "list", "export", "Birds").Done(t))
 
 	var shown struct{ Entries []client.Entry }

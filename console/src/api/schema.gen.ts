@@ -4,6 +4,43 @@
  */
 
 export interface paths {
+    "/api/v1/apps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Apps, by name */
+        get: operations["getApps"];
+        put?: never;
+        /** Add an app */
+        post: operations["addApp"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/apps/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An app */
+        get: operations["getApp"];
+        /** Make an app as it is given, whole */
+        put: operations["putApp"];
+        post?: never;
+        /** Delete an app */
+        delete: operations["removeApp"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/categories": {
         parameters: {
             query?: never;
@@ -143,6 +180,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/exceptions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Exceptions, by name */
+        get: operations["getExceptions"];
+        put?: never;
+        /** Add an exception */
+        post: operations["addException"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/exceptions/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An exception */
+        get: operations["getException"];
+        /** Make an exception as it is given, whole */
+        put: operations["putException"];
+        post?: never;
+        /** Delete an exception */
+        delete: operations["removeException"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/groups": {
         parameters: {
             query?: never;
@@ -150,10 +224,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Groups */
+        /** Groups, by name */
         get: operations["getGroups"];
         put?: never;
-        post?: never;
+        /** Add a group */
+        post: operations["addGroup"];
         delete?: never;
         options?: never;
         head?: never;
@@ -167,14 +242,16 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
-        put?: never;
+        /** A group */
+        get: operations["getGroup"];
+        /** Make a group as it is given, whole */
+        put: operations["putGroup"];
         post?: never;
-        delete?: never;
+        /** Delete a group */
+        delete: operations["removeGroup"];
         options?: never;
         head?: never;
-        /** Rename or describe a group */
-        patch: operations["editGroup"];
+        patch?: never;
         trace?: never;
     };
     "/api/v1/health": {
@@ -490,6 +567,80 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/machines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Machines, by name */
+        get: operations["getMachines"];
+        put?: never;
+        /** Add a machine */
+        post: operations["addMachine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/machines/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A machine */
+        get: operations["getMachine"];
+        /** Make a machine as it is given, whole */
+        put: operations["putMachine"];
+        post?: never;
+        /** Delete a machine */
+        delete: operations["removeMachine"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/networks": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Networks, by name */
+        get: operations["getNetworks"];
+        put?: never;
+        /** Add a network */
+        post: operations["addNetwork"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/networks/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A network */
+        get: operations["getNetwork"];
+        /** Make a network as it is given, whole */
+        put: operations["putNetwork"];
+        post?: never;
+        /** Delete a network */
+        delete: operations["removeNetwork"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/pack-keys": {
         parameters: {
             query?: never;
@@ -665,6 +816,94 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** People, by name */
+        get: operations["getPeople"];
+        put?: never;
+        /** Add a person */
+        post: operations["addPerson"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring people and groups up to date with a directory's file or a table */
+        post: operations["importPeople"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/move": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Move people between groups, in one edit */
+        post: operations["movePeople"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/people/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A person */
+        get: operations["getPerson"];
+        /** Make a person as it is given, whole */
+        put: operations["putPerson"];
+        post?: never;
+        /** Delete a person */
+        delete: operations["removePerson"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a group may reach when */
+        get: operations["getPlan"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/policies": {
         parameters: {
             query?: never;
@@ -672,10 +911,28 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Policies in their order */
+        /** Policies, by name */
         get: operations["getPolicies"];
         put?: never;
-        post?: never;
+        /** Add a policy */
+        post: operations["addPolicy"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/policies/start": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rules to begin a policy with, to be kept or edited */
+        post: operations["startPolicy"];
         delete?: never;
         options?: never;
         head?: never;
@@ -689,15 +946,33 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One policy */
+        /** A policy */
         get: operations["getPolicy"];
-        put?: never;
+        /** Make a policy as it is given, whole */
+        put: operations["putPolicy"];
         post?: never;
+        /** Delete a policy */
+        delete: operations["removePolicy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/rules/explain": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What rules would do, in plain words, before they are kept */
+        post: operations["explainRules"];
         delete?: never;
         options?: never;
         head?: never;
-        /** Edit a policy; its rules are replaced whole */
-        patch: operations["editPolicy"];
+        patch?: never;
         trace?: never;
     };
     "/api/v1/schedules": {
@@ -878,6 +1153,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/settings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** AllSettings, by name */
+        get: operations["getAllSettings"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/settings/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The settings */
+        get: operations["getSettings"];
+        /** Make the settings as it is given, whole */
+        put: operations["putSettings"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/sources": {
         parameters: {
             query?: never;
@@ -947,6 +1257,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/trials/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Where two trials of one URL part */
+        post: operations["compareTrials"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trials/matrix": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What happens to these URLs for several who ask */
+        post: operations["tryMatrix"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trials/sweep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What happens to these URLs over days */
+        post: operations["sweepTrials"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/unrated": {
         parameters: {
             query?: never;
@@ -956,6 +1317,40 @@ export interface paths {
         };
         /** Hosts of the recorded traffic of which nothing says what they are */
         get: operations["getUnrated"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/uses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What refers to an object */
+        get: operations["getUses"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/who": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is this, and what holds for them? */
+        get: operations["whoIs"];
         put?: never;
         post?: never;
         delete?: never;
@@ -974,6 +1369,15 @@ export interface components {
             id: string;
             /** @description The sign-in name */
             name: string;
+        };
+        ActivityBody: {
+            /** @description Rules call it app/key */
+            key: string;
+            /** @description Left out: any */
+            methods?: string[];
+            name: string;
+            /** @description On the app's hosts, in the notation, as /up or /files/*\/add; left out: any */
+            paths?: string[];
         };
         AddEntriesInputBody: {
             /** @description Lines of the notation */
@@ -994,6 +1398,50 @@ export interface components {
              * @description Pages that were web addresses
              */
             kept: number;
+        };
+        App: {
+            activities: components["schemas"]["ActivityBody"][];
+            description?: string;
+            /** @description Entries in the notation */
+            hosts: string[];
+            /** Format: uuid */
+            id: string;
+            /** @description What rules call it; made from the name, and stays */
+            key?: string;
+            name: string;
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+            /**
+             * Format: int64
+             * @description Rises with every edit; the ETag holds it
+             */
+            version: number;
+        };
+        AppInput: {
+            activities: components["schemas"]["ActivityBody"][];
+            description?: string;
+            /** @description Entries in the notation */
+            hosts: string[];
+            /** @description What rules call it; made from the name, and stays */
+            key?: string;
+            name: string;
+        };
+        Asker: {
+            address?: string;
+            /** @description An unnamed member of it */
+            group?: components["schemas"]["Ref"];
+            /** @description At the address */
+            machine?: components["schemas"]["Ref"];
+            /** @description In a few words */
+            name: string;
+            person?: components["schemas"]["Ref"];
+        };
+        Belongs: {
+            groups: components["schemas"]["Ref"][];
+            network?: components["schemas"]["Ref"];
+            /** @description In their order; none: the fallback */
+            policies: components["schemas"]["Ref"][];
         };
         CategoriesOutputBody: {
             /** @description In the order of their families or, for a text, the likeliest first */
@@ -1068,6 +1516,11 @@ export interface components {
             /** @description The page of it that was asked for most */
             shown: string;
         };
+        Cell: {
+            by: string;
+            /** @enum {string} */
+            verdict: "allow" | "watch" | "hold" | "block";
+        };
         Change: {
             /**
              * Format: int64
@@ -1102,6 +1555,29 @@ export interface components {
             line: number;
             /** @description As it stood in the file */
             text: string;
+        };
+        Circumstances: {
+            /** @description now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now */
+            at?: string;
+            /**
+             * @description Left out: the gate that sees so much
+             * @enum {string}
+             */
+            gate?: "dns" | "proxy" | "icap";
+            /** @description Left out: GET */
+            method?: string;
+            /**
+             * @description Until revisions are published, both are the draft
+             * @enum {string}
+             */
+            on?: "draft" | "live";
+            /**
+             * @description What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
+             * @enum {string}
+             */
+            sight?: "name" | "tunnel" | "full";
+            /** @description Left out: somebody of whom nothing is known */
+            who?: components["schemas"]["Who"];
         };
         Class: {
             /**
@@ -1156,6 +1632,61 @@ export interface components {
              * @description How many there are on all pages
              */
             total: number;
+        };
+        CompareTrialsInputBody: {
+            a: components["schemas"]["Circumstances"];
+            b: components["schemas"]["Circumstances"];
+            url: string;
+        };
+        CompareTrialsOutputBody: {
+            a: components["schemas"]["Compared"];
+            /** @description The first step in which they differ */
+            aStep?: components["schemas"]["Step"];
+            b: components["schemas"]["Compared"];
+            bStep?: components["schemas"]["Step"];
+            /** @description Where they part, in a sentence */
+            because: string;
+            /** Format: int64 */
+            draftVersion: number;
+            /**
+             * @description The first rung at which they part; left out where they do not
+             * @enum {string}
+             */
+            parts?: "baseline" | "unlocked" | "exception" | "stint" | "policy" | "fallback";
+            /** @description Both get the same verdict */
+            same: boolean;
+        };
+        Compared: {
+            /** Format: date-time */
+            at: string;
+            trial: components["schemas"]["Trial"];
+            who: components["schemas"]["Asker"];
+        };
+        Condition: {
+            all?: components["schemas"]["Condition"][];
+            any?: components["schemas"]["Condition"][];
+            /** @description Keys of apps, or app/activity */
+            apps?: string[];
+            /** @description Keys of categories, and of families, which stand for all that is in them */
+            categories?: string[];
+            /** @description Kinds of files, or endings as .zip */
+            files?: string[];
+            lists?: components["schemas"]["Ref"][];
+            /** @description As POST */
+            methods?: string[];
+            none?: components["schemas"]["Condition"][];
+            score?: components["schemas"]["ScoreBody"];
+            /** @description Words in the notation, looked for in what is searched for */
+            search?: string[];
+            traits?: ("raw-address" | "plain-http" | "unrated" | "odd-port" | "user-info" | "punycode")[];
+        };
+        Conflict: {
+            /**
+             * Format: int64
+             * @description Its place, from 0
+             */
+            rule: number;
+            text: string;
         };
         CopyEntriesInputBody: {
             /** @description Take them out where they are */
@@ -1224,12 +1755,17 @@ export interface components {
             /** Format: int64 */
             total: number;
         };
-        Decider: {
-            category?: components["schemas"]["CategoryRef"];
-            /** @description Of the list, or what gives the category; left out where a scorecard gives it */
-            entry?: components["schemas"]["EntryRef"];
-            list?: components["schemas"]["ListRef"];
-            rule: string;
+        DayPlan: {
+            /** @description What no rule asks about */
+            else: components["schemas"]["Segment"][];
+            /** Format: date-time */
+            from: string;
+            group: components["schemas"]["Ref"];
+            policies: components["schemas"]["Ref"][];
+            /** @description Lists and categories that fare otherwise */
+            rows: components["schemas"]["PlanRow"][];
+            /** Format: date-time */
+            to: string;
         };
         Difference: {
             /** @description The line as it is then; left out where the entry went */
@@ -1262,10 +1798,6 @@ export interface components {
             edited: number;
             list: components["schemas"]["List"];
         };
-        EditGroupInputBody: {
-            description?: string;
-            name?: string;
-        };
         EditListInputBody: {
             /**
              * @description Empty takes it away
@@ -1290,14 +1822,6 @@ export interface components {
             /** Format: int64 */
             rank?: number;
             url?: string;
-        };
-        EditPolicyInputBody: {
-            description?: string;
-            name?: string;
-            /** @enum {string} */
-            otherwise?: "allow" | "block";
-            /** @description All rules in order; left out, they stay as they are */
-            rules?: components["schemas"]["RuleEdit"][];
         };
         EditScheduleInputBody: {
             about?: string;
@@ -1397,6 +1921,64 @@ export interface components {
              */
             type: string;
         };
+        Exception: {
+            /** @description In the notation; no carve-outs */
+            entries: string[];
+            for: components["schemas"]["WhomBody"];
+            /**
+             * Format: date-time
+             * @description Left out: from now on
+             */
+            from?: string;
+            /** Format: uuid */
+            id: string;
+            name: string;
+            off?: boolean;
+            reason: string;
+            requestedBy?: string;
+            /**
+             * @description Now
+             * @enum {string}
+             */
+            state: "in force" | "later" | "over" | "off";
+            /** @enum {string} */
+            then: "allow" | "block";
+            /**
+             * Format: date-time
+             * @description The moment itself is outside. Left out: without end
+             */
+            until?: string;
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+            /**
+             * Format: int64
+             * @description Rises with every edit; the ETag holds it
+             */
+            version: number;
+        };
+        ExceptionInput: {
+            /** @description In the notation; no carve-outs */
+            entries: string[];
+            for: components["schemas"]["WhomBody"];
+            /**
+             * Format: date-time
+             * @description Left out: from now on
+             */
+            from?: string;
+            /** @description Left out, it is made from the first entry */
+            name?: string;
+            off?: boolean;
+            reason: string;
+            requestedBy?: string;
+            /** @enum {string} */
+            then: "allow" | "block";
+            /**
+             * Format: date-time
+             * @description The moment itself is outside. Left out: without end
+             */
+            until?: string;
+        };
         ExplainInputBody: {
             /** @description Also say what each entry would catch of the recorded traffic, and what it covers by mistake; for up to 50 lines */
             catches?: boolean;
@@ -1411,6 +1993,15 @@ export interface components {
         ExplainOutputBody: {
             /** @description In the order of the lines */
             explanations: components["schemas"]["Explanation"][];
+        };
+        ExplainRulesInputBody: {
+            rules: components["schemas"]["RuleBody"][];
+        };
+        ExplainRulesOutputBody: {
+            /** @description What is wrong with each rule; empty where nothing is */
+            problems: string[];
+            /** @description Each rule in plain words; empty where something is wrong with it */
+            sentences: string[];
         };
         ExplainScheduleInputBody: {
             /**
@@ -1496,6 +2087,48 @@ export interface components {
             /** @description The first of those asked for, in the list's order */
             findings: components["schemas"]["Finding"][];
         };
+        Flip: {
+            /**
+             * Format: int64
+             * @description move rule up: the place that it would have
+             */
+            above?: number;
+            /** @description correct category: the key of what it would not be any more */
+            category?: string;
+            /** Format: int64 */
+            entry?: number;
+            /**
+             * Format: uuid
+             * @description end exception
+             */
+            exception?: string;
+            /** @description add exception */
+            for?: components["schemas"]["WhomBody"];
+            forName?: string;
+            /** @enum {string} */
+            kind: "add exception" | "end exception" | "take entry out" | "switch rule off" | "move rule up" | "correct category";
+            /** @description take entry out */
+            list?: components["schemas"]["ListRef"];
+            /** @description add exception, correct category */
+            pattern?: string;
+            /**
+             * Format: uuid
+             * @description switch rule off, move rule up
+             */
+            policy?: string;
+            /**
+             * Format: int64
+             * @description Its place, from 0
+             */
+            rule?: number;
+            /** @description The change in a sentence */
+            text: string;
+            /**
+             * @description What it would be then
+             * @enum {string}
+             */
+            verdict: "allow" | "watch" | "hold" | "block";
+        };
         FoundEntry: {
             /** Format: date-time */
             addedAt: string;
@@ -1530,10 +2163,27 @@ export interface components {
             source: "correction" | "own category" | "catalogue";
         };
         Group: {
-            description: string;
+            description?: string;
+            /** @description Groups whose members are in it too */
+            groups: components["schemas"]["Ref"][];
             /** Format: uuid */
             id: string;
+            /** @description What the file that it was imported from calls it */
+            key?: string;
+            /** @description The person who may put the group on chosen lists for a while */
+            lead?: components["schemas"]["Ref"];
+            machines: components["schemas"]["Ref"][];
             name: string;
+            networks: components["schemas"]["Ref"][];
+            /**
+             * Format: int64
+             * @description How many persons say that they are in it
+             */
+            persons: number;
+            /** @description That are given to it */
+            policies: components["schemas"]["Ref"][];
+            /** @description Addresses and ranges, as 10.40.9.7 or 10.40.8.0/24 */
+            ranges: string[];
             /** Format: date-time */
             updatedAt: string;
             updatedBy: string;
@@ -1542,9 +2192,22 @@ export interface components {
              * @description Rises with every edit; the ETag holds it
              */
             version: number;
+            /** @description Groups that it is a part of */
+            within: components["schemas"]["Ref"][];
         };
-        GroupsOutputBody: {
-            groups: components["schemas"]["Group"][];
+        GroupInput: {
+            description?: string;
+            /** @description Groups whose members are in it too */
+            groups: components["schemas"]["Ref"][];
+            /** @description What the file that it was imported from calls it */
+            key?: string;
+            /** @description The person who may put the group on chosen lists for a while */
+            lead?: components["schemas"]["Ref"];
+            machines: components["schemas"]["Ref"][];
+            name: string;
+            networks: components["schemas"]["Ref"][];
+            /** @description Addresses and ranges, as 10.40.9.7 or 10.40.8.0/24 */
+            ranges: string[];
         };
         HealthOutputBody: {
             /** @enum {string} */
@@ -1557,6 +2220,24 @@ export interface components {
             changes: components["schemas"]["Change"][];
             /** @description The cursor of the next page; left out on the last */
             next?: string;
+        };
+        ImportPeopleOutputBody: {
+            /** @description With what changes */
+            changed: string[];
+            /** @description What could not be used */
+            left: string[];
+            /** @description Imported before, and not in the file any more; they stay, unless they are to go */
+            missing: string[];
+            new: string[];
+            newGroups: string[];
+            /** Format: int64 */
+            same: number;
+        };
+        InspectionBody: {
+            /** @description All but those below; else none */
+            all: boolean;
+            butCategories?: string[];
+            butLists?: components["schemas"]["Ref"][];
         };
         List: {
             /**
@@ -1633,6 +2314,26 @@ export interface components {
             /** @description In the order of the URLs */
             lookups: components["schemas"]["Lookup"][];
         };
+        Machine: {
+            address: string;
+            description?: string;
+            /** Format: uuid */
+            id: string;
+            name: string;
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+            /**
+             * Format: int64
+             * @description Rises with every edit; the ETag holds it
+             */
+            version: number;
+        };
+        MachineInput: {
+            address: string;
+            description?: string;
+            name: string;
+        };
         Match: {
             /** @description Carve-outs in force that cover it */
             carveOuts: components["schemas"]["EntryRef"][];
@@ -1646,6 +2347,45 @@ export interface components {
             list: components["schemas"]["ListRef"];
             /** @description At a lesser sight: the first 100 entries and carve-outs of which it cannot be told */
             unclear?: components["schemas"]["EntryRef"][];
+        };
+        MatrixInputBody: {
+            /** @description As for a trial */
+            at?: string;
+            method?: string;
+            /** @enum {string} */
+            sight?: "name" | "tunnel" | "full";
+            urls: string[];
+            /** @description The columns; left out, every group that has a policy */
+            who?: components["schemas"]["Who"][];
+        };
+        MatrixOutputBody: {
+            /** Format: date-time */
+            at: string;
+            /** Format: int64 */
+            draftVersion: number;
+            /** @description In the order of the URLs */
+            rows: components["schemas"]["MatrixRow"][];
+            /** @description The columns */
+            who: components["schemas"]["Asker"][];
+        };
+        MatrixRow: {
+            cells: components["schemas"]["Cell"][];
+            input: string;
+            problem?: string;
+        };
+        MovePeopleInputBody: {
+            /** @description Groups that they come into */
+            into?: string[];
+            /** @description Groups that they leave */
+            outOf?: string[];
+            people: string[];
+        };
+        MovedOutputBody: {
+            /**
+             * Format: int64
+             * @description Persons whose groups are others now
+             */
+            changed: number;
         };
         NearMiss: {
             /** @description A pattern that does without it */
@@ -1661,6 +2401,26 @@ export interface components {
             /** @description What gives the categories */
             entry: string;
             url: string;
+        };
+        Network: {
+            description?: string;
+            /** Format: uuid */
+            id: string;
+            name: string;
+            ranges: string[];
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+            /**
+             * Format: int64
+             * @description Rises with every edit; the ETag holds it
+             */
+            version: number;
+        };
+        NetworkInput: {
+            description?: string;
+            name: string;
+            ranges: string[];
         };
         NewCategoryInputBody: {
             about?: string;
@@ -1739,6 +2499,87 @@ export interface components {
             name: string;
             /** @description Shown this once; send it as Authorization: Bearer … */
             secret: string;
+        };
+        ObjectUse: {
+            /** Format: uuid */
+            id: string;
+            kind: string;
+            name: string;
+        };
+        ObjectsOutputAppBody: {
+            items: components["schemas"]["App"][];
+            /**
+             * Format: int64
+             * @description That the search leaves, on this page or not
+             */
+            total: number;
+        };
+        ObjectsOutputExceptionBody: {
+            items: components["schemas"]["Exception"][];
+            /**
+             * Format: int64
+             * @description That the search leaves, on this page or not
+             */
+            total: number;
+        };
+        ObjectsOutputGroupBody: {
+            items: components["schemas"]["Group"][];
+            /**
+             * Format: int64
+             * @description That the search leaves, on this page or not
+             */
+            total: number;
+        };
+        ObjectsOutputMachineBody: {
+            items: components["schemas"]["Machine"][];
+            /**
+             * Format: int64
+             * @description That the search leaves, on this page or not
+             */
+            total: number;
+        };
+        ObjectsOutputNetworkBody: {
+            items: components["schemas"]["Network"][];
+            /**
+             * Format: int64
+             * @description That the search leaves, on this page or not
+             */
+            total: number;
+        };
+        ObjectsOutputPersonBody: {
+            items: components["schemas"]["Person"][];
+            /**
+             * Format: int64
+             * @description That the search leaves, on this page or not
+             */
+            total: number;
+        };
+        ObjectsOutputPolicyBody: {
+            items: components["schemas"]["Policy"][];
+            /**
+             * Format: int64
+             * @description That the search leaves, on this page or not
+             */
+            total: number;
+        };
+        ObjectsOutputSettingsBody: {
+            items: components["schemas"]["Settings"][];
+            /**
+             * Format: int64
+             * @description That the search leaves, on this page or not
+             */
+            total: number;
+        };
+        Outlook: {
+            /** @description The smallest single changes that would turn the verdict round, each tried out, the narrowest first */
+            flips: components["schemas"]["Flip"][];
+            /**
+             * Format: date-time
+             * @description The next moment at which time alone changes the verdict; left out where it does not
+             */
+            until?: string;
+            /** @description Seven days from the moment of the trial on */
+            week: components["schemas"]["Segment"][];
         };
         OwnCategory: {
             /** @description To what the catalogue says, instead of standing in its place */
@@ -1930,24 +2771,15 @@ export interface components {
             /** Format: int64 */
             version: number;
         };
-        PoliciesOutputBody: {
-            /** @description In their order */
-            policies: components["schemas"]["Policy"][];
-        };
-        Policy: {
-            description: string;
-            /** @description Whom the policy is for */
-            group: components["schemas"]["Group"];
+        Person: {
+            fullName: string;
+            groups: components["schemas"]["Ref"][];
             /** Format: uuid */
             id: string;
+            /** @description What the file that they were imported from calls them; by it they are known again */
+            key?: string;
+            mail?: string;
             name: string;
-            /**
-             * @description The verdict where no rule matches
-             * @enum {string}
-             */
-            otherwise: "allow" | "block";
-            /** @description In order: the first that matches decides */
-            rules: components["schemas"]["Rule"][];
             /** Format: date-time */
             updatedAt: string;
             updatedBy: string;
@@ -1957,6 +2789,83 @@ export interface components {
              */
             version: number;
         };
+        PersonInput: {
+            fullName: string;
+            groups: components["schemas"]["Ref"][];
+            /** @description What the file that they were imported from calls them; by it they are known again */
+            key?: string;
+            mail?: string;
+            /** @description What they sign in with */
+            name: string;
+        };
+        PlanRow: {
+            /** @enum {string} */
+            kind: "list" | "category";
+            name: string;
+            strip: components["schemas"]["Segment"][];
+        };
+        Policy: {
+            /** @description Rules that try to loosen what the baseline blocks */
+            conflicts: components["schemas"]["Conflict"][];
+            description?: string;
+            /** @description Whom the policy is for */
+            groups: components["schemas"]["Ref"][];
+            /** Format: uuid */
+            id: string;
+            /** @description Which TLS sites are opened, so that the whole URL is seen; left out, none */
+            inspect?: components["schemas"]["InspectionBody"];
+            name: string;
+            /**
+             * @description The verdict where no rule decides; the baseline has none and goes on
+             * @enum {string}
+             */
+            otherwise: "allow" | "watch" | "hold" | "block";
+            /**
+             * @description The baseline stands before all others, the fallback is for requests that no policy is for
+             * @enum {string}
+             */
+            role?: "" | "baseline" | "fallback";
+            /** @description In order: the first that decides, decides */
+            rules: components["schemas"]["RuleBody"][];
+            /** @description Each rule in plain words */
+            sentences: string[];
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+            /**
+             * Format: int64
+             * @description Rises with every edit; the ETag holds it
+             */
+            version: number;
+        };
+        PolicyInput: {
+            description?: string;
+            /** @description Whom the policy is for */
+            groups: components["schemas"]["Ref"][];
+            /** @description Which TLS sites are opened, so that the whole URL is seen; left out, none */
+            inspect?: components["schemas"]["InspectionBody"];
+            name: string;
+            /**
+             * @description The verdict where no rule decides; the baseline has none and goes on
+             * @enum {string}
+             */
+            otherwise: "allow" | "watch" | "hold" | "block";
+            /**
+             * @description The baseline stands before all others, the fallback is for requests that no policy is for
+             * @enum {string}
+             */
+            role?: "" | "baseline" | "fallback";
+            /** @description In order: the first that decides, decides */
+            rules: components["schemas"]["RuleBody"][];
+        };
+        ProvisosBody: {
+            /** Format: int64 */
+            maxBytes?: number;
+            /** Format: int64 */
+            minutesADay?: number;
+            noUploads?: boolean;
+            safeSearch?: boolean;
+        };
         ReadCalendarOutputBody: {
             /** Format: int64 */
             events: number;
@@ -1964,6 +2873,11 @@ export interface components {
             left: string[];
             /** @description Dated lines of the notation, one a line */
             lines: string;
+        };
+        Ref: {
+            /** Format: uuid */
+            id: string;
+            name?: string;
         };
         RefusedLine: {
             /** @enum {string} */
@@ -2046,22 +2960,22 @@ export interface components {
              */
             updated: number;
         };
-        Rule: {
-            /** @description Keys of categories, and of families, which stand for all that is in them */
-            categories: string[];
-            lists: components["schemas"]["ListRef"][];
+        RuleBody: {
+            /** @description Left out: every gate */
+            at?: ("dns" | "proxy" | "icap")[];
+            /** @description Left out: every request */
+            if?: components["schemas"]["Condition"];
             name: string;
-            /** @enum {string} */
-            verdict: "allow" | "block";
-        };
-        RuleEdit: {
-            /** @description Keys of categories or families; a rule needs a list or a category */
-            categories?: string[];
-            /** @description Ids of lists */
-            lists: string[];
-            name: string;
-            /** @enum {string} */
-            verdict: "allow" | "block";
+            off?: boolean;
+            /**
+             * @description note records that the rule matched, and goes on
+             * @enum {string}
+             */
+            then: "allow" | "watch" | "hold" | "block" | "note";
+            /** @description Left out: always */
+            when?: components["schemas"]["WhenBody"];
+            /** @description What an allowed request is bound to */
+            with?: components["schemas"]["ProvisosBody"];
         };
         Schedule: {
             about: string;
@@ -2112,6 +3026,14 @@ export interface components {
             threshold: number;
             /** Format: int64 */
             total: number;
+        };
+        ScoreBody: {
+            /**
+             * Format: int64
+             * @description Left out: its threshold
+             */
+            atLeast?: number;
+            scorecard: components["schemas"]["Ref"];
         };
         ScoreInputBody: {
             terms?: components["schemas"]["Term"][];
@@ -2165,6 +3087,19 @@ export interface components {
             /** @description A host, or a URL whose query does not count */
             url: string;
         };
+        Segment: {
+            /** @description What says so, at the beginning */
+            by: string;
+            /** Format: date-time */
+            from: string;
+            /**
+             * Format: date-time
+             * @description Not in it any more
+             */
+            to: string;
+            /** @enum {string} */
+            verdict: "allow" | "watch" | "hold" | "block";
+        };
         Selection: {
             /** @description Every entry that text and kind leave, also those on no page yet; ids and lines do not count then */
             all?: boolean;
@@ -2208,6 +3143,39 @@ export interface components {
             paused?: boolean;
             /** @description An http or https address of a file, plain or packed with gzip or zstd */
             url: string;
+        };
+        Settings: {
+            /**
+             * @description Which policy counts where a request has several
+             * @enum {string}
+             */
+            combining: "position" | "strictest" | "loosest";
+            /** @description The kinds of gates that are switched on */
+            gates: ("dns" | "proxy" | "icap")[];
+            /** Format: uuid */
+            id: string;
+            name: string;
+            /** @description Policies in their order; those that are not here come after, by name */
+            order: components["schemas"]["Ref"][];
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+            /**
+             * Format: int64
+             * @description Rises with every edit; the ETag holds it
+             */
+            version: number;
+        };
+        SettingsInput: {
+            /**
+             * @description Which policy counts where a request has several
+             * @enum {string}
+             */
+            combining: "position" | "strictest" | "loosest";
+            /** @description The kinds of gates that are switched on */
+            gates: ("dns" | "proxy" | "icap")[];
+            /** @description Policies in their order; those that are not here come after, by name */
+            order: components["schemas"]["Ref"][];
         };
         SettlePackInputBody: {
             /**
@@ -2281,17 +3249,107 @@ export interface components {
         SourcesOutputBody: {
             sources: components["schemas"]["Source"][];
         };
+        Standing: {
+            combining: string;
+            /** @description In force or later, the closest first */
+            exceptions: components["schemas"]["Exception"][];
+            /** @description That they belong to, also by their address and through other groups */
+            groups: components["schemas"]["Ref"][];
+            network?: components["schemas"]["Ref"];
+            /** @description In force for them, in their order; none: the fallback */
+            policies: components["schemas"]["Ref"][];
+            who: components["schemas"]["Asker"];
+        };
+        StartInputBody: {
+            /** @description For only and all-but */
+            lists?: string[];
+            /**
+             * @description careful, balanced and open are starting points; only: these lists and nothing else; all-but: everything but these lists; off: nothing at all
+             * @enum {string}
+             */
+            start: "careful" | "balanced" | "open" | "only" | "all-but" | "off";
+        };
+        StartOutputBody: {
+            about: string;
+            /** @enum {string} */
+            otherwise: "allow" | "watch" | "hold" | "block";
+            rules: components["schemas"]["RuleBody"][];
+            sentences: string[];
+        };
         Step: {
-            /** @description The first of the rule's categories that the URL has, where no list is told */
+            /** @description What made it match, in a clause */
+            by?: string;
             category?: components["schemas"]["CategoryRef"];
+            /** @description Of the list or the exception, or what gives the category */
             entry?: components["schemas"]["EntryRef"];
-            /** @description The first of the rule's lists that the URL is in, or of which it cannot be told; reached or not */
+            /** @description Of the policy or exception */
+            id?: string;
+            /** @description The first list that made it match, or of which it cannot be told; reached or not */
             list?: components["schemas"]["ListRef"];
+            /** @description At cannot tell: what would have to be seen */
+            missing?: string;
+            /**
+             * Format: date-time
+             * @description At not now: the next moment at which its time comes
+             */
+            next?: string;
+            /** @description decided; outweighed, where another of several counts; matched, went on; no match; not now; cannot tell; off; not reached */
+            outcome: string;
+            /**
+             * Format: int64
+             * @description Of the rule in its policy, from 0; -1 where it is none
+             */
+            place: number;
+            policy?: string;
+            /** @description The name of the rule, exception or stint; left out for a policy's otherwise */
+            rule?: string;
             /** @enum {string} */
-            outcome: "decided" | "no match" | "cannot tell" | "not reached";
-            rule: string;
+            rung: "baseline" | "unlocked" | "exception" | "stint" | "policy" | "fallback";
             /** @enum {string} */
-            then: "allow" | "block";
+            then?: "allow" | "watch" | "hold" | "block" | "note";
+            /** @description The schedule that it asks, in words */
+            when?: string;
+        };
+        Stop: {
+            because: string;
+            /** @enum {string} */
+            gate: "dns" | "proxy" | "icap";
+            /** @description The TLS connection is opened, so that the whole URL is seen */
+            opened?: boolean;
+            /** @enum {string} */
+            sight: "name" | "tunnel" | "full";
+            /** @enum {string} */
+            verdict: "allow" | "watch" | "hold" | "block";
+        };
+        SweepInputBody: {
+            /**
+             * Format: int64
+             * @description Left out: 7
+             */
+            days?: number;
+            /** @description As the moment of a trial; left out, the beginning of today */
+            from?: string;
+            method?: string;
+            /** @enum {string} */
+            sight?: "name" | "tunnel" | "full";
+            urls: string[];
+            /** @description Left out, every group that has a policy */
+            who?: components["schemas"]["Who"][];
+        };
+        SweepOutputBody: {
+            /** Format: int64 */
+            draftVersion: number;
+            /** Format: date-time */
+            from: string;
+            /** @description URL by URL, and for each who asks */
+            rows: components["schemas"]["SweepRow"][];
+            /** Format: date-time */
+            to: string;
+        };
+        SweepRow: {
+            strip: components["schemas"]["Segment"][];
+            url: string;
+            who: components["schemas"]["Asker"];
         };
         TakeBackInputBody: {
             /**
@@ -2405,29 +3463,61 @@ export interface components {
              * @description At a lesser sight: what the verdict would be at full
              * @enum {string}
              */
-            atFull?: "allow" | "block";
+            atFull?: "allow" | "watch" | "hold" | "block";
             /** @description What decided, in one sentence */
             because?: string;
+            /** @description What the request belongs to */
+            belongs?: components["schemas"]["Belongs"];
             /** @description What the URL is */
             class?: components["schemas"]["Class"];
-            /** @description Left out where no rule matched and the policy's otherwise held */
-            decider?: components["schemas"]["Decider"];
+            /** @description The step that decided */
+            decider?: components["schemas"]["Step"];
             /** @description The URL as given */
             input: string;
             /** @description Every list that has something to say about the URL, in a rule or not */
             matches?: components["schemas"]["Match"][];
+            outlook?: components["schemas"]["Outlook"];
             /** @description Why the input is no URL; the other fields are left out then */
             problem?: string;
-            /** @description Every rule of the policy in order */
+            /** @description What an allowed request is bound to, in words */
+            provisos?: string;
+            /** @description At a journey: what the person sees in the end */
+            sees?: string;
+            /**
+             * @description At which it was decided
+             * @enum {string}
+             */
+            sight?: "name" | "tunnel" | "full";
+            /** @description Every rung and rule that was looked at, in order */
             steps?: components["schemas"]["Step"][];
+            /** @description At a journey: the gates on the way, up to the one that stops it */
+            stops?: components["schemas"]["Stop"][];
             /** @description The canonical URL that was decided on */
             url?: string;
             /** @enum {string} */
-            verdict?: "allow" | "block";
+            verdict?: "allow" | "watch" | "hold" | "block";
         };
         TrialsInputBody: {
-            /** @description Name or id of the group that asks; left out, the group of the first policy */
-            group?: string;
+            /** @description now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now */
+            at?: string;
+            /** @description Without steps, matches and classification */
+            brief?: boolean;
+            /**
+             * @description Left out: the gate that sees so much
+             * @enum {string}
+             */
+            gate?: "dns" | "proxy" | "icap";
+            /** @description Through all gates that are switched on; sight and gate say nothing then */
+            journey?: boolean;
+            /** @description Left out: GET */
+            method?: string;
+            /**
+             * @description Until revisions are published, both are the draft
+             * @enum {string}
+             */
+            on?: "draft" | "live";
+            /** @description With what is to come: until, the week, what would turn it round; for at most 20 URLs */
+            outlook?: boolean;
             /**
              * @description What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
              * @enum {string}
@@ -2435,19 +3525,20 @@ export interface components {
             sight?: "name" | "tunnel" | "full";
             /** @description As a person types them or a log has them; without a scheme https is meant */
             urls: string[];
+            /** @description Left out: somebody of whom nothing is known */
+            who?: components["schemas"]["Who"];
         };
         TrialsOutputBody: {
+            /** Format: date-time */
+            at: string;
             /**
              * Format: int64
              * @description The version of the draft that all of them were decided on
              */
             draftVersion: number;
-            /** @description Who asks */
-            group: string;
-            /** @description The policy that decided */
-            policy: string;
             /** @description In the order of the URLs */
             trials: components["schemas"]["Trial"][];
+            who: components["schemas"]["Asker"];
         };
         TrustInputBody: {
             key: string;
@@ -2475,6 +3566,29 @@ export interface components {
             total: components["schemas"]["Traffic"];
             unrated: components["schemas"]["Traffic"];
         };
+        UsesOutputBody: {
+            uses: components["schemas"]["ObjectUse"][];
+        };
+        WhenBody: {
+            /** @description While the schedule is not in force */
+            outside?: boolean;
+            schedule: components["schemas"]["Ref"];
+        };
+        Who: {
+            address?: string;
+            /** @description Name or id of a group: an unnamed member of it */
+            group?: string;
+            /** @description Name, full name or id */
+            person?: string;
+        };
+        WhomBody: {
+            /** @description Addresses and ranges */
+            addresses?: string[];
+            everybody?: boolean;
+            groups?: components["schemas"]["Ref"][];
+            networks?: components["schemas"]["Ref"][];
+            persons?: components["schemas"]["Ref"][];
+        };
     };
     responses: never;
     parameters: never;
@@ -2484,6 +3598,337 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    getApps: {
+        parameters: {
+            query?: {
+                /** @description Only those with this in them, letter case aside */
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ObjectsOutputAppBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addApp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AppInput"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["App"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getApp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["App"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putApp: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AppInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["App"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removeApp: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getCategories: {
         parameters: {
             query?: {
@@ -3114,9 +4559,12 @@ export interface operations {
             };
         };
     };
-    getGroups: {
+    getExceptions: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those with this in them, letter case aside */
+                text?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -3129,11 +4577,20 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["GroupsOutputBody"];
+                    "application/json": components["schemas"]["ObjectsOutputExceptionBody"];
                 };
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3152,7 +4609,118 @@ export interface operations {
             };
         };
     };
-    editGroup: {
+    addException: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExceptionInput"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exception"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getException: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exception"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putException: {
         parameters: {
             query?: never;
             header?: {
@@ -3166,7 +4734,338 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["EditGroupInputBody"];
+                "application/json": components["schemas"]["ExceptionInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exception"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removeException: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getGroups: {
+        parameters: {
+            query?: {
+                /** @description Only those with this in them, letter case aside */
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ObjectsOutputGroupBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupInput"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getGroup: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Group"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putGroup: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GroupInput"];
             };
         };
         responses: {
@@ -3191,6 +5090,92 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removeGroup: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4923,6 +6908,668 @@ export interface operations {
             };
         };
     };
+    getMachines: {
+        parameters: {
+            query?: {
+                /** @description Only those with this in them, letter case aside */
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ObjectsOutputMachineBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MachineInput"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Machine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getMachine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Machine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putMachine: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MachineInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Machine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removeMachine: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getNetworks: {
+        parameters: {
+            query?: {
+                /** @description Only those with this in them, letter case aside */
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ObjectsOutputNetworkBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addNetwork: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NetworkInput"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Network"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getNetwork: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Network"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putNetwork: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NetworkInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Network"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removeNetwork: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getPackKeys: {
         parameters: {
             query?: never;
@@ -5799,9 +8446,17 @@ export interface operations {
             };
         };
     };
-    getPolicies: {
+    getPeople: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Only those with this in their names or address, letter case aside */
+                text?: string;
+                /** @description Only those who say that they are in this group */
+                group?: string;
+                /** @description Only those whose name comes after this one */
+                after?: string;
+                limit?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5814,11 +8469,632 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["PoliciesOutputBody"];
+                    "application/json": components["schemas"]["ObjectsOutputPersonBody"];
                 };
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonInput"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    importPeople: {
+        parameters: {
+            query?: {
+                format?: "ldif" | "csv";
+                /** @description Only says what would change */
+                preview?: boolean;
+                /** @description Who was imported before and is not in the file any more goes */
+                remove?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "text/plain": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportPeopleOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Request Entity Too Large */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    movePeople: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MovePeopleInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MovedOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getPerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putPerson: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removePerson: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getPlan: {
+        parameters: {
+            query: {
+                /** @description Name or id */
+                group: string;
+                /** @description From the beginning of today on */
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DayPlan"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getPolicies: {
+        parameters: {
+            query?: {
+                /** @description Only those with this in them, letter case aside */
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ObjectsOutputPolicyBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PolicyInput"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Policy"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    startPolicy: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["StartInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StartOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5896,7 +9172,7 @@ export interface operations {
             };
         };
     };
-    editPolicy: {
+    putPolicy: {
         parameters: {
             query?: never;
             header?: {
@@ -5910,7 +9186,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["EditPolicyInputBody"];
+                "application/json": components["schemas"]["PolicyInput"];
             };
         };
         responses: {
@@ -5962,6 +9238,143 @@ export interface operations {
             };
             /** @description Precondition Required */
             428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removePolicy: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    explainRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExplainRulesInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExplainRulesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6995,6 +10408,199 @@ export interface operations {
             };
         };
     };
+    getAllSettings: {
+        parameters: {
+            query?: {
+                /** @description Only those with this in them, letter case aside */
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ObjectsOutputSettingsBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getSettings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Settings"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putSettings: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SettingsInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Settings"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getSources: {
         parameters: {
             query?: never;
@@ -7229,6 +10835,159 @@ export interface operations {
             };
         };
     };
+    compareTrials: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompareTrialsInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompareTrialsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    tryMatrix: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MatrixInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MatrixOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    sweepTrials: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SweepInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getUnrated: {
         parameters: {
             query?: {
@@ -7247,6 +11006,106 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["UnratedOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getUses: {
+        parameters: {
+            query: {
+                kind: "person" | "group" | "network" | "machine" | "list" | "schedule" | "scorecard" | "policy";
+                id: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UsesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    whoIs: {
+        parameters: {
+            query: {
+                /** @description A name, a full name, a group, an address or the name of a machine */
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Standing"];
                 };
             };
             /** @description Unauthorized */

@@ -1,0 +1,49 @@
+package directory
+
+import "math/bits"
+
+// Set is a set of small numbers, one bit each. The zero Set is empty. Methods that only read take any other set, longer or shorter.
+type Set []uint64
+
+// NewSet returns a set that holds numbers below n without growing.
+func NewSet(n int) Set { return make(Set, (n+63)/64) }
+
+// Add puts a number in. Precondition: it is below what the set was made for.
+func (s Set) Add(n int32) { s[n>>6] |= 1 << (n & 63) }
+
+// Has reports whether a number is in the set.
+func (s Set) Has(n int32) bool { return n >= 0 && int(n>>6) < len(s) && s[n>>6]&(1<<(n&63)) != 0 }
+
+// Clear empties the set.
+func (s Set) Clear() { clear(s) }
+
+// Unite puts in what another holds. Precondition: the other is no longer.
+func (s Set) Unite(other Set) {
+	for i, word := range other {
+		s[i] |= word
+	}
+}
+
+// Meets reports whether the two share a number.
+func (s Set) Meets(other Set) bool {
+	for i, word := range s[:min(len(s), len(other))] {
+		if word&other[i] != 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// Next returns the first number in the set from n on; -1 where there is none.
+func (s Set) Next(n int32) int32 {
+	for i := int(n >> 6); i < len(s); i++ {
+		word := s[i]
+		if i == int(n>>6) {
+			word &= ^uint64(0) << (n & 63)
+		}
+		if word != 0 {
+			return int32(i<<6 + bits.TrailingZeros64(word))
+		}
+	}
+	return -1
+}

@@ -1,0 +1,576 @@
+package policy
+
+import (
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"widelark/core/directory"
+	"widelark/core/match"
+	"widelark/core/pattern"
+)
+
+// Rung is a step of the ladder.
+type Rung string
+
+// The rungs, from the top.
+const (
+	AtBaseline  Rung = "baseline"
+	AtUnlocked  Rung = "unlocked"
+	AtException Rung = "exception"
+	AtStint     Rung = "stint"
+	AtPolicy    Rung = "policy"
+	AtFallback  Rung = "fallback"
+)
+
+// Decision is a verdict and where it comes from. Decisions are comparable.
+type Decision struct {
+	Verdict  Verdict
+	Rung     Rung
+	Policy   int32 // at policies: position in [Config.Policies]; else -1
+	Rule     int32 // position in the policy that decided; -1 where it was its otherwise, or no policy
+	Granted  int32 // at exceptions and what is unlocked: position in [Config.Exceptions] and, after those, Unlocked; else -1
+	Stint    int32 // at stints: the position among those in force, the last first; else -1
+	Provisos Provisos
+}
+
+// answer is the three-valued logic of conditions, in the order of "all": the least of its parts.
+type answer int8
+
+const (
+	no answer = iota
+	unclear
+	yes
+)
+
+// Work is scratch space for decisions. One that is used again lets them cost no allocation. It must not be used by two at once. The zero
+// Work is ready for use.
+type Work struct {
+	groups   directory.Set
+	policies directory.Set
+	person   int32
+	member   int32
+	network  int32
+
+	seen    looked
+	in, may directory.Set // lists that the URL is in; of which it cannot be told
+	is      directory.Set // categories
+	granted []candidate
+
+	url    *URL
+	method string
+	sight  match.Sight
+	gate   Gate
+	addr   netip.Addr
+
+	notes []noted
+	hypo  *hypothesis
+}
+
+// candidate is an exception that covers the URL.
+type candidate struct {
+	grant  int32
+	answer match.Answer
+	says   pattern.Specificity
+	take   match.Take
+}
+
+// noted is a note rule that matched.
+type noted struct{ policy, rule int32 }
+
+// hypothesis is a single change that is tried out without being made. Numbers of -1 stand for nothing.
+type hypothesis struct {
+	without   [2]int32 // a rule that is switched off: its policy, or -1 for the fallback, and its place
+	lifted    [2]int32 // a rule that is asked before those above it
+	ended     int32    // an exception that is taken back
+	exception *Exception
+	level     int
+	says      pattern.Specificity
+	out       *match.Take // an entry that is taken out of its list
+}
+
+// Decide returns the verdict on a request at a moment. It is a pure function of its arguments; w is only scratch.
+func (s *Snapshot) Decide(w *Work, r *Request, at time.Time) Decision {
+	s.belong(w, r)
+	s.look(w, r, pattern.DateOf(at.In(s.config.Zone)), false)
+	s.weigh(w)
+	return s.ladder(w, at, nil)
+}
+
+// belong finds out who asks.
+func (s *Snapshot) belong(w *Work, r *Request) {
+	d := s.config.Directory
+	if len(w.groups) != (len(d.Groups)+63)/64 {
+		w.groups = directory.NewSet(len(d.Groups))
+	}
+	if len(w.policies) != (len(s.policies)+63)/64 {
+		w.policies = directory.NewSet(len(s.policies))
+	}
+	w.person, w.member = d.Person(r.Person), d.Group(r.Group)
+	w.addr = r.Addr.Unmap()
+	w.network = d.Belong(w.groups, w.person, w.member, w.addr)
+	w.policies.Clear()
+	for g := w.groups.Next(0); g >= 0; g = w.groups.Next(g + 1) {
+		w.policies.Unite(s.ofGroup[g])
+	}
+	w.method, w.sight, w.gate, w.url = r.Method, r.Sight, r.Gate, &r.URL
+	if w.sight == "" {
+		w.sight = match.Full
+	}
+	if w.method == "" {
+		w.method = "GET"
+	}
+	if w.gate == "" {
+		if w.gate = Proxy; w.sight == match.Name {
+			w.gate = DNS
+		}
+	}
+}
+
+// look finds out what has something to say about the URL on a day.
+func (s *Snapshot) look(w *Work, r *Request, day pattern.Date, unclear bool) {
+	s.classifier.Look(&w.seen.Result, r.URL, day, w.sight, unclear)
+}
+
+// weigh says what it is, and which conditions' lists it is in.
+func (s *Snapshot) weigh(w *Work) {
+	if len(w.in) != (int(s.asked)+63)/64 {
+		w.in, w.may = directory.NewSet(int(s.asked)), directory.NewSet(int(s.asked))
+	}
+	if len(w.is) != (s.classifier.Count()+63)/64 {
+		w.is = directory.NewSet(s.classifier.Count())
+	}
+	s.classifier.Weigh(&w.seen.Result)
+	w.is.Clear()
+	for _, n := range w.seen.Categories {
+		w.is.Add(n)
+	}
+	w.in.Clear()
+	w.may.Clear()
+	w.granted = w.granted[:0]
+	first := s.classifier.FirstList()
+	takes := w.seen.Takes
+	for i := 0; i < len(takes); {
+		list := takes[i].List
+		if list >= s.grantsFrom {
+			if list < s.grantsFrom+int32(len(s.grants)) {
+				w.grantedBy(s, takes[i])
+			}
+			i++
+			continue
+		}
+		covered, out, maybe := false, false, false
+		for ; i < len(takes) && takes[i].List == list; i++ {
+			t := takes[i]
+			certain := t.Answer == match.Yes
+			covered = covered || certain && !t.CarveOut
+			out = out || certain && t.CarveOut
+			maybe = maybe || !certain && !t.CarveOut
+		}
+		switch {
+		case list < first || out:
+		case covered:
+			w.in.Add(list - first)
+		case maybe:
+			w.may.Add(list - first)
+		}
+	}
+}
+
+// grantedBy keeps the entry of an exception that says most.
+func (w *Work) grantedBy(s *Snapshot, t match.Take) {
+	c := candidate{t.List - s.grantsFrom, t.Answer, s.index.Specificity(t), t}
+	if last := len(w.granted) - 1; last >= 0 && w.granted[last].grant == c.grant {
+		before := &w.granted[last]
+		if before.answer == match.Yes && (c.answer != match.Yes || c.says <= before.says) || before.answer != match.Yes && c.answer != match.Yes {
+			return
+		}
+		*before = c
+		return
+	}
+	w.granted = append(w.granted, c)
+}
+
+// The levels of exceptions: the higher counts before the lower.
+const (
+	forNobody = iota
+	forEverybody
+	forGroup
+	forPlace
+	forPerson
+)
+
+// level says how closely an exception fits who asks.
+func (w *Work) level(g *grant) int {
+	switch {
+	case w.person >= 0 && slices.Contains(g.persons, w.person):
+		return forPerson
+	case w.network >= 0 && g.networks.Has(w.network) || w.addr.IsValid() && slices.ContainsFunc(g.ranges, func(r netip.Prefix) bool { return r.Contains(w.addr) }):
+		return forPlace
+	case g.groups.Meets(w.groups):
+		return forGroup
+	case g.For.Everybody:
+		return forEverybody
+	}
+	return forNobody
+}
+
+// runs reports whether something that lasts from a moment until another is in force at one.
+func runs(from, until, at time.Time) bool {
+	return (from.IsZero() || !at.Before(from)) && (until.IsZero() || at.Before(until))
+}
+
+// ladder goes down the rungs. With a trace, it tells every step.
+func (s *Snapshot) ladder(w *Work, at time.Time, t *tracer) Decision {
+	w.notes = w.notes[:0]
+	d := Decision{Policy: -1, Rule: -1, Granted: -1, Stint: -1}
+	if s.baseline != nil {
+		if rule, decided := s.first(w, s.baseline, AtBaseline, at, t); decided {
+			r := s.baseline.rules[rule]
+			d.Verdict, d.Rung, d.Rule, d.Provisos = r.Then, AtBaseline, rule, r.With
+			return d
+		}
+	}
+	if g := s.granted(w, true, at, t); g >= 0 {
+		d.Verdict, d.Rung, d.Granted = Allow, AtUnlocked, g
+		return d
+	}
+	if h := w.hypo; h == nil || h.exception == nil {
+		if g := s.granted(w, false, at, t); g >= 0 {
+			d.Verdict, d.Rung, d.Granted = s.grants[g].Then, AtException, g
+			return d
+		}
+	} else if v := s.grantedWith(w, at); v != "" {
+		d.Verdict, d.Rung = v, AtException
+		return d
+	}
+	if n, verdict := s.stint(w, at, t); verdict != "" {
+		d.Verdict, d.Rung, d.Stint = verdict, AtStint, n
+		return d
+	}
+	if s.combined(w, at, t, &d) {
+		return d
+	}
+	d.Rung, d.Verdict = AtFallback, Allow
+	if s.fallback != nil {
+		d.Verdict, d.Rule, d.Provisos = s.says(w, s.fallback, AtFallback, at, t)
+	}
+	return d
+}
+
+// first returns the first rule of a policy that decides.
+func (s *Snapshot) first(w *Work, p *ladderPolicy, rung Rung, at time.Time, t *tracer) (int32, bool) {
+	decider := int32(-1)
+	if h := w.hypo; h != nil && h.lifted[0] == p.number(rung) && h.lifted[1] >= 0 {
+		if outcome := s.outcome(w, &p.rules[h.lifted[1]], at); outcome == Decided {
+			return h.lifted[1], true
+		}
+	}
+	for i := range p.rules {
+		r := &p.rules[i]
+		if decider >= 0 {
+			t.notReached(p, rung, int32(i))
+			continue
+		}
+		if h := w.hypo; h != nil && h.without[0] == p.number(rung) && h.without[1] == int32(i) {
+			continue
+		}
+		outcome := s.outcome(w, r, at)
+		if t != nil {
+			t.rule(p, rung, int32(i), outcome, at)
+		}
+		switch outcome {
+		case WentOn:
+			w.notes = append(w.notes, noted{p.at, int32(i)})
+		case Decided:
+			decider = int32(i)
+			if t == nil {
+				return decider, true
+			}
+		}
+	}
+	return decider, decider >= 0
+}
+
+// number tells policies apart: their position, and below -1 those that have none.
+func (p *ladderPolicy) number(rung Rung) int32 {
+	switch rung {
+	case AtBaseline:
+		return -2
+	case AtFallback:
+		return -3
+	}
+	return p.at
+}
+
+// outcome says what comes of a rule.
+func (s *Snapshot) outcome(w *Work, r *rule, at time.Time) Outcome {
+	switch {
+	case r.Off:
+		return IsOff
+	case len(r.At) > 0 && !slices.Contains(r.At, w.gate):
+		return NoMatch
+	case r.clock >= 0 && s.clocks[r.clock].inForce(at) == r.When.Outside:
+		return NotNow
+	}
+	switch s.holds(w, &r.cond) {
+	case yes:
+		if r.Then == Note {
+			return WentOn
+		}
+		return Decided
+	case unclear:
+		return CannotTell
+	}
+	return NoMatch
+}
+
+// holds asks a condition.
+func (s *Snapshot) holds(w *Work, n *node) answer {
+	best := no
+	switch n.op {
+	case All:
+		best = yes
+		for i := range n.of {
+			if best = min(best, s.holds(w, &n.of[i])); best == no {
+				return no
+			}
+		}
+	case Any, None:
+		for i := range n.of {
+			if best = max(best, s.holds(w, &n.of[i])); best == yes {
+				break
+			}
+		}
+		if n.op == None {
+			best = yes - best
+		}
+	case InList:
+		best = w.list(n.set)
+	case Is:
+		if n.set.Meets(w.is) {
+			best = yes
+		}
+	case App:
+		for i := range n.apps {
+			best = max(best, w.app(&n.apps[i]))
+		}
+	case HasTrait:
+		for _, t := range n.traits {
+			best = max(best, w.trait(t))
+		}
+	case Method:
+		if w.sight != match.Full {
+			return unclear
+		}
+		if slices.Contains(n.texts, w.method) {
+			best = yes
+		}
+	case File:
+		if w.sight != match.Full {
+			return unclear
+		}
+		if hasEnding(w.url.Path(), n.texts) {
+			best = yes
+		}
+	case Search:
+		if w.sight != match.Full {
+			return unclear
+		}
+		// The index has looked for the words in the whole URL; only where it found one it is worth to look what is searched for.
+		if test := &s.words[n.words]; w.in.Has(test.list) && len(test.words.Find(SearchTerms(w.url.Query()))) > 0 {
+			best = yes
+		}
+	case Points:
+		if n.card >= 0 {
+			total, threshold := s.classifier.Points(&w.seen.Result, n.card)
+			if n.atLeast != 0 {
+				threshold = n.atLeast
+			}
+			if total >= threshold {
+				best = yes
+			}
+		}
+	}
+	return best
+}
+
+func (w *Work) list(set directory.Set) answer {
+	switch {
+	case set.Meets(w.in):
+		return yes
+	case set.Meets(w.may):
+		return unclear
+	}
+	return no
+}
+
+func (w *Work) app(a *appTest) answer {
+	host := no
+	switch {
+	case w.in.Has(a.list):
+		host = yes
+	case w.may.Has(a.list):
+		host = unclear
+	}
+	switch {
+	case len(a.methods) == 0 || host == no:
+		return host
+	case w.sight != match.Full:
+		return unclear
+	case !slices.Contains(a.methods, w.method):
+		return no
+	}
+	return host
+}
+
+// trait asks for a plain fact of the request, as far as the sight shows it.
+func (w *Work) trait(t Trait) answer {
+	holds, sight := false, match.Name
+	switch t {
+	case RawAddress:
+		holds = w.url.Addr().IsValid()
+	case Punycode:
+		holds = strings.HasPrefix(w.url.Host(), "xn--") || strings.Contains(w.url.Host(), ".xn--")
+	case Unrated:
+		holds = len(w.seen.Categories) == 0
+	case PlainHTTP:
+		holds, sight = w.sight == match.Full && w.url.Scheme() == "http", match.Tunnel
+	case OddPort:
+		port := w.url.Port()
+		holds, sight = port != 443 && (w.sight == match.Tunnel || w.url.Scheme() == "https") || port != 80 && w.sight == match.Full && w.url.Scheme() == "http", match.Tunnel
+	case UserInfo:
+		holds, sight = w.url.HasUserInfo(), match.Full
+	}
+	switch {
+	case sight == match.Full && w.sight != match.Full, sight == match.Tunnel && w.sight == match.Name:
+		return unclear
+	case holds:
+		return yes
+	}
+	return no
+}
+
+// granted returns the exception that counts, or what is unlocked; -1 where there is none.
+func (s *Snapshot) granted(w *Work, unlocked bool, at time.Time, t *tracer) int32 {
+	best, level, says, blocks := int32(-1), forNobody, pattern.Specificity(0), false
+	for i := range w.granted {
+		c := &w.granted[i]
+		g := &s.grants[c.grant]
+		if g.unlocked != unlocked || w.hypo != nil && w.hypo.ended == c.grant {
+			continue
+		}
+		fits := w.level(g)
+		if t != nil {
+			t.grant(c, g, fits, at)
+		}
+		if g.Off || c.answer != match.Yes || fits == forNobody || !runs(g.From, g.Until, at) {
+			continue
+		}
+		block := g.Then == Block
+		if best < 0 || fits > level || fits == level && (c.says > says || c.says == says && block && !blocks) {
+			best, level, says, blocks = c.grant, fits, c.says, block
+		}
+	}
+	if best >= 0 && t != nil {
+		t.granted(best)
+	}
+	if best >= 0 && w.hypo != nil {
+		w.hypo.level, w.hypo.says = level, says
+	}
+	return best
+}
+
+// grantedWith returns the verdict of the exceptions with one more; "" where there is none.
+func (s *Snapshot) grantedWith(w *Work, at time.Time) Verdict {
+	h := *w.hypo
+	real := s.granted(w, false, at, nil)
+	level, says := w.hypo.level, w.hypo.says
+	w.hypo.level, w.hypo.says = h.level, h.says
+	if real < 0 || h.level > level || h.level == level && (h.says > says || h.says == says && h.exception.Then == Block) {
+		return h.exception.Then
+	}
+	return s.grants[real].Then
+}
+
+// stint returns what the stint says that was begun last, of those in force for the request's groups.
+func (s *Snapshot) stint(w *Work, at time.Time, t *tracer) (int32, Verdict) {
+	for i := range s.stints {
+		st := &s.stints[i]
+		if !w.groups.Has(st.group) || !runs(st.From, st.Until, at) {
+			continue
+		}
+		verdict := Verdict("")
+		in := w.list(st.lists)
+		switch {
+		case st.Kind == OnlyThese && in == yes:
+			verdict = Allow
+		case st.Kind != ButThese, in == yes:
+			verdict = Block
+		}
+		if t != nil {
+			t.stint(st, verdict, in)
+		}
+		return int32(i), verdict
+	}
+	return -1, ""
+}
+
+// combined fills d with what the request's policies say together; false where it has none.
+func (s *Snapshot) combined(w *Work, at time.Time, t *tracer, d *Decision) bool {
+	found := false
+	for n := w.policies.Next(0); n >= 0; n = w.policies.Next(n + 1) {
+		p := &s.policies[n]
+		verdict, rule, provisos := s.says(w, p, AtPolicy, at, t)
+		better := false
+		switch {
+		case !found:
+			better = true
+		case verdict == d.Verdict:
+			d.Provisos = d.Provisos.Join(provisos)
+		case s.config.Combining == Strictest:
+			better = verdict.strictness() > d.Verdict.strictness()
+		default:
+			better = verdict.strictness() < d.Verdict.strictness()
+		}
+		if better {
+			d.Verdict, d.Rung, d.Policy, d.Rule, d.Provisos = verdict, AtPolicy, n, rule, provisos
+		}
+		found = true
+		if s.config.Combining == Position {
+			break
+		}
+	}
+	if found && t != nil {
+		t.combined(d)
+	}
+	return found
+}
+
+// says returns the verdict of one policy.
+func (s *Snapshot) says(w *Work, p *ladderPolicy, rung Rung, at time.Time, t *tracer) (Verdict, int32, Provisos) {
+	rule, decided := s.first(w, p, rung, at, t)
+	if decided {
+		return p.rules[rule].Then, rule, p.rules[rule].With
+	}
+	if t != nil {
+		t.otherwise(p, rung)
+	}
+	return p.Otherwise, -1, Provisos{}
+}
+
+// Inspects reports whether the gate opens the TLS connection of a request to see the whole URL: as the first of its policies says, else
+// the fallback.
+func (s *Snapshot) Inspects(w *Work, r *Request, at time.Time) bool {
+	tunnel := *r
+	tunnel.Sight, tunnel.Gate = match.Tunnel, Proxy
+	s.belong(w, &tunnel)
+	s.look(w, &tunnel, pattern.DateOf(at.In(s.config.Zone)), false)
+	s.weigh(w)
+	p := s.fallback
+	if n := w.policies.Next(0); n >= 0 {
+		p = &s.policies[n]
+	}
+	return p != nil && p.Inspect.All && w.list(p.butIn) != yes && !p.butIs.Meets(w.is)
+}

@@ -1,0 +1,61 @@
+package policy
+
+import (
+	"slices"
+	"strings"
+)
+
+// FileKind is a kind of files, told by the ending of the path.
+type FileKind struct {
+	Key     string
+	Name    string
+	Endings []string // with their dot, in lower case
+}
+
+// FileKinds lists every kind.
+var FileKinds = []FileKind{
+	{"archives", "archives", strings.Fields(".zip .7z .rar .tar .gz .tgz .bz2 .xz .zst .cab")},
+	{"programs", "programs", strings.Fields(".exe .msi .dll .bat .cmd .com .scr .ps1 .vbs .jar .apk .deb .rpm .dmg .pkg .appimage .sh")},
+	{"documents", "documents", strings.Fields(".pdf .doc .docx .odt .rtf .xls .xlsx .ods .csv .ppt .pptx .odp .epub")},
+	{"macros", "documents with macros", strings.Fields(".docm .dotm .xlsm .xlsb .xltm .pptm .potm")},
+	{"pictures", "pictures", strings.Fields(".jpg .jpeg .png .gif .webp .avif .bmp .tif .tiff .svg .heic")},
+	{"sound", "sound", strings.Fields(".mp3 .ogg .oga .opus .wav .flac .m4a .aac")},
+	{"film", "film", strings.Fields(".mp4 .m4v .webm .mkv .avi .mov .mpg .mpeg .m3u8 .ts .flv")},
+	{"disks", "images of disks", strings.Fields(".iso .img .vhd .vhdx .vmdk .qcow2")},
+}
+
+// endings returns the endings that a value of a [File] condition stands for; nil where there is no such kind.
+func endings(value string) []string {
+	if strings.HasPrefix(value, ".") {
+		return []string{strings.ToLower(value)}
+	}
+	for _, kind := range FileKinds {
+		if kind.Key == value {
+			return kind.Endings
+		}
+	}
+	return nil
+}
+
+// hasEnding reports whether the last segment of a path ends so, letter case aside.
+func hasEnding(path string, endings []string) bool {
+	last := path[strings.LastIndexByte(path, '/')+1:]
+	return slices.ContainsFunc(endings, func(ending string) bool {
+		return len(last) > len(ending) && strings.EqualFold(last[len(last)-len(ending):], ending)
+	})
+}
+
+// searchParams are the names of parameters that hold what somebody searches for.
+var searchParams = []string{"q", "query", "search", "s", "k", "term", "terms", "keyword", "keywords", "text", "find", "wd"}
+
+// SearchTerms returns what a query, as it stands in a URL, searches for, decoded; the terms of several parameters one a line.
+func SearchTerms(query string) string {
+	var terms []string
+	for pair := range strings.SplitSeq(query, "&") {
+		name, value, _ := strings.Cut(pair, "=")
+		if slices.ContainsFunc(searchParams, func(p string) bool { return strings.EqualFold(p, name) }) && value != "" {
+			terms = append(terms, decodeForm(value))
+		}
+	}
+	return strings.Join(terms, "\n")
+}

@@ -1,0 +1,610 @@
+package policy
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"widelark/core/classify"
+	"widelark/core/directory"
+	"widelark/core/match"
+	"widelark/core/pattern"
+	"widelark/core/schedule"
+	"widelark/core/weburl"
+)
+
+// naive decides as the design says it, one sentence after the other, without anything prepared. It trusts the packages below: what a
+// list covers, what a URL is, when a schedule is in force.
+type naive struct {
+	Config
+	lists []match.List
+	r     Request
+	at    time.Time
+}
+
+// The truth values of conditions.
+const (
+	isNot  = "no"
+	isOpen = "cannot tell"
+	is     = "yes"
+)
+
+func (n naive) today() pattern.Date { return pattern.DateOf(n.at.In(n.Zone)) }
+
+func (n naive) cover(entries []pattern.Entry) string {
+	hits := match.New([]match.List{{ID: "x", Entries: entries}}).Cover(n.r.URL, n.today(), n.r.Sight)
+	if len(hits) == 0 {
+		return isNot
+	}
+	return string(hits[0].In())
+}
+
+func (n naive) list(id string) string {
+	for _, l := range n.lists {
+		if l.ID == id {
+			return n.cover(l.Entries)
+		}
+	}
+	return isNot
+}
+
+func (n naive) class() classify.Answer {
+	return classify.New(n.Local, n.Packs, match.New(n.lists)).Explain(n.r.URL, n.today(), n.r.Sight)
+}
+
+func (n naive) network() string {
+	best, name := -1, ""
+	for _, network := range n.Directory.Networks {
+		for _, r := range network.Ranges {
+			if n.r.Addr.IsValid() && r.Contains(n.r.Addr) && r.Bits() > best {
+				best, name = r.Bits(), network.ID
+			}
+		}
+	}
+	return name
+}
+
+func (n naive) belongs(group string) bool {
+	g := n.Directory.Groups[n.Directory.Group(group)]
+	return g.ID == n.r.Group || slices.Contains(g.Persons, n.r.Person) ||
+		slices.ContainsFunc(g.Ranges, func(r netip.Prefix) bool { return n.r.Addr.IsValid() && r.Contains(n.r.Addr) }) ||
+		slices.Contains(g.Networks, n.network()) || slices.ContainsFunc(g.Groups, n.belongs)
+}
+
+func (n naive) any(values []string, ask func(string) string) string {
+	best := isNot
+	for _, v := range values {
+		switch ask(v) {
+		case is:
+			return is
+		case isOpen:
+			best = isOpen
+		}
+	}
+	return best
+}
+
+func (n naive) seen(enough bool, holds bool) string {
+	switch {
+	case !enough:
+		return isOpen
+	case holds:
+		return is
+	}
+	return isNot
+}
+
+func (n naive) holds(c Cond) string {
+	full := n.r.Sight == match.Full
+	path := n.r.URL.Path()
+	switch c.Op {
+	case "", All:
+		worst := is
+		for _, part := range c.Of {
+			if v := n.holds(part); v == isNot || v == isOpen && worst == is {
+				worst = v
+			}
+		}
+		return worst
+	case Any, None:
+		best := isNot
+		for _, part := range c.Of {
+			if v := n.holds(part); v == is || v == isOpen && best == isNot {
+				best = v
+			}
+		}
+		if c.Op == None {
+			return map[string]string{is: isNot, isOpen: isOpen, isNot: is}[best]
+		}
+		return best
+	case InList:
+		return n.any(c.Values, n.list)
+	case Is:
+		return n.any(c.Values, func(key string) string {
+			return n.seen(true, slices.ContainsFunc(n.class().Categories, func(has string) bool {
+				category, _ := n.Taxonomy.Category(has)
+				return has == key || category.Family == key
+			}))
+		})
+	case App:
+		return n.any(c.Values, func(key string) string {
+			name, activity, _ := strings.Cut(key, "/")
+			for _, app := range n.Apps {
+				if app.Key != name {
+					continue
+				}
+				if activity == "" {
+					return n.cover(app.Entries)
+				}
+				for _, a := range app.Activities {
+					if a.Key != activity {
+						continue
+					}
+					entries := a.Entries
+					if len(entries) == 0 {
+						entries = app.Entries
+					}
+					where := n.cover(entries)
+					if len(a.Methods) == 0 || where == isNot {
+						return where
+					}
+					if how := n.seen(full, slices.Contains(a.Methods, n.r.Method)); how != is {
+						return how
+					}
+					return where
+				}
+			}
+			return isNot
+		})
+	case HasTrait:
+		return n.any(c.Values, func(t string) string {
+			u := n.r.URL
+			switch Trait(t) {
+			case RawAddress:
+				return n.seen(true, u.Addr().IsValid())
+			case Punycode:
+				return n.seen(true, slices.ContainsFunc(strings.Split(u.Host(), "."), func(l string) bool { return strings.HasPrefix(l, "xn--") }))
+			case Unrated:
+				return n.seen(true, len(n.class().Categories) == 0)
+			case PlainHTTP:
+				return n.seen(n.r.Sight != match.Name, full && u.Scheme() == "http")
+			case OddPort:
+				usual := map[string]uint16{"https": 443, "http": 80}[u.Scheme()]
+				if !full {
+					usual = 443
+				}
+				return n.seen(n.r.Sight != match.Name, u.Port() != usual)
+			}
+			return n.seen(full, u.HasUserInfo())
+		})
+	case Method:
+		return n.seen(full, slices.Contains(c.Values, n.r.Method))
+	case File:
+		return n.any(c.Values, func(kind string) string {
+			return n.seen(full, slices.ContainsFunc(endings(kind), func(e string) bool {
+				last := strings.ToLower(path[strings.LastIndex(path, "/")+1:])
+				return strings.HasSuffix(last, e) && last != e
+			}))
+		})
+	case Search:
+		return n.any(c.Values, func(word string) string {
+			found := match.NewWords([]pattern.Pattern{pattern.MustParse(word).Pattern}).Find(SearchTerms(n.r.URL.Query()))
+			return n.seen(full, len(found) > 0)
+		})
+	}
+	total := 0
+	for _, score := range n.class().Scores {
+		if score.ID == c.Values[0] {
+			if total = score.Total; c.AtLeast == 0 {
+				c.AtLeast = score.Threshold
+			}
+		}
+	}
+	return n.seen(true, c.AtLeast != 0 && total >= c.AtLeast)
+}
+
+// first gives the verdict of the first rule that decides; "" where none does.
+func (n naive) first(rules []Rule) (Verdict, Provisos) {
+	for _, rule := range rules {
+		inForce := true
+		for _, s := range n.Schedules {
+			if s.ID == rule.When.Schedule {
+				inForce = s.Schedule.At(n.at, s.Zone) != rule.When.Outside
+			}
+		}
+		if rule.Off || !inForce || len(rule.At) > 0 && !slices.Contains(rule.At, n.r.Gate) || rule.Then == Note || n.holds(rule.If) != is {
+			continue
+		}
+		return rule.Then, rule.With
+	}
+	return "", Provisos{}
+}
+
+func (n naive) decide() (Verdict, Rung, Provisos) {
+	if n.Baseline != nil {
+		if v, with := n.first(n.Baseline.Rules); v != "" {
+			return v, AtBaseline, with
+		}
+	}
+	in := func(from, until time.Time) bool {
+		return !n.at.Before(from) && (until.IsZero() || n.at.Before(until))
+	}
+	for _, u := range n.Unlocked {
+		if n.cover(u.Entries) == is && in(u.From, u.Until) && (u.Person == n.r.Person && u.Person != "" || u.Addr.IsValid() && u.Addr == n.r.Addr) {
+			return Allow, AtUnlocked, Provisos{}
+		}
+	}
+	var best *Exception
+	var bestLevel int
+	var bestEntry pattern.Pattern
+	for i, e := range n.Exceptions {
+		level := 0
+		switch {
+		case n.r.Person != "" && slices.Contains(e.For.Persons, n.r.Person):
+			level = 4
+		case slices.Contains(e.For.Networks, n.network()), slices.ContainsFunc(e.For.Ranges, func(r netip.Prefix) bool { return n.r.Addr.IsValid() && r.Contains(n.r.Addr) }):
+			level = 3
+		case slices.ContainsFunc(e.For.Groups, n.belongs):
+			level = 2
+		case e.For.Everybody:
+			level = 1
+		}
+		if level == 0 || e.Off || !in(e.From, e.Until) {
+			continue
+		}
+		hits := match.New([]match.List{{ID: "x", Entries: e.Entries}}).Cover(n.r.URL, n.today(), n.r.Sight)
+		if len(hits) == 0 || hits[0].In() != match.Yes {
+			continue
+		}
+		entry := hits[0].Covering[0].Pattern
+		compared := 0
+		if best != nil {
+			compared = pattern.MoreSpecific(entry, bestEntry)
+		}
+		if best == nil || level > bestLevel || level == bestLevel && (compared < 0 || compared == 0 && e.Then == Block && best.Then == Allow) {
+			best, bestLevel, bestEntry = &n.Exceptions[i], level, entry
+		}
+	}
+	if best != nil {
+		return best.Then, AtException, Provisos{}
+	}
+	var last *Stint
+	for i, s := range n.Stints {
+		if n.belongs(s.Group) && in(s.From, s.Until) && (last == nil || s.From.After(last.From)) {
+			last = &n.Stints[i]
+		}
+	}
+	if last != nil {
+		listed := n.any(last.Lists, n.list) == is
+		switch {
+		case last.Kind == OnlyThese && listed:
+			return Allow, AtStint, Provisos{}
+		case last.Kind == ButThese && !listed:
+		default:
+			return Block, AtStint, Provisos{}
+		}
+	}
+	type said struct {
+		v    Verdict
+		with Provisos
+	}
+	var all []said
+	for _, p := range n.Policies {
+		if slices.ContainsFunc(p.Groups, n.belongs) {
+			v, with := n.first(p.Rules)
+			if v == "" {
+				v = p.Otherwise
+			}
+			all = append(all, said{v, with})
+		}
+	}
+	if len(all) == 0 {
+		v, with := n.first(n.Fallback.Rules)
+		if v == "" {
+			v = n.Fallback.Otherwise
+		}
+		return v, AtFallback, with
+	}
+	order := []Verdict{Block, Hold, Watch, Allow}
+	if n.Combining == Loosest {
+		slices.Reverse(order)
+	}
+	if n.Combining == Position {
+		return all[0].v, AtPolicy, all[0].with
+	}
+	for _, v := range order {
+		var with Provisos
+		found := false
+		for _, s := range all {
+			if s.v == v {
+				with, found = with.Join(s.with), true
+			}
+		}
+		if found {
+			return v, AtPolicy, with
+		}
+	}
+	panic("unreachable")
+}
+
+// A small world in which everything meets everything.
+var (
+	hosts     = []string{"heron.example", "www.heron.example", "gull.test", "tern.example", "xn--mwe-sla.example", "203.0.113.7"}
+	paths     = []string{"", "/wards", "/wards/map.zip", "/up/load", "/find?q=late+odds", "/?user=odds"}
+	entryPool = []string{"heron.example", "=www.heron.example", "heron.example/wards", "=gull.test/up/load", "gull.test", "*.example", `"odds"`,
+		"http://tern.example", "203.0.113.0/24", "~path load$", "tern.example:8443", "gull.test [until 2026-11-24]", "! www.heron.example", "! heron.example/wards", "*"}
+	times  = []string{"mon-fri 09:00-12:00", "mon-sun 20:00-07:30", "sat 00:00-24:00; on 2026-11-26 10:00-11:00", "mon-sun 00:00-24:00; not on 2026-11-25"}
+	zone   = func() *time.Location { z, _ := time.LoadLocation("Europe/London"); return z }()
+	monday = time.Date(2026, 11, 23, 0, 0, 0, 0, zone)
+)
+
+func draws[T any](pool []T, most int) *rapid.Generator[[]T] {
+	return rapid.SliceOfN(rapid.SampledFrom(pool), 0, most)
+}
+
+func drawEntries(t *rapid.T, carveOuts bool) (entries []pattern.Entry) {
+	for _, text := range draws(entryPool, 3).Draw(t, "entries") {
+		if e := pattern.MustParse(text); carveOuts || !e.CarveOut {
+			entries = append(entries, e)
+		}
+	}
+	return entries
+}
+
+func drawCond(t *rapid.T, depth int) Cond {
+	ops := []Op{InList, InList, Is, Is, App, HasTrait, Method, File, Search, Points}
+	if depth > 0 {
+		ops = append(ops, All, Any, None, All, Any, None)
+	}
+	c := Cond{Op: rapid.SampledFrom(ops).Draw(t, "op")}
+	values := func(pool ...string) []string {
+		return rapid.SliceOfN(rapid.SampledFrom(pool), 1, 2).Draw(t, "values")
+	}
+	switch c.Op {
+	case InList:
+		c.Values = values("l0", "l1", "l2", "gone")
+	case Is:
+		c.Values = values("games", "news", "play", "own", "scored", "gone")
+	case App:
+		c.Values = values("share", "share/upload", "share/read", "gone")
+	case HasTrait:
+		for _, trait := range draws(Traits, 2).Draw(t, "traits") {
+			c.Values = append(c.Values, string(trait))
+		}
+	case Method:
+		c.Values = values("GET", "POST")
+	case File:
+		c.Values = values("archives", ".zip", "film")
+	case Search:
+		c.Values = values(`"odds"`, `"late odds"`, `"od*"`)
+	case Points:
+		c.Values, c.AtLeast = []string{"card"}, rapid.SampledFrom([]int{0, 3}).Draw(t, "points")
+	default:
+		for range rapid.IntRange(0, 3).Draw(t, "parts") {
+			c.Of = append(c.Of, drawCond(t, depth-1))
+		}
+	}
+	return c
+}
+
+func drawRules(t *rapid.T, verdicts []Verdict) (rules []Rule) {
+	for i := range rapid.IntRange(0, 3).Draw(t, "rules") {
+		rules = append(rules, Rule{
+			Name: fmt.Sprint("rule ", i), Off: rapid.IntRange(0, 9).Draw(t, "off") == 0, If: drawCond(t, 2), Then: rapid.SampledFrom(verdicts).Draw(t, "then"),
+			When: When{rapid.SampledFrom([]string{"", "s0", "s1", "s2", "s3"}).Draw(t, "schedule"), rapid.Bool().Draw(t, "outside")},
+			At:   rapid.SampledFrom([][]Gate{nil, nil, nil, {DNS}, {Proxy, ICAP}}).Draw(t, "at"),
+			With: rapid.SampledFrom([]Provisos{{}, {SafeSearch: true}, {SizeCap: 5, Quota: time.Hour}, {SizeCap: 9}}).Draw(t, "with"),
+		})
+	}
+	return rules
+}
+
+func drawMoment(t *rapid.T, name string) time.Time {
+	return monday.Add(time.Duration(rapid.IntRange(0, 5*24*4).Draw(t, name)) * 15 * time.Minute)
+}
+
+func drawWhom(t *rapid.T) (whom Whom) {
+	whom.Everybody = rapid.IntRange(0, 3).Draw(t, "everybody") == 0
+	whom.Persons = draws([]string{"p0", "p1", "gone"}, 1).Draw(t, "persons")
+	whom.Groups = draws([]string{"g0", "g1", "g2"}, 1).Draw(t, "groups")
+	whom.Networks = draws([]string{"n0", "n1"}, 1).Draw(t, "networks")
+	whom.Ranges = draws([]netip.Prefix{netip.MustParsePrefix("10.40.1.0/24"), netip.MustParsePrefix("10.40.0.5/32")}, 1).Draw(t, "ranges")
+	return whom
+}
+
+// drawNaive draws a configuration and a request.
+func drawNaive(t *rapid.T) naive {
+	n := naive{Config: Config{Zone: zone, Combining: rapid.SampledFrom([]Combining{Position, Strictest, Loosest}).Draw(t, "combining"), Gates: []Gate{DNS, Proxy}}}
+	for i := range 3 {
+		n.lists = append(n.lists, match.List{ID: fmt.Sprint("l", i), Name: fmt.Sprint("List ", i), Entries: drawEntries(t, true)})
+	}
+	n.Lists = match.New(n.lists)
+	n.Taxonomy = classify.Taxonomy{
+		Families:   []classify.Family{{Key: "play", Name: "Play"}},
+		Categories: []classify.Category{{Key: "games", Family: "play", Name: "Games"}, {Key: "news", Name: "News"}, {Key: "own", Family: "play", Name: "Own"}, {Key: "scored", Name: "Scored"}},
+	}
+	n.Packs = []classify.Pack{{ID: "p", Name: "Harbour", Version: 7, Sites: match.New([]match.List{{ID: "games", Entries: drawEntries(t, false)}, {ID: "games news", Entries: drawEntries(t, false)}})}}
+	n.Local = classify.NewLocal(nil, []classify.Own{{Key: "own", Lists: []string{"l2"}, Adds: rapid.Bool().Draw(t, "adds")}},
+		[]classify.Scorecard{{ID: "card", Name: "Card", Category: "scored", Threshold: 5, Terms: []classify.Term{{Word: pattern.MustParse(`"odds"`).Pattern, Points: 3}, {Word: pattern.MustParse(`"late"`).Pattern, Points: 2}}}})
+	for i, text := range times {
+		s, err := schedule.Parse(text)
+		require.NoError(t, err)
+		n.Schedules = append(n.Schedules, Schedule{ID: fmt.Sprint("s", i), Name: fmt.Sprint("Schedule ", i), Schedule: s, Zone: zone})
+	}
+	n.Apps = []AppDef{{Key: "share", Name: "Share", Entries: []pattern.Entry{pattern.MustParse("gull.test")}, Activities: []Activity{
+		{Key: "upload", Name: "upload", Methods: []string{"POST"}, Entries: []pattern.Entry{pattern.MustParse("gull.test/up")}}, {Key: "read", Name: "read", Methods: []string{"GET"}}}}}
+	n.Directory = directory.New([]directory.Person{{ID: "p0", Name: "Kay Moran"}, {ID: "p1", Name: "Ola Fenn"}},
+		[]directory.Group{
+			{ID: "g0", Name: "Nurses", Persons: []string{"p0"}}, {ID: "g1", Name: "Clinical", Groups: []string{"g0"}, Networks: []string{"n1"}},
+			{ID: "g2", Name: "Screens", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.1.0/25")}},
+		},
+		[]directory.Network{{ID: "n0", Name: "Site", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.0.0/16")}}, {ID: "n1", Name: "Wards", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.1.0/24")}}})
+	if rapid.IntRange(0, 2).Draw(t, "baseline") == 0 {
+		n.Baseline = &Policy{Name: "Baseline", Rules: drawRules(t, []Verdict{Allow, Block, Note})}
+	}
+	verdicts := []Verdict{Allow, Watch, Hold, Block, Note}
+	for i := range rapid.IntRange(0, 3).Draw(t, "policies") {
+		n.Policies = append(n.Policies, Policy{
+			ID: fmt.Sprint("policy", i), Name: fmt.Sprint("Policy ", i), Groups: draws([]string{"g0", "g1", "g2"}, 2).Draw(t, "given to"),
+			Rules: drawRules(t, verdicts), Otherwise: rapid.SampledFrom(verdicts[:4]).Draw(t, "otherwise"), Inspect: Inspection{All: rapid.Bool().Draw(t, "inspects")},
+		})
+	}
+	n.Fallback = &Policy{Name: "Fallback", Rules: drawRules(t, verdicts), Otherwise: rapid.SampledFrom(verdicts[:4]).Draw(t, "otherwise")}
+	for i := range rapid.IntRange(0, 3).Draw(t, "exceptions") {
+		e := Exception{ID: fmt.Sprint("e", i), Name: fmt.Sprint("Exception ", i), Entries: drawEntries(t, false), Then: rapid.SampledFrom([]Verdict{Allow, Block}).Draw(t, "grants"),
+			For: drawWhom(t), Off: rapid.IntRange(0, 5).Draw(t, "off") == 0}
+		if rapid.Bool().Draw(t, "ends") {
+			e.From, e.Until = drawMoment(t, "from"), drawMoment(t, "until")
+		}
+		n.Exceptions = append(n.Exceptions, e)
+	}
+	if rapid.IntRange(0, 4).Draw(t, "unlocked") == 0 {
+		n.Unlocked = []Unlocked{{Entries: drawEntries(t, false), Person: "p0", From: drawMoment(t, "from"), Until: drawMoment(t, "until")}}
+	}
+	for i := range rapid.SampledFrom([]int{0, 0, 1, 2}).Draw(t, "stints") {
+		n.Stints = append(n.Stints, Stint{
+			ID: fmt.Sprint("st", i), Group: rapid.SampledFrom([]string{"g0", "g1"}).Draw(t, "stint of"), Kind: rapid.SampledFrom([]StintKind{OnlyThese, ButThese, Paused}).Draw(t, "kind"),
+			Lists: []string{"l0"}, From: monday.Add(time.Duration(rapid.IntRange(0, 48).Draw(t, "from"))*time.Hour + time.Duration(i)*time.Second), Until: drawMoment(t, "until"), By: "Ivo",
+		})
+	}
+	n.r.Method = rapid.SampledFrom([]string{"GET", "POST"}).Draw(t, "method")
+	n.r.Person = rapid.SampledFrom([]string{"", "p0", "p1"}).Draw(t, "person")
+	n.r.Group = rapid.SampledFrom([]string{"", "", "g0", "g2"}).Draw(t, "group")
+	n.r.Sight = rapid.SampledFrom([]match.Sight{match.Full, match.Full, match.Tunnel, match.Name}).Draw(t, "sight")
+	n.r.Gate = rapid.SampledFrom(Gates).Draw(t, "gate")
+	if rapid.Bool().Draw(t, "has an address") {
+		n.r.Addr = netip.MustParseAddr(rapid.SampledFrom([]string{"10.40.0.5", "10.40.1.5", "10.40.1.200", "192.0.2.1"}).Draw(t, "address"))
+	}
+	n.draw(t)
+	return n
+}
+
+// draw draws what is asked for, and when.
+func (n *naive) draw(t *rapid.T) {
+	scheme := rapid.SampledFrom([]string{"https://", "http://", "https://kay:x@"}).Draw(t, "scheme")
+	port := rapid.SampledFrom([]string{"", "", ":8443"}).Draw(t, "port")
+	n.r.URL = weburl.MustParse(scheme + rapid.SampledFrom(hosts).Draw(t, "host") + port + rapid.SampledFrom(paths).Draw(t, "path"))
+	n.at = drawMoment(t, "at")
+}
+
+func checkAgrees(t *rapid.T) {
+	n := drawNaive(t)
+	s := New(n.Config)
+	var w Work
+	for range 4 {
+		d := s.Decide(&w, &n.r, n.at)
+		v, rung, with := n.decide()
+		require.Equal(t, []any{v, rung, with}, []any{d.Verdict, d.Rung, d.Provisos}, "%s at %s: %v", n.r.URL, n.at, told(s.Explain(&w, &n.r, n.at)))
+		e := s.Explain(&w, &n.r, n.at)
+		require.Equal(t, d, e.Decision, "with and without trace")
+		require.NotEmpty(t, e.Because)
+		if e.Decider >= 0 {
+			require.Equal(t, Decided, e.Steps[e.Decider].Outcome)
+			require.Equal(t, d.Rung, e.Steps[e.Decider].Rung)
+		}
+		n.draw(t)
+	}
+}
+
+func TestAgreesWithTheDesign(t *testing.T) { rapid.Check(t, checkAgrees) }
+
+func FuzzDecide(f *testing.F) { f.Fuzz(rapid.MakeFuzz(checkAgrees)) }
+
+// A strip says at every moment what deciding at it says, and nothing changes where it shows no change.
+func TestStripIsExact(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := drawNaive(t)
+		s := New(n.Config)
+		var w Work
+		strip := s.Strip(&w, &n.r, monday, monday.Add(week))
+		require.Equal(t, monday, strip[0].From)
+		require.Equal(t, monday.Add(week), strip[len(strip)-1].To)
+		for i, segment := range strip {
+			if i > 0 {
+				require.True(t, segment.From.Equal(strip[i-1].To))
+				require.NotEqual(t, segment.Decision.Verdict, strip[i-1].Decision.Verdict)
+			}
+			for _, at := range []time.Time{segment.From, segment.To.Add(-time.Second)} {
+				require.Equal(t, segment.Decision.Verdict, s.Decide(&w, &n.r, at).Verdict, "%s at %s", n.r.URL, at)
+			}
+		}
+		for range 10 {
+			at := drawMoment(t, "at")
+			i := slices.IndexFunc(strip, func(g Segment) bool { return at.Before(g.To) })
+			require.Equal(t, strip[i].Decision.Verdict, s.Decide(&w, &n.r, at).Verdict, "%s at %s", n.r.URL, at)
+		}
+		until, changes := s.Until(&w, &n.r, monday)
+		require.Equal(t, len(strip) > 1, changes && until.Before(monday.Add(week)))
+		if len(strip) > 1 {
+			require.True(t, until.Equal(strip[1].From))
+		}
+	})
+}
+
+// Making the change that a flip names turns the verdict round, as it says.
+func TestFlipsTurnRound(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := drawNaive(t)
+		s := New(n.Config)
+		var w Work
+		now := s.Decide(&w, &n.r, n.at)
+		for _, f := range s.Flips(&w, &n.r, n.at) {
+			require.NotEqual(t, now.Verdict.Passes(), f.Verdict.Passes())
+			changed := n.Config
+			edit := func(change func(p *Policy)) {
+				changed.Policies = slices.Clone(n.Policies)
+				for i := range changed.Policies {
+					changed.Policies[i].Rules = slices.Clone(changed.Policies[i].Rules)
+				}
+				baseline, fallback := Policy{}, *n.Fallback
+				if n.Baseline != nil {
+					baseline = *n.Baseline
+				}
+				baseline.Rules, fallback.Rules = slices.Clone(baseline.Rules), slices.Clone(fallback.Rules)
+				changed.Baseline, changed.Fallback = &baseline, &fallback
+				switch f.Rung {
+				case AtBaseline:
+					change(&baseline)
+				case AtFallback:
+					change(&fallback)
+				default:
+					change(&changed.Policies[slices.IndexFunc(changed.Policies, func(p Policy) bool { return p.ID == f.Policy })])
+				}
+			}
+			switch f.Kind {
+			case AddException:
+				then := Allow
+				if now.Verdict.Passes() {
+					then = Block
+				}
+				changed.Exceptions = append(slices.Clone(n.Exceptions), Exception{ID: "new", Entries: []pattern.Entry{{Pattern: f.Pattern}}, For: f.Whom, Then: then})
+			case EndException:
+				changed.Exceptions = slices.DeleteFunc(slices.Clone(n.Exceptions), func(e Exception) bool { return e.ID == f.Exception })
+			case SwitchOff:
+				edit(func(p *Policy) { p.Rules[f.Place].Off = true })
+			case LiftRule:
+				edit(func(p *Policy) {
+					rule := p.Rules[f.Place]
+					p.Rules = slices.Insert(slices.Delete(p.Rules, int(f.Place), int(f.Place)+1), int(f.Above), rule)
+				})
+			case TakeEntryOut:
+				lists := slices.Clone(n.lists)
+				for i, l := range lists {
+					if l.ID == f.List.ID {
+						lists[i].Entries = slices.Delete(slices.Clone(l.Entries), int(f.Entry), int(f.Entry)+1)
+					}
+				}
+				changed.Lists = match.New(lists)
+			default:
+				continue // which categories it has instead is for people to say
+			}
+			require.Equal(t, f.Verdict, New(changed).Decide(&w, &n.r, n.at).Verdict, "%s: %s", n.r.URL, f.Text)
+		}
+	})
+}

@@ -1,0 +1,160 @@
+package policy
+
+import (
+	"slices"
+	"time"
+
+	"widelark/core/pattern"
+)
+
+// Segment is a time in which one verdict holds. From is in it, To is not.
+type Segment struct {
+	From, To time.Time
+	Decision Decision // as it is at From; its reason may change within
+}
+
+// Strip returns the verdicts on a request from a moment until another, in order, none like the next. It is exact: it decides between all
+// moments at which anything that the verdict hangs on begins or ends.
+func (s *Snapshot) Strip(w *Work, r *Request, from, to time.Time) []Segment {
+	s.belong(w, r)
+	moments, days := s.moments(w, r, from, to)
+	var strip []Segment
+	for i, second := range moments {
+		at := time.Unix(second, 0)
+		if i == 0 {
+			at = from
+		} else if slices.Contains(days, second) {
+			s.look(w, r, pattern.DateOf(at.In(s.config.Zone)), false)
+			s.weigh(w)
+		}
+		d := s.ladder(w, at, nil)
+		if last := len(strip) - 1; last >= 0 {
+			if strip[last].Decision.Verdict == d.Verdict {
+				continue
+			}
+			strip[last].To = at
+		}
+		strip = append(strip, Segment{From: at, To: to, Decision: d})
+	}
+	return strip
+}
+
+// moments returns when something may change, beginning with from, and the days on which other entries are in force. It leaves w with
+// what was looked at for the first of them.
+func (s *Snapshot) moments(w *Work, r *Request, from, to time.Time) (moments, days []int64) {
+	s.look(w, r, pattern.DateOf(from.In(s.config.Zone)), false)
+	s.weigh(w)
+	moments = append(moments, from.Unix())
+	within := func(at time.Time) bool { return at.After(from) && at.Before(to) }
+	for _, n := range s.clocksOf(w) {
+		moments = s.clocks[n].changes(moments, from, to)
+	}
+	s.lasting(w, func(at time.Time) {
+		if within(at) {
+			moments = append(moments, at.Unix())
+		}
+	})
+	// Entries only ever end: what is in force later is among what is now.
+	for _, t := range w.seen.Takes {
+		if until := s.index.Until(t); !until.IsZero() {
+			if end := s.dayAfter(until); within(end) {
+				moments, days = append(moments, end.Unix()), append(days, end.Unix())
+			}
+		}
+	}
+	slices.Sort(moments)
+	return slices.Compact(moments), days
+}
+
+// dayAfter returns the moment at which a day is over.
+func (s *Snapshot) dayAfter(day pattern.Date) time.Time {
+	return time.Date(day.Year, day.Month, day.Day+1, 0, 0, 0, 0, s.config.Zone)
+}
+
+// clocksOf returns the schedules that rules of the request's policies ask.
+func (s *Snapshot) clocksOf(w *Work) []int32 {
+	var clocks []int32
+	add := func(p *ladderPolicy) {
+		if p == nil {
+			return
+		}
+		for _, n := range p.clocks {
+			if !slices.Contains(clocks, n) {
+				clocks = append(clocks, n)
+			}
+		}
+	}
+	add(s.baseline)
+	own := false
+	for n := w.policies.Next(0); n >= 0; n = w.policies.Next(n + 1) {
+		add(&s.policies[n])
+		own = true
+	}
+	if !own {
+		add(s.fallback)
+	}
+	return clocks
+}
+
+// lasting gives the moments at which exceptions that cover the URL, and stints, begin and end.
+func (s *Snapshot) lasting(w *Work, each func(time.Time)) {
+	for _, c := range w.granted {
+		g := &s.grants[c.grant]
+		each(g.From)
+		each(g.Until)
+	}
+	for i := range s.stints {
+		if w.groups.Has(s.stints[i].group) {
+			each(s.stints[i].From)
+			each(s.stints[i].Until)
+		}
+	}
+}
+
+// The times that Until looks through: what schedules say comes round within a week and a clock change, so that what is later can only
+// come from dates.
+const (
+	week      = 7 * 24 * time.Hour
+	roundTime = week + 26*time.Hour
+	mostDates = 64
+)
+
+// Until returns the next moment after another at which time alone changes the verdict on a request; false where it does not.
+func (s *Snapshot) Until(w *Work, r *Request, at time.Time) (time.Time, bool) {
+	strip := s.Strip(w, r, at, at.Add(roundTime))
+	if len(strip) > 1 {
+		return strip[1].From, true
+	}
+	verdict := strip[0].Decision.Verdict
+	s.look(w, r, pattern.DateOf(at.In(s.config.Zone)), false)
+	s.weigh(w)
+	var dates []int64
+	add := func(moment time.Time) {
+		if moment.After(at) {
+			dates = append(dates, moment.Unix())
+		}
+	}
+	for _, n := range s.clocksOf(w) {
+		dates = s.clocks[n].dates(dates, at)
+	}
+	s.lasting(w, add)
+	for _, t := range w.seen.Takes {
+		if until := s.index.Until(t); !until.IsZero() {
+			add(s.dayAfter(until))
+		}
+	}
+	slices.Sort(dates)
+	dates = slices.Compact(dates)
+	for _, date := range dates[:min(len(dates), mostDates)] {
+		from := time.Unix(date, 0).Add(-36 * time.Hour)
+		if from.Before(at) {
+			from = at
+		}
+		for _, segment := range s.Strip(w, r, from, time.Unix(date, 0).Add(roundTime)) {
+			if segment.Decision.Verdict != verdict {
+				return segment.From, true
+			}
+		}
+	}
+	return time.Time{}, false
+}

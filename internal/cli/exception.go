@@ -1,0 +1,297 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"widelark/client"
+)
+
+func (a *app) exceptionCommand() *cobra.Command {
+	cmd := noun("exception", "Exceptions: for some people, some pages, some days",
+		a.exceptionLsCommand(), a.exceptionNewCommand(), a.exceptionEndCommand(), a.removeCommand(exceptionKind))
+	cmd.Example = `  widelark exception new ferrow-instruments.example --group "Records office" --until 2026-11-28 --why "Orders by Friday"
+  widelark exception ls --ending 7d
+  widelark exception end "Allow ferrow-instruments.example"`
+	return cmd
+}
+
+// whomSaid says for whom an exception is.
+func whomSaid(w client.WhomBody) string {
+	var parts []string
+	if deref(w.Everybody) {
+		parts = append(parts, "everybody")
+	}
+	for _, refs := range [][]client.Ref{deref(w.Persons), deref(w.Groups), deref(w.Networks)} {
+		if names := namesOf(refs); names != "" {
+			parts = append(parts, names)
+		}
+	}
+	return strings.Join(append(parts, deref(w.Addresses)...), ", ")
+}
+
+// untilSaid says until when, and from when, an exception holds.
+func untilSaid(e client.Exception) string {
+	said := ""
+	if e.From != nil && e.State == "later" {
+		said = " from " + e.From.Local().Format(clock)
+	}
+	if e.Until != nil {
+		said += " until " + e.Until.Local().Format(clock)
+	}
+	return said
+}
+
+func (a *app) exceptionLsCommand() *cobra.Command {
+	var ending string
+	cmd := &cobra.Command{
+		Use: "ls", Short: "All exceptions", Args: exactly(),
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
+			all, err := exceptions(cmd.Context(), api)
+			if err != nil {
+				return err
+			}
+			within, err := duration(ending)
+			if err != nil {
+				return err
+			}
+			v := view{columns: []string{"Name", "State", "Then", "Covers", "For", "Until", "Reason"}, empty: "There are no such exceptions."}
+			shown := []client.Exception{}
+			for _, e := range all {
+				if ending != "" && (e.Until == nil || e.State == "over" || time.Until(*e.Until) > within) {
+					continue
+				}
+				until := "no end"
+				if e.Until != nil {
+					until = a.moment(*e.Until)
+				}
+				shown = append(shown, e)
+				v.rows = append(v.rows, []string{e.Name, string(e.State), a.verdictCell(string(e.Then)), strings.Join(e.Entries, ", "), whomSaid(e.For), until, e.Reason})
+			}
+			v.data = shown
+			return a.show(v)
+		}),
+	}
+	cmd.Flags().StringVar(&ending, "ending", "", "only those that end within so long, as 7d or 12h")
+	return a.reads(cmd)
+}
+
+// duration reads 90m, 12h, 7d and 2w.
+func duration(text string) (time.Duration, error) {
+	days := map[string]time.Duration{"d": 24 * time.Hour, "w": 7 * 24 * time.Hour}
+	if text == "" {
+		return 0, nil
+	}
+	if unit, ok := days[text[len(text)-1:]]; ok {
+		var n float64
+		if _, err := fmt.Sscanf(text[:len(text)-1], "%g", &n); err == nil && n > 0 {
+			return time.Duration(n * float64(unit)), nil
+		}
+	}
+	d, err := time.ParseDuration(text)
+	if err != nil || d <= 0 {
+		return 0, usageError{fmt.Errorf("%q is no length of time, as 90m, 12h, 7d or 2w", text)}
+	}
+	return d, nil
+}
+
+// end reads when something ends: a length of time from now, a day (which is its last), or a moment.
+func end(text string) (*time.Time, error) {
+	if text == "" {
+		return nil, nil
+	}
+	if day, err := time.ParseInLocation(time.DateOnly, text, time.Local); err == nil {
+		day = day.AddDate(0, 0, 1)
+		return &day, nil
+	}
+	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04"} {
+		if at, err := time.ParseInLocation(layout, text, time.Local); err == nil {
+			return &at, nil
+		}
+	}
+	d, err := duration(text)
+	if err != nil {
+		return nil, usageError{fmt.Errorf("%q is neither a day (2026-11-28), a moment (2026-11-28 17:00) nor a length of time (7d)", text)}
+	}
+	at := time.Now().Add(d)
+	return &at, nil
+}
+
+func (a *app) exceptionNewCommand() *cobra.Command {
+	var name, why, from, until, by string
+	var persons, groups, networks, addresses []string
+	var everybody, block bool
+	cmd := &cobra.Command{
+		Use: "new ENTRY...", Short: "Allow or block some URLs for some people, for some time", Args: atLeast("ENTRY"),
+		Long: "Make an exception. Entries are in the notation: =host/page is one page, host/page a page and what is below it, host a site. " +
+			"It counts before policies and after the baseline: those that name the person first, then the address or network, then a group, then everybody.",
+		Example: `  widelark exception new '=encyclopaedia.example/heart' --network "Bedside screens" --why "Cardiac ward asked" --until 7d
+  widelark exception new webmail.example --block --group Trainees --why "Agreed with the lead"`,
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) (err error) {
+			ctx := cmd.Context()
+			if why == "" {
+				return usageError{errors.New("say why, with --why")}
+			}
+			body := client.ExceptionInput{Entries: args, Reason: why, Then: "allow"}
+			if block {
+				body.Then = "block"
+			}
+			if name != "" {
+				body.Name = &name
+			}
+			if by != "" {
+				body.RequestedBy = &by
+			}
+			if body.For, err = whom(ctx, api, everybody, persons, groups, networks, addresses); err != nil {
+				return err
+			}
+			if body.From, err = end(from); err != nil {
+				return err
+			}
+			if from != "" && len(from) == len(time.DateOnly) { // a day begins at its beginning
+				begin := body.From.AddDate(0, 0, -1)
+				body.From = &begin
+			}
+			if body.Until, err = end(until); err != nil {
+				return err
+			}
+			made, err := api.AddExceptionWithResponse(ctx, body)
+			if err != nil {
+				return err
+			}
+			e := made.JSON201
+			fmt.Fprintf(a.out, "%s %s for %s%s.\nThe exception is called %q.\n", a.verdict(string(e.Then)), strings.Join(e.Entries, ", "), whomSaid(e.For), untilSaid(*e), e.Name)
+			return nil
+		}),
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&name, "name", "", "what it is called; left out, it is made from the first entry")
+	flags.StringVar(&why, "why", "", "the reason")
+	flags.StringVar(&by, "requested-by", "", "who asked for it")
+	flags.StringVar(&from, "from", "", "the first day or the moment; left out, now")
+	flags.StringVar(&until, "until", "", "the last day, the moment or a length of time (7d); left out, without end")
+	flags.BoolVar(&block, "block", false, "block instead of allowing")
+	flags.BoolVar(&everybody, "everybody", false, "for everybody")
+	flags.StringArrayVar(&persons, "person", nil, "a person whom it is for; give it again for more")
+	flags.StringArrayVar(&groups, "group", nil, "a group whom it is for; give it again for more")
+	flags.StringArrayVar(&networks, "network", nil, "a network whom it is for; give it again for more")
+	flags.StringArrayVar(&addresses, "address", nil, "an address or a range whom it is for; give it again for more")
+	return cmd
+}
+
+func whom(ctx context.Context, api *client.ClientWithResponses, everybody bool, persons, groups, networks, addresses []string) (w client.WhomBody, err error) {
+	if everybody {
+		w.Everybody = &everybody
+	}
+	for _, part := range []struct {
+		kind  kind
+		names []string
+		into  **[]client.Ref
+	}{{personKind, persons, &w.Persons}, {groupKind, groups, &w.Groups}, {networkKind, networks, &w.Networks}} {
+		if len(part.names) > 0 {
+			refs, err := part.kind.refs(ctx, api, part.names)
+			if err != nil {
+				return w, err
+			}
+			*part.into = &refs
+		}
+	}
+	if len(addresses) > 0 {
+		w.Addresses = &addresses
+	}
+	if !everybody && len(persons)+len(groups)+len(networks)+len(addresses) == 0 {
+		return w, usageError{errors.New("say for whom: --person, --group, --network, --address or --everybody")}
+	}
+	return w, nil
+}
+
+func (a *app) exceptionEndCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "end NAME", Short: "End an exception now; it stays on record", Args: exactly("NAME"),
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			all, err := exceptions(cmd.Context(), api)
+			if err != nil {
+				return err
+			}
+			seen, err := byName(all, "exception", args[0], func(e client.Exception) string { return e.Name })
+			if err != nil {
+				return err
+			}
+			body, err := recast[client.ExceptionInput](seen)
+			if err != nil {
+				return err
+			}
+			now := time.Now()
+			body.Until = &now
+			if body.From != nil && !body.From.Before(now) { // it never began
+				body.From = nil
+			}
+			if _, err := api.PutExceptionWithResponse(cmd.Context(), seen.ID, &client.PutExceptionParams{IfMatch: match(seen.Version)}, body); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "Ended %q.\n", seen.Name)
+			return nil
+		}),
+	}
+}
+
+func (a *app) appCommand() *cobra.Command {
+	ls := a.reads(&cobra.Command{
+		Use: "ls", Short: "All apps, and what is done with them", Args: exactly(),
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
+			all, err := apps(cmd.Context(), api)
+			if err != nil {
+				return err
+			}
+			v := view{data: all, columns: []string{"Name", "Key", "Hosts", "Activity", "Methods", "Paths"}}
+			for _, app := range all {
+				row := []string{app.Name, orEmpty(app.Key), strings.Join(app.Hosts, ", "), "", "", ""}
+				for _, act := range app.Activities {
+					row[3], row[4], row[5] = orEmpty(app.Key)+"/"+act.Key, strings.Join(deref(act.Methods), ", "), strings.Join(deref(act.Paths), ", ")
+					v.rows = append(v.rows, row)
+					row = make([]string, 6)
+				}
+				if len(app.Activities) == 0 {
+					v.rows = append(v.rows, row)
+				}
+			}
+			return a.show(v)
+		}),
+	})
+	var about string
+	var activities []string
+	add := &cobra.Command{
+		Use: "new NAME HOST...", Short: "Add an app", Args: atLeast("NAME", "HOST"),
+		Example: `  widelark app new Sharebay sharebay.example --activity 'upload:POST,PUT:/up,/files/*/add'`,
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			body := client.AppInput{Name: args[0], Hosts: args[1:], Description: &about, Activities: []client.ActivityBody{}}
+			for _, said := range activities {
+				name, rest, _ := strings.Cut(said, ":")
+				methods, paths, _ := strings.Cut(rest, ":")
+				act := client.ActivityBody{Name: name, Key: strings.ToLower(name)}
+				if methods != "" {
+					some := strings.Split(methods, ",")
+					act.Methods = &some
+				}
+				if paths != "" {
+					some := strings.Split(paths, ",")
+					act.Paths = &some
+				}
+				body.Activities = append(body.Activities, act)
+			}
+			made, err := api.AddAppWithResponse(cmd.Context(), body)
+			if err == nil {
+				fmt.Fprintf(a.out, "Added the app %q; rules call it %s.\n", made.JSON201.Name, orEmpty(made.JSON201.Key))
+			}
+			return err
+		}),
+	}
+	add.Flags().StringVar(&about, "describe", "", "what it is")
+	add.Flags().StringArrayVar(&activities, "activity", nil, "something it is used for, as NAME:METHOD,METHOD:/path,/path; give it again for more")
+	return noun("app", "Apps: named sets of hosts, and what is done there", ls, add, a.removeCommand(appKind))
+}

@@ -1,0 +1,330 @@
+package httpapi
+
+import (
+	"context"
+	"io"
+	"net/http"
+	"strings"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"widelark/core/match"
+	"widelark/internal/peoplefile"
+	"widelark/internal/revision"
+	"widelark/internal/trial"
+)
+
+var personKind = objects[Person, PersonInput]{
+	kind: revision.KindPerson, path: "/people", one: "Person", many: "People", article: "a person",
+	make: func(_ objectView, o revision.Object) (p Person, body revision.Body, err error) {
+		p.Meta = o.Meta
+		p.PersonBody, err = revision.Decode[revision.PersonBody](o)
+		return p, &p.PersonBody, err
+	},
+	take: func(in *PersonInput) (string, revision.Body) { return in.Name, &in.PersonBody },
+}
+
+var networkKind = objects[Network, NetworkInput]{
+	kind: revision.KindNetwork, path: "/networks", one: "Network", many: "Networks", article: "a network",
+	make: func(_ objectView, o revision.Object) (n Network, body revision.Body, err error) {
+		n.Meta = o.Meta
+		n.NetworkBody, err = revision.Decode[revision.NetworkBody](o)
+		return n, &n.NetworkBody, err
+	},
+	take: func(in *NetworkInput) (string, revision.Body) { return in.Name, &in.NetworkBody },
+}
+
+var machineKind = objects[Machine, MachineInput]{
+	kind: revision.KindMachine, path: "/machines", one: "Machine", many: "Machines", article: "a machine",
+	make: func(_ objectView, o revision.Object) (m Machine, body revision.Body, err error) {
+		m.Meta = o.Meta
+		m.MachineBody, err = revision.Decode[revision.MachineBody](o)
+		return m, &m.MachineBody, err
+	},
+	take: func(in *MachineInput) (string, revision.Body) { return in.Name, &in.MachineBody },
+}
+
+var groupKind = objects[Group, GroupInput]{
+	kind: revision.KindGroup, path: "/groups", one: "Group", many: "Groups", article: "a group",
+	make: func(view objectView, o revision.Object) (g Group, _ revision.Body, err error) {
+		g.Meta, g.Persons, g.Policies, g.Within = o.Meta, view.persons[o.ID], view.policies[o.ID], []Ref{}
+		if g.Policies == nil {
+			g.Policies = []Ref{}
+		}
+		for _, other := range view.groups {
+			body, err := revision.Decode[revision.GroupBody](other)
+			if err != nil {
+				return g, nil, err
+			}
+			for _, ref := range body.Groups {
+				if ref.ID == o.ID {
+					g.Within = append(g.Within, Ref{ID: other.ID, Name: other.Name})
+				}
+			}
+		}
+		g.GroupBody, err = revision.Decode[revision.GroupBody](o)
+		return g, &g.GroupBody, err
+	},
+	take: func(in *GroupInput) (string, revision.Body) { return in.Name, &in.GroupBody },
+}
+
+type peopleInput struct {
+	Text  string    `query:"text" maxLength:"200" doc:"Only those with this in their names or address, letter case aside"`
+	Group uuid.UUID `query:"group" format:"uuid" doc:"Only those who say that they are in this group"`
+	After string    `query:"after" maxLength:"80" doc:"Only those whose name comes after this one"`
+	Limit int       `query:"limit" minimum:"1" maximum:"5000" default:"200"`
+}
+
+type movePeopleInput struct {
+	Body struct {
+		People []uuid.UUID `json:"people" minItems:"1" maxItems:"5000" format:"uuid"`
+		Into   []uuid.UUID `json:"into,omitempty" format:"uuid" doc:"Groups that they come into"`
+		OutOf  []uuid.UUID `json:"outOf,omitempty" format:"uuid" doc:"Groups that they leave"`
+	}
+}
+
+type movedOutput struct {
+	Body struct {
+		Changed int `json:"changed" doc:"Persons whose groups are others now"`
+	}
+}
+
+// Asker is somebody who asks.
+type Asker struct {
+	Name    string `json:"name" doc:"In a few words"`
+	Person  *Ref   `json:"person,omitempty"`
+	Group   *Ref   `json:"group,omitempty" doc:"An unnamed member of it"`
+	Address string `json:"address,omitempty"`
+	Machine *Ref   `json:"machine,omitempty" doc:"At the address"`
+}
+
+// Who says who asks, by names or ids. Nothing given: somebody of whom nothing is known.
+type Who struct {
+	Person  string `json:"person,omitempty" maxLength:"200" doc:"Name, full name or id"`
+	Group   string `json:"group,omitempty" maxLength:"200" doc:"Name or id of a group: an unnamed member of it"`
+	Address string `json:"address,omitempty" maxLength:"60"`
+}
+
+func (w *Who) who() trial.Who {
+	if w == nil {
+		return trial.Who{}
+	}
+	return trial.Who{Person: w.Person, Group: w.Group, Address: w.Address}
+}
+
+type whoInput struct {
+	Name string `query:"name" required:"true" minLength:"1" maxLength:"200" doc:"A name, a full name, a group, an address or the name of a machine"`
+}
+
+type whoOutput struct {
+	Body Standing
+}
+
+// Standing is what holds for somebody, whatever they ask for.
+type Standing struct {
+	Who        Asker       `json:"who"`
+	Groups     []Ref       `json:"groups" doc:"That they belong to, also by their address and through other groups"`
+	Network    *Ref        `json:"network,omitempty"`
+	Policies   []Ref       `json:"policies" doc:"In force for them, in their order; none: the fallback"`
+	Combining  string      `json:"combining"`
+	Exceptions []Exception `json:"exceptions" doc:"In force or later, the closest first"`
+}
+
+type importPeopleInput struct {
+	Format  string `query:"format" enum:"ldif,csv" default:"ldif"`
+	Preview bool   `query:"preview" doc:"Only says what would change"`
+	Remove  bool   `query:"remove" doc:"Who was imported before and is not in the file any more goes"`
+	body    io.Reader
+}
+
+// Resolve keeps the body for the handler.
+func (in *importPeopleInput) Resolve(ctx huma.Context) []error {
+	in.body = &limited{r: ctx.BodyReader(), left: 64 << 20}
+	return nil
+}
+
+type importPeopleOutput struct {
+	Body struct {
+		NewGroups []string `json:"newGroups"`
+		New       []string `json:"new"`
+		Changed   []string `json:"changed" doc:"With what changes"`
+		Same      int      `json:"same"`
+		Missing   []string `json:"missing" doc:"Imported before, and not in the file any more; they stay, unless they are to go"`
+		Left      []string `json:"left" doc:"What could not be used"`
+	}
+}
+
+func ref(r match.Ref) Ref { return Ref{ID: uuid.MustParse(r.ID), Name: r.Name} }
+
+func refOf(r *match.Ref) *Ref {
+	if r == nil {
+		return nil
+	}
+	named := ref(*r)
+	return &named
+}
+
+func refsOf(all []match.Ref) []Ref {
+	named := make([]Ref, len(all))
+	for i, r := range all {
+		named[i] = ref(r)
+	}
+	return named
+}
+
+func askerBody(a trial.Asker) Asker {
+	body := Asker{Name: a.Name(), Person: refOf(a.Person), Group: refOf(a.Group), Machine: refOf(a.Machine)}
+	if a.Address.IsValid() {
+		body.Address = a.Address.String()
+	}
+	return body
+}
+
+func (s *server) registerPeople(api huma.API) {
+	registerObjects(s, api, personKind)
+	registerObjects(s, api, groupKind)
+	registerObjects(s, api, networkKind)
+	registerObjects(s, api, machineKind)
+	huma.Register(api, operation("getPeople", http.MethodGet, "/people", "People", "People, by name", 422), s.getPeople)
+	huma.Register(api, operation("movePeople", http.MethodPost, "/people/move", "People", "Move people between groups, in one edit", 404, 422), s.movePeople)
+	take := operation("importPeople", http.MethodPost, "/people/import", "People", "Bring people and groups up to date with a directory's file or a table", 413, 422)
+	take.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"text/plain": {Schema: &huma.Schema{Type: huma.TypeString}}}}
+	huma.Register(api, take, s.importPeople)
+	huma.Register(api, operation("whoIs", http.MethodGet, "/who", "People", "Who is this, and what holds for them?", 422), s.whoIs)
+}
+
+func (s *server) getPeople(ctx context.Context, in *peopleInput) (*objectsOutput[Person], error) {
+	found, err := s.Objects.Objects(ctx, revision.KindPerson)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	text := strings.ToLower(in.Text)
+	out := &objectsOutput[Person]{}
+	var page []revision.Object
+	for _, o := range found {
+		body, err := revision.Decode[revision.PersonBody](o)
+		if err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		inGroup := in.Group == uuid.Nil
+		for _, g := range body.Groups {
+			inGroup = inGroup || g.ID == in.Group
+		}
+		if !inGroup || !strings.Contains(strings.ToLower(o.Name+"\n"+body.FullName+"\n"+body.Mail), text) {
+			continue
+		}
+		out.Body.Total++
+		if len(page) < in.Limit && strings.ToLower(o.Name) > strings.ToLower(in.After) {
+			page = append(page, o)
+		}
+	}
+	if out.Body.Items, err = tell(ctx, s, personKind, page); err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	return out, nil
+}
+
+func (s *server) movePeople(ctx context.Context, in *movePeopleInput) (*movedOutput, error) {
+	var changes []revision.ObjectChange
+	for _, id := range in.Body.People {
+		o, err := s.Objects.Object(ctx, revision.KindPerson, id)
+		if err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		body, err := revision.Decode[revision.PersonBody](o)
+		if err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		if body.Move(in.Body.Into, in.Body.OutOf) {
+			changes = append(changes, revision.ObjectChange{Kind: o.Kind, ID: id, Version: o.Version, Name: o.Name, Body: &body})
+		}
+	}
+	out := &movedOutput{}
+	if out.Body.Changed = len(changes); len(changes) == 0 {
+		return out, nil
+	}
+	if _, err := s.Objects.Change(ctx, changes, caller(ctx).Name); err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	return out, nil
+}
+
+func (s *server) importPeople(ctx context.Context, in *importPeopleInput) (*importPeopleOutput, error) {
+	read := peoplefile.ReadLDIF
+	if in.Format == "csv" {
+		read = peoplefile.ReadCSV
+	}
+	file, err := read(in.body)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	people, err := known[revision.PersonBody](ctx, s, revision.KindPerson)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	groups, err := known[revision.GroupBody](ctx, s, revision.KindGroup)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	plan := file.Make(people, groups, in.Remove)
+	for i := range plan.Changes {
+		if c := &plan.Changes[i]; !c.Remove {
+			if c.Name, err = revision.CheckName("name", c.Name); err != nil {
+				return nil, s.problem(ctx, err)
+			}
+		}
+	}
+	if !in.Preview && len(plan.Changes) > 0 {
+		if _, err := s.Objects.Change(ctx, plan.Changes, caller(ctx).Name); err != nil {
+			return nil, s.problem(ctx, err)
+		}
+	}
+	out := &importPeopleOutput{}
+	b := &out.Body
+	b.NewGroups, b.New, b.Changed, b.Same = append([]string{}, plan.NewGroups...), append([]string{}, plan.New...), append([]string{}, plan.Changed...), plan.Same
+	b.Missing, b.Left = append([]string{}, plan.Missing...), append([]string{}, file.Left...)
+	return out, nil
+}
+
+// known returns the objects of a kind with their bodies read.
+func known[B any](ctx context.Context, s *server, kind revision.Kind) ([]peoplefile.Known[B], error) {
+	found, err := s.Objects.Objects(ctx, kind)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]peoplefile.Known[B], len(found))
+	for i, o := range found {
+		all[i].Meta = o.Meta
+		if all[i].Body, err = revision.Decode[B](o); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+func (s *server) whoIs(ctx context.Context, in *whoInput) (*whoOutput, error) {
+	h, err := s.Desk.Hear(ctx)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	who, err := h.Who(in.Name)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	st := h.Standing(who)
+	out := &whoOutput{Body: Standing{Who: askerBody(who), Groups: refsOf(st.Groups), Network: refOf(st.Network), Policies: refsOf(st.Policies),
+		Combining: string(h.Snapshot.Config().Combining), Exceptions: []Exception{}}}
+	var found []revision.Object
+	for _, e := range st.Exceptions {
+		o, err := s.Objects.Object(ctx, revision.KindException, uuid.MustParse(e.ID))
+		if err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		found = append(found, o)
+	}
+	if out.Body.Exceptions, err = tell(ctx, s, s.exceptionKind(), found); err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	return out, nil
+}

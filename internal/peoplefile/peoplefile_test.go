@@ -1,0 +1,108 @@
+package peoplefile
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widelark/internal/revision"
+)
+
+const directoryFile = `version: 1
+
+dn: uid=kay, ou=people, dc=quillmere, dc=internal
+objectClass: inetOrgPerson
+uid: kay
+cn: Kay Moran
+mail: kay@quillmere.internal
+
+dn: uid=ola,ou=people,dc=quillmere,dc=internal
+objectClass: inetOrgPerson
+uid: ola
+cn:: T2zDoSBGZW5u
+memberOf: cn=Night ward,ou=groups,dc=quillmere,dc=internal
+
+dn: ou=people,dc=quillmere,dc=internal
+objectClass: organizationalUnit
+ou: people
+
+dn: cn=Ward nurses,ou=groups,dc=quillmere,dc=internal
+objectClass: groupOfNames
+cn: Ward nurses
+member: uid=kay,ou=people,dc=quillmere,dc=internal
+member: UID=ola,OU=people,dc=quillmere,dc=internal
+member: uid=gone,ou=people,dc=quillmere,dc=internal
+
+dn: cn=Night ward,ou=groups,dc=quillmere,dc=internal
+objectClass: groupOfNames
+cn: Night ward
+`
+
+func TestReadLDIF(t *testing.T) {
+	f, err := ReadLDIF(strings.NewReader(directoryFile))
+	require.NoError(t, err)
+	nurses, night := "cn=ward nurses,ou=groups,dc=quillmere,dc=internal", "cn=night ward,ou=groups,dc=quillmere,dc=internal"
+	assert.Equal(t, File{
+		People: []Person{
+			{"uid=kay,ou=people,dc=quillmere,dc=internal", "kay", "Kay Moran", "kay@quillmere.internal", []string{nurses}},
+			{"uid=ola,ou=people,dc=quillmere,dc=internal", "ola", "Olá Fenn", "", []string{night, nurses}},
+		},
+		Groups: []Group{{nurses, "Ward nurses", ""}, {night, "Night ward", ""}},
+	}, f)
+	for text, want := range map[string]string{
+		"": "nobody is in it", "dn: uid=a\nuid:< file:///etc/hostname\n": "line 2: a value is in another file", "rubbish": "it is no LDIF",
+	} {
+		_, err := ReadLDIF(strings.NewReader(text))
+		assert.ErrorContains(t, err, want, "%q", text)
+	}
+}
+
+func TestReadCSV(t *testing.T) {
+	f, err := ReadCSV(strings.NewReader("\uFEFFUser name,Full-Name,Groups,E-mail\nkay,Kay Moran,Ward nurses; Night ward,kay@quillmere.internal\n,Nobody,,\nola,\"Fenn, Ola\",ward nurses\nKAY,Again,,\n"))
+	require.NoError(t, err)
+	assert.Equal(t, []Person{
+		{"kay", "kay", "Kay Moran", "kay@quillmere.internal", []string{"group:ward nurses", "group:night ward"}}, {"ola", "ola", "Fenn, Ola", "", []string{"group:ward nurses"}},
+	}, f.People)
+	assert.Equal(t, []Group{{Key: "group:ward nurses", Name: "Ward nurses"}, {Key: "group:night ward", Name: "Night ward"}}, f.Groups)
+	assert.Equal(t, []string{"line 3 has no name", `"KAY" is there twice; the first counts`}, f.Left)
+	for text, want := range map[string]string{"a,b\n1,2\n": "line 1: no column is called name", "name\n": "nobody is in it", "name\n\"x": "line 2: "} {
+		_, err := ReadCSV(strings.NewReader(text))
+		assert.ErrorContains(t, err, want, "%q", text)
+	}
+}
+
+// What is read again changes nothing; what changed in the file changes just that.
+func TestPlan(t *testing.T) {
+	f, err := ReadLDIF(strings.NewReader(directoryFile))
+	require.NoError(t, err)
+	first := f.Make(nil, nil, false)
+	assert.Equal(t, []any{[]string{"Ward nurses", "Night ward"}, []string{"kay", "ola"}, 4}, []any{first.NewGroups, first.New, len(first.Changes)})
+	var people []Known[revision.PersonBody]
+	var groups []Known[revision.GroupBody]
+	for i, c := range first.Changes {
+		switch body := c.Body.(type) {
+		case *revision.GroupBody:
+			groups = append(groups, Known[revision.GroupBody]{revision.Meta{ID: c.ID, Name: c.Name}, *body})
+		case *revision.PersonBody:
+			people = append(people, Known[revision.PersonBody]{revision.Meta{ID: uuid.New(), Name: c.Name, Version: int64(i)}, *body})
+		}
+	}
+	again := f.Make(people, groups, false)
+	assert.Empty(t, again.Changes)
+	assert.Equal(t, 2, again.Same)
+
+	ours := revision.Ref{ID: uuid.New()} // a group of which the file says nothing
+	people[0].Body.Groups = append(people[0].Body.Groups, ours)
+	people = append(people, Known[revision.PersonBody]{revision.Meta{ID: uuid.New(), Name: "left"}, revision.PersonBody{Key: "uid=left"}}, Known[revision.PersonBody]{revision.Meta{ID: uuid.New(), Name: "by hand"}, revision.PersonBody{}})
+	f.People[0].Mail, f.People[0].Groups = "", nil
+	changed := f.Make(people, groups, true)
+	assert.Equal(t, []string{"kay: mail, 1 groups left"}, changed.Changed)
+	assert.Equal(t, []string{"left"}, changed.Missing, "who was put in by hand stays")
+	require.Len(t, changed.Changes, 2)
+	assert.Equal(t, people[0].ID, changed.Changes[0].ID)
+	assert.Equal(t, []revision.Ref{ours}, changed.Changes[0].Body.(*revision.PersonBody).Groups)
+	assert.True(t, changed.Changes[1].Remove)
+}

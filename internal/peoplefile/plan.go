@@ -1,0 +1,126 @@
+package peoplefile
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+
+	"widelark/internal/revision"
+)
+
+// Known is a person or group that is there already.
+type Known[B any] struct {
+	revision.Meta
+	Body B
+}
+
+// Plan is what an import does.
+type Plan struct {
+	Changes   []revision.ObjectChange
+	NewGroups []string
+	New       []string
+	Changed   []string // with what changes
+	Same      int
+	Missing   []string // imported before, and not in the file any more
+}
+
+// Make says what it takes to bring people and groups up to date with a file. Who was imported before is known again by the key, else
+// by the name; ids stay. Groups that the file does not speak of stay as they are, with their members. With remove, those who are
+// missing go.
+func (f File) Make(people []Known[revision.PersonBody], groups []Known[revision.GroupBody], remove bool) Plan {
+	var p Plan
+	ids := map[string]uuid.UUID{} // of the file's groups, by key
+	managed := map[uuid.UUID]bool{}
+	for _, g := range f.Groups {
+		at := slices.IndexFunc(groups, func(k Known[revision.GroupBody]) bool { return k.Body.Key == g.Key })
+		if at < 0 {
+			at = slices.IndexFunc(groups, func(k Known[revision.GroupBody]) bool { return strings.EqualFold(k.Name, g.Name) })
+		}
+		if at < 0 {
+			ids[g.Key] = uuid.New()
+			body := &revision.GroupBody{Description: g.Description, Key: g.Key}
+			_ = body.Check() // nothing in it can be wrong but the length of a description
+			p.Changes = append(p.Changes, revision.ObjectChange{Kind: revision.KindGroup, ID: ids[g.Key], New: true, Name: g.Name, Body: body})
+			p.NewGroups = append(p.NewGroups, g.Name)
+		} else {
+			ids[g.Key] = groups[at].ID
+		}
+		managed[ids[g.Key]] = true
+	}
+	seen := map[uuid.UUID]bool{}
+	for _, person := range f.People {
+		body := revision.PersonBody{FullName: person.FullName, Mail: person.Mail, Key: person.Key}
+		for _, key := range person.Groups {
+			body.Groups = append(body.Groups, revision.Ref{ID: ids[key]})
+		}
+		at := slices.IndexFunc(people, func(k Known[revision.PersonBody]) bool { return k.Body.Key == person.Key })
+		if at < 0 {
+			at = slices.IndexFunc(people, func(k Known[revision.PersonBody]) bool { return strings.EqualFold(k.Name, person.Name) })
+		}
+		if at < 0 {
+			_ = body.Check()
+			p.Changes = append(p.Changes, revision.ObjectChange{Kind: revision.KindPerson, Name: person.Name, Body: &body})
+			p.New = append(p.New, person.Name)
+			continue
+		}
+		known := people[at]
+		seen[known.ID] = true
+		for _, ref := range known.Body.Groups {
+			if !managed[ref.ID] {
+				body.Groups = append(body.Groups, ref)
+			}
+		}
+		_ = body.Check()
+		if what := differences(known, person.Name, body); what != "" {
+			p.Changes = append(p.Changes, revision.ObjectChange{Kind: revision.KindPerson, ID: known.ID, Version: known.Version, Name: person.Name, Body: &body})
+			p.Changed = append(p.Changed, fmt.Sprintf("%s: %s", person.Name, what))
+			continue
+		}
+		p.Same++
+	}
+	for _, known := range people {
+		if known.Body.Key == "" || seen[known.ID] {
+			continue
+		}
+		p.Missing = append(p.Missing, known.Name)
+		if remove {
+			p.Changes = append(p.Changes, revision.ObjectChange{Kind: revision.KindPerson, ID: known.ID, Version: known.Version, Name: known.Name, Remove: true})
+		}
+	}
+	return p
+}
+
+// differences says what of a person changes; "" where nothing does.
+func differences(known Known[revision.PersonBody], name string, body revision.PersonBody) string {
+	var what []string
+	for _, d := range []struct{ field, before, after string }{
+		{"name", known.Name, name}, {"full name", known.Body.FullName, body.FullName}, {"mail", known.Body.Mail, body.Mail}, {"key", known.Body.Key, body.Key},
+	} {
+		if d.before != d.after {
+			what = append(what, d.field)
+		}
+	}
+	in := func(refs []revision.Ref, id uuid.UUID) bool {
+		return slices.ContainsFunc(refs, func(r revision.Ref) bool { return r.ID == id })
+	}
+	came, left := 0, 0
+	for _, ref := range body.Groups {
+		if !in(known.Body.Groups, ref.ID) {
+			came++
+		}
+	}
+	for _, ref := range known.Body.Groups {
+		if !in(body.Groups, ref.ID) {
+			left++
+		}
+	}
+	if came > 0 {
+		what = append(what, fmt.Sprintf("%d new groups", came))
+	}
+	if left > 0 {
+		what = append(what, fmt.Sprintf("%d groups left", left))
+	}
+	return strings.Join(what, ", ")
+}

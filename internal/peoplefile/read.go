@@ -1,0 +1,243 @@
+// Package peoplefile reads files of people: what a directory writes (LDIF, RFC 2849) and tables (CSV, RFC 4180).
+//
+// From: a file.
+// To: [File], and with what is there already, [Plan]: the changes that bring it up to date.
+package peoplefile
+
+import (
+	"bytes"
+	"encoding/csv"
+	"errors"
+	"fmt"
+	"io"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/go-ldap/ldif"
+)
+
+// Person is somebody in a file.
+type Person struct {
+	Key      string // by which they are known again
+	Name     string // that they sign in with
+	FullName string
+	Mail     string
+	Groups   []string // keys of groups
+}
+
+// Group is a group in a file.
+type Group struct {
+	Key, Name, Description string
+}
+
+// File is what a file holds. Left says what could not be used, one sentence each.
+type File struct {
+	People []Person
+	Groups []Group
+	Left   []string
+}
+
+// Error says why a file cannot be read.
+type Error struct {
+	Line int // 1-based; 0 where it is the whole file
+	Msg  string
+}
+
+// Error returns the message with the line before it.
+func (e *Error) Error() string {
+	if e.Line == 0 {
+		return e.Msg
+	}
+	return fmt.Sprintf("line %d: %s", e.Line, e.Msg)
+}
+
+// outside matches a value that stands in another file (RFC 2849, note 7). What somebody else wrote must not name files of this machine.
+var outside = regexp.MustCompile(`(?m)^[A-Za-z0-9.;-]+:<`)
+
+// ReadLDIF reads what a directory writes. People are entries with a name to sign in with (uid) of a class of persons, groups those with
+// members. Keys are distinguished names.
+func ReadLDIF(r io.Reader) (File, error) {
+	var f File
+	text, err := io.ReadAll(r)
+	if err != nil {
+		return f, err
+	}
+	text = bytes.TrimPrefix(text, []byte("\uFEFF"))
+	if at := outside.FindIndex(text); at != nil {
+		return f, &Error{1 + bytes.Count(text[:at[0]], []byte("\n")), "a value is in another file (\":<\"); only values in the file itself are read"}
+	}
+	var parsed ldif.LDIF
+	if err := ldif.Unmarshal(bytes.NewReader(text), &parsed); err != nil {
+		var wrong *ldif.ParseError
+		if errors.As(err, &wrong) {
+			return f, &Error{wrong.Line, "it is no LDIF there: " + wrong.Message}
+		}
+		return f, &Error{0, "it is no LDIF: " + err.Error()}
+	}
+	members := map[string][]string{} // keys of groups by keys of people
+	for _, one := range parsed.Entries {
+		e := one.Entry
+		if e == nil {
+			f.Left = append(f.Left, "a change record was passed over: only entries are read")
+			continue
+		}
+		first := func(names ...string) string {
+			for _, name := range names {
+				if v := strings.TrimSpace(e.GetAttributeValue(name)); v != "" {
+					return v
+				}
+			}
+			return ""
+		}
+		classes := strings.ToLower(strings.Join(e.GetAttributeValues("objectClass"), " "))
+		key := foldDN(e.DN)
+		switch {
+		case strings.Contains(classes, "group"):
+			name := first("cn", "ou")
+			if name == "" {
+				f.Left = append(f.Left, fmt.Sprintf("%s has no name (cn)", e.DN))
+				continue
+			}
+			f.Groups = append(f.Groups, Group{key, name, first("description")})
+			for _, attribute := range []string{"member", "uniqueMember"} {
+				for _, dn := range e.GetAttributeValues(attribute) {
+					members[foldDN(dn)] = append(members[foldDN(dn)], key)
+				}
+			}
+		case strings.Contains(classes, "person"):
+			p := Person{Key: key, Name: first("uid", "cn"), FullName: first("displayName", "cn"), Mail: first("mail")}
+			if p.Name == "" {
+				f.Left = append(f.Left, fmt.Sprintf("%s has no name (uid or cn)", e.DN))
+				continue
+			}
+			for _, dn := range e.GetAttributeValues("memberOf") {
+				members[key] = append(members[key], foldDN(dn))
+			}
+			f.People = append(f.People, p)
+		}
+	}
+	known := map[string]bool{}
+	for _, g := range f.Groups {
+		known[g.Key] = true
+	}
+	for i := range f.People {
+		p := &f.People[i]
+		for _, group := range members[p.Key] {
+			if known[group] && !slices.Contains(p.Groups, group) {
+				p.Groups = append(p.Groups, group)
+			}
+		}
+	}
+	return f.checked()
+}
+
+// foldDN writes a distinguished name so that spellings of one compare as equal, in the common cases (RFC 4514): letter case, blanks after
+// commas.
+func foldDN(dn string) string {
+	parts := strings.Split(strings.ToLower(dn), ",")
+	for i := range parts {
+		parts[i] = strings.TrimSpace(parts[i])
+	}
+	return strings.Join(parts, ",")
+}
+
+// The names that columns may have, in lower case without blanks and signs.
+var columns = map[string]string{
+	"name": "name", "uid": "name", "user": "name", "username": "name", "login": "name", "account": "name",
+	"fullname": "full", "displayname": "full", "person": "full", "mail": "mail", "email": "mail", "emailaddress": "mail",
+	"groups": "groups", "group": "groups", "memberof": "groups", "key": "key", "id": "key", "employeenumber": "key",
+}
+
+var signs = regexp.MustCompile(`[^a-z]+`)
+
+// ReadCSV reads a table whose first row names its columns: name, full name, mail, groups (several with semicolons between them), key. Only
+// name has to be there. Where there is no key, the name is the key.
+func ReadCSV(r io.Reader) (File, error) {
+	var f File
+	text, err := io.ReadAll(r)
+	if err != nil {
+		return f, err
+	}
+	rows := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(text, []byte("\uFEFF"))))
+	rows.FieldsPerRecord = -1
+	rows.TrimLeadingSpace = true
+	if head, _, _ := bytes.Cut(text, []byte("\n")); bytes.Count(head, []byte(";")) > bytes.Count(head, []byte(",")) {
+		rows.Comma = ';'
+	}
+	at := map[string]int{}
+	groups := map[string]bool{}
+	for {
+		row, err := rows.Read()
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			var wrong *csv.ParseError
+			if errors.As(err, &wrong) {
+				return f, &Error{wrong.Line, wrong.Err.Error()}
+			}
+			return f, err
+		}
+		line, _ := rows.FieldPos(0)
+		if len(at) == 0 {
+			for i, title := range row {
+				if name := columns[signs.ReplaceAllString(strings.ToLower(title), "")]; name != "" {
+					at[name] = i
+				}
+			}
+			if _, ok := at["name"]; !ok {
+				return f, &Error{line, "no column is called name: the first row names the columns, as name,full name,mail,groups"}
+			}
+			continue
+		}
+		cell := func(name string) string {
+			if i, ok := at[name]; ok && i < len(row) {
+				return strings.TrimSpace(row[i])
+			}
+			return ""
+		}
+		p := Person{Key: cell("key"), Name: cell("name"), FullName: cell("full"), Mail: cell("mail")}
+		if p.Name == "" {
+			f.Left = append(f.Left, fmt.Sprintf("line %d has no name", line))
+			continue
+		}
+		if p.Key == "" {
+			p.Key = strings.ToLower(p.Name)
+		}
+		for _, name := range strings.FieldsFunc(cell("groups"), func(r rune) bool { return r == ';' || r == '|' || r == '\n' }) {
+			if name = strings.TrimSpace(name); name == "" {
+				continue
+			}
+			key := "group:" + strings.ToLower(name)
+			if !groups[key] {
+				groups[key] = true
+				f.Groups = append(f.Groups, Group{Key: key, Name: name})
+			}
+			if !slices.Contains(p.Groups, key) {
+				p.Groups = append(p.Groups, key)
+			}
+		}
+		f.People = append(f.People, p)
+	}
+	return f.checked()
+}
+
+// checked leaves out who is there twice.
+func (f File) checked() (File, error) {
+	byKey, byName := map[string]bool{}, map[string]bool{}
+	kept := f.People[:0]
+	for _, p := range f.People {
+		if byKey[p.Key] || byName[strings.ToLower(p.Name)] {
+			f.Left = append(f.Left, fmt.Sprintf("%q is there twice; the first counts", p.Name))
+			continue
+		}
+		byKey[p.Key], byName[strings.ToLower(p.Name)] = true, true
+		kept = append(kept, p)
+	}
+	f.People = kept
+	if len(f.People) == 0 {
+		return f, &Error{0, "nobody is in it: entries of persons are wanted, or a table with a column called name"}
+	}
+	return f, nil
+}

@@ -1,0 +1,257 @@
+package postgres
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"widelark/core/directory"
+	"widelark/internal/revision"
+)
+
+const objectColumns = `id, name, since, updated_at, updated_by, kind, body`
+
+func scanObject(row pgx.CollectableRow) (o revision.Object, err error) {
+	err = row.Scan(&o.ID, &o.Name, &o.Version, &o.UpdatedAt, &o.UpdatedBy, &o.Kind, &o.Body)
+	return o, err
+}
+
+// Objects implements [revision.ObjectStore].
+func (s *Store) Objects(ctx context.Context, kind revision.Kind) ([]revision.Object, error) {
+	rows, err := s.pool.Query(ctx, `select `+objectColumns+` from objects where kind = $1 and gone is null order by lower(name)`, kind)
+	return all(rows, err, scanObject)
+}
+
+// Object implements [revision.ObjectStore].
+func (s *Store) Object(ctx context.Context, kind revision.Kind, id uuid.UUID) (revision.Object, error) {
+	rows, err := s.pool.Query(ctx, `select `+objectColumns+` from objects where id = $1 and kind = $2 and gone is null`, id, kind)
+	return one(rows, err, scanObject)
+}
+
+// Members implements [revision.ObjectStore].
+func (s *Store) Members(ctx context.Context) (map[uuid.UUID]int, error) {
+	rows, err := s.pool.Query(ctx, `select r.target, count(*) from object_refs r join objects o on o.id = r.object and o.gone is null
+		where o.kind = 'person' and r.kind = 'group' group by 1`)
+	if err != nil {
+		return nil, ours(err)
+	}
+	members := map[uuid.UUID]int{}
+	var id uuid.UUID
+	var n int
+	_, err = pgx.ForEachRow(rows, []any{&id, &n}, func() error {
+		members[id] = n
+		return nil
+	})
+	return members, ours(err)
+}
+
+// Names implements [revision.ObjectStore].
+func (s *Store) Names(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]string, error) {
+	names := map[uuid.UUID]string{}
+	if len(ids) == 0 {
+		return names, nil
+	}
+	rows, err := s.pool.Query(ctx, `select id, name from objects where id = any($1) and gone is null
+		union all select id, name from lists where id = any($1) union all select id, name from schedules where id = any($1)
+		union all select id, name from scorecards where id = any($1)`, ids)
+	if err != nil {
+		return nil, ours(err)
+	}
+	var id uuid.UUID
+	var name string
+	_, err = pgx.ForEachRow(rows, []any{&id, &name}, func() error {
+		names[id] = name
+		return nil
+	})
+	return names, ours(err)
+}
+
+// Uses implements [revision.ObjectStore].
+func (s *Store) Uses(ctx context.Context, kind revision.Kind, id uuid.UUID) ([]revision.ObjectUse, error) {
+	return uses(ctx, s.pool, kind, id)
+}
+
+// The settings name every policy in their order; that is no use.
+func uses(ctx context.Context, q querier, kind revision.Kind, id uuid.UUID) ([]revision.ObjectUse, error) {
+	rows, err := q.Query(ctx, `select o.kind, o.id, o.name from object_refs r join objects o on o.id = r.object and o.gone is null
+		where r.target = $1 and r.kind = $2 and o.kind <> 'settings' order by o.kind desc, lower(o.name)`, id, kind)
+	return all(rows, err, pgx.RowToStructByPos[revision.ObjectUse])
+}
+
+// inUse refuses to take away what objects refer to.
+func inUse(ctx context.Context, tx pgx.Tx, kind revision.Kind, id uuid.UUID, others ...string) error {
+	found, err := uses(ctx, tx, kind, id)
+	if err != nil {
+		return err
+	}
+	const most = 5
+	named := []string{}
+	for i, use := range found {
+		if i == most {
+			named = append(named, fmt.Sprintf("%d more", len(found)-most))
+			break
+		}
+		named = append(named, fmt.Sprintf("the %s %q", use.Kind, use.Name))
+	}
+	if named = append(named, others...); len(named) > 0 {
+		return &revision.InUseError{UsedBy: named}
+	}
+	return nil
+}
+
+// Change implements [revision.ObjectStore].
+func (s *Store) Change(ctx context.Context, changes []revision.ObjectChange, by string) (made []revision.Object, err error) {
+	err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
+		made = make([]revision.Object, len(changes))
+		grouped := false
+		for i, c := range changes {
+			if err := changeObject(ctx, tx, version, c, by, &made[i]); err != nil {
+				return inChange(len(changes), c, err)
+			}
+			grouped = grouped || c.Kind == revision.KindGroup
+		}
+		// Objects may refer to each other, so what they refer to is looked at when all are there.
+		for i, c := range changes {
+			if c.Remove {
+				if err := inUse(ctx, tx, c.Kind, c.ID); err != nil {
+					return inChange(len(changes), c, err)
+				}
+				continue
+			}
+			if err := checkRefs(ctx, tx, made[i].ID, c); err != nil {
+				return inChange(len(changes), c, err)
+			}
+		}
+		if grouped {
+			return checkRings(ctx, tx)
+		}
+		return nil
+	})
+	if err != nil {
+		made = nil
+	}
+	return made, ours(err)
+}
+
+// inChange says which of several changes failed.
+func inChange(of int, c revision.ObjectChange, err error) error {
+	var field *revision.FieldError
+	if of > 1 && errors.As(err, &field) {
+		return &revision.FieldError{Field: field.Field, Msg: fmt.Sprintf("the %s %q: %s", c.Kind, c.Name, field.Msg)}
+	}
+	return err
+}
+
+func changeObject(ctx context.Context, tx pgx.Tx, version int64, c revision.ObjectChange, by string, made *revision.Object) error {
+	switch {
+	case c.ID == uuid.Nil:
+		c.ID = uuid.New()
+	case !c.New:
+		var since int64
+		err := tx.QueryRow(ctx, `select since from objects where id = $1 and kind = $2 and gone is null`, c.ID, c.Kind).Scan(&since)
+		switch {
+		case errors.Is(err, pgx.ErrNoRows):
+			return revision.ErrNotFound
+		case err != nil:
+			return err
+		case c.Version != 0 && c.Version != since:
+			return revision.ErrStale
+		}
+		if _, err := tx.Exec(ctx, `update objects set gone = $2 where id = $1 and gone is null`, c.ID, version); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `delete from object_refs where object = $1`, c.ID); err != nil {
+			return err
+		}
+	}
+	if c.Remove {
+		return nil
+	}
+	body, err := revision.Encode(c.Body)
+	if err != nil {
+		return err
+	}
+	rows, err := tx.Query(ctx, `insert into objects (id, since, kind, name, body, updated_by) values ($1, $2, $3, $4, $5, $6) returning `+objectColumns,
+		c.ID, version, c.Kind, c.Name, body, by)
+	*made, err = one(rows, err, scanObject)
+	return err
+}
+
+// tableOf says where the kinds are kept that are no objects.
+var tableOf = map[revision.Kind]string{revision.KindList: "lists", revision.KindSchedule: "schedules", revision.KindScorecard: "scorecards"}
+
+// checkRefs notes what an object refers to, and refuses what is not there.
+func checkRefs(ctx context.Context, tx pgx.Tx, id uuid.UUID, c revision.ObjectChange) (err error) {
+	asked := map[revision.Ref]bool{}
+	c.Body.Refs(func(field string, kind revision.Kind, ref *revision.Ref) {
+		key := revision.Ref{ID: ref.ID, Name: string(kind)}
+		if err != nil || asked[key] {
+			return
+		}
+		asked[key] = true
+		there := `select from objects where id = $1 and kind = $2 and gone is null`
+		if table, ok := tableOf[kind]; ok {
+			there = `select from ` + table + ` where id = $1 and $2::text is not null for share`
+		}
+		tag, failed := tx.Exec(ctx, there, ref.ID, kind)
+		switch {
+		case failed != nil:
+			err = failed
+		case tag.RowsAffected() == 0:
+			err = &revision.FieldError{Field: field, Msg: "there is no such " + string(kind)}
+		default:
+			_, err = tx.Exec(ctx, `insert into object_refs (object, kind, target) values ($1, $2, $3)`, id, kind, ref.ID)
+		}
+	})
+	return err
+}
+
+// checkRings refuses groups that hold each other.
+func checkRings(ctx context.Context, tx pgx.Tx) error {
+	rows, err := tx.Query(ctx, `select `+objectColumns+` from objects where kind = 'group' and gone is null order by lower(name)`)
+	found, err := all(rows, err, scanObject)
+	if err != nil {
+		return err
+	}
+	var groups []directory.Group
+	names := map[string]string{}
+	for _, o := range found {
+		body, err := revision.Decode[revision.GroupBody](o)
+		if err != nil {
+			return err
+		}
+		g := directory.Group{ID: o.ID.String()}
+		for _, ref := range body.Groups {
+			g.Groups = append(g.Groups, ref.ID.String())
+		}
+		groups = append(groups, g)
+		names[g.ID] = o.Name
+	}
+	ring := directory.Ring(groups)
+	if ring == nil {
+		return nil
+	}
+	said := fmt.Sprintf("%q", names[ring[0]])
+	for i := range ring {
+		said += fmt.Sprintf(" holds %q", names[ring[(i+1)%len(ring)]])
+	}
+	return &revision.FieldError{Field: "groups", Msg: "groups may not hold each other in a ring: " + said}
+}
+
+func (r draftReader) Objects(ctx context.Context, since int64) (changed []revision.Object, gone []uuid.UUID, err error) {
+	rows, err := r.tx.Query(ctx, `select `+objectColumns+` from objects where gone is null and since > $1`, since)
+	if changed, err = all(rows, err, scanObject); err != nil || since == 0 {
+		return changed, nil, err
+	}
+	rows, err = r.tx.Query(ctx, `select distinct id from objects o where gone > $1 and not exists (select from objects n where n.id = o.id and n.gone is null)`, since)
+	gone, err = all(rows, err, pgx.RowTo[uuid.UUID])
+	return changed, gone, err
+}
+
+func (r draftReader) Schedules(ctx context.Context) ([]revision.Schedule, error) {
+	rows, err := r.tx.Query(ctx, `select `+scheduleColumns+` from schedules order by lower(name)`)
+	return all(rows, err, scanSchedule)
+}

@@ -1,0 +1,200 @@
+package trial
+
+import (
+	"maps"
+	"net/netip"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"widelark/core/directory"
+	"widelark/core/policy"
+	"widelark/core/schedule"
+	"widelark/internal/revision"
+)
+
+// roster is who asks and what is decided about them, at one version of the draft.
+type roster struct {
+	objects   map[uuid.UUID]object
+	directory *directory.Directory
+	config    policy.Config // the parts that objects make
+}
+
+// object is an object with its body read.
+type object struct {
+	revision.Meta
+	kind revision.Kind
+	body any
+}
+
+func read(o revision.Object) (object, error) {
+	one := object{Meta: o.Meta, kind: o.Kind}
+	var err error
+	switch o.Kind {
+	case revision.KindPerson:
+		one.body, err = revision.Decode[revision.PersonBody](o)
+	case revision.KindGroup:
+		one.body, err = revision.Decode[revision.GroupBody](o)
+	case revision.KindNetwork:
+		one.body, err = revision.Decode[revision.NetworkBody](o)
+	case revision.KindMachine:
+		one.body, err = revision.Decode[revision.MachineBody](o)
+	case revision.KindPolicy:
+		one.body, err = revision.Decode[revision.PolicyBody](o)
+	case revision.KindException:
+		one.body, err = revision.Decode[revision.ExceptionBody](o)
+	case revision.KindApp:
+		one.body, err = revision.Decode[revision.AppBody](o)
+	case revision.KindSettings:
+		one.body, err = revision.Decode[revision.SettingsBody](o)
+	}
+	return one, err
+}
+
+// with returns the roster with what changed since it was made.
+func (r *roster) with(changed []revision.Object, gone []uuid.UUID) (*roster, error) {
+	if r != nil && len(changed) == 0 && len(gone) == 0 {
+		return r, nil
+	}
+	next := &roster{objects: map[uuid.UUID]object{}}
+	people := r == nil
+	if r != nil {
+		next.objects = maps.Clone(r.objects)
+		next.directory = r.directory
+	}
+	asks := func(kind revision.Kind) bool {
+		return kind == revision.KindPerson || kind == revision.KindGroup || kind == revision.KindNetwork || kind == revision.KindMachine
+	}
+	for _, id := range gone {
+		people = people || asks(next.objects[id].kind)
+		delete(next.objects, id)
+	}
+	for _, o := range changed {
+		one, err := read(o)
+		if err != nil {
+			return nil, err
+		}
+		people = people || asks(o.Kind)
+		next.objects[o.ID] = one
+	}
+	if people {
+		next.directory = next.direct()
+	}
+	next.configure()
+	return next, nil
+}
+
+// of returns the objects of a kind, by name.
+func (r *roster) of(kind revision.Kind) []object {
+	var found []object
+	for _, o := range r.objects {
+		if o.kind == kind {
+			found = append(found, o)
+		}
+	}
+	slices.SortFunc(found, func(a, b object) int {
+		return strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name))
+	})
+	return found
+}
+
+// direct makes the directory.
+func (r *roster) direct() *directory.Directory {
+	var people []directory.Person
+	members := map[uuid.UUID][]string{}
+	for _, o := range r.of(revision.KindPerson) {
+		body := o.body.(revision.PersonBody)
+		name := body.FullName
+		if name == "" {
+			name = o.Name
+		}
+		people = append(people, directory.Person{ID: o.ID.String(), Name: name})
+		for _, g := range body.Groups {
+			members[g.ID] = append(members[g.ID], o.ID.String())
+		}
+	}
+	var networks []directory.Network
+	for _, o := range r.of(revision.KindNetwork) {
+		networks = append(networks, directory.Network{ID: o.ID.String(), Name: o.Name, Ranges: revision.Prefixes(o.body.(revision.NetworkBody).Ranges)})
+	}
+	var groups []directory.Group
+	for _, o := range r.of(revision.KindGroup) {
+		body := o.body.(revision.GroupBody)
+		g := directory.Group{ID: o.ID.String(), Name: o.Name, Persons: members[o.ID], Ranges: revision.Prefixes(body.Ranges)}
+		for _, ref := range body.Groups {
+			g.Groups = append(g.Groups, ref.ID.String())
+		}
+		for _, ref := range body.Networks {
+			g.Networks = append(g.Networks, ref.ID.String())
+		}
+		for _, ref := range body.Machines {
+			if m, ok := r.objects[ref.ID].body.(revision.MachineBody); ok {
+				if addr, err := netip.ParseAddr(m.Address); err == nil {
+					g.Ranges = append(g.Ranges, netip.PrefixFrom(addr, addr.BitLen()))
+				}
+			}
+		}
+		groups = append(groups, g)
+	}
+	return directory.New(people, groups, networks)
+}
+
+// configure makes the parts of the configuration that objects make.
+func (r *roster) configure() {
+	config := policy.Config{Directory: r.directory}
+	settings := revision.SettingsBody{Combining: policy.Position}
+	for _, o := range r.of(revision.KindSettings) {
+		settings = o.body.(revision.SettingsBody)
+	}
+	config.Combining, config.Gates = settings.Combining, settings.Gates
+	for _, o := range r.of(revision.KindApp) {
+		body := o.body.(revision.AppBody)
+		config.Apps = append(config.Apps, body.App(o.Meta))
+	}
+	for _, o := range r.of(revision.KindException) {
+		body := o.body.(revision.ExceptionBody)
+		config.Exceptions = append(config.Exceptions, body.Exception(o.Meta))
+	}
+	for _, o := range Ordered(r.of(revision.KindPolicy), settings, func(o object) uuid.UUID { return o.ID }) {
+		body := o.body.(revision.PolicyBody)
+		p := body.Policy(o.Meta)
+		switch body.Role {
+		case revision.RoleBaseline:
+			config.Baseline = &p
+		case revision.RoleFallback:
+			config.Fallback = &p
+		default:
+			config.Policies = append(config.Policies, p)
+		}
+	}
+	r.config = config
+}
+
+// Ordered puts policies, given by name, into the order that the settings say.
+func Ordered[T any](policies []T, settings revision.SettingsBody, id func(T) uuid.UUID) []T {
+	place := map[uuid.UUID]int{}
+	for i, ref := range settings.Order {
+		place[ref.ID] = i - len(settings.Order)
+	}
+	slices.SortStableFunc(policies, func(a, b T) int { return place[id(a)] - place[id(b)] })
+	return policies
+}
+
+// scheduled reads schedules.
+func scheduled(kept []revision.Schedule) ([]policy.Schedule, error) {
+	var all []policy.Schedule
+	for _, k := range kept {
+		s, err := schedule.Parse(k.Text)
+		if err != nil {
+			return nil, err
+		}
+		zone, err := time.LoadLocation(k.Zone)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, policy.Schedule{ID: k.ID.String(), Name: k.Name, Schedule: s, Zone: zone})
+	}
+	return all, nil
+}
