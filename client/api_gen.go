@@ -3858,7 +3858,10 @@ type Schedule struct {
 	Times     Times     `json:"times"`
 	UpdatedAt time.Time `json:"updatedAt"`
 	UpdatedBy string    `json:"updatedBy"`
-	Version   int64     `json:"version"`
+
+	// UsedBy Policies whose rules hold in it, or outside it
+	UsedBy  []ObjectUse `json:"usedBy"`
+	Version int64       `json:"version"`
 
 	// Zone An IANA time zone
 	Zone string `json:"zone"`
@@ -4399,7 +4402,7 @@ type Trial struct {
 	// Class What the URL is
 	Class *Class `json:"class,omitempty"`
 
-	// Decider The step that decided
+	// Decider The step that decided; left out where no rule did and an otherwise holds
 	Decider *Step `json:"decider,omitempty"`
 
 	// Input The URL as given
@@ -4546,6 +4549,9 @@ type Who struct {
 
 	// Group Name or id of a group: an unnamed member of it
 	Group *string `json:"group,omitempty"`
+
+	// Name Whoever is called so: a person, a group, an address, a machine; in place of the others
+	Name *string `json:"name,omitempty"`
 
 	// Person Name, full name or id
 	Person *string `json:"person,omitempty"`

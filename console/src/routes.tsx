@@ -1,18 +1,26 @@
 import { createRootRoute, createRoute, createRouter, Link, lazyRouteComponent, redirect } from '@tanstack/react-router'
 import { categoryViews } from './categories/views'
 import { z } from './checks'
+import { exceptionViews } from './exceptions/views'
 import { kindNames, views } from './lists/kinds'
 import { ListPage } from './lists/ListPage'
 import { ListsPage } from './lists/ListsPage'
 import { Frame } from './shell/Frame'
 import { TryPage } from './trials/TryPage'
+import { sights } from './trials/trialQueries'
+import { tryViews } from './trials/views'
 import { buttonClass } from './ui/Button'
 import { EmptyNotice } from './ui/Notice'
 
 /** The URL under trial is in the address of every page, so that a link shows a colleague the same answer. */
 const rootRoute = createRootRoute({
   component: Frame,
-  validateSearch: z.object({ url: z.string().optional().catch(undefined) }),
+  validateSearch: z.object({
+    url: z.string().optional().catch(undefined),
+    as: z.coerce.string().optional().catch(undefined),
+    at: z.coerce.string().optional().catch(undefined),
+    sight: z.enum(sights).optional().catch(undefined),
+  }),
   notFoundComponent: () => (
     <div className="px-5">
       <EmptyNotice
@@ -60,7 +68,46 @@ const listRoute = createRoute({
   }),
 })
 
-const tryRoute = createRoute({ getParentRoute: () => rootRoute, path: '/try', component: TryPage })
+const tryRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/try',
+  component: TryPage,
+  validateSearch: z.object({ view: z.enum(tryViews).optional().catch(undefined) }),
+})
+
+const peopleRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/people',
+  component: lazyRouteComponent(() => import('./people/PeoplePage'), 'PeoplePage'),
+  validateSearch: z.object({
+    q: z.coerce.string().optional().catch(undefined),
+    group: z.string().optional().catch(undefined),
+    view: z.enum(['people', 'networks', 'machines']).optional().catch(undefined),
+    who: z.coerce.string().optional().catch(undefined),
+  }),
+})
+
+const policiesRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/policies',
+  component: lazyRouteComponent(() => import('./policies/PoliciesPage'), 'PoliciesPage'),
+})
+
+const policyRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/policies/$id',
+  component: lazyRouteComponent(() => import('./policies/PolicyPage'), 'PolicyPage'),
+})
+
+const exceptionsRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/exceptions',
+  component: lazyRouteComponent(() => import('./exceptions/ExceptionsPage'), 'ExceptionsPage'),
+  validateSearch: z.object({
+    q: z.coerce.string().optional().catch(undefined),
+    view: z.enum(exceptionViews).optional().catch(undefined),
+  }),
+})
 
 const categoriesRoute = createRoute({
   getParentRoute: () => rootRoute,
@@ -117,7 +164,11 @@ export const router = createRouter({
     lookupRoute,
     packsRoute,
     packRoute,
+    peopleRoute,
     schedulesRoute,
+    policiesRoute,
+    policyRoute,
+    exceptionsRoute,
     tryRoute,
   ]),
 })

@@ -243,7 +243,7 @@ func TestSentence(t *testing.T) {
 		{Rule{Then: Block}, "Block everything."},
 		{Rule{Then: Allow, If: leaf(InList, "a")}, `Allow what is in the list "A".`},
 		{Rule{Then: Watch, If: Cond{Op: All, Of: []Cond{leaf(Is, "games", "video"), {Op: Any, Of: []Cond{leaf(Method, "POST"), leaf(File, "archives", ".iso")}}}}, When: When{"s", true}},
-			"Allow and flag what is games or video and (is sent by POST or asks for archives or .iso files), outside S."},
+			"Allow and flag what (is games or video) and (is sent by POST or asks for archives or .iso files), outside S."},
 		{Rule{Then: Hold, If: Cond{Op: None, Of: []Cond{leaf(InList, "a", "b"), leaf(HasTrait, "unrated")}}, At: []Gate{DNS}, When: When{"s", false}},
 			`Hold what is none of these: it is in the lists "A" or "B"; or it is unrated, in S, at the DNS gate only.`},
 		{Rule{Then: Note, Off: true, If: Cond{Op: Points, Values: []string{"c"}, AtLeast: 7}}, `Note, and go on with, what reaches 7 points on the scorecard "C". Switched off.`},

@@ -81,10 +81,18 @@ func (c Cond) clause(n Names, within Op) string {
 			names = append(names, called(name, value))
 		}
 	}
-	either := joined(names, "or")
+	text := c.leaf(joined(names, "or"), len(names))
+	if within == All && len(names) > 1 {
+		return "(" + text + ")" // else it reads as if the rest belonged to the last alone
+	}
+	return text
+}
+
+// leaf says what a condition asks that joins no others. either is its values, n how many.
+func (c Cond) leaf(either string, n int) string {
 	switch c.Op {
 	case InList:
-		if len(names) > 1 {
+		if n > 1 {
 			return "is in the lists " + either
 		}
 		return "is in the list " + either

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -87,7 +88,15 @@ func (a *app) scheduleShowCommand() *cobra.Command {
 	return a.reads(&cobra.Command{
 		Use: "show NAME", Short: "A schedule, its week and its next ten changes", Args: exactly("NAME"),
 		RunE: a.withSchedule(func(_ *cobra.Command, _ *client.ClientWithResponses, s client.Schedule, _ []string) error {
-			return a.showTimes(s, s.Name, s.About, s.Text, s.Zone, s.Times)
+			if err := a.showTimes(s, s.Name, s.About, s.Text, s.Zone, s.Times); err != nil || a.format != "table" {
+				return err
+			}
+			var used []string
+			for _, u := range s.UsedBy {
+				used = append(used, u.Name)
+			}
+			fmt.Fprintf(a.out, "\nUsed by: %s.\n", cmp.Or(strings.Join(used, ", "), "nothing"))
+			return nil
 		}),
 	})
 }

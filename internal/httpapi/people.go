@@ -101,6 +101,7 @@ type Asker struct {
 
 // Who says who asks, by names or ids. Nothing given: somebody of whom nothing is known.
 type Who struct {
+	Name    string `json:"name,omitempty" maxLength:"200" doc:"Whoever is called so: a person, a group, an address, a machine; in place of the others"`
 	Person  string `json:"person,omitempty" maxLength:"200" doc:"Name, full name or id"`
 	Group   string `json:"group,omitempty" maxLength:"200" doc:"Name or id of a group: an unnamed member of it"`
 	Address string `json:"address,omitempty" maxLength:"60"`
@@ -110,7 +111,7 @@ func (w *Who) who() trial.Who {
 	if w == nil {
 		return trial.Who{}
 	}
-	return trial.Who{Person: w.Person, Group: w.Group, Address: w.Address}
+	return trial.Who{Name: w.Name, Person: w.Person, Group: w.Group, Address: w.Address}
 }
 
 type whoInput struct {

@@ -28,6 +28,8 @@ type Schedule struct {
 	UpdatedAt time.Time `json:"updatedAt"`
 	UpdatedBy string    `json:"updatedBy"`
 	Times     Times     `json:"times"`
+
+	UsedBy []revision.ObjectUse `json:"usedBy" doc:"Policies whose rules hold in it, or outside it"`
 }
 
 // Times says when a schedule is in force.
@@ -148,7 +150,7 @@ func (s *server) registerSchedules(api huma.API) {
 			out := &schedulesOutput{}
 			out.Body.Schedules = []Schedule{}
 			for _, one := range found {
-				body, err := s.scheduleBody(one)
+				body, err := s.scheduleBody(ctx, one)
 				if err != nil {
 					return nil, s.problem(ctx, err)
 				}
@@ -238,7 +240,7 @@ func times(sc schedule.Schedule, zone *time.Location, at time.Time) Times {
 	return t
 }
 
-func (s *server) scheduleBody(one revision.Schedule) (Schedule, error) {
+func (s *server) scheduleBody(ctx context.Context, one revision.Schedule) (Schedule, error) {
 	read, err := schedule.Parse(one.Text)
 	if err != nil {
 		return Schedule{}, err
@@ -247,14 +249,15 @@ func (s *server) scheduleBody(one revision.Schedule) (Schedule, error) {
 	if err != nil {
 		return Schedule{}, err
 	}
-	return Schedule{one.ID, one.Name, one.Description, one.Zone, one.Text, one.Version, one.UpdatedAt, one.UpdatedBy, times(read, zone, time.Now())}, nil
+	used, err := s.Objects.Uses(ctx, revision.KindSchedule, one.ID)
+	return Schedule{one.ID, one.Name, one.Description, one.Zone, one.Text, one.Version, one.UpdatedAt, one.UpdatedBy, times(read, zone, s.Now()), append([]revision.ObjectUse{}, used...)}, err
 }
 
 func (s *server) scheduleAnswer(ctx context.Context, one revision.Schedule, err error) (*scheduleOutput, error) {
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	body, err := s.scheduleBody(one)
+	body, err := s.scheduleBody(ctx, one)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

@@ -23,6 +23,7 @@ import (
 
 // Who is somebody who asks, by names or ids. The zero Who is somebody of whom nothing is known.
 type Who struct {
+	Name    string // whoever is called so; see [Hearing.Who]. In place of the others
 	Person  string // name, full name or id
 	Group   string // name or id: an unnamed member
 	Address string
@@ -138,6 +139,9 @@ func (h *Hearing) Moment(field, text string) (time.Time, error) {
 
 // Find finds who asks. What is not there is a [*revision.FieldError].
 func (h *Hearing) Find(field string, who Who) (asker Asker, err error) {
+	if strings.TrimSpace(who.Name) != "" {
+		return h.named(field+".name", who.Name)
+	}
 	if asker.Person, err = h.find(field+".person", revision.KindPerson, who.Person); err != nil {
 		return asker, err
 	}
@@ -204,11 +208,13 @@ func (h *Hearing) find(field string, kind revision.Kind, text string) (*match.Re
 }
 
 // Who finds who is meant by a name, a full name, a group, an address or the name of a machine.
-func (h *Hearing) Who(text string) (Asker, error) {
+func (h *Hearing) Who(text string) (Asker, error) { return h.named("name", text) }
+
+func (h *Hearing) named(field, text string) (Asker, error) {
 	if addr, err := netip.ParseAddr(strings.TrimSpace(text)); err == nil && addr.Zone() == "" {
 		return h.Find("name", Who{Address: text})
 	}
-	asker, err := h.Find("name", Who{Person: text})
+	asker, err := h.Find(field, Who{Person: text})
 	var unknown *revision.FieldError
 	if err == nil || !errors.As(err, &unknown) || !strings.HasPrefix(unknown.Msg, "there is no") {
 		return asker, err
@@ -221,7 +227,7 @@ func (h *Hearing) Who(text string) (Asker, error) {
 			return h.Find("name", Who{Address: o.body.(revision.MachineBody).Address})
 		}
 	}
-	return Asker{}, &revision.FieldError{Field: "name", Msg: fmt.Sprintf("nobody is called %q: no person, group or machine", text)}
+	return Asker{}, &revision.FieldError{Field: field, Msg: fmt.Sprintf("nobody is called %q: no person, group or machine", text)}
 }
 
 // Try answers a question. Somebody who does not exist, and a moment that cannot be read, are a [*revision.FieldError].

@@ -2988,6 +2988,8 @@ export interface components {
             /** Format: date-time */
             updatedAt: string;
             updatedBy: string;
+            /** @description Policies whose rules hold in it, or outside it */
+            usedBy: components["schemas"]["ObjectUse"][];
             /** Format: int64 */
             version: number;
             /** @description An IANA time zone */
@@ -3470,7 +3472,7 @@ export interface components {
             belongs?: components["schemas"]["Belongs"];
             /** @description What the URL is */
             class?: components["schemas"]["Class"];
-            /** @description The step that decided */
+            /** @description The step that decided; left out where no rule did and an otherwise holds */
             decider?: components["schemas"]["Step"];
             /** @description The URL as given */
             input: string;
@@ -3578,6 +3580,8 @@ export interface components {
             address?: string;
             /** @description Name or id of a group: an unnamed member of it */
             group?: string;
+            /** @description Whoever is called so: a person, a group, an address, a machine; in place of the others */
+            name?: string;
             /** @description Name, full name or id */
             person?: string;
         };

@@ -1,6 +1,7 @@
 import { Link, useNavigate, useSearch } from '@tanstack/react-router'
 import { Plus } from 'lucide-react'
 import { useState } from 'react'
+import { trialOf } from '../shell/trialSearch'
 import { Button } from '../ui/Button'
 import { fieldClass } from '../ui/Field'
 import { viewClass } from '../ui/viewClass'
@@ -54,7 +55,7 @@ export function CategoriesPage() {
           <Link
             key={v ?? 'tree'}
             from="/categories"
-            search={(before) => ({ url: before.url, view: v })}
+            search={(before) => ({ ...trialOf(before), view: v })}
             aria-current={view === v ? 'page' : undefined}
             className={viewClass(view === v)}
           >

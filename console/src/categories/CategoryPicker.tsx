@@ -10,11 +10,13 @@ type Props = {
   onChange: (keys: string[]) => void
   /** One category only, as a scorecard gives. */
   single?: boolean
+  /** Families may be chosen, too: they stand for all that is in them. */
+  families?: boolean
   error?: string
 }
 
 /** Chooses categories by typing: names, keywords and descriptions lead to them. */
-export function CategoryPicker({ label, chosen, onChange, single, error }: Props) {
+export function CategoryPicker({ label, chosen, onChange, single, families: withFamilies, error }: Props) {
   const [text, setText] = useState('')
   const tree = useQuery(categoriesOptions())
   const found = useQuery({ ...categoriesOptions(text.trim()), enabled: text.trim() !== '' })
@@ -23,6 +25,12 @@ export function CategoryPicker({ label, chosen, onChange, single, error }: Props
   const offered = (text.trim() === '' || found.isPlaceholderData ? [] : (found.data?.categories ?? []))
     .filter((c) => !chosen.includes(c.key))
     .slice(0, 8)
+  const wanted = text.trim().toLowerCase()
+  const offeredFamilies =
+    withFamilies && wanted !== ''
+      ? (tree.data?.families ?? []).filter((f) => f.name.toLowerCase().includes(wanted) && !chosen.includes(f.key))
+      : []
+  const nameOf = (key: string) => names.get(key) ?? families.get(key) ?? key
   const choose = (key: string) => {
     onChange(single ? [key] : [...chosen, key])
     setText('')
@@ -37,10 +45,10 @@ export function CategoryPicker({ label, chosen, onChange, single, error }: Props
               <button
                 type="button"
                 className="inline-flex items-center gap-1 rounded-sm border border-reed bg-reed-wash px-2 py-0.5 text-sm"
-                aria-label={`Take ${names.get(key) ?? key} away`}
+                aria-label={`Take ${nameOf(key)} away`}
                 onClick={() => onChange(chosen.filter((k) => k !== key))}
               >
-                {names.get(key) ?? key}
+                {nameOf(key)}
                 <X size={13} aria-hidden />
               </button>
             </li>
@@ -56,14 +64,27 @@ export function CategoryPicker({ label, chosen, onChange, single, error }: Props
         onKeyDown={(e) => {
           if (e.key !== 'Enter' || text.trim() === '') return
           e.preventDefault()
-          if (offered[0]) choose(offered[0].key)
+          const first = offeredFamilies[0] ?? offered[0]
+          if (first) choose(first.key)
         }}
         aria-invalid={error !== undefined}
         className={`${fieldClass} h-9 w-full`}
       />
       {error && <p className="text-clay text-sm">{error}</p>}
-      {offered.length > 0 && (
+      {offered.length + offeredFamilies.length > 0 && (
         <ul className="max-h-52 overflow-y-auto rounded-sm border border-rule">
+          {offeredFamilies.map((f) => (
+            <li key={f.key} className="border-rule border-b">
+              <button
+                type="button"
+                onClick={() => choose(f.key)}
+                className="w-full px-2.5 py-1 text-left text-sm hover:bg-wash"
+              >
+                <span className="font-semibold">{f.name}</span>{' '}
+                <span className="text-soft">the whole family, also what comes into it later</span>
+              </button>
+            </li>
+          ))}
           {offered.map((c) => (
             <li key={c.key} className="border-rule border-b last:border-b-0">
               <button
@@ -81,7 +102,7 @@ export function CategoryPicker({ label, chosen, onChange, single, error }: Props
           ))}
         </ul>
       )}
-      {text.trim() !== '' && found.data && offered.length === 0 && !found.isFetching && (
+      {text.trim() !== '' && found.data && offered.length + offeredFamilies.length === 0 && !found.isFetching && (
         <p className="text-sm text-soft">No category is about that.</p>
       )}
     </fieldset>

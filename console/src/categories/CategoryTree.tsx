@@ -2,6 +2,7 @@ import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { Link, useNavigate, useSearch } from '@tanstack/react-router'
 import { TriangleAlert, X } from 'lucide-react'
 import { Fragment, useState } from 'react'
+import { trialOf } from '../shell/trialSearch'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button, buttonClass, IconButton } from '../ui/Button'
@@ -27,7 +28,7 @@ export function CategoryTree({ text }: { text: string }) {
       <EmptyNotice
         title="The catalogue is empty"
         action={
-          <Link to="/packs" search={(before) => ({ url: before.url })} className={buttonClass('main')}>
+          <Link to="/packs" search={(before) => ({ ...trialOf(before) })} className={buttonClass('main')}>
             Get a pack
           </Link>
         }
@@ -85,7 +86,7 @@ export function CategoryTree({ text }: { text: string }) {
           went to{' '}
           <Link
             from="/categories"
-            search={(before) => ({ url: before.url, view: 'unrated' as const })}
+            search={(before) => ({ ...trialOf(before), view: 'unrated' as const })}
             className="text-reed underline underline-offset-2"
           >
             {formatNumber(found.data.unrated.hosts)} hosts that are unrated
@@ -214,7 +215,7 @@ function CategoryPanel({ id, category, family }: { id: string; category?: Catego
                   <Link
                     to="/lists/$id"
                     params={{ id: l.id }}
-                    search={(before) => ({ url: before.url })}
+                    search={(before) => ({ ...trialOf(before) })}
                     className="text-reed underline underline-offset-2"
                   >
                     {l.name}

@@ -1,4 +1,5 @@
 import { Link } from '@tanstack/react-router'
+import { trialOf } from '../shell/trialSearch'
 import { Mono } from '../ui/Mono'
 
 /** Leads to what a URL is. An entry stands for what it names. */
@@ -6,7 +7,7 @@ export function LookupLink({ url }: { url: string }) {
   return (
     <Link
       to="/lookup"
-      search={(before) => ({ url: before.url, of: url.replace(/^=|^\*\./, '') })}
+      search={(before) => ({ ...trialOf(before), of: url.replace(/^=|^\*\./, '') })}
       className="underline decoration-rule underline-offset-2 hover:decoration-ink"
     >
       <Mono>{url}</Mono>

@@ -1,6 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link, useNavigate, useSearch } from '@tanstack/react-router'
 import { type FormEvent, useEffect, useState } from 'react'
+import { ExceptionDialog } from '../exceptions/ExceptionDialog'
+import { trialOf } from '../shell/trialSearch'
 import { Button } from '../ui/Button'
 import { fieldClass, TextArea } from '../ui/Field'
 import { count, formatMoment, formatNumber } from '../ui/format'
@@ -81,7 +83,7 @@ export function LookupPage() {
 
 function Answer({ url }: { url: string }) {
   const found = useQuery(lookupOptions(url))
-  const [open, setOpen] = useState<'correct' | 'list' | null>(null)
+  const [open, setOpen] = useState<'correct' | 'list' | 'exception' | null>(null)
   if (found.isPending) return <Loading what="what it is" />
   if (found.error) return <ProblemNotice error={found.error} retry={() => found.refetch()} />
   const l = found.data
@@ -107,6 +109,7 @@ function Answer({ url }: { url: string }) {
             {l.class.categories.length === 0 ? 'Say what it is' : 'Correct'}
           </Button>
           <Button onClick={() => setOpen('list')}>Add to a list</Button>
+          <Button onClick={() => setOpen('exception')}>Make an exception</Button>
           <TryLink url={l.url ?? url} />
         </div>
       </div>
@@ -129,6 +132,9 @@ function Answer({ url }: { url: string }) {
         </div>
       </div>
       {open === 'correct' && <CorrectDialog places={places} onClose={() => setOpen(null)} />}
+      {open === 'exception' && (
+        <ExceptionDialog begin={{ entries: [places[0]?.entry ?? ''] }} places={places} onClose={() => setOpen(null)} />
+      )}
       {open === 'list' && <AddToListDialog places={places} onClose={() => setOpen(null)} />}
     </>
   )
@@ -185,7 +191,7 @@ function Said({ title, all }: { title: string; all: Given[] }) {
                     <Link
                       to="/packs/$id"
                       params={{ id: g.pack.id }}
-                      search={(before) => ({ url: before.url })}
+                      search={(before) => ({ ...trialOf(before) })}
                       className="text-reed underline underline-offset-2"
                     >
                       {g.pack.name}
@@ -196,7 +202,7 @@ function Said({ title, all }: { title: string; all: Given[] }) {
                     <Link
                       to="/lists/$id"
                       params={{ id: g.list.id }}
-                      search={(before) => ({ url: before.url })}
+                      search={(before) => ({ ...trialOf(before) })}
                       className="text-reed underline underline-offset-2"
                     >
                       {g.list.name}

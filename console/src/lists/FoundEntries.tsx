@@ -1,5 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from '@tanstack/react-router'
+import { trialOf } from '../shell/trialSearch'
 import { Mono } from '../ui/Mono'
 import { ProblemNotice } from '../ui/Notice'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
@@ -38,7 +39,7 @@ export function FoundEntries({ text }: { text: string }) {
                   <Link
                     to="/lists/$id"
                     params={{ id: entry.list.id }}
-                    search={(before) => ({ url: before.url, q: settled })}
+                    search={(before) => ({ ...trialOf(before), q: settled })}
                     className="underline decoration-rule underline-offset-2 hover:decoration-ink"
                   >
                     {entry.list.name}

@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Link, useNavigate, useParams, useSearch } from '@tanstack/react-router'
 import { Download, Ellipsis, FileUp, Network, Pencil, Plus, Trash2 } from 'lucide-react'
 import { useState } from 'react'
+import { trialOf } from '../shell/trialSearch'
 import { useAnnounce } from '../ui/announce'
 import { Button, buttonClass, IconButton } from '../ui/Button'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
@@ -58,7 +59,7 @@ function Loaded({ list }: { list: List }) {
   return (
     <div className="flex h-full flex-col px-5 pt-4">
       <nav aria-label="Where this is" className="text-sm text-soft">
-        <Link to="/lists" search={(before) => ({ url: before.url })} className="underline underline-offset-2">
+        <Link to="/lists" search={(before) => ({ ...trialOf(before) })} className="underline underline-offset-2">
           Lists
         </Link>{' '}
         ›
@@ -223,7 +224,7 @@ function DeleteDialog({ list, onClose }: { list: List; onClose: () => void }) {
             remove.mutate(undefined, {
               onSuccess: () => {
                 announce(`Deleted ${list.name}.`)
-                void navigate({ to: '/lists', search: (before) => ({ url: before.url }) })
+                void navigate({ to: '/lists', search: (before) => ({ ...trialOf(before) }) })
               },
             })
           }

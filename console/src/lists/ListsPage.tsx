@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Link, useNavigate, useSearch } from '@tanstack/react-router'
 import { Plus } from 'lucide-react'
 import { useState } from 'react'
+import { trialOf } from '../shell/trialSearch'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { fieldClass } from '../ui/Field'
@@ -112,7 +113,7 @@ function ListTable({ lists, q, sort, onSort }: TableProps) {
                   <Link
                     to="/lists/$id"
                     params={{ id: l.id }}
-                    search={(before) => ({ url: before.url })}
+                    search={(before) => ({ ...trialOf(before) })}
                     className="font-semibold underline decoration-rule underline-offset-2 hover:decoration-ink"
                   >
                     {l.name}
@@ -153,7 +154,7 @@ function NewListDialog({ onClose }: { onClose: () => void }) {
         create.mutate(form, {
           onSuccess: (list) => {
             announce(`Made the list ${list.name}.`)
-            void navigate({ to: '/lists/$id', params: { id: list.id }, search: (before) => ({ url: before.url }) })
+            void navigate({ to: '/lists/$id', params: { id: list.id }, search: (before) => ({ ...trialOf(before) }) })
           },
         })
       }

@@ -4,6 +4,7 @@ import { FileUp, RefreshCw, Undo2 } from 'lucide-react'
 import { type FormEvent, useRef, useState } from 'react'
 import { CategoryNames } from '../categories/CategoryNames'
 import { LookupLink } from '../categories/LookupLink'
+import { trialOf } from '../shell/trialSearch'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button, buttonClass } from '../ui/Button'
@@ -43,7 +44,7 @@ export function PackPage() {
     return (
       <div className="flex flex-col items-start gap-4 px-5 py-4">
         <ProblemNotice error={pack.error} retry={() => pack.refetch()} />
-        <Link to="/packs" search={(before) => ({ url: before.url })} className={buttonClass()}>
+        <Link to="/packs" search={(before) => ({ ...trialOf(before) })} className={buttonClass()}>
           All packs
         </Link>
       </div>
@@ -73,7 +74,7 @@ function Loaded({ pack }: { pack: Pack }) {
   return (
     <div className="flex h-full flex-col px-5 pt-4">
       <nav aria-label="Where this is" className="text-sm text-soft">
-        <Link to="/packs" search={(before) => ({ url: before.url })} className="underline underline-offset-2">
+        <Link to="/packs" search={(before) => ({ ...trialOf(before) })} className="underline underline-offset-2">
           Packs
         </Link>{' '}
         ›
@@ -149,7 +150,7 @@ function Loaded({ pack }: { pack: Pack }) {
           <Link
             key={v}
             from="/packs/$id"
-            search={(before) => ({ url: before.url, view: v as keyof typeof views })}
+            search={(before) => ({ ...trialOf(before), view: v as keyof typeof views })}
             aria-current={view === v ? 'page' : undefined}
             className={viewClass(view === v)}
           >
@@ -395,7 +396,7 @@ function SettingsView({ pack }: { pack: Pack }) {
               onClick={() =>
                 afterwards(remove.mutateAsync(), () => {
                   announce(`Took ${pack.name} out of the catalogue.`)
-                  void navigate({ to: '/packs', search: (before) => ({ url: before.url }) })
+                  void navigate({ to: '/packs', search: (before) => ({ ...trialOf(before) }) })
                 })
               }
             >

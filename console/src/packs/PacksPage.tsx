@@ -3,6 +3,7 @@ import { Link, useNavigate } from '@tanstack/react-router'
 import { Plus } from 'lucide-react'
 import { type FormEvent, useState } from 'react'
 import { ApiProblem } from '../api/client'
+import { trialOf } from '../shell/trialSearch'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
@@ -82,7 +83,7 @@ function PackTable({ packs }: { packs: Pack[] }) {
               <Link
                 to="/packs/$id"
                 params={{ id: p.id }}
-                search={(before) => ({ url: before.url })}
+                search={(before) => ({ ...trialOf(before) })}
                 className="font-semibold underline decoration-rule underline-offset-2 hover:decoration-ink"
               >
                 {p.name}
@@ -115,7 +116,7 @@ function AddDialog({ onClose }: { onClose: () => void }) {
     event.preventDefault()
     afterwards(create.mutateAsync({ ...form, url: form.url || undefined }), (pack) => {
       announce(`Added ${pack.name}.`)
-      void navigate({ to: '/packs/$id', params: { id: pack.id }, search: (before) => ({ url: before.url }) })
+      void navigate({ to: '/packs/$id', params: { id: pack.id }, search: (before) => ({ ...trialOf(before) }) })
     })
   }
   return (

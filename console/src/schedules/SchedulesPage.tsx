@@ -1,8 +1,9 @@
 import { useQuery } from '@tanstack/react-query'
-import { useNavigate, useSearch } from '@tanstack/react-router'
+import { Link, useNavigate, useSearch } from '@tanstack/react-router'
 import { CalendarPlus, Download, Plus } from 'lucide-react'
 import { type FormEvent, useCallback, useRef, useState } from 'react'
 import { ApiProblem } from '../api/client'
+import { trialOf } from '../shell/trialSearch'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button, buttonClass } from '../ui/Button'
@@ -119,6 +120,29 @@ const moment = (instant: string, zone: string) =>
     minute: '2-digit',
     timeZone: zone,
   }).format(new Date(instant))
+
+/** The policies that ask a schedule, inside or outside it. */
+function WhereUsed({ schedule }: { schedule?: Schedule }) {
+  if (!schedule) return null
+  return (
+    <div className="pt-4 text-sm">
+      <h2 className="pb-1 font-semibold text-soft">Where it is used</h2>
+      {schedule.usedBy.length === 0 && <p className="text-ochre">No rule asks it. Rules hold in it, or outside it.</p>}
+      {schedule.usedBy.map((use) => (
+        <p key={use.id}>
+          <Link
+            to="/policies/$id"
+            params={{ id: use.id }}
+            search={trialOf}
+            className="text-reed underline underline-offset-2"
+          >
+            {use.name}
+          </Link>
+        </p>
+      ))}
+    </div>
+  )
+}
 
 function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClose: () => void }) {
   const [form, setForm] = useState({
@@ -251,6 +275,7 @@ function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClose: () 
               </li>
             ))}
           </ol>
+          <WhereUsed schedule={schedule} />
         </section>
       </div>
       {save.error && fields.size === 0 && <ProblemNotice error={save.error} />}

@@ -10,9 +10,12 @@ import {
   Moon,
   NotebookText,
   Package,
+  Scale,
   SearchCheck,
   Shapes,
+  Signpost,
   Sun,
+  Users,
 } from 'lucide-react'
 import { TrialSheet } from '../trials/TrialSheet'
 import { Announcer } from '../ui/announce'
@@ -22,9 +25,10 @@ import { SignInPage } from './SignInPage'
 import { meOptions, useSignOut } from './sessionQueries'
 import { TryBar } from './TryBar'
 import { setTheme, useTheme } from './theme'
+import { trialOf } from './trialSearch'
 
 const nouns: {
-  to: '/lists' | '/categories' | '/lookup' | '/packs' | '/schedules' | '/try'
+  to: '/lists' | '/categories' | '/lookup' | '/packs' | '/people' | '/schedules' | '/policies' | '/exceptions' | '/try'
   label: string
   icon: LucideIcon
 }[] = [
@@ -32,14 +36,18 @@ const nouns: {
   { to: '/categories', label: 'Categories', icon: Shapes },
   { to: '/lookup', label: 'Look up', icon: SearchCheck },
   { to: '/packs', label: 'Packs', icon: Package },
+  { to: '/people', label: 'People', icon: Users },
   { to: '/schedules', label: 'Schedules', icon: CalendarClock },
+  { to: '/policies', label: 'Policies', icon: Scale },
+  { to: '/exceptions', label: 'Exceptions', icon: Signpost },
   { to: '/try', label: 'Try', icon: FlaskConical },
 ]
 
 /** What stands around every page: the rail of nouns, the try bar, the page, and the sheet with the answer. */
 export function Frame() {
   const me = useQuery(meOptions)
-  const { url } = useSearch({ from: '__root__' })
+  const { url, as, at, sight } = useSearch({ from: '__root__' })
+  const ask = { as, at, sight }
   const navigate = useNavigate()
   if (me.isPending) {
     return (
@@ -63,7 +71,7 @@ export function Frame() {
           Go to the page
         </a>
         <Rail name={me.data.fullName || me.data.name} />
-        <TryBar url={url ?? ''} />
+        <TryBar url={url ?? ''} ask={ask} />
         <div className="flex min-h-0 min-w-0">
           <main id="page" tabIndex={-1} className="min-w-0 grow overflow-hidden outline-none">
             <Outlet />
@@ -71,6 +79,7 @@ export function Frame() {
           {url && (
             <TrialSheet
               url={url}
+              ask={ask}
               onClose={() => {
                 void navigate({ to: '.', search: (before) => ({ ...before, url: undefined }) })
                 document.getElementById('try-url')?.focus()
@@ -97,6 +106,7 @@ function Rail({ name }: { name: string }) {
           <li key={to}>
             <Link
               to={to}
+              search={trialOf}
               className="flex items-center gap-2.5 border-transparent border-l-3 px-3 py-1.5 hover:bg-wash"
               activeProps={{ className: clsx('border-reed! bg-reed-wash font-semibold'), 'aria-current': 'page' }}
             >

@@ -1,16 +1,22 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useNavigate } from '@tanstack/react-router'
 import { type FormEvent, useEffect, useRef, useState } from 'react'
+import type { Ask } from '../trials/trialQueries'
 import { Button } from '../ui/Button'
 import { fieldClass } from '../ui/Field'
+import { WhoField } from './WhoField'
 
-/** A URL, tried from wherever one is. "/" goes to it from everywhere but a field. */
-export function TryBar({ url }: { url: string }) {
+/** A URL, tried as somebody at some moment, from wherever one is. "/" goes to it from everywhere but a field. */
+export function TryBar({ url, ask }: { url: string; ask: Ask }) {
   const [text, setText] = useState(url)
+  const [as, setAs] = useState(ask.as ?? '')
+  const [at, setAt] = useState(ask.at ?? '')
   const field = useRef<HTMLInputElement>(null)
   const navigate = useNavigate()
   const client = useQueryClient()
   useEffect(() => setText(url), [url])
+  useEffect(() => setAs(ask.as ?? ''), [ask.as])
+  useEffect(() => setAt(ask.at ?? ''), [ask.at])
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
       const typing = (event.target as HTMLElement).closest('input, textarea, select, [role="dialog"]')
@@ -24,14 +30,21 @@ export function TryBar({ url }: { url: string }) {
   }, [])
   const submit = (event: FormEvent) => {
     event.preventDefault()
-    const wanted = text.trim()
-    void navigate({ to: '.', search: (before) => ({ ...before, url: wanted || undefined }) })
+    void navigate({
+      to: '.',
+      search: (before) => ({
+        ...before,
+        url: text.trim() || undefined,
+        as: as.trim() || undefined,
+        at: at.trim() || undefined,
+      }),
+    })
     void client.invalidateQueries({ queryKey: ['trials'] })
   }
   return (
     <search aria-label="Try a URL" className="border-rule border-b px-5">
       <form onSubmit={submit} className="flex h-full items-center gap-2">
-        <label htmlFor="try-url" className="font-semibold text-sm text-soft">
+        <label htmlFor="try-url" className="whitespace-nowrap font-semibold text-sm text-soft">
           Try a URL
         </label>
         <input
@@ -44,12 +57,30 @@ export function TryBar({ url }: { url: string }) {
           spellCheck={false}
           autoCapitalize="none"
           autoComplete="off"
-          className={`${fieldClass} mono h-8 w-full max-w-2xl`}
+          className={`${fieldClass} mono h-8 w-full min-w-40 max-w-xl`}
         />
+        <span className="text-sm text-soft">as</span>
+        <WhoField label="Who asks" value={as} onChange={setAs} className="h-8 w-44" />
+        <span className="text-sm text-soft">at</span>
+        <input
+          aria-label="When"
+          value={at}
+          onChange={(e) => setAt(e.target.value)}
+          placeholder="now"
+          list="moments"
+          autoComplete="off"
+          className={`${fieldClass} h-8 w-28`}
+        />
+        <datalist id="moments">
+          <option value="now" />
+          <option value="12:30" />
+          <option value="sat 02:00" />
+          <option value="tue 12:30" />
+        </datalist>
         <Button type="submit" look="main">
           Try
         </Button>
-        <span className="hidden text-sm text-soft lg:inline">
+        <span className="hidden whitespace-nowrap text-sm text-soft xl:inline">
           <kbd className="rounded-sm border border-rule px-1 font-mono text-xs">/</kbd> from anywhere
         </span>
       </form>

@@ -1,19 +1,25 @@
 import { Link } from '@tanstack/react-router'
 import { clsx } from 'clsx'
+import { type ReactNode, useState } from 'react'
 import { CategoryNames } from '../categories/CategoryNames'
+import { trialOf } from '../shell/trialSearch'
 import { Mono } from '../ui/Mono'
-import { NoVerdict, VerdictMark } from '../ui/VerdictMark'
-import type { Trial } from './trialQueries'
+import { Strip } from '../ui/Strip'
+import { isVerdict, NoVerdict, VerdictMark } from '../ui/VerdictMark'
+import { FlipList } from './FlipList'
+import type { Step, Trial, Trials } from './trialQueries'
 
-type Props = {
-  trial: Trial
-  /** Whose policy decided. */
-  group: string
-  policy: string
-}
+const moments = new Intl.DateTimeFormat('en-GB', {
+  weekday: 'short',
+  day: 'numeric',
+  month: 'short',
+  hour: '2-digit',
+  minute: '2-digit',
+})
+const at = (instant: string) => moments.format(new Date(instant))
 
-/** One answer, read like a sentence: the verdict, what decided, what else matched, and every rule in order. */
-export function TrialDetail({ trial, group, policy }: Props) {
+/** One answer, read like a sentence: the verdict, why, until when, what would turn it round; every step on demand. */
+export function TrialDetail({ trial, answer }: { trial: Trial; answer: Trials }) {
   if (trial.problem) {
     return (
       <div className="flex flex-col gap-2">
@@ -23,21 +29,33 @@ export function TrialDetail({ trial, group, policy }: Props) {
       </div>
     )
   }
-  const { decider } = trial
+  const { decider, outlook } = trial
   return (
     <div className="flex flex-col gap-5">
       <div className="flex flex-col gap-1.5">
         {trial.verdict && <VerdictMark verdict={trial.verdict} large />}
         <Mono>{trial.url ?? ''}</Mono>
         <p className="text-sm text-soft">
-          for <span className="text-ink">{group}</span> under the policy <span className="text-ink">{policy}</span>
+          for <span className="text-ink">{answer.who.name}</span>, {at(answer.at)}
         </p>
+        {trial.sees && (
+          <p>
+            The person sees <span className="font-semibold">{trial.sees}</span>.
+          </p>
+        )}
+        {trial.provisos && <p>With {trial.provisos}.</p>}
       </div>
-      <section aria-label="What decided" className="flex flex-col gap-1.5">
-        <h3 className="font-semibold text-sm text-soft">Because</h3>
-        {decider ? (
-          <dl className="grid grid-cols-[4rem_1fr] gap-x-3 gap-y-1">
-            <Row label="Rule">{decider.rule}</Row>
+      <Section title="Because">
+        <p>{trial.because}</p>
+        {decider && (
+          <dl className="grid grid-cols-[4rem_1fr] gap-x-3 gap-y-1 text-sm">
+            <Row label={decider.rung === 'exception' ? 'Exception' : 'Rule'}>
+              {decider.rung === 'policy' || decider.rung === 'baseline' || decider.rung === 'fallback' ? (
+                <PolicyLink id={decider.id ?? ''}>{decider.rule ?? ''}</PolicyLink>
+              ) : (
+                decider.rule
+              )}
+            </Row>
             {decider.list && (
               <Row label="List">
                 <ListLink id={decider.list.id}>{decider.list.name}</ListLink>
@@ -51,41 +69,66 @@ export function TrialDetail({ trial, group, policy }: Props) {
             {decider.entry && (
               <Row label="Entry">
                 <Mono>{decider.entry.pattern}</Mono>
-                <p className="text-sm text-soft">{decider.entry.explain}</p>
+                <p className="text-soft">{decider.entry.explain}</p>
               </Row>
             )}
           </dl>
-        ) : (
-          <p>{trial.because}</p>
         )}
-      </section>
+        {trial.atFull && trial.atFull !== trial.verdict && (
+          <p className="text-sm">
+            Where the whole URL is seen it would be <VerdictMark verdict={trial.atFull} />.
+          </p>
+        )}
+      </Section>
+      {outlook && (
+        <>
+          <Section title={outlook.until ? `Until ${at(outlook.until)}` : 'Time alone does not change it'}>
+            {outlook.week.length > 1 && <Strip segments={outlook.week} label="The seven days to come" days />}
+          </Section>
+          <Section title="Any of these would turn it round">
+            <FlipList flips={outlook.flips} url={trial.url ?? trial.input} />
+          </Section>
+        </>
+      )}
+      <Way trial={trial} />
       <Classified trial={trial} />
+      <Belonging trial={trial} />
       <AlsoMatched trial={trial} />
-      <section aria-label="Rules in order" className="flex flex-col gap-1.5">
-        <h3 className="font-semibold text-sm text-soft">Rules in order</h3>
-        <ol className="flex flex-col">
-          {trial.steps?.map((step, i) => (
-            <li
-              // biome-ignore lint/suspicious/noArrayIndexKey: rules have no other identity than their place
-              key={i}
-              className={clsx(
-                'flex gap-3 border-rule border-t py-1.5',
-                step.outcome === 'decided' ? 'font-semibold' : 'text-soft',
-              )}
-            >
-              <span className="w-4 shrink-0 text-right">{i + 1}</span>
-              <span className="grow">{step.rule}</span>
-              <span className="text-sm">{step.outcome}</span>
-            </li>
-          ))}
-          <li className={clsx('flex gap-3 border-rule border-t py-1.5', decider ? 'text-soft' : 'font-semibold')}>
-            <span className="w-4 shrink-0" />
-            <span className="grow">Otherwise</span>
-            <span className="text-sm">{decider ? 'not reached' : 'decided'}</span>
-          </li>
-        </ol>
-      </section>
+      <Trace steps={trial.steps ?? []} />
     </div>
+  )
+}
+
+function Section({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <section aria-label={title} className="flex flex-col gap-1.5">
+      <h3 className="font-semibold text-sm text-soft">{title}</h3>
+      {children}
+    </section>
+  )
+}
+
+const gateNames = { dns: 'DNS gate', proxy: 'Proxy gate', icap: 'ICAP gate' }
+const sightNames = { name: 'sees the name', tunnel: 'sees host and port', full: 'sees everything' }
+
+/** The gates that the request passes, up to the one that stops it. */
+function Way({ trial }: { trial: Trial }) {
+  if (!trial.stops || trial.stops.length === 0) return null
+  return (
+    <Section title="On the way">
+      <ol className="flex flex-col">
+        {trial.stops.map((s) => (
+          <li key={s.gate} className="flex items-baseline gap-3 border-rule border-t py-1.5 text-sm" title={s.because}>
+            <span className="w-20 shrink-0">{gateNames[s.gate]}</span>
+            <span className="grow text-soft">
+              {sightNames[s.sight]}
+              {s.opened && ', the connection is opened'}
+            </span>
+            <VerdictMark verdict={s.verdict} />
+          </li>
+        ))}
+      </ol>
+    </Section>
   )
 }
 
@@ -94,8 +137,7 @@ function Classified({ trial }: { trial: Trial }) {
   if (!trial.class) return null
   const first = trial.class.given[0]
   return (
-    <section aria-label="What it is" className="flex flex-col gap-1">
-      <h3 className="font-semibold text-sm text-soft">It is</h3>
+    <Section title="It is">
       <p>
         <CategoryNames categories={trial.class.categories} />
         {first && (
@@ -103,22 +145,36 @@ function Classified({ trial }: { trial: Trial }) {
             {' '}
             by {first.pack?.name ?? first.list?.name ?? 'our correction'}, <Mono>{first.entry.pattern}</Mono>
           </span>
-        )}
-      </p>
-      <p className="text-sm">
+        )}{' '}
         <Link
           to="/lookup"
-          search={(before) => ({ url: before.url, of: trial.url })}
-          className="text-reed underline underline-offset-2"
+          search={(before) => ({ ...trialOf(before), of: trial.url })}
+          className="text-reed text-sm underline underline-offset-2"
         >
           Look it up
         </Link>
       </p>
-    </section>
+    </Section>
   )
 }
 
-function Row({ label, children }: { label: string; children: React.ReactNode }) {
+/** The groups, the network and the policies that the request has. */
+function Belonging({ trial }: { trial: Trial }) {
+  const b = trial.belongs
+  if (!b) return null
+  const names = (refs: { name?: string }[]) => refs.map((r) => r.name).join(', ')
+  return (
+    <Section title="Who asks">
+      <dl className="grid grid-cols-[4rem_1fr] gap-x-3 gap-y-1 text-sm">
+        <Row label="Groups">{names(b.groups) || 'none'}</Row>
+        {b.network && <Row label="Network">{b.network.name}</Row>}
+        <Row label="Policies">{names(b.policies) || 'none; the fallback decides'}</Row>
+      </dl>
+    </Section>
+  )
+}
+
+function Row({ label, children }: { label: string; children: ReactNode }) {
   return (
     <>
       <dt className="text-soft">{label}</dt>
@@ -130,6 +186,14 @@ function Row({ label, children }: { label: string; children: React.ReactNode }) 
 function ListLink({ id, children }: { id: string; children: string }) {
   return (
     <Link to="/lists/$id" params={{ id }} search={true} className="text-reed underline underline-offset-2">
+      {children}
+    </Link>
+  )
+}
+
+function PolicyLink({ id, children }: { id: string; children: string }) {
+  return (
+    <Link to="/policies/$id" params={{ id }} search={true} className="text-reed underline underline-offset-2">
       {children}
     </Link>
   )
@@ -148,8 +212,7 @@ function AlsoMatched({ trial }: { trial: Trial }) {
     .filter(({ entries }) => entries.length > 0)
   if (lists.length === 0) return null
   return (
-    <section aria-label="Also matched" className="flex flex-col gap-1.5">
-      <h3 className="font-semibold text-sm text-soft">Also matched</h3>
+    <Section title="Also matched">
       <ul className="flex flex-col gap-2">
         {lists.map(({ match, entries }) => (
           <li key={match.list.id}>
@@ -165,6 +228,65 @@ function AlsoMatched({ trial }: { trial: Trial }) {
           </li>
         ))}
       </ul>
+    </Section>
+  )
+}
+
+const rungNames: Record<Step['rung'], string> = {
+  baseline: 'Baseline',
+  unlocked: 'Unlocked',
+  exception: 'Exceptions',
+  stint: 'Stint',
+  policy: 'Policy',
+  fallback: 'Fallback',
+}
+
+/** Every rung and rule that was looked at, in order. */
+function Trace({ steps }: { steps: Step[] }) {
+  const [open, setOpen] = useState(false)
+  return (
+    <section aria-label="Every step">
+      <button
+        type="button"
+        aria-expanded={open}
+        onClick={() => setOpen(!open)}
+        className="font-semibold text-reed text-sm underline underline-offset-2"
+      >
+        {open ? 'Hide the steps' : `Show all ${steps.length} steps`}
+      </button>
+      {open && (
+        <ol className="mt-2 flex flex-col">
+          {steps.map((step, i) => {
+            const title = step.rung === 'policy' ? (step.policy ?? '') : rungNames[step.rung]
+            const before = steps[i - 1]
+            const first = !before || before.rung !== step.rung || before.policy !== step.policy
+            return (
+              // biome-ignore lint/suspicious/noArrayIndexKey: steps have no other identity than their place
+              <li key={i}>
+                {first && <p className="pt-2 pb-0.5 font-semibold text-sm">{title}</p>}
+                <div
+                  className={clsx(
+                    'grid grid-cols-[1fr_6.5rem] gap-x-3 border-rule border-t py-1 text-sm',
+                    step.outcome === 'decided' ? 'font-semibold' : 'text-soft',
+                  )}
+                >
+                  <span className="flex items-center gap-2">
+                    {isVerdict(step.then) && <VerdictMark verdict={step.then} bare />}
+                    {step.rule ?? 'Otherwise'}
+                  </span>
+                  <span className={step.outcome === 'cannot tell' ? 'text-ochre' : undefined}>{step.outcome}</span>
+                  {(step.by || step.missing || step.next) && (
+                    <span className="col-span-2 pl-5.5 font-normal text-soft text-xs">
+                      {step.missing ?? step.by}
+                      {step.next && `${step.by ? '; ' : ''}${step.when}: next ${at(step.next)}`}
+                    </span>
+                  )}
+                </div>
+              </li>
+            )
+          })}
+        </ol>
+      )}
     </section>
   )
 }

@@ -1,16 +1,18 @@
 import { useQuery } from '@tanstack/react-query'
+import { useNavigate } from '@tanstack/react-router'
 import { X } from 'lucide-react'
 import { useEffect } from 'react'
 import { IconButton } from '../ui/Button'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { TrialDetail } from './TrialDetail'
-import { trialOptions } from './trialQueries'
+import { type Ask, trialOptions } from './trialQueries'
 
-type Props = { url: string; onClose: () => void }
+type Props = { url: string; ask: Ask; onClose: () => void }
 
 /** The sheet beside the page with the answer for the URL in the address. Escape closes it. */
-export function TrialSheet({ url, onClose }: Props) {
-  const answer = useQuery(trialOptions(url))
+export function TrialSheet({ url, ask, onClose }: Props) {
+  const answer = useQuery(trialOptions(url, ask))
+  const navigate = useNavigate()
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
       if (
@@ -26,9 +28,22 @@ export function TrialSheet({ url, onClose }: Props) {
   }, [onClose])
   const trial = answer.data?.trials[0]
   return (
-    <aside aria-label="Trial" className="w-[25rem] shrink-0 overflow-y-auto border-rule border-l bg-leaf px-5 py-4">
-      <div className="mb-3 flex items-center justify-between">
-        <h2 className="font-semibold text-sm text-soft">Trial on the draft</h2>
+    <aside aria-label="Trial" className="w-[27rem] shrink-0 overflow-y-auto border-rule border-l bg-leaf px-5 py-4">
+      <div className="mb-3 flex items-center gap-2">
+        <h2 className="grow font-semibold text-sm text-soft">Trial on the draft</h2>
+        <select
+          aria-label="What is seen"
+          value={ask.sight ?? 'journey'}
+          onChange={(e) =>
+            navigate({ to: '.', search: (before) => ({ ...before, sight: e.target.value as Ask['sight'] }) })
+          }
+          className="rounded-sm border border-edge bg-leaf px-1 text-sm"
+        >
+          <option value="journey">through all gates</option>
+          <option value="full">whole URL</option>
+          <option value="tunnel">host and port</option>
+          <option value="name">name only</option>
+        </select>
         <IconButton label="Close the trial" onClick={onClose}>
           <X size={17} aria-hidden />
         </IconButton>
@@ -36,7 +51,7 @@ export function TrialSheet({ url, onClose }: Props) {
       <div aria-live="polite">
         {answer.error && <ProblemNotice error={answer.error} retry={() => answer.refetch()} />}
         {answer.isPending && <Loading what="the verdict" />}
-        {answer.data && trial && <TrialDetail trial={trial} group={answer.data.group} policy={answer.data.policy} />}
+        {answer.data && trial && <TrialDetail trial={trial} answer={answer.data} />}
       </div>
     </aside>
   )

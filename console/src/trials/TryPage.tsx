@@ -1,88 +1,155 @@
-import { Link } from '@tanstack/react-router'
+import { Link, useNavigate, useSearch } from '@tanstack/react-router'
 import { type FormEvent, useState } from 'react'
+import { WhoField } from '../shell/WhoField'
 import { Button } from '../ui/Button'
-import { TextArea } from '../ui/Field'
+import { fieldClass, TextArea } from '../ui/Field'
 import { count, formatNumber } from '../ui/format'
 import { Mono } from '../ui/Mono'
 import { EmptyNotice, ProblemNotice } from '../ui/Notice'
+import { Strip } from '../ui/Strip'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
-import { NoVerdict, VerdictMark } from '../ui/VerdictMark'
-import { type Trial, useTryMany } from './trialQueries'
+import { isVerdict, NoVerdict, VerdictMark, verdicts } from '../ui/VerdictMark'
+import { viewClass } from '../ui/viewClass'
+import { type Trial, useCompare, useMatrix, useSweep, useTryMany } from './trialQueries'
+import { type TryView, tryViews } from './views'
 
 /** How many URLs one call takes. */
-const most = 10_000
+const most: Record<TryView, number> = { many: 10_000, matrix: 5000, week: 200, compare: 1 }
 
 const sample = `oddsfield.example/today
 https://help.oddsfield.example/
 dosage-tables.example
-gull-video.co.uk/watch?v=1
+harbour-news.example/puzzles
 pebble-poker.example
 tidepool-news.example/sport/odds/today`
 
-/** Many URLs at once. The try bar is for one. */
+const names: Record<TryView, string> = {
+  many: 'Many URLs',
+  matrix: 'For every group',
+  week: 'Over a week',
+  compare: 'Two side by side',
+}
+
+/** Many URLs at once, for many who ask, over time, or two trials side by side. The try bar is for one. */
 export function TryPage() {
+  const { view = 'many' } = useSearch({ from: '/try' })
+  const navigate = useNavigate({ from: '/try' })
   const [text, setText] = useState('')
-  const tryMany = useTryMany()
-  const urls = text
-    .split('\n')
-    .map((line) => line.trim())
-    .filter((line) => line !== '' && !line.startsWith('#'))
-  const submit = (event: FormEvent) => {
-    event.preventDefault()
-    tryMany.mutate(urls)
-  }
   return (
     <div className="flex h-full flex-col gap-4 overflow-y-auto px-5 py-4">
       <div>
         <h1 className="font-semibold text-xl">Try</h1>
-        <p className="text-soft">What happens to these URLs under the draft, and which entry, list and rule decides.</p>
+        <p className="text-soft">What happens to these URLs under the draft, for whom and when, and what decides.</p>
       </div>
-      <form onSubmit={submit} className="flex flex-col gap-2">
-        <TextArea
-          label="URLs, one a line"
-          rows={6}
-          spellCheck={false}
-          value={text}
-          onChange={(e) => setText(e.target.value)}
-          error={
-            urls.length > most ? `at most ${formatNumber(most)} at once; the command line takes any number` : undefined
-          }
-        />
-        <div className="flex items-center gap-2">
-          <Button type="submit" look="main" disabled={urls.length === 0 || urls.length > most || tryMany.isPending}>
-            {tryMany.isPending ? 'Trying…' : urls.length > 0 ? `Try ${count(urls.length, 'URL', 'URLs')}` : 'Try them'}
+      <div className="flex gap-5 border-rule border-b pb-2">
+        {tryViews.map((v) => (
+          <button
+            key={v}
+            type="button"
+            aria-pressed={v === view}
+            className={viewClass(v === view)}
+            onClick={() => navigate({ search: (before) => ({ ...before, view: v }) })}
+          >
+            {names[v]}
+          </button>
+        ))}
+      </div>
+      {view === 'many' && <Many text={text} setText={setText} />}
+      {view === 'matrix' && <Matrix text={text} setText={setText} />}
+      {view === 'week' && <Week text={text} setText={setText} />}
+      {view === 'compare' && <Compare />}
+    </div>
+  )
+}
+
+type TextProps = { text: string; setText: (text: string) => void }
+
+const linesOf = (text: string) =>
+  text
+    .split('\n')
+    .map((line) => line.trim())
+    .filter((line) => line !== '' && !line.startsWith('#'))
+
+type FormProps = TextProps & {
+  view: TryView
+  pending: boolean
+  onTry: (urls: string[]) => void
+  children?: React.ReactNode
+}
+
+function URLsForm({ text, setText, view, pending, onTry, children }: FormProps) {
+  const urls = linesOf(text)
+  const tooMany = urls.length > most[view]
+  const submit = (event: FormEvent) => {
+    event.preventDefault()
+    onTry(urls)
+  }
+  return (
+    <form onSubmit={submit} className="flex flex-col gap-2">
+      <TextArea
+        label="URLs, one a line"
+        rows={5}
+        spellCheck={false}
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+        error={tooMany ? `at most ${formatNumber(most[view])} at once; the command line takes any number` : undefined}
+      />
+      <div className="flex items-center gap-2">
+        {children}
+        <Button type="submit" look="main" disabled={urls.length === 0 || tooMany || pending}>
+          {pending ? 'Trying…' : urls.length > 0 ? `Try ${count(urls.length, 'URL', 'URLs')}` : 'Try them'}
+        </Button>
+        {text === '' && (
+          <Button look="quiet" onClick={() => setText(sample)}>
+            Fill in some to see how it works
           </Button>
-          {text === '' && (
-            <Button look="quiet" onClick={() => setText(sample)}>
-              Fill in some to see how it works
-            </Button>
-          )}
-        </div>
-      </form>
+        )}
+      </div>
+    </form>
+  )
+}
+
+function Many({ text, setText }: TextProps) {
+  const { as, at, sight } = useSearch({ from: '/try' })
+  const tryMany = useTryMany()
+  return (
+    <>
+      <URLsForm
+        text={text}
+        setText={setText}
+        view="many"
+        pending={tryMany.isPending}
+        onTry={(urls) => tryMany.mutate({ urls, ask: { as, at, sight } })}
+      />
       {tryMany.error && <ProblemNotice error={tryMany.error} />}
       {tryMany.data ? (
-        <Results trials={tryMany.data.trials} who={`for ${tryMany.data.group} under ${tryMany.data.policy}`} />
+        <Results trials={tryMany.data.trials} who={`for ${tryMany.data.who.name}`} />
       ) : (
         <EmptyNotice title="Nothing tried yet">
-          Paste addresses from a complaint, a log or a browser’s history. For a single one, the bar above does it from
-          any page; press <kbd className="font-mono text-xs">/</kbd> to get there.
+          Paste addresses from a complaint, a log or a browser’s history. Who asks, and when, is what the bar above
+          says. For a single one, the bar does it from any page; press <kbd className="font-mono text-xs">/</kbd> to get
+          there.
         </EmptyNotice>
       )}
-    </div>
+    </>
   )
 }
 
 /** The rows that are shown; more are counted, and the command line gives them all. */
 const shownRows = 1000
 
+const counted = { allow: 'allowed', watch: 'allowed and flagged', hold: 'held', block: 'blocked' }
+
 function Results({ trials, who }: { trials: Trial[]; who: string }) {
-  const allowed = trials.filter((t) => t.verdict === 'allow').length
-  const blocked = trials.filter((t) => t.verdict === 'block').length
-  const noURL = trials.length - allowed - blocked
+  const parts = verdicts
+    .map((v) => [v, trials.filter((t) => t.verdict === v).length] as const)
+    .filter(([v, n]) => n > 0 || v === 'allow' || v === 'block')
+    .map(([v, n]) => `${formatNumber(n)} ${counted[v]}`)
+  const noURL = trials.filter((t) => !t.verdict).length
   return (
     <section aria-label="Answers">
       <p className="pb-2" role="status">
-        {formatNumber(allowed)} allowed, {formatNumber(blocked)} blocked
+        {parts.join(', ')}
         {noURL > 0 && `, ${formatNumber(noURL)} no URL`} <span className="text-soft">{who}</span>
         {trials.length > shownRows && (
           <span className="text-soft">; the first {formatNumber(shownRows)} are shown</span>
@@ -106,13 +173,7 @@ function Results({ trials, who }: { trials: Trial[]; who: string }) {
                 {t.verdict ? <VerdictMark verdict={t.verdict} /> : <NoVerdict>no URL</NoVerdict>}
               </td>
               <td className={cellClass}>
-                <Link
-                  to="."
-                  search={(before) => ({ ...before, url: t.url ?? t.input })}
-                  className="underline decoration-rule underline-offset-2 hover:decoration-ink"
-                >
-                  <Mono>{t.url ?? t.input}</Mono>
-                </Link>
+                <TryLink url={t.url ?? t.input} />
                 {t.problem && <p className="text-sm text-soft">{t.problem}</p>}
               </td>
               <td className={cellClass}>{t.decider?.entry && <Mono>{t.decider.entry.pattern}</Mono>}</td>
@@ -125,5 +186,188 @@ function Results({ trials, who }: { trials: Trial[]; who: string }) {
         </tbody>
       </table>
     </section>
+  )
+}
+
+/** Opens the sheet with the trial of a URL, as somebody where they are named. */
+function TryLink({ url, as, at, children }: { url: string; as?: string; at?: string; children?: React.ReactNode }) {
+  return (
+    <Link
+      from="/try"
+      search={(before) => ({ ...before, url, as: as ?? before.as, at: at ?? before.at, sight: 'full' as const })}
+      className="underline decoration-rule underline-offset-2 hover:decoration-ink"
+    >
+      {children ?? <Mono>{url}</Mono>}
+    </Link>
+  )
+}
+
+function Matrix({ text, setText }: TextProps) {
+  const { at } = useSearch({ from: '/try' })
+  const matrix = useMatrix()
+  const data = matrix.data
+  return (
+    <>
+      <URLsForm
+        text={text}
+        setText={setText}
+        view="matrix"
+        pending={matrix.isPending}
+        onTry={(urls) => matrix.mutate({ urls, who: [], at })}
+      />
+      {matrix.error && <ProblemNotice error={matrix.error} />}
+      {data && (
+        <div className="overflow-x-auto">
+          <table className="border-collapse">
+            <thead>
+              <tr>
+                <Head className="min-w-60">URL</Head>
+                {data.who.map((w) => (
+                  <Head key={w.name} className="w-20 align-bottom">
+                    {w.group?.name ?? w.name}
+                  </Head>
+                ))}
+              </tr>
+            </thead>
+            <tbody>
+              {data.rows.slice(0, shownRows).map((row, i) => (
+                // biome-ignore lint/suspicious/noArrayIndexKey: a URL may stand in it twice
+                <tr key={i} className="hover:bg-wash">
+                  <td className={cellClass}>
+                    <Mono>{row.input}</Mono>
+                    {row.problem && <NoVerdict>no URL</NoVerdict>}
+                  </td>
+                  {row.cells.map((cell, c) => (
+                    <td key={data.who[c]?.name} className={`${cellClass} text-sm`} title={cell.by}>
+                      <TryLink url={row.input} as={data.who[c]?.group?.name ?? data.who[c]?.name} at={at}>
+                        <VerdictMark verdict={cell.verdict} />
+                      </TryLink>
+                    </td>
+                  ))}
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+    </>
+  )
+}
+
+function Week({ text, setText }: TextProps) {
+  const { as } = useSearch({ from: '/try' })
+  const sweep = useSweep()
+  const data = sweep.data
+  return (
+    <>
+      <URLsForm
+        text={text}
+        setText={setText}
+        view="week"
+        pending={sweep.isPending}
+        onTry={(urls) => sweep.mutate({ urls, who: as ? [as] : [] })}
+      />
+      {sweep.error && <ProblemNotice error={sweep.error} />}
+      {data && (
+        <table className="w-full border-collapse">
+          <thead>
+            <tr>
+              <Head className="w-64">URL</Head>
+              <Head className="w-48">Who</Head>
+              <Head>The seven days from today</Head>
+            </tr>
+          </thead>
+          <tbody>
+            {data.rows.map((row, i) => (
+              <tr key={`${row.url} ${row.who.name}`}>
+                <td className={cellClass}>{data.rows[i - 1]?.url !== row.url && <Mono>{row.url}</Mono>}</td>
+                <td className={`${cellClass} text-sm`}>{row.who.group?.name ?? row.who.name}</td>
+                <td className={cellClass}>
+                  <Strip segments={row.strip} label={`${row.url} for ${row.who.name}`} days={i === 0} />
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </>
+  )
+}
+
+function Compare() {
+  const { url: tried = '', as: asked = '' } = useSearch({ from: '/try' })
+  const [url, setURL] = useState(tried)
+  const [sides, setSides] = useState([
+    { as: asked, at: '' },
+    { as: '', at: '' },
+  ])
+  const compare = useCompare()
+  const set = (i: number, change: { as?: string; at?: string }) =>
+    setSides(sides.map((s, at) => (at === i ? { ...s, ...change } : s)))
+  const submit = (event: FormEvent) => {
+    event.preventDefault()
+    const [a, b] = sides
+    if (a && b) compare.mutate({ url, a, b })
+  }
+  return (
+    <form onSubmit={submit} className="flex flex-col gap-4">
+      <div className="flex items-end gap-2">
+        <label className="flex grow flex-col gap-1 font-semibold text-sm">
+          URL
+          <input
+            value={url}
+            onChange={(e) => setURL(e.target.value)}
+            placeholder="harbour-news.example/puzzles"
+            spellCheck={false}
+            className={`${fieldClass} mono h-9 font-normal`}
+          />
+        </label>
+        <Button type="submit" look="main" className="h-9!" disabled={url.trim() === '' || compare.isPending}>
+          Compare
+        </Button>
+      </div>
+      <div className="grid grid-cols-2 gap-8">
+        {sides.map((side, i) => (
+          // biome-ignore lint/suspicious/noArrayIndexKey: the left and the right
+          <div key={i} className="flex items-center gap-2">
+            <WhoField
+              label={`Who asks, ${i === 0 ? 'left' : 'right'}`}
+              value={side.as}
+              onChange={(as) => set(i, { as })}
+              className="h-9 grow"
+            />
+            <span className="text-sm text-soft">at</span>
+            <input
+              aria-label={`When, ${i === 0 ? 'left' : 'right'}`}
+              value={side.at}
+              onChange={(e) => set(i, { at: e.target.value })}
+              placeholder="now"
+              className={`${fieldClass} h-9 w-32`}
+            />
+          </div>
+        ))}
+      </div>
+      {compare.error && <ProblemNotice error={compare.error} />}
+      {compare.data && (
+        <>
+          <p role="status" className="border-reed border-l-3 bg-reed-wash px-3 py-2">
+            {compare.data.because}
+          </p>
+          <div className="grid grid-cols-2 gap-8">
+            {[compare.data.a, compare.data.b].map((side, i) => (
+              // biome-ignore lint/suspicious/noArrayIndexKey: the left and the right
+              <section key={i} aria-label={side.who.name} className="flex flex-col gap-1.5">
+                <h2 className="font-semibold">{side.who.name}</h2>
+                {isVerdict(side.trial.verdict) && <VerdictMark verdict={side.trial.verdict} large />}
+                <p>{side.trial.because}</p>
+                <p className="text-sm text-soft">
+                  Groups: {side.trial.belongs?.groups.map((g) => g.name).join(', ') || 'none'}
+                </p>
+              </section>
+            ))}
+          </div>
+        </>
+      )}
+    </form>
   )
 }

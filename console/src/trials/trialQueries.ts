@@ -3,15 +3,64 @@ import { api, data, type Schemas } from '../api/client'
 
 export type Trial = Schemas['Trial']
 export type Trials = Schemas['TrialsOutputBody']
+export type Flip = Schemas['Flip']
+export type Step = Schemas['Step']
 
-/** The answer for one URL, on the draft as it is now. */
-export const trialOptions = (url: string) =>
+export const sights = ['journey', 'full', 'tunnel', 'name'] as const
+
+/** Who asks, when, and what can be seen of it, as the address of a page holds it. */
+export type Ask = { as?: string; at?: string; sight?: (typeof sights)[number] }
+
+/** What a trial sends: whoever is called so, then. */
+const asked = ({ as, at, sight = 'journey' }: Ask) => ({
+  who: as ? { name: as } : undefined,
+  at: at || undefined,
+  journey: sight === 'journey',
+  sight: sight === 'journey' ? undefined : sight,
+})
+
+/** The answer for one URL, on the draft as it is now, with what is to come. */
+export const trialOptions = (url: string, ask: Ask) =>
   queryOptions({
-    queryKey: ['trials', url],
-    queryFn: () => data(api.POST('/api/v1/trials', { body: { urls: [url] } })),
+    queryKey: ['trials', url, ask],
+    retry: false,
+    queryFn: () => data(api.POST('/api/v1/trials', { body: { urls: [url], ...asked(ask), outlook: true } })),
   })
 
 /** Answers for many URLs at once. */
-export function useTryMany() {
-  return useMutation({ mutationFn: (urls: string[]) => data(api.POST('/api/v1/trials', { body: { urls } })) })
-}
+export const useTryMany = () =>
+  useMutation({
+    mutationFn: ({ urls, ask }: { urls: string[]; ask: Ask }) =>
+      data(api.POST('/api/v1/trials', { body: { urls, ...asked({ ...ask, sight: ask.sight ?? 'full' }) } })),
+  })
+
+/** URLs against every group that has a policy, or some who ask. */
+export const useMatrix = () =>
+  useMutation({
+    mutationFn: ({ urls, who, at }: { urls: string[]; who: string[]; at?: string }) =>
+      data(
+        api.POST('/api/v1/trials/matrix', {
+          body: { urls, at: at || undefined, who: who.length > 0 ? who.map((name) => ({ name })) : undefined },
+        }),
+      ),
+  })
+
+/** URLs over a week, for every group that has a policy, or some who ask. */
+export const useSweep = () =>
+  useMutation({
+    mutationFn: ({ urls, who }: { urls: string[]; who: string[] }) =>
+      data(
+        api.POST('/api/v1/trials/sweep', {
+          body: { urls, who: who.length > 0 ? who.map((name) => ({ name })) : undefined },
+        }),
+      ),
+  })
+
+/** Where two trials of one URL part. */
+export const useCompare = () =>
+  useMutation({
+    mutationFn: ({ url, a, b }: { url: string; a: Ask; b: Ask }) => {
+      const side = ({ as, at }: Ask) => ({ who: as ? { name: as } : undefined, at: at || undefined })
+      return data(api.POST('/api/v1/trials/compare', { body: { url, a: side(a), b: side(b) } }))
+    },
+  })

@@ -1,28 +1,40 @@
 import { clsx } from 'clsx'
 
-export type Verdict = 'allow' | 'block'
+export type Verdict = 'allow' | 'watch' | 'hold' | 'block'
+
+/** Every verdict, the loosest first. */
+export const verdicts: Verdict[] = ['allow', 'watch', 'hold', 'block']
 
 const shapes = {
   allow: <circle cx="8" cy="8" r="5.5" fill="none" stroke="currentColor" strokeWidth="2.2" />,
+  watch: (
+    <>
+      <circle cx="8" cy="8" r="5.5" fill="none" stroke="currentColor" strokeWidth="2.2" />
+      <path d="M8 2.5a5.5 5.5 0 0 0 0 11z" fill="currentColor" />
+    </>
+  ),
+  hold: <path d="M8 1.8 14.2 8 8 14.2 1.8 8z" fill="none" stroke="currentColor" strokeWidth="2" />,
   block: <rect x="2.5" y="2.5" width="11" height="11" fill="currentColor" />,
 }
 
-type Props = { verdict: Verdict; large?: boolean }
+const inks = { allow: 'text-reed', watch: 'text-tide', hold: 'text-ochre', block: 'text-clay' }
 
-/** The one mark of a verdict: told by shape and word before colour. */
-export function VerdictMark({ verdict, large }: Props) {
+/** What the API calls a verdict where rules may also only note. */
+export const isVerdict = (text: string | undefined): text is Verdict => verdicts.includes(text as Verdict)
+
+type Props = { verdict: Verdict; large?: boolean; bare?: boolean }
+
+/** The one mark of a verdict: told by shape and word before colour. Bare, the word is for those who listen alone. */
+export function VerdictMark({ verdict, large, bare }: Props) {
   return (
     <span
-      className={clsx(
-        'inline-flex items-center gap-1.5 font-semibold',
-        verdict === 'block' ? 'text-clay' : 'text-reed',
-        large && 'text-lg',
-      )}
+      className={clsx('inline-flex items-center gap-1.5 font-semibold', inks[verdict], large && 'text-lg')}
+      title={bare ? verdict : undefined}
     >
-      <svg viewBox="0 0 16 16" className={large ? 'size-4.5' : 'size-3.5'} aria-hidden="true">
+      <svg viewBox="0 0 16 16" className={clsx('shrink-0', large ? 'size-4.5' : 'size-3.5')} aria-hidden="true">
         {shapes[verdict]}
       </svg>
-      {verdict}
+      <span className={bare ? 'sr-only' : undefined}>{verdict}</span>
     </span>
   )
 }

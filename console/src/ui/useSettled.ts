@@ -1,7 +1,7 @@
 import { useEffect, useState } from 'react'
 
-/** A text as it was when nobody had typed for a moment. */
-export function useSettled(text: string) {
+/** A text, or what is typed into a form, as it was when nobody had typed for a moment. */
+export function useSettled<T>(text: T) {
   const [settled, setSettled] = useState(text)
   useEffect(() => {
     const timer = setTimeout(() => setSettled(text), 250)

@@ -1,0 +1,204 @@
+import { useQuery } from '@tanstack/react-query'
+import { type FormEvent, useState } from 'react'
+import { ApiProblem } from '../api/client'
+import { type Place, PlaceChoice } from '../categories/PlaceChoice'
+import { groupsOptions, networksOptions, peopleOptions } from '../people/peopleQueries'
+import { type Exception, type ExceptionInput, useSaveException } from '../policies/policyQueries'
+import { afterwards } from '../ui/afterwards'
+import { useAnnounce } from '../ui/announce'
+import { Button } from '../ui/Button'
+import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
+import { Check, Choice, TextArea, TextField } from '../ui/Field'
+import { ProblemNotice } from '../ui/Notice'
+import { RefPicker } from '../ui/RefPicker'
+import { useSettled } from '../ui/useSettled'
+
+type Props = {
+  /** What the form begins with: from a trial, a lookup, or nothing. */
+  begin?: Partial<ExceptionInput>
+  exception?: Exception
+  /** Narrower and wider forms of the entry to choose from. */
+  places?: Place[]
+  onClose: () => void
+}
+
+/** The moments that an exception may end at, by name. */
+function ends() {
+  const now = new Date()
+  const midnight = (days: number) => new Date(now.getFullYear(), now.getMonth(), now.getDate() + days)
+  const toMonday = (8 - (now.getDay() || 7)) % 7 || 7
+  return { today: midnight(1), week: midnight(toMonday), month: midnight(30) }
+}
+
+const local = (at: Date) => {
+  const two = (n: number) => String(n).padStart(2, '0')
+  return `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())}T${two(at.getHours())}:${two(at.getMinutes())}`
+}
+
+type End = 'today' | 'week' | 'month' | 'never' | 'moment'
+
+/** Makes an exception, or changes one: what, for whom, until when, and why. */
+export function ExceptionDialog({ begin, exception, places, onClose }: Props) {
+  const from = exception ?? begin
+  const [entries, setEntries] = useState((from?.entries ?? []).join('\n'))
+  const [then, setThen] = useState<'allow' | 'block'>(from?.then ?? 'allow')
+  const [whom, setWhom] = useState(from?.for ?? {})
+  const [reason, setReason] = useState(from?.reason ?? '')
+  const [by, setBy] = useState(from?.requestedBy ?? '')
+  const [end, setEnd] = useState<End>(exception ? (exception.until ? 'moment' : 'never') : 'week')
+  const [moment, setMoment] = useState(exception?.until ? local(new Date(exception.until)) : local(ends().week))
+  const [begins, setBegins] = useState(exception?.from ? local(new Date(exception.from)) : '')
+  const [text, setText] = useState('')
+  const people = useQuery({ ...peopleOptions(useSettled(text)), enabled: text.trim() !== '' })
+  const groups = useQuery(groupsOptions)
+  const networks = useQuery(networksOptions)
+  const save = useSaveException(exception)
+  const announce = useAnnounce()
+  const fields = save.error instanceof ApiProblem ? save.error.fields : new Map<string, string>()
+  const wrong = (path: string) => [...fields].find(([at]) => at.startsWith(path))?.[1]
+  const until = () => {
+    if (end === 'never') return undefined
+    return (end === 'moment' ? new Date(moment) : ends()[end]).toISOString()
+  }
+  const submit = (event: FormEvent) => {
+    event.preventDefault()
+    const body: ExceptionInput = {
+      name: exception?.name,
+      entries: entries
+        .split('\n')
+        .map((line) => line.trim())
+        .filter((line) => line !== ''),
+      then,
+      for: whom,
+      reason,
+      requestedBy: by || undefined,
+      from: begins ? new Date(begins).toISOString() : undefined,
+      until: until(),
+      off: exception?.off,
+    }
+    afterwards(save.mutateAsync(body), (saved) => {
+      announce(`The exception ${saved.name} is ${saved.state}.`)
+      onClose()
+    })
+  }
+  return (
+    <Dialog
+      open
+      onOpenChange={(open) => open || onClose()}
+      title={exception ? `Exception: ${exception.name}` : 'New exception'}
+      description="It counts before policies and after the baseline: for a person first, then a network, a group, everybody."
+      wide
+    >
+      <form onSubmit={submit} className="contents">
+        <DialogBody>
+          <div className="grid grid-cols-2 gap-6">
+            <div className="flex flex-col gap-4">
+              {places && places.length > 1 && (
+                <PlaceChoice label="How much" places={places} chosen={entries} onChange={setEntries} />
+              )}
+              <TextArea
+                label="Entries, one a line"
+                rows={3}
+                autoFocus={!from}
+                spellCheck={false}
+                value={entries}
+                onChange={(e) => setEntries(e.target.value)}
+                error={wrong('entries')}
+              />
+              <Choice
+                label="What becomes of them"
+                value={then}
+                onChange={(v) => setThen(v as 'allow' | 'block')}
+                options={[
+                  ['allow', 'Allow'],
+                  ['block', 'Block'],
+                ]}
+              />
+              <TextField
+                label="Reason"
+                value={reason}
+                onChange={(e) => setReason(e.target.value)}
+                placeholder="Why, for whoever looks at it later"
+                error={wrong('reason')}
+                autoFocus={entries !== ''}
+              />
+              <TextField
+                label="Requested by"
+                value={by}
+                onChange={(e) => setBy(e.target.value)}
+                placeholder="may stay empty"
+              />
+            </div>
+            <div className="flex flex-col gap-4">
+              <Check
+                label="For everybody"
+                checked={whom.everybody === true}
+                onChange={(on) => setWhom(on ? { everybody: true } : {})}
+              />
+              {whom.everybody !== true && (
+                <>
+                  <RefPicker
+                    label="People"
+                    chosen={whom.persons ?? []}
+                    offered={(people.data?.items ?? []).map((p) => ({ id: p.id, name: p.fullName || p.name }))}
+                    onText={setText}
+                    onChange={(persons) => setWhom({ ...whom, persons })}
+                    placeholder="Type a name"
+                    error={wrong('for')}
+                  />
+                  <RefPicker
+                    label="Groups"
+                    chosen={whom.groups ?? []}
+                    offered={groups.data ?? []}
+                    onChange={(g) => setWhom({ ...whom, groups: g })}
+                  />
+                  <RefPicker
+                    label="Networks"
+                    chosen={whom.networks ?? []}
+                    offered={networks.data ?? []}
+                    onChange={(n) => setWhom({ ...whom, networks: n })}
+                  />
+                </>
+              )}
+              <Choice
+                label="Until"
+                value={end}
+                onChange={(v) => setEnd(v as End)}
+                options={[
+                  ['today', 'The end of today'],
+                  ['week', 'The end of this week'],
+                  ['month', 'Thirty days from now'],
+                  ['moment', 'A moment…'],
+                  ['never', 'No end'],
+                ]}
+              />
+              {end === 'moment' && (
+                <TextField
+                  label="The moment"
+                  type="datetime-local"
+                  value={moment}
+                  onChange={(e) => setMoment(e.target.value)}
+                  error={wrong('until')}
+                />
+              )}
+              <TextField
+                label="From"
+                type="datetime-local"
+                value={begins}
+                onChange={(e) => setBegins(e.target.value)}
+                hint="Empty: at once"
+              />
+            </div>
+          </div>
+          {save.error && fields.size === 0 && <ProblemNotice error={save.error} />}
+        </DialogBody>
+        <DialogFoot>
+          <Button onClick={onClose}>Cancel</Button>
+          <Button type="submit" look="main" disabled={entries.trim() === '' || reason.trim() === '' || save.isPending}>
+            {exception ? 'Save' : then === 'allow' ? 'Allow it' : 'Block it'}
+          </Button>
+        </DialogFoot>
+      </form>
+    </Dialog>
+  )
+}

@@ -1,0 +1,220 @@
+import { useQuery } from '@tanstack/react-query'
+import { useNavigate, useSearch } from '@tanstack/react-router'
+import { Plus } from 'lucide-react'
+import { useState } from 'react'
+import { type Exception, exceptionsOptions, useRemoveException, useSaveException } from '../policies/policyQueries'
+import { afterwards } from '../ui/afterwards'
+import { useAnnounce } from '../ui/announce'
+import { Button } from '../ui/Button'
+import { fieldClass } from '../ui/Field'
+import { formatMoment } from '../ui/format'
+import { Menu, MenuItem } from '../ui/Menu'
+import { Mono } from '../ui/Mono'
+import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
+import { cellClass, Head, onRowKeys } from '../ui/Table'
+import { VerdictMark } from '../ui/VerdictMark'
+import { viewClass } from '../ui/viewClass'
+import { ExceptionDialog } from './ExceptionDialog'
+import { exceptionViews, type View } from './views'
+
+const viewNames: Record<View, string> = {
+  'in-force': 'In force',
+  soon: 'Over within a week',
+  later: 'Later',
+  over: 'Over or off',
+  all: 'All',
+}
+
+const week = 7 * 24 * 3600e3
+
+const inView = (view: View, e: Exception) => {
+  switch (view) {
+    case 'in-force':
+      return e.state === 'in force'
+    case 'soon':
+      return e.state === 'in force' && e.until !== undefined && Date.parse(e.until) - Date.now() < week
+    case 'later':
+      return e.state === 'later'
+    case 'over':
+      return e.state === 'over' || e.state === 'off'
+  }
+  return true
+}
+
+/** For whom an exception is, in a few words. */
+export const whomSaid = (e: Pick<Exception, 'for'>) =>
+  [
+    ...(e.for.everybody ? ['everybody'] : []),
+    ...[...(e.for.persons ?? []), ...(e.for.groups ?? []), ...(e.for.networks ?? [])].map((r) => r.name ?? ''),
+    ...(e.for.addresses ?? []),
+  ].join(', ')
+
+/** All exceptions: what holds now, what ends soon, what is over. */
+export function ExceptionsPage() {
+  const all = useQuery(exceptionsOptions)
+  const { view = 'in-force', q = '' } = useSearch({ from: '/exceptions' })
+  const navigate = useNavigate({ from: '/exceptions' })
+  const [open, setOpen] = useState<Exception | 'new' | null>(null)
+  const shown = (all.data ?? [])
+    .filter(
+      (e) =>
+        inView(view, e) && `${e.name} ${e.entries} ${e.reason} ${whomSaid(e)}`.toLowerCase().includes(q.toLowerCase()),
+    )
+    .sort((a, b) => (a.until ?? '9').localeCompare(b.until ?? '9'))
+  return (
+    <div className="flex h-full flex-col overflow-y-auto px-5 pb-6">
+      <div className="flex items-end gap-3 pt-4 pb-3">
+        <div className="grow">
+          <h1 className="font-semibold text-xl">Exceptions</h1>
+          <p className="text-soft">For some people, some pages, some days: each with a reason and, normally, an end.</p>
+        </div>
+        <Button look="main" onClick={() => setOpen('new')}>
+          <Plus size={16} aria-hidden /> New exception
+        </Button>
+      </div>
+      <div className="flex items-center gap-5 border-rule border-b pb-2">
+        {exceptionViews.map((v) => (
+          <button
+            key={v}
+            type="button"
+            aria-pressed={v === view}
+            onClick={() => navigate({ search: (before) => ({ ...before, view: v }) })}
+            className={viewClass(v === view)}
+          >
+            {viewNames[v]}{' '}
+            <span className="text-sm text-soft">{(all.data ?? []).filter((e) => inView(v, e)).length}</span>
+          </button>
+        ))}
+        <span className="grow" />
+        <input
+          type="search"
+          aria-label="Filter exceptions"
+          placeholder="Filter"
+          value={q}
+          onChange={(e) =>
+            navigate({ search: (before) => ({ ...before, q: e.target.value || undefined }), replace: true })
+          }
+          className={`${fieldClass} h-8 w-56`}
+        />
+      </div>
+      {all.isPending && <Loading what="the exceptions" />}
+      {all.error && <ProblemNotice error={all.error} retry={() => all.refetch()} />}
+      {all.data && shown.length === 0 && (
+        <EmptyNotice
+          title={all.data.length === 0 ? 'No exceptions yet' : 'None of these'}
+          action={
+            all.data.length === 0 ? (
+              <Button look="main" onClick={() => setOpen('new')}>
+                Make the first exception
+              </Button>
+            ) : undefined
+          }
+        >
+          {all.data.length === 0
+            ? 'The quickest way to one is a trial: it offers the narrowest exception that would turn it round.'
+            : 'Look at another state, or take the filter away.'}
+        </EmptyNotice>
+      )}
+      {shown.length > 0 && (
+        <table className="w-full border-collapse" onKeyDown={onRowKeys}>
+          <thead>
+            <tr>
+              <Head>Exception</Head>
+              <Head className="w-20">Then</Head>
+              <Head>Covers</Head>
+              <Head>For</Head>
+              <Head>Until</Head>
+              <Head className="w-8">
+                <span className="sr-only">Do</span>
+              </Head>
+            </tr>
+          </thead>
+          <tbody>
+            {shown.map((e) => (
+              <Row key={e.id} exception={e} onOpen={() => setOpen(e)} />
+            ))}
+          </tbody>
+        </table>
+      )}
+      {open && <ExceptionDialog exception={open === 'new' ? undefined : open} onClose={() => setOpen(null)} />}
+    </div>
+  )
+}
+
+function Row({ exception: e, onOpen }: { exception: Exception; onOpen: () => void }) {
+  const save = useSaveException(e)
+  const remove = useRemoveException()
+  const announce = useAnnounce()
+  const { id: _id, version: _v, updatedAt: _at, updatedBy: _by, state: _s, ...input } = e
+  const soon = e.state === 'in force' && e.until !== undefined && Date.parse(e.until) - Date.now() < week
+  return (
+    <tr className="hover:bg-wash">
+      <td className={cellClass}>
+        <button
+          type="button"
+          onClick={onOpen}
+          className="text-left font-semibold underline decoration-rule underline-offset-2 hover:decoration-ink"
+        >
+          {e.name}
+        </button>
+        <p className="text-sm text-soft">
+          {e.reason}
+          {e.requestedBy && ` Asked for by ${e.requestedBy}.`}
+        </p>
+        {(save.error || remove.error) && <ProblemNotice error={(save.error ?? remove.error) as Error} />}
+      </td>
+      <td className={cellClass}>
+        <VerdictMark verdict={e.then} />
+      </td>
+      <td className={cellClass}>
+        {e.entries.map((entry) => (
+          <p key={entry}>
+            <Mono>{entry}</Mono>
+          </p>
+        ))}
+      </td>
+      <td className={cellClass}>{whomSaid(e)}</td>
+      <td className={`${cellClass} whitespace-nowrap text-sm`}>
+        {e.until ? <span className={soon ? 'text-ochre' : undefined}>{formatMoment(e.until)}</span> : 'no end'}
+        <p className="text-soft">
+          {e.state}
+          {e.state === 'later' && e.from && ` from ${formatMoment(e.from)}`}
+        </p>
+      </td>
+      <td className={cellClass}>
+        <Menu
+          trigger={
+            <button type="button" aria-label={`What to do with ${e.name}`} className="rounded-sm px-2 hover:bg-wash">
+              ⋯
+            </button>
+          }
+        >
+          <MenuItem onSelect={onOpen}>Change</MenuItem>
+          {e.state === 'in force' && (
+            <MenuItem
+              onSelect={() =>
+                afterwards(save.mutateAsync({ ...input, until: new Date().toISOString() }), () =>
+                  announce(`Ended ${e.name}.`),
+                )
+              }
+            >
+              End it now
+            </MenuItem>
+          )}
+          <MenuItem
+            onSelect={() =>
+              afterwards(save.mutateAsync({ ...input, off: !e.off }), () =>
+                announce(`${e.name} is switched ${e.off ? 'on' : 'off'}.`),
+              )
+            }
+          >
+            {e.off ? 'Switch on' : 'Switch off'}
+          </MenuItem>
+          <MenuItem onSelect={() => afterwards(remove.mutateAsync(e), () => announce(`Deleted ${e.name}.`))}>
+            Delete
+          </MenuItem>
+        </Menu>
+      </td>
+    </tr>
+  )
+}

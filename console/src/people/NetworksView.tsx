@@ -1,0 +1,127 @@
+import { useQuery } from '@tanstack/react-query'
+import { type FormEvent, useState } from 'react'
+import { ApiProblem } from '../api/client'
+import { afterwards } from '../ui/afterwards'
+import { useAnnounce } from '../ui/announce'
+import { Button } from '../ui/Button'
+import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
+import { TextArea, TextField } from '../ui/Field'
+import { Mono } from '../ui/Mono'
+import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
+import { cellClass, Head, onRowKeys } from '../ui/Table'
+import { type Network, networksOptions, useRemoveNetwork, useSaveNetwork } from './peopleQueries'
+
+/** Named ranges of addresses. An address is in the one that holds it most specifically. */
+export function NetworksView() {
+  const all = useQuery(networksOptions)
+  const [open, setOpen] = useState<Network | 'new' | null>(null)
+  if (all.isPending) return <Loading what="the networks" />
+  if (all.error) return <ProblemNotice error={all.error} retry={() => all.refetch()} />
+  return (
+    <div className="overflow-y-auto pt-3">
+      <div className="flex items-center gap-3 pb-2">
+        <p className="grow text-soft">Where several ranges hold an address, the most specific counts.</p>
+        <Button onClick={() => setOpen('new')}>New network</Button>
+      </div>
+      {all.data.length === 0 ? (
+        <EmptyNotice title="No networks yet">
+          A network is a named set of address ranges, as the wards’ 10.40.10.0/23.
+        </EmptyNotice>
+      ) : (
+        <table className="w-full border-collapse" onKeyDown={onRowKeys}>
+          <thead>
+            <tr>
+              <Head>Network</Head>
+              <Head>Ranges</Head>
+              <Head>Description</Head>
+            </tr>
+          </thead>
+          <tbody>
+            {all.data.map((n) => (
+              <tr key={n.id} className="hover:bg-wash">
+                <td className={cellClass}>
+                  <button
+                    type="button"
+                    onClick={() => setOpen(n)}
+                    className="font-semibold underline decoration-rule underline-offset-2"
+                  >
+                    {n.name}
+                  </button>
+                </td>
+                <td className={cellClass}>
+                  <Mono>{n.ranges.join(', ')}</Mono>
+                </td>
+                <td className={`${cellClass} text-soft`}>{n.description}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+      {open && <NetworkDialog network={open === 'new' ? undefined : open} onClose={() => setOpen(null)} />}
+    </div>
+  )
+}
+
+function NetworkDialog({ network, onClose }: { network?: Network; onClose: () => void }) {
+  const [name, setName] = useState(network?.name ?? '')
+  const [description, setDescription] = useState(network?.description ?? '')
+  const [ranges, setRanges] = useState((network?.ranges ?? []).join('\n'))
+  const save = useSaveNetwork(network)
+  const remove = useRemoveNetwork()
+  const announce = useAnnounce()
+  const fields = save.error instanceof ApiProblem ? save.error.fields : new Map<string, string>()
+  const submit = (event: FormEvent) => {
+    event.preventDefault()
+    const body = { name, description, ranges: ranges.split(/[\s,]+/).filter((r) => r !== '') }
+    afterwards(save.mutateAsync(body), (saved) => {
+      announce(`Saved ${saved.name}.`)
+      onClose()
+    })
+  }
+  return (
+    <Dialog
+      open
+      onOpenChange={(open) => open || onClose()}
+      title={network ? `Network: ${network.name}` : 'New network'}
+      description="Requests from these addresses belong to the groups that hold the network."
+    >
+      <form onSubmit={submit} className="contents">
+        <DialogBody>
+          <TextField label="Name" value={name} onChange={(e) => setName(e.target.value)} error={fields.get('name')} />
+          <TextArea
+            label="Ranges, one a line"
+            rows={4}
+            spellCheck={false}
+            value={ranges}
+            onChange={(e) => setRanges(e.target.value)}
+            placeholder="10.40.10.0/23"
+            error={[...fields].find(([at]) => at.startsWith('ranges'))?.[1]}
+          />
+          <TextField label="Description" value={description} onChange={(e) => setDescription(e.target.value)} />
+          {save.error && fields.size === 0 && <ProblemNotice error={save.error} />}
+          {remove.error && <ProblemNotice error={remove.error} />}
+        </DialogBody>
+        <DialogFoot>
+          {network && (
+            <Button
+              look="danger"
+              className="mr-auto"
+              onClick={() =>
+                afterwards(remove.mutateAsync(network), () => {
+                  announce(`Deleted ${network.name}.`)
+                  onClose()
+                })
+              }
+            >
+              Delete
+            </Button>
+          )}
+          <Button onClick={onClose}>Cancel</Button>
+          <Button type="submit" look="main" disabled={name.trim() === '' || ranges.trim() === '' || save.isPending}>
+            {network ? 'Save' : 'Make the network'}
+          </Button>
+        </DialogFoot>
+      </form>
+    </Dialog>
+  )
+}

@@ -1,0 +1,253 @@
+import { useQuery } from '@tanstack/react-query'
+import { Link, useNavigate } from '@tanstack/react-router'
+import { ArrowDown, ArrowUp, GripVertical, Plus } from 'lucide-react'
+import { type FormEvent, useState } from 'react'
+import { ApiProblem, type Schemas } from '../api/client'
+import { listsOptions } from '../lists/listQueries'
+import { groupsOptions } from '../people/peopleQueries'
+import { trialOf } from '../shell/trialSearch'
+import { afterwards } from '../ui/afterwards'
+import { useAnnounce } from '../ui/announce'
+import { Button, IconButton } from '../ui/Button'
+import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
+import { Choice, TextField } from '../ui/Field'
+import { count } from '../ui/format'
+import { Loading, ProblemNotice } from '../ui/Notice'
+import { type Named, RefPicker } from '../ui/RefPicker'
+import { VerdictMark } from '../ui/VerdictMark'
+import { useDragOrder } from './dragOrder'
+import { type Policy, policiesOptions, settingsOptions, usePutSettings, useStartPolicy } from './policyQueries'
+
+const effects: Record<Schemas['Settings']['combining'], string> = {
+  position: 'Where a request has several policies, the first in this order counts.',
+  strictest: 'Where a request has several policies, the strictest verdict counts: block, then hold, watch, allow.',
+  loosest: 'Where a request has several policies, the loosest verdict counts: allow, then watch, hold, block.',
+}
+
+/** All policies in their order, and how they work together. */
+export function PoliciesPage() {
+  const all = useQuery(policiesOptions)
+  const settings = useQuery(settingsOptions)
+  const put = usePutSettings()
+  const announce = useAnnounce()
+  const [open, setOpen] = useState(false)
+  const ordered = (all.data ?? []).filter((p) => !p.role)
+  const baseline = all.data?.find((p) => p.role === 'baseline')
+  const fallback = all.data?.find((p) => p.role === 'fallback')
+  const move = (from: number, to: number) => {
+    const order = ordered.map((p) => ({ id: p.id }))
+    const [moved] = order.splice(from, 1)
+    if (!moved || !settings.data || to < 0 || to > order.length) return
+    order.splice(to, 0, moved)
+    afterwards(put.mutateAsync({ settings: settings.data, change: { order } }), () =>
+      announce(`${ordered[from]?.name} is at place ${to + 1} now.`),
+    )
+  }
+  const drag = useDragOrder(move)
+  return (
+    <div className="flex h-full flex-col overflow-y-auto px-5 pb-6">
+      <div className="flex items-end gap-3 pt-4 pb-3">
+        <div className="grow">
+          <h1 className="font-semibold text-xl">Policies</h1>
+          <p className="text-soft">Ordered rules for groups. The baseline stands before all of them and is final.</p>
+        </div>
+        <Button look="main" onClick={() => setOpen(true)}>
+          <Plus size={16} aria-hidden /> New policy
+        </Button>
+      </div>
+      {all.isPending && <Loading what="the policies" />}
+      {all.error && <ProblemNotice error={all.error} retry={() => all.refetch()} />}
+      {put.error && <ProblemNotice error={put.error} />}
+      {settings.data && (
+        <div className="flex items-center gap-3 border-rule border-y py-2">
+          <label className="flex items-center gap-2 font-semibold text-sm">
+            Several policies
+            <select
+              value={settings.data.combining}
+              onChange={(e) =>
+                settings.data &&
+                put.mutate({
+                  settings: settings.data,
+                  change: { combining: e.target.value as Schemas['Settings']['combining'] },
+                })
+              }
+              className="h-8 rounded-sm border border-edge bg-leaf px-2 font-normal"
+            >
+              <option value="position">by position</option>
+              <option value="strictest">the strictest</option>
+              <option value="loosest">the loosest</option>
+            </select>
+          </label>
+          <span className="grow text-sm text-soft">{effects[settings.data.combining]}</span>
+          <fieldset className="flex items-center gap-3 text-sm">
+            <legend className="sr-only">Gates that are switched on</legend>
+            <span className="font-semibold">Gates</span>
+            {(['dns', 'proxy', 'icap'] as const).map((gate) => (
+              <label key={gate} className="flex items-center gap-1">
+                <input
+                  type="checkbox"
+                  className="accent-reed"
+                  checked={settings.data.gates.includes(gate)}
+                  onChange={(e) =>
+                    settings.data &&
+                    put.mutate({
+                      settings: settings.data,
+                      change: {
+                        gates: e.target.checked
+                          ? [...settings.data.gates, gate]
+                          : settings.data.gates.filter((g) => g !== gate),
+                      },
+                    })
+                  }
+                />
+                {gate === 'proxy' ? 'proxy' : gate.toUpperCase()}
+              </label>
+            ))}
+          </fieldset>
+        </div>
+      )}
+      {all.data && (
+        <ol className="flex flex-col pt-2">
+          {baseline && <Row policy={baseline} note="Before all others, for everybody; its verdicts are final." />}
+          {ordered.map((p, i) => (
+            <Row key={p.id} policy={p} place={i + 1} drag={drag(i)}>
+              <IconButton label={`Move ${p.name} up`} disabled={i === 0} onClick={() => move(i, i - 1)}>
+                <ArrowUp size={15} aria-hidden />
+              </IconButton>
+              <IconButton
+                label={`Move ${p.name} down`}
+                disabled={i === ordered.length - 1}
+                onClick={() => move(i, i + 1)}
+              >
+                <ArrowDown size={15} aria-hidden />
+              </IconButton>
+            </Row>
+          ))}
+          {fallback && <Row policy={fallback} note="For requests that no policy is for." />}
+        </ol>
+      )}
+      {open && <NewPolicyDialog onClose={() => setOpen(false)} />}
+    </div>
+  )
+}
+
+type RowProps = {
+  policy: Policy
+  place?: number
+  note?: string
+  drag?: React.HTMLAttributes<HTMLElement>
+  children?: React.ReactNode
+}
+
+function Row({ policy: p, place, note, drag, children }: RowProps) {
+  return (
+    <li
+      {...drag}
+      className="grid grid-cols-[2.5rem_minmax(0,5fr)_minmax(0,3fr)_6rem_4rem] items-center gap-3 border-rule border-b py-2 hover:bg-wash"
+    >
+      <span className="flex items-center gap-1 text-soft">
+        {drag && <GripVertical size={15} aria-hidden className="cursor-grab" />}
+        {place}
+      </span>
+      <div className="min-w-0">
+        <Link
+          to="/policies/$id"
+          params={{ id: p.id }}
+          search={trialOf}
+          className="font-semibold underline decoration-rule underline-offset-2 hover:decoration-ink"
+        >
+          {p.name}
+        </Link>
+        <p className="text-sm text-soft">{note ?? p.description}</p>
+        {p.conflicts.length > 0 && (
+          <p className="text-ochre text-sm">
+            {count(p.conflicts.length, 'place', 'places')} where it tries to loosen the baseline
+          </p>
+        )}
+      </div>
+      <span className="text-sm">
+        {p.groups.map((g) => g.name).join(', ')}
+        {!p.role && p.groups.length === 0 && <span className="text-ochre">for nobody</span>}
+      </span>
+      <span className="text-sm text-soft">
+        {count(p.rules.length, 'rule', 'rules')}
+        {p.role !== 'baseline' && (
+          <span className="block">
+            else <VerdictMark verdict={p.otherwise} />
+          </span>
+        )}
+      </span>
+      <span className="flex justify-end">{children}</span>
+    </li>
+  )
+}
+
+type Start = Schemas['StartInputBody']['start'] | 'empty'
+
+const starts: [Start, string][] = [
+  ['balanced', 'Balanced: no dangers, nothing unfit; the unknown is flagged'],
+  ['careful', 'Careful: the unknown waits, programs and distractions are blocked'],
+  ['open', 'Open: everything but dangers'],
+  ['only', 'Only these lists, everything else blocked'],
+  ['all-but', 'All but these lists'],
+  ['off', 'Everything off'],
+  ['empty', 'Empty: no rules, all allowed'],
+]
+
+function NewPolicyDialog({ onClose }: { onClose: () => void }) {
+  const [name, setName] = useState('')
+  const [start, setStart] = useState<Start>('balanced')
+  const [lists, setLists] = useState<Named[]>([])
+  const [groups, setGroups] = useState<Named[]>([])
+  const allLists = useQuery(listsOptions)
+  const allGroups = useQuery(groupsOptions)
+  const make = useStartPolicy()
+  const navigate = useNavigate()
+  const announce = useAnnounce()
+  const fields = make.error instanceof ApiProblem ? make.error.fields : new Map<string, string>()
+  const needsLists = start === 'only' || start === 'all-but'
+  const submit = (event: FormEvent) => {
+    event.preventDefault()
+    afterwards(
+      make.mutateAsync({ name, start, lists: lists.map((l) => l.id), groups: groups.map((g) => ({ id: g.id })) }),
+      (made) => {
+        announce(`Made ${made.name}.`)
+        void navigate({ to: '/policies/$id', params: { id: made.id }, search: trialOf })
+      },
+    )
+  }
+  return (
+    <Dialog
+      open
+      onOpenChange={(open) => open || onClose()}
+      title="New policy"
+      description="It begins with plain rules, which can all be changed afterwards."
+    >
+      <form onSubmit={submit} className="contents">
+        <DialogBody>
+          <TextField
+            label="Name"
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+            error={fields.get('name')}
+            autoFocus
+          />
+          <Choice label="Begin with" value={start} onChange={(v) => setStart(v as Start)} options={starts} />
+          {needsLists && <RefPicker label="Lists" chosen={lists} offered={allLists.data ?? []} onChange={setLists} />}
+          <RefPicker label="For the groups" chosen={groups} offered={allGroups.data ?? []} onChange={setGroups} />
+          {make.error && fields.size === 0 && <ProblemNotice error={make.error} />}
+        </DialogBody>
+        <DialogFoot>
+          <Button onClick={onClose}>Cancel</Button>
+          <Button
+            type="submit"
+            look="main"
+            disabled={name.trim() === '' || (needsLists && lists.length === 0) || make.isPending}
+          >
+            Make the policy
+          </Button>
+        </DialogFoot>
+      </form>
+    </Dialog>
+  )
+}

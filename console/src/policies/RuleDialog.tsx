@@ -1,0 +1,184 @@
+import { useQuery } from '@tanstack/react-query'
+import { type FormEvent, useState } from 'react'
+import { ApiProblem } from '../api/client'
+import { schedulesOptions } from '../schedules/scheduleQueries'
+import { afterwards } from '../ui/afterwards'
+import { useAnnounce } from '../ui/announce'
+import { Button } from '../ui/Button'
+import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
+import { Check, Choice, TextField } from '../ui/Field'
+import { ProblemNotice } from '../ui/Notice'
+import { useSettled } from '../ui/useSettled'
+import { ConditionEditor, emptyOf } from './ConditionEditor'
+import { explainRulesOptions, type Rule } from './policyQueries'
+
+type Props = {
+  rule?: Rule
+  baseline?: boolean
+  onSave: (rule: Rule) => Promise<unknown>
+  onClose: () => void
+}
+
+const thens: [Rule['then'], string][] = [
+  ['allow', '○ Allow'],
+  ['watch', '◐ Allow and flag'],
+  ['hold', '◇ Hold until it is unlocked'],
+  ['block', '■ Block'],
+  ['note', 'Note it, and go on'],
+]
+
+/** Writes a rule: what it asks, when, where, what becomes of it; and says it in a sentence while one does. */
+export function RuleDialog({ rule, baseline, onSave, onClose }: Props) {
+  const [form, setForm] = useState<Rule>(rule ?? { name: '', then: 'block', if: emptyOf('categories') })
+  const [problem, setProblem] = useState<Error | null>(null)
+  const [saving, setSaving] = useState(false)
+  const schedules = useQuery(schedulesOptions)
+  const settled = useSettled(form)
+  const explained = useQuery(explainRulesOptions([{ ...settled, name: settled.name || 'x' }]))
+  const announce = useAnnounce()
+  const wrong = explained.data?.problems[0]
+  const allows = form.then === 'allow' || form.then === 'watch' || form.then === 'hold'
+  const submit = (event: FormEvent) => {
+    event.preventDefault()
+    setSaving(true)
+    const done = onSave({ ...form, with: allows ? form.with : undefined })
+    done.catch((error) => {
+      setSaving(false)
+      setProblem(
+        error instanceof ApiProblem && error.fields.size > 0 ? new Error([...error.fields.values()].join('; ')) : error,
+      )
+    })
+    afterwards(done, () => {
+      announce(`Saved ${form.name}.`)
+      onClose()
+    })
+  }
+  const when = form.when
+  return (
+    <Dialog
+      open
+      onOpenChange={(open) => open || onClose()}
+      title={rule ? `Rule: ${rule.name}` : 'New rule'}
+      description={wrong ? <span className="text-ochre">{wrong}</span> : (explained.data?.sentences[0] ?? '…')}
+      wide
+    >
+      <form onSubmit={submit} className="contents">
+        <DialogBody>
+          <div className="grid grid-cols-[3fr_2fr] gap-6">
+            <div className="flex flex-col gap-4">
+              <TextField
+                label="Name"
+                value={form.name}
+                onChange={(e) => setForm({ ...form, name: e.target.value })}
+                autoFocus
+              />
+              <Check
+                label="Every request, without a condition"
+                checked={form.if === undefined}
+                onChange={(on) => setForm({ ...form, if: on ? undefined : emptyOf('categories') })}
+              />
+              {form.if && <ConditionEditor condition={form.if} onChange={(c) => setForm({ ...form, if: c })} />}
+            </div>
+            <div className="flex flex-col gap-4">
+              <Choice
+                label="Then"
+                value={form.then}
+                onChange={(v) => setForm({ ...form, then: v as Rule['then'] })}
+                options={thens.filter(([v]) => !baseline || v === 'allow' || v === 'block' || v === 'note')}
+              />
+              <Choice
+                label="When"
+                value={when ? (when.outside ? 'outside' : 'in') : ''}
+                onChange={(v) => {
+                  const schedule = when?.schedule ?? schedules.data?.[0]
+                  setForm({
+                    ...form,
+                    when:
+                      v === '' || !schedule ? undefined : { schedule: { id: schedule.id }, outside: v === 'outside' },
+                  })
+                }}
+                options={[
+                  ['', 'Always'],
+                  ['in', 'In a schedule'],
+                  ['outside', 'Outside a schedule'],
+                ]}
+              />
+              {when && (
+                <Choice
+                  label="Schedule"
+                  value={when.schedule.id}
+                  onChange={(id) => setForm({ ...form, when: { ...when, schedule: { id } } })}
+                  options={(schedules.data ?? []).map((s): [string, string] => [s.id, s.name])}
+                />
+              )}
+              {allows && (
+                <fieldset className="flex flex-col gap-1.5">
+                  <legend className="pb-1 font-semibold text-sm">With</legend>
+                  <Check
+                    label="safe search"
+                    checked={form.with?.safeSearch ?? false}
+                    onChange={(safeSearch) => setForm({ ...form, with: { ...form.with, safeSearch } })}
+                  />
+                  <Check
+                    label="no uploads"
+                    checked={form.with?.noUploads ?? false}
+                    onChange={(noUploads) => setForm({ ...form, with: { ...form.with, noUploads } })}
+                  />
+                  <div className="grid grid-cols-2 gap-3">
+                    <TextField
+                      label="MB at most"
+                      type="number"
+                      min={0}
+                      value={form.with?.maxBytes ? form.with.maxBytes / 1e6 : ''}
+                      onChange={(e) =>
+                        setForm({
+                          ...form,
+                          with: { ...form.with, maxBytes: Number(e.target.value) * 1e6 || undefined },
+                        })
+                      }
+                    />
+                    <TextField
+                      label="Minutes a day"
+                      type="number"
+                      min={0}
+                      value={form.with?.minutesADay ?? ''}
+                      onChange={(e) =>
+                        setForm({ ...form, with: { ...form.with, minutesADay: Number(e.target.value) || undefined } })
+                      }
+                    />
+                  </div>
+                </fieldset>
+              )}
+              <fieldset className="flex gap-4">
+                <legend className="pb-1 font-semibold text-sm">Only at these gates (none: at all)</legend>
+                {(['dns', 'proxy', 'icap'] as const).map((gate) => (
+                  <Check
+                    key={gate}
+                    label={gate === 'proxy' ? 'proxy' : gate.toUpperCase()}
+                    checked={form.at?.includes(gate) ?? false}
+                    onChange={(on) => {
+                      const at = on ? [...(form.at ?? []), gate] : (form.at ?? []).filter((g) => g !== gate)
+                      setForm({ ...form, at: at.length > 0 ? at : undefined })
+                    }}
+                  />
+                ))}
+              </fieldset>
+              <Check
+                label="Switched off"
+                checked={form.off ?? false}
+                onChange={(off) => setForm({ ...form, off: off || undefined })}
+              />
+            </div>
+          </div>
+          {problem && <ProblemNotice error={problem} />}
+        </DialogBody>
+        <DialogFoot>
+          <Button onClick={onClose}>Cancel</Button>
+          <Button type="submit" look="main" disabled={form.name.trim() === '' || wrong !== '' || saving}>
+            {rule ? 'Save' : 'Add the rule'}
+          </Button>
+        </DialogFoot>
+      </form>
+    </Dialog>
+  )
+}

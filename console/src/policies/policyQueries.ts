@@ -1,0 +1,146 @@
+import { keepPreviousData, queryOptions } from '@tanstack/react-query'
+import { api, data, match, type Schemas } from '../api/client'
+import { useEdit } from '../people/peopleQueries'
+
+export type Policy = Schemas['Policy']
+export type Rule = Schemas['RuleBody']
+export type Condition = Schemas['Condition']
+export type Settings = Schemas['Settings']
+export type Exception = Schemas['Exception']
+export type ExceptionInput = Schemas['ExceptionInput']
+export type App = Schemas['App']
+
+/** Policies in their order: the baseline, those of groups, the fallback. */
+export const policiesOptions = queryOptions({
+  queryKey: ['policies'],
+  queryFn: async () => (await data(api.GET('/api/v1/policies'))).items,
+})
+
+export const settingsOptions = queryOptions({
+  queryKey: ['settings'],
+  queryFn: async () => {
+    const settings = (await data(api.GET('/api/v1/settings'))).items[0]
+    if (!settings) throw new Error('The service has no settings.')
+    return settings
+  },
+})
+
+export const appsOptions = queryOptions({
+  queryKey: ['apps'],
+  queryFn: async () => (await data(api.GET('/api/v1/apps'))).items,
+})
+
+export const exceptionsOptions = queryOptions({
+  queryKey: ['exceptions'],
+  queryFn: async () => (await data(api.GET('/api/v1/exceptions'))).items,
+})
+
+/** What a group may reach when. */
+export const planOptions = (group: string) =>
+  queryOptions({
+    queryKey: ['plan', group],
+    queryFn: () => data(api.GET('/api/v1/plan', { params: { query: { group } } })),
+  })
+
+/** What rules would do, in words, as one writes them. */
+export const explainRulesOptions = (rules: Rule[]) =>
+  queryOptions({
+    queryKey: ['rules', rules],
+    placeholderData: keepPreviousData,
+    queryFn: () => data(api.POST('/api/v1/rules/explain', { body: { rules } })),
+  })
+
+/** What refers to a schedule, a group and the like. */
+export const usesOptions = (kind: 'schedule' | 'group' | 'list', id: string) =>
+  queryOptions({
+    queryKey: ['uses', kind, id],
+    queryFn: async () => (await data(api.GET('/api/v1/uses', { params: { query: { kind, id } } }))).uses,
+  })
+
+/** What of a policy is sent back when it is edited. */
+export const inputOf = (p: Policy): Schemas['PolicyInput'] => ({
+  name: p.name,
+  description: p.description,
+  role: p.role,
+  groups: p.groups,
+  rules: p.rules,
+  otherwise: p.otherwise,
+  inspect: p.inspect,
+})
+
+export const usePutPolicy = () =>
+  useEdit(({ policy, change }: { policy: Policy; change: Partial<Schemas['PolicyInput']> }) =>
+    data(
+      api.PUT('/api/v1/policies/{id}', {
+        params: { path: { id: policy.id }, header: match(policy.version) },
+        body: { ...inputOf(policy), ...change },
+      }),
+    ),
+  )
+
+export const useAddPolicy = () =>
+  useEdit((body: Schemas['PolicyInput']) => data(api.POST('/api/v1/policies', { body })))
+
+/** Makes a policy from a starting point or a mode. */
+export const useStartPolicy = () =>
+  useEdit(
+    async ({
+      name,
+      start,
+      lists,
+      groups,
+    }: {
+      name: string
+      start: Schemas['StartInputBody']['start'] | 'empty'
+      lists: string[]
+      groups: Schemas['Ref'][]
+    }) => {
+      const begun =
+        start === 'empty'
+          ? { about: '', rules: [], otherwise: 'allow' as const }
+          : await data(api.POST('/api/v1/policies/start', { body: { start, lists } }))
+      return data(
+        api.POST('/api/v1/policies', {
+          body: { name, description: begun.about, groups, rules: begun.rules, otherwise: begun.otherwise },
+        }),
+      )
+    },
+  )
+
+export const useRemovePolicy = () =>
+  useEdit((p: Policy) =>
+    api.DELETE('/api/v1/policies/{id}', { params: { path: { id: p.id }, header: match(p.version) } }),
+  )
+
+export const usePutSettings = () =>
+  useEdit(({ settings, change }: { settings: Settings; change: Partial<Schemas['SettingsInput']> }) =>
+    data(
+      api.PUT('/api/v1/settings/{id}', {
+        params: { path: { id: settings.id }, header: match(settings.version) },
+        body: { combining: settings.combining, gates: settings.gates, order: settings.order, ...change },
+      }),
+    ),
+  )
+
+export const useSaveException = (exception?: Exception) =>
+  useEdit((body: ExceptionInput) =>
+    exception
+      ? data(
+          api.PUT('/api/v1/exceptions/{id}', {
+            params: { path: { id: exception.id }, header: match(exception.version) },
+            body,
+          }),
+        )
+      : data(api.POST('/api/v1/exceptions', { body })),
+  )
+
+export const useRemoveException = () =>
+  useEdit((e: Exception) =>
+    api.DELETE('/api/v1/exceptions/{id}', { params: { path: { id: e.id }, header: match(e.version) } }),
+  )
+
+/** Takes one entry out of a list, as a trial proposes. */
+export const useTakeEntryOut = () =>
+  useEdit(({ list, entry }: { list: string; entry: number }) =>
+    data(api.POST('/api/v1/lists/{id}/entries/remove', { params: { path: { id: list } }, body: { ids: [entry] } })),
+  )

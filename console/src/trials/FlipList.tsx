@@ -1,0 +1,132 @@
+import { useQuery } from '@tanstack/react-query'
+import { Link } from '@tanstack/react-router'
+import { useState } from 'react'
+import { placesOf } from '../categories/places'
+import { ExceptionDialog } from '../exceptions/ExceptionDialog'
+import {
+  type ExceptionInput,
+  exceptionsOptions,
+  policiesOptions,
+  usePutPolicy,
+  useSaveException,
+  useTakeEntryOut,
+} from '../policies/policyQueries'
+import { trialOf } from '../shell/trialSearch'
+import { afterwards } from '../ui/afterwards'
+import { useAnnounce } from '../ui/announce'
+import { buttonClass } from '../ui/Button'
+import { ProblemNotice } from '../ui/Notice'
+import { VerdictMark } from '../ui/VerdictMark'
+import type { Flip } from './trialQueries'
+
+/** The smallest changes that turn a verdict round, each one a button. */
+export function FlipList({ flips, url }: { flips: Flip[]; url: string }) {
+  const [begin, setBegin] = useState<Partial<ExceptionInput> | null>(null)
+  const [all, setAll] = useState(false)
+  const narrowest = flips.filter((f) => f.kind === 'add exception')
+  const others = flips.filter((f) => f.kind !== 'add exception')
+  const shown = all ? flips : [...narrowest.slice(0, 1), ...others.slice(0, 3)]
+  if (flips.length === 0) {
+    return (
+      <p className="text-sm text-soft">
+        No single change would: more than one thing says so, or the baseline does by several rules.
+      </p>
+    )
+  }
+  return (
+    <>
+      <ul className="flex flex-col">
+        {shown.map((f) => (
+          <li key={f.text} className="flex items-center gap-3 border-rule border-t py-1.5 text-sm">
+            <span className="grow">{f.text}</span>
+            <VerdictMark verdict={f.verdict} bare />
+            <FlipAction flip={f} url={url} onException={setBegin} />
+          </li>
+        ))}
+      </ul>
+      {flips.length > shown.length && (
+        <button type="button" onClick={() => setAll(true)} className="text-left text-reed text-sm underline">
+          {flips.length - shown.length} more ways
+        </button>
+      )}
+      {begin && <ExceptionDialog begin={begin} places={placesOf(url)} onClose={() => setBegin(null)} />}
+    </>
+  )
+}
+
+type ActionProps = { flip: Flip; url: string; onException: (begin: Partial<ExceptionInput>) => void }
+
+function FlipAction({ flip, url, onException }: ActionProps) {
+  const policies = useQuery({ ...policiesOptions, enabled: flip.policy !== undefined })
+  const exceptions = useQuery({ ...exceptionsOptions, enabled: flip.exception !== undefined })
+  const put = usePutPolicy()
+  const takeOut = useTakeEntryOut()
+  const exception = exceptions.data?.find((e) => e.id === flip.exception)
+  const end = useSaveException(exception)
+  const announce = useAnnounce()
+  const policy = policies.data?.find((p) => p.id === flip.policy)
+  const error = put.error ?? takeOut.error ?? end.error
+  const done = () => announce(`Done: ${flip.text}.`)
+  if (error) return <ProblemNotice error={error} />
+  const button = (label: string, act: () => void) => (
+    <button type="button" className={`${buttonClass()} h-7! px-2!`} onClick={act} aria-label={`${label}: ${flip.text}`}>
+      {label}
+    </button>
+  )
+  switch (flip.kind) {
+    case 'add exception':
+      return button(flip.verdict === 'block' ? 'Block…' : 'Allow…', () =>
+        onException({
+          entries: [flip.pattern ?? ''],
+          then: flip.verdict === 'block' ? 'block' : 'allow',
+          for: named(flip),
+        }),
+      )
+    case 'end exception':
+      return button('End it', () => {
+        if (!exception) return
+        const { id: _id, version: _v, updatedAt: _at, updatedBy: _by, state: _s, ...input } = exception
+        afterwards(end.mutateAsync({ ...input, until: new Date().toISOString() }), done)
+      })
+    case 'take entry out':
+      return button('Take out', () =>
+        afterwards(takeOut.mutateAsync({ list: flip.list?.id ?? '', entry: flip.entry ?? 0 }), done),
+      )
+    case 'switch rule off':
+      return button('Switch off', () => {
+        if (!policy) return
+        const rules = policy.rules.map((r, i) => (i === (flip.rule ?? 0) ? { ...r, off: true } : r))
+        afterwards(put.mutateAsync({ policy, change: { rules } }), done)
+      })
+    case 'move rule up':
+      return button('Move up', () => {
+        if (!policy) return
+        const rules = [...policy.rules]
+        const [moved] = rules.splice(flip.rule ?? 0, 1)
+        if (moved) rules.splice(flip.above ?? 0, 0, moved)
+        afterwards(put.mutateAsync({ policy, change: { rules } }), done)
+      })
+    case 'correct category':
+      return (
+        <Link
+          to="/lookup"
+          search={(before) => ({ ...trialOf(before), of: url })}
+          className={`${buttonClass()} h-7! px-2!`}
+        >
+          Correct…
+        </Link>
+      )
+  }
+}
+
+/** For whom a proposed exception is, with the name that the proposal says. */
+function named(flip: Flip) {
+  const name = flip.forName?.replace(/^the (group|network) "(.*)"$/, '$2')
+  const refs = (all?: { id: string }[]) => all?.map((r) => ({ ...r, name }))
+  return {
+    ...flip.for,
+    persons: refs(flip.for?.persons),
+    groups: refs(flip.for?.groups),
+    networks: refs(flip.for?.networks),
+  }
+}

@@ -1,0 +1,3 @@
+/** The ways to try: many URLs, many who ask, a week, two side by side. */
+export const tryViews = ['many', 'matrix', 'week', 'compare'] as const
+export type TryView = (typeof tryViews)[number]
