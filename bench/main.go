@@ -36,6 +36,9 @@ var goals = []struct {
 	{"Mix", "covered? a million sites, 10,000 globs, 1,000 regexes", "reading the URL and looking its host up", 5},
 	{"MixTenfold", "the same with 10,000 regexes", "with 1,000", 1.5},
 	{"Classify", "what is it? a pack of a million sites, 10,000 globs, 1,000 regexes", "reading the URL and looking its host up", 5},
+	{"Decide", "a whole decision: 200 policies of 20 rules, 2,000 exceptions, 5,000 people", "what is it, and which lists hold it?", 1.3},
+	{"Trace", "a decision with every step told", "a decision", 6},
+	{"Week", "the verdicts of a week", "a decision", 60},
 	{"Take", "a pack of a million sites, checked, kept and loaded", "COPY of the same rows into a bare table", 8},
 	{"Import", "import of a million lines", "COPY of the same rows into a bare table", 3},
 }

@@ -219,6 +219,9 @@ func (d *Directory) Group(id string) int32 { return number(d.group, id) }
 func (d *Directory) Network(id string) int32 { return number(d.network, id) }
 
 func number(of map[string]int32, id string) int32 {
+	if id == "" {
+		return -1
+	}
 	if n, ok := of[id]; ok {
 		return n
 	}

@@ -334,7 +334,7 @@ func (x *Index) Count(u weburl.URL, today pattern.Date) int {
 // gather puts into s.takes what the parts say, by list. With all, every entry that cannot be told is among them; without, one
 // for each list that holds such.
 func (x *Index) gather(s *scratch, u *weburl.URL, today pattern.Date, sight Sight, all bool) {
-	s.takes = s.takes[:0]
+	s.takes, s.spots = s.takes[:0], s.spots[:0]
 	s.question.reset(u, sight)
 	for i := range x.parts {
 		p := &x.parts[i]

@@ -145,7 +145,7 @@ type scratch struct {
 	today pattern.Date
 	all   bool
 
-	spots [8]spot // see walk
+	spots []spot // see hostSpots
 	keys  [8]uint64
 	words [8]uint64
 
@@ -236,30 +236,36 @@ type spot struct {
 // walk looks a host and those above it up, from the right. The hashes of some labels are made before the first is looked up: the
 // places in memory have nothing to do with each other, so the machine may fetch them side by side.
 func (x *part) walk(s *scratch, host string) {
-	spots := &s.spots
-	n := 0
-	h := uint64(hashStart)
-	for i := len(host) - 1; i >= 0; i-- {
-		h = hashBack(h, host[i])
-		if i > 0 && host[i-1] != '.' {
-			continue
-		}
-		if spots[n] = (spot{h, i}); n == len(spots)-1 {
-			x.lookupAll(s, host, n+1)
-			n = 0
-			continue
-		}
-		n++
-	}
-	x.lookupAll(s, host, n)
-}
-
-// lookupAll looks up what stands from the first n spots on.
-func (x *part) lookupAll(s *scratch, host string, n int) {
 	if len(x.table.slots) == 0 {
 		return
 	}
-	spots, keys, words := &s.spots, &s.keys, &s.words
+	spots := s.hostSpots(host)
+	for len(spots) > 0 {
+		n := min(len(spots), len(s.keys))
+		x.lookupAll(s, host, spots[:n])
+		spots = spots[n:]
+	}
+}
+
+// hostSpots returns the places in the host where labels begin, from the right. They are found once for all parts.
+func (s *scratch) hostSpots(host string) []spot {
+	if len(s.spots) > 0 {
+		return s.spots
+	}
+	h := uint64(hashStart)
+	for i := len(host) - 1; i >= 0; i-- {
+		h = hashBack(h, host[i])
+		if i == 0 || host[i-1] == '.' {
+			s.spots = append(s.spots, spot{h, i})
+		}
+	}
+	return s.spots
+}
+
+// lookupAll looks up what stands from some spots on. Precondition: they are no more than the scratch has keys.
+func (x *part) lookupAll(s *scratch, host string, spots []spot) {
+	n := len(spots)
+	keys, words := &s.keys, &s.words
 	for i := range n {
 		keys[i] = finish(spots[i].h, nameKey)
 		words[i] = x.table.seen[keys[i]>>x.table.shift>>6]

@@ -55,6 +55,16 @@ func (c *clock) inForce(at time.Time) bool {
 	return d.inside != (passed%2 == 1)
 }
 
+// next returns the first moment after another at which the schedule changes; false where it never does.
+func (c *clock) next(at time.Time) (time.Time, bool) {
+	d := c.days(at)
+	second := at.Unix()
+	if i := sort.Search(len(d.changes), func(i int) bool { return d.changes[i] > second }); i < len(d.changes) {
+		return time.Unix(d.changes[i], 0), true
+	}
+	return c.Schedule.Schedule.Next(at, c.Zone)
+}
+
 // changes appends the moments after one and before another at which the schedule changes.
 func (c *clock) changes(dst []int64, from, to time.Time) []int64 {
 	d := c.days(from)

@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"math/bits"
 	"net/netip"
 	"slices"
 	"strings"
@@ -56,16 +57,18 @@ type Work struct {
 	seen    looked
 	in, may directory.Set // lists that the URL is in; of which it cannot be told
 	is      directory.Set // categories
+	listed  []int32       // what in and may hold
+	traits  uint8         // a bit for each of [Traits] that it has, or of which it cannot be told
 	granted []candidate
 
-	url    *URL
-	method string
-	sight  match.Sight
-	gate   Gate
-	addr   netip.Addr
+	url     *URL
+	method  string
+	sight   match.Sight
+	gate    Gate
+	gateBit uint8 // its place in [Gates]
+	addr    netip.Addr
 
-	notes []noted
-	hypo  *hypothesis
+	hypo *hypothesis
 }
 
 // candidate is an exception that covers the URL.
@@ -75,9 +78,6 @@ type candidate struct {
 	says   pattern.Specificity
 	take   match.Take
 }
-
-// noted is a note rule that matched.
-type noted struct{ policy, rule int32 }
 
 // hypothesis is a single change that is tried out without being made. Numbers of -1 stand for nothing.
 type hypothesis struct {
@@ -126,6 +126,7 @@ func (s *Snapshot) belong(w *Work, r *Request) {
 			w.gate = DNS
 		}
 	}
+	w.gateBit = uint8(slices.Index(Gates, w.gate))
 }
 
 // look finds out what has something to say about the URL on a day.
@@ -148,7 +149,12 @@ func (s *Snapshot) weigh(w *Work) {
 	}
 	w.in.Clear()
 	w.may.Clear()
-	w.granted = w.granted[:0]
+	w.granted, w.listed, w.traits = w.granted[:0], w.listed[:0], 0
+	for bit, trait := range Traits {
+		if w.trait(trait) != no {
+			w.traits |= 1 << bit
+		}
+	}
 	first := s.classifier.FirstList()
 	takes := w.seen.Takes
 	for i := 0; i < len(takes); {
@@ -172,8 +178,10 @@ func (s *Snapshot) weigh(w *Work) {
 		case list < first || out:
 		case covered:
 			w.in.Add(list - first)
+			w.listed = append(w.listed, list-first)
 		case maybe:
 			w.may.Add(list - first)
+			w.listed = append(w.listed, list-first)
 		}
 	}
 }
@@ -223,7 +231,6 @@ func runs(from, until, at time.Time) bool {
 
 // ladder goes down the rungs. With a trace, it tells every step.
 func (s *Snapshot) ladder(w *Work, at time.Time, t *tracer) Decision {
-	w.notes = w.notes[:0]
 	d := Decision{Policy: -1, Rule: -1, Granted: -1, Stint: -1}
 	if s.baseline != nil {
 		if rule, decided := s.first(w, s.baseline, AtBaseline, at, t); decided {
@@ -267,6 +274,9 @@ func (s *Snapshot) first(w *Work, p *ladderPolicy, rung Rung, at time.Time, t *t
 			return h.lifted[1], true
 		}
 	}
+	if t == nil {
+		return s.firstOf(w, p, rung, at)
+	}
 	for i := range p.rules {
 		r := &p.rules[i]
 		if decider >= 0 {
@@ -277,20 +287,38 @@ func (s *Snapshot) first(w *Work, p *ladderPolicy, rung Rung, at time.Time, t *t
 			continue
 		}
 		outcome := s.outcome(w, r, at)
-		if t != nil {
-			t.rule(p, rung, int32(i), outcome, at)
-		}
-		switch outcome {
-		case WentOn:
-			w.notes = append(w.notes, noted{p.at, int32(i)})
-		case Decided:
+		t.rule(p, rung, int32(i), outcome, at)
+		if outcome == Decided {
 			decider = int32(i)
-			if t == nil {
-				return decider, true
-			}
 		}
 	}
 	return decider, decider >= 0
+}
+
+// firstOf is first without a trace: it asks only the rules that the lists and categories of the URL can make match.
+func (s *Snapshot) firstOf(w *Work, p *ladderPolicy, rung Rung, at time.Time) (int32, bool) {
+	words := len(p.always)
+	for word, can := range p.always {
+		for _, list := range w.listed {
+			can |= p.masks[int(list)*words+word]
+		}
+		for _, category := range w.seen.Categories {
+			can |= p.masks[(int(s.asked)+int(category))*words+word]
+		}
+		for traits := w.traits; traits != 0; traits &= traits - 1 {
+			can |= p.masks[(int(s.asked)+s.classifier.Count()+bits.TrailingZeros8(traits))*words+word]
+		}
+		for ; can != 0; can &= can - 1 {
+			i := int32(word<<6 + bits.TrailingZeros64(can))
+			if h := w.hypo; h != nil && h.without[0] == p.number(rung) && h.without[1] == i {
+				continue
+			}
+			if s.outcome(w, &p.rules[i], at) == Decided {
+				return i, true
+			}
+		}
+	}
+	return -1, false
 }
 
 // number tells policies apart: their position, and below -1 those that have none.
@@ -307,16 +335,16 @@ func (p *ladderPolicy) number(rung Rung) int32 {
 // outcome says what comes of a rule.
 func (s *Snapshot) outcome(w *Work, r *rule, at time.Time) Outcome {
 	switch {
-	case r.Off:
+	case r.off:
 		return IsOff
-	case len(r.At) > 0 && !slices.Contains(r.At, w.gate):
+	case r.gates&(1<<w.gateBit) != 0:
 		return NoMatch
-	case r.clock >= 0 && s.clocks[r.clock].inForce(at) == r.When.Outside:
+	case r.clock >= 0 && s.clocks[r.clock].inForce(at) == r.outside:
 		return NotNow
 	}
 	switch s.holds(w, &r.cond) {
 	case yes:
-		if r.Then == Note {
+		if r.note {
 			return WentOn
 		}
 		return Decided

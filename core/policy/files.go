@@ -39,10 +39,24 @@ func endings(value string) []string {
 
 // hasEnding reports whether the last segment of a path ends so, letter case aside.
 func hasEnding(path string, endings []string) bool {
-	last := path[strings.LastIndexByte(path, '/')+1:]
-	return slices.ContainsFunc(endings, func(ending string) bool {
-		return len(last) > len(ending) && strings.EqualFold(last[len(last)-len(ending):], ending)
-	})
+	dot := strings.LastIndexByte(path, '.')
+	if dot <= 0 || path[dot-1] == '/' || strings.IndexByte(path[dot:], '/') >= 0 {
+		return false // nothing stands before the dot, or it is not in the last segment
+	}
+	for _, ending := range endings {
+		if strings.LastIndexByte(ending, '.') == 0 {
+			if strings.EqualFold(path[dot:], ending) {
+				return true
+			}
+			continue
+		}
+		// An ending of several, as .tar.gz.
+		last := path[strings.LastIndexByte(path, '/')+1:]
+		if len(last) > len(ending) && strings.EqualFold(last[len(last)-len(ending):], ending) {
+			return true
+		}
+	}
+	return false
 }
 
 // searchParams are the names of parameters that hold what somebody searches for.

@@ -36,6 +36,7 @@ func (s *Snapshot) pretend(w *Work, group string, list, category int32) {
 	s.weigh(w)
 	if list >= 0 {
 		w.in.Add(list)
+		w.listed = append(w.listed, list)
 	}
 	if category >= 0 {
 		w.is.Add(category)

@@ -142,7 +142,7 @@ func TestSteps(t *testing.T) {
 	e = s.Explain(&w, &r, at(0, "14:10"))
 	assert.Equal(t, `block; Dangers no match; Games in breaks not now by it is Games: the pack "Harbour" has the entry puzzle.example; No games decided by it is Games: the pack "Harbour" has the entry puzzle.example*; `+
 		`Betting not reached; Adult not reached; All of dosage not reached; Care not reached; Uploads not reached; Archives not reached by a file is asked for: x.zip`, told(e))
-	assert.Equal(t, at(1, "00:30"), e.Steps[1].Next)
+	assert.True(t, at(1, "00:30").Equal(e.Steps[1].Next))
 	until, ok := s.Until(&w, &r, at(0, "14:10"))
 	assert.True(t, ok)
 	assert.True(t, until.Equal(at(1, "00:30")), until)

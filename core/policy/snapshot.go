@@ -64,12 +64,20 @@ type ladderPolicy struct {
 	clocks []int32 // that its rules name
 	butIn  directory.Set
 	butIs  directory.Set
+
+	// Which rules a request can meet at all: most need a list that the URL is in, a category that it has, or a trait. Each fact, first
+	// lists, then categories, then traits, has as many words of masks as there are 64s of rules.
+	masks  []uint64
+	always []uint64
 }
 
+// rule begins with what a decision looks at, side by side in memory.
 type rule struct {
+	off, outside, note bool
+	gates              uint8 // a bit for each of [Gates] that it is not for
+	clock              int32 // -1 for always
+	cond               node
 	*Rule
-	cond  node
-	clock int32 // -1 for always
 }
 
 // node is a condition ready to be asked.
@@ -188,7 +196,7 @@ func (c *compiler) compile() {
 	}
 	s.asked = int32(len(config.Lists.Lists()) + len(c.extra))
 
-	granted := make([]match.List, 0, len(config.Exceptions)+len(config.Unlocked))
+	granted := c.extra // one index for all: each further one costs a walk along the host
 	for i := range config.Exceptions {
 		e := &config.Exceptions[i]
 		s.grants = append(s.grants, c.grant(e))
@@ -205,7 +213,7 @@ func (c *compiler) compile() {
 		s.grants = append(s.grants, g)
 		granted = append(granted, match.List{ID: "unlocked", Entries: u.Entries})
 	}
-	all := match.Gather(config.Lists, match.New(c.extra), match.New(granted))
+	all := match.Gather(config.Lists, match.New(granted))
 	s.classifier = classify.New(config.Local, config.Packs, all)
 	s.index = s.classifier.Index()
 	s.grantsFrom = s.classifier.FirstList() + s.asked
@@ -273,6 +281,12 @@ func (c *compiler) policy(p *Policy, at int32) ladderPolicy {
 	lp := ladderPolicy{Policy: p, at: at, butIn: c.listSet(p.Inspect.ButLists), butIs: c.categorySet(p.Inspect.Categories)}
 	for i := range p.Rules {
 		r := rule{Rule: &p.Rules[i], cond: c.node(&p.Rules[i].If), clock: -1}
+		r.off, r.outside, r.note = r.Off, r.When.Outside, r.Then == Note
+		for bit, gate := range Gates {
+			if len(r.At) > 0 && !slices.Contains(r.At, gate) {
+				r.gates |= 1 << bit
+			}
+		}
 		if r.When.Schedule != "" {
 			n, ok := c.clocks[r.When.Schedule]
 			if !ok {
@@ -286,7 +300,67 @@ func (c *compiler) policy(p *Policy, at int32) ladderPolicy {
 		}
 		lp.rules = append(lp.rules, r)
 	}
+	c.mask(&lp)
 	return lp
+}
+
+// mask notes which facts can make which rules match.
+func (c *compiler) mask(p *ladderPolicy) {
+	words := (len(p.rules) + 63) / 64
+	p.always = make([]uint64, words)
+	p.masks = make([]uint64, (int(c.s.asked)+c.s.classifier.Count()+len(Traits))*words)
+	for i := range p.rules {
+		facts, any := c.s.needs(&p.rules[i].cond, nil)
+		bit := uint64(1) << (i & 63)
+		if any {
+			p.always[i>>6] |= bit
+			continue
+		}
+		for _, fact := range facts {
+			p.masks[int(fact)*words+i>>6] |= bit
+		}
+	}
+}
+
+// needs returns facts of which a condition needs one at least to hold, or to be unclear; true where it may without any.
+func (s *Snapshot) needs(n *node, facts []int32) ([]int32, bool) {
+	switch n.op {
+	case InList:
+		for l := n.set.Next(0); l >= 0; l = n.set.Next(l + 1) {
+			facts = append(facts, l)
+		}
+	case Is:
+		for k := n.set.Next(0); k >= 0; k = n.set.Next(k + 1) {
+			facts = append(facts, s.asked+k)
+		}
+	case HasTrait:
+		for _, trait := range n.traits {
+			if at := slices.Index(Traits, trait); at >= 0 {
+				facts = append(facts, s.asked+int32(s.classifier.Count()+at))
+			}
+		}
+	case App:
+		for _, app := range n.apps {
+			facts = append(facts, app.list)
+		}
+	case Any:
+		for i := range n.of {
+			var free bool
+			if facts, free = s.needs(&n.of[i], facts); free {
+				return facts, true
+			}
+		}
+	case All:
+		for i := range n.of { // each part has to hold, so what one of them needs will do
+			if part, free := s.needs(&n.of[i], nil); !free {
+				return append(facts, part...), false
+			}
+		}
+		return facts, true
+	default:
+		return facts, true
+	}
+	return facts, false
 }
 
 func (c *compiler) listSet(ids []string) directory.Set {

@@ -165,8 +165,7 @@ func (t *tracer) rule(p *ladderPolicy, rung Rung, place int32, outcome Outcome, 
 		step.Evidence = t.evidence(&r.cond, unclear, nil)
 		step.Missing = missing(t.w.sight, step.Evidence)
 	case NotNow:
-		clock := t.s.clocks[r.clock]
-		if next, ok := clock.Schedule.Schedule.Next(at, clock.Zone); ok {
+		if next, ok := t.s.clocks[r.clock].next(at); ok {
 			step.Next = next
 		}
 		// What it would say at its time is worth knowing: whether its time matters at all.

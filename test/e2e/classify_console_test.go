@@ -121,7 +121,7 @@ func TestConsoleCategories(t *testing.T) {
 
 	// A trial says what it is, too, and leads on.
 	b.try("www.heron.example/play")
-	b.see("section[aria-label='What it is']", "Games")
+	b.see("section[aria-label='It is']", "Games")
 	b.press("Look it up")
 	b.see("section[aria-label='Because']", "heron.example")
 	b.goTo("/lookup?many=true")

@@ -53,7 +53,7 @@ func TestConsoleJourney(t *testing.T) {
 
 	b.try("www.oddsfield.example/today")
 	b.see("aside", "allow")
-	b.see("aside", "The policy \"Fallback\" has no rules")
+	b.see("aside", "The fallback has no rules")
 	s.Run(t, "", "policy", "rule", "add", "Fallback", "Never on the ward", "--list", "Betting").Done(t)
 	b.try("www.oddsfield.example/today")
 	b.see("aside dd", "Never on the ward")

@@ -122,10 +122,7 @@ function Shown({ policy: p }: { policy: Policy }) {
             // biome-ignore lint/suspicious/noArrayIndexKey: rules have no other identity than their place
             key={i}
             {...drag(i)}
-            className={clsx(
-              'grid grid-cols-[2.5rem_6rem_minmax(0,1fr)_auto] items-start gap-3 border-rule border-b py-2 hover:bg-wash',
-              r.off && 'opacity-70',
-            )}
+            className="grid grid-cols-[2.5rem_6rem_minmax(0,1fr)_auto] items-start gap-3 border-rule border-b py-2 hover:bg-wash"
           >
             <span className="flex items-center gap-1 pt-0.5 text-soft">
               <GripVertical size={15} aria-hidden className="cursor-grab" />
