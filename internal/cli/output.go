@@ -198,7 +198,7 @@ func (a *app) verdict(v string) string {
 	case "hold":
 		return text.Colors{text.Bold, text.FgMagenta}.Sprint(shown)
 	case "watch":
-		return text.Colors{text.Bold, text.FgYellow}.Sprint(shown)
+		return text.Colors{text.Bold, text.FgBlue}.Sprint(shown)
 	default:
 		return text.Colors{text.Bold, text.FgGreen}.Sprint(shown)
 	}

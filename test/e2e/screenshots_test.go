@@ -11,7 +11,6 @@ import (
 	"testing"
 	"time"
 
-	"github.com/chromedp/chromedp"
 	"github.com/stretchr/testify/require"
 
 	"widelark/demo"
@@ -36,13 +35,10 @@ func TestScreenshots(t *testing.T) {
 	b.see("td", "Suspect sites")
 	picture("lists")
 
-	b.goTo("/lists?q=lantern")
-	b.see("section[aria-label='Entries found'] td", "lucky-lantern.example")
-	picture("find")
-
 	b.goTo("/lists")
 	b.press("Betting")
 	b.see("td", "oddsfield.example")
+	b.fill("input[aria-label='Who asks']", "Ola Fenn")
 	b.try("oddsfield.example/today")
 	b.see("aside", "Never on the ward")
 	picture("list-and-trial")
@@ -53,13 +49,6 @@ func TestScreenshots(t *testing.T) {
 	b.press("Add entries")
 	b.fill("textarea", "https://www.gossip-gannet.example/today?from=ward\nsorrel-shopping,example\n0.0.0.0 ads.brine-banners.example\nwren-wares.example # asked for by Theatre")
 	b.see("section", "did you mean sorrel-shopping.example?")
-	picture("add-entries")
-
-	b.press("Cancel")
-	b.press("Import a file")
-	b.do(chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file(t, demo.HandKept, demo.File(demo.HandKept))}))
-	b.see("[role=dialog] [role=status]", "58 lines")
-	picture("import-file")
 
 	b.press("Cancel")
 	b.goTo("/lists")
@@ -76,27 +65,6 @@ func TestScreenshots(t *testing.T) {
 	b.press("Tidy")
 	b.see("section[aria-label^='Findings']", "Both cover")
 	picture("tidy")
-
-	b.goTo("/lists")
-	b.press("Partner's warnings")
-	b.press("Source")
-	b.see("section[aria-label='The last pull']", "went well")
-	picture("source")
-
-	b.goTo("/lists")
-	b.press("Supplier portals")
-	b.press("More for this list")
-	b.press("What a page needs")
-	b.do(chromedp.SetUploadFiles(chromedp.CSS("[role=dialog] input[type=file]"), []string{file(t, demo.Recording, demo.File(demo.Recording))}))
-	b.see("[role=dialog] [role=status]", "The list lacks")
-	picture("companions")
-	b.press("Add 5 hosts")
-	b.gone("[role=dialog]")
-	b.press("History")
-	b.see("section[aria-label^='Changes']", "made")
-	b.press("Compare")
-	b.see("section[aria-label='What differs']", "keys.marsh-passport.example")
-	picture("history")
 
 	b.goTo("/categories?key=betting")
 	b.see("aside[aria-label='What is in it'] li", "betting")
@@ -124,6 +92,33 @@ func TestScreenshots(t *testing.T) {
 	time.Sleep(300 * time.Millisecond) // until they are drawn; nothing says when
 	picture("schedule")
 
+	b.goTo("/people?who=Kay%20Moran")
+	b.see("section[aria-label='Who is this']", "Night ward")
+	b.see("td", "ada.")
+	picture("people")
+	b.goTo("/policies")
+	b.press("Ward floor")
+	b.see("section[aria-label='Day plan']", "always")
+	picture("policy")
+	b.press("Programs from unknown places")
+	b.see("[role=dialog] p", "Hold what asks")
+	b.see("[role=dialog] label", "programs")
+	picture("rule")
+	b.press("Cancel")
+	b.goTo("/exceptions?view=all&url=harbour-news.example/puzzles&as=Kay%20Moran&at=sat%2002:00&sight=full")
+	b.see("td", "Derby day")
+	b.see("aside", "turn it round")
+	picture("exceptions-and-trial")
+	b.goTo("/try?view=week&as=Night%20ward")
+	b.fill("main textarea", "harbour-news.example/puzzles\ngull-video.test\noddsfield.example\ndosage-tables.example")
+	b.press("Try 4 URLs")
+	b.see("td", "Night ward")
+	picture("week")
+	b.goTo("/try?view=matrix")
+	b.press("Fill in some to see how it works")
+	b.press("Try 6 URLs")
+	b.see("td", "watch")
+	picture("matrix")
 	b.goTo("/try")
 	b.press("Fill in some to see how it works")
 	b.press("Try 6 URLs")
@@ -132,14 +127,14 @@ func TestScreenshots(t *testing.T) {
 	b.goTo("/lists")
 
 	b.eval(`localStorage.setItem('theme', 'dark')`)
-	b.goTo("/lists?url=gull-video.co.uk")
-	b.see("aside", "Video mirrors")
+	b.goTo("/policies?url=encyclopaedia.example/wiki/Tides&as=Bedside%204-12")
+	b.see("aside", "a name that does not resolve")
+	b.see("li", "Ward floor")
 	picture("dark")
 	b.quiet()
 	terminal(t, s, filepath.Join(*shots, "terminal.png"),
-		`widelark try https://WWW.oddsfield.example./today`,
-		`widelark entry explain '*jackpot*' | head -16`,
-		`widelark list tidy "Old ward links" --limit 4`)
+		`widelark try marrow-trust.test --as "Ola Fenn" --at 14:10`,
+		`widelark who 10.40.41.12`)
 }
 
 // terminal takes a picture of commands in a terminal window, where the machine can show one.
@@ -174,7 +169,7 @@ func terminal(t *testing.T, s *testkit.Service, picture string, commands ...stri
 		return err == nil
 	}, 10*time.Second, 50*time.Millisecond)
 	start("xterm", "-geometry", "138x41+0+0", "-fa", "DejaVu Sans Mono", "-fs", "11", "-bg", "#f9f6ee", "-fg", "#2a2925",
-		"-xrm", "*color9: #97392a", "-xrm", "*color10: #35654a", "-xrm", "*color1: #97392a", "-xrm", "*color2: #35654a", "-b", "14", "-e", "bash", filepath.Join(dir, "script"))
+		"-xrm", "*color9: #97392a", "-xrm", "*color10: #35654a", "-xrm", "*color1: #97392a", "-xrm", "*color4: #28607c", "-xrm", "*color12: #28607c", "-xrm", "*color2: #35654a", "-b", "14", "-e", "bash", filepath.Join(dir, "script"))
 	require.Eventually(t, func() bool {
 		_, err := os.Stat(filepath.Join(dir, "done"))
 		return err == nil

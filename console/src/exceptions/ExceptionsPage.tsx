@@ -72,7 +72,7 @@ export function ExceptionsPage() {
           <Plus size={16} aria-hidden /> New exception
         </Button>
       </div>
-      <div className="flex items-center gap-5 border-rule border-b pb-2">
+      <div className="flex flex-wrap items-center gap-x-5 gap-y-1 border-rule border-b pb-2">
         {exceptionViews.map((v) => (
           <button
             key={v}

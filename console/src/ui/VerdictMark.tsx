@@ -28,10 +28,14 @@ type Props = { verdict: Verdict; large?: boolean; bare?: boolean }
 export function VerdictMark({ verdict, large, bare }: Props) {
   return (
     <span
-      className={clsx('inline-flex items-center gap-1.5 font-semibold', inks[verdict], large && 'text-lg')}
+      className={clsx('inline-flex items-baseline gap-1.5 font-semibold', inks[verdict], large && 'text-lg')}
       title={bare ? verdict : undefined}
     >
-      <svg viewBox="0 0 16 16" className={clsx('shrink-0', large ? 'size-4.5' : 'size-3.5')} aria-hidden="true">
+      <svg
+        viewBox="0 0 16 16"
+        className={clsx('shrink-0 self-center', large ? 'size-4.5' : 'size-3.5')}
+        aria-hidden="true"
+      >
         {shapes[verdict]}
       </svg>
       <span className={bare ? 'sr-only' : undefined}>{verdict}</span>

@@ -2,4 +2,7 @@ import { clsx } from 'clsx'
 
 /** The classes of a link to one of the ways to look at a page. */
 export const viewClass = (chosen: boolean) =>
-  clsx('border-b-2 pb-0.5', chosen ? 'border-reed font-semibold' : 'border-transparent text-soft hover:text-ink')
+  clsx(
+    'whitespace-nowrap border-b-2 pb-0.5',
+    chosen ? 'border-reed font-semibold' : 'border-transparent text-soft hover:text-ink',
+  )
