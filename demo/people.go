@@ -37,9 +37,14 @@ var staff = []struct {
 	name, about string
 	share       int // of a hundred
 }{
-	{"Ward nurses", "Nurses on the wards, day and night.", 34}, {"Night ward", "Those of the ward nurses who work nights this term.", 0},
-	{"Doctors", "All grades, all wards.", 18}, {"Theatre staff", "Surgery, anaesthetics, recovery.", 11}, {"Front desk", "Reception and switchboard.", 6},
-	{"Records office", "Records and purchasing.", 9}, {"Research library", "Researchers and librarians.", 8}, {"Trainees", "All who are in training, led by Ivo Sedge.", 10},
+	{"Ward nurses", "Nurses on the wards, day and night.", 34},
+	{"Night ward", "Those of the ward nurses who work nights this term.", 0},
+	{"Doctors", "All grades, all wards.", 18},
+	{"Theatre staff", "Surgery, anaesthetics, recovery.", 11},
+	{"Front desk", "Reception and switchboard.", 6},
+	{"Records office", "Records and purchasing.", 9},
+	{"Research library", "Researchers and librarians.", 8},
+	{"Trainees", "All who are in training, led by Ivo Sedge.", 10},
 	{"IT workshop", "Who keeps the machines going.", 4},
 }
 
@@ -51,9 +56,15 @@ type somebody struct {
 
 // Those whom the demo's stories are about.
 var known = []somebody{
-	{"kay.moran", "Kay Moran", []string{"Ward nurses", "Night ward"}}, {"ola.fenn", "Ola Fenn", []string{"Ward nurses"}}, {"ivo.sedge", "Ivo Sedge", []string{"Trainees"}},
-	{"edda.marsh", "Edda Marsh", []string{"IT workshop"}}, {"petra.lapwing", "Petra Lapwing", []string{"Records office"}}, {"noor.hale", "Noor Hale", []string{"Research library"}},
-	{"wren.tolland", "Wren Tolland", []string{"Trainees"}}, {"hal.birch", "Hal Birch", []string{"Doctors"}}, {"rae.scar", "Rae Scar", []string{"Front desk"}},
+	{"kay.moran", "Kay Moran", []string{"Ward nurses", "Night ward"}},
+	{"ola.fenn", "Ola Fenn", []string{"Ward nurses"}},
+	{"ivo.sedge", "Ivo Sedge", []string{"Trainees"}},
+	{"edda.marsh", "Edda Marsh", []string{"IT workshop"}},
+	{"petra.lapwing", "Petra Lapwing", []string{"Records office"}},
+	{"noor.hale", "Noor Hale", []string{"Research library"}},
+	{"wren.tolland", "Wren Tolland", []string{"Trainees"}},
+	{"hal.birch", "Hal Birch", []string{"Doctors"}},
+	{"rae.scar", "Rae Scar", []string{"Front desk"}},
 }
 
 // everybody returns the people, the same ones each time.
@@ -108,9 +119,14 @@ func PeopleLDIF() []byte {
 }
 
 var networks = []struct{ name, about, ranges string }{
-	{"Wards", "Desks and trolleys on the wards.", "10.40.10.0/23"}, {"Theatres", "", "10.40.20.0/24"}, {"Offices", "", "10.40.30.0/24"},
-	{"Bedside screens", "The screens at the beds.", "10.40.40.0/22"}, {"Visitor Wi-Fi", "Nobody has a name here.", "10.40.64.0/20"}, {"Library", "", "10.40.50.0/24"},
-	{"Workshop", "Benches of the IT workshop.", "10.40.60.0/24"}, {"Quillmere", "Everything else of the hospital's.", "10.40.0.0/16"},
+	{"Wards", "Desks and trolleys on the wards.", "10.40.10.0/23"},
+	{"Theatres", "", "10.40.20.0/24"},
+	{"Offices", "", "10.40.30.0/24"},
+	{"Bedside screens", "The screens at the beds.", "10.40.40.0/22"},
+	{"Visitor Wi-Fi", "Nobody has a name here.", "10.40.64.0/20"},
+	{"Library", "", "10.40.50.0/24"},
+	{"Workshop", "Benches of the IT workshop.", "10.40.60.0/24"},
+	{"Quillmere", "Everything else of the hospital's.", "10.40.0.0/16"},
 }
 
 var machines = []struct{ name, about, address string }{
@@ -141,8 +157,10 @@ func loadPeople(ctx context.Context, api *client.ClientWithResponses) (map[strin
 	for _, g := range []struct{ name, about, network string }{
 		{"Bedside screens", "Whoever sits at a screen; nobody signs in there.", "Bedside screens"}, {"Visitors", "Whoever is on the visitors' Wi-Fi.", "Visitor Wi-Fi"},
 	} {
-		_, err := api.AddGroupWithResponse(ctx, client.GroupInput{Name: g.name, Description: &g.about, Groups: []client.Ref{}, Machines: []client.Ref{}, Ranges: []string{},
-			Networks: []client.Ref{{ID: ids["network "+g.network]}}})
+		_, err := api.AddGroupWithResponse(ctx, client.GroupInput{
+			Name: g.name, Description: &g.about, Groups: []client.Ref{}, Machines: []client.Ref{}, Ranges: []string{},
+			Networks: []client.Ref{{ID: ids["network "+g.network]}},
+		})
 		if err != nil {
 			return nil, err
 		}

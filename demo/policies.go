@@ -39,8 +39,10 @@ type planned struct {
 const sensitive = `"categories": ["adult", "nudity", "betting", "drugs", "weapons", "violence", "hatred"]`
 
 var plannedPolicies = []planned{
-	{"Ward floor", "What a ward’s people may open. Games and video in meal breaks only.", "allow", `{"all": true, "butCategories": ["banking", "mental-health", "hospitals"]}`,
-		[]string{"Ward nurses", "Doctors", "Theatre staff"}, `[
+	{
+		"Ward floor", "What a ward’s people may open. Games and video in meal breaks only.", "allow", `{"all": true, "butCategories": ["banking", "mental-health", "hospitals"]}`,
+		[]string{"Ward nurses", "Doctors", "Theatre staff"},
+		`[
 		{"name": "Formulary and dosage", "then": "allow", "if": {"lists": ["Formulary and dosage sites"]}},
 		{"name": "Never on the ward", "then": "block", "if": {"lists": ["Betting", "Video mirrors", "Blocked on request"]}},
 		{"name": "Suspect sites", "then": "block", "if": {"lists": ["Suspect sites"]}},
@@ -48,7 +50,8 @@ var plannedPolicies = []planned{
 		{"name": "Games and video in breaks", "then": "watch", "if": {"categories": ["games", "video"]}, "when": {"schedule": "Meal breaks"}, "with": {"minutesADay": 30}},
 		{"name": "No games, no video", "then": "block", "if": {"categories": ["games", "video"]}},
 		{"name": "Programs from unknown places", "then": "hold", "if": {"all": [{"files": ["programs"]}, {"traits": ["unrated", "raw-address"]}]}},
-		{"name": "Nobody has looked at it", "then": "note", "if": {"traits": ["unrated"]}}]`},
+		{"name": "Nobody has looked at it", "then": "note", "if": {"traits": ["unrated"]}}]`,
+	},
 	{"Night ward", "More open from one o’clock on, still no betting.", "allow", "", []string{"Night ward"}, `[
 		{"name": "No betting", "then": "block", "if": {"any": [{"lists": ["Betting"]}, {"categories": ["betting"]}]}},
 		{"name": "Unfit for a ward", "then": "block", "if": {` + sensitive + `}},
@@ -117,12 +120,12 @@ func withIDs(tree any, ids map[string]uuid.UUID) {
 		}
 	case map[string]any:
 		for key, value := range node {
-			switch {
-			case key == "lists":
+			switch key {
+			case "lists":
 				for i, name := range value.([]any) {
 					value.([]any)[i] = ref("list", name)
 				}
-			case key == "schedule":
+			case "schedule":
 				node[key] = ref("schedule", value)
 			default:
 				withIDs(value, ids)
@@ -223,8 +226,10 @@ func loadExceptions(ctx context.Context, api *client.ClientWithResponses, ids ma
 		{"No sports pages for visitors", "tidepool-news.example/sport", "block", "Complaints about odds beside the scores.", "Front desk", client.WhomBody{Groups: refs("group", "Visitors")}, day(45)},
 		{"Gull Video for the open day", "gull-video.test", "allow", "The film about the new ward is shown from there.", "Rae Scar", client.WhomBody{Networks: refs("network", "Wards")}, day(3)},
 	} {
-		_, err := api.AddExceptionWithResponse(ctx, client.ExceptionInput{Name: &e.name, Entries: []string{e.entry}, Then: client.ExceptionInputThen(e.then), Reason: e.reason,
-			RequestedBy: &e.by, For: e.whom, Until: e.until})
+		_, err := api.AddExceptionWithResponse(ctx, client.ExceptionInput{
+			Name: &e.name, Entries: []string{e.entry}, Then: client.ExceptionInputThen(e.then), Reason: e.reason,
+			RequestedBy: &e.by, For: e.whom, Until: e.until,
+		})
 		if err != nil {
 			return fmt.Errorf("the exception %q: %w", e.name, err)
 		}

@@ -62,7 +62,8 @@ func (b *byLength) add(p netip.Prefix, n int32) int32 {
 	at, found := slices.BinarySearchFunc(*b, prefixKey(p), func(e struct {
 		bits int
 		at   map[netip.Prefix]int32
-	}, key int) int {
+	}, key int,
+	) int {
 		return cmp.Compare(key, e.bits) // the longest first
 	})
 	if !found {
@@ -107,8 +108,10 @@ func Unmapped(p netip.Prefix) netip.Prefix {
 // New returns a directory. Where two networks have the same range, the first has it. Groups that hold each other in a ring, which
 // [Ring] finds, belong to one another.
 func New(people []Person, groups []Group, networks []Network) *Directory {
-	d := &Directory{People: people, Groups: groups, Networks: networks,
-		person: map[string]int32{}, group: map[string]int32{}, network: map[string]int32{}}
+	d := &Directory{
+		People: people, Groups: groups, Networks: networks,
+		person: map[string]int32{}, group: map[string]int32{}, network: map[string]int32{},
+	}
 	for i, p := range people {
 		d.person[p.ID] = int32(i)
 	}

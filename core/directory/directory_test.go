@@ -36,9 +36,12 @@ func TestBelong(t *testing.T) {
 	d := New(
 		[]Person{{ID: "kay"}, {ID: "ola"}},
 		[]Group{
-			{ID: "nurses", Persons: []string{"kay", "gone"}}, {ID: "night", Persons: []string{"kay"}},
-			{ID: "clinical", Groups: []string{"nurses", "gone"}}, {ID: "all", Groups: []string{"clinical", "screens"}},
-			{ID: "screens", Networks: []string{"bedside"}, Ranges: ranges("10.40.9.7/32", "2001:db8::/48")}, {ID: "site", Ranges: ranges("10.40.0.0/16")},
+			{ID: "nurses", Persons: []string{"kay", "gone"}},
+			{ID: "night", Persons: []string{"kay"}},
+			{ID: "clinical", Groups: []string{"nurses", "gone"}},
+			{ID: "all", Groups: []string{"clinical", "screens"}},
+			{ID: "screens", Networks: []string{"bedside"}, Ranges: ranges("10.40.9.7/32", "2001:db8::/48")},
+			{ID: "site", Ranges: ranges("10.40.0.0/16")},
 		},
 		[]Network{{ID: "wards", Ranges: ranges("10.40.10.0/23", "10.40.40.0/22")}, {ID: "bedside", Ranges: ranges("10.40.41.0/24")}, {ID: "six", Ranges: ranges("2001:db8::/32")}},
 	)

@@ -237,7 +237,7 @@ func (x *Index) Until(t Take) pattern.Date {
 	if t.ref&fullBit == 0 {
 		return pattern.Date{}
 	}
-	return x.parts[t.part].base.fulls[t.ref&^fullBit].entry.Until
+	return x.parts[t.part].fulls[t.ref&^fullBit].entry.Until
 }
 
 // Specificity returns how much the entry of a take of this index says. It allocates nothing.

@@ -87,7 +87,6 @@ type hypothesis struct {
 	exception *Exception
 	level     int
 	says      pattern.Specificity
-	out       *match.Take // an entry that is taken out of its list
 }
 
 // Decide returns the verdict on a request at a moment. It is a pure function of its arguments; w is only scratch.

@@ -72,8 +72,10 @@ func (s *Snapshot) Flips(w *Work, r *Request, at time.Time) []Flip {
 		for _, p := range narrowest(r.URL, w.sight) {
 			h := nothing
 			h.exception, h.level, h.says = &Exception{Then: verdict}, whom.level, p.pattern.Specificity()
-			turns := try(h, Flip{Kind: AddException, Pattern: p.pattern, Whom: whom.Whom, WhomName: whom.name,
-				Text: fmt.Sprintf("%s %s (%s) for %s", capital(string(verdict)), p.what, p.pattern, whom.name)})
+			turns := try(h, Flip{
+				Kind: AddException, Pattern: p.pattern, Whom: whom.Whom, WhomName: whom.name,
+				Text: fmt.Sprintf("%s %s (%s) for %s", capital(string(verdict)), p.what, p.pattern, whom.name),
+			})
 			if turns && i > 0 {
 				break // for more people, the narrowest form is enough to choose from
 			}
@@ -140,8 +142,10 @@ func (s *Snapshot) entryFlips(w *Work, p *ladderPolicy, now Decision, nothing hy
 		w.seen.Takes = slices.DeleteFunc(w.seen.Takes, func(other match.Take) bool { return other == t })
 		s.weigh(w)
 		found := s.index.Found(t)
-		try(nothing, Flip{Kind: TakeEntryOut, List: &lists[n], Entry: found.ID,
-			Text: fmt.Sprintf("Take the entry %s out of the list %q", found.Pattern, lists[n].Name)})
+		try(nothing, Flip{
+			Kind: TakeEntryOut, List: &lists[n], Entry: found.ID,
+			Text: fmt.Sprintf("Take the entry %s out of the list %q", found.Pattern, lists[n].Name),
+		})
 	}
 	w.seen.Takes = append(w.seen.Takes[:0], takes...)
 	s.weigh(w)

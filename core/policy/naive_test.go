@@ -337,8 +337,10 @@ func (n naive) decide() (Verdict, Rung, Provisos) {
 var (
 	hosts     = []string{"heron.example", "www.heron.example", "gull.test", "tern.example", "xn--mwe-sla.example", "203.0.113.7"}
 	paths     = []string{"", "/wards", "/wards/map.zip", "/up/load", "/find?q=late+odds", "/?user=odds"}
-	entryPool = []string{"heron.example", "=www.heron.example", "heron.example/wards", "=gull.test/up/load", "gull.test", "*.example", `"odds"`,
-		"http://tern.example", "203.0.113.0/24", "~path load$", "tern.example:8443", "gull.test [until 2026-11-24]", "! www.heron.example", "! heron.example/wards", "*"}
+	entryPool = []string{
+		"heron.example", "=www.heron.example", "heron.example/wards", "=gull.test/up/load", "gull.test", "*.example", `"odds"`,
+		"http://tern.example", "203.0.113.0/24", "~path load$", "tern.example:8443", "gull.test [until 2026-11-24]", "! www.heron.example", "! heron.example/wards", "*",
+	}
 	times  = []string{"mon-fri 09:00-12:00", "mon-sun 20:00-07:30", "sat 00:00-24:00; on 2026-11-26 10:00-11:00", "mon-sun 00:00-24:00; not on 2026-11-25"}
 	zone   = func() *time.Location { z, _ := time.LoadLocation("Europe/London"); return z }()
 	monday = time.Date(2026, 11, 23, 0, 0, 0, 0, zone)
@@ -438,10 +440,12 @@ func drawNaive(t *rapid.T) naive {
 		n.Schedules = append(n.Schedules, Schedule{ID: fmt.Sprint("s", i), Name: fmt.Sprint("Schedule ", i), Schedule: s, Zone: zone})
 	}
 	n.Apps = []AppDef{{Key: "share", Name: "Share", Entries: []pattern.Entry{pattern.MustParse("gull.test")}, Activities: []Activity{
-		{Key: "upload", Name: "upload", Methods: []string{"POST"}, Entries: []pattern.Entry{pattern.MustParse("gull.test/up")}}, {Key: "read", Name: "read", Methods: []string{"GET"}}}}}
+		{Key: "upload", Name: "upload", Methods: []string{"POST"}, Entries: []pattern.Entry{pattern.MustParse("gull.test/up")}}, {Key: "read", Name: "read", Methods: []string{"GET"}},
+	}}}
 	n.Directory = directory.New([]directory.Person{{ID: "p0", Name: "Kay Moran"}, {ID: "p1", Name: "Ola Fenn"}},
 		[]directory.Group{
-			{ID: "g0", Name: "Nurses", Persons: []string{"p0"}}, {ID: "g1", Name: "Clinical", Groups: []string{"g0"}, Networks: []string{"n1"}},
+			{ID: "g0", Name: "Nurses", Persons: []string{"p0"}},
+			{ID: "g1", Name: "Clinical", Groups: []string{"g0"}, Networks: []string{"n1"}},
 			{ID: "g2", Name: "Screens", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.1.0/25")}},
 		},
 		[]directory.Network{{ID: "n0", Name: "Site", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.0.0/16")}}, {ID: "n1", Name: "Wards", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.1.0/24")}}})
@@ -457,8 +461,10 @@ func drawNaive(t *rapid.T) naive {
 	}
 	n.Fallback = &Policy{Name: "Fallback", Rules: drawRules(t, verdicts), Otherwise: rapid.SampledFrom(verdicts[:4]).Draw(t, "otherwise")}
 	for i := range rapid.IntRange(0, 3).Draw(t, "exceptions") {
-		e := Exception{ID: fmt.Sprint("e", i), Name: fmt.Sprint("Exception ", i), Entries: drawEntries(t, false), Then: rapid.SampledFrom([]Verdict{Allow, Block}).Draw(t, "grants"),
-			For: drawWhom(t), Off: rapid.IntRange(0, 5).Draw(t, "off") == 0}
+		e := Exception{
+			ID: fmt.Sprint("e", i), Name: fmt.Sprint("Exception ", i), Entries: drawEntries(t, false), Then: rapid.SampledFrom([]Verdict{Allow, Block}).Draw(t, "grants"),
+			For: drawWhom(t), Off: rapid.IntRange(0, 5).Draw(t, "off") == 0,
+		}
 		if rapid.Bool().Draw(t, "ends") {
 			e.From, e.Until = drawMoment(t, "from"), drawMoment(t, "until")
 		}

@@ -60,26 +60,35 @@ func ward() Config {
 		Directory: directory.New(
 			[]directory.Person{{ID: "kay", Name: "Kay Moran"}, {ID: "ola", Name: "Ola Fenn"}},
 			[]directory.Group{
-				{ID: "nurses", Name: "Ward nurses", Persons: []string{"kay", "ola"}}, {ID: "night", Name: "Night ward", Persons: []string{"kay"}},
-				{ID: "screens", Name: "Bedside screens", Networks: []string{"bedside"}}, {ID: "records", Name: "Records office"},
+				{ID: "nurses", Name: "Ward nurses", Persons: []string{"kay", "ola"}},
+				{ID: "night", Name: "Night ward", Persons: []string{"kay"}},
+				{ID: "screens", Name: "Bedside screens", Networks: []string{"bedside"}},
+				{ID: "records", Name: "Records office"},
 			},
 			[]directory.Network{{ID: "bedside", Name: "Bedside screens", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.40.0/22")}}}),
 		Lists: match.New([]match.List{
-			{ID: "betting", Name: "Betting", Entries: entries("oddsfield.example", "! help.oddsfield.example")}, {ID: "care", Name: "Care", Entries: entries("dosage.example/tables")},
-			{ID: "welcome", Name: "Welcome", Entries: entries("quillmere.internal")}, {ID: "all", Name: "All of dosage", Entries: entries("dosage.example")},
+			{ID: "betting", Name: "Betting", Entries: entries("oddsfield.example", "! help.oddsfield.example")},
+			{ID: "care", Name: "Care", Entries: entries("dosage.example/tables")},
+			{ID: "welcome", Name: "Welcome", Entries: entries("quillmere.internal")},
+			{ID: "all", Name: "All of dosage", Entries: entries("dosage.example")},
 		}),
 		Taxonomy: classify.Taxonomy{Families: []classify.Family{{Key: "play", Name: "Play"}}, Categories: []classify.Category{{Key: "games", Family: "play", Name: "Games"}, {Key: "adult", Name: "Adult"}, {Key: "snares", Name: "Snares"}}},
 		Packs: []classify.Pack{{ID: "p", Name: "Harbour", Version: 7, Sites: match.New([]match.List{
-			{ID: "games", Entries: entries("puzzle.example")}, {ID: "adult", Entries: entries("cancer-charity.example")}, {ID: "snares", Entries: entries("snare.example")}})}},
+			{ID: "games", Entries: entries("puzzle.example")}, {ID: "adult", Entries: entries("cancer-charity.example")}, {ID: "snares", Entries: entries("snare.example")},
+		})}},
 		Schedules: []Schedule{named("breaks", "Meal breaks", "mon-sun 12:30-13:15, 00:30-01:15"), named("nights", "Night shift", "mon-sun 20:00-07:30")},
 		Apps:      []AppDef{{Key: "share", Name: "Sharebay", Entries: entries("sharebay.example"), Activities: []Activity{{Key: "upload", Name: "upload", Methods: []string{"POST"}, Entries: entries("sharebay.example/up")}}}},
 		Baseline:  &Policy{Name: "Baseline", Rules: []Rule{{Name: "Dangers", If: category("snares"), Then: Block}}},
 		Policies: []Policy{
 			{ID: "floor", Name: "Ward floor", Groups: []string{"nurses"}, Otherwise: Allow, Rules: []Rule{
 				{Name: "Games in breaks", When: When{"breaks", false}, If: category("play"), Then: Watch, With: Provisos{Quota: 30 * time.Minute}},
-				{Name: "No games", If: category("play"), Then: Block}, {Name: "Betting", If: list("betting"), Then: Block}, {Name: "Adult", If: category("adult"), Then: Block},
-				{Name: "All of dosage", If: list("all"), Then: Hold}, {Name: "Care", If: list("care"), Then: Allow},
-				{Name: "Uploads", If: Cond{Op: App, Values: []string{"share/upload"}}, Then: Block}, {Name: "Archives", Off: true, If: Cond{Op: File, Values: []string{"archives"}}, Then: Block},
+				{Name: "No games", If: category("play"), Then: Block},
+				{Name: "Betting", If: list("betting"), Then: Block},
+				{Name: "Adult", If: category("adult"), Then: Block},
+				{Name: "All of dosage", If: list("all"), Then: Hold},
+				{Name: "Care", If: list("care"), Then: Allow},
+				{Name: "Uploads", If: Cond{Op: App, Values: []string{"share/upload"}}, Then: Block},
+				{Name: "Archives", Off: true, If: Cond{Op: File, Values: []string{"archives"}}, Then: Block},
 			}},
 			{ID: "nightly", Name: "Night ward", Groups: []string{"night"}, Otherwise: Allow, Rules: []Rule{{Name: "Betting", If: list("betting"), Then: Block}, {Name: "Quiet", When: When{"nights", true}, If: category("play"), Then: Block}}},
 			{ID: "bedside", Name: "Bedside", Groups: []string{"screens"}, Otherwise: Block, Rules: []Rule{{Name: "Welcome", If: list("welcome"), Then: Allow}}, Inspect: Inspection{All: true}},
@@ -242,10 +251,14 @@ func TestSentence(t *testing.T) {
 	}{
 		{Rule{Then: Block}, "Block everything."},
 		{Rule{Then: Allow, If: leaf(InList, "a")}, `Allow what is in the list "A".`},
-		{Rule{Then: Watch, If: Cond{Op: All, Of: []Cond{leaf(Is, "games", "video"), {Op: Any, Of: []Cond{leaf(Method, "POST"), leaf(File, "archives", ".iso")}}}}, When: When{"s", true}},
-			"Allow and flag what (is games or video) and (is sent by POST or asks for archives or .iso files), outside S."},
-		{Rule{Then: Hold, If: Cond{Op: None, Of: []Cond{leaf(InList, "a", "b"), leaf(HasTrait, "unrated")}}, At: []Gate{DNS}, When: When{"s", false}},
-			`Hold what is none of these: it is in the lists "A" or "B"; or it is unrated, in S, at the DNS gate only.`},
+		{
+			Rule{Then: Watch, If: Cond{Op: All, Of: []Cond{leaf(Is, "games", "video"), {Op: Any, Of: []Cond{leaf(Method, "POST"), leaf(File, "archives", ".iso")}}}}, When: When{"s", true}},
+			"Allow and flag what (is games or video) and (is sent by POST or asks for archives or .iso files), outside S.",
+		},
+		{
+			Rule{Then: Hold, If: Cond{Op: None, Of: []Cond{leaf(InList, "a", "b"), leaf(HasTrait, "unrated")}}, At: []Gate{DNS}, When: When{"s", false}},
+			`Hold what is none of these: it is in the lists "A" or "B"; or it is unrated, in S, at the DNS gate only.`,
+		},
 		{Rule{Then: Note, Off: true, If: Cond{Op: Points, Values: []string{"c"}, AtLeast: 7}}, `Note, and go on with, what reaches 7 points on the scorecard "C". Switched off.`},
 		{Rule{Then: Allow, If: leaf(Search, `"bet*"`), With: Provisos{true, true, 20_000_000, 90 * time.Minute}}, `Allow what searches for "bet*", with safe search, no uploads, at most 20 MB and at most 90 min a day.`},
 	} {

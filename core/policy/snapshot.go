@@ -78,6 +78,7 @@ type rule struct {
 	clock              int32 // -1 for always
 	cond               node
 	*Rule
+	when string // in words, for traces
 }
 
 // node is a condition ready to be asked.
@@ -294,6 +295,10 @@ func (c *compiler) policy(p *Policy, at int32) ladderPolicy {
 				c.s.clocks = append(c.s.clocks, &clock{Schedule: Schedule{ID: r.When.Schedule, Name: "a schedule that is gone", Zone: time.UTC}})
 				c.clocks[r.When.Schedule] = n
 			}
+			if r.when = "in "; r.outside {
+				r.when = "outside "
+			}
+			r.when += c.s.clocks[n].Name
 			if r.clock = n; !slices.Contains(lp.clocks, n) {
 				lp.clocks = append(lp.clocks, n)
 			}

@@ -77,7 +77,13 @@ type tracer struct {
 	steps    []Step
 	class    *classify.Answer
 	decider  int // the step that decided last
-	deciders map[int32]int
+	deciders []decider
+}
+
+// decider is the step that decided for a policy.
+type decider struct {
+	policy int32 // see ladderPolicy.number
+	step   int
 }
 
 // Explain is [Snapshot.Decide] with the steps.
@@ -87,7 +93,15 @@ func (s *Snapshot) Explain(w *Work, r *Request, at time.Time) Explanation {
 	s.look(w, r, day, true)
 	s.weigh(w)
 	e := Explanation{Class: s.classifier.ExplainLooked(&w.seen.Result)}
-	t := &tracer{s: s, w: w, class: &e.Class, decider: -1, deciders: map[int32]int{}}
+	t := &tracer{s: s, w: w, class: &e.Class, decider: -1}
+	steps := len(w.granted) + 1
+	if s.baseline != nil {
+		steps += len(s.baseline.rules)
+	}
+	for n := w.policies.Next(0); n >= 0; n = w.policies.Next(n + 1) {
+		steps += len(s.policies[n].rules) + 1
+	}
+	t.steps = make([]Step, 0, steps)
 	e.Decision = s.ladder(w, at, t)
 	e.Steps, e.Decider = t.steps, t.decider
 	e.Hits = s.hits(w)
@@ -137,20 +151,9 @@ func (t *tracer) step(p *ladderPolicy, rung Rung, place int32) Step {
 	step := Step{Rung: rung, Policy: p.Name, PolicyID: p.ID, Place: place, Then: p.Otherwise}
 	if place >= 0 {
 		r := &p.rules[place]
-		step.Rule, step.Then, step.When = r.Name, r.Then, t.s.when(r)
+		step.Rule, step.Then, step.When = r.Name, r.Then, r.when
 	}
 	return step
-}
-
-// when says in words when a rule holds.
-func (s *Snapshot) when(r *rule) string {
-	switch {
-	case r.clock < 0:
-		return ""
-	case r.When.Outside:
-		return "outside " + s.clocks[r.clock].Name
-	}
-	return "in " + s.clocks[r.clock].Name
 }
 
 // rule tells of a rule that was looked at.
@@ -186,7 +189,7 @@ func (t *tracer) rule(p *ladderPolicy, rung Rung, place int32, outcome Outcome, 
 // decides remembers that the step to come decides for its policy.
 func (t *tracer) decides(policy int32) {
 	t.decider = len(t.steps)
-	t.deciders[policy] = len(t.steps)
+	t.deciders = append(t.deciders, decider{policy, len(t.steps)})
 }
 
 func (t *tracer) notReached(p *ladderPolicy, rung Rung, place int32) {
@@ -207,12 +210,14 @@ func (t *tracer) otherwise(p *ladderPolicy, rung Rung) {
 
 // combined marks what the policies said that do not count.
 func (t *tracer) combined(d *Decision) {
-	for policy, at := range t.deciders {
-		if policy != d.Policy && policy >= 0 {
-			t.steps[at].Outcome = Outweighed
+	for _, one := range t.deciders {
+		switch {
+		case one.policy == d.Policy:
+			t.decider = one.step
+		case one.policy >= 0:
+			t.steps[one.step].Outcome = Outweighed
 		}
 	}
-	t.decider = t.deciders[d.Policy]
 }
 
 func (t *tracer) grant(c *candidate, g *grant, level int, at time.Time) {

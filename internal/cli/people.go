@@ -179,8 +179,10 @@ func (a *app) personImportCommand() *cobra.Command {
 			}
 			r := done.JSON200
 			if a.format != "table" {
-				return a.show(view{data: r, columns: []string{"New", "Changed", "Same", "Missing", "Left out"},
-					rows: [][]string{{fmt.Sprint(len(r.New)), fmt.Sprint(len(r.Changed)), fmt.Sprint(r.Same), fmt.Sprint(len(r.Missing)), fmt.Sprint(len(r.Left))}}})
+				return a.show(view{
+					data: r, columns: []string{"New", "Changed", "Same", "Missing", "Left out"},
+					rows: [][]string{{fmt.Sprint(len(r.New)), fmt.Sprint(len(r.Changed)), fmt.Sprint(r.Same), fmt.Sprint(len(r.Missing)), fmt.Sprint(len(r.Left))}},
+				})
 			}
 			verb := map[bool]string{true: "would be ", false: ""}[preview]
 			fmt.Fprintf(a.out, "%s %sadded, %d changed, %d the same as before.\n", plural(int64(len(r.New)), "person", "people"), verb, len(r.Changed), r.Same)

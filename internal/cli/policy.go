@@ -519,8 +519,10 @@ func (f *ruleFlags) conditions(ctx context.Context, api *client.ClientWithRespon
 		given []string
 		make  func(*[]string) client.Condition
 	}{
-		{f.categories, func(v *[]string) client.Condition { return client.Condition{Categories: v} }}, {f.apps, func(v *[]string) client.Condition { return client.Condition{Apps: v} }},
-		{f.methods, func(v *[]string) client.Condition { return client.Condition{Methods: v} }}, {f.files, func(v *[]string) client.Condition { return client.Condition{Files: v} }},
+		{f.categories, func(v *[]string) client.Condition { return client.Condition{Categories: v} }},
+		{f.apps, func(v *[]string) client.Condition { return client.Condition{Apps: v} }},
+		{f.methods, func(v *[]string) client.Condition { return client.Condition{Methods: v} }},
+		{f.files, func(v *[]string) client.Condition { return client.Condition{Files: v} }},
 		{f.words, func(v *[]string) client.Condition { return client.Condition{Search: v} }},
 	} {
 		if len(values.given) > 0 {

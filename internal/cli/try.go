@@ -62,8 +62,10 @@ func (f *askFlags) who() client.Who {
 
 func (f *askFlags) circumstances() client.Circumstances {
 	who := f.who()
-	return client.Circumstances{Who: &who, At: optional[string](f.at), Sight: optional[client.CircumstancesSight](f.sight), Gate: optional[client.CircumstancesGate](f.gate),
-		Method: optional[string](f.method), On: optional[client.CircumstancesOn](f.on)}
+	return client.Circumstances{
+		Who: &who, At: optional[string](f.at), Sight: optional[client.CircumstancesSight](f.sight), Gate: optional[client.CircumstancesGate](f.gate),
+		Method: optional[string](f.method), On: optional[client.CircumstancesOn](f.on),
+	}
 }
 
 func (a *app) tryCommand() *cobra.Command {

@@ -314,8 +314,10 @@ func (s *server) whoIs(ctx context.Context, in *whoInput) (*whoOutput, error) {
 		return nil, s.problem(ctx, err)
 	}
 	st := h.Standing(who)
-	out := &whoOutput{Body: Standing{Who: askerBody(who), Groups: refsOf(st.Groups), Network: refOf(st.Network), Policies: refsOf(st.Policies),
-		Combining: string(h.Snapshot.Config().Combining), Exceptions: []Exception{}}}
+	out := &whoOutput{Body: Standing{
+		Who: askerBody(who), Groups: refsOf(st.Groups), Network: refOf(st.Network), Policies: refsOf(st.Policies),
+		Combining: string(h.Snapshot.Config().Combining), Exceptions: []Exception{},
+	}}
 	var found []revision.Object
 	for _, e := range st.Exceptions {
 		o, err := s.Objects.Object(ctx, revision.KindException, uuid.MustParse(e.ID))

@@ -323,8 +323,10 @@ func (t telling) trial(a *trial.Answer) Trial {
 }
 
 func (t telling) step(step *policy.Step) Step {
-	told := Step{Rung: step.Rung, Policy: step.Policy, Rule: step.Rule, ID: step.PolicyID + step.ID, Place: int(step.Place), Then: step.Then,
-		Outcome: step.Outcome, When: step.When, Missing: step.Missing, By: policy.Reasons(step.Evidence)}
+	told := Step{
+		Rung: step.Rung, Policy: step.Policy, Rule: step.Rule, ID: step.PolicyID + step.ID, Place: int(step.Place), Then: step.Then,
+		Outcome: step.Outcome, When: step.When, Missing: step.Missing, By: policy.Reasons(step.Evidence),
+	}
 	if !step.Next.IsZero() {
 		next := step.Next.In(t.hearing.Zone)
 		told.Next = &next

@@ -237,7 +237,8 @@ func TestObjects(t *testing.T) {
 	nurses := change(group("Ward nurses"))[0]
 	policyOf := func(list uuid.UUID) *revision.PolicyBody {
 		return &revision.PolicyBody{Groups: []revision.Ref{{ID: nurses.ID}}, Otherwise: policy.Allow, Rules: []revision.RuleBody{
-			{Name: "Never", Then: policy.Block, If: &revision.Condition{Any: []revision.Condition{{Lists: []revision.Ref{{ID: list}}}, {Categories: []string{"games"}}}}}}}
+			{Name: "Never", Then: policy.Block, If: &revision.Condition{Any: []revision.Condition{{Lists: []revision.Ref{{ID: list}}}, {Categories: []string{"games"}}}}},
+		}}
 	}
 	floor := change(revision.ObjectChange{Kind: revision.KindPolicy, Name: "Ward floor", Body: policyOf(a.ID)})[0]
 	body, err := revision.Decode[revision.PolicyBody](floor)

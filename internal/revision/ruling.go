@@ -143,8 +143,10 @@ func (r *RuleBody) check(at string) (err error) {
 // check puts a condition into the form in which it is kept.
 func (c *Condition) check(at string, depth int) error {
 	given := 0
-	for _, there := range []bool{c.All != nil, c.Any != nil, c.None != nil, c.Lists != nil, c.Categories != nil, c.Apps != nil, c.Traits != nil,
-		c.Methods != nil, c.Files != nil, c.Search != nil, c.Score != nil} {
+	for _, there := range []bool{
+		c.All != nil, c.Any != nil, c.None != nil, c.Lists != nil, c.Categories != nil, c.Apps != nil, c.Traits != nil,
+		c.Methods != nil, c.Files != nil, c.Search != nil, c.Score != nil,
+	} {
 		if there {
 			given++
 		}

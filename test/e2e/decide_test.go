@@ -40,13 +40,16 @@ func TestTraps(t *testing.T) {
 		{"a rule that is never reached", []string{"pebble-circle.example", "--as", "petra.lapwing", "--at", "tue 10:00"}, nil},
 		{"a page at the DNS gate", []string{"encyclopaedia.example/wiki/Tides", "--from", "10.40.41.12", "--journey", "--trace"}, []string{
 			"■ block", "The person sees a name that does not resolve.", "cannot tell      The page on tides          allow   the page: only the host is seen here", "Where the whole URL is seen it would be: ○ allow",
-			"Allow this host (=encyclopaedia.example) for the network \"Bedside screens\" → allow"}},
+			"Allow this host (=encyclopaedia.example) for the network \"Bedside screens\" → allow",
+		}},
 		{"the night shift crosses midnight", []string{"harbour-news.example/puzzles", "--group", "Night ward", "--at", "sat 02:00"}, []string{"◐ watch", `The rule "After one" of the policy "Night ward" says watch in Small hours`, "until       Sat"}},
 		{"a weekend night belongs to the evening before", []string{"estuary-stream.example", "--group", "Night ward", "--at", "sat 00:30", "--trace"}, nil},
 		{"a wrong category", []string{"marrow-trust.test/breast/screening", "--as", "Kay Moran", "--at", "tue 14:10"}, []string{
-			"■ block", `because it is Adult: the pack "Harbour catalogue" has the entry marrow-trust.test`, "Correct what it is: not Adult → allow", "Allow this page (=marrow-trust.test/breast/screening) for Kay Moran → allow"}},
+			"■ block", `because it is Adult: the pack "Harbour catalogue" has the entry marrow-trust.test`, "Correct what it is: not Adult → allow", "Allow this page (=marrow-trust.test/breast/screening) for Kay Moran → allow",
+		}},
 		{"two policies that disagree", []string{"harbour-news.example/puzzles", "--as", "Kay Moran", "--at", "tue 02:00", "--trace"}, []string{
-			"■ block", `The rule "No games, no video" of the policy "Ward floor"`, "Of the 2 policies that the request has, the strictest counts.", "outweighed       After one                  watch"}},
+			"■ block", `The rule "No games, no video" of the policy "Ward floor"`, "Of the 2 policies that the request has, the strictest counts.", "outweighed       After one                  watch",
+		}},
 		{"what the baseline blocks", []string{"--group", "Research library", "phishy.example"}, []string{"◐ watch"}},
 	} {
 		told := try(c.args...)
@@ -123,8 +126,12 @@ func TestPeopleCommands(t *testing.T) {
 	assert.Contains(t, run("person", "move", "kay.moran", "ola.fenn", "--into", "Doctors", "--out-of", "Ward nurses").Done(t), "Moved 2 people.")
 	assert.Contains(t, run("who", "Kay Moran-Vale").Done(t), "groups      Doctors, Night ward")
 	for _, step := range [][]string{
-		{"network", "new", "Site", "10.40.0.0/16"}, {"network", "new", "Wards", "10.40.10.0/23", "2001:db8:40::/48"}, {"machine", "new", "Kiosk", "10.40.9.7"},
-		{"group", "new", "On site", "--network", "Site", "--range", "192.0.2.7"}, {"group", "new", "Clinical", "--group", "Doctors", "--network", "Wards", "--machine", "Kiosk"}, {"group", "edit", "Clinical", "--lead", "hal.birch", "--describe", "All who treat"},
+		{"network", "new", "Site", "10.40.0.0/16"},
+		{"network", "new", "Wards", "10.40.10.0/23", "2001:db8:40::/48"},
+		{"machine", "new", "Kiosk", "10.40.9.7"},
+		{"group", "new", "On site", "--network", "Site", "--range", "192.0.2.7"},
+		{"group", "new", "Clinical", "--group", "Doctors", "--network", "Wards", "--machine", "Kiosk"},
+		{"group", "edit", "Clinical", "--lead", "hal.birch", "--describe", "All who treat"},
 	} {
 		run(step...).Done(t)
 	}
@@ -161,8 +168,13 @@ func TestPolicyCommands(t *testing.T) {
 	s, _ := housed(t)
 	run := func(args ...string) testkit.Ran { return s.Run(t, "", args...) }
 	for _, step := range [][]string{
-		{"group", "new", "Nurses"}, {"group", "new", "Night"}, {"list", "new", "Welcome"}, {"list", "add", "Welcome", "welcome.example"}, {"schedule", "new", "Breaks", "mon-sun 12:00-13:00", "--zone", "UTC"},
-		{"person", "new", "kay", "--in", "Nurses", "--in", "Night"}, {"app", "new", "Sharebay", "sharebay.example", "--activity", "upload:POST,PUT:/up,/files/*/add"},
+		{"group", "new", "Nurses"},
+		{"group", "new", "Night"},
+		{"list", "new", "Welcome"},
+		{"list", "add", "Welcome", "welcome.example"},
+		{"schedule", "new", "Breaks", "mon-sun 12:00-13:00", "--zone", "UTC"},
+		{"person", "new", "kay", "--in", "Nurses", "--in", "Night"},
+		{"app", "new", "Sharebay", "sharebay.example", "--activity", "upload:POST,PUT:/up,/files/*/add"},
 	} {
 		run(step...).Done(t)
 	}
