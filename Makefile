@@ -25,6 +25,7 @@ demo: .var/postgresql.stamp build ## run everything with the demo data of Quillm
 
 test: deps build verify ## pass every test, in a real PostgreSQL and a real browser
 	go vet ./...
+	cd console && npm run -s test
 	go test -count=1 ./...
 
 build: bin/widelark ## build the console and the two programs

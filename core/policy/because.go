@@ -25,6 +25,9 @@ func (s *Snapshot) because(w *Work, e *Explanation) string {
 		return sentence
 	case AtStint:
 		st := &s.stints[e.Decision.Stint]
+		if st.Kind == Paused {
+			return fmt.Sprintf("%s has paused the web of the group %q until %s: block.", st.By, s.config.Directory.Groups[st.group].Name, st.Until.In(s.config.Zone).Format("15:04"))
+		}
 		return fmt.Sprintf("%s has put the group %q on %s until %s: it says %s.", st.By, s.config.Directory.Groups[st.group].Name, stintName(st),
 			st.Until.In(s.config.Zone).Format("15:04"), step.Then)
 	}

@@ -12,6 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widelark/core/pattern"
+	"widelark/core/policy"
+	"widelark/internal/revision"
 )
 
 // EmptyDatabase makes a database without tables; the server belongs to the package's outer tests.
@@ -54,4 +56,75 @@ func TestEntriesGetAHistory(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "earlier", history[0].What)
 	assert.EqualValues(t, 7, history[0].Version)
+}
+
+// Policies of before there were objects stay what they were, with their rules, lists and categories; what nobody had touched goes.
+func TestPoliciesBecomeObjects(t *testing.T) {
+	ctx := context.Background()
+	for _, touched := range []bool{false, true} {
+		url := EmptyDatabase(t)
+		pool, err := pgxpool.New(ctx, url)
+		require.NoError(t, err)
+		files, err := fs.Sub(migrations, "migrations")
+		require.NoError(t, err)
+		db := stdlib.OpenDBFromPool(pool)
+		provider, err := goose.NewProvider(goose.DialectPostgres, db, files)
+		require.NoError(t, err)
+		_, err = provider.UpTo(ctx, 8)
+		require.NoError(t, err)
+		if touched {
+			_, err = pool.Exec(ctx, `insert into lists (name, version, updated_by) values ('Betting', 2, 'edda'), ('Video', 3, 'edda');
+				update groups set name = 'Ward nurses', version = 4, updated_by = 'edda';
+				update policies set name = 'Ward floor', description = 'Wards', otherwise = 'block', version = 5, updated_by = 'edda';
+				insert into rules (policy_id, position, name, verdict, categories) select id, v.* from policies, (values (0, 'Never', 'block', '{}'::text[]),
+					(1, 'Dangers', 'block', '{dangers,adult}'), (2, 'Both', 'allow', '{news}')) v;
+				insert into rule_lists (policy_id, rule, position, list_id) select p.id, 0, 0, l.id from policies p, lists l where l.name = 'Video';
+				insert into rule_lists (policy_id, rule, position, list_id) select p.id, 0, 1, l.id from policies p, lists l where l.name = 'Betting';
+				insert into rule_lists (policy_id, rule, position, list_id) select p.id, 2, 0, l.id from policies p, lists l where l.name = 'Betting';
+				update draft set version = 5`)
+			require.NoError(t, err)
+		}
+		require.NoError(t, db.Close())
+		pool.Close()
+
+		store, err := Open(ctx, url)
+		require.NoError(t, err)
+		defer store.Close()
+		kept, err := store.Objects(ctx, revision.KindPolicy)
+		require.NoError(t, err)
+		var names []string
+		for _, o := range kept {
+			names = append(names, o.Name)
+		}
+		groups, err := store.Objects(ctx, revision.KindGroup)
+		require.NoError(t, err)
+		if !touched {
+			assert.Equal(t, []string{"Baseline", "Fallback"}, names)
+			assert.Empty(t, groups)
+			continue
+		}
+		assert.Equal(t, []string{"Baseline", "Fallback", "Ward floor"}, names)
+		body, err := revision.Decode[revision.PolicyBody](kept[2])
+		require.NoError(t, err)
+		require.NoError(t, body.Check(), "it is as the service would keep it")
+		assert.EqualValues(t, 5, kept[2].Version)
+		assert.Equal(t, []any{"Wards", policy.Block, groups[0].ID}, []any{body.Description, body.Otherwise, body.Groups[0].ID})
+		video, err := store.ListByName(ctx, "Video")
+		require.NoError(t, err)
+		betting, err := store.ListByName(ctx, "Betting")
+		require.NoError(t, err)
+		assert.Equal(t, []revision.RuleBody{
+			{Name: "Never", Then: policy.Block, If: &revision.Condition{Any: []revision.Condition{{Lists: []revision.Ref{{ID: video.ID}, {ID: betting.ID}}}}}},
+			{Name: "Dangers", Then: policy.Block, If: &revision.Condition{Any: []revision.Condition{{Categories: []string{"dangers", "adult"}}}}},
+			{Name: "Both", Then: policy.Allow, If: &revision.Condition{Any: []revision.Condition{{Lists: []revision.Ref{{ID: betting.ID}}}, {Categories: []string{"news"}}}}},
+		}, body.Rules)
+		assert.Equal(t, []string{"Ward floor"}, betting.UsedBy)
+		settings, err := store.Objects(ctx, revision.KindSettings)
+		require.NoError(t, err)
+		set, err := revision.Decode[revision.SettingsBody](settings[0])
+		require.NoError(t, err)
+		assert.Equal(t, []revision.Ref{{ID: kept[2].ID}}, set.Order)
+		_, err = store.Change(ctx, []revision.ObjectChange{{Kind: revision.KindPolicy, ID: kept[2].ID, Version: 5, Name: "Ward floor", Body: &body}}, "edda")
+		require.NoError(t, err, "and can be edited")
+	}
 }

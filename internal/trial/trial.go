@@ -216,8 +216,11 @@ func (h *Hearing) named(field, text string) (Asker, error) {
 	}
 	asker, err := h.Find(field, Who{Person: text})
 	var unknown *revision.FieldError
-	if err == nil || !errors.As(err, &unknown) || !strings.HasPrefix(unknown.Msg, "there is no") {
+	if err == nil || !errors.As(err, &unknown) {
 		return asker, err
+	}
+	if unknown.Field = field; !strings.HasPrefix(unknown.Msg, "there is no") {
+		return asker, unknown
 	}
 	if asker, err := h.Find("name", Who{Group: text}); err == nil {
 		return asker, nil

@@ -12,6 +12,7 @@ import { Check, Choice, TextArea, TextField } from '../ui/Field'
 import { ProblemNotice } from '../ui/Notice'
 import { RefPicker } from '../ui/RefPicker'
 import { useSettled } from '../ui/useSettled'
+import { ends, local } from './standing'
 
 type Props = {
   /** What the form begins with: from a trial, a lookup, or nothing. */
@@ -20,19 +21,6 @@ type Props = {
   /** Narrower and wider forms of the entry to choose from. */
   places?: Place[]
   onClose: () => void
-}
-
-/** The moments that an exception may end at, by name. */
-function ends() {
-  const now = new Date()
-  const midnight = (days: number) => new Date(now.getFullYear(), now.getMonth(), now.getDate() + days)
-  const toMonday = (8 - (now.getDay() || 7)) % 7 || 7
-  return { today: midnight(1), week: midnight(toMonday), month: midnight(30) }
-}
-
-const local = (at: Date) => {
-  const two = (n: number) => String(n).padStart(2, '0')
-  return `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())}T${two(at.getHours())}:${two(at.getMinutes())}`
 }
 
 type End = 'today' | 'week' | 'month' | 'never' | 'moment'

@@ -15,6 +15,7 @@ import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { VerdictMark } from '../ui/VerdictMark'
 import { viewClass } from '../ui/viewClass'
 import { ExceptionDialog } from './ExceptionDialog'
+import { inView, whomSaid } from './standing'
 import { exceptionViews, type View } from './views'
 
 const viewNames: Record<View, string> = {
@@ -24,30 +25,6 @@ const viewNames: Record<View, string> = {
   over: 'Over or off',
   all: 'All',
 }
-
-const week = 7 * 24 * 3600e3
-
-const inView = (view: View, e: Exception) => {
-  switch (view) {
-    case 'in-force':
-      return e.state === 'in force'
-    case 'soon':
-      return e.state === 'in force' && e.until !== undefined && Date.parse(e.until) - Date.now() < week
-    case 'later':
-      return e.state === 'later'
-    case 'over':
-      return e.state === 'over' || e.state === 'off'
-  }
-  return true
-}
-
-/** For whom an exception is, in a few words. */
-export const whomSaid = (e: Pick<Exception, 'for'>) =>
-  [
-    ...(e.for.everybody ? ['everybody'] : []),
-    ...[...(e.for.persons ?? []), ...(e.for.groups ?? []), ...(e.for.networks ?? [])].map((r) => r.name ?? ''),
-    ...(e.for.addresses ?? []),
-  ].join(', ')
 
 /** All exceptions: what holds now, what ends soon, what is over. */
 export function ExceptionsPage() {
@@ -146,7 +123,7 @@ function Row({ exception: e, onOpen }: { exception: Exception; onOpen: () => voi
   const remove = useRemoveException()
   const announce = useAnnounce()
   const { id: _id, version: _v, updatedAt: _at, updatedBy: _by, state: _s, ...input } = e
-  const soon = e.state === 'in force' && e.until !== undefined && Date.parse(e.until) - Date.now() < week
+  const soon = inView('soon', e)
   return (
     <tr className="hover:bg-wash">
       <td className={cellClass}>

@@ -6,9 +6,8 @@ import { listsOptions } from '../lists/listQueries'
 import { Button, IconButton } from '../ui/Button'
 import { Check, Choice, TextField } from '../ui/Field'
 import { RefPicker } from '../ui/RefPicker'
+import { isJoint, type Kind, kindOf, reshaped } from './condition'
 import { appsOptions, type Condition } from './policyQueries'
-
-type Kind = keyof Condition
 
 const joints: [Kind, string][] = [
   ['all', 'All of these'],
@@ -47,14 +46,6 @@ const files: [string, string][] = [
   ['disks', 'images of disks'],
 ]
 
-export const kindOf = (c: Condition): Kind => (Object.keys(c).find((k) => c[k as Kind] !== undefined) as Kind) ?? 'all'
-
-const isJoint = (kind: Kind): kind is 'all' | 'any' | 'none' => kind === 'all' || kind === 'any' || kind === 'none'
-
-/** A new condition of a kind; what is in it is still to be said. */
-export const emptyOf = (kind: Kind): Condition =>
-  kind === 'score' ? { score: { scorecard: { id: '' } } } : ({ [kind]: [] } as Condition)
-
 type Props = { condition: Condition; onChange: (c: Condition) => void; onRemove?: () => void; label?: string }
 
 /** What stands before a part of a joint: nothing before the first. */
@@ -63,20 +54,17 @@ const joiners = { all: 'and', any: 'or', none: 'nor' }
 /** A tree of conditions: all, any or none of others, or something asked of the request. */
 export function ConditionEditor({ condition, onChange, onRemove, label = 'If' }: Props) {
   const kind = kindOf(condition)
-  const change = (to: Kind) => {
-    const parts = condition.all ?? condition.any ?? condition.none
-    if (isJoint(to)) {
-      onChange({ [to]: parts ?? [condition] } as Condition)
-    } else {
-      onChange(emptyOf(to))
-    }
-  }
   const parts = isJoint(kind) ? (condition[kind] ?? []) : []
   const setParts = (to: Condition[]) => onChange({ [kind]: to } as Condition)
   return (
     <div className="flex flex-col gap-2 border-rule border-l-2 pl-3">
       <div className="flex items-end gap-2">
-        <Choice label={label} value={kind} onChange={(k) => change(k as Kind)} options={[...joints, ...leaves]} />
+        <Choice
+          label={label}
+          value={kind}
+          onChange={(k) => onChange(reshaped(condition, k as Kind))}
+          options={[...joints, ...leaves]}
+        />
         {onRemove && (
           <IconButton label="Take this condition out" onClick={onRemove} className="mb-0.5">
             <X size={15} aria-hidden />

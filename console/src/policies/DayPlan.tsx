@@ -2,11 +2,10 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { count } from '../ui/format'
 import { Loading, ProblemNotice } from '../ui/Notice'
-import { type Segment, Strip } from '../ui/Strip'
+import { Strip } from '../ui/Strip'
 import { VerdictMark } from '../ui/VerdictMark'
+import { planRows } from './planRows'
 import { planOptions } from './policyQueries'
-
-type Row = { name: string; kind: string; strip: Segment[] }
 
 /** What a group may reach when: what everything else gets, then lists and categories that fare otherwise. Those alike share a row. */
 export function DayPlan({ group }: { group: string }) {
@@ -14,22 +13,7 @@ export function DayPlan({ group }: { group: string }) {
   const [all, setAll] = useState(false)
   if (plan.isPending) return <Loading what="the plan" />
   if (plan.error) return <ProblemNotice error={plan.error} retry={() => plan.refetch()} />
-  const rows: Row[] = [{ name: 'Everything else', kind: 'else', strip: plan.data.else }]
-  const alike = new Map<string, Row>()
-  for (const r of plan.data.rows) {
-    const key = r.strip.map((s) => `${s.from} ${s.verdict}`).join()
-    const name = r.kind === 'list' ? `“${r.name}”` : r.name
-    const before = alike.get(key)
-    if (before) {
-      before.name += `, ${name}`
-    } else {
-      const row = { name, kind: r.kind, strip: r.strip }
-      alike.set(key, row)
-      rows.push(row)
-    }
-  }
-  // What changes over the week comes first: it is what one looks for.
-  rows.sort((a, b) => Number(b.strip.length > 1) - Number(a.strip.length > 1))
+  const rows = planRows(plan.data.else, plan.data.rows)
   const shown = all ? rows : rows.slice(0, 8)
   return (
     <div className="flex flex-col">

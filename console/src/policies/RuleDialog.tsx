@@ -9,7 +9,8 @@ import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
 import { Check, Choice, TextField } from '../ui/Field'
 import { ProblemNotice } from '../ui/Notice'
 import { useSettled } from '../ui/useSettled'
-import { ConditionEditor, emptyOf } from './ConditionEditor'
+import { ConditionEditor } from './ConditionEditor'
+import { emptyOf } from './condition'
 import { explainRulesOptions, type Rule } from './policyQueries'
 
 type Props = {

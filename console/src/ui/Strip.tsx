@@ -1,5 +1,6 @@
 import { clsx } from 'clsx'
 import type { Schemas } from '../api/client'
+import { fits, midnights, place } from './stripLayout'
 
 export type Segment = Schemas['Segment']
 
@@ -25,35 +26,19 @@ export function Strip({ segments, label, days, thin }: Props) {
   const first = segments[0]
   const last = segments.at(-1)
   if (!first || !last) return null
-  const from = Date.parse(first.from)
-  const length = Date.parse(last.to) - from
-  const midnights: number[] = []
-  const start = new Date(from)
-  for (
-    let at = new Date(start.getFullYear(), start.getMonth(), start.getDate());
-    at.getTime() < from + length;
-    at = new Date(at.getFullYear(), at.getMonth(), at.getDate() + 1)
-  ) {
-    midnights.push(at.getTime())
-  }
-  const left = (at: number) => `${Math.max(0, ((at - from) / length) * 100)}%`
+  const marks = midnights(first, last)
+  const left = (at: number) => `${place(at, first, last)}%`
   return (
     <div role="img" aria-label={`${label}. ${segments.slice(0, 12).map(told).join('; ')}`}>
       {days && (
         <div className="relative h-4 text-soft text-xs" aria-hidden="true">
-          {midnights.map((at, i) => (
-            <span
-              key={at}
-              className={clsx(
-                'absolute',
-                i === 0 && at < from && from - at > 16 * 3600e3 && 'hidden',
-                (at - from) / length > 0.95 && 'hidden',
-              )}
-              style={{ left: left(at) }}
-            >
-              {day.format(at)}
-            </span>
-          ))}
+          {marks
+            .filter((at) => fits(at, first, last))
+            .map((at) => (
+              <span key={at} className="absolute" style={{ left: left(at) }}>
+                {day.format(at)}
+              </span>
+            ))}
         </div>
       )}
       <div className={clsx('relative w-full', thin ? 'h-3.5' : 'h-5')} aria-hidden="true">
@@ -64,11 +49,11 @@ export function Strip({ segments, label, days, thin }: Props) {
             className={clsx('absolute inset-y-0 border-b-2', grounds[s.verdict])}
             style={{
               left: left(Date.parse(s.from)),
-              width: `${((Date.parse(s.to) - Date.parse(s.from)) / length) * 100}%`,
+              width: `${place(Date.parse(s.to), first, last) - place(Date.parse(s.from), first, last)}%`,
             }}
           />
         ))}
-        {midnights.slice(1).map((at) => (
+        {marks.slice(1).map((at) => (
           <div key={at} className="absolute inset-y-0 border-rule border-l" style={{ left: left(at) }} />
         ))}
       </div>

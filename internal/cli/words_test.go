@@ -1,0 +1,147 @@
+package cli
+
+import (
+	"bytes"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widelark/client"
+)
+
+func strip(parts ...string) (all []client.Segment) {
+	at := func(text string) time.Time {
+		t, err := time.Parse("2006-01-02 15:04", text)
+		if err != nil {
+			panic(err)
+		}
+		return t
+	}
+	for i := 0; i+2 < len(parts); i += 2 {
+		all = append(all, client.Segment{From: at(parts[i]), Verdict: client.SegmentVerdict(parts[i+1]), To: at(parts[i+2])})
+	}
+	return all
+}
+
+// Times are told as people say them: days alike together, midnight as the end of a day.
+func TestStripTimes(t *testing.T) {
+	week := strip("2026-11-23 00:00", "block", "2026-11-30 00:00")
+	assert.Equal(t, "always", stripTimes(week, "block"))
+	assert.Empty(t, stripTimes(week, "allow"))
+	night := strip("2026-11-23 00:00", "watch", "2026-11-23 07:30", "block", "2026-11-23 20:00", "watch", "2026-11-24 07:30", "block", "2026-11-24 20:00", "watch", "2026-11-25 00:00")
+	assert.Equal(t, "mon, tue 00:00-07:30, 20:00-24:00", stripTimes(night, "watch"))
+	assert.Equal(t, "mon, tue 07:30-20:00", stripTimes(night, "block"))
+	long := strip("2026-11-23 10:00", "hold", "2026-11-25 12:00", "allow", "2026-11-30 10:00")
+	assert.Equal(t, "mon 10:00-24:00; tue 00:00-24:00; wed 00:00-12:00", stripTimes(long, "hold"))
+	every := []client.Segment{}
+	for day := range 7 {
+		from := time.Date(2026, 11, 23+day, 0, 0, 0, 0, time.UTC)
+		every = append(every, client.Segment{From: from, To: from.Add(12 * time.Hour), Verdict: "block"}, client.Segment{From: from.Add(12 * time.Hour), To: from.Add(13 * time.Hour), Verdict: "watch"},
+			client.Segment{From: from.Add(13 * time.Hour), To: from.Add(24 * time.Hour), Verdict: "block"})
+	}
+	assert.Equal(t, "every day 12:00-13:00", stripTimes(every, "watch"))
+}
+
+func TestDuration(t *testing.T) {
+	for text, want := range map[string]time.Duration{"": 0, "90m": 90 * time.Minute, "12h": 12 * time.Hour, "7d": 168 * time.Hour, "2w": 336 * time.Hour, "1.5d": 36 * time.Hour} {
+		got, err := duration(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, got, text)
+	}
+	for _, text := range []string{"d", "soon", "-1h", "0d", "7x"} {
+		_, err := duration(text)
+		assert.ErrorContains(t, err, "is no length of time", text)
+	}
+}
+
+func TestEnd(t *testing.T) {
+	for text, want := range map[string]time.Time{
+		"2026-11-28": time.Date(2026, 11, 29, 0, 0, 0, 0, time.Local), "2026-11-28 17:00": time.Date(2026, 11, 28, 17, 0, 0, 0, time.Local), "2026-11-28T17:00:00Z": time.Date(2026, 11, 28, 17, 0, 0, 0, time.UTC),
+	} {
+		got, err := end(text)
+		require.NoError(t, err)
+		assert.True(t, want.Equal(*got), "%s: %s", text, got)
+	}
+	soon, err := end("7d")
+	require.NoError(t, err)
+	assert.WithinDuration(t, time.Now().Add(168*time.Hour), *soon, time.Minute)
+	none, err := end("")
+	assert.Nil(t, none)
+	require.NoError(t, err)
+	_, err = end("friday")
+	assert.ErrorContains(t, err, `"friday" is neither a day (2026-11-28), a moment (2026-11-28 17:00) nor a length of time (7d)`)
+}
+
+// What is fetched is sent back as it was, with what was changed.
+func TestRecast(t *testing.T) {
+	yes, id := true, uuid.New()
+	name := "Betting"
+	lists := []client.Ref{{ID: id, Name: &name}}
+	p := client.Policy{ID: uuid.New(), Name: "Floor", Version: 7, Otherwise: "hold", Groups: []client.Ref{}, Sentences: []string{"…"},
+		Rules: []client.RuleBody{{Name: "No", Off: &yes, Then: "block", If: &client.Condition{None: &[]client.Condition{{Lists: &lists}}}}}}
+	body, err := recast[client.PolicyInput](p)
+	require.NoError(t, err)
+	assert.Equal(t, client.PolicyInput{Name: "Floor", Otherwise: "hold", Groups: []client.Ref{}, Rules: p.Rules}, body)
+	_, err = recast[client.PolicyInput](map[string]any{"rules": 7})
+	assert.Error(t, err)
+}
+
+func TestWhomSaid(t *testing.T) {
+	yes := true
+	named := func(names ...string) *[]client.Ref {
+		var refs []client.Ref
+		for _, n := range names {
+			refs = append(refs, client.Ref{Name: &n})
+		}
+		return &refs
+	}
+	assert.Equal(t, "everybody", whomSaid(client.WhomBody{Everybody: &yes}))
+	assert.Equal(t, "Kay Moran, Nurses, Night, Wards, 10.40.9.7", whomSaid(client.WhomBody{Persons: named("Kay Moran"), Groups: named("Nurses", "Night"), Networks: named("Wards"), Addresses: &[]string{"10.40.9.7"}}))
+}
+
+func TestGivenTo(t *testing.T) {
+	name := "Nurses"
+	baseline, fallback := client.PolicyRole("baseline"), client.PolicyRole("fallback")
+	for want, p := range map[string]client.Policy{
+		"everybody, before all others": {Role: &baseline}, "requests that no policy is for": {Role: &fallback}, "nobody": {}, "Nurses": {Groups: []client.Ref{{Name: &name}}},
+	} {
+		assert.Equal(t, want, givenTo(p))
+	}
+	assert.Empty(t, otherwise(client.Policy{Role: &baseline, Otherwise: "allow"}))
+	assert.Equal(t, "allow", otherwise(client.Policy{Role: &fallback, Otherwise: "allow"}))
+}
+
+// The second trial of a comparison is as the first, but for what is said of it.
+func TestOr(t *testing.T) {
+	first := askFlags{person: "kay", address: "10.40.9.7", at: "12:00", sight: "name", method: "POST"}
+	assert.Equal(t, askFlags{group: "Nurses", at: "12:00", sight: "name", method: "POST"}, askFlags{group: "Nurses"}.or(first), "somebody else, from nowhere")
+	assert.Equal(t, askFlags{person: "kay", address: "10.40.9.7", at: "14:00", sight: "name", method: "POST"}, askFlags{at: "14:00"}.or(first))
+	none := askFlags{}
+	assert.True(t, none.none())
+	assert.False(t, first.none())
+}
+
+func TestSome(t *testing.T) {
+	var out bytes.Buffer
+	a := &app{out: &out}
+	a.some("Left out", nil)
+	assert.Empty(t, out.String())
+	a.some("Left out", []string{"a", "b"})
+	assert.Equal(t, "\nLeft out:\n  a\n  b\n", out.String())
+	out.Reset()
+	a.some("Many", make([]string, 13))
+	assert.Contains(t, out.String(), "  and 3 more\n")
+}
+
+func TestNameRefs(t *testing.T) {
+	known := uuid.New().String()
+	tree := map[string]any{"all": []any{map[string]any{"lists": []any{map[string]any{"id": known}}}, map[string]any{"files": []any{".zip"}}}}
+	a := &app{}
+	require.NoError(t, a.nameRefs(t.Context(), nil, tree), "nothing is looked up where ids stand already")
+	cond, err := recast[client.Condition](tree)
+	require.NoError(t, err)
+	assert.Equal(t, known, (*(*cond.All)[0].Lists)[0].ID.String())
+}

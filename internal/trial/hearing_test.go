@@ -1,0 +1,221 @@
+package trial_test
+
+import (
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widelark/core/match"
+	"widelark/core/policy"
+	"widelark/core/weburl"
+	"widelark/internal/catalogue"
+	"widelark/internal/revision"
+	"widelark/internal/trial"
+)
+
+var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
+
+func (h house) desk() *trial.Desk {
+	return trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, func() time.Time { return noon })
+}
+
+func (h house) change(t testing.TB, changes ...revision.ObjectChange) []revision.Object {
+	t.Helper()
+	for _, c := range changes {
+		if !c.Remove {
+			require.NoError(t, c.Body.Check())
+		}
+	}
+	made, err := h.store.Change(t.Context(), changes, "edda")
+	require.NoError(t, err)
+	return made
+}
+
+func (h house) hear(t testing.TB, desk *trial.Desk) *trial.Hearing {
+	t.Helper()
+	hearing, err := desk.Hear(t.Context())
+	require.NoError(t, err)
+	return hearing
+}
+
+func refs(ids ...uuid.UUID) []revision.Ref {
+	all := []revision.Ref{}
+	for _, id := range ids {
+		all = append(all, revision.Ref{ID: id})
+	}
+	return all
+}
+
+// Whoever is meant is found by any name that they have; who is not, or is several, is told.
+func TestWho(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	nurses := h.change(t, revision.ObjectChange{Kind: revision.KindGroup, Name: "Nurses", Body: &revision.GroupBody{}})[0]
+	person := func(name, full string) revision.ObjectChange {
+		return revision.ObjectChange{Kind: revision.KindPerson, Name: name, Body: &revision.PersonBody{FullName: full, Groups: refs(nurses.ID)}}
+	}
+	made := h.change(t, person("kay", "Kay Moran"), person("kay2", "Kay Moran"), person("ola", "Ola Fenn"),
+		revision.ObjectChange{Kind: revision.KindMachine, Name: "Kiosk", Body: &revision.MachineBody{Address: "10.40.9.7"}},
+		revision.ObjectChange{Kind: revision.KindNetwork, Name: "Site", Body: &revision.NetworkBody{Ranges: []string{"10.40.0.0/16"}}})
+	hearing := h.hear(t, h.desk())
+	for text, want := range map[string]string{
+		"ola": "Ola Fenn", " OLA fenn ": "OLA fenn", "kay": "Kay Moran", made[1].ID.String(): "Kay Moran", "nurses": "a member of Nurses", "kiosk": "Kiosk", "10.40.9.7": "Kiosk", "::ffff:10.40.9.7": "Kiosk", "10.40.9.8": "10.40.9.8",
+	} {
+		who, err := hearing.Who(text)
+		require.NoError(t, err, text)
+		assert.Equal(t, want, who.Name(), text)
+	}
+	for text, want := range map[string]string{
+		"Kay Moran": `name: several are called "Kay Moran": say which, as Kay Moran (kay), Kay Moran (kay2)`, "nobody": `name: nobody is called "nobody": no person, group or machine`,
+	} {
+		_, err := hearing.Who(text)
+		assert.EqualError(t, err, want)
+	}
+	both, err := hearing.Find("who", trial.Who{Person: "ola", Address: "10.40.9.7"})
+	require.NoError(t, err)
+	assert.Equal(t, "Ola Fenn at Kiosk", both.Name())
+	st := hearing.Standing(both)
+	assert.Equal(t, "[{"+nurses.ID.String()+" Nurses}] Site", fmt.Sprint(st.Groups, " ", st.Network.Name))
+	nobody, err := hearing.Find("who", trial.Who{})
+	require.NoError(t, err)
+	assert.Equal(t, "somebody unknown", nobody.Name())
+}
+
+// Trials, matrices and sweeps are told the same by all three.
+func TestAllWaysAgree(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	h.add(t, "heron.example", "tern.example/x")
+	made := h.change(t, revision.ObjectChange{Kind: revision.KindGroup, Name: "Nurses", Body: &revision.GroupBody{}}, revision.ObjectChange{Kind: revision.KindGroup, Name: "Night", Body: &revision.GroupBody{}})
+	night, err := h.store.AddSchedule(t.Context(), revision.ScheduleEdit{Name: ptr("Nights"), Zone: ptr("UTC"), Text: ptr("mon-sun 20:00-07:30")}, "edda")
+	require.NoError(t, err)
+	rules := []revision.RuleBody{{Name: "Nights", When: &revision.WhenBody{Schedule: revision.Ref{ID: night.ID}, Outside: true}, If: &revision.Condition{Lists: refs(h.list.ID)}, Then: policy.Block}}
+	h.change(t, revision.ObjectChange{Kind: revision.KindPolicy, Name: "Night ward", Body: &revision.PolicyBody{Groups: refs(made[1].ID), Rules: rules, Otherwise: policy.Watch}})
+	hearing := h.hear(t, h.desk())
+	urls := []string{"heron.example/a", "tern.example/x", "tern.example", "no url at all/", "gull.test"}
+	var who []trial.Asker
+	for _, name := range []string{"Nurses", "Night"} {
+		asker, err := hearing.Who(name)
+		require.NoError(t, err)
+		who = append(who, asker)
+	}
+	for _, at := range []string{"12:00", "23:00", "2026-12-24 07:29", "2026-12-24 07:30"} {
+		moment, err := hearing.Moment("at", at)
+		require.NoError(t, err)
+		for _, sight := range match.Sights {
+			cells, err := hearing.Matrix(t.Context(), urls, who, moment, sight, "")
+			require.NoError(t, err)
+			for j, name := range []string{"Nurses", "Night"} {
+				answers, err := hearing.Try(t.Context(), "", trial.Question{URLs: urls, Who: trial.Who{Name: name}, At: at, Sight: sight, Outlook: true})
+				require.NoError(t, err)
+				for i, answer := range answers.Answers {
+					if answer.Problem != "" {
+						assert.True(t, cells[i][j].Problem)
+						continue
+					}
+					assert.Equal(t, answer.Explanation.Decision, cells[i][j].Decision, "%s for %s at %s", urls[i], name, at)
+					strip := hearing.Sweep(weburl.MustParse(urls[i]), who[j], moment, moment.AddDate(0, 0, 7), sight, "")
+					assert.Equal(t, strip, answer.Outlook.Week)
+					assert.Equal(t, answer.Verdict, strip[0].Decision.Verdict)
+					if len(strip) > 1 {
+						assert.True(t, answer.Outlook.Until.Equal(strip[1].From))
+					} else {
+						assert.Zero(t, answer.Outlook.Until)
+					}
+				}
+			}
+		}
+	}
+	_, err = hearing.Moment("at", "soon")
+	assert.ErrorContains(t, err, "at: \"soon\" is no moment")
+}
+
+// Where two trials part.
+func TestPartOf(t *testing.T) {
+	step := func(rung policy.Rung, rule string, outcome policy.Outcome) policy.Step {
+		return policy.Step{Rung: rung, Rule: rule, ID: rule, Outcome: outcome}
+	}
+	of := func(steps ...policy.Step) *policy.Explanation { return &policy.Explanation{Steps: steps} }
+	one := of(step(policy.AtBaseline, "a", policy.NoMatch), step(policy.AtPolicy, "b", policy.Decided))
+	assert.Nil(t, trial.PartOf(one, one))
+	part := trial.PartOf(one, of(step(policy.AtBaseline, "a", policy.NoMatch), step(policy.AtPolicy, "b", policy.NotNow), step(policy.AtPolicy, "c", policy.Decided)))
+	assert.Equal(t, []any{policy.AtPolicy, "b", "b"}, []any{part.Rung, part.A.Rule, part.B.Rule})
+	part = trial.PartOf(one, of(step(policy.AtBaseline, "a", policy.NoMatch), step(policy.AtException, "x", policy.Decided)))
+	assert.Equal(t, policy.AtException, part.Rung, "the higher of the two")
+	part = trial.PartOf(one, of(step(policy.AtBaseline, "a", policy.NoMatch)))
+	assert.Nil(t, part.B)
+	assert.Equal(t, "b", part.A.Rule)
+	part = trial.PartOf(of(), one)
+	assert.Nil(t, part.A)
+}
+
+// However objects were edited, the desk that followed every edit answers as one that reads everything anew.
+func TestFollowingObjectsIsReadingAnew(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	h.add(t, "heron.example", "tern.example")
+	random := rand.New(rand.NewPCG(3, 9))
+	follower := h.desk()
+	var groups, people, networks, policies, exceptions []revision.Object
+	pick := func(all []revision.Object) []revision.Ref {
+		if len(all) == 0 || random.IntN(3) == 0 {
+			return refs()
+		}
+		return refs(all[random.IntN(len(all))].ID)
+	}
+	urls := []string{"heron.example/a", "tern.example", "gull.test"}
+	names := 0
+	for range 60 {
+		names++
+		put := func(kind revision.Kind, all *[]revision.Object, body revision.Body) {
+			c := revision.ObjectChange{Kind: kind, Name: fmt.Sprint(kind, " ", names), Body: body}
+			if len(*all) > 2 && random.IntN(2) == 0 {
+				c.ID = (*all)[random.IntN(len(*all))].ID
+			}
+			made := h.change(t, c)[0]
+			*all = slices.DeleteFunc(*all, func(o revision.Object) bool { return o.ID == made.ID })
+			*all = append(*all, made)
+		}
+		switch random.IntN(7) {
+		case 0:
+			put(revision.KindGroup, &groups, &revision.GroupBody{Networks: pick(networks), Ranges: []string{fmt.Sprintf("10.40.%d.0/24", random.IntN(4))}})
+		case 1, 2:
+			put(revision.KindPerson, &people, &revision.PersonBody{Groups: pick(groups)})
+		case 3:
+			put(revision.KindNetwork, &networks, &revision.NetworkBody{Ranges: []string{fmt.Sprintf("10.40.%d.0/23", random.IntN(4)*2)}})
+		case 4:
+			rules := []revision.RuleBody{{Name: "R", Off: random.IntN(3) == 0, If: &revision.Condition{Lists: refs(h.list.ID)}, Then: policy.Verdicts[random.IntN(4)]}}
+			put(revision.KindPolicy, &policies, &revision.PolicyBody{Groups: pick(groups), Rules: rules, Otherwise: policy.Verdicts[random.IntN(4)]})
+		case 5:
+			put(revision.KindException, &exceptions, &revision.ExceptionBody{Entries: []string{"heron.example"}, Then: policy.Allow, Reason: "x", For: revision.WhomBody{Everybody: random.IntN(4) == 0, Persons: pick(people), Groups: pick(groups), Addresses: []string{"10.40.3.3"}}})
+		case 6:
+			if len(exceptions) > 0 {
+				h.change(t, revision.ObjectChange{Kind: revision.KindException, ID: exceptions[0].ID, Remove: true})
+				exceptions = exceptions[1:]
+			}
+		}
+		followed, anew := h.hear(t, follower), h.hear(t, h.desk())
+		require.Equal(t, anew.DraftVersion, followed.DraftVersion)
+		who := []trial.Who{{}, {Address: fmt.Sprintf("10.40.%d.3", random.IntN(5))}}
+		for _, p := range people {
+			who = append(who, trial.Who{Person: p.Name, Address: "10.40.1.1"})
+		}
+		for _, one := range who {
+			q := trial.Question{URLs: urls, Who: one}
+			a, err := followed.Try(t.Context(), "", q)
+			require.NoError(t, err)
+			b, err := anew.Try(t.Context(), "", q)
+			require.NoError(t, err)
+			for i := range urls {
+				require.Equal(t, b.Answers[i].Explanation, a.Answers[i].Explanation, "%+v", one)
+			}
+		}
+	}
+}
