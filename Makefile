@@ -79,6 +79,7 @@ fuzz: ## look for inputs that break the core, half a minute each
 	go test -run '^$$' -fuzz FuzzClassify -fuzztime 30s ./core/classify
 	go test -run '^$$' -fuzz FuzzDecide -fuzztime 30s ./core/policy
 	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/listfile
+	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/peoplefile
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime 30s ./internal/packfile
 
 lint: console/node_modules/.stamp ## linters for Go and the console

@@ -1,12 +1,18 @@
 package peoplefile
 
 import (
+	"bytes"
+	"encoding/base64"
+	"fmt"
+	"io"
+	"slices"
 	"strings"
 	"testing"
 
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"widelark/internal/revision"
 )
@@ -105,4 +111,90 @@ func TestPlan(t *testing.T) {
 	assert.Equal(t, people[0].ID, changed.Changes[0].ID)
 	assert.Equal(t, []revision.Ref{ours}, changed.Changes[0].Body.(*revision.PersonBody).Groups)
 	assert.True(t, changed.Changes[1].Remove)
+}
+
+// Whatever is written is read back, and read again changes nothing: people with odd names in any groups, in both formats.
+func TestRoundTrips(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		name := rapid.StringMatching(`[a-zäöß][a-z .'-]{0,12}[a-z0-9]`)
+		groups := rapid.SliceOfNDistinct(rapid.StringMatching(`[A-Za-zÅ][a-zå &-]{1,10}[a-z]`), 1, 4, strings.ToLower).Draw(t, "groups")
+		people := rapid.SliceOfNDistinct(name, 1, 6, strings.ToLower).Draw(t, "people")
+		in := map[string][]string{}
+		for _, p := range people {
+			in[p] = rapid.SliceOfNDistinct(rapid.SampledFrom(groups), 0, 3, rapid.ID[string]).Draw(t, "in")
+		}
+		var ldif, table strings.Builder
+		ldif.WriteString("version: 1\n")
+		table.WriteString("name,full name,groups\n")
+		encoded := func(attribute, value string) string {
+			return attribute + ":: " + base64.StdEncoding.EncodeToString([]byte(value)) + "\n"
+		}
+		for i, p := range people {
+			fmt.Fprintf(&ldif, "\ndn: uid=%d,dc=x\nobjectClass: person\n%s%s", i, encoded("uid", p), encoded("cn", "Full "+p))
+			fmt.Fprintf(&table, "%q,%q,%q\n", p, "Full "+p, strings.Join(in[p], ";"))
+		}
+		for g, group := range groups {
+			fmt.Fprintf(&ldif, "\ndn: cn=%d,ou=groups,dc=x\nobjectClass: groupOfNames\n%s", g, encoded("cn", group))
+			for i, p := range people {
+				if slices.Contains(in[p], group) {
+					fmt.Fprintf(&ldif, "member: UID=%d, dc=x\n", i)
+				}
+			}
+		}
+		for format, read := range map[string]func() (File, error){
+			"ldif": func() (File, error) { return ReadLDIF(strings.NewReader(ldif.String())) }, "csv": func() (File, error) { return ReadCSV(strings.NewReader(table.String())) },
+		} {
+			f, err := read()
+			require.NoError(t, err, format)
+			require.Len(t, f.People, len(people), format)
+			names := map[string]string{}
+			for _, g := range f.Groups {
+				names[g.Key] = g.Name
+			}
+			for i, p := range f.People {
+				require.Equal(t, people[i], p.Name, format)
+				require.Equal(t, "Full "+people[i], p.FullName, format)
+				var belongs []string
+				for _, key := range p.Groups {
+					belongs = append(belongs, names[key])
+				}
+				require.ElementsMatch(t, in[people[i]], belongs, format)
+			}
+			first := f.Make(nil, nil, false)
+			var known []Known[revision.PersonBody]
+			var there []Known[revision.GroupBody]
+			for _, c := range first.Changes {
+				switch body := c.Body.(type) {
+				case *revision.GroupBody:
+					there = append(there, Known[revision.GroupBody]{revision.Meta{ID: c.ID, Name: c.Name}, *body})
+				case *revision.PersonBody:
+					known = append(known, Known[revision.PersonBody]{revision.Meta{ID: uuid.New(), Name: c.Name}, *body})
+				}
+			}
+			again := f.Make(known, there, true)
+			require.Empty(t, again.Changes, format)
+			require.Equal(t, len(people), again.Same, format)
+		}
+	})
+}
+
+// Whatever bytes a file holds, reading them ends, with people or with a reason.
+func FuzzRead(f *testing.F) {
+	f.Add([]byte(directoryFile))                      // a directory's file
+	f.Add([]byte("name,groups\nkay,\"a;b\"\n"))       // a table
+	f.Add([]byte("dn: uid=a\nuid:< file:///etc/x"))   // a value elsewhere
+	f.Add([]byte("dn: uid=a\nuid:: !!!\n\n- x\n:::")) // no base64
+	f.Fuzz(func(t *testing.T, data []byte) {
+		for _, read := range []func(io.Reader) (File, error){ReadLDIF, ReadCSV} {
+			file, err := read(bytes.NewReader(data))
+			if err == nil && len(file.People) == 0 {
+				t.Fatal("nobody, and no reason")
+			}
+			for _, p := range file.People {
+				if p.Name == "" || p.Key == "" {
+					t.Fatalf("somebody without a name: %+v", p)
+				}
+			}
+		}
+	})
 }

@@ -162,3 +162,103 @@ func TestConsolePeople(t *testing.T) {
 	b.accessible("two side by side")
 	b.quiet()
 }
+
+// The settings for all policies, a lookup that leads to an exception, a rule over apps and times, a journey by keyboard alone.
+func TestConsolePolicies(t *testing.T) {
+	t.Parallel()
+	s := hospital(t)
+	b := signedIn(t, s)
+	choose := func(label, value string) {
+		t.Helper()
+		b.await(`(() => {
+			const found = [...document.querySelectorAll('select')].find((e) => (e.getAttribute('aria-label') ?? e.closest('label')?.textContent ?? '').startsWith(`+quoted(label)+`))
+			if (!found) return false
+			found.value = [...found.options].find((o) => o.text.startsWith(`+quoted(value)+`))?.value ?? found.value
+			found.dispatchEvent(new Event('change', { bubbles: true }))
+			return true
+		})()`, "no choice "+label)
+	}
+	b.goTo("/policies?url=harbour-news.example/puzzles&as=Kay%20Moran&at=tue%2002:00&sight=full")
+	b.see("aside", "the strictest counts")
+	choose("Several policies", "the loosest")
+	b.see("main", "the loosest verdict counts")
+	b.see("aside", "watch")
+	b.see("aside", `The rule "After one" of the policy "Night ward"`)
+	choose("Several policies", "by position")
+	b.see("aside", "It stands first of the 2 policies")
+	b.press("Move Night ward up")
+	b.see("[role=status]", "Night ward is at place 1 now.")
+	b.see("aside", `The rule "After one" of the policy "Night ward"`)
+	b.do(chromedp.DragAndDrop(chromedp.CSS("main ol li:nth-child(2)"), chromedp.CSS("main ol li:nth-child(4)")))
+	b.see("[role=status]", "Night ward is at place 3 now.")
+	b.see("aside", `of the policy "Ward floor"`)
+
+	// The gates: without the DNS gate the page on tides is reached.
+	b.goTo("/policies?url=http://encyclopaedia.example/wiki/Tides&as=Bedside%204-12")
+	b.see("aside", "a name that does not resolve")
+	b.eval(`[...document.querySelectorAll('fieldset label')].find((e) => e.textContent === 'DNS').querySelector('input').click()`)
+	b.see("aside", "The person sees the page.")
+	b.see("aside", `The exception "The page on tides" says allow`)
+
+	// A conflict with the baseline stands beside the rule, on both pages.
+	b.see("li", "2 places where it tries to loosen the baseline")
+	b.press("Research")
+	b.see("li", "The baseline blocks Phishing by its rule \"Dangers\"; Study of dangers cannot loosen it.")
+	b.press("New rule")
+	b.fill("[role=dialog] input", "Meals")
+	choose("If", "It belongs to an app")
+	b.fill("[role=dialog] input[type=search]", "Sharebay: up")
+	b.see("[role=dialog] li button", "Sharebay: upload")
+	b.do(chromedp.KeyEvent(kb.Enter))
+	choose("When", "Outside")
+	choose("Schedule", "Meal breaks")
+	choose("Then", "◇ Hold")
+	b.see("[role=dialog] p", "Hold what belongs to Sharebay (upload), outside Meal breaks.")
+	choose("If", "None of these")
+	b.see("[role=dialog] p", "Hold what is none of these: it belongs to Sharebay (upload), outside Meal breaks.")
+	b.press("Another condition")
+	b.see("[role=dialog] p", "a condition that names nothing never holds")
+	b.accessible("a rule with a tree")
+	b.press("Take this condition out")
+	b.press("Cancel")
+	b.press("Change the policy")
+	b.see("[role=dialog]", "Open TLS connections")
+	b.accessible("a policy's settings")
+	b.fill("[role=dialog] input", "Research and teaching")
+	b.press("Save")
+	b.see("h1", "Research and teaching")
+
+	// From what a page is to an exception for it.
+	b.goTo("/lookup?of=marrow-trust.test/breast/screening")
+	b.press("Make an exception")
+	b.see("[role=dialog]", "=marrow-trust.test/breast/screening")
+	b.fill("[role=dialog] input[placeholder^='Why']", "A charity")
+	b.eval(`[...document.querySelectorAll('[role=dialog] label')].find((e) => e.textContent === 'For everybody').querySelector('input').click()`)
+	b.press("Allow it")
+	b.gone("[role=dialog]")
+	b.press("Exceptions")
+	b.see("td", "A charity")
+	b.fill("input[aria-label='Filter exceptions']", "charity")
+	b.await(`document.querySelectorAll('tbody tr').length === 1`, "it is not filtered")
+	b.press("Allow =marrow-trust.test/breast/screening")
+	b.see("[role=dialog] h2", "Exception: Allow")
+	b.accessible("an exception")
+	b.press("Cancel")
+
+	// One URL by keyboard alone, as somebody else, at another time.
+	b.goTo("/exceptions")
+	b.see("td", "Ferrow")
+	b.eval(`document.activeElement.blur()`)
+	b.do(chromedp.KeyEvent("/"))
+	b.await(`document.activeElement.id === 'try-url'`, "the key / does not lead to the try bar")
+	b.fill("#try-url", "ferrow-instruments.example")
+	b.do(chromedp.KeyEvent(kb.Tab))
+	b.await(`document.activeElement.getAttribute('aria-label') === 'Who asks'`, "the next field is not who asks")
+	b.do(chromedp.KeyEvent("Petra Lapwing"), chromedp.KeyEvent(kb.Tab), chromedp.KeyEvent("tue 10:00"), chromedp.KeyEvent(kb.Enter))
+	b.see("aside", "for Petra Lapwing, Tue")
+	b.see("aside", "until Friday")
+	b.fill("input[aria-label='Who asks']", "nobody at all")
+	b.do(chromedp.KeyEvent(kb.Enter))
+	b.see("aside [role=alert]", `nobody is called "nobody at all"`)
+	b.forget() // the browser itself writes that a request was refused
+}

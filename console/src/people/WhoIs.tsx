@@ -23,14 +23,7 @@ export function WhoIs({ name, onClose }: { name: string; onClose: () => void }) 
     <section aria-label="Who is this" className="mt-3 flex items-start gap-4 border-reed border-l-3 bg-leaf px-4 py-3">
       {found.error ? (
         <div className="grow">
-          <ProblemNotice
-            error={
-              new Error(
-                [...('fields' in found.error ? (found.error.fields as Map<string, string>).values() : [])][0] ??
-                  found.error.message,
-              )
-            }
-          />
+          <ProblemNotice error={found.error} />
         </div>
       ) : (
         <dl className="grid grow grid-cols-[7rem_1fr] gap-x-4 gap-y-1">

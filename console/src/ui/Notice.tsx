@@ -1,13 +1,18 @@
 import type { ReactNode } from 'react'
+import { ApiProblem } from '../api/client'
 import { Button } from './Button'
 
 type ProblemProps = { error: Error; retry?: () => void }
+
+/** What went wrong: where fields are, what is wrong with them says more than that something is. */
+const reason = (error: Error) =>
+  error instanceof ApiProblem && error.fields.size > 0 ? `${[...error.fields.values()].join('; ')}.` : error.message
 
 /** An error with its text and, where there is one, a way to try again. */
 export function ProblemNotice({ error, retry }: ProblemProps) {
   return (
     <div role="alert" className="flex items-center gap-3 border-clay border-l-3 bg-clay-wash px-3 py-2 text-sm">
-      <p className="grow">{error.message}</p>
+      <p className="grow">{reason(error)}</p>
       {retry && (
         <Button onClick={retry} look="plain">
           Try again

@@ -1,0 +1,189 @@
+package policy
+
+import (
+	"fmt"
+	"slices"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
+
+	"widelark/core/match"
+	"widelark/core/pattern"
+	"widelark/core/weburl"
+)
+
+// What stands in force for somebody, whatever they ask for, is what the design says belongs to them.
+func TestStandingAgrees(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := drawNaive(t)
+		var w Work
+		st := New(n.Config).Standing(&w, n.r, n.at)
+		var groups, policies []string
+		for _, g := range n.Directory.Groups {
+			if n.belongs(g.ID) {
+				groups = append(groups, g.ID)
+			}
+		}
+		for _, p := range n.Policies {
+			if slices.ContainsFunc(p.Groups, n.belongs) {
+				policies = append(policies, p.ID)
+			}
+		}
+		ids := func(refs []match.Ref) (all []string) {
+			for _, r := range refs {
+				all = append(all, r.ID)
+			}
+			return all
+		}
+		require.Equal(t, groups, ids(st.Groups))
+		require.Equal(t, policies, ids(st.Policies))
+		if network := n.network(); network == "" {
+			require.Nil(t, st.Network)
+		} else {
+			require.Equal(t, network, st.Network.ID)
+		}
+		for _, e := range st.Exceptions {
+			require.False(t, e.Off)
+			require.True(t, e.Until.IsZero() || n.at.Before(e.Until))
+		}
+	})
+}
+
+// A journey goes on exactly as long as each gate, asked by itself, lets it.
+func TestJourneyAgrees(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := drawNaive(t)
+		n.Gates = rapid.SampledFrom([][]Gate{{DNS, Proxy}, {DNS, Proxy, ICAP}, {Proxy}, {DNS}, nil}).Draw(t, "gates")
+		n.r.Gate, n.r.Sight = "", ""
+		s := New(n.Config)
+		var w Work
+		j := s.Travel(&w, &n.r, n.at)
+		seen := match.Tunnel
+		if n.r.URL.Scheme() == "http" || s.Inspects(&w, &n.r, n.at) {
+			seen = match.Full
+		}
+		var stops []string
+		verdict, stoppedAt := Allow, Gate("")
+		for _, gate := range n.Gates {
+			sight := seen
+			if gate == DNS {
+				sight = match.Name
+			}
+			if gate == DNS && n.r.URL.Addr().IsValid() || gate == ICAP && seen != match.Full {
+				continue
+			}
+			n.r.Gate, n.r.Sight = gate, sight
+			v, _, _ := n.decide()
+			if gate == DNS && v == Hold {
+				v = Block
+			}
+			stops = append(stops, fmt.Sprint(gate, sight, v))
+			if verdict == Allow || !v.Passes() {
+				verdict = v
+			}
+			if !v.Passes() {
+				stoppedAt = gate
+				break
+			}
+		}
+		var told []string
+		for _, stop := range j.Stops {
+			told = append(told, fmt.Sprint(stop.Gate, stop.Sight, stop.Explanation.Decision.Verdict))
+		}
+		require.Equal(t, stops, told)
+		require.Equal(t, verdict, j.Verdict)
+		switch {
+		case len(stops) == 0:
+			require.Equal(t, SeesUnbarred, j.Sees)
+		case stoppedAt == DNS:
+			require.Equal(t, SeesNoName, j.Sees)
+		case stoppedAt != "" && seen == match.Tunnel:
+			require.Equal(t, SeesCut, j.Sees)
+		case stoppedAt != "" && verdict == Hold:
+			require.Equal(t, SeesHold, j.Sees)
+		case stoppedAt != "":
+			require.Equal(t, SeesBlocked, j.Sees)
+		default:
+			require.Contains(t, []Sees{SeesPage, SeesBound}, j.Sees)
+		}
+	})
+}
+
+// The plan of a group says of a list what the week of a page says that is in this list and is nothing else.
+func TestPlanAgrees(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := drawNaive(t)
+		// Each list has one host that no other has; no pack, scorecard or own category says anything.
+		n.Packs, n.Local, n.Exceptions, n.Unlocked, n.Stints = nil, nil, nil, nil, nil
+		for i := range n.lists {
+			n.lists[i].Entries = []pattern.Entry{pattern.MustParse(fmt.Sprintf("only-l%d.invalid", i))}
+		}
+		n.Lists = match.New(n.lists)
+		s := New(n.Config)
+		var w Work
+		group := rapid.SampledFrom([]string{"g0", "g1", "g2"}).Draw(t, "group")
+		plan := s.Plan(&w, group, monday, monday.Add(week))
+		strips := map[string][]Segment{}
+		for _, row := range plan.Rows {
+			if row.List != nil {
+				strips[row.List.ID] = row.Strip
+			}
+		}
+		for i, l := range n.lists {
+			r := Request{URL: weburl.MustParse(fmt.Sprintf("https://only-l%d.invalid/", i)), Group: group}
+			want := s.Strip(&w, &r, monday, monday.Add(week))
+			got, told := strips[l.ID]
+			if !told {
+				got = plan.Else // it fares as everything else does
+			}
+			// A page in a list alone is unrated; so is everything else.
+			require.True(t, sameVerdicts(want, got), "%s: %s, not %s", l.ID, shown(got), shown(want))
+		}
+	})
+}
+
+// What a rule tries to loosen is what the baseline blocks, asked one by one.
+func TestLoosensAgrees(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := drawNaive(t)
+		n.Baseline = &Policy{Name: "Baseline", Rules: []Rule{{Name: "B", If: Cond{Op: InList, Values: []string{"l0"}}, Then: rapid.SampledFrom([]Verdict{Allow, Block}).Draw(t, "baseline")}}}
+		n.Policies = []Policy{{ID: "p", Name: "P", Groups: []string{"g0"}, Otherwise: Allow, Rules: drawRules(t, []Verdict{Allow, Watch, Hold, Block, Note})}}
+		var w Work
+		places := map[int32]bool{}
+		for _, c := range New(n.Config).Loosens(&w, "p", n.at) {
+			places[c.Place] = true
+		}
+		var asks func(c Cond) bool
+		asks = func(c Cond) bool {
+			return c.Op == InList && slices.Contains(c.Values, "l0") || c.Op != None && slices.ContainsFunc(c.Of, asks)
+		}
+		for i, r := range n.Policies[0].Rules {
+			want := n.Baseline.Rules[0].Then == Block && !r.Off && r.Then != Block && r.Then != Note && asks(r.If)
+			require.Equal(t, want, places[int32(i)], "rule %d: %+v", i, r)
+		}
+	})
+}
+
+// Until is the first moment at which the verdict differs: a moment before it does not, and nothing between does.
+func TestUntilIsFirst(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := drawNaive(t)
+		s := New(n.Config)
+		var w Work
+		now := s.Decide(&w, &n.r, n.at).Verdict
+		until, changes := s.Until(&w, &n.r, n.at)
+		if changes {
+			require.True(t, until.After(n.at))
+			require.NotEqual(t, now, s.Decide(&w, &n.r, until).Verdict)
+			require.Equal(t, now, s.Decide(&w, &n.r, until.Add(-time.Second)).Verdict)
+		}
+		for range 10 {
+			at := n.at.Add(time.Duration(rapid.IntRange(0, 20*24*60).Draw(t, "minutes")) * time.Minute)
+			if !changes || at.Before(until) {
+				require.Equal(t, now, s.Decide(&w, &n.r, at).Verdict, "at %s, though it changes at %s (%v)", at, until, changes)
+			}
+		}
+	})
+}
