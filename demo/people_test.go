@@ -31,7 +31,8 @@ func TestPeople(t *testing.T) {
 			assert.True(t, slices.ContainsFunc(staff, func(s struct {
 				name, about string
 				share       int
-			}) bool {
+			},
+			) bool {
 				return s.name == g
 			}), g)
 			if g == "Night ward" {

@@ -32,7 +32,7 @@ func TestSetAgrees(t *testing.T) {
 		}
 		a, b := draw("a"), draw("b")
 		x, y := build(a), build(b)
-		require.Equal(t, len(a), len(list(x)))
+		require.Len(t, list(x), len(a))
 		require.True(t, slices.Equal(a, list(x)))
 		for n := int32(-1); n < most+70; n += 7 {
 			require.Equal(t, slices.Contains(a, n), x.Has(n), n)

@@ -74,10 +74,13 @@ func TestRungs(t *testing.T) {
 		addr netip.Addr
 		want string
 	}{
-		{exception(Allow, everybody, "heron.example"), netip.Addr{}, "allow"}, {exception(Block, everybody, "heron.example"), netip.Addr{}, "block"}, // between equals block
-		{exception(Allow, everybody, "=heron.example"), netip.Addr{}, "allow"},                                                           // more specific
-		{exception(Block, group, "*.example"), netip.Addr{}, "block"}, {exception(Allow, group, "heron.example"), netip.Addr{}, "allow"}, // closer, whatever it says
-		{exception(Block, place, "*"), netip.Addr{}, "allow"}, {exception(Block, place, "*"), wards, "block"},
+		{exception(Allow, everybody, "heron.example"), netip.Addr{}, "allow"},
+		{exception(Block, everybody, "heron.example"), netip.Addr{}, "block"},  // between equals block
+		{exception(Allow, everybody, "=heron.example"), netip.Addr{}, "allow"}, // more specific
+		{exception(Block, group, "*.example"), netip.Addr{}, "block"},
+		{exception(Allow, group, "heron.example"), netip.Addr{}, "allow"}, // closer, whatever it says
+		{exception(Block, place, "*"), netip.Addr{}, "allow"},
+		{exception(Block, place, "*"), wards, "block"},
 		{exception(Allow, Whom{Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.10.9/32")}}, "heron.example"), wards, "allow"},
 		{exception(Block, person, "heron.example"), wards, "block"},
 	} {
@@ -140,17 +143,34 @@ func TestConditions(t *testing.T) {
 		url  string
 		want string // at full, tunnel and name
 	}{
-		{Cond{}, "tern.example", "yes yes yes"}, {Cond{Op: Any}, "tern.example", "no no no"}, {Cond{Op: None}, "tern.example", "yes yes yes"},
-		{leaf(InList, "list"), "heron.example", "yes yes yes"}, {leaf(InList, "pages"), "heron.example/wards", "yes ? ?"}, {leaf(InList, "gone"), "heron.example", "no no no"},
-		{leaf(App, "share"), "gull.test", "yes yes yes"}, {leaf(App, "share/add"), "gull.test/up", "no ? ?"}, {leaf(App, "share/add"), "tern.example", "no no no"},
-		{leaf(HasTrait, "raw-address"), "203.0.113.7", "yes yes yes"}, {leaf(HasTrait, "plain-http"), "http://tern.example", "yes no ?"}, {leaf(HasTrait, "odd-port"), "https://tern.example:8443", "yes yes ?"},
+		{Cond{}, "tern.example", "yes yes yes"},
+		{Cond{Op: Any}, "tern.example", "no no no"},
+		{Cond{Op: None}, "tern.example", "yes yes yes"},
+		{leaf(InList, "list"), "heron.example", "yes yes yes"},
+		{leaf(InList, "pages"), "heron.example/wards", "yes ? ?"},
+		{leaf(InList, "gone"), "heron.example", "no no no"},
+		{leaf(App, "share"), "gull.test", "yes yes yes"},
+		{leaf(App, "share/add"), "gull.test/up", "no ? ?"},
+		{leaf(App, "share/add"), "tern.example", "no no no"},
+		{leaf(HasTrait, "raw-address"), "203.0.113.7", "yes yes yes"},
+		{leaf(HasTrait, "plain-http"), "http://tern.example", "yes no ?"},
+		{leaf(HasTrait, "odd-port"), "https://tern.example:8443", "yes yes ?"},
 		{leaf(HasTrait, "odd-port"), "http://tern.example", "no yes ?"}, // a tunnel to port 80
-		{leaf(HasTrait, "user-info"), "https://kay@tern.example", "yes ? ?"}, {leaf(HasTrait, "punycode"), "https://müßig.example", "yes yes yes"}, {leaf(HasTrait, "unrated"), "tern.example", "yes yes yes"},
+		{leaf(HasTrait, "user-info"), "https://kay@tern.example", "yes ? ?"},
+		{leaf(HasTrait, "punycode"), "https://müßig.example", "yes yes yes"},
+		{leaf(HasTrait, "unrated"), "tern.example", "yes yes yes"},
 		{leaf(HasTrait, "no such"), "tern.example", "no no no"},
-		{leaf(Method, "GET"), "tern.example", "yes ? ?"}, {leaf(Method, "POST"), "tern.example", "no ? ?"},
-		{leaf(File, "archives"), "tern.example/a.ZIP?x=1", "yes ? ?"}, {leaf(File, ".tar.gz"), "tern.example/a.tar.gz", "yes ? ?"}, {leaf(File, ".gz"), "tern.example/a.tar.gz", "yes ? ?"},
-		{leaf(File, ".zip"), "tern.example/.zip", "no ? ?"}, {leaf(File, ".zip"), "tern.example/a.zip/b", "no ? ?"}, {leaf(File, "no such"), "tern.example/a.zip", "no ? ?"},
-		{leaf(Search, `"boat*"`), "tern.example/find?q=My+Boats", "yes ? ?"}, {leaf(Search, `"boat"`), "tern.example/boat?q=x", "no ? ?"}, {leaf(Search, `"big boat"`), "tern.example/?x=1&Query=a%20big%20boat", "yes ? ?"},
+		{leaf(Method, "GET"), "tern.example", "yes ? ?"},
+		{leaf(Method, "POST"), "tern.example", "no ? ?"},
+		{leaf(File, "archives"), "tern.example/a.ZIP?x=1", "yes ? ?"},
+		{leaf(File, ".tar.gz"), "tern.example/a.tar.gz", "yes ? ?"},
+		{leaf(File, ".gz"), "tern.example/a.tar.gz", "yes ? ?"},
+		{leaf(File, ".zip"), "tern.example/.zip", "no ? ?"},
+		{leaf(File, ".zip"), "tern.example/a.zip/b", "no ? ?"},
+		{leaf(File, "no such"), "tern.example/a.zip", "no ? ?"},
+		{leaf(Search, `"boat*"`), "tern.example/find?q=My+Boats", "yes ? ?"},
+		{leaf(Search, `"boat"`), "tern.example/boat?q=x", "no ? ?"},
+		{leaf(Search, `"big boat"`), "tern.example/?x=1&Query=a%20big%20boat", "yes ? ?"},
 		{leaf(Points, "no such"), "tern.example", "no no no"},
 		{Cond{Op: All, Of: []Cond{leaf(InList, "list"), leaf(InList, "pages")}}, "heron.example/wards", "yes ? ?"},
 		{Cond{Op: All, Of: []Cond{leaf(InList, "gone"), leaf(InList, "pages")}}, "heron.example/wards", "no no no"},
@@ -223,4 +243,39 @@ func TestNarrowest(t *testing.T) {
 	}
 	what, _ := Narrowest(weburl.MustParse("heron.example/wards"), match.Name)
 	assert.Equal(t, []string{"this host", "this site"}, what, "a page cannot be told by its name")
+}
+
+// Every kind of files has endings that no other has, in the form in which they are compared, and a name for sentences.
+func TestFileKinds(t *testing.T) {
+	owner := map[string]string{}
+	for _, kind := range FileKinds {
+		assert.NotEmpty(t, kind.Name)
+		for _, ending := range kind.Endings {
+			assert.Equal(t, strings.ToLower(ending), ending)
+			assert.True(t, strings.HasPrefix(ending, "."), ending)
+			assert.Empty(t, owner[ending], "%s is in %s, too", ending, kind.Key)
+			owner[ending] = kind.Key
+			assert.True(t, hasEnding("/a/b"+strings.ToUpper(ending), endings(kind.Key)), ending)
+		}
+		assert.Equal(t, "Block what asks for "+kind.Name+".", Rule{Then: Block, If: Cond{Op: File, Values: []string{kind.Key}}}.Sentence(Names{}))
+	}
+	assert.Nil(t, endings("no such"))
+}
+
+// Every trait has its words, in sentences and in reasons.
+func TestTraitsHaveWords(t *testing.T) {
+	for _, trait := range Traits {
+		assert.NotEmpty(t, traitClause[trait], trait)
+		assert.NotEmpty(t, traitReason[trait], trait)
+		assert.Equal(t, traitReason[trait], Reasons([]Evidence{{Op: HasTrait, Text: string(trait)}}))
+	}
+	assert.Len(t, traitClause, len(Traits))
+	assert.Len(t, traitReason, len(Traits))
+}
+
+func TestVerdictsInOrder(t *testing.T) {
+	for i, v := range Verdicts {
+		assert.Equal(t, i, v.strictness(), v)
+		assert.Equal(t, i < 2, v.Passes(), v)
+	}
 }

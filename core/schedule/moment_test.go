@@ -1,11 +1,13 @@
 package schedule
 
 import (
+	"fmt"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 )
 
 func TestParseMoment(t *testing.T) {
@@ -24,5 +26,29 @@ func TestParseMoment(t *testing.T) {
 	for _, text := range []string{"tomorrow", "25:00", "xyz 12:00", "mo 12:00"} {
 		_, err := ParseMoment(text, now, zone)
 		assert.ErrorContains(t, err, "is no moment", text)
+	}
+}
+
+// A time of the day, with a day of the week or without, is the next at which the clock shows it.
+func TestMomentComesNext(t *testing.T) {
+	for _, name := range []string{"Europe/London", "Pacific/Auckland", "America/St_Johns"} {
+		zone, err := time.LoadLocation(name)
+		require.NoError(t, err)
+		rapid.Check(t, func(t *rapid.T) {
+			now := time.Date(2026, 3, 1, 0, 0, 0, 0, zone).Add(time.Duration(rapid.IntRange(0, 400*24*60).Draw(t, "now")) * time.Minute)
+			clock := fmt.Sprintf("%02d:%02d", rapid.IntRange(4, 23).Draw(t, "hour"), rapid.IntRange(0, 59).Draw(t, "minute")) // no clock change is so late
+			at, err := ParseMoment(clock, now, zone)
+			require.NoError(t, err)
+			require.Equal(t, clock, at.In(zone).Format("15:04"))
+			require.False(t, at.Before(now))
+			require.Less(t, at.Sub(now), 26*time.Hour)
+			day := time.Weekday(rapid.IntRange(0, 6).Draw(t, "day"))
+			on, err := ParseMoment(day.String()[:3]+" "+clock, now, zone)
+			require.NoError(t, err)
+			require.Equal(t, day, on.In(zone).Weekday())
+			require.Equal(t, clock, on.In(zone).Format("15:04"))
+			require.False(t, on.Before(at))
+			require.Less(t, on.Sub(now), (7*24+2)*time.Hour)
+		})
 	}
 }

@@ -80,8 +80,10 @@ func TestRecast(t *testing.T) {
 	yes, id := true, uuid.New()
 	name := "Betting"
 	lists := []client.Ref{{ID: id, Name: &name}}
-	p := client.Policy{ID: uuid.New(), Name: "Floor", Version: 7, Otherwise: "hold", Groups: []client.Ref{}, Sentences: []string{"…"},
-		Rules: []client.RuleBody{{Name: "No", Off: &yes, Then: "block", If: &client.Condition{None: &[]client.Condition{{Lists: &lists}}}}}}
+	p := client.Policy{
+		ID: uuid.New(), Name: "Floor", Version: 7, Otherwise: "hold", Groups: []client.Ref{}, Sentences: []string{"…"},
+		Rules: []client.RuleBody{{Name: "No", Off: &yes, Then: "block", If: &client.Condition{None: &[]client.Condition{{Lists: &lists}}}}},
+	}
 	body, err := recast[client.PolicyInput](p)
 	require.NoError(t, err)
 	assert.Equal(t, client.PolicyInput{Name: "Floor", Otherwise: "hold", Groups: []client.Ref{}, Rules: p.Rules}, body)

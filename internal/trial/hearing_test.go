@@ -5,6 +5,7 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"slices"
+	"sync"
 	"testing"
 	"time"
 
@@ -218,4 +219,41 @@ func TestFollowingObjectsIsReadingAnew(t *testing.T) {
 			}
 		}
 	}
+}
+
+// While people come and go and exceptions are made from many hands, no trial fails, and each edit counts for the next trial of its hand.
+func TestTrialsGoOnDuringObjectEdits(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	h.add(t, "heron.example")
+	desk := h.desk()
+	var all sync.WaitGroup
+	for hand := range 4 {
+		all.Go(func() {
+			for i := range 8 {
+				name := fmt.Sprintf("person-%d-%d", hand, i)
+				made, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindPerson, Name: name, Body: &revision.PersonBody{}}}, "edda")
+				if !assert.NoError(t, err) {
+					return
+				}
+				ask := func() policy.Verdict {
+					answers, err := desk.Try(t.Context(), trial.Question{URLs: []string{"heron.example"}, Who: trial.Who{Person: name}})
+					if !assert.NoError(t, err) {
+						return ""
+					}
+					return answers.Answers[0].Verdict
+				}
+				assert.Equal(t, policy.Block, ask())
+				e := &revision.ExceptionBody{Entries: []string{"heron.example"}, Then: policy.Allow, Reason: "x", For: revision.WhomBody{Persons: refs(made[0].ID)}}
+				granted, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindException, Name: name, Body: e}}, "edda")
+				assert.NoError(t, err)
+				assert.Equal(t, policy.Allow, ask())
+				_, err = h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindException, ID: granted[0].ID, Remove: true}, {Kind: revision.KindPerson, ID: made[0].ID, Remove: true}}, "edda")
+				assert.NoError(t, err)
+			}
+		})
+	}
+	all.Wait()
+	_, err := desk.Try(t.Context(), trial.Question{URLs: []string{"heron.example"}, Who: trial.Who{Person: "person-0-0"}})
+	assert.ErrorContains(t, err, `there is no person "person-0-0"`)
 }

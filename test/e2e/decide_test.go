@@ -320,3 +320,42 @@ func TestObjectsNeedWhatWasSeen(t *testing.T) {
 		assert.Equal(t, want, s.Request(t, "POST", "/api/v1/trials", body, bearer).StatusCode, body)
 	}
 }
+
+// The nouns beside: each is added, listed, changed and taken out, and says so in every format.
+func TestSmallNouns(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	assert.Contains(t, run("network", "new", "Wards", "10.40.10.0/23", "--describe", "All wards"), `Added the network "Wards".`)
+	assert.Contains(t, run("network", "edit", "wards", "--name", "Ward net", "--range", "10.40.12.0/24", "--range", "2001:db8::/48"), `Changed the network "Ward net".`)
+	assert.Contains(t, run("network", "ls", "-o", "csv"), "Ward net,\"10.40.12.0/24, 2001:db8::/48\",All wards\n")
+	assert.Contains(t, run("machine", "new", "Kiosk", "::ffff:10.40.9.7", "--describe", "Front hall"), `Added the machine "Kiosk".`)
+	assert.Contains(t, run("machine", "ls", "-o", "csv"), "Kiosk,10.40.9.7,Front hall\n")
+	assert.Contains(t, run("group", "new", "Hall", "--machine", "Kiosk", "--network", "Ward net", "--range", "192.0.2.0/24"), `Added the group "Hall".`)
+	assert.Contains(t, run("group", "edit", "Hall", "--name", "Front hall", "--range", "192.0.2.7"), `Changed the group "Front hall".`)
+	assert.Contains(t, run("group", "ls", "-o", "csv"), "Front hall,0,\"192.0.2.7, Ward net, Kiosk\",,\n")
+	assert.Contains(t, run("person", "new", "kay", "--in", "Front hall", "--mail", "kay@quillmere.internal"), `Added the person "kay".`)
+	assert.Contains(t, run("person", "edit", "kay", "--name", "kay.moran", "--full-name", "Kay Moran"), `Changed the person "kay.moran".`)
+	assert.Contains(t, run("person", "ls", "--group", "Front hall", "-o", "csv"), "kay.moran,Kay Moran,Front hall,kay@quillmere.internal\n")
+	assert.Contains(t, run("app", "new", "Ferry Chat", "ferry-chat.example", "media.ferry-chat.example", "--activity", "write:POST:/send", "--activity", "read"), `Added the app "Ferry Chat"; rules call it ferry-chat.`)
+	listed := run("app", "ls", "-o", "csv")
+	assert.Contains(t, listed, "Ferry Chat,ferry-chat,\"ferry-chat.example, media.ferry-chat.example\",ferry-chat/write,POST,/send\n")
+	assert.Contains(t, listed, ",,,ferry-chat/read,,\n")
+	var groups []client.Group
+	require.NoError(t, json.Unmarshal([]byte(run("group", "ls", "-o", "json")), &groups))
+	assert.EqualValues(t, 1, groups[0].Persons)
+	assert.Contains(t, run("group", "ls", "-o", "yaml"), "name: Front hall")
+	var standing client.Standing
+	require.NoError(t, json.Unmarshal([]byte(run("who", "Kiosk", "-o", "json")), &standing))
+	assert.Equal(t, "Front hall", *standing.Groups[0].Name)
+	assert.Contains(t, run("who", "Kay Moran", "-o", "csv"), "Kay Moran,Front hall,\n")
+	assert.Contains(t, run("group", "plan", "Front hall"), "No policy is for this group; the fallback decides.")
+	run("policy", "new", "Hall", "--off", "--for", "Front hall")
+	assert.Contains(t, run("group", "plan", "Front hall", "-o", "csv"), "everything else,block,always\n")
+	for _, noun := range [][]string{{"policy", "remove", "Hall"}, {"person", "remove", "kay.moran"}, {"group", "remove", "Front hall"}, {"network", "remove", "Ward net"}, {"machine", "remove", "Kiosk"}, {"app", "remove", "Ferry Chat"}} {
+		assert.Contains(t, run(noun...), "Deleted the "+noun[0])
+	}
+	for _, args := range [][]string{{"policy", "edit", "Fallback"}, {"policy", "order", "Fallback"}, {"person", "move", "kay"}, {"try"}, {"try", "a.example", "b.example", "--or-at", "12:00"}, {"policy", "edit", "Fallback", "--inspect", "some"}} {
+		assert.Equal(t, 2, s.Run(t, "", args...).Code, args)
+	}
+}

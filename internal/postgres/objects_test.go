@@ -1,0 +1,150 @@
+package postgres_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"testing"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widelark/core/policy"
+	"widelark/internal/revision"
+)
+
+func group(name string, ranges ...string) revision.ObjectChange {
+	return revision.ObjectChange{Kind: revision.KindGroup, Name: name, Body: &revision.GroupBody{Ranges: ranges}}
+}
+
+// Of several who edit what they all saw, one is kept and the others are told; of several who want a name, one gets it.
+func TestObjectsAtOnce(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	made, err := store.Change(ctx, []revision.ObjectChange{group("Nurses")}, "edda")
+	require.NoError(t, err)
+	const hands = 8
+	var kept, stale, taken, added atomic.Int32
+	var all sync.WaitGroup
+	for hand := range hands {
+		all.Go(func() {
+			edit := group("Nurses", fmt.Sprintf("10.40.%d.0/24", hand))
+			edit.ID, edit.Version = made[0].ID, made[0].Version
+			switch _, err := store.Change(ctx, []revision.ObjectChange{edit}, "edda"); {
+			case err == nil:
+				kept.Add(1)
+			case errors.Is(err, revision.ErrStale):
+				stale.Add(1)
+			}
+			var field *revision.FieldError
+			switch _, err := store.Change(ctx, []revision.ObjectChange{group("Doctors")}, "edda"); {
+			case err == nil:
+				added.Add(1)
+			case errors.As(err, &field):
+				taken.Add(1)
+			}
+		})
+	}
+	all.Wait()
+	assert.Equal(t, []int32{1, hands - 1, 1, hands - 1}, []int32{kept.Load(), stale.Load(), added.Load(), taken.Load()})
+}
+
+// Two who put groups into each other at once cannot close a ring.
+func TestRingsAtOnce(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	made, err := store.Change(ctx, []revision.ObjectChange{group("A"), group("B")}, "edda")
+	require.NoError(t, err)
+	var all sync.WaitGroup
+	var refused atomic.Int32
+	for i := range made {
+		all.Go(func() {
+			edit := revision.ObjectChange{Kind: revision.KindGroup, ID: made[i].ID, Name: made[i].Name, Body: &revision.GroupBody{Groups: []revision.Ref{{ID: made[1-i].ID}}}}
+			if _, err := store.Change(ctx, []revision.ObjectChange{edit}, "edda"); err != nil {
+				refused.Add(1)
+			}
+		})
+	}
+	all.Wait()
+	assert.EqualValues(t, 1, refused.Load())
+}
+
+// However objects were changed, every past state is there once, the present refers to what is there, and a reader that follows has the same
+// as one that begins.
+func TestObjectsKeepTheirStates(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	random := rand.New(rand.NewPCG(5, 6))
+	list := newList(t, store, "A")
+	groups, policies := map[uuid.UUID]int64{}, map[uuid.UUID]int64{}
+	pick := func(of map[uuid.UUID]int64) uuid.UUID {
+		ids := make([]uuid.UUID, 0, len(of))
+		for id := range of {
+			ids = append(ids, id)
+		}
+		slices.SortFunc(ids, func(a, b uuid.UUID) int { return slices.Compare(a[:], b[:]) })
+		return ids[random.IntN(len(ids))]
+	}
+	followed := map[uuid.UUID]string{}
+	since := int64(0)
+	for step := range 80 {
+		c := group(fmt.Sprint("Group ", step), fmt.Sprintf("10.40.%d.0/24", random.IntN(200)))
+		of := groups
+		if len(groups) > 1 && random.IntN(2) == 0 {
+			rules := []revision.RuleBody{{Name: "R", Then: policy.Block, If: &revision.Condition{Lists: []revision.Ref{{ID: list.ID}}}}}
+			c = revision.ObjectChange{Kind: revision.KindPolicy, Name: fmt.Sprint("Policy ", step), Body: &revision.PolicyBody{Groups: []revision.Ref{{ID: pick(groups)}}, Rules: rules, Otherwise: policy.Allow}}
+			of = policies
+		}
+		if len(of) > 2 && random.IntN(3) > 0 {
+			c.ID = pick(of)
+			c.Version, c.Remove = of[c.ID], random.IntN(4) == 0
+		}
+		made, err := store.Change(ctx, []revision.ObjectChange{c}, "edda")
+		var used *revision.InUseError
+		switch {
+		case errors.As(err, &used):
+			continue
+		case err != nil:
+			require.NoError(t, err)
+		case c.Remove:
+			delete(of, c.ID)
+		default:
+			of[made[0].ID] = made[0].Version
+		}
+		require.NoError(t, store.ReadDraft(ctx, func(r revision.DraftReader) error {
+			draft, err := r.Draft(ctx)
+			require.NoError(t, err)
+			changed, gone, err := r.Objects(ctx, since)
+			require.NoError(t, err)
+			for _, id := range gone {
+				delete(followed, id)
+			}
+			for _, o := range changed {
+				followed[o.ID] = o.Name + string(o.Body)
+			}
+			all, _, err := r.Objects(ctx, 0)
+			require.NoError(t, err)
+			anew := map[uuid.UUID]string{}
+			for _, o := range all {
+				anew[o.ID] = o.Name + string(o.Body)
+			}
+			require.Equal(t, anew, followed, "step %d", step)
+			since = draft.Version
+			return nil
+		}))
+	}
+	count := func(query string) (n int) {
+		require.NoError(t, store.Pool().QueryRow(context.Background(), query).Scan(&n))
+		return n
+	}
+	assert.Zero(t, count(`select count(*) from objects where gone <= since`), "no state ends before it begins")
+	assert.Zero(t, count(`select count(*) from objects a join objects b on a.id = b.id and a.since < b.since where a.gone is null or a.gone > b.since`), "no two at a time")
+	assert.Zero(t, count(`select count(*) from object_refs r where not exists (select from objects o where o.id = r.object and o.gone is null)`), "only what is there refers")
+	assert.Zero(t, count(`select count(*) from object_refs r where r.kind = 'group' and not exists (select from objects o where o.id = r.target and o.gone is null)`), "to what is there")
+	assert.Greater(t, count(`select count(*) from objects where gone is not null`), 20, "the past is kept")
+}
