@@ -55,7 +55,9 @@ func TestBodies(t *testing.T) {
 	}
 	now := time.Now()
 	for want, body := range map[string]Body{
-		"": rules(func(*RuleBody) {}), `otherwise: "" is no verdict`: &PolicyBody{}, "groups: the baseline is given to no groups": &PolicyBody{Role: RoleBaseline, Groups: list},
+		"":                            rules(func(*RuleBody) {}),
+		`otherwise: "" is no verdict`: &PolicyBody{},
+		"groups: the baseline is given to no groups":                                                                                                            &PolicyBody{Role: RoleBaseline, Groups: list},
 		"rules[0].then: the baseline allows, blocks and notes, nothing else":                                                                                    &PolicyBody{Role: RoleBaseline, Rules: []RuleBody{{Name: "x", Then: policy.Hold}}},
 		"rules[1].name: a name is wanted":                                                                                                                       rules(func(r *RuleBody) { r.Name = " " }),
 		`rules[1].then: "maybe" is no verdict`:                                                                                                                  rules(func(r *RuleBody) { r.Then = "maybe" }),
