@@ -291,6 +291,27 @@ func (e EditListInputBodyColour) Valid() bool {
 	}
 }
 
+// Defines values for EffectCombining.
+const (
+	EffectCombiningLoosest   EffectCombining = "loosest"
+	EffectCombiningPosition  EffectCombining = "position"
+	EffectCombiningStrictest EffectCombining = "strictest"
+)
+
+// Valid indicates whether the value is a known member of the EffectCombining enum.
+func (e EffectCombining) Valid() bool {
+	switch e {
+	case EffectCombiningLoosest:
+		return true
+	case EffectCombiningPosition:
+		return true
+	case EffectCombiningStrictest:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EntryKind.
 const (
 	EntryKindAddress    EntryKind = "address"
@@ -2541,6 +2562,32 @@ type EditScorecardInputBody struct {
 	Off       *bool   `json:"off,omitempty"`
 	Terms     *[]Term `json:"terms,omitempty"`
 	Threshold *int64  `json:"threshold,omitempty"`
+}
+
+// Effect defines model for Effect.
+type Effect struct {
+	// Closed The reverse
+	Closed    int64           `json:"closed"`
+	Combining EffectCombining `json:"combining"`
+
+	// Examples The first few of both
+	Examples []string `json:"examples"`
+
+	// Opened Recorded pages that somebody with several policies would reach, and does not now
+	Opened int64 `json:"opened"`
+}
+
+// EffectCombining defines model for Effect.Combining.
+type EffectCombining string
+
+// EffectsOutputBody defines model for EffectsOutputBody.
+type EffectsOutputBody struct {
+	// Pages Of the recorded traffic, that were looked at
+	Pages int64 `json:"pages"`
+
+	// People That have several policies
+	People int64    `json:"people"`
+	Ways   []Effect `json:"ways"`
 }
 
 // EntriesOutputBody defines model for EntriesOutputBody.
@@ -6277,6 +6324,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/settings (the `GetAllSettings` operationId).
 	GetAllSettings(ctx context.Context, params *GetAllSettingsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetEffects What each way of combining policies would do to the recorded traffic
+	//
+	// Corresponds with GET /api/v1/settings/effects (the `GetEffects` operationId).
+	GetEffects(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetSettings The settings
 	//
 	// Corresponds with GET /api/v1/settings/{id} (the `GetSettings` operationId).
@@ -8953,6 +9005,21 @@ func (c *Client) SignIn(ctx context.Context, body SignInJSONRequestBody, reqEdit
 // Corresponds with GET /api/v1/settings (the `GetAllSettings` operationId).
 func (c *Client) GetAllSettings(ctx context.Context, params *GetAllSettingsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetAllSettingsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetEffects What each way of combining policies would do to the recorded traffic
+//
+// Corresponds with GET /api/v1/settings/effects (the `GetEffects` operationId).
+func (c *Client) GetEffects(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetEffectsRequest(c.Server)
 	if err != nil {
 		return nil, err
 	}
@@ -14922,6 +14989,33 @@ func NewGetAllSettingsRequest(server string, params *GetAllSettingsParams) (*htt
 	return req, nil
 }
 
+// NewGetEffectsRequest constructs an http.Request for the GetEffects method
+func NewGetEffectsRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/settings/effects")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetSettingsRequest constructs an http.Request for the GetSettings method
 func NewGetSettingsRequest(server string, id openapi_types.UUID) (*http.Request, error) {
 	var err error
@@ -16617,6 +16711,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/settings (the `GetAllSettings` operationId).
 	GetAllSettingsWithResponse(ctx context.Context, params *GetAllSettingsParams, reqEditors ...RequestEditorFn) (*GetAllSettingsResponse, error)
+
+	// GetEffectsWithResponse What each way of combining policies would do to the recorded traffic
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/settings/effects (the `GetEffects` operationId).
+	GetEffectsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetEffectsResponse, error)
 
 	// GetSettingsWithResponse The settings
 	//
@@ -24580,6 +24681,61 @@ func (r GetAllSettingsResponse) ContentType() string {
 	return ""
 }
 
+type GetEffectsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EffectsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetEffectsResponse) GetJSON200() *EffectsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetEffectsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetEffectsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetEffectsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetEffectsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetEffectsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetEffectsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetSettingsResponse200Headers the declared response headers of an HTTP 200 response for GetSettings
 type GetSettingsResponse200Headers struct {
 	ETag *string
@@ -27466,6 +27622,19 @@ func (c *ClientWithResponses) GetAllSettingsWithResponse(ctx context.Context, pa
 		return nil, err
 	}
 	return ParseGetAllSettingsResponse(rsp)
+}
+
+// GetEffectsWithResponse What each way of combining policies would do to the recorded traffic
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/settings/effects (the `GetEffects` operationId).
+func (c *ClientWithResponses) GetEffectsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetEffectsResponse, error) {
+	rsp, err := c.GetEffects(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetEffectsResponse(rsp)
 }
 
 // GetSettingsWithResponse The settings
@@ -34165,6 +34334,46 @@ func ParseGetAllSettingsResponse(rsp *http.Response) (*GetAllSettingsResponse, e
 			return nil, err
 		}
 		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetEffectsResponse parses an HTTP response from a GetEffectsWithResponse call
+func ParseGetEffectsResponse(rsp *http.Response) (*GetEffectsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetEffectsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EffectsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
 		var dest ErrorModel

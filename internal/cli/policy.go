@@ -340,9 +340,18 @@ func (a *app) policyOrderCommand() *cobra.Command {
 					body.Gates = append(body.Gates, client.SettingsInputGates(g))
 				}
 			}
+			effects, err := api.GetEffectsWithResponse(ctx)
+			if err != nil {
+				return err
+			}
 			put, err := api.PutSettingsWithResponse(ctx, seen.ID, &client.PutSettingsParams{IfMatch: match(seen.Version)}, body)
 			if err != nil {
 				return err
+			}
+			if combine != "" {
+				if err := a.tellEffects(ctx, api, effects); err != nil {
+					return err
+				}
 			}
 			fmt.Fprintf(a.out, "Order: %s.\nWhere a request has several, %s.\n", namesOf(put.JSON200.Order), combining[string(put.JSON200.Combining)])
 			return nil
@@ -352,6 +361,22 @@ func (a *app) policyOrderCommand() *cobra.Command {
 	cmd.Flags().StringVar(&combine, "combine", "", "position, strictest or loosest")
 	cmd.Flags().StringArrayVar(&gates, "gate", nil, "a kind of gate that is switched on: dns, proxy or icap; give it again for more")
 	return cmd
+}
+
+// tellEffects says what came of combining otherwise, as it was foreseen before the change.
+func (a *app) tellEffects(ctx context.Context, api *client.ClientWithResponses, before *client.GetEffectsResponse) error {
+	settings, err := allSettings(ctx, api)
+	if err != nil {
+		return err
+	}
+	e := before.JSON200
+	for _, way := range e.Ways {
+		if string(way.Combining) == string(settings.Combining) && way.Opened+way.Closed > 0 {
+			fmt.Fprintf(a.out, "For %s with several policies, %s of %s recorded pages are opened by this, and %s closed, as %s.\n", plural(e.People, "person", "people"),
+				grouped(way.Opened), grouped(e.Pages), grouped(way.Closed), way.Examples[0])
+		}
+	}
+	return nil
 }
 
 // editPolicy fetches a policy, has it edited, and shows it after that.

@@ -193,6 +193,22 @@ type startOutput struct {
 	}
 }
 
+type effectsOutput struct {
+	Body struct {
+		People int      `json:"people" doc:"That have several policies"`
+		Pages  int      `json:"pages" doc:"Of the recorded traffic, that were looked at"`
+		Ways   []Effect `json:"ways"`
+	}
+}
+
+// Effect is what another way of combining policies would do, now.
+type Effect struct {
+	Combining policy.Combining `json:"combining" enum:"position,strictest,loosest"`
+	Opened    int              `json:"opened" doc:"Recorded pages that somebody with several policies would reach, and does not now"`
+	Closed    int              `json:"closed" doc:"The reverse"`
+	Examples  []string         `json:"examples" doc:"The first few of both"`
+}
+
 func (s *server) registerPolicies(api huma.API) {
 	registerObjects(s, api, s.policyKind())
 	registerObjects(s, api, s.exceptionKind())
@@ -240,6 +256,27 @@ func (s *server) registerPolicies(api huma.API) {
 			names := h.Names()
 			for _, r := range start.Rules {
 				out.Body.Sentences = append(out.Body.Sentences, r.Rule().Sentence(names))
+			}
+			return out, nil
+		})
+	huma.Register(api, operation("getEffects", http.MethodGet, "/settings/effects", "AllSettings", "What each way of combining policies would do to the recorded traffic"),
+		func(ctx context.Context, _ *struct{}) (*effectsOutput, error) {
+			h, err := s.Desk.Hear(ctx)
+			if err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			pages, err := s.Keeper.Recorded(ctx)
+			if err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			found, err := h.Effects(ctx, pages, h.Now())
+			if err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			out := &effectsOutput{}
+			out.Body.People, out.Body.Pages, out.Body.Ways = found.People, found.Pages, []Effect{}
+			for _, way := range found.Ways {
+				out.Body.Ways = append(out.Body.Ways, Effect(way))
 			}
 			return out, nil
 		})

@@ -257,3 +257,34 @@ func TestTrialsGoOnDuringObjectEdits(t *testing.T) {
 	_, err := desk.Try(t.Context(), trial.Question{URLs: []string{"heron.example"}, Who: trial.Who{Person: "person-0-0"}})
 	assert.ErrorContains(t, err, `there is no person "person-0-0"`)
 }
+
+// What another way of combining would do is what it does: pages are counted once, whoever they turn round for.
+func TestEffects(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	h.add(t, "heron.example")
+	groups := h.change(t, revision.ObjectChange{Kind: revision.KindGroup, Name: "A", Body: &revision.GroupBody{}}, revision.ObjectChange{Kind: revision.KindGroup, Name: "B", Body: &revision.GroupBody{}})
+	person := func(name string, in ...uuid.UUID) revision.ObjectChange {
+		return revision.ObjectChange{Kind: revision.KindPerson, Name: name, Body: &revision.PersonBody{Groups: refs(in...)}}
+	}
+	h.change(t, person("both", groups[0].ID, groups[1].ID), person("also", groups[0].ID, groups[1].ID), person("one", groups[0].ID), person("none"))
+	blocks := []revision.RuleBody{{Name: "No", If: &revision.Condition{Lists: refs(h.list.ID)}, Then: policy.Block}}
+	h.change(t, revision.ObjectChange{Kind: revision.KindPolicy, Name: "1 open", Body: &revision.PolicyBody{Groups: refs(groups[0].ID), Otherwise: policy.Allow}},
+		revision.ObjectChange{Kind: revision.KindPolicy, Name: "2 strict", Body: &revision.PolicyBody{Groups: refs(groups[1].ID), Rules: blocks, Otherwise: policy.Watch}})
+	pages := []weburl.URL{weburl.MustParse("heron.example/a"), weburl.MustParse("tern.example"), weburl.MustParse("heron.example/b")}
+	told := func() string {
+		e, err := h.hear(t, h.desk()).Effects(t.Context(), pages, noon)
+		require.NoError(t, err)
+		assert.Equal(t, []int{2, 3}, []int{e.People, e.Pages})
+		var all []string
+		for _, way := range e.Ways {
+			all = append(all, fmt.Sprint(way.Combining, " ", way.Opened, " ", way.Closed, " ", way.Examples))
+		}
+		return fmt.Sprint(all)
+	}
+	assert.Equal(t, "[position 0 0 [] strictest 0 2 [heron.example/a for also heron.example/b for also] loosest 0 0 []]", told(), "now by position")
+	settings, err := h.store.Objects(t.Context(), revision.KindSettings)
+	require.NoError(t, err)
+	h.change(t, revision.ObjectChange{Kind: revision.KindSettings, ID: settings[0].ID, Name: "Settings", Body: &revision.SettingsBody{Combining: policy.Strictest}})
+	assert.Equal(t, "[position 2 0 [heron.example/a for also heron.example/b for also] strictest 0 0 [] loosest 2 0 [heron.example/a for also heron.example/b for also]]", told())
+}

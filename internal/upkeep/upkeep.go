@@ -204,6 +204,16 @@ func (k *Keeper) recorded(ctx context.Context) ([]page, error) {
 	return pages, nil
 }
 
+// Recorded returns the pages of the recorded traffic.
+func (k *Keeper) Recorded(ctx context.Context) ([]weburl.URL, error) {
+	pages, err := k.recorded(ctx)
+	urls := make([]weburl.URL, len(pages))
+	for i, p := range pages {
+		urls[i] = p.url
+	}
+	return urls, err
+}
+
 // AddSeen adds what was asked for to what was seen. URLs that are none are passed over; it returns how many were kept.
 func (k *Keeper) AddSeen(ctx context.Context, urls []revision.SeenPage) (int, error) {
 	kept := make([]revision.SeenPage, 0, len(urls))

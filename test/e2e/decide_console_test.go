@@ -180,6 +180,8 @@ func TestConsolePolicies(t *testing.T) {
 	}
 	b.goTo("/policies?url=harbour-news.example/puzzles&as=Kay%20Moran&at=tue%2002:00&sight=full")
 	b.see("aside", "the strictest counts")
+	b.see("main", "people have several; ")
+	b.see("main", "with the loosest, ")
 	choose("Several policies", "the loosest")
 	b.see("main", "the loosest verdict counts")
 	b.see("aside", "watch")

@@ -92,6 +92,9 @@ func TestTraps(t *testing.T) {
 	for _, want := range []string{"Bedside 4-12", "groups      Bedside screens", "network     Bedside screens", "policies    Bedside screens", "exceptions  ○ allow =encyclopaedia.example/wiki/Tides"} {
 		assert.Contains(t, who, want)
 	}
+	loosest := s.Run(t, "", "policy", "order", "--combine", "loosest").Done(t)
+	assert.Regexp(t, `For 2\d people with several policies, [\d,]+ of [\d,]+ recorded pages are opened by this, and 0 closed, as \S+ for `, loosest)
+	s.Run(t, "", "policy", "order", "--combine", "strictest").Done(t)
 	// The demo loads again over itself without a change.
 	before := s.Run(t, "", "policy", "ls", "-o", "csv").Done(t)
 	require.NoError(t, demo.Load(t.Context(), api, t.TempDir(), "http://127.0.0.1:1", &strings.Builder{}))

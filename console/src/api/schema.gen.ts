@@ -1170,6 +1170,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/settings/effects": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What each way of combining policies would do to the recorded traffic */
+        get: operations["getEffects"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/settings/{id}": {
         parameters: {
             query?: never;
@@ -1837,6 +1854,35 @@ export interface components {
             terms?: components["schemas"]["Term"][];
             /** Format: int64 */
             threshold?: number;
+        };
+        Effect: {
+            /**
+             * Format: int64
+             * @description The reverse
+             */
+            closed: number;
+            /** @enum {string} */
+            combining: "position" | "strictest" | "loosest";
+            /** @description The first few of both */
+            examples: string[];
+            /**
+             * Format: int64
+             * @description Recorded pages that somebody with several policies would reach, and does not now
+             */
+            opened: number;
+        };
+        EffectsOutputBody: {
+            /**
+             * Format: int64
+             * @description Of the recorded traffic, that were looked at
+             */
+            pages: number;
+            /**
+             * Format: int64
+             * @description That have several policies
+             */
+            people: number;
+            ways: components["schemas"]["Effect"][];
         };
         EntriesOutputBody: {
             /** @description In the list's order */
@@ -10444,6 +10490,44 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getEffects: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EffectsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -16,7 +16,14 @@ import { Loading, ProblemNotice } from '../ui/Notice'
 import { type Named, RefPicker } from '../ui/RefPicker'
 import { VerdictMark } from '../ui/VerdictMark'
 import { useDragOrder } from './dragOrder'
-import { type Policy, policiesOptions, settingsOptions, usePutSettings, useStartPolicy } from './policyQueries'
+import {
+  effectsOptions,
+  type Policy,
+  policiesOptions,
+  settingsOptions,
+  usePutSettings,
+  useStartPolicy,
+} from './policyQueries'
 
 const effects: Record<Schemas['Settings']['combining'], string> = {
   position: 'Where a request has several policies, the first in this order counts.',
@@ -78,7 +85,9 @@ export function PoliciesPage() {
               <option value="loosest">the loosest</option>
             </select>
           </label>
-          <span className="grow text-sm text-soft">{effects[settings.data.combining]}</span>
+          <span className="grow text-sm text-soft">
+            {effects[settings.data.combining]} <Effects />
+          </span>
           <fieldset className="flex items-center gap-3 text-sm">
             <legend className="sr-only">Gates that are switched on</legend>
             <span className="font-semibold">Gates</span>
@@ -128,6 +137,30 @@ export function PoliciesPage() {
       )}
       {open && <NewPolicyDialog onClose={() => setOpen(false)} />}
     </div>
+  )
+}
+
+const ways = { position: 'by position', strictest: 'with the strictest', loosest: 'with the loosest' }
+
+/** How many people have several policies, and what another way of combining would turn round for them. */
+function Effects() {
+  const found = useQuery(effectsOptions)
+  if (!found.data) return null
+  const { people, ways: all } = found.data
+  if (people === 0) return <span>Nobody has several.</span>
+  const others = all.filter((w) => w.opened + w.closed > 0)
+  return (
+    <span>
+      {count(people, 'person has', 'people have')} several
+      {others.map((w) => (
+        <span key={w.combining} title={w.examples.join('\n')}>
+          ; {ways[w.combining]}, {w.opened > 0 && `${count(w.opened, 'recorded page', 'recorded pages')} would open`}
+          {w.opened > 0 && w.closed > 0 && ' and '}
+          {w.closed > 0 && `${count(w.closed, 'recorded page', 'recorded pages')} would close`} for some of them
+        </span>
+      ))}
+      .
+    </span>
   )
 }
 

@@ -25,6 +25,12 @@ export const settingsOptions = queryOptions({
   },
 })
 
+/** What each way of combining policies would do to the recorded traffic. */
+export const effectsOptions = queryOptions({
+  queryKey: ['settings', 'effects'],
+  queryFn: () => data(api.GET('/api/v1/settings/effects')),
+})
+
 export const appsOptions = queryOptions({
   queryKey: ['apps'],
   queryFn: async () => (await data(api.GET('/api/v1/apps'))).items,
