@@ -325,3 +325,34 @@ func TestStanding(t *testing.T) {
 	assert.Equal(t, "[{nurses Ward nurses} {night Night ward} {screens Bedside screens}] [{floor Ward floor} {nightly Night ward} {bedside Bedside}] Bedside screens One page",
 		fmt.Sprint(st.Groups, st.Policies, " ", st.Network.Name, " ", st.Exceptions[0].Name))
 }
+
+// Where a decision comes from, in a few words, on every rung.
+func TestSource(t *testing.T) {
+	config := ward()
+	config.Stints = []Stint{{ID: "st", Group: "records", Kind: Paused, From: monday, Until: at(0, "01:00"), By: "Ivo"}}
+	config.Unlocked = []Unlocked{{Entries: entries("unlocked.example"), Person: "ola", Until: at(1, "00:00")}}
+	s := New(config)
+	var w Work
+	for _, c := range []struct {
+		url  string
+		r    Request
+		at   time.Time
+		want string
+	}{
+		{"snare.example", Request{Person: "ola"}, at(0, "14:10"), "Baseline: Dangers"},
+		{"unlocked.example", Request{Person: "ola"}, at(0, "14:10"), "unlocked"},
+		{"portal.example", Request{Group: "records"}, at(0, "14:10"), "exception: Portal"},
+		{"heron.example", Request{Group: "records"}, at(0, "00:30"), "stint: the web is paused"},
+		{"puzzle.example", Request{Person: "ola"}, at(0, "14:10"), "Ward floor: No games"},
+		{"heron.example", Request{Person: "ola"}, at(0, "14:10"), "Ward floor: otherwise"},
+		{"heron.example", Request{}, at(0, "14:10"), "Fallback: otherwise"},
+	} {
+		c.r.URL = weburl.MustParse(c.url)
+		assert.Equal(t, c.want, s.Source(s.Decide(&w, &c.r, c.at)), c.url)
+	}
+	config.Fallback = nil
+	r := Request{URL: weburl.MustParse("heron.example")}
+	s = New(config)
+	assert.Equal(t, "no policy", s.Source(s.Decide(&w, &r, monday)))
+	assert.Equal(t, "No policy is for this request, and there is no fallback: it says allow.", s.Explain(&w, &r, monday).Because)
+}

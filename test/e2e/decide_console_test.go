@@ -198,6 +198,7 @@ func TestConsolePolicies(t *testing.T) {
 	// The gates: without the DNS gate the page on tides is reached.
 	b.goTo("/policies?url=http://encyclopaedia.example/wiki/Tides&as=Bedside%204-12")
 	b.see("aside", "a name that does not resolve")
+	b.see("fieldset label", "DNS")
 	b.eval(`[...document.querySelectorAll('fieldset label')].find((e) => e.textContent === 'DNS').querySelector('input').click()`)
 	b.see("aside", "The person sees the page.")
 	b.see("aside", `The exception "The page on tides" says allow`)

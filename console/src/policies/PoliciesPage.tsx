@@ -44,7 +44,7 @@ export function PoliciesPage() {
   const move = (from: number, to: number) => {
     const order = ordered.map((p) => ({ id: p.id }))
     const [moved] = order.splice(from, 1)
-    if (!moved || !settings.data || to < 0 || to > order.length) return
+    if (!moved || !settings.data || put.isPending || to < 0 || to > order.length) return
     order.splice(to, 0, moved)
     afterwards(put.mutateAsync({ settings: settings.data, change: { order } }), () =>
       announce(`${ordered[from]?.name} is at place ${to + 1} now.`),
@@ -120,12 +120,16 @@ export function PoliciesPage() {
           {baseline && <Row policy={baseline} note="Before all others, for everybody; its verdicts are final." />}
           {ordered.map((p, i) => (
             <Row key={p.id} policy={p} place={i + 1} drag={drag(i)}>
-              <IconButton label={`Move ${p.name} up`} disabled={i === 0} onClick={() => move(i, i - 1)}>
+              <IconButton
+                label={`Move ${p.name} up`}
+                disabled={i === 0 || put.isPending}
+                onClick={() => move(i, i - 1)}
+              >
                 <ArrowUp size={15} aria-hidden />
               </IconButton>
               <IconButton
                 label={`Move ${p.name} down`}
-                disabled={i === ordered.length - 1}
+                disabled={i === ordered.length - 1 || put.isPending}
                 onClick={() => move(i, i + 1)}
               >
                 <ArrowDown size={15} aria-hidden />

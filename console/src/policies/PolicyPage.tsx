@@ -63,7 +63,7 @@ function Shown({ policy: p }: { policy: Policy }) {
   const move = (from: number, to: number) => {
     const rules = [...p.rules]
     const [moved] = rules.splice(from, 1)
-    if (!moved || to < 0 || to > rules.length) return
+    if (!moved || put.isPending || to < 0 || to > rules.length) return
     rules.splice(to, 0, moved)
     setRules(rules, `${moved.name} is rule ${to + 1} now.`)
   }
@@ -155,12 +155,16 @@ function Shown({ policy: p }: { policy: Policy }) {
                 ))}
             </div>
             <span className="flex items-center">
-              <IconButton label={`Move ${r.name} up`} disabled={i === 0} onClick={() => move(i, i - 1)}>
+              <IconButton
+                label={`Move ${r.name} up`}
+                disabled={i === 0 || put.isPending}
+                onClick={() => move(i, i - 1)}
+              >
                 <ArrowUp size={15} aria-hidden />
               </IconButton>
               <IconButton
                 label={`Move ${r.name} down`}
-                disabled={i === p.rules.length - 1}
+                disabled={i === p.rules.length - 1 || put.isPending}
                 onClick={() => move(i, i + 1)}
               >
                 <ArrowDown size={15} aria-hidden />

@@ -75,13 +75,15 @@ export const inputOf = (p: Policy): Schemas['PolicyInput'] => ({
 })
 
 export const usePutPolicy = () =>
-  useEdit(({ policy, change }: { policy: Policy; change: Partial<Schemas['PolicyInput']> }) =>
-    data(
-      api.PUT('/api/v1/policies/{id}', {
-        params: { path: { id: policy.id }, header: match(policy.version) },
-        body: { ...inputOf(policy), ...change },
-      }),
-    ),
+  useEdit(
+    ({ policy, change }: { policy: Policy; change: Partial<Schemas['PolicyInput']> }) =>
+      data(
+        api.PUT('/api/v1/policies/{id}', {
+          params: { path: { id: policy.id }, header: match(policy.version) },
+          body: { ...inputOf(policy), ...change },
+        }),
+      ),
+    'policies',
   )
 
 export const useAddPolicy = () =>
