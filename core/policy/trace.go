@@ -115,9 +115,9 @@ func (s *Snapshot) Explain(w *Work, r *Request, at time.Time) Explanation {
 	for n := w.policies.Next(0); n >= 0; n = w.policies.Next(n + 1) {
 		e.Policies = append(e.Policies, match.Ref{ID: s.policies[n].ID, Name: s.policies[n].Name})
 	}
-	for _, step := range e.Steps {
-		if step.Outcome == WentOn {
-			e.Notes = append(e.Notes, step)
+	for i := range e.Steps {
+		if e.Steps[i].Outcome == WentOn {
+			e.Notes = append(e.Notes, e.Steps[i])
 		}
 	}
 	e.Because = s.because(w, &e)
@@ -147,8 +147,11 @@ func (s *Snapshot) hits(w *Work) []match.Hit {
 	return hits
 }
 
-func (t *tracer) step(p *ladderPolicy, rung Rung, place int32) Step {
-	step := Step{Rung: rung, Policy: p.Name, PolicyID: p.ID, Place: place, Then: p.Otherwise}
+// step appends a step for a rule of a policy, or for its otherwise, to be filled in where it stands.
+func (t *tracer) step(p *ladderPolicy, rung Rung, place int32) *Step {
+	t.steps = append(t.steps, Step{})
+	step := &t.steps[len(t.steps)-1]
+	step.Rung, step.Policy, step.PolicyID, step.Place, step.Then = rung, p.Name, p.ID, place, p.Otherwise
 	if place >= 0 {
 		r := &p.rules[place]
 		step.Rule, step.Then, step.When = r.Name, r.Then, r.when
@@ -183,13 +186,12 @@ func (t *tracer) rule(p *ladderPolicy, rung Rung, place int32, outcome Outcome, 
 	if outcome == Decided {
 		t.decides(p.number(rung))
 	}
-	t.steps = append(t.steps, step)
 }
 
-// decides remembers that the step to come decides for its policy.
+// decides remembers that the last step decides for its policy.
 func (t *tracer) decides(policy int32) {
-	t.decider = len(t.steps)
-	t.deciders = append(t.deciders, decider{policy, len(t.steps)})
+	t.decider = len(t.steps) - 1
+	t.deciders = append(t.deciders, decider{policy, t.decider})
 }
 
 func (t *tracer) notReached(p *ladderPolicy, rung Rung, place int32) {
@@ -198,14 +200,11 @@ func (t *tracer) notReached(p *ladderPolicy, rung Rung, place int32) {
 	if t.s.holds(t.w, &p.rules[place].cond) == yes {
 		step.Evidence = t.evidence(&p.rules[place].cond, yes, nil)
 	}
-	t.steps = append(t.steps, step)
 }
 
 func (t *tracer) otherwise(p *ladderPolicy, rung Rung) {
-	step := t.step(p, rung, -1)
-	step.Outcome = Decided
+	t.step(p, rung, -1).Outcome = Decided
 	t.decides(p.number(rung))
-	t.steps = append(t.steps, step)
 }
 
 // combined marks what the policies said that do not count.
