@@ -56,13 +56,6 @@ export const explainRulesOptions = (rules: Rule[]) =>
     queryFn: () => data(api.POST('/api/v1/rules/explain', { body: { rules } })),
   })
 
-/** What refers to a schedule, a group and the like. */
-export const usesOptions = (kind: 'schedule' | 'group' | 'list', id: string) =>
-  queryOptions({
-    queryKey: ['uses', kind, id],
-    queryFn: async () => (await data(api.GET('/api/v1/uses', { params: { query: { kind, id } } }))).uses,
-  })
-
 /** What of a policy is sent back when it is edited. */
 export const inputOf = (p: Policy): Schemas['PolicyInput'] => ({
   name: p.name,
