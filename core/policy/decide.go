@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"widelark/core/classify"
 	"widelark/core/directory"
 	"widelark/core/match"
 	"widelark/core/pattern"
@@ -54,7 +55,7 @@ type Work struct {
 	member   int32
 	network  int32
 
-	seen    looked
+	seen    classify.Result
 	in, may directory.Set // lists that the URL is in; of which it cannot be told
 	is      directory.Set // categories
 	listed  []int32       // what in and may hold
@@ -130,7 +131,7 @@ func (s *Snapshot) belong(w *Work, r *Request) {
 
 // look finds out what has something to say about the URL on a day.
 func (s *Snapshot) look(w *Work, r *Request, day pattern.Date, unclear bool) {
-	s.classifier.Look(&w.seen.Result, r.URL, day, w.sight, unclear)
+	s.classifier.Look(&w.seen, r.URL, day, w.sight, unclear)
 }
 
 // weigh says what it is, and which conditions' lists it is in.
@@ -141,7 +142,7 @@ func (s *Snapshot) weigh(w *Work) {
 	if len(w.is) != (s.classifier.Count()+63)/64 {
 		w.is = directory.NewSet(s.classifier.Count())
 	}
-	s.classifier.Weigh(&w.seen.Result)
+	s.classifier.Weigh(&w.seen)
 	w.is.Clear()
 	for _, n := range w.seen.Categories {
 		w.is.Add(n)
@@ -411,7 +412,7 @@ func (s *Snapshot) holds(w *Work, n *node) answer {
 		}
 	case Points:
 		if n.card >= 0 {
-			total, threshold := s.classifier.Points(&w.seen.Result, n.card)
+			total, threshold := s.classifier.Points(&w.seen, n.card)
 			if n.atLeast != 0 {
 				threshold = n.atLeast
 			}

@@ -12,9 +12,6 @@ import (
 	"widelark/core/pattern"
 )
 
-// looked is what was looked at for a URL.
-type looked struct{ classify.Result }
-
 // Outcome says what came of one rule, or of something else on a rung.
 type Outcome string
 
@@ -92,7 +89,7 @@ func (s *Snapshot) Explain(w *Work, r *Request, at time.Time) Explanation {
 	s.belong(w, r)
 	s.look(w, r, day, true)
 	s.weigh(w)
-	e := Explanation{Class: s.classifier.ExplainLooked(&w.seen.Result)}
+	e := Explanation{Class: s.classifier.ExplainLooked(&w.seen)}
 	t := &tracer{s: s, w: w, class: &e.Class, decider: -1}
 	steps := len(w.granted) + 1
 	if s.baseline != nil {
@@ -330,7 +327,7 @@ func (t *tracer) evidence(n *node, is answer, found []Evidence) []Evidence {
 	case Search:
 		return append(found, Evidence{Op: Search, Text: SearchTerms(w.url.Query())})
 	case Points:
-		total, threshold := s.classifier.Points(&w.seen.Result, n.card)
+		total, threshold := s.classifier.Points(&w.seen, n.card)
 		return append(found, Evidence{Op: Points, Text: fmt.Sprintf("%d of %d points", total, cmp.Or(n.atLeast, threshold))})
 	}
 	return found

@@ -5,6 +5,7 @@ import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
+import { DialogDelete } from '../ui/DialogDelete'
 import { Check, TextArea, TextField } from '../ui/Field'
 import { count } from '../ui/format'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
@@ -205,20 +206,7 @@ function ScorecardDialog({ card, onClose }: { card?: Scorecard; onClose: () => v
           {remove.error && <ProblemNotice error={remove.error} />}
         </DialogBody>
         <DialogFoot>
-          {card && (
-            <Button
-              look="danger"
-              className="mr-auto"
-              onClick={() =>
-                afterwards(remove.mutateAsync(card), () => {
-                  announce(`Deleted ${card.name}.`)
-                  onClose()
-                })
-              }
-            >
-              Delete
-            </Button>
-          )}
+          {card && <DialogDelete thing={card} remove={remove} onDeleted={onClose} />}
           <Button onClick={onClose}>Cancel</Button>
           <Button
             type="submit"

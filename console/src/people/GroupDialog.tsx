@@ -5,6 +5,7 @@ import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
+import { DialogDelete } from '../ui/DialogDelete'
 import { TextArea, TextField } from '../ui/Field'
 import { ProblemNotice } from '../ui/Notice'
 import { RefPicker } from '../ui/RefPicker'
@@ -122,20 +123,7 @@ export function GroupDialog({ group, onClose }: { group?: Group; onClose: () => 
           {remove.error && <ProblemNotice error={remove.error} />}
         </DialogBody>
         <DialogFoot>
-          {group && (
-            <Button
-              look="danger"
-              className="mr-auto"
-              onClick={() =>
-                afterwards(remove.mutateAsync(group), () => {
-                  announce(`Deleted ${group.name}.`)
-                  onClose()
-                })
-              }
-            >
-              Delete
-            </Button>
-          )}
+          {group && <DialogDelete thing={group} remove={remove} onDeleted={onClose} />}
           <Button onClick={onClose}>Cancel</Button>
           <Button type="submit" look="main" disabled={form.name.trim() === '' || save.isPending}>
             {group ? 'Save' : 'Make the group'}

@@ -5,6 +5,7 @@ import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
+import { DialogDelete } from '../ui/DialogDelete'
 import { TextArea, TextField } from '../ui/Field'
 import { Mono } from '../ui/Mono'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
@@ -102,20 +103,7 @@ function NetworkDialog({ network, onClose }: { network?: Network; onClose: () =>
           {remove.error && <ProblemNotice error={remove.error} />}
         </DialogBody>
         <DialogFoot>
-          {network && (
-            <Button
-              look="danger"
-              className="mr-auto"
-              onClick={() =>
-                afterwards(remove.mutateAsync(network), () => {
-                  announce(`Deleted ${network.name}.`)
-                  onClose()
-                })
-              }
-            >
-              Delete
-            </Button>
-          )}
+          {network && <DialogDelete thing={network} remove={remove} onDeleted={onClose} />}
           <Button onClick={onClose}>Cancel</Button>
           <Button type="submit" look="main" disabled={name.trim() === '' || ranges.trim() === '' || save.isPending}>
             {network ? 'Save' : 'Make the network'}

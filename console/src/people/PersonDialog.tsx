@@ -5,6 +5,7 @@ import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
+import { DialogDelete } from '../ui/DialogDelete'
 import { TextField } from '../ui/Field'
 import { ProblemNotice } from '../ui/Notice'
 import { RefPicker } from '../ui/RefPicker'
@@ -62,20 +63,7 @@ export function PersonDialog({ person, onClose }: { person?: Person; onClose: ()
           {remove.error && <ProblemNotice error={remove.error} />}
         </DialogBody>
         <DialogFoot>
-          {person && (
-            <Button
-              look="danger"
-              className="mr-auto"
-              onClick={() =>
-                afterwards(remove.mutateAsync(person), () => {
-                  announce(`Deleted ${person.name}.`)
-                  onClose()
-                })
-              }
-            >
-              Delete
-            </Button>
-          )}
+          {person && <DialogDelete thing={person} remove={remove} onDeleted={onClose} />}
           <Button onClick={onClose}>Cancel</Button>
           <Button type="submit" look="main" disabled={form.name.trim() === '' || save.isPending}>
             {person ? 'Save' : 'Add the person'}

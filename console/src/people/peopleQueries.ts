@@ -1,6 +1,6 @@
-import { keepPreviousData, queryOptions, useMutation, useQueryClient } from '@tanstack/react-query'
+import { keepPreviousData, queryOptions, useMutation } from '@tanstack/react-query'
 import { api, data, match, type Schemas } from '../api/client'
-import { withEdited } from '../ui/withEdited'
+import { useEdit } from '../api/useEdit'
 
 export type Person = Schemas['Person']
 export type Group = Schemas['Group']
@@ -39,21 +39,6 @@ export const whoOptions = (name: string) =>
     retry: false,
     queryFn: () => data(api.GET('/api/v1/who', { params: { query: { name } } })),
   })
-
-/**
- * An edit of who asks or what is decided: everything on the page may read otherwise after it. What comes back stands under its key at once,
- * so that the next edit is made from it, and not from what is fetched again meanwhile.
- */
-export function useEdit<In, Out>(mutationFn: (input: In) => Promise<Out>, key?: string) {
-  const client = useQueryClient()
-  return useMutation({
-    mutationFn,
-    onSuccess: (edited) => {
-      if (key) client.setQueryData<{ id: string }[]>([key], (all) => withEdited(all, edited as { id: string }))
-      return client.invalidateQueries()
-    },
-  })
-}
 
 export const useMovePeople = () =>
   useEdit((body: Schemas['MovePeopleInputBody']) => data(api.POST('/api/v1/people/move', { body })))

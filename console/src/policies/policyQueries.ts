@@ -1,6 +1,6 @@
 import { keepPreviousData, queryOptions } from '@tanstack/react-query'
 import { api, data, match, type Schemas } from '../api/client'
-import { useEdit } from '../people/peopleQueries'
+import { useEdit } from '../api/useEdit'
 
 export type Policy = Schemas['Policy']
 export type Rule = Schemas['RuleBody']
