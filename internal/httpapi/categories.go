@@ -200,7 +200,7 @@ func (s *server) registerCategories(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			if err := s.Categories.RemoveOwnCategory(ctx, in.ID, version); err != nil {
+			if err := s.Categories.RemoveOwnCategory(ctx, in.ID, version, caller(ctx).Name); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			s.prepareTrials(ctx)
@@ -213,7 +213,7 @@ func (s *server) registerCategories(api huma.API) {
 	huma.Register(api, correct, s.correct)
 	huma.Register(api, operation("removeCorrection", http.MethodDelete, "/corrections/{id}", "Categories", "Take a correction back", 404),
 		func(ctx context.Context, in *correctionInput) (*struct{}, error) {
-			if err := s.Categories.RemoveCorrection(ctx, in.ID); err != nil {
+			if err := s.Categories.RemoveCorrection(ctx, in.ID, caller(ctx).Name); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			s.prepareTrials(ctx)

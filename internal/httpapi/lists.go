@@ -138,7 +138,7 @@ func (s *server) registerLists(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			if err := s.Store.RemoveList(ctx, in.ID, version); err != nil {
+			if err := s.Store.RemoveList(ctx, in.ID, version, caller(ctx).Name); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			return nil, nil

@@ -231,7 +231,7 @@ func (s *server) registerLookups(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			if err := s.Categories.RemoveScorecard(ctx, in.ID, version); err != nil {
+			if err := s.Categories.RemoveScorecard(ctx, in.ID, version, caller(ctx).Name); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			s.prepareTrials(ctx)

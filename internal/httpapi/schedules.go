@@ -197,7 +197,7 @@ func (s *server) registerSchedules(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			if err := s.Schedules.RemoveSchedule(ctx, in.ID, version); err != nil {
+			if err := s.Schedules.RemoveSchedule(ctx, in.ID, version, caller(ctx).Name); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			return nil, nil

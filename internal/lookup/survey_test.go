@@ -132,8 +132,8 @@ func TestSayingCountsAtOnce(t *testing.T) {
 	_, total, err := here.store.Corrections(ctx, "", 0, 10)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, total)
-	require.ErrorIs(t, here.store.RemoveCorrection(ctx, made[0].ID), revision.ErrNotFound)
-	require.NoError(t, here.store.RemoveCorrection(ctx, again[0].ID))
+	require.ErrorIs(t, here.store.RemoveCorrection(ctx, made[0].ID, "tests"), revision.ErrNotFound)
+	require.NoError(t, here.store.RemoveCorrection(ctx, again[0].ID, "tests"))
 	assert.Equal(t, "games", there.categories(t, "heron.example"))
 
 	name, adds := "Formulary", true
@@ -151,7 +151,7 @@ func TestSayingCountsAtOnce(t *testing.T) {
 	_, err = there.store.EditOwnCategory(ctx, own.ID, revision.OwnCategoryEdit{Adds: &adds}, own.Version-1, "rowan")
 	require.ErrorIs(t, err, revision.ErrStale)
 	var used *revision.InUseError
-	require.ErrorAs(t, here.store.RemoveList(ctx, list.ID, 0), &used)
+	require.ErrorAs(t, here.store.RemoveList(ctx, list.ID, 0, "tests"), &used)
 	assert.Equal(t, []string{`the category "Formulary"`}, used.UsedBy)
 	kept, err := here.store.List(ctx, list.ID)
 	require.NoError(t, err)
@@ -160,7 +160,7 @@ func TestSayingCountsAtOnce(t *testing.T) {
 	var field *revision.FieldError
 	require.ErrorAs(t, err, &field)
 	assert.Equal(t, "name", field.Field)
-	require.NoError(t, here.store.RemoveOwnCategory(ctx, own.ID, own.Version))
+	require.NoError(t, here.store.RemoveOwnCategory(ctx, own.ID, own.Version, "tests"))
 	assert.Equal(t, "chat", there.categories(t, "dosage.example"))
 
 	category, threshold, terms, off := "games", 5, []revision.Term{{Word: "play*", Points: 5}}, true
@@ -170,7 +170,7 @@ func TestSayingCountsAtOnce(t *testing.T) {
 	_, err = here.store.EditScorecard(ctx, card.ID, revision.ScorecardEdit{Off: &off}, card.Version, "edda")
 	require.NoError(t, err)
 	assert.Empty(t, there.categories(t, "new.example/playing"))
-	require.NoError(t, here.store.RemoveScorecard(ctx, card.ID, 0))
+	require.NoError(t, here.store.RemoveScorecard(ctx, card.ID, 0, "tests"))
 	left, err := there.store.Scorecards(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, left)

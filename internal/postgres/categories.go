@@ -11,16 +11,6 @@ import (
 	"widelark/internal/revision"
 )
 
-// classify runs do in an edit of what is said about categories.
-func (s *Store) classify(ctx context.Context, do func(tx pgx.Tx, version int64) error) error {
-	return ours(s.edit(ctx, func(tx pgx.Tx, version int64) error {
-		if _, err := tx.Exec(ctx, `update draft set classified = version`); err != nil {
-			return err
-		}
-		return do(tx, version)
-	}))
-}
-
 const correctionColumns = `id, entry, categories, reason, at, by`
 
 func scanCorrection(row pgx.CollectableRow) (c revision.Correction, err error) {
@@ -50,13 +40,11 @@ func (s *Store) Corrections(ctx context.Context, text string, after int64, limit
 
 // AddCorrections implements [revision.CategoryStore]. A correction that is there for an entry is replaced.
 func (s *Store) AddCorrections(ctx context.Context, entries []pattern.Pattern, categories []string, reason, by string) (made []revision.Correction, err error) {
-	err = s.classify(ctx, func(tx pgx.Tx, version int64) error {
+	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		for _, entry := range entries {
-			if _, err := tx.Exec(ctx, `delete from corrections where key = $1`, entry.Key()); err != nil {
-				return err
-			}
-			rows, err := tx.Query(ctx, `insert into corrections (entry, key, categories, reason, by, version) values ($1, $2, $3, $4, $5, $6)
-				returning `+correctionColumns, entry.String(), entry.Key(), categories, reason, by, version)
+			rows, err := tx.Query(ctx, `with before as (delete from corrections where key = $2 returning uid)
+				insert into corrections (entry, key, categories, reason, by, version, uid)
+				values ($1, $2, $3, $4, $5, $6, coalesce((select uid from before), gen_random_uuid())) returning `+correctionColumns, entry.String(), entry.Key(), categories, reason, by, version)
 			one, err := one(rows, err, scanCorrection)
 			if err != nil {
 				return err
@@ -65,12 +53,12 @@ func (s *Store) AddCorrections(ctx context.Context, entries []pattern.Pattern, c
 		}
 		return nil
 	})
-	return made, err
+	return made, ours(err)
 }
 
 // RemoveCorrection implements [revision.CategoryStore].
-func (s *Store) RemoveCorrection(ctx context.Context, id int64) error {
-	return s.classify(ctx, func(tx pgx.Tx, _ int64) error {
+func (s *Store) RemoveCorrection(ctx context.Context, id int64, by string) error {
+	return s.edit(ctx, by, func(tx pgx.Tx, _ int64) error {
 		gone, err := tx.Exec(ctx, `delete from corrections where id = $1`, id)
 		if err == nil && gone.RowsAffected() == 0 {
 			return revision.ErrNotFound
@@ -85,30 +73,23 @@ func (s *Store) OwnCategories(ctx context.Context) ([]revision.OwnCategory, erro
 }
 
 func ownCategories(ctx context.Context, q querier) ([]revision.OwnCategory, error) {
-	rows, err := q.Query(ctx, `select id, key, name, description, family, adds, version, updated_at, updated_by from own_categories order by lower(name)`)
-	found, err := all(rows, err, func(row pgx.CollectableRow) (c revision.OwnCategory, err error) {
-		c.Lists = []revision.ListRef{}
-		err = row.Scan(&c.ID, &c.Key, &c.Name, &c.Description, &c.Family, &c.Adds, &c.Version, &c.UpdatedAt, &c.UpdatedBy)
-		return c, err
-	})
-	if err != nil {
-		return nil, err
+	rows, err := q.Query(ctx, `select `+ownCategoryColumns+` from own_categories c order by lower(name)`)
+	return all(rows, err, scanOwnCategory)
+}
+
+// ownCategoryColumns are those of a category c, its lists as pairs of id and name.
+const ownCategoryColumns = `c.id, c.key, c.name, c.description, c.family, c.adds, c.version, c.updated_at, c.updated_by,
+	c.lists, array(select coalesce(l.name, '') from unnest(c.lists) with ordinality u (id, place) left join lists l using (id) order by place)`
+
+func scanOwnCategory(row pgx.CollectableRow) (c revision.OwnCategory, err error) {
+	var ids []uuid.UUID
+	var names []string
+	err = row.Scan(&c.ID, &c.Key, &c.Name, &c.Description, &c.Family, &c.Adds, &c.Version, &c.UpdatedAt, &c.UpdatedBy, &ids, &names)
+	c.Lists = make([]revision.ListRef, len(ids))
+	for i, id := range ids {
+		c.Lists[i] = revision.ListRef{ID: id, Name: names[i]}
 	}
-	at := map[uuid.UUID]*revision.OwnCategory{}
-	for i := range found {
-		at[found[i].ID] = &found[i]
-	}
-	rows, err = q.Query(ctx, `select r.category_id, l.id, l.name from own_category_lists r join lists l on l.id = r.list_id order by r.category_id, r.position`)
-	if err != nil {
-		return nil, ours(err)
-	}
-	var id uuid.UUID
-	var list revision.ListRef
-	_, err = pgx.ForEachRow(rows, []any{&id, &list.ID, &list.Name}, func() error {
-		at[id].Lists = append(at[id].Lists, list)
-		return nil
-	})
-	return found, ours(err)
+	return c, err
 }
 
 func ownCategory(ctx context.Context, tx pgx.Tx, id uuid.UUID) (revision.OwnCategory, error) {
@@ -126,7 +107,7 @@ func ownCategory(ctx context.Context, tx pgx.Tx, id uuid.UUID) (revision.OwnCate
 
 // AddOwnCategory implements [revision.CategoryStore].
 func (s *Store) AddOwnCategory(ctx context.Context, made revision.OwnCategoryEdit, by string) (added revision.OwnCategory, err error) {
-	err = s.classify(ctx, func(tx pgx.Tx, version int64) error {
+	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		var id uuid.UUID
 		err := tx.QueryRow(ctx, `insert into own_categories (key, name, description, family, adds, version, updated_by)
 			values ($1, $2, coalesce($3, ''), coalesce($4, ''), coalesce($5, false), $6, $7) returning id`,
@@ -139,12 +120,12 @@ func (s *Store) AddOwnCategory(ctx context.Context, made revision.OwnCategoryEdi
 		}
 		return err
 	})
-	return added, err
+	return added, ours(err)
 }
 
 // EditOwnCategory implements [revision.CategoryStore].
 func (s *Store) EditOwnCategory(ctx context.Context, id uuid.UUID, edit revision.OwnCategoryEdit, seen int64, by string) (edited revision.OwnCategory, err error) {
-	err = s.classify(ctx, func(tx pgx.Tx, version int64) error {
+	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "own_categories", id, seen); err != nil {
 			return err
 		}
@@ -152,16 +133,14 @@ func (s *Store) EditOwnCategory(ctx context.Context, id uuid.UUID, edit revision
 			adds = coalesce($5, adds), version = $6, updated_at = now(), updated_by = $7 where id = $1`,
 			id, edit.Name, edit.Description, edit.Family, edit.Adds, version, by)
 		if err == nil && edit.Lists != nil {
-			if _, err = tx.Exec(ctx, `delete from own_category_lists where category_id = $1`, id); err == nil {
-				err = replaceLists(ctx, tx, id, edit.Lists)
-			}
+			err = replaceLists(ctx, tx, id, edit.Lists)
 		}
 		if err == nil {
 			edited, err = ownCategory(ctx, tx, id)
 		}
 		return err
 	})
-	return edited, err
+	return edited, ours(err)
 }
 
 func replaceLists(ctx context.Context, tx pgx.Tx, id uuid.UUID, lists *[]uuid.UUID) error {
@@ -169,25 +148,26 @@ func replaceLists(ctx context.Context, tx pgx.Tx, id uuid.UUID, lists *[]uuid.UU
 		return nil
 	}
 	for i, list := range *lists {
-		kept, err := tx.Exec(ctx, `insert into own_category_lists (category_id, position, list_id) select $1, $2, id from lists where id = $3`, id, i, list)
+		there, err := tx.Exec(ctx, `select from lists where id = $1 for share`, list)
 		if err != nil {
 			return err
 		}
-		if kept.RowsAffected() == 0 {
+		if there.RowsAffected() == 0 {
 			return &revision.FieldError{Field: fmt.Sprintf("lists[%d]", i), Msg: "there is no such list"}
 		}
 	}
-	return nil
+	_, err := tx.Exec(ctx, `update own_categories set lists = $2 where id = $1`, id, *lists)
+	return err
 }
 
 // RemoveOwnCategory implements [revision.CategoryStore]. Corrections and scorecards may go on naming it.
-func (s *Store) RemoveOwnCategory(ctx context.Context, id uuid.UUID, seen int64) error {
-	return s.removeLocal(ctx, "own_categories", id, seen)
+func (s *Store) RemoveOwnCategory(ctx context.Context, id uuid.UUID, seen int64, by string) error {
+	return s.removeLocal(ctx, "own_categories", id, seen, by)
 }
 
 // removeLocal deletes a row of a table of what is said here.
-func (s *Store) removeLocal(ctx context.Context, table string, id uuid.UUID, seen int64) error {
-	return s.classify(ctx, func(tx pgx.Tx, _ int64) error {
+func (s *Store) removeLocal(ctx context.Context, table string, id uuid.UUID, seen int64, by string) error {
+	return s.edit(ctx, by, func(tx pgx.Tx, _ int64) error {
 		if err := lockVersion(ctx, tx, table, id, seen); err != nil {
 			return err
 		}
@@ -208,19 +188,19 @@ func (s *Store) Scorecards(ctx context.Context) ([]revision.Scorecard, error) {
 
 // AddScorecard implements [revision.CategoryStore].
 func (s *Store) AddScorecard(ctx context.Context, made revision.ScorecardEdit, by string) (added revision.Scorecard, err error) {
-	err = s.classify(ctx, func(tx pgx.Tx, version int64) error {
+	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		rows, err := tx.Query(ctx, `insert into scorecards (name, description, category, threshold, terms, off, version, updated_by)
 			values ($1, coalesce($2, ''), $3, $4, $5, coalesce($6, false), $7, $8) returning `+scorecardColumns,
 			made.Name, made.Description, made.Category, made.Threshold, *made.Terms, made.Off, version, by)
 		added, err = one(rows, err, scanScorecard)
 		return err
 	})
-	return added, err
+	return added, ours(err)
 }
 
 // EditScorecard implements [revision.CategoryStore].
 func (s *Store) EditScorecard(ctx context.Context, id uuid.UUID, edit revision.ScorecardEdit, seen int64, by string) (edited revision.Scorecard, err error) {
-	err = s.classify(ctx, func(tx pgx.Tx, version int64) error {
+	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "scorecards", id, seen); err != nil {
 			return err
 		}
@@ -230,10 +210,10 @@ func (s *Store) EditScorecard(ctx context.Context, id uuid.UUID, edit revision.S
 		edited, err = one(rows, err, scanScorecard)
 		return err
 	})
-	return edited, err
+	return edited, ours(err)
 }
 
 // RemoveScorecard implements [revision.CategoryStore].
-func (s *Store) RemoveScorecard(ctx context.Context, id uuid.UUID, seen int64) error {
-	return s.removeLocal(ctx, "scorecards", id, seen)
+func (s *Store) RemoveScorecard(ctx context.Context, id uuid.UUID, seen int64, by string) error {
+	return s.removeLocal(ctx, "scorecards", id, seen, by)
 }

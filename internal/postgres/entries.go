@@ -143,7 +143,7 @@ func (s *Store) MergeEntries(ctx context.Context, id uuid.UUID, batch *revision.
 			return err
 		})
 	} else {
-		err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
+		err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 			if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
 				return err
 			}
@@ -416,7 +416,7 @@ func selected(id uuid.UUID, which revision.Selection) []any {
 
 // RemoveEntries implements [revision.Store].
 func (s *Store) RemoveEntries(ctx context.Context, id uuid.UUID, which revision.Selection, what string, seen int64, by string) (after revision.List, removed int64, err error) {
-	err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
+	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
 			return err
 		}
@@ -449,7 +449,7 @@ func (s *Store) EditEntries(ctx context.Context, id uuid.UUID, which revision.Se
 		day := edit.Until.Time()
 		until = &day
 	}
-	err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
+	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
 			return err
 		}
@@ -475,7 +475,7 @@ func (s *Store) EditEntries(ctx context.Context, id uuid.UUID, which revision.Se
 
 // CopyEntries implements [revision.Store]. What to has already stays as it is there, and goes from where it came all the same.
 func (s *Store) CopyEntries(ctx context.Context, from, to uuid.UUID, which revision.Selection, move bool, seen int64, by string) (after revision.List, merged revision.Merged, err error) {
-	err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
+	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "lists", from, seen); err != nil {
 			return err
 		}

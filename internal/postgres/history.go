@@ -7,7 +7,6 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
-	"widelark/core/pattern"
 	"widelark/internal/revision"
 )
 
@@ -48,36 +47,18 @@ func (s *Store) Compare(ctx context.Context, id uuid.UUID, from, to, after int64
 		coalesce(a.pattern, ''), coalesce(a.carve_out, false), a.until, coalesce(a.off, false), coalesce(a.note, ''),
 		coalesce(b.pattern, ''), coalesce(b.carve_out, false), b.until, coalesce(b.off, false), coalesce(b.note, '') `+differing+`
 		and coalesce(a.id, b.id) > $4 order by 1 limit $5`, id, from, to, after, limit)
-	found, err = all(rows, err, func(row pgx.CollectableRow) (d revision.Difference, err error) {
-		var before, after parts
-		var was, is bool
-		if err = row.Scan(append(append([]any{&d.ID, &was, &is}, before.targets()...), after.targets()...)...); err != nil {
-			return d, err
-		}
+	found, err = all(rows, err, scanDifference)
+	for i := range found {
 		if swapped {
-			before, after, was, is = after, before, is, was
+			found[i].Before, found[i].After = found[i].After, found[i].Before
 		}
-		for _, side := range []struct {
-			there bool
-			parts parts
-			entry **pattern.Entry
-		}{{was, before, &d.Before}, {is, after, &d.After}} {
-			if side.there {
-				entry, err := side.parts.entry()
-				if err != nil {
-					return d, err
-				}
-				*side.entry = &entry
-			}
-		}
-		return d, nil
-	})
+	}
 	return found, total, err
 }
 
 // TakeBack implements [revision.Store].
 func (s *Store) TakeBack(ctx context.Context, id uuid.UUID, to, seen int64, by string) (after revision.List, err error) {
-	err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
+	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
 			return err
 		}
@@ -88,34 +69,39 @@ func (s *Store) TakeBack(ctx context.Context, id uuid.UUID, to, seen int64, by s
 		if !known {
 			return &revision.FieldError{Field: "version", Msg: "the list has no such version; its history names them"}
 		}
-		// What is there now and was not then goes; what was there then and is not now comes again, under its old id.
-		rows, err := tx.Query(ctx, `with closed as (
-				update entries e set gone = $3 where e.list_id = $1 and e.gone is null and e.since > $2 returning e.kind)
-			select count(*) filter (where kind <> 'note'), count(*) filter (where kind = 'note') from closed`, id, to, version)
+		entries, notes, change, err := takeBack(ctx, tx, id, to, version)
 		if err != nil {
 			return err
 		}
-		entries, notes, err := scanTwo(rows)
-		if err != nil {
-			return err
-		}
-		rows, err = tx.Query(ctx, `with again as (
-				insert into entries (list_id, id, since, kind, carve_out, off, until, pattern, key, note)
-				select list_id, id, $3, kind, carve_out, off, until, pattern, key, note from entries e
-				where `+at("$2")+` and e.gone is not null returning kind)
-			select count(*) filter (where kind <> 'note'), count(*) filter (where kind = 'note') from again`, id, to, version)
-		if err != nil {
-			return err
-		}
-		entriesAgain, notesAgain, err := scanTwo(rows)
-		if err != nil {
-			return err
-		}
-		after, err = settle(ctx, tx, id, entriesAgain-entries, notesAgain-notes, revision.Change{
-			Version: version, By: by, What: revision.ChangeTakenBack, Detail: fmt.Sprintf("to version %d", to),
-			Added: entriesAgain + notesAgain, Removed: entries + notes,
-		})
+		change.By, change.Detail = by, fmt.Sprintf("to version %d", to)
+		after, err = settle(ctx, tx, id, entries, notes, change)
 		return err
 	})
 	return after, ours(err)
+}
+
+// takeBack makes the entries of a list what they were at a version. It returns by how many entries and notes there are more.
+func takeBack(ctx context.Context, tx pgx.Tx, id uuid.UUID, to, version int64) (entries, notes int64, change revision.Change, err error) {
+	// What is there now and was not then goes; what was there then and is not now comes again, under its old id.
+	rows, err := tx.Query(ctx, `with closed as (
+			update entries e set gone = $3 where e.list_id = $1 and e.gone is null and e.since > $2 returning e.kind)
+		select count(*) filter (where kind <> 'note'), count(*) filter (where kind = 'note') from closed`, id, to, version)
+	if err != nil {
+		return 0, 0, change, err
+	}
+	entriesGone, notesGone, err := scanTwo(rows)
+	if err != nil {
+		return 0, 0, change, err
+	}
+	rows, err = tx.Query(ctx, `with again as (
+			insert into entries (list_id, id, since, kind, carve_out, off, until, pattern, key, note)
+			select list_id, id, $3, kind, carve_out, off, until, pattern, key, note from entries e
+			where `+at("$2")+` and e.gone is not null returning kind)
+		select count(*) filter (where kind <> 'note'), count(*) filter (where kind = 'note') from again`, id, to, version)
+	if err != nil {
+		return 0, 0, change, err
+	}
+	entriesAgain, notesAgain, err := scanTwo(rows)
+	change = revision.Change{Version: version, What: revision.ChangeTakenBack, Added: entriesAgain + notesAgain, Removed: entriesGone + notesGone}
+	return entriesAgain - entriesGone, notesAgain - notesGone, change, err
 }

@@ -14,7 +14,7 @@ import (
 const listColumns = `l.id, l.name, l.description, l.colour, l.owner, l.entry_count, l.note_count, l.version, l.created_at, l.updated_at,
 	l.updated_by, array(select o.name from object_refs r join objects o on o.id = r.object and o.gone is null
 			where r.target = l.id
-		union select 'category ' || o.name from own_category_lists r join own_categories o on o.id = r.category_id where r.list_id = l.id
+		union select 'category ' || o.name from own_categories o where o.lists @> array[l.id]
 		order by 1) as used_by`
 
 var scanList = pgx.RowToStructByName[revision.List]
@@ -49,7 +49,7 @@ func list(ctx context.Context, q querier, id uuid.UUID) (revision.List, error) {
 
 // AddList implements [revision.Store].
 func (s *Store) AddList(ctx context.Context, made revision.ListEdit, by string) (added revision.List, err error) {
-	err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
+	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		var id uuid.UUID
 		err := tx.QueryRow(ctx, `insert into lists (name, description, colour, owner, version, updated_by)
 			values ($1, coalesce($2, ''), coalesce($3, ''), coalesce($4, ''), $5, $6) returning id`,
@@ -68,7 +68,7 @@ func (s *Store) AddList(ctx context.Context, made revision.ListEdit, by string) 
 
 // EditList implements [revision.Store].
 func (s *Store) EditList(ctx context.Context, id uuid.UUID, edit revision.ListEdit, seen int64, by string) (edited revision.List, err error) {
-	err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
+	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
 			return err
 		}
@@ -94,13 +94,13 @@ func (s *Store) EditList(ctx context.Context, id uuid.UUID, edit revision.ListEd
 	return edited, ours(err)
 }
 
-// RemoveList implements [revision.Store].
-func (s *Store) RemoveList(ctx context.Context, id uuid.UUID, seen int64) error {
-	return ours(s.edit(ctx, func(tx pgx.Tx, _ int64) error {
+// RemoveList implements [revision.Store]. Entries and history stay: revisions have them.
+func (s *Store) RemoveList(ctx context.Context, id uuid.UUID, seen int64, by string) error {
+	return ours(s.edit(ctx, by, func(tx pgx.Tx, _ int64) error {
 		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
 			return err
 		}
-		rows, err := tx.Query(ctx, `select o.name from own_category_lists r join own_categories o on o.id = r.category_id where r.list_id = $1 order by 1`, id)
+		rows, err := tx.Query(ctx, `select name from own_categories where lists @> array[$1::uuid] order by 1`, id)
 		categories, err := all(rows, err, pgx.RowTo[string])
 		if err != nil {
 			return err
@@ -112,15 +112,8 @@ func (s *Store) RemoveList(ctx context.Context, id uuid.UUID, seen int64) error 
 		if err := inUse(ctx, tx, revision.KindList, id, users...); err != nil {
 			return err
 		}
-		if _, err := tx.Exec(ctx, `drop table if exists `+partOf(id)); err != nil {
-			return err
-		}
-		for _, of := range []string{"entries where list_id", "list_changes where list_id", "lists where id"} {
-			if _, err := tx.Exec(ctx, `delete from `+of+` = $1`, id); err != nil {
-				return err
-			}
-		}
-		return nil
+		_, err = tx.Exec(ctx, `delete from lists where id = $1`, id)
+		return err
 	}))
 }
 

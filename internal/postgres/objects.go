@@ -104,7 +104,7 @@ func inUse(ctx context.Context, tx pgx.Tx, kind revision.Kind, id uuid.UUID, oth
 
 // Change implements [revision.ObjectStore].
 func (s *Store) Change(ctx context.Context, changes []revision.ObjectChange, by string) (made []revision.Object, err error) {
-	err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
+	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		made = make([]revision.Object, len(changes))
 		grouped := false
 		for i, c := range changes {
@@ -180,8 +180,14 @@ func changeObject(ctx context.Context, tx pgx.Tx, version int64, c revision.Obje
 	return err
 }
 
-// tableOf says where the kinds are kept that are no objects.
-var tableOf = map[revision.Kind]string{revision.KindList: "lists", revision.KindSchedule: "schedules", revision.KindScorecard: "scorecards"}
+// tableOf says which kinds have a table of their own for what they are now. Their states are objects too, kept by triggers.
+var tableOf = map[revision.Kind]string{
+	revision.KindList: "lists", revision.KindSchedule: "schedules", revision.KindScorecard: "scorecards",
+	revision.KindCategory: "own_categories", revision.KindCorrection: "corrections",
+}
+
+// kindsOfTables are the kinds in tableOf, for SQL.
+const kindsOfTables = `('list', 'schedule', 'scorecard', 'category', 'correction')`
 
 // checkRefs notes what an object refers to, and refuses what is not there.
 func checkRefs(ctx context.Context, tx pgx.Tx, id uuid.UUID, c revision.ObjectChange) (err error) {
@@ -239,19 +245,4 @@ func checkRings(ctx context.Context, tx pgx.Tx) error {
 		said += fmt.Sprintf(" holds %q", names[ring[(i+1)%len(ring)]])
 	}
 	return &revision.FieldError{Field: "groups", Msg: "groups may not hold each other in a ring: " + said}
-}
-
-func (r draftReader) Objects(ctx context.Context, since int64) (changed []revision.Object, gone []uuid.UUID, err error) {
-	rows, err := r.tx.Query(ctx, `select `+objectColumns+` from objects where gone is null and since > $1`, since)
-	if changed, err = all(rows, err, scanObject); err != nil || since == 0 {
-		return changed, nil, err
-	}
-	rows, err = r.tx.Query(ctx, `select distinct id from objects o where gone > $1 and not exists (select from objects n where n.id = o.id and n.gone is null)`, since)
-	gone, err = all(rows, err, pgx.RowTo[uuid.UUID])
-	return changed, gone, err
-}
-
-func (r draftReader) Schedules(ctx context.Context) ([]revision.Schedule, error) {
-	rows, err := r.tx.Query(ctx, `select `+scheduleColumns+` from schedules order by lower(name)`)
-	return all(rows, err, scanSchedule)
 }

@@ -116,7 +116,7 @@ func TestObjectsKeepTheirStates(t *testing.T) {
 		default:
 			of[made[0].ID] = made[0].Version
 		}
-		require.NoError(t, store.ReadDraft(ctx, func(r revision.DraftReader) error {
+		require.NoError(t, store.ReadDraft(ctx, 0, func(r revision.DraftReader) error {
 			draft, err := r.Draft(ctx)
 			require.NoError(t, err)
 			changed, gone, err := r.Objects(ctx, since)

@@ -27,7 +27,7 @@ func (s *Store) Schedule(ctx context.Context, id uuid.UUID) (revision.Schedule, 
 
 // AddSchedule implements [revision.ScheduleStore].
 func (s *Store) AddSchedule(ctx context.Context, made revision.ScheduleEdit, by string) (added revision.Schedule, err error) {
-	err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
+	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		rows, err := tx.Query(ctx, `insert into schedules (name, description, zone, text, version, updated_by)
 			values ($1, coalesce($2, ''), $3, $4, $5, $6) returning `+scheduleColumns, made.Name, made.Description, made.Zone, made.Text, version, by)
 		added, err = one(rows, err, scanSchedule)
@@ -38,7 +38,7 @@ func (s *Store) AddSchedule(ctx context.Context, made revision.ScheduleEdit, by 
 
 // EditSchedule implements [revision.ScheduleStore].
 func (s *Store) EditSchedule(ctx context.Context, id uuid.UUID, edit revision.ScheduleEdit, seen int64, by string) (edited revision.Schedule, err error) {
-	err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
+	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "schedules", id, seen); err != nil {
 			return err
 		}
@@ -52,8 +52,8 @@ func (s *Store) EditSchedule(ctx context.Context, id uuid.UUID, edit revision.Sc
 }
 
 // RemoveSchedule implements [revision.ScheduleStore].
-func (s *Store) RemoveSchedule(ctx context.Context, id uuid.UUID, seen int64) error {
-	return ours(s.edit(ctx, func(tx pgx.Tx, _ int64) error {
+func (s *Store) RemoveSchedule(ctx context.Context, id uuid.UUID, seen int64, by string) error {
+	return ours(s.edit(ctx, by, func(tx pgx.Tx, _ int64) error {
 		if err := lockVersion(ctx, tx, "schedules", id, seen); err != nil {
 			return err
 		}

@@ -23,19 +23,19 @@ func scanSource(row pgx.CollectableRow) (s revision.Source, err error) {
 
 // Sources implements [revision.SourceStore].
 func (s *Store) Sources(ctx context.Context) ([]revision.Source, error) {
-	rows, err := s.pool.Query(ctx, `select `+sourceColumns+` from list_sources order by list_id`)
+	rows, err := s.pool.Query(ctx, `select `+sourceColumns+` from list_sources where list_id in (select id from lists) order by list_id`)
 	return all(rows, err, scanSource)
 }
 
 // DueSources implements [revision.SourceStore].
 func (s *Store) DueSources(ctx context.Context, at time.Time) ([]revision.Source, error) {
-	rows, err := s.pool.Query(ctx, `select `+sourceColumns+` from list_sources where not paused and next_at <= $1 order by next_at`, at)
+	rows, err := s.pool.Query(ctx, `select `+sourceColumns+` from list_sources where not paused and next_at <= $1 and list_id in (select id from lists) order by next_at`, at)
 	return all(rows, err, scanSource)
 }
 
 // Source implements [revision.SourceStore].
 func (s *Store) Source(ctx context.Context, list uuid.UUID) (revision.Source, error) {
-	rows, err := s.pool.Query(ctx, `select `+sourceColumns+` from list_sources where list_id = $1`, list)
+	rows, err := s.pool.Query(ctx, `select `+sourceColumns+` from list_sources where list_id = $1 and list_id in (select id from lists)`, list)
 	return one(rows, err, scanSource)
 }
 

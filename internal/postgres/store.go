@@ -45,6 +45,7 @@ var (
 
 	_ revision.CategoryStore = (*Store)(nil)
 	_ revision.ScheduleStore = (*Store)(nil)
+	_ revision.PublishStore  = (*Store)(nil)
 	_ catalogue.Store        = (*Store)(nil)
 )
 
@@ -120,12 +121,15 @@ func (s *Store) Pool() *pgxpool.Pool { return s.pool }
 // Ping reports whether the database answers.
 func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
 
-// edit runs do in a transaction that has the next version of the draft. Edits run one after the other: the draft's one
+// edit runs do in a transaction that has the next version of the draft, which by makes. Edits run one after the other: the draft's one
 // row is locked for as long.
-func (s *Store) edit(ctx context.Context, do func(tx pgx.Tx, version int64) error) error {
+func (s *Store) edit(ctx context.Context, by string, do func(tx pgx.Tx, version int64) error) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var version int64
-		if err := tx.QueryRow(ctx, "update draft set version = version + 1 returning version").Scan(&version); err != nil {
+		var named string // by, for the triggers that keep states
+		err := tx.QueryRow(ctx, `with next as (update draft set version = version + 1 returning version)
+			insert into edits (version, by) select version, $1 from next returning version, set_config('widelark.by', $1, true)`, by).Scan(&version, &named)
+		if err != nil {
 			return err
 		}
 		return do(tx, version)

@@ -81,7 +81,7 @@ func TestLists(t *testing.T) {
 
 	_, err = store.EditList(ctx, betting.ID, revision.ListEdit{Name: ptr("x")}, betting.Version, "edda")
 	require.ErrorIs(t, err, revision.ErrStale, "an edit of what somebody else changed")
-	require.ErrorIs(t, store.RemoveList(ctx, betting.ID, betting.Version), revision.ErrStale)
+	require.ErrorIs(t, store.RemoveList(ctx, betting.ID, betting.Version, "tests"), revision.ErrStale)
 	_, err = store.EditList(ctx, uuid.New(), revision.ListEdit{}, 0, "edda")
 	require.ErrorIs(t, err, revision.ErrNotFound)
 
@@ -100,7 +100,7 @@ func TestLists(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"arcades", "Betting and lotteries", "Zoos"}, names)
-	require.NoError(t, store.RemoveList(ctx, betting.ID, renamed.Version))
+	require.NoError(t, store.RemoveList(ctx, betting.ID, renamed.Version, "tests"))
 	_, err = store.List(ctx, betting.ID)
 	require.ErrorIs(t, err, revision.ErrNotFound)
 	_, _, err = store.Entries(ctx, betting.ID, revision.EntryQuery{Limit: 1})
@@ -152,13 +152,13 @@ func TestReplaceAndPreview(t *testing.T) {
 		return report, err
 	}
 	before := written(t, store, list.ID)
-	version, _, err := store.DraftVersion(t.Context())
+	version, err := store.DraftVersion(t.Context())
 	require.NoError(t, err)
 	for _, how := range []revision.Merging{{}, {Replace: true}} {
 		preview, err := load(file, revision.Merging{Replace: how.Replace, Preview: true})
 		require.NoError(t, err)
 		assert.Equal(t, before, written(t, store, list.ID), "a preview keeps nothing")
-		now, _, err := store.DraftVersion(t.Context())
+		now, err := store.DraftVersion(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, version, now)
 		want := revision.Merged{Added: 1, Updated: 1, Same: 1, Notes: 1}
@@ -266,7 +266,7 @@ func TestObjects(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Ward floor"}, used.UsedBy)
 	var inUse *revision.InUseError
-	require.ErrorAs(t, store.RemoveList(ctx, a.ID, 0), &inUse)
+	require.ErrorAs(t, store.RemoveList(ctx, a.ID, 0, "tests"), &inUse)
 	assert.Equal(t, []string{`the policy "Ward floor"`}, inUse.UsedBy)
 	names, err := store.Names(ctx, []uuid.UUID{a.ID, nurses.ID, uuid.New()})
 	require.NoError(t, err)
@@ -286,7 +286,7 @@ func TestObjects(t *testing.T) {
 	edited := person("ola.fenn")
 	edited.ID = people[1].ID
 	change(edited)
-	require.NoError(t, store.ReadDraft(ctx, func(r revision.DraftReader) error {
+	require.NoError(t, store.ReadDraft(ctx, 0, func(r revision.DraftReader) error {
 		changed, gone, err := r.Objects(ctx, since)
 		require.NoError(t, err)
 		require.Len(t, changed, 1)
@@ -300,7 +300,7 @@ func TestObjects(t *testing.T) {
 		_, err := store.Change(ctx, []revision.ObjectChange{{Kind: revision.KindPolicy, ID: floor.ID, Remove: true}}, "edda")
 		return err
 	}())
-	require.NoError(t, store.RemoveList(ctx, a.ID, 0), "what used it is gone")
+	require.NoError(t, store.RemoveList(ctx, a.ID, 0, "tests"), "what used it is gone")
 }
 
 // heard is what a sink was told.
@@ -322,7 +322,7 @@ func TestReadDraft(t *testing.T) {
 	assert.EqualValues(t, 2, removed)
 	_, _, err = store.EditEntries(ctx, list.ID, revision.Selection{Keys: []string{"*.c.example"}}, revision.EntryEdit{Note: ptr("why")}, 0, "edda")
 	require.NoError(t, err)
-	require.NoError(t, store.ReadDraft(ctx, func(r revision.DraftReader) error {
+	require.NoError(t, store.ReadDraft(ctx, 0, func(r revision.DraftReader) error {
 		draft, err := r.Draft(ctx)
 		require.NoError(t, err)
 		assert.Equal(t, []string{"A", "B"}, []string{draft.Lists[0].Name, draft.Lists[1].Name})
@@ -586,8 +586,8 @@ func TestLargeListsHaveAPartOfTheirOwn(t *testing.T) {
 	_, refilled, err := revision.Import(ctx, store, list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, "edda")
 	require.NoError(t, err)
 	assert.EqualValues(t, 60_000, refilled.Added)
-	require.NoError(t, store.RemoveList(ctx, list.ID, 0))
-	assert.Equal(t, 1, parts(), "its part goes with it")
+	require.NoError(t, store.RemoveList(ctx, list.ID, 0, "tests"))
+	assert.Equal(t, 2, parts(), "revisions have it")
 }
 
 // Importing a million lines into a new list, beside COPY of the same rows into a bare table.

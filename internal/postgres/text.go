@@ -14,7 +14,7 @@ import (
 // Rewrite implements [revision.Store]. Lines that stay in their order keep their ids. Ids are places, so where something new
 // stands before a line that was there, that line and those after it come again under new ids.
 func (s *Store) Rewrite(ctx context.Context, id uuid.UUID, lines []pattern.Entry, seen int64, by string) (after revision.List, merged revision.Merged, err error) {
-	err = s.edit(ctx, func(tx pgx.Tx, version int64) error {
+	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
 			return err
 		}

@@ -81,17 +81,17 @@ type ScorecardEdit struct {
 type CategoryStore interface {
 	Corrections(ctx context.Context, text string, after int64, limit int) (found []Correction, total int64, err error) // by id
 	AddCorrections(ctx context.Context, entries []pattern.Pattern, categories []string, reason, by string) ([]Correction, error)
-	RemoveCorrection(ctx context.Context, id int64) error
+	RemoveCorrection(ctx context.Context, id int64, by string) error
 
 	OwnCategories(ctx context.Context) ([]OwnCategory, error) // by name
 	AddOwnCategory(ctx context.Context, made OwnCategoryEdit, by string) (OwnCategory, error)
 	EditOwnCategory(ctx context.Context, id uuid.UUID, edit OwnCategoryEdit, version int64, by string) (OwnCategory, error)
-	RemoveOwnCategory(ctx context.Context, id uuid.UUID, version int64) error
+	RemoveOwnCategory(ctx context.Context, id uuid.UUID, version int64, by string) error
 
 	Scorecards(ctx context.Context) ([]Scorecard, error) // by name
 	AddScorecard(ctx context.Context, made ScorecardEdit, by string) (Scorecard, error)
 	EditScorecard(ctx context.Context, id uuid.UUID, edit ScorecardEdit, version int64, by string) (Scorecard, error)
-	RemoveScorecard(ctx context.Context, id uuid.UUID, version int64) error
+	RemoveScorecard(ctx context.Context, id uuid.UUID, version int64, by string) error
 }
 
 // Local is what is said here about categories, as trials need it.

@@ -32,18 +32,32 @@ type EntrySink interface {
 	Entry(id int64, entry pattern.Entry)
 }
 
-// DraftReader reads the draft as it is at one moment.
+// Now is which versions there are at a moment.
+type Now struct {
+	Draft     int64
+	Catalogue int64
+	Live      Live
+}
+
+// Live is the revision that is live.
+type Live struct {
+	Number  int64
+	Version int64 // of the draft, that it is
+}
+
+// DraftReader reads the draft as it is at one moment, or as it was at a version.
 type DraftReader interface {
 	Draft(ctx context.Context) (Draft, error)
 	Local(ctx context.Context) (Local, error)
 	Schedules(ctx context.Context) ([]Schedule, error)
 
-	// Objects returns the objects of all kinds that came or changed after a version; 0 for all. Gone are the ids of those that went.
-	Objects(ctx context.Context, since int64) (changed []Object, gone []uuid.UUID, err error)
+	// Objects returns the objects that are not as they are at another version, earlier or later; 0 for all. Those with a table of their
+	// own are not among them. Gone are the ids of those that are there and not here.
+	Objects(ctx context.Context, from int64) (changed []Object, gone []uuid.UUID, err error)
 
-	// Entries gives the entries of a list to sink that came after a version; 0 for all.
-	Entries(ctx context.Context, list uuid.UUID, since int64, sink EntrySink) error
+	// Entries gives the entries of a list to sink that are not there at another version, earlier or later; 0 for all.
+	Entries(ctx context.Context, list uuid.UUID, from int64, sink EntrySink) error
 
-	// Gone returns the ids of entries of a list that were there at a version, and are not now as they were then.
-	Gone(ctx context.Context, list uuid.UUID, since int64) ([]int64, error)
+	// Gone returns the ids of entries of a list that are there at another version, and not here as they are there.
+	Gone(ctx context.Context, list uuid.UUID, from int64) ([]int64, error)
 }

@@ -179,7 +179,7 @@ type Store interface {
 	List(ctx context.Context, id uuid.UUID) (List, error)
 	AddList(ctx context.Context, list ListEdit, by string) (List, error)
 	EditList(ctx context.Context, id uuid.UUID, edit ListEdit, version int64, by string) (List, error)
-	RemoveList(ctx context.Context, id uuid.UUID, version int64) error
+	RemoveList(ctx context.Context, id uuid.UUID, version int64, by string) error
 
 	Entries(ctx context.Context, list uuid.UUID, query EntryQuery) (entries []Entry, total int64, err error)
 	FindEntries(ctx context.Context, text string, after int64, limit int) ([]FoundEntry, error) // of all lists, by id

@@ -12,7 +12,7 @@ import (
 // Kind is a kind of object that is kept as one piece: who asks, and what is decided about them.
 type Kind string
 
-// The kinds of objects. Lists, schedules and scorecards are kept otherwise, and only referred to.
+// The kinds of objects. The last five have a table of their own for what they are now.
 const (
 	KindPerson    Kind = "person"
 	KindGroup     Kind = "group"
@@ -23,9 +23,13 @@ const (
 	KindApp       Kind = "app"
 	KindSettings  Kind = "settings" // one object: how policies work together
 
-	KindList      Kind = "list"
-	KindSchedule  Kind = "schedule"
-	KindScorecard Kind = "scorecard"
+	KindExpectation Kind = "expectation"
+
+	KindList       Kind = "list"
+	KindSchedule   Kind = "schedule"
+	KindScorecard  Kind = "scorecard"
+	KindCategory   Kind = "category" // of our own
+	KindCorrection Kind = "correction"
 )
 
 // Meta is what every object has.
@@ -98,6 +102,35 @@ func Decode[B any](o Object) (B, error) {
 	var body B
 	if err := json.Unmarshal(o.Body, &body); err != nil {
 		return body, fmt.Errorf("the %s %q cannot be read any more: %w", o.Kind, o.Name, err)
+	}
+	return body, nil
+}
+
+// Decoded reads the body of an object of any kind that has no table of its own.
+func (o Object) Decoded() (Body, error) {
+	var body Body
+	switch o.Kind {
+	case KindPerson:
+		body = &PersonBody{}
+	case KindGroup:
+		body = &GroupBody{}
+	case KindNetwork:
+		body = &NetworkBody{}
+	case KindMachine:
+		body = &MachineBody{}
+	case KindPolicy:
+		body = &PolicyBody{}
+	case KindException:
+		body = &ExceptionBody{}
+	case KindApp:
+		body = &AppBody{}
+	case KindSettings:
+		body = &SettingsBody{}
+	default:
+		return nil, fmt.Errorf("bug: objects of the kind %q have no body of their own", o.Kind)
+	}
+	if err := json.Unmarshal(o.Body, body); err != nil {
+		return nil, fmt.Errorf("the %s %q cannot be read any more: %w", o.Kind, o.Name, err)
 	}
 	return body, nil
 }

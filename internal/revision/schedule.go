@@ -37,7 +37,7 @@ type ScheduleStore interface {
 	Schedule(ctx context.Context, id uuid.UUID) (Schedule, error)
 	AddSchedule(ctx context.Context, made ScheduleEdit, by string) (Schedule, error)
 	EditSchedule(ctx context.Context, id uuid.UUID, edit ScheduleEdit, version int64, by string) (Schedule, error)
-	RemoveSchedule(ctx context.Context, id uuid.UUID, version int64) error
+	RemoveSchedule(ctx context.Context, id uuid.UUID, version int64, by string) error
 }
 
 // LoadZone returns the zone of an IANA name. "" and "Local" are refused: they would be that of the machine.

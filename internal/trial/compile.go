@@ -3,6 +3,7 @@ package trial
 import (
 	"context"
 	"fmt"
+	"sync/atomic"
 
 	"github.com/google/uuid"
 
@@ -25,13 +26,15 @@ type compiled struct {
 	local    *classify.Local   // at draft.Classified
 	own      classify.Taxonomy // the categories of our own, at draft.Classified
 	overlaid int               // the most entries that stand beside one group
+
+	ready atomic.Pointer[ready] // replaced whole, never edited
 }
 
 // group is lists that are compiled together.
 type group struct {
 	base    *match.Index
 	version int64               // of the draft when base was compiled
-	members map[uuid.UUID]bool  // the lists in base
+	members map[uuid.UUID]int64 // the lists in base, with their versions then
 	entries int                 // in base
 	seen    map[uuid.UUID]int64 // the versions of the lists in whole
 	whole   *match.Index        // base with what was edited since
@@ -65,7 +68,7 @@ func compile(ctx context.Context, r revision.DraftReader, before *compiled, most
 	for _, l := range draft.Lists {
 		of := uuid.Nil
 		// A list stays where it is until its group is compiled anew, so that one that grows and shrinks does not go to and fro.
-		if _, alone := before.groups[l.ID]; alone && l.EntryCount >= large/2 || l.EntryCount >= large && !before.groups[uuid.Nil].members[l.ID] ||
+		if _, alone := before.groups[l.ID]; alone && l.EntryCount >= large/2 || l.EntryCount >= large && !before.groups[uuid.Nil].has(l.ID) ||
 			l.EntryCount >= 2*large {
 			of = l.ID
 		}
@@ -152,7 +155,12 @@ func Card(c revision.Scorecard) (classify.Scorecard, error) {
 	return card, nil
 }
 
-// at returns the group with its lists as they are now.
+func (g group) has(list uuid.UUID) bool {
+	_, ok := g.members[list]
+	return ok
+}
+
+// at returns the group with its lists as the reader has them, which may be as they were before the group was compiled.
 func (g group) at(ctx context.Context, r revision.DraftReader, version int64, lists []revision.DraftList, most int) (group, error) {
 	same := g.base != nil && len(lists) == len(g.seen) && g.beside <= most
 	for _, l := range lists {
@@ -166,7 +174,7 @@ func (g group) at(ctx context.Context, r revision.DraftReader, version int64, li
 	for _, l := range lists {
 		next.seen[l.ID] = l.Version
 		grown += int(l.EntryCount)
-		if g.members[l.ID] {
+		if g.has(l.ID) {
 			left--
 		}
 	}
@@ -177,21 +185,22 @@ func (g group) at(ctx context.Context, r revision.DraftReader, version int64, li
 	b := match.NewBuilder(0)
 	for _, l := range lists {
 		at := b.List(l.ID.String(), l.Name) // the name counts, also where nothing else changed
-		if l.Version <= g.version {
+		based, ok := g.members[l.ID]
+		if ok && based == l.Version {
 			continue
 		}
-		since := g.version
-		if !g.members[l.ID] {
-			since = 0
+		from := g.version
+		if !ok {
+			from = 0
 		} else {
-			ids, err := r.Gone(ctx, l.ID, since)
+			ids, err := r.Gone(ctx, l.ID, from)
 			if err != nil {
 				return g, err
 			}
 			gone = append(gone, ids...)
 		}
 		sink := &sink{b: b, list: at}
-		if err := r.Entries(ctx, l.ID, since, sink); err != nil {
+		if err := r.Entries(ctx, l.ID, from, sink); err != nil {
 			return g, err
 		}
 		next.beside += sink.entries
@@ -209,10 +218,10 @@ func (g group) compiled(ctx context.Context, r revision.DraftReader, version int
 	for _, l := range lists {
 		expected += int(l.EntryCount)
 	}
-	g.version, g.members, g.entries, g.beside = version, map[uuid.UUID]bool{}, 0, 0
+	g.version, g.members, g.entries, g.beside = version, map[uuid.UUID]int64{}, 0, 0
 	b := match.NewBuilder(expected)
 	for _, l := range lists {
-		g.members[l.ID] = true
+		g.members[l.ID] = l.Version
 		sink := &sink{b: b, list: b.List(l.ID.String(), l.Name)}
 		if err := r.Entries(ctx, l.ID, 0, sink); err != nil {
 			return g, err

@@ -6,6 +6,7 @@ package trial
 
 import (
 	"context"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -20,8 +21,9 @@ import (
 
 // Store is where the draft comes from.
 type Store interface {
-	DraftVersion(ctx context.Context) (draft, catalogue int64, err error)
-	ReadDraft(ctx context.Context, read func(revision.DraftReader) error) error
+	DraftVersion(ctx context.Context) (revision.Now, error)
+	ReadDraft(ctx context.Context, version int64, read func(revision.DraftReader) error) error // 0 for the draft as it is now
+	Revision(ctx context.Context, number int64) (revision.Revision, error)
 }
 
 // Desk decides trials on the draft as it is at the moment of asking, whoever edited it, by this service or another. It
@@ -32,16 +34,19 @@ type Desk struct {
 	zone  *time.Location
 	now   func() time.Time
 
-	compiled atomic.Pointer[compiled] // replaced whole, never edited
+	compiled atomic.Pointer[compiled] // the draft; replaced whole, never edited
 	building sync.Mutex               // one build at a time
 	merging  atomic.Bool              // a build in the background is under way
 
-	ready atomic.Pointer[ready] // replaced whole, never edited
+	revisions sync.Mutex
+	published []*compiled // the last few versions that were asked for by number, the last one first
 }
 
-// ready is a snapshot with what it was made of.
+// mostPublished is how many versions beside the draft are kept ready: the live one, the one before it, and what people look at.
+const mostPublished = 4
+
+// ready is a snapshot with the catalogue that it was made with.
 type ready struct {
-	of       *compiled
 	loaded   *catalogue.Loaded
 	snapshot *policy.Snapshot
 }
@@ -99,14 +104,14 @@ func (d *Desk) ClassifierWith(ctx context.Context, packs []classify.Pack) (*clas
 // snapshot returns what a compiled draft decides with. It is made again where the draft or the catalogue is another.
 func (d *Desk) snapshot(c *compiled) *policy.Snapshot {
 	loaded := d.shelf.Loaded()
-	if last := d.ready.Load(); last != nil && last.of == c && last.loaded == loaded {
+	if last := c.ready.Load(); last != nil && last.loaded == loaded {
 		return last.snapshot
 	}
 	config := c.roster.config
 	config.Lists, config.Local, config.Packs, config.Zone, config.Schedules = c.index, c.local, loaded.Packs, d.zone, c.clocks
 	config.Taxonomy = classify.Merge(loaded.Taxonomy, c.own)
-	fresh := &ready{c, loaded, policy.New(config)}
-	d.ready.Store(fresh)
+	fresh := &ready{loaded, policy.New(config)}
+	c.ready.Store(fresh)
 	return fresh.snapshot
 }
 
@@ -118,11 +123,16 @@ func (d *Desk) Prepare(ctx context.Context) error {
 
 // current returns the draft compiled at its present version.
 func (d *Desk) current(ctx context.Context) (*compiled, error) {
-	version, shelved, err := d.store.DraftVersion(ctx)
+	now, err := d.store.DraftVersion(ctx)
 	if err != nil {
 		return nil, err
 	}
-	d.shelf.Notice(shelved)
+	d.shelf.Notice(now.Catalogue)
+	return d.draft(ctx, now.Draft)
+}
+
+// draft returns the draft compiled at a version that it has now, or a later one.
+func (d *Desk) draft(ctx context.Context, version int64) (*compiled, error) {
 	if c := d.compiled.Load(); c != nil && c.draft.Version >= version {
 		return c, nil
 	}
@@ -142,8 +152,38 @@ func (d *Desk) current(ctx context.Context) (*compiled, error) {
 	return c, nil
 }
 
+// at returns a version compiled that is not the draft's any more, or is. What it shares with the draft, it shares in memory.
+func (d *Desk) at(ctx context.Context, version int64) (*compiled, error) {
+	d.revisions.Lock()
+	defer d.revisions.Unlock()
+	near := d.compiled.Load()
+	for i, c := range append([]*compiled{near}, d.published...) {
+		if c != nil && c.draft.Version == version {
+			if i > 0 {
+				d.published = slices.Delete(d.published, i-1, i)
+			}
+			d.keep(c)
+			return c, nil
+		}
+	}
+	var c *compiled
+	err := d.store.ReadDraft(ctx, version, func(r revision.DraftReader) (err error) {
+		c, err = compile(ctx, r, near, mostOverlaid)
+		return err
+	})
+	if err == nil {
+		d.keep(c)
+	}
+	return c, err
+}
+
+func (d *Desk) keep(c *compiled) {
+	d.published = slices.Insert(d.published, 0, c)
+	d.published = d.published[:min(len(d.published), mostPublished)]
+}
+
 func (d *Desk) build(ctx context.Context, before *compiled, most int) (c *compiled, err error) {
-	err = d.store.ReadDraft(ctx, func(r revision.DraftReader) error {
+	err = d.store.ReadDraft(ctx, 0, func(r revision.DraftReader) error {
 		c, err = compile(ctx, r, before, most)
 		return err
 	})

@@ -172,7 +172,7 @@ func TestLargeLists(t *testing.T) {
 	_, _, err = h.store.RemoveEntries(t.Context(), h.list.ID, revision.Selection{Keys: lines}, revision.ChangeRemoved, 0, "edda")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Also"}, names("site-4711.example"))
-	require.NoError(t, h.store.RemoveList(t.Context(), also.ID, 0))
+	require.NoError(t, h.store.RemoveList(t.Context(), also.ID, 0, "tests"))
 	assert.Empty(t, names("site-4711.example"))
 	assert.Equal(t, []string{"Odds"}, names("new.example"))
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -103,6 +104,7 @@ type Outlook struct {
 // Answers are the answers to one question, all decided on one version of the draft.
 type Answers struct {
 	DraftVersion int64
+	Revision     int64 // 0 for the draft
 	Who          Asker
 	At           time.Time
 	Zone         *time.Location
@@ -110,9 +112,10 @@ type Answers struct {
 	Answers      []Answer // in the order of the question
 }
 
-// Hearing is a version of the draft to ask things of.
+// Hearing is the draft at one version, or a revision, to ask things of.
 type Hearing struct {
 	DraftVersion int64
+	Revision     int64 // 0 for the draft
 	Snapshot     *policy.Snapshot
 	Zone         *time.Location
 	now          time.Time
@@ -120,12 +123,50 @@ type Hearing struct {
 }
 
 // Hear returns the draft as it is now.
-func (d *Desk) Hear(ctx context.Context) (*Hearing, error) {
-	c, err := d.current(ctx)
+func (d *Desk) Hear(ctx context.Context) (*Hearing, error) { return d.HearOn(ctx, "", "") }
+
+// HearOn returns the draft as it is now, what is live, or a revision by its number. field is the path to complain about.
+func (d *Desk) HearOn(ctx context.Context, field, on string) (*Hearing, error) {
+	now, err := d.store.DraftVersion(ctx)
 	if err != nil {
 		return nil, err
 	}
-	return &Hearing{c.draft.Version, d.snapshot(c), d.zone, d.now(), c.roster}, nil
+	d.shelf.Notice(now.Catalogue)
+	var c *compiled
+	number := int64(0)
+	switch on {
+	case "", "draft":
+		c, err = d.draft(ctx, now.Draft)
+	case "live":
+		number = now.Live.Number
+		c, err = d.at(ctx, now.Live.Version)
+	default:
+		if number, err = strconv.ParseInt(on, 10, 64); err != nil {
+			return nil, &revision.FieldError{Field: field, Msg: fmt.Sprintf("%q is neither draft nor live nor the number of a revision", on)}
+		}
+		r, err := d.store.Revision(ctx, number)
+		if errors.Is(err, revision.ErrNotFound) {
+			return nil, &revision.FieldError{Field: field, Msg: fmt.Sprintf("there is no revision %d; the last one is %d", number, now.Live.Number)}
+		} else if err != nil {
+			return nil, err
+		}
+		if c, err = d.at(ctx, r.Version); err != nil {
+			return nil, err
+		}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &Hearing{c.draft.Version, number, d.snapshot(c), d.zone, d.now(), c.roster}, nil
+}
+
+// HearAt returns the draft as it was at a version.
+func (d *Desk) HearAt(ctx context.Context, version int64) (*Hearing, error) {
+	c, err := d.at(ctx, version)
+	if err != nil {
+		return nil, err
+	}
+	return &Hearing{c.draft.Version, 0, d.snapshot(c), d.zone, d.now(), c.roster}, nil
 }
 
 // Moment reads a moment; see [schedule.ParseMoment]. field is the path to complain about.
@@ -244,7 +285,7 @@ func (d *Desk) Try(ctx context.Context, q Question) (Answers, error) {
 
 // Try is [Desk.Try] on this version of the draft. field stands before the paths to complain about.
 func (h *Hearing) Try(ctx context.Context, field string, q Question) (answers Answers, err error) {
-	answers = Answers{DraftVersion: h.DraftVersion, Zone: h.Zone, Snapshot: h.Snapshot}
+	answers = Answers{DraftVersion: h.DraftVersion, Revision: h.Revision, Zone: h.Zone, Snapshot: h.Snapshot}
 	if answers.Who, err = h.Find(field+"who", q.Who); err != nil {
 		return answers, err
 	}

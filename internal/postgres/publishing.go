@@ -1,0 +1,417 @@
+package postgres
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"widelark/core/pattern"
+	"widelark/internal/revision"
+)
+
+const revisionColumns = `number, version, at, by, note, coalesce(same_as, 0), forced, failed, asked`
+
+var scanRevision = pgx.RowToStructByPos[revision.Revision]
+
+// publishLock lets one publish at a time.
+const publishLock = `select pg_advisory_xact_lock(8471)`
+
+// Publish implements [revision.PublishStore].
+func (s *Store) Publish(ctx context.Context, p revision.Publishing, live int64, by string) (made revision.Revision, err error) {
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if _, err := tx.Exec(ctx, publishLock); err != nil {
+			return err
+		}
+		var last, draft int64
+		if err := tx.QueryRow(ctx, `select max(number), (select version from draft) from revisions`).Scan(&last, &draft); err != nil {
+			return err
+		}
+		switch {
+		case live != 0 && live != last:
+			return revision.ErrStale
+		case p.Version < 1 || p.Version > draft:
+			return &revision.FieldError{Field: "version", Msg: fmt.Sprintf("the draft has no version %d; it is at %d", p.Version, draft)}
+		}
+		var same *int64
+		what, detail := "published", p.Note
+		if p.SameAs != 0 {
+			same, what, detail = &p.SameAs, "taken back", fmt.Sprintf("to revision %d: %s", p.SameAs, p.Note)
+		}
+		rows, err := tx.Query(ctx, `insert into revisions (number, version, by, note, same_as, forced, failed, asked) values ($1, $2, $3, $4, $5, $6, $7, $8)
+			returning `+revisionColumns, last+1, p.Version, by, p.Note, same, p.Forced, p.Failed, p.Asked)
+		if made, err = one(rows, err, scanRevision); err != nil {
+			return err
+		}
+		if p.Forced != "" {
+			detail += fmt.Sprintf(" (%d of %d expectations fail: %s)", p.Failed, p.Asked, p.Forced)
+		}
+		return note(ctx, tx, revision.Event{By: by, What: what, Name: fmt.Sprintf("revision %d", made.Number), Version: &p.Version, Detail: detail})
+	})
+	return made, ours(err)
+}
+
+// Revisions implements [revision.PublishStore].
+func (s *Store) Revisions(ctx context.Context, before int64, limit int) ([]revision.Revision, error) {
+	rows, err := s.pool.Query(ctx, `select `+revisionColumns+` from revisions where $1 = 0 or number < $1 order by number desc limit $2`, before, limit)
+	return all(rows, err, scanRevision)
+}
+
+// Revision implements [revision.PublishStore].
+func (s *Store) Revision(ctx context.Context, number int64) (revision.Revision, error) {
+	rows, err := s.pool.Query(ctx, `select `+revisionColumns+` from revisions where number = $1`, number)
+	return one(rows, err, scanRevision)
+}
+
+const plannedColumns = `id, due, version, by, note, forced, made_at`
+
+var scanPlanned = pgx.RowToStructByPos[revision.Planned]
+
+// Plan implements [revision.PublishStore].
+func (s *Store) Plan(ctx context.Context, p revision.Planned) (made revision.Planned, err error) {
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, `insert into planned (due, version, by, note, forced) values ($1, $2, $3, $4, $5) returning `+plannedColumns,
+			p.Due, p.Version, p.By, p.Note, p.Forced)
+		if made, err = one(rows, err, scanPlanned); err != nil {
+			return err
+		}
+		return note(ctx, tx, revision.Event{By: p.By, What: "planned", Version: &p.Version, Detail: "for " + p.Due.UTC().Format(time.RFC3339) + ": " + p.Note})
+	})
+	return made, ours(err)
+}
+
+// Unplan implements [revision.PublishStore].
+func (s *Store) Unplan(ctx context.Context, id uuid.UUID, by string) error {
+	return ours(pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, `delete from planned where id = $1 returning `+plannedColumns, id)
+		gone, err := one(rows, err, scanPlanned)
+		if err != nil || by == "" {
+			return err
+		}
+		return note(ctx, tx, revision.Event{By: by, What: "unplanned", Version: &gone.Version, Detail: gone.Note})
+	}))
+}
+
+// Planned implements [revision.PublishStore].
+func (s *Store) Planned(ctx context.Context) ([]revision.Planned, error) {
+	rows, err := s.pool.Query(ctx, `select `+plannedColumns+` from planned order by due`)
+	return all(rows, err, scanPlanned)
+}
+
+// Changed implements [revision.PublishStore]. It looks at what began or ended between the two, so it costs as much as there is to show.
+func (s *Store) Changed(ctx context.Context, from, to int64) (found []revision.ObjectState, err error) {
+	err = pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		found, err = differences(ctx, tx, from, to)
+		return err
+	})
+	return found, ours(err)
+}
+
+func differences(ctx context.Context, tx pgx.Tx, from, to int64) ([]revision.ObjectState, error) {
+	if to == 0 {
+		if err := tx.QueryRow(ctx, `select version from draft`).Scan(&to); err != nil {
+			return nil, err
+		}
+	}
+	low, high := min(from, to), max(from, to)
+	state := func(alias string, at int64) string {
+		return `(select * from objects ` + alias + ` where id in (select id from touched) and ` + held(alias, at) + `) ` + alias
+	}
+	rows, err := tx.Query(ctx, `with touched as (
+			select id from objects where since > $1 and since <= $2 or gone > $1 and gone <= $2
+			union select list_id from list_changes where version > $1 and version <= $2
+		), hands as (
+			select id, since as version from objects where since > $1 and since <= $2
+			union select id, gone from objects where gone > $1 and gone <= $2
+			union select list_id, version from list_changes where version > $1 and version <= $2
+		)
+		select coalesce(a.id, b.id), coalesce(b.kind, a.kind), a.id is not null, b.id is not null,
+			coalesce(a.name, ''), coalesce(a.since, 0), coalesce(a.updated_at, now()), coalesce(a.updated_by, ''), coalesce(a.body, 'null'),
+			coalesce(b.name, ''), coalesce(b.since, 0), coalesce(b.updated_at, now()), coalesce(b.updated_by, ''), coalesce(b.body, 'null'),
+			(a.name, a.body) is distinct from (b.name, b.body),
+			array(select e.by from hands h join edits e using (version) where h.id = coalesce(a.id, b.id) order by version),
+			coalesce((select max(e.at) from hands h join edits e using (version) where h.id = coalesce(a.id, b.id)), now())
+		from `+state("a", from)+` full join `+state("b", to)+` on a.id = b.id
+		where (a.name, a.body) is distinct from (b.name, b.body) or coalesce(b.kind, a.kind) = 'list'
+		order by coalesce(b.kind, a.kind), lower(coalesce(b.name, a.name)), 1`, low, high)
+	type pair struct {
+		revision.ObjectState
+		differ bool
+	}
+	pairs, err := all(rows, err, func(row pgx.CollectableRow) (p pair, err error) {
+		var before, after revision.Object
+		var was, is bool
+		err = row.Scan(&p.ID, &p.Kind, &was, &is, &before.Name, &before.Version, &before.UpdatedAt, &before.UpdatedBy, &before.Body,
+			&after.Name, &after.Version, &after.UpdatedAt, &after.UpdatedBy, &after.Body, &p.differ, &p.By, &p.At)
+		before.ID, after.ID, before.Kind, after.Kind = p.ID, p.ID, p.Kind, p.Kind
+		if was {
+			p.Before = &before
+		}
+		if is {
+			p.After = &after
+		}
+		var once []string
+		for _, by := range p.By {
+			if !slices.Contains(once, by) {
+				once = append(once, by)
+			}
+		}
+		p.By = once
+		return p, err
+	})
+	if err != nil {
+		return nil, err
+	}
+	var found []revision.ObjectState
+	for _, p := range pairs {
+		if p.Kind == revision.KindList {
+			counts := revision.EntryCounts{}
+			switch {
+			case p.Before == nil:
+				err = tx.QueryRow(ctx, `select count(*) from entries e where e.list_id = $1 and `+held("e", to), p.ID).Scan(&counts.Added)
+			case p.After == nil:
+				err = tx.QueryRow(ctx, `select count(*) from entries e where e.list_id = $1 and `+held("e", from), p.ID).Scan(&counts.Removed)
+			default:
+				err = tx.QueryRow(ctx, `select count(*) filter (where a.id is null), count(*) filter (where b.id is null),
+					count(*) filter (where a.id is not null and b.id is not null) `+differingByKey(from, to), p.ID).Scan(&counts.Added, &counts.Removed, &counts.Edited)
+			}
+			if err != nil {
+				return nil, err
+			}
+			if counts != (revision.EntryCounts{}) {
+				p.Entries = &counts
+			}
+		}
+		if p.differ || p.Entries != nil {
+			found = append(found, p.ObjectState)
+		}
+	}
+	return found, nil
+}
+
+// differingByKey joins the entries of two states of a list that are not the same in both. Entries are told apart by what they say, so one
+// that only has another place is the same. $1 is the list.
+func differingByKey(from, to int64) string {
+	return `from (select e.* from entries e where e.list_id = $1 and ` + went("e", from, to) + `) a
+		full join (select e.* from entries e where e.list_id = $1 and ` + came("e", from, to) + `) b
+			on coalesce(b.key, b.pattern, '') = coalesce(a.key, a.pattern, '') and case when a.kind = 'note' or b.kind = 'note' then a.note = b.note and a.kind = b.kind else true end
+		where (a.pattern, a.carve_out, a.until, a.off, a.note) is distinct from (b.pattern, b.carve_out, b.until, b.off, b.note)`
+}
+
+// EntryDifferences implements [revision.PublishStore].
+func (s *Store) EntryDifferences(ctx context.Context, list uuid.UUID, from, to, after int64, limit int) (found []revision.Difference, err error) {
+	if to == 0 {
+		if err := s.pool.QueryRow(ctx, `select version from draft`).Scan(&to); err != nil {
+			return nil, err
+		}
+	}
+	of := differingByKey(from, to)
+	var was, is bool
+	err = s.pool.QueryRow(ctx, `select exists (select from objects o where id = $1 and `+held("o", from)+`), exists (select from objects o where id = $1 and `+held("o", to)+`)`,
+		list).Scan(&was, &is)
+	const nobody = `(select * from entries where false)`
+	switch {
+	case err != nil:
+		return nil, err
+	case !was && !is:
+		return nil, revision.ErrNotFound
+	case !was:
+		of = `from ` + nobody + ` a full join (select e.* from entries e where e.list_id = $1 and ` + held("e", to) + `) b using (id) where true`
+	case !is:
+		of = `from (select e.* from entries e where e.list_id = $1 and ` + held("e", from) + `) a full join ` + nobody + ` b using (id) where true`
+	}
+	rows, err := s.pool.Query(ctx, `select coalesce(b.id, a.id), a.list_id is not null, b.list_id is not null,
+		coalesce(a.pattern, ''), coalesce(a.carve_out, false), a.until, coalesce(a.off, false), coalesce(a.note, ''),
+		coalesce(b.pattern, ''), coalesce(b.carve_out, false), b.until, coalesce(b.off, false), coalesce(b.note, '') `+of+`
+		and coalesce(b.id, a.id) > $2 order by 1 limit $3`, list, after, limit)
+	return all(rows, err, scanDifference)
+}
+
+func scanDifference(row pgx.CollectableRow) (d revision.Difference, err error) {
+	var before, after parts
+	var was, is bool
+	if err = row.Scan(append(append([]any{&d.ID, &was, &is}, before.targets()...), after.targets()...)...); err != nil {
+		return d, err
+	}
+	for _, side := range []struct {
+		there bool
+		parts parts
+		entry **pattern.Entry
+	}{{was, before, &d.Before}, {is, after, &d.After}} {
+		if side.there {
+			entry, err := side.parts.entry()
+			if err != nil {
+				return d, err
+			}
+			*side.entry = &entry
+		}
+	}
+	return d, nil
+}
+
+// Restore implements [revision.PublishStore].
+func (s *Store) Restore(ctx context.Context, to int64, only []uuid.UUID, by string) error {
+	return ours(s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
+		states, err := differences(ctx, tx, to, 0)
+		if err != nil {
+			return err
+		}
+		if len(only) > 0 {
+			states = slices.DeleteFunc(states, func(s revision.ObjectState) bool { return !slices.Contains(only, s.ID) })
+			if len(states) == 0 {
+				return revision.ErrNotFound
+			}
+		}
+		var ids []uuid.UUID
+		inTables := map[revision.Kind][]uuid.UUID{}
+		for _, st := range states {
+			if _, ok := tableOf[st.Kind]; ok {
+				inTables[st.Kind] = append(inTables[st.Kind], st.ID)
+			} else {
+				ids = append(ids, st.ID)
+			}
+		}
+		for kind, of := range inTables {
+			if err := restoreRows(ctx, tx, kind, of, to, version, by); err != nil {
+				return err
+			}
+		}
+		for _, st := range states {
+			if st.Kind == revision.KindList && st.Before != nil {
+				if err := restoreEntries(ctx, tx, st, to, version, by); err != nil {
+					return err
+				}
+			}
+		}
+		for _, sql := range []string{
+			`update objects set gone = $2 where id = any($1) and gone is null`,
+			`delete from object_refs where object = any($1) and $2::bigint is not null`,
+		} {
+			if _, err := tx.Exec(ctx, sql, ids, version); err != nil {
+				return err
+			}
+		}
+		rows, err := tx.Query(ctx, `insert into objects (id, since, kind, name, body, updated_by)
+			select id, $2, kind, name, body, $3 from objects o where id = any($1) and `+held("o", to)+` returning `+objectColumns, ids, version, by)
+		restored, err := all(rows, err, scanObject)
+		if err != nil {
+			return err
+		}
+		for _, o := range restored {
+			body, err := o.Decoded()
+			if err != nil {
+				return err
+			}
+			if err := checkRefs(ctx, tx, o.ID, revision.ObjectChange{Kind: o.Kind, Body: body}); err != nil {
+				return restoreTogether(o.Kind, o.Name, err)
+			}
+		}
+		for _, st := range states {
+			if st.Before == nil {
+				if err := inUse(ctx, tx, st.Kind, st.ID); err != nil {
+					return restoreTogether(st.Kind, st.Name(), err)
+				}
+			}
+		}
+		return checkRings(ctx, tx)
+	}))
+}
+
+// restoreTogether says that an object cannot be taken back without others.
+func restoreTogether(kind revision.Kind, name string, err error) error {
+	return &revision.FieldError{Field: "objects", Msg: fmt.Sprintf("the %s %q cannot be taken back alone: %s; take that back, too", kind, name, err)}
+}
+
+// restoreRows makes rows of a kind's own table what they were.
+func restoreRows(ctx context.Context, tx pgx.Tx, kind revision.Kind, ids []uuid.UUID, to, version int64, by string) error {
+	table, id := tableOf[kind], "id"
+	if kind == revision.KindCorrection {
+		id = "uid"
+	}
+	if kind == revision.KindList { // those of which only the entries differ stay
+		rows, err := tx.Query(ctx, `select o.id from objects o where o.id = any($1) and o.gone is null and o.since <= $2`, ids, to)
+		same, err := all(rows, err, pgx.RowTo[uuid.UUID])
+		if err != nil {
+			return err
+		}
+		ids = slices.DeleteFunc(slices.Clone(ids), func(id uuid.UUID) bool { return slices.Contains(same, id) })
+	}
+	if _, err := tx.Exec(ctx, `delete from `+table+` where `+id+` = any($1)`, ids); err != nil {
+		return err
+	}
+	_, err := tx.Exec(ctx, `insert into `+table+` overriding system value select r.* from objects o, jsonb_populate_record(null::`+table+`, o.body ||
+		jsonb_build_object('version', $2::bigint, 'updated_at', now(), 'updated_by', $3::text, 'entry_count', 0, 'note_count', 0)) r
+		where o.id = any($1) and `+held("o", to), ids, version, by)
+	return err
+}
+
+func restoreEntries(ctx context.Context, tx pgx.Tx, st revision.ObjectState, to, version int64, by string) error {
+	_, _, change, err := takeBack(ctx, tx, st.ID, to, version)
+	if err != nil {
+		return err
+	}
+	change.By = by
+	if err := record(ctx, tx, st.ID, change); err != nil {
+		return err
+	}
+	_, err = tx.Exec(ctx, `update lists set (entry_count, note_count) = (select count(*) filter (where kind <> 'note'), count(*) filter (where kind = 'note')
+		from entries e where e.list_id = $1 and e.gone is null), version = $2, updated_at = now(), updated_by = $3 where id = $1`, st.ID, version, by)
+	return err
+}
+
+// note adds to the audit log.
+func note(ctx context.Context, q querier, e revision.Event) error {
+	rows, err := q.Query(ctx, `insert into audit (by, what, kind, object, name, version, detail) values ($1, $2, $3, $4, $5, $6, $7)`,
+		e.By, e.What, e.Kind, e.Object, e.Name, e.Version, e.Detail)
+	if err == nil {
+		rows.Close()
+		err = rows.Err()
+	}
+	return ours(err)
+}
+
+// Note implements [revision.PublishStore].
+func (s *Store) Note(ctx context.Context, e revision.Event) error { return note(ctx, s.pool, e) }
+
+// Audit implements [revision.PublishStore].
+func (s *Store) Audit(ctx context.Context, q revision.EventQuery) ([]revision.Event, error) {
+	rows, err := s.pool.Query(ctx, `select id, at, by, what, kind, object, name, version, detail from audit
+		where ($1 = 0 or id < $1) and ($3 = '' or what ilike $3 or name ilike $3 or detail ilike $3 or by ilike $3) and ($4 = '' or kind = $4)
+			and ($5::uuid is null or object = $5) order by id desc limit $2`, q.Before, q.Limit, containing(q.Text), q.Kind, q.Object)
+	return all(rows, err, pgx.RowToStructByPos[revision.Event])
+}
+
+// Acceptances implements [revision.PublishStore].
+func (s *Store) Acceptances(ctx context.Context) ([]revision.Acceptance, error) {
+	rows, err := s.pool.Query(ctx, `select key, reason, until, at, by from accepted_findings order by at`)
+	return all(rows, err, pgx.RowToStructByPos[revision.Acceptance])
+}
+
+// AcceptFinding implements [revision.PublishStore].
+func (s *Store) AcceptFinding(ctx context.Context, a revision.Acceptance) error {
+	return ours(pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `insert into accepted_findings (key, reason, until, by) values ($1, $2, $3, $4)
+			on conflict (key) do update set reason = $2, until = $3, by = $4, at = now()`, a.Key, a.Reason, a.Until, a.By)
+		if err != nil {
+			return err
+		}
+		return note(ctx, tx, revision.Event{By: a.By, What: "accepted", Name: a.Key, Detail: a.Reason})
+	}))
+}
+
+// UnacceptFinding implements [revision.PublishStore].
+func (s *Store) UnacceptFinding(ctx context.Context, key, by string) error {
+	return ours(pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		gone, err := tx.Exec(ctx, `delete from accepted_findings where key = $1`, key)
+		if err == nil && gone.RowsAffected() == 0 {
+			return revision.ErrNotFound
+		}
+		if err != nil {
+			return err
+		}
+		return note(ctx, tx, revision.Event{By: by, What: "no longer accepted", Name: key})
+	}))
+}

@@ -1,0 +1,141 @@
+package revision
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/google/uuid"
+)
+
+// Revision is a published state. It never changes.
+type Revision struct {
+	Number  int64
+	Version int64 // of the draft, that it is
+	At      time.Time
+	By      string
+	Note    string
+	SameAs  int64  // the revision that was taken back to; 0 for none
+	Forced  string // why it was published though expectations failed
+	Failed  int64  // so many expectations failed
+	Asked   int64  // of so many
+}
+
+// Publishing is what is to become a revision.
+type Publishing struct {
+	Version int64 // of the draft; it may have gone on since
+	Note    string
+	Forced  string
+	Failed  int64
+	Asked   int64
+	SameAs  int64
+}
+
+// Planned is a version that is to be published later.
+type Planned struct {
+	ID      uuid.UUID
+	Due     time.Time
+	Version int64
+	By      string
+	Note    string
+	Forced  string
+	MadeAt  time.Time
+}
+
+// ObjectState is an object between two versions of the draft. Before and After are its states; nil where it is not there.
+type ObjectState struct {
+	ID      uuid.UUID
+	Kind    Kind
+	Before  *Object
+	After   *Object
+	By      []string // who edited it in between, the first one first
+	At      time.Time
+	Entries *EntryCounts // for lists whose entries differ
+}
+
+// Name is what the object is called, or was.
+func (s ObjectState) Name() string {
+	if s.After != nil {
+		return s.After.Name
+	}
+	return s.Before.Name
+}
+
+// EntryCounts is by how many entries, notes among them, two states of a list differ.
+type EntryCounts struct {
+	Added, Edited, Removed int64
+}
+
+// Event is a line of the audit log.
+type Event struct {
+	ID      int64
+	At      time.Time
+	By      string
+	What    string // made, changed, removed, brought back, entries …; signed in, refused, signed out; published, taken back, planned, unplanned
+	Kind    Kind
+	Object  *uuid.UUID
+	Name    string
+	Version *int64
+	Detail  string
+}
+
+// EventQuery chooses events. The zero query is all, from the newest on.
+type EventQuery struct {
+	Before int64  // those with smaller ids; 0 begins
+	Limit  int    // at most so many
+	Text   string // with this in what, name, detail or by
+	Kind   Kind
+	Object *uuid.UUID
+}
+
+// Acceptance says that a finding of the review is as it should be.
+type Acceptance struct {
+	Key    string
+	Reason string
+	Until  *time.Time // a day; nil for good
+	At     time.Time
+	By     string
+}
+
+// PublishStore keeps revisions. See [Store] for by.
+type PublishStore interface {
+	// Publish makes a version of the draft the next revision. Where the live revision is not the one that the caller saw, it is refused with
+	// [ErrStale]; 0 for whatever it is.
+	Publish(ctx context.Context, p Publishing, live int64, by string) (Revision, error)
+	Revisions(ctx context.Context, before int64, limit int) ([]Revision, error) // the newest first; before 0 begins
+	Revision(ctx context.Context, number int64) (Revision, error)
+
+	Plan(ctx context.Context, p Planned) (Planned, error)
+	Unplan(ctx context.Context, id uuid.UUID, by string) error
+	Planned(ctx context.Context) ([]Planned, error) // the next first
+
+	// Changed tells which objects two versions do not share. To 0 is the draft as it is now.
+	Changed(ctx context.Context, from, to int64) ([]ObjectState, error)
+
+	// EntryDifferences tells which entries of a list two versions do not share, in order, from after on.
+	EntryDifferences(ctx context.Context, list uuid.UUID, from, to, after int64, limit int) ([]Difference, error)
+
+	// Restore makes objects of the draft what they were at a version; none named is all.
+	Restore(ctx context.Context, to int64, only []uuid.UUID, by string) error
+
+	Audit(ctx context.Context, q EventQuery) ([]Event, error)
+	Note(ctx context.Context, e Event) error // adds to the audit log
+
+	Acceptances(ctx context.Context) ([]Acceptance, error)
+	AcceptFinding(ctx context.Context, a Acceptance) error
+	UnacceptFinding(ctx context.Context, key, by string) error
+}
+
+// CheckNote trims the note of a revision and refuses one that says nothing.
+func CheckNote(note string) (string, error) {
+	note = strings.TrimSpace(note)
+	if note == "" {
+		return "", &FieldError{"note", "say what this revision is for, so that somebody else can find it"}
+	}
+	if utf8.RuneCountInString(note) > MaxDescription {
+		return "", &FieldError{"note", fmt.Sprintf("longer than %d characters", MaxDescription)}
+	}
+	return note, nil
+}
