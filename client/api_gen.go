@@ -126,24 +126,6 @@ func (e CircumstancesGate) Valid() bool {
 	}
 }
 
-// Defines values for CircumstancesOn.
-const (
-	CircumstancesOnDraft CircumstancesOn = "draft"
-	CircumstancesOnLive  CircumstancesOn = "live"
-)
-
-// Valid indicates whether the value is a known member of the CircumstancesOn enum.
-func (e CircumstancesOn) Valid() bool {
-	switch e {
-	case CircumstancesOnDraft:
-		return true
-	case CircumstancesOnLive:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for CircumstancesSight.
 const (
 	CircumstancesSightFull   CircumstancesSight = "full"
@@ -246,6 +228,30 @@ func (e ConditionTraits) Valid() bool {
 	case ConditionTraitsUnrated:
 		return true
 	case ConditionTraitsUserInfo:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for DifferenceLineMark.
+const (
+	DifferenceLineMarkAdded   DifferenceLineMark = "added"
+	DifferenceLineMarkChanged DifferenceLineMark = "changed"
+	DifferenceLineMarkMoved   DifferenceLineMark = "moved"
+	DifferenceLineMarkRemoved DifferenceLineMark = "removed"
+)
+
+// Valid indicates whether the value is a known member of the DifferenceLineMark enum.
+func (e DifferenceLineMark) Valid() bool {
+	switch e {
+	case DifferenceLineMarkAdded:
+		return true
+	case DifferenceLineMarkChanged:
+		return true
+	case DifferenceLineMarkMoved:
+		return true
+	case DifferenceLineMarkRemoved:
 		return true
 	default:
 		return false
@@ -426,6 +432,120 @@ func (e ExceptionInputThen) Valid() bool {
 	case ExceptionInputThenAllow:
 		return true
 	case ExceptionInputThenBlock:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExpectationSight.
+const (
+	ExpectationSightFull   ExpectationSight = "full"
+	ExpectationSightName   ExpectationSight = "name"
+	ExpectationSightTunnel ExpectationSight = "tunnel"
+)
+
+// Valid indicates whether the value is a known member of the ExpectationSight enum.
+func (e ExpectationSight) Valid() bool {
+	switch e {
+	case ExpectationSightFull:
+		return true
+	case ExpectationSightName:
+		return true
+	case ExpectationSightTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExpectationVerdict.
+const (
+	ExpectationVerdictAllow ExpectationVerdict = "allow"
+	ExpectationVerdictBlock ExpectationVerdict = "block"
+	ExpectationVerdictHold  ExpectationVerdict = "hold"
+	ExpectationVerdictWatch ExpectationVerdict = "watch"
+)
+
+// Valid indicates whether the value is a known member of the ExpectationVerdict enum.
+func (e ExpectationVerdict) Valid() bool {
+	switch e {
+	case ExpectationVerdictAllow:
+		return true
+	case ExpectationVerdictBlock:
+		return true
+	case ExpectationVerdictHold:
+		return true
+	case ExpectationVerdictWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExpectationInputSight.
+const (
+	ExpectationInputSightFull   ExpectationInputSight = "full"
+	ExpectationInputSightName   ExpectationInputSight = "name"
+	ExpectationInputSightTunnel ExpectationInputSight = "tunnel"
+)
+
+// Valid indicates whether the value is a known member of the ExpectationInputSight enum.
+func (e ExpectationInputSight) Valid() bool {
+	switch e {
+	case ExpectationInputSightFull:
+		return true
+	case ExpectationInputSightName:
+		return true
+	case ExpectationInputSightTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExpectationInputVerdict.
+const (
+	ExpectationInputVerdictAllow ExpectationInputVerdict = "allow"
+	ExpectationInputVerdictBlock ExpectationInputVerdict = "block"
+	ExpectationInputVerdictHold  ExpectationInputVerdict = "hold"
+	ExpectationInputVerdictWatch ExpectationInputVerdict = "watch"
+)
+
+// Valid indicates whether the value is a known member of the ExpectationInputVerdict enum.
+func (e ExpectationInputVerdict) Valid() bool {
+	switch e {
+	case ExpectationInputVerdictAllow:
+		return true
+	case ExpectationInputVerdictBlock:
+		return true
+	case ExpectationInputVerdictHold:
+		return true
+	case ExpectationInputVerdictWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExpectationResultVerdict.
+const (
+	ExpectationResultVerdictAllow ExpectationResultVerdict = "allow"
+	ExpectationResultVerdictBlock ExpectationResultVerdict = "block"
+	ExpectationResultVerdictHold  ExpectationResultVerdict = "hold"
+	ExpectationResultVerdictWatch ExpectationResultVerdict = "watch"
+)
+
+// Valid indicates whether the value is a known member of the ExpectationResultVerdict enum.
+func (e ExpectationResultVerdict) Valid() bool {
+	switch e {
+	case ExpectationResultVerdictAllow:
+		return true
+	case ExpectationResultVerdictBlock:
+		return true
+	case ExpectationResultVerdictHold:
+		return true
+	case ExpectationResultVerdictWatch:
 		return true
 	default:
 		return false
@@ -891,6 +1011,81 @@ func (e NewListInputBodyColour) Valid() bool {
 	case NewListInputBodyColourSky:
 		return true
 	case NewListInputBodyColourSlate:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ObjectDifferenceKind.
+const (
+	ObjectDifferenceKindApp         ObjectDifferenceKind = "app"
+	ObjectDifferenceKindCategory    ObjectDifferenceKind = "category"
+	ObjectDifferenceKindCorrection  ObjectDifferenceKind = "correction"
+	ObjectDifferenceKindException   ObjectDifferenceKind = "exception"
+	ObjectDifferenceKindExpectation ObjectDifferenceKind = "expectation"
+	ObjectDifferenceKindGroup       ObjectDifferenceKind = "group"
+	ObjectDifferenceKindList        ObjectDifferenceKind = "list"
+	ObjectDifferenceKindMachine     ObjectDifferenceKind = "machine"
+	ObjectDifferenceKindNetwork     ObjectDifferenceKind = "network"
+	ObjectDifferenceKindPerson      ObjectDifferenceKind = "person"
+	ObjectDifferenceKindPolicy      ObjectDifferenceKind = "policy"
+	ObjectDifferenceKindSchedule    ObjectDifferenceKind = "schedule"
+	ObjectDifferenceKindScorecard   ObjectDifferenceKind = "scorecard"
+	ObjectDifferenceKindSettings    ObjectDifferenceKind = "settings"
+)
+
+// Valid indicates whether the value is a known member of the ObjectDifferenceKind enum.
+func (e ObjectDifferenceKind) Valid() bool {
+	switch e {
+	case ObjectDifferenceKindApp:
+		return true
+	case ObjectDifferenceKindCategory:
+		return true
+	case ObjectDifferenceKindCorrection:
+		return true
+	case ObjectDifferenceKindException:
+		return true
+	case ObjectDifferenceKindExpectation:
+		return true
+	case ObjectDifferenceKindGroup:
+		return true
+	case ObjectDifferenceKindList:
+		return true
+	case ObjectDifferenceKindMachine:
+		return true
+	case ObjectDifferenceKindNetwork:
+		return true
+	case ObjectDifferenceKindPerson:
+		return true
+	case ObjectDifferenceKindPolicy:
+		return true
+	case ObjectDifferenceKindSchedule:
+		return true
+	case ObjectDifferenceKindScorecard:
+		return true
+	case ObjectDifferenceKindSettings:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ObjectDifferenceWhat.
+const (
+	ObjectDifferenceWhatChanged ObjectDifferenceWhat = "changed"
+	ObjectDifferenceWhatMade    ObjectDifferenceWhat = "made"
+	ObjectDifferenceWhatRemoved ObjectDifferenceWhat = "removed"
+)
+
+// Valid indicates whether the value is a known member of the ObjectDifferenceWhat enum.
+func (e ObjectDifferenceWhat) Valid() bool {
+	switch e {
+	case ObjectDifferenceWhatChanged:
+		return true
+	case ObjectDifferenceWhatMade:
+		return true
+	case ObjectDifferenceWhatRemoved:
 		return true
 	default:
 		return false
@@ -1701,24 +1896,6 @@ func (e TrialsInputBodyGate) Valid() bool {
 	}
 }
 
-// Defines values for TrialsInputBodyOn.
-const (
-	TrialsInputBodyOnDraft TrialsInputBodyOn = "draft"
-	TrialsInputBodyOnLive  TrialsInputBodyOn = "live"
-)
-
-// Valid indicates whether the value is a known member of the TrialsInputBodyOn enum.
-func (e TrialsInputBodyOn) Valid() bool {
-	switch e {
-	case TrialsInputBodyOnDraft:
-		return true
-	case TrialsInputBodyOnLive:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for TrialsInputBodySight.
 const (
 	TrialsInputBodySightFull   TrialsInputBodySight = "full"
@@ -1734,6 +1911,30 @@ func (e TrialsInputBodySight) Valid() bool {
 	case TrialsInputBodySightName:
 		return true
 	case TrialsInputBodySightTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for WrongURLGot.
+const (
+	WrongURLGotAllow WrongURLGot = "allow"
+	WrongURLGotBlock WrongURLGot = "block"
+	WrongURLGotHold  WrongURLGot = "hold"
+	WrongURLGotWatch WrongURLGot = "watch"
+)
+
+// Valid indicates whether the value is a known member of the WrongURLGot enum.
+func (e WrongURLGot) Valid() bool {
+	switch e {
+	case WrongURLGotAllow:
+		return true
+	case WrongURLGotBlock:
+		return true
+	case WrongURLGotHold:
+		return true
+	case WrongURLGotWatch:
 		return true
 	default:
 		return false
@@ -2090,6 +2291,12 @@ type Asker struct {
 	Person *Ref   `json:"person,omitempty"`
 }
 
+// AuditOutputBody defines model for AuditOutputBody.
+type AuditOutputBody struct {
+	// Events The newest first
+	Events []Event `json:"events"`
+}
+
 // Belongs defines model for Belongs.
 type Belongs struct {
 	Groups  []Ref `json:"groups"`
@@ -2238,8 +2445,8 @@ type Circumstances struct {
 	// Method Left out: GET
 	Method *string `json:"method,omitempty"`
 
-	// On Until revisions are published, both are the draft
-	On *CircumstancesOn `json:"on,omitempty"`
+	// On draft, live, or the number of a revision; left out, the draft
+	On *string `json:"on,omitempty"`
 
 	// Sight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 	Sight *CircumstancesSight `json:"sight,omitempty"`
@@ -2250,9 +2457,6 @@ type Circumstances struct {
 
 // CircumstancesGate Left out: the gate that sees so much
 type CircumstancesGate string
-
-// CircumstancesOn Until revisions are published, both are the draft
-type CircumstancesOn string
 
 // CircumstancesSight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 type CircumstancesSight string
@@ -2480,6 +2684,14 @@ type DayPlan struct {
 	To   time.Time `json:"to"`
 }
 
+// DiffOutputBody defines model for DiffOutputBody.
+type DiffOutputBody struct {
+	// Changes By kind and name
+	Changes     []ObjectDifference `json:"changes"`
+	FromVersion int64              `json:"fromVersion"`
+	ToVersion   int64              `json:"toVersion"`
+}
+
 // Difference defines model for Difference.
 type Difference struct {
 	// After The line as it is then; left out where the entry went
@@ -2487,6 +2699,46 @@ type Difference struct {
 
 	// Before The line as it was; left out where the entry came in between
 	Before *string `json:"before,omitempty"`
+}
+
+// DifferenceLine defines model for DifferenceLine.
+type DifferenceLine struct {
+	After  *string            `json:"after,omitempty"`
+	Before *string            `json:"before,omitempty"`
+	Mark   DifferenceLineMark `json:"mark"`
+	Part   string             `json:"part"`
+}
+
+// DifferenceLineMark defines model for DifferenceLine.Mark.
+type DifferenceLineMark string
+
+// DiscardInputBody defines model for DiscardInputBody.
+type DiscardInputBody struct {
+	// Objects Left out: everything
+	Objects *[]string `json:"objects,omitempty"`
+
+	// To What they become again: live, or the number of a revision
+	To *string `json:"to,omitempty"`
+
+	// Version Of the draft, as it was looked at: where it has gone on since, nothing is discarded. Left out: whatever it is
+	Version *int64 `json:"version,omitempty"`
+}
+
+// DraftOutputBody defines model for DraftOutputBody.
+type DraftOutputBody struct {
+	// Changed Objects that are not as they are live
+	Changed int64 `json:"changed"`
+
+	// Expected How many expectations there are
+	Expected int64 `json:"expected"`
+
+	// Failing How many of them do not hold in the draft
+	Failing int64     `json:"failing"`
+	Live    Revision  `json:"live"`
+	Planned []Planned `json:"planned"`
+
+	// Version Rises with every edit of anything; publishing and discarding name the one that was looked at
+	Version int64 `json:"version"`
 }
 
 // EditCategoryInputBody defines model for EditCategoryInputBody.
@@ -2632,6 +2884,34 @@ type Entry struct {
 // EntryKind defines model for Entry.Kind.
 type EntryKind string
 
+// EntryChange defines model for EntryChange.
+type EntryChange struct {
+	// After Left out where it went
+	After *string `json:"after,omitempty"`
+
+	// Before Left out where it came
+	Before *string `json:"before,omitempty"`
+	ID     int64   `json:"id"`
+}
+
+// EntryDiffOutputBody defines model for EntryDiffOutputBody.
+type EntryDiffOutputBody struct {
+	Changes []EntryChange `json:"changes"`
+
+	// Next What to give as after for the next page
+	Next *int64 `json:"next,omitempty"`
+}
+
+// EntryDifference defines model for EntryDifference.
+type EntryDifference struct {
+	Added  int64 `json:"added"`
+	Edited int64 `json:"edited"`
+
+	// First At most 20
+	First   []EntryChange `json:"first"`
+	Removed int64         `json:"removed"`
+}
+
 // EntryRef defines model for EntryRef.
 type EntryRef struct {
 	Explain string `json:"explain"`
@@ -2685,6 +2965,21 @@ type ErrorModel struct {
 	//
 	// Examples: https://example.com/errors/example
 	Type *string `json:"type,omitempty"`
+}
+
+// Event defines model for Event.
+type Event struct {
+	At     time.Time           `json:"at"`
+	By     string              `json:"by"`
+	Detail *string             `json:"detail,omitempty"`
+	ID     int64               `json:"id"`
+	Kind   *string             `json:"kind,omitempty"`
+	Name   *string             `json:"name,omitempty"`
+	Object *openapi_types.UUID `json:"object,omitempty"`
+
+	// Version Of the draft
+	Version *int64 `json:"version,omitempty"`
+	What    string `json:"what"`
 }
 
 // Exception defines model for Exception.
@@ -2742,6 +3037,145 @@ type ExceptionInput struct {
 
 // ExceptionInputThen defines model for ExceptionInput.Then.
 type ExceptionInputThen string
+
+// Expectation defines model for Expectation.
+type Expectation struct {
+	Address *string `json:"address,omitempty"`
+
+	// At As the moment of a trial: tue 12:30 is the next such moment; left out, now
+	At *string `json:"at,omitempty"`
+
+	// Category The key of a category that each URL must have, too
+	Category *string `json:"category,omitempty"`
+
+	// Folder Expectations of one folder are shown together
+	Folder *string            `json:"folder,omitempty"`
+	Group  *Ref               `json:"group,omitempty"`
+	ID     openapi_types.UUID `json:"id"`
+
+	// Method Left out: GET
+	Method *string `json:"method,omitempty"`
+	Name   string  `json:"name"`
+
+	// Note Why it must be so
+	Note *string `json:"note,omitempty"`
+	Off  *bool   `json:"off,omitempty"`
+
+	// Outside The next moment at which the schedule is not in force
+	Outside *bool `json:"outside,omitempty"`
+	Person  *Ref  `json:"person,omitempty"`
+
+	// Rule The name of the rule or exception that must decide, too
+	Rule *string `json:"rule,omitempty"`
+
+	// Schedule In place of a moment: the next one at which the schedule is in force
+	Schedule *Ref `json:"schedule,omitempty"`
+
+	// Sight Left out: everything
+	Sight     *ExpectationSight  `json:"sight,omitempty"`
+	UpdatedAt time.Time          `json:"updatedAt"`
+	UpdatedBy string             `json:"updatedBy"`
+	Urls      []string           `json:"urls"`
+	Verdict   ExpectationVerdict `json:"verdict"`
+
+	// Version Rises with every edit; the ETag holds it
+	Version int64 `json:"version"`
+
+	// With What an allowed request must be bound to, too: exactly this
+	With *ProvisosBody `json:"with,omitempty"`
+}
+
+// ExpectationSight Left out: everything
+type ExpectationSight string
+
+// ExpectationVerdict defines model for Expectation.Verdict.
+type ExpectationVerdict string
+
+// ExpectationInput defines model for ExpectationInput.
+type ExpectationInput struct {
+	Address *string `json:"address,omitempty"`
+
+	// At As the moment of a trial: tue 12:30 is the next such moment; left out, now
+	At *string `json:"at,omitempty"`
+
+	// Category The key of a category that each URL must have, too
+	Category *string `json:"category,omitempty"`
+
+	// Folder Expectations of one folder are shown together
+	Folder *string `json:"folder,omitempty"`
+	Group  *Ref    `json:"group,omitempty"`
+
+	// Method Left out: GET
+	Method *string `json:"method,omitempty"`
+
+	// Name Left out, it is made from the URL and the verdict
+	Name *string `json:"name,omitempty"`
+
+	// Note Why it must be so
+	Note *string `json:"note,omitempty"`
+	Off  *bool   `json:"off,omitempty"`
+
+	// Outside The next moment at which the schedule is not in force
+	Outside *bool `json:"outside,omitempty"`
+	Person  *Ref  `json:"person,omitempty"`
+
+	// Rule The name of the rule or exception that must decide, too
+	Rule *string `json:"rule,omitempty"`
+
+	// Schedule In place of a moment: the next one at which the schedule is in force
+	Schedule *Ref `json:"schedule,omitempty"`
+
+	// Sight Left out: everything
+	Sight   *ExpectationInputSight  `json:"sight,omitempty"`
+	Urls    []string                `json:"urls"`
+	Verdict ExpectationInputVerdict `json:"verdict"`
+
+	// With What an allowed request must be bound to, too: exactly this
+	With *ProvisosBody `json:"with,omitempty"`
+}
+
+// ExpectationInputSight Left out: everything
+type ExpectationInputSight string
+
+// ExpectationInputVerdict defines model for ExpectationInput.Verdict.
+type ExpectationInputVerdict string
+
+// ExpectationResult defines model for ExpectationResult.
+type ExpectationResult struct {
+	// At The moment at which it was tried
+	At *time.Time `json:"at,omitempty"`
+
+	// Broken Why it could not be tried
+	Broken *string            `json:"broken,omitempty"`
+	Folder *string            `json:"folder,omitempty"`
+	ID     openapi_types.UUID `json:"id"`
+	Name   *string            `json:"name,omitempty"`
+	Passed bool               `json:"passed"`
+
+	// Says What is expected, in a sentence
+	Says string `json:"says"`
+
+	// Verdict That is expected
+	Verdict ExpectationResultVerdict `json:"verdict"`
+
+	// Wrong The URLs for which it does not hold
+	Wrong []WrongURL `json:"wrong"`
+}
+
+// ExpectationResultVerdict That is expected
+type ExpectationResultVerdict string
+
+// ExpectationsRunOutputBody defines model for ExpectationsRunOutputBody.
+type ExpectationsRunOutputBody struct {
+	DraftVersion int64 `json:"draftVersion"`
+	Failing      int64 `json:"failing"`
+
+	// Micros How long it took
+	Micros int64 `json:"micros"`
+
+	// Results By folder and name
+	Results []ExpectationResult `json:"results"`
+}
 
 // ExplainInputBody defines model for ExplainInputBody.
 type ExplainInputBody struct {
@@ -3133,6 +3567,16 @@ type ListsOutputBody struct {
 	Next *string `json:"next,omitempty"`
 }
 
+// LiveAgainInputBody defines model for LiveAgainInputBody.
+type LiveAgainInputBody struct {
+	// Draft The draft becomes what the revision is, too; else it stays as it is
+	Draft *bool `json:"draft,omitempty"`
+
+	// Live The revision that was seen to be live: where it is another by now, nothing happens. Left out: whatever it is
+	Live *int64 `json:"live,omitempty"`
+	Note string `json:"note"`
+}
+
 // Lookup defines model for Lookup.
 type Lookup struct {
 	Class *Class `json:"class,omitempty"`
@@ -3216,10 +3660,13 @@ type MatchIn string
 // MatrixInputBody defines model for MatrixInputBody.
 type MatrixInputBody struct {
 	// At As for a trial
-	At     *string               `json:"at,omitempty"`
-	Method *string               `json:"method,omitempty"`
-	Sight  *MatrixInputBodySight `json:"sight,omitempty"`
-	Urls   []string              `json:"urls"`
+	At     *string `json:"at,omitempty"`
+	Method *string `json:"method,omitempty"`
+
+	// On As for a trial
+	On    *string               `json:"on,omitempty"`
+	Sight *MatrixInputBodySight `json:"sight,omitempty"`
+	Urls  []string              `json:"urls"`
 
 	// Who The columns; left out, every group that has a policy
 	Who *[]Who `json:"who,omitempty"`
@@ -3399,6 +3846,31 @@ type NewTokenOutputBody struct {
 	Secret string `json:"secret"`
 }
 
+// ObjectDifference defines model for ObjectDifference.
+type ObjectDifference struct {
+	// At The last edit
+	At time.Time `json:"at"`
+
+	// By Who edited it in between, the first one first
+	By []string `json:"by"`
+
+	// Entries Of a list whose entries differ
+	Entries *EntryDifference     `json:"entries,omitempty"`
+	ID      openapi_types.UUID   `json:"id"`
+	Kind    ObjectDifferenceKind `json:"kind"`
+
+	// Lines What differs, entries aside
+	Lines []DifferenceLine     `json:"lines"`
+	Name  string               `json:"name"`
+	What  ObjectDifferenceWhat `json:"what"`
+}
+
+// ObjectDifferenceKind defines model for ObjectDifference.Kind.
+type ObjectDifferenceKind string
+
+// ObjectDifferenceWhat defines model for ObjectDifference.What.
+type ObjectDifferenceWhat string
+
 // ObjectUse defines model for ObjectUse.
 type ObjectUse struct {
 	ID   openapi_types.UUID `json:"id"`
@@ -3417,6 +3889,14 @@ type ObjectsOutputAppBody struct {
 // ObjectsOutputExceptionBody defines model for ObjectsOutputExceptionBody.
 type ObjectsOutputExceptionBody struct {
 	Items []Exception `json:"items"`
+
+	// Total That the search leaves, on this page or not
+	Total int64 `json:"total"`
+}
+
+// ObjectsOutputExpectationBody defines model for ObjectsOutputExpectationBody.
+type ObjectsOutputExpectationBody struct {
+	Items []Expectation `json:"items"`
 
 	// Total That the search leaves, on this page or not
 	Total int64 `json:"total"`
@@ -3706,6 +4186,17 @@ type PlanRow struct {
 // PlanRowKind defines model for PlanRow.Kind.
 type PlanRowKind string
 
+// Planned defines model for Planned.
+type Planned struct {
+	By      string             `json:"by"`
+	Due     time.Time          `json:"due"`
+	Forced  *string            `json:"forced,omitempty"`
+	ID      openapi_types.UUID `json:"id"`
+	MadeAt  time.Time          `json:"madeAt"`
+	Note    string             `json:"note"`
+	Version int64              `json:"version"`
+}
+
 // Policy defines model for Policy.
 type Policy struct {
 	// Conflicts Rules that try to loosen what the baseline blocks
@@ -3777,6 +4268,29 @@ type ProvisosBody struct {
 	MinutesADay *int64 `json:"minutesADay,omitempty"`
 	NoUploads   *bool  `json:"noUploads,omitempty"`
 	SafeSearch  *bool  `json:"safeSearch,omitempty"`
+}
+
+// PublishInputBody defines model for PublishInputBody.
+type PublishInputBody struct {
+	// At Later: the version is published then, whatever is edited until then
+	At *time.Time `json:"at,omitempty"`
+
+	// Force Why it goes live though expectations fail; it is kept
+	Force *string `json:"force,omitempty"`
+
+	// Note What it is for
+	Note string `json:"note"`
+
+	// Version Of the draft, as it was looked at: where it has gone on since, nothing is published. Left out: whatever it is
+	Version *int64 `json:"version,omitempty"`
+}
+
+// PublishOutputBody defines model for PublishOutputBody.
+type PublishOutputBody struct {
+	Planned *Planned `json:"planned,omitempty"`
+
+	// Revision Left out where it is planned
+	Revision *Revision `json:"revision,omitempty"`
 }
 
 // ReadCalendarOutputBody defines model for ReadCalendarOutputBody.
@@ -3866,6 +4380,34 @@ type Report struct {
 
 	// Updated Entries that it had with another note or other attributes
 	Updated int64 `json:"updated"`
+}
+
+// Revision defines model for Revision.
+type Revision struct {
+	// Asked Of so many
+	Asked *int64    `json:"asked,omitempty"`
+	At    time.Time `json:"at"`
+	By    string    `json:"by"`
+
+	// Failed So many expectations failed
+	Failed *int64 `json:"failed,omitempty"`
+
+	// Forced Why it was published though expectations failed
+	Forced *string `json:"forced,omitempty"`
+	Note   string  `json:"note"`
+	Number int64   `json:"number"`
+
+	// SameAs The revision that was taken back to
+	SameAs *int64 `json:"sameAs,omitempty"`
+
+	// Version Of the draft, that it is
+	Version int64 `json:"version"`
+}
+
+// RevisionsOutputBody defines model for RevisionsOutputBody.
+type RevisionsOutputBody struct {
+	// Revisions The newest first; the first of all is live
+	Revisions []Revision `json:"revisions"`
 }
 
 // RuleBody defines model for RuleBody.
@@ -4291,10 +4833,13 @@ type SweepInputBody struct {
 	Days *int64 `json:"days,omitempty"`
 
 	// From As the moment of a trial; left out, the beginning of today
-	From   *string              `json:"from,omitempty"`
-	Method *string              `json:"method,omitempty"`
-	Sight  *SweepInputBodySight `json:"sight,omitempty"`
-	Urls   []string             `json:"urls"`
+	From   *string `json:"from,omitempty"`
+	Method *string `json:"method,omitempty"`
+
+	// On As for a trial
+	On    *string              `json:"on,omitempty"`
+	Sight *SweepInputBodySight `json:"sight,omitempty"`
+	Urls  []string             `json:"urls"`
 
 	// Who Left out, every group that has a policy
 	Who *[]Who `json:"who,omitempty"`
@@ -4508,8 +5053,8 @@ type TrialsInputBody struct {
 	// Method Left out: GET
 	Method *string `json:"method,omitempty"`
 
-	// On Until revisions are published, both are the draft
-	On *TrialsInputBodyOn `json:"on,omitempty"`
+	// On draft, live, or the number of a revision; left out, the draft
+	On *string `json:"on,omitempty"`
 
 	// Outlook With what is to come: until, the week, what would turn it round; for at most 20 URLs
 	Outlook *bool `json:"outlook,omitempty"`
@@ -4527,9 +5072,6 @@ type TrialsInputBody struct {
 // TrialsInputBodyGate Left out: the gate that sees so much
 type TrialsInputBodyGate string
 
-// TrialsInputBodyOn Until revisions are published, both are the draft
-type TrialsInputBodyOn string
-
 // TrialsInputBodySight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 type TrialsInputBodySight string
 
@@ -4539,6 +5081,9 @@ type TrialsOutputBody struct {
 
 	// DraftVersion The version of the draft that all of them were decided on
 	DraftVersion int64 `json:"draftVersion"`
+
+	// Revision The revision that they were decided on; left out for the draft
+	Revision *int64 `json:"revision,omitempty"`
 
 	// Trials In the order of the URLs
 	Trials []Trial `json:"trials"`
@@ -4614,6 +5159,19 @@ type WhomBody struct {
 	Persons   *[]Ref    `json:"persons,omitempty"`
 }
 
+// WrongURL defines model for WrongURL.
+type WrongURL struct {
+	Because string      `json:"because"`
+	Got     WrongURLGot `json:"got"`
+	URL     string      `json:"url"`
+
+	// Why What is otherwise than expected
+	Why string `json:"why"`
+}
+
+// WrongURLGot defines model for WrongURL.Got.
+type WrongURLGot string
+
 // GetAppsParams defines parameters for GetApps.
 type GetAppsParams struct {
 	// Text Only those with this in them, letter case aside
@@ -4630,6 +5188,19 @@ type RemoveAppParams struct {
 type PutAppParams struct {
 	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
 	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// GetAuditParams defines parameters for GetAudit.
+type GetAuditParams struct {
+	// Before Those with smaller ids
+	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
+	Limit  *int64 `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Text In who, what, name or detail
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+
+	// Kind Of the object
+	Kind *string `form:"kind,omitempty" json:"kind,omitempty"`
 }
 
 // GetCategoriesParams defines parameters for GetCategories.
@@ -4670,6 +5241,20 @@ type GetCorrectionsParams struct {
 	Limit *int64  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// GetDiffParams defines parameters for GetDiff.
+type GetDiffParams struct {
+	// From draft, live or the number of a revision
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+	To   *string `form:"to,omitempty" json:"to,omitempty"`
+}
+
+// GetEntryDiffParams defines parameters for GetEntryDiff.
+type GetEntryDiffParams struct {
+	// After The id of the last one of the page before
+	After *int64 `form:"after,omitempty" json:"after,omitempty"`
+	Limit *int64 `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // FindEntriesParams defines parameters for FindEntries.
 type FindEntriesParams struct {
 	// Text What the pattern or the note holds, letter case aside
@@ -4694,6 +5279,30 @@ type RemoveExceptionParams struct {
 
 // PutExceptionParams defines parameters for PutException.
 type PutExceptionParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// GetExpectationsParams defines parameters for GetExpectations.
+type GetExpectationsParams struct {
+	// Text Only those with this in them, letter case aside
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+}
+
+// RunExpectationsParams defines parameters for RunExpectations.
+type RunExpectationsParams struct {
+	// On draft, live or the number of a revision
+	On *string `form:"on,omitempty" json:"on,omitempty"`
+}
+
+// RemoveExpectationParams defines parameters for RemoveExpectation.
+type RemoveExpectationParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// PutExpectationParams defines parameters for PutExpectation.
+type PutExpectationParams struct {
 	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
 	IfMatch *string `json:"If-Match,omitempty"`
 }
@@ -5021,6 +5630,13 @@ type PutPolicyParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// GetRevisionsParams defines parameters for GetRevisions.
+type GetRevisionsParams struct {
+	// Before Those with smaller numbers
+	Before *int64 `form:"before,omitempty" json:"before,omitempty"`
+	Limit  *int64 `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // ReadCalendarTextBody defines parameters for ReadCalendar.
 type ReadCalendarTextBody = string
 
@@ -5117,6 +5733,9 @@ type EditCategoryJSONRequestBody = EditCategoryInputBody
 // CorrectJSONRequestBody defines body for Correct for application/json ContentType.
 type CorrectJSONRequestBody = CorrectInputBody
 
+// DiscardJSONRequestBody defines body for Discard for application/json ContentType.
+type DiscardJSONRequestBody = DiscardInputBody
+
 // ExplainEntriesJSONRequestBody defines body for ExplainEntries for application/json ContentType.
 type ExplainEntriesJSONRequestBody = ExplainInputBody
 
@@ -5125,6 +5744,12 @@ type AddExceptionJSONRequestBody = ExceptionInput
 
 // PutExceptionJSONRequestBody defines body for PutException for application/json ContentType.
 type PutExceptionJSONRequestBody = ExceptionInput
+
+// AddExpectationJSONRequestBody defines body for AddExpectation for application/json ContentType.
+type AddExpectationJSONRequestBody = ExpectationInput
+
+// PutExpectationJSONRequestBody defines body for PutExpectation for application/json ContentType.
+type PutExpectationJSONRequestBody = ExpectationInput
 
 // AddGroupJSONRequestBody defines body for AddGroup for application/json ContentType.
 type AddGroupJSONRequestBody = GroupInput
@@ -5215,6 +5840,12 @@ type StartPolicyJSONRequestBody = StartInputBody
 
 // PutPolicyJSONRequestBody defines body for PutPolicy for application/json ContentType.
 type PutPolicyJSONRequestBody = PolicyInput
+
+// PublishJSONRequestBody defines body for Publish for application/json ContentType.
+type PublishJSONRequestBody = PublishInputBody
+
+// MakeLiveAgainJSONRequestBody defines body for MakeLiveAgain for application/json ContentType.
+type MakeLiveAgainJSONRequestBody = LiveAgainInputBody
 
 // ExplainRulesJSONRequestBody defines body for ExplainRules for application/json ContentType.
 type ExplainRulesJSONRequestBody = ExplainRulesInputBody
@@ -5381,6 +6012,11 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/apps/{id} (the `PutApp` operationId).
 	PutApp(ctx context.Context, id openapi_types.UUID, params *PutAppParams, body PutAppJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetAudit Who did what, and when
+	//
+	// Corresponds with GET /api/v1/audit (the `GetAudit` operationId).
+	GetAudit(ctx context.Context, params *GetAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetCategories Families and categories, with how many sites and how much traffic they have
 	//
 	// Corresponds with GET /api/v1/categories (the `GetCategories` operationId).
@@ -5453,6 +6089,35 @@ type ClientInterface interface {
 	// Corresponds with DELETE /api/v1/corrections/{id} (the `RemoveCorrection` operationId).
 	RemoveCorrection(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetDiff What two states differ by, in the objects' own terms
+	//
+	// Corresponds with GET /api/v1/diff (the `GetDiff` operationId).
+	GetDiff(ctx context.Context, params *GetDiffParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetEntryDiff Which entries of a list two states do not share
+	//
+	// Corresponds with GET /api/v1/diff/lists/{id} (the `GetEntryDiff` operationId).
+	GetEntryDiff(ctx context.Context, id openapi_types.UUID, params *GetEntryDiffParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetDraft How the draft stands beside what is live
+	//
+	// Corresponds with GET /api/v1/draft (the `GetDraft` operationId).
+	GetDraft(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// DiscardWithBody Make the draft, or some objects of it, what is live
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/draft/discard (the `Discard` operationId).
+	DiscardWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Discard Make the draft, or some objects of it, what is live
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/draft/discard (the `Discard` operationId).
+	Discard(ctx context.Context, body DiscardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// FindEntries Entries of all lists that mention a text
 	//
 	// Corresponds with GET /api/v1/entries (the `FindEntries` operationId).
@@ -5514,6 +6179,54 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/exceptions/{id} (the `PutException` operationId).
 	PutException(ctx context.Context, id openapi_types.UUID, params *PutExceptionParams, body PutExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetExpectations Expectations, by name
+	//
+	// Corresponds with GET /api/v1/expectations (the `GetExpectations` operationId).
+	GetExpectations(ctx context.Context, params *GetExpectationsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddExpectationWithBody Add an expectation
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/expectations (the `AddExpectation` operationId).
+	AddExpectationWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddExpectation Add an expectation
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/expectations (the `AddExpectation` operationId).
+	AddExpectation(ctx context.Context, body AddExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RunExpectations What comes of everything that is expected
+	//
+	// Corresponds with GET /api/v1/expectations/results (the `RunExpectations` operationId).
+	RunExpectations(ctx context.Context, params *RunExpectationsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveExpectation Delete an expectation
+	//
+	// Corresponds with DELETE /api/v1/expectations/{id} (the `RemoveExpectation` operationId).
+	RemoveExpectation(ctx context.Context, id openapi_types.UUID, params *RemoveExpectationParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetExpectation An expectation
+	//
+	// Corresponds with GET /api/v1/expectations/{id} (the `GetExpectation` operationId).
+	GetExpectation(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutExpectationWithBody Make an expectation as it is given, whole
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
+	PutExpectationWithBody(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutExpectation Make an expectation as it is given, whole
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
+	PutExpectation(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetGroups Groups, by name
 	//
@@ -6077,6 +6790,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/plan (the `GetPlan` operationId).
 	GetPlan(ctx context.Context, params *GetPlanParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// Unplan Do not publish what was to be published later
+	//
+	// Corresponds with DELETE /api/v1/planned/{id} (the `Unplan` operationId).
+	Unplan(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetPolicies Policies, by name
 	//
 	// Corresponds with GET /api/v1/policies (the `GetPolicies` operationId).
@@ -6133,6 +6851,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
 	PutPolicy(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRevisions What was put live
+	//
+	// Corresponds with GET /api/v1/revisions (the `GetRevisions` operationId).
+	GetRevisions(ctx context.Context, params *GetRevisionsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PublishWithBody Put the draft live, now or later
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/revisions (the `Publish` operationId).
+	PublishWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Publish Put the draft live, now or later
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/revisions (the `Publish` operationId).
+	Publish(ctx context.Context, body PublishJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeLiveAgainWithBody Put an earlier revision live again, as a new one
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/revisions/{number}/live (the `MakeLiveAgain` operationId).
+	MakeLiveAgainWithBody(ctx context.Context, number int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeLiveAgain Put an earlier revision live again, as a new one
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/revisions/{number}/live (the `MakeLiveAgain` operationId).
+	MakeLiveAgain(ctx context.Context, number int64, body MakeLiveAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ExplainRulesWithBody What rules would do, in plain words, before they are kept
 	//
@@ -6562,6 +7313,21 @@ func (c *Client) PutApp(ctx context.Context, id openapi_types.UUID, params *PutA
 	return c.Client.Do(req)
 }
 
+// GetAudit Who did what, and when
+//
+// Corresponds with GET /api/v1/audit (the `GetAudit` operationId).
+func (c *Client) GetAudit(ctx context.Context, params *GetAuditParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAuditRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetCategories Families and categories, with how many sites and how much traffic they have
 //
 // Corresponds with GET /api/v1/categories (the `GetCategories` operationId).
@@ -6754,6 +7520,85 @@ func (c *Client) RemoveCorrection(ctx context.Context, id int64, reqEditors ...R
 	return c.Client.Do(req)
 }
 
+// GetDiff What two states differ by, in the objects' own terms
+//
+// Corresponds with GET /api/v1/diff (the `GetDiff` operationId).
+func (c *Client) GetDiff(ctx context.Context, params *GetDiffParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDiffRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetEntryDiff Which entries of a list two states do not share
+//
+// Corresponds with GET /api/v1/diff/lists/{id} (the `GetEntryDiff` operationId).
+func (c *Client) GetEntryDiff(ctx context.Context, id openapi_types.UUID, params *GetEntryDiffParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetEntryDiffRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetDraft How the draft stands beside what is live
+//
+// Corresponds with GET /api/v1/draft (the `GetDraft` operationId).
+func (c *Client) GetDraft(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetDraftRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DiscardWithBody Make the draft, or some objects of it, what is live
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/draft/discard (the `Discard` operationId).
+func (c *Client) DiscardWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDiscardRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Discard Make the draft, or some objects of it, what is live
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/draft/discard (the `Discard` operationId).
+func (c *Client) Discard(ctx context.Context, body DiscardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDiscardRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // FindEntries Entries of all lists that mention a text
 //
 // Corresponds with GET /api/v1/entries (the `FindEntries` operationId).
@@ -6906,6 +7751,134 @@ func (c *Client) PutExceptionWithBody(ctx context.Context, id openapi_types.UUID
 // Corresponds with PUT /api/v1/exceptions/{id} (the `PutException` operationId).
 func (c *Client) PutException(ctx context.Context, id openapi_types.UUID, params *PutExceptionParams, body PutExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutExceptionRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetExpectations Expectations, by name
+//
+// Corresponds with GET /api/v1/expectations (the `GetExpectations` operationId).
+func (c *Client) GetExpectations(ctx context.Context, params *GetExpectationsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetExpectationsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddExpectationWithBody Add an expectation
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/expectations (the `AddExpectation` operationId).
+func (c *Client) AddExpectationWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddExpectationRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddExpectation Add an expectation
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/expectations (the `AddExpectation` operationId).
+func (c *Client) AddExpectation(ctx context.Context, body AddExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddExpectationRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RunExpectations What comes of everything that is expected
+//
+// Corresponds with GET /api/v1/expectations/results (the `RunExpectations` operationId).
+func (c *Client) RunExpectations(ctx context.Context, params *RunExpectationsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRunExpectationsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveExpectation Delete an expectation
+//
+// Corresponds with DELETE /api/v1/expectations/{id} (the `RemoveExpectation` operationId).
+func (c *Client) RemoveExpectation(ctx context.Context, id openapi_types.UUID, params *RemoveExpectationParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveExpectationRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetExpectation An expectation
+//
+// Corresponds with GET /api/v1/expectations/{id} (the `GetExpectation` operationId).
+func (c *Client) GetExpectation(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetExpectationRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutExpectationWithBody Make an expectation as it is given, whole
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
+func (c *Client) PutExpectationWithBody(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutExpectationRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutExpectation Make an expectation as it is given, whole
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
+func (c *Client) PutExpectation(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutExpectationRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -8378,6 +9351,21 @@ func (c *Client) GetPlan(ctx context.Context, params *GetPlanParams, reqEditors 
 	return c.Client.Do(req)
 }
 
+// Unplan Do not publish what was to be published later
+//
+// Corresponds with DELETE /api/v1/planned/{id} (the `Unplan` operationId).
+func (c *Client) Unplan(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnplanRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetPolicies Policies, by name
 //
 // Corresponds with GET /api/v1/policies (the `GetPolicies` operationId).
@@ -8515,6 +9503,89 @@ func (c *Client) PutPolicyWithBody(ctx context.Context, id openapi_types.UUID, p
 // Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
 func (c *Client) PutPolicy(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutPolicyRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRevisions What was put live
+//
+// Corresponds with GET /api/v1/revisions (the `GetRevisions` operationId).
+func (c *Client) GetRevisions(ctx context.Context, params *GetRevisionsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRevisionsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PublishWithBody Put the draft live, now or later
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/revisions (the `Publish` operationId).
+func (c *Client) PublishWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPublishRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Publish Put the draft live, now or later
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/revisions (the `Publish` operationId).
+func (c *Client) Publish(ctx context.Context, body PublishJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPublishRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeLiveAgainWithBody Put an earlier revision live again, as a new one
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/revisions/{number}/live (the `MakeLiveAgain` operationId).
+func (c *Client) MakeLiveAgainWithBody(ctx context.Context, number int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeLiveAgainRequestWithBody(c.Server, number, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeLiveAgain Put an earlier revision live again, as a new one
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/revisions/{number}/live (the `MakeLiveAgain` operationId).
+func (c *Client) MakeLiveAgain(ctx context.Context, number int64, body MakeLiveAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeLiveAgainRequest(c.Server, number, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9578,6 +10649,96 @@ func NewPutAppRequestWithBody(server string, id openapi_types.UUID, params *PutA
 	return req, nil
 }
 
+// NewGetAuditRequest constructs an http.Request for the GetAudit method
+func NewGetAuditRequest(server string, params *GetAuditParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/audit")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Kind != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "kind", *params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetCategoriesRequest constructs an http.Request for the GetCategories method
 func NewGetCategoriesRequest(server string, params *GetCategoriesParams) (*http.Request, error) {
 	var err error
@@ -10047,6 +11208,212 @@ func NewRemoveCorrectionRequest(server string, id int64) (*http.Request, error) 
 	return req, nil
 }
 
+// NewGetDiffRequest constructs an http.Request for the GetDiff method
+func NewGetDiffRequest(server string, params *GetDiffParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/diff")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetEntryDiffRequest constructs an http.Request for the GetEntryDiff method
+func NewGetEntryDiffRequest(server string, id openapi_types.UUID, params *GetEntryDiffParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/diff/lists/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.After != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetDraftRequest constructs an http.Request for the GetDraft method
+func NewGetDraftRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/draft")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewDiscardRequest calls the generic Discard builder with application/json body
+func NewDiscardRequest(server string, body DiscardJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDiscardRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDiscardRequestWithBody constructs an http.Request for the Discard method, with any body, and a specified content type
+func NewDiscardRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/draft/discard")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewFindEntriesRequest constructs an http.Request for the FindEntries method
 func NewFindEntriesRequest(server string, params *FindEntriesParams) (*http.Request, error) {
 	var err error
@@ -10366,6 +11733,299 @@ func NewPutExceptionRequestWithBody(server string, id openapi_types.UUID, params
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/exceptions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetExpectationsRequest constructs an http.Request for the GetExpectations method
+func NewGetExpectationsRequest(server string, params *GetExpectationsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/expectations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddExpectationRequest calls the generic AddExpectation builder with application/json body
+func NewAddExpectationRequest(server string, body AddExpectationJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddExpectationRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddExpectationRequestWithBody constructs an http.Request for the AddExpectation method, with any body, and a specified content type
+func NewAddExpectationRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/expectations")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRunExpectationsRequest constructs an http.Request for the RunExpectations method
+func NewRunExpectationsRequest(server string, params *RunExpectationsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/expectations/results")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.On != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "on", *params.On, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRemoveExpectationRequest constructs an http.Request for the RemoveExpectation method
+func NewRemoveExpectationRequest(server string, id openapi_types.UUID, params *RemoveExpectationParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/expectations/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetExpectationRequest constructs an http.Request for the GetExpectation method
+func NewGetExpectationRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/expectations/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutExpectationRequest calls the generic PutExpectation builder with application/json body
+func NewPutExpectationRequest(server string, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutExpectationRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewPutExpectationRequestWithBody constructs an http.Request for the PutExpectation method, with any body, and a specified content type
+func NewPutExpectationRequestWithBody(server string, id openapi_types.UUID, params *PutExpectationParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/expectations/%s", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -13821,6 +15481,40 @@ func NewGetPlanRequest(server string, params *GetPlanParams) (*http.Request, err
 	return req, nil
 }
 
+// NewUnplanRequest constructs an http.Request for the Unplan method
+func NewUnplanRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/planned/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetPoliciesRequest constructs an http.Request for the GetPolicies method
 func NewGetPoliciesRequest(server string, params *GetPoliciesParams) (*http.Request, error) {
 	var err error
@@ -14096,6 +15790,159 @@ func NewPutPolicyRequestWithBody(server string, id openapi_types.UUID, params *P
 		}
 
 	}
+
+	return req, nil
+}
+
+// NewGetRevisionsRequest constructs an http.Request for the GetRevisions method
+func NewGetRevisionsRequest(server string, params *GetRevisionsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/revisions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPublishRequest calls the generic Publish builder with application/json body
+func NewPublishRequest(server string, body PublishJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPublishRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPublishRequestWithBody constructs an http.Request for the Publish method, with any body, and a specified content type
+func NewPublishRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/revisions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewMakeLiveAgainRequest calls the generic MakeLiveAgain builder with application/json body
+func NewMakeLiveAgainRequest(server string, number int64, body MakeLiveAgainJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeLiveAgainRequestWithBody(server, number, "application/json", bodyReader)
+}
+
+// NewMakeLiveAgainRequestWithBody constructs an http.Request for the MakeLiveAgain method, with any body, and a specified content type
+func NewMakeLiveAgainRequestWithBody(server string, number int64, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/revisions/%s/live", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -15655,6 +17502,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/apps/{id} (the `PutApp` operationId).
 	PutAppWithResponse(ctx context.Context, id openapi_types.UUID, params *PutAppParams, body PutAppJSONRequestBody, reqEditors ...RequestEditorFn) (*PutAppResponse, error)
 
+	// GetAuditWithResponse Who did what, and when
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/audit (the `GetAudit` operationId).
+	GetAuditWithResponse(ctx context.Context, params *GetAuditParams, reqEditors ...RequestEditorFn) (*GetAuditResponse, error)
+
 	// GetCategoriesWithResponse Families and categories, with how many sites and how much traffic they have
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -15739,6 +17593,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with DELETE /api/v1/corrections/{id} (the `RemoveCorrection` operationId).
 	RemoveCorrectionWithResponse(ctx context.Context, id int64, reqEditors ...RequestEditorFn) (*RemoveCorrectionResponse, error)
 
+	// GetDiffWithResponse What two states differ by, in the objects' own terms
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/diff (the `GetDiff` operationId).
+	GetDiffWithResponse(ctx context.Context, params *GetDiffParams, reqEditors ...RequestEditorFn) (*GetDiffResponse, error)
+
+	// GetEntryDiffWithResponse Which entries of a list two states do not share
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/diff/lists/{id} (the `GetEntryDiff` operationId).
+	GetEntryDiffWithResponse(ctx context.Context, id openapi_types.UUID, params *GetEntryDiffParams, reqEditors ...RequestEditorFn) (*GetEntryDiffResponse, error)
+
+	// GetDraftWithResponse How the draft stands beside what is live
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/draft (the `GetDraft` operationId).
+	GetDraftWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetDraftResponse, error)
+
+	// DiscardWithBodyWithResponse Make the draft, or some objects of it, what is live
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/draft/discard (the `Discard` operationId).
+	DiscardWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DiscardResponse, error)
+
+	// DiscardWithResponse Make the draft, or some objects of it, what is live
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/draft/discard (the `Discard` operationId).
+	DiscardWithResponse(ctx context.Context, body DiscardJSONRequestBody, reqEditors ...RequestEditorFn) (*DiscardResponse, error)
+
 	// FindEntriesWithResponse Entries of all lists that mention a text
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -15808,6 +17697,62 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/exceptions/{id} (the `PutException` operationId).
 	PutExceptionWithResponse(ctx context.Context, id openapi_types.UUID, params *PutExceptionParams, body PutExceptionJSONRequestBody, reqEditors ...RequestEditorFn) (*PutExceptionResponse, error)
+
+	// GetExpectationsWithResponse Expectations, by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/expectations (the `GetExpectations` operationId).
+	GetExpectationsWithResponse(ctx context.Context, params *GetExpectationsParams, reqEditors ...RequestEditorFn) (*GetExpectationsResponse, error)
+
+	// AddExpectationWithBodyWithResponse Add an expectation
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/expectations (the `AddExpectation` operationId).
+	AddExpectationWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddExpectationResponse, error)
+
+	// AddExpectationWithResponse Add an expectation
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/expectations (the `AddExpectation` operationId).
+	AddExpectationWithResponse(ctx context.Context, body AddExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*AddExpectationResponse, error)
+
+	// RunExpectationsWithResponse What comes of everything that is expected
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/expectations/results (the `RunExpectations` operationId).
+	RunExpectationsWithResponse(ctx context.Context, params *RunExpectationsParams, reqEditors ...RequestEditorFn) (*RunExpectationsResponse, error)
+
+	// RemoveExpectationWithResponse Delete an expectation
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/expectations/{id} (the `RemoveExpectation` operationId).
+	RemoveExpectationWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveExpectationParams, reqEditors ...RequestEditorFn) (*RemoveExpectationResponse, error)
+
+	// GetExpectationWithResponse An expectation
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/expectations/{id} (the `GetExpectation` operationId).
+	GetExpectationWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetExpectationResponse, error)
+
+	// PutExpectationWithBodyWithResponse Make an expectation as it is given, whole
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
+	PutExpectationWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutExpectationResponse, error)
+
+	// PutExpectationWithResponse Make an expectation as it is given, whole
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
+	PutExpectationWithResponse(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*PutExpectationResponse, error)
 
 	// GetGroupsWithResponse Groups, by name
 	//
@@ -16439,6 +18384,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/plan (the `GetPlan` operationId).
 	GetPlanWithResponse(ctx context.Context, params *GetPlanParams, reqEditors ...RequestEditorFn) (*GetPlanResponse, error)
 
+	// UnplanWithResponse Do not publish what was to be published later
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/planned/{id} (the `Unplan` operationId).
+	UnplanWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*UnplanResponse, error)
+
 	// GetPoliciesWithResponse Policies, by name
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -16501,6 +18453,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
 	PutPolicyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPolicyResponse, error)
+
+	// GetRevisionsWithResponse What was put live
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/revisions (the `GetRevisions` operationId).
+	GetRevisionsWithResponse(ctx context.Context, params *GetRevisionsParams, reqEditors ...RequestEditorFn) (*GetRevisionsResponse, error)
+
+	// PublishWithBodyWithResponse Put the draft live, now or later
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/revisions (the `Publish` operationId).
+	PublishWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PublishResponse, error)
+
+	// PublishWithResponse Put the draft live, now or later
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/revisions (the `Publish` operationId).
+	PublishWithResponse(ctx context.Context, body PublishJSONRequestBody, reqEditors ...RequestEditorFn) (*PublishResponse, error)
+
+	// MakeLiveAgainWithBodyWithResponse Put an earlier revision live again, as a new one
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/revisions/{number}/live (the `MakeLiveAgain` operationId).
+	MakeLiveAgainWithBodyWithResponse(ctx context.Context, number int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeLiveAgainResponse, error)
+
+	// MakeLiveAgainWithResponse Put an earlier revision live again, as a new one
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/revisions/{number}/live (the `MakeLiveAgain` operationId).
+	MakeLiveAgainWithResponse(ctx context.Context, number int64, body MakeLiveAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeLiveAgainResponse, error)
 
 	// ExplainRulesWithBodyWithResponse What rules would do, in plain words, before they are kept
 	//
@@ -17233,6 +19220,68 @@ func (r PutAppResponse) ContentType() string {
 	return ""
 }
 
+type GetAuditResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AuditOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAuditResponse) GetJSON200() *AuditOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetAuditResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetAuditResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetAuditResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAuditResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAuditResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAuditResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAuditResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetCategoriesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -17833,6 +19882,268 @@ func (r RemoveCorrectionResponse) ContentType() string {
 	return ""
 }
 
+type GetDiffResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DiffOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDiffResponse) GetJSON200() *DiffOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetDiffResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetDiffResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetDiffResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDiffResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDiffResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDiffResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDiffResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetEntryDiffResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EntryDiffOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetEntryDiffResponse) GetJSON200() *EntryDiffOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetEntryDiffResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetEntryDiffResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetEntryDiffResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetEntryDiffResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetEntryDiffResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetEntryDiffResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetEntryDiffResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetEntryDiffResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetDraftResponse200Headers the declared response headers of an HTTP 200 response for GetDraft
+type GetDraftResponse200Headers struct {
+	ETag *string
+}
+
+type GetDraftResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *DraftOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetDraftResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetDraftResponse) GetJSON200() *DraftOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetDraftResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetDraftResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetDraftResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetDraftResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetDraftResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetDraftResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type DiscardResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r DiscardResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r DiscardResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r DiscardResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r DiscardResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r DiscardResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r DiscardResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r DiscardResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r DiscardResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r DiscardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type FindEntriesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -18331,6 +20642,448 @@ func (r PutExceptionResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PutExceptionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetExpectationsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ObjectsOutputExpectationBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetExpectationsResponse) GetJSON200() *ObjectsOutputExpectationBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetExpectationsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetExpectationsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetExpectationsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetExpectationsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetExpectationsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetExpectationsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetExpectationsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddExpectationResponse201Headers the declared response headers of an HTTP 201 response for AddExpectation
+type AddExpectationResponse201Headers struct {
+	ETag *string
+}
+
+type AddExpectationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Expectation
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *AddExpectationResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddExpectationResponse) GetJSON201() *Expectation {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddExpectationResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddExpectationResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddExpectationResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddExpectationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddExpectationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddExpectationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddExpectationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RunExpectationsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ExpectationsRunOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RunExpectationsResponse) GetJSON200() *ExpectationsRunOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RunExpectationsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RunExpectationsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RunExpectationsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RunExpectationsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RunExpectationsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RunExpectationsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RunExpectationsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveExpectationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveExpectationResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveExpectationResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r RemoveExpectationResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r RemoveExpectationResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveExpectationResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r RemoveExpectationResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveExpectationResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveExpectationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveExpectationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveExpectationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveExpectationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetExpectationResponse200Headers the declared response headers of an HTTP 200 response for GetExpectation
+type GetExpectationResponse200Headers struct {
+	ETag *string
+}
+
+type GetExpectationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Expectation
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetExpectationResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetExpectationResponse) GetJSON200() *Expectation {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetExpectationResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetExpectationResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetExpectationResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetExpectationResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetExpectationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetExpectationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetExpectationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetExpectationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// PutExpectationResponse200Headers the declared response headers of an HTTP 200 response for PutExpectation
+type PutExpectationResponse200Headers struct {
+	ETag *string
+}
+
+type PutExpectationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Expectation
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *PutExpectationResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutExpectationResponse) GetJSON200() *Expectation {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutExpectationResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PutExpectationResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r PutExpectationResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutExpectationResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r PutExpectationResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutExpectationResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutExpectationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutExpectationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutExpectationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutExpectationResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -22915,6 +25668,68 @@ func (r GetPlanResponse) ContentType() string {
 	return ""
 }
 
+type UnplanResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r UnplanResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r UnplanResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r UnplanResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r UnplanResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r UnplanResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UnplanResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UnplanResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UnplanResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetPoliciesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -23351,6 +26166,220 @@ func (r PutPolicyResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PutPolicyResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRevisionsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RevisionsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRevisionsResponse) GetJSON200() *RevisionsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetRevisionsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetRevisionsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetRevisionsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRevisionsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRevisionsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRevisionsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRevisionsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PublishResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *PublishOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r PublishResponse) GetJSON201() *PublishOutputBody {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PublishResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r PublishResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r PublishResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PublishResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PublishResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PublishResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PublishResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PublishResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PublishResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeLiveAgainResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Revision
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MakeLiveAgainResponse) GetJSON200() *Revision {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r MakeLiveAgainResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r MakeLiveAgainResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r MakeLiveAgainResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r MakeLiveAgainResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r MakeLiveAgainResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeLiveAgainResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeLiveAgainResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeLiveAgainResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeLiveAgainResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -25661,6 +28690,19 @@ func (c *ClientWithResponses) PutAppWithResponse(ctx context.Context, id openapi
 	return ParsePutAppResponse(rsp)
 }
 
+// GetAuditWithResponse Who did what, and when
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/audit (the `GetAudit` operationId).
+func (c *ClientWithResponses) GetAuditWithResponse(ctx context.Context, params *GetAuditParams, reqEditors ...RequestEditorFn) (*GetAuditResponse, error) {
+	rsp, err := c.GetAudit(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAuditResponse(rsp)
+}
+
 // GetCategoriesWithResponse Families and categories, with how many sites and how much traffic they have
 //
 // Returns a wrapper object for the known response body format(s).
@@ -25817,6 +28859,71 @@ func (c *ClientWithResponses) RemoveCorrectionWithResponse(ctx context.Context, 
 	return ParseRemoveCorrectionResponse(rsp)
 }
 
+// GetDiffWithResponse What two states differ by, in the objects' own terms
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/diff (the `GetDiff` operationId).
+func (c *ClientWithResponses) GetDiffWithResponse(ctx context.Context, params *GetDiffParams, reqEditors ...RequestEditorFn) (*GetDiffResponse, error) {
+	rsp, err := c.GetDiff(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDiffResponse(rsp)
+}
+
+// GetEntryDiffWithResponse Which entries of a list two states do not share
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/diff/lists/{id} (the `GetEntryDiff` operationId).
+func (c *ClientWithResponses) GetEntryDiffWithResponse(ctx context.Context, id openapi_types.UUID, params *GetEntryDiffParams, reqEditors ...RequestEditorFn) (*GetEntryDiffResponse, error) {
+	rsp, err := c.GetEntryDiff(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetEntryDiffResponse(rsp)
+}
+
+// GetDraftWithResponse How the draft stands beside what is live
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/draft (the `GetDraft` operationId).
+func (c *ClientWithResponses) GetDraftWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetDraftResponse, error) {
+	rsp, err := c.GetDraft(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetDraftResponse(rsp)
+}
+
+// DiscardWithBodyWithResponse Make the draft, or some objects of it, what is live
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/draft/discard (the `Discard` operationId).
+func (c *ClientWithResponses) DiscardWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DiscardResponse, error) {
+	rsp, err := c.DiscardWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDiscardResponse(rsp)
+}
+
+// DiscardWithResponse Make the draft, or some objects of it, what is live
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/draft/discard (the `Discard` operationId).
+func (c *ClientWithResponses) DiscardWithResponse(ctx context.Context, body DiscardJSONRequestBody, reqEditors ...RequestEditorFn) (*DiscardResponse, error) {
+	rsp, err := c.Discard(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseDiscardResponse(rsp)
+}
+
 // FindEntriesWithResponse Entries of all lists that mention a text
 //
 // Returns a wrapper object for the known response body format(s).
@@ -25945,6 +29052,110 @@ func (c *ClientWithResponses) PutExceptionWithResponse(ctx context.Context, id o
 		return nil, err
 	}
 	return ParsePutExceptionResponse(rsp)
+}
+
+// GetExpectationsWithResponse Expectations, by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/expectations (the `GetExpectations` operationId).
+func (c *ClientWithResponses) GetExpectationsWithResponse(ctx context.Context, params *GetExpectationsParams, reqEditors ...RequestEditorFn) (*GetExpectationsResponse, error) {
+	rsp, err := c.GetExpectations(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetExpectationsResponse(rsp)
+}
+
+// AddExpectationWithBodyWithResponse Add an expectation
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/expectations (the `AddExpectation` operationId).
+func (c *ClientWithResponses) AddExpectationWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddExpectationResponse, error) {
+	rsp, err := c.AddExpectationWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddExpectationResponse(rsp)
+}
+
+// AddExpectationWithResponse Add an expectation
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/expectations (the `AddExpectation` operationId).
+func (c *ClientWithResponses) AddExpectationWithResponse(ctx context.Context, body AddExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*AddExpectationResponse, error) {
+	rsp, err := c.AddExpectation(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddExpectationResponse(rsp)
+}
+
+// RunExpectationsWithResponse What comes of everything that is expected
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/expectations/results (the `RunExpectations` operationId).
+func (c *ClientWithResponses) RunExpectationsWithResponse(ctx context.Context, params *RunExpectationsParams, reqEditors ...RequestEditorFn) (*RunExpectationsResponse, error) {
+	rsp, err := c.RunExpectations(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRunExpectationsResponse(rsp)
+}
+
+// RemoveExpectationWithResponse Delete an expectation
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/expectations/{id} (the `RemoveExpectation` operationId).
+func (c *ClientWithResponses) RemoveExpectationWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveExpectationParams, reqEditors ...RequestEditorFn) (*RemoveExpectationResponse, error) {
+	rsp, err := c.RemoveExpectation(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveExpectationResponse(rsp)
+}
+
+// GetExpectationWithResponse An expectation
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/expectations/{id} (the `GetExpectation` operationId).
+func (c *ClientWithResponses) GetExpectationWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetExpectationResponse, error) {
+	rsp, err := c.GetExpectation(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetExpectationResponse(rsp)
+}
+
+// PutExpectationWithBodyWithResponse Make an expectation as it is given, whole
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
+func (c *ClientWithResponses) PutExpectationWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutExpectationResponse, error) {
+	rsp, err := c.PutExpectationWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutExpectationResponse(rsp)
+}
+
+// PutExpectationWithResponse Make an expectation as it is given, whole
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
+func (c *ClientWithResponses) PutExpectationWithResponse(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*PutExpectationResponse, error) {
+	rsp, err := c.PutExpectation(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutExpectationResponse(rsp)
 }
 
 // GetGroupsWithResponse Groups, by name
@@ -27117,6 +30328,19 @@ func (c *ClientWithResponses) GetPlanWithResponse(ctx context.Context, params *G
 	return ParseGetPlanResponse(rsp)
 }
 
+// UnplanWithResponse Do not publish what was to be published later
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/planned/{id} (the `Unplan` operationId).
+func (c *ClientWithResponses) UnplanWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*UnplanResponse, error) {
+	rsp, err := c.Unplan(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUnplanResponse(rsp)
+}
+
 // GetPoliciesWithResponse Policies, by name
 //
 // Returns a wrapper object for the known response body format(s).
@@ -27232,6 +30456,71 @@ func (c *ClientWithResponses) PutPolicyWithResponse(ctx context.Context, id open
 		return nil, err
 	}
 	return ParsePutPolicyResponse(rsp)
+}
+
+// GetRevisionsWithResponse What was put live
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/revisions (the `GetRevisions` operationId).
+func (c *ClientWithResponses) GetRevisionsWithResponse(ctx context.Context, params *GetRevisionsParams, reqEditors ...RequestEditorFn) (*GetRevisionsResponse, error) {
+	rsp, err := c.GetRevisions(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRevisionsResponse(rsp)
+}
+
+// PublishWithBodyWithResponse Put the draft live, now or later
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/revisions (the `Publish` operationId).
+func (c *ClientWithResponses) PublishWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PublishResponse, error) {
+	rsp, err := c.PublishWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePublishResponse(rsp)
+}
+
+// PublishWithResponse Put the draft live, now or later
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/revisions (the `Publish` operationId).
+func (c *ClientWithResponses) PublishWithResponse(ctx context.Context, body PublishJSONRequestBody, reqEditors ...RequestEditorFn) (*PublishResponse, error) {
+	rsp, err := c.Publish(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePublishResponse(rsp)
+}
+
+// MakeLiveAgainWithBodyWithResponse Put an earlier revision live again, as a new one
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/revisions/{number}/live (the `MakeLiveAgain` operationId).
+func (c *ClientWithResponses) MakeLiveAgainWithBodyWithResponse(ctx context.Context, number int64, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeLiveAgainResponse, error) {
+	rsp, err := c.MakeLiveAgainWithBody(ctx, number, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeLiveAgainResponse(rsp)
+}
+
+// MakeLiveAgainWithResponse Put an earlier revision live again, as a new one
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/revisions/{number}/live (the `MakeLiveAgain` operationId).
+func (c *ClientWithResponses) MakeLiveAgainWithResponse(ctx context.Context, number int64, body MakeLiveAgainJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeLiveAgainResponse, error) {
+	rsp, err := c.MakeLiveAgain(ctx, number, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeLiveAgainResponse(rsp)
 }
 
 // ExplainRulesWithBodyWithResponse What rules would do, in plain words, before they are kept
@@ -28210,6 +31499,53 @@ func ParsePutAppResponse(rsp *http.Response) (*PutAppResponse, error) {
 	return response, nil
 }
 
+// ParseGetAuditResponse parses an HTTP response from a GetAuditWithResponse call
+func ParseGetAuditResponse(rsp *http.Response) (*GetAuditResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAuditResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AuditOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetCategoriesResponse parses an HTTP response from a GetCategoriesWithResponse call
 func ParseGetCategoriesResponse(rsp *http.Response) (*GetCategoriesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -28693,6 +32029,217 @@ func ParseRemoveCorrectionResponse(rsp *http.Response) (*RemoveCorrectionRespons
 	return response, nil
 }
 
+// ParseGetDiffResponse parses an HTTP response from a GetDiffWithResponse call
+func ParseGetDiffResponse(rsp *http.Response) (*GetDiffResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDiffResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DiffOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetEntryDiffResponse parses an HTTP response from a GetEntryDiffWithResponse call
+func ParseGetEntryDiffResponse(rsp *http.Response) (*GetEntryDiffResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetEntryDiffResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EntryDiffOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetDraftResponse parses an HTTP response from a GetDraftWithResponse call
+func ParseGetDraftResponse(rsp *http.Response) (*GetDraftResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetDraftResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest DraftOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetDraftResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseDiscardResponse parses an HTTP response from a DiscardWithResponse call
+func ParseDiscardResponse(rsp *http.Response) (*DiscardResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &DiscardResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseFindEntriesResponse parses an HTTP response from a FindEntriesWithResponse call
 func ParseFindEntriesResponse(rsp *http.Response) (*FindEntriesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -29100,6 +32647,379 @@ func ParsePutExceptionResponse(rsp *http.Response) (*PutExceptionResponse, error
 	switch {
 	case rsp.StatusCode == 200:
 		var headers PutExceptionResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetExpectationsResponse parses an HTTP response from a GetExpectationsWithResponse call
+func ParseGetExpectationsResponse(rsp *http.Response) (*GetExpectationsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetExpectationsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ObjectsOutputExpectationBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddExpectationResponse parses an HTTP response from a AddExpectationWithResponse call
+func ParseAddExpectationResponse(rsp *http.Response) (*AddExpectationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddExpectationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Expectation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers AddExpectationResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRunExpectationsResponse parses an HTTP response from a RunExpectationsWithResponse call
+func ParseRunExpectationsResponse(rsp *http.Response) (*RunExpectationsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RunExpectationsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ExpectationsRunOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRemoveExpectationResponse parses an HTTP response from a RemoveExpectationWithResponse call
+func ParseRemoveExpectationResponse(rsp *http.Response) (*RemoveExpectationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveExpectationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetExpectationResponse parses an HTTP response from a GetExpectationWithResponse call
+func ParseGetExpectationResponse(rsp *http.Response) (*GetExpectationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetExpectationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Expectation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetExpectationResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePutExpectationResponse parses an HTTP response from a PutExpectationWithResponse call
+func ParsePutExpectationResponse(rsp *http.Response) (*PutExpectationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutExpectationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Expectation
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers PutExpectationResponse200Headers
 		if values := rsp.Header.Values("ETag"); len(values) > 0 {
 			var value string
 			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
@@ -32911,6 +36831,56 @@ func ParseGetPlanResponse(rsp *http.Response) (*GetPlanResponse, error) {
 	return response, nil
 }
 
+// ParseUnplanResponse parses an HTTP response from a UnplanWithResponse call
+func ParseUnplanResponse(rsp *http.Response) (*UnplanResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UnplanResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetPoliciesResponse parses an HTTP response from a GetPoliciesWithResponse call
 func ParseGetPoliciesResponse(rsp *http.Response) (*GetPoliciesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -33279,6 +37249,175 @@ func ParsePutPolicyResponse(rsp *http.Response) (*PutPolicyResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetRevisionsResponse parses an HTTP response from a GetRevisionsWithResponse call
+func ParseGetRevisionsResponse(rsp *http.Response) (*GetRevisionsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRevisionsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RevisionsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePublishResponse parses an HTTP response from a PublishWithResponse call
+func ParsePublishResponse(rsp *http.Response) (*PublishResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PublishResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest PublishOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeLiveAgainResponse parses an HTTP response from a MakeLiveAgainWithResponse call
+func ParseMakeLiveAgainResponse(rsp *http.Response) (*MakeLiveAgainResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeLiveAgainResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Revision
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
 	}
 
 	return response, nil

@@ -98,8 +98,8 @@ func Load(ctx context.Context, api *client.ClientWithResponses, dir, partner str
 		return err
 	}
 	for _, p := range policies.JSON200.Items {
-		if p.Role != nil && *p.Role == client.PolicyRole("fallback") && len(p.Rules) > 0 { // made last, so all is there
-			return nil
+		if p.Role != nil && *p.Role == client.PolicyRole("fallback") && len(p.Rules) > 0 { // made last of all that is edited, so it is there
+			return loadChanges(ctx, api)
 		}
 	}
 	ids := map[string]uuid.UUID{}
@@ -132,7 +132,10 @@ func Load(ctx context.Context, api *client.ClientWithResponses, dir, partner str
 	for name, id := range ids {
 		named["list "+name] = id
 	}
-	return loadPolicies(ctx, api, named)
+	if err := loadPolicies(ctx, api, named); err != nil {
+		return err
+	}
+	return loadChanges(ctx, api)
 }
 
 func loadList(ctx context.Context, api *client.ClientWithResponses, l list, content []byte, out io.Writer) (uuid.UUID, error) {

@@ -40,7 +40,7 @@ func (f askFlags) or(others askFlags) askFlags {
 	if f.person == "" && f.group == "" && f.address == "" {
 		f.person, f.group, f.address = others.person, others.group, others.address
 	}
-	for _, field := range [][2]*string{{&f.at, &others.at}, {&f.sight, &others.sight}, {&f.gate, &others.gate}, {&f.method, &others.method}} {
+	for _, field := range [][2]*string{{&f.at, &others.at}, {&f.sight, &others.sight}, {&f.gate, &others.gate}, {&f.method, &others.method}, {&f.on, &others.on}} {
 		if *field[0] == "" {
 			*field[0] = *field[1]
 		}
@@ -64,7 +64,7 @@ func (f *askFlags) circumstances() client.Circumstances {
 	who := f.who()
 	return client.Circumstances{
 		Who: &who, At: optional[string](f.at), Sight: optional[client.CircumstancesSight](f.sight), Gate: optional[client.CircumstancesGate](f.gate),
-		Method: optional[string](f.method), On: optional[client.CircumstancesOn](f.on),
+		Method: optional[string](f.method), On: optional[string](f.on),
 	}
 }
 
@@ -130,7 +130,8 @@ func (a *app) tryCommand() *cobra.Command {
 	flags := cmd.Flags()
 	flags.StringVar(&ask.gate, "gate", "", "the gate that decides: dns, proxy or icap; left out, the one that sees so much")
 	flags.StringVar(&ask.method, "method", "", "the method of HTTP; left out, GET")
-	flags.StringVar(&ask.on, "on", "", "draft or live; until revisions are published, both are the draft")
+	flags.StringVar(&other.on, "or-on", "", "the same for the other of two trials")
+	flags.StringVar(&ask.on, "on", "", "draft, live or the number of a revision; left out, the draft")
 	flags.StringVar(&file, "file", "", "a file of URLs, one a line; - is standard input")
 	flags.BoolVar(&journey, "journey", false, "through all gates that are switched on, and what the person sees")
 	flags.BoolVar(&trace, "trace", false, "every rule that was looked at, with what came of it")
@@ -412,7 +413,7 @@ func (a *app) showMatches(w io.Writer, t client.Trial) {
 
 // tryMatrix shows URLs against those who ask.
 func (a *app) tryMatrix(ctx context.Context, api *client.ClientWithResponses, urls []string, ask askFlags) error {
-	body := client.MatrixInputBody{Urls: urls, At: optional[string](ask.at), Sight: optional[client.MatrixInputBodySight](ask.sight), Method: optional[string](ask.method)}
+	body := client.MatrixInputBody{Urls: urls, At: optional[string](ask.at), Sight: optional[client.MatrixInputBodySight](ask.sight), Method: optional[string](ask.method), On: optional[string](ask.on)}
 	if ask.person+ask.group+ask.address != "" {
 		body.Who = &[]client.Who{ask.who()}
 	}
@@ -449,7 +450,7 @@ func (a *app) tryMatrix(ctx context.Context, api *client.ClientWithResponses, ur
 
 // sweep shows the verdicts on URLs over a week.
 func (a *app) sweep(ctx context.Context, api *client.ClientWithResponses, urls []string, ask askFlags) error {
-	body := client.SweepInputBody{Urls: urls, From: optional[string](ask.at), Sight: optional[client.SweepInputBodySight](ask.sight), Method: optional[string](ask.method)}
+	body := client.SweepInputBody{Urls: urls, From: optional[string](ask.at), Sight: optional[client.SweepInputBodySight](ask.sight), Method: optional[string](ask.method), On: optional[string](ask.on)}
 	if ask.person+ask.group+ask.address != "" {
 		body.Who = &[]client.Who{ask.who()}
 	}

@@ -342,6 +342,10 @@ func (s *server) prepareTrials(ctx context.Context) {
 		defer cancel()
 		if err := s.Desk.Prepare(ctx); err != nil {
 			s.Log.WarnContext(ctx, "the draft could not be compiled ahead; the next trial will do it", "error", err)
+			return
+		}
+		if _, err := s.Checks.Report(ctx); err != nil {
+			s.Log.WarnContext(ctx, "the draft could not be checked ahead; whoever looks at it will wait", "error", err)
 		}
 	}()
 }

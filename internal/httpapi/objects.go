@@ -186,6 +186,18 @@ func tell[T, I any](ctx context.Context, s *server, k objects[T, I], found []rev
 		}
 		bodies[i].Refs(func(_ string, _ revision.Kind, ref *Ref) { refs = append(refs, ref) })
 	}
+	names, err := s.Objects.Names(ctx, idsOf(refs))
+	if err != nil {
+		return nil, err
+	}
+	for _, ref := range refs {
+		ref.Name = names[ref.ID]
+	}
+	return told, nil
+}
+
+// idsOf returns the ids of references, each once.
+func idsOf(refs []*Ref) []uuid.UUID {
 	asked := map[uuid.UUID]bool{}
 	var ids []uuid.UUID
 	for _, ref := range refs {
@@ -194,14 +206,7 @@ func tell[T, I any](ctx context.Context, s *server, k objects[T, I], found []rev
 			ids = append(ids, ref.ID)
 		}
 	}
-	names, err := s.Objects.Names(ctx, ids)
-	if err != nil {
-		return nil, err
-	}
-	for _, ref := range refs {
-		ref.Name = names[ref.ID]
-	}
-	return told, nil
+	return ids
 }
 
 // view gathers what answers of a kind tell beside what is kept.

@@ -63,15 +63,20 @@ func stateOf(b revision.ExceptionBody, at time.Time) string {
 	return "in force"
 }
 
-// exceptionName makes a name of what an exception does, with a number where the name is taken.
+// exceptionName makes a name of what an exception does.
 func (s *server) exceptionName(ctx context.Context, body revision.Body) (string, error) {
 	b := body.(*revision.ExceptionBody)
+	return s.freeName(ctx, revision.KindException, capital(string(b.Then))+" "+b.Entries[0])
+}
+
+// freeName makes a name that no object of a kind has from one that some may have, with a number where it is taken.
+func (s *server) freeName(ctx context.Context, kind revision.Kind, wanted string) (string, error) {
 	taken := map[string]bool{}
-	kept, err := s.Objects.Objects(ctx, revision.KindException)
+	kept, err := s.Objects.Objects(ctx, kind)
 	for _, o := range kept {
 		taken[strings.ToLower(o.Name)] = true
 	}
-	what := []rune(capital(string(b.Then)) + " " + b.Entries[0])
+	what := []rune(wanted)
 	for n := 1; ; n++ {
 		number := ""
 		if n > 1 {

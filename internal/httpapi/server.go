@@ -18,6 +18,7 @@ import (
 
 	"widelark/internal/account"
 	"widelark/internal/catalogue"
+	"widelark/internal/check"
 	"widelark/internal/lookup"
 	"widelark/internal/revision"
 	"widelark/internal/subscription"
@@ -43,6 +44,9 @@ type Parts struct {
 	Shelf      *catalogue.Shelf
 	Clerk      *lookup.Clerk
 	Schedules  revision.ScheduleStore
+	Publishing revision.PublishStore
+	Versions   check.Store
+	Checks     *check.Desk
 	Zone       *time.Location // the organisation's
 	Now        func() time.Time
 
@@ -128,6 +132,8 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerLookups(api)
 	s.registerPacks(api)
 	s.registerSchedules(api)
+	s.registerPublishing(api)
+	s.registerExpectations(api)
 	return api
 }
 

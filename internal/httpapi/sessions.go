@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/internal/account"
+	"widelark/internal/revision"
 )
 
 // SessionCookie is the name of the cookie that carries a person's session.
@@ -166,7 +167,13 @@ func (s *server) registerSessions(api huma.API) {
 	signIn.Security = public
 	huma.Register(api, signIn, func(ctx context.Context, in *signInInput) (*accountOutput, error) {
 		who, err := s.Door.SignIn(ctx, in.Body.Name, in.Body.Password)
+		if errors.Is(err, account.ErrRefused) {
+			err = errors.Join(err, s.Publishing.Note(ctx, revision.Event{By: in.Body.Name, What: "refused", Detail: "name and password do not belong together"}))
+		}
 		if err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		if err := s.Publishing.Note(ctx, revision.Event{By: who.Name, What: "signed in"}); err != nil {
 			return nil, s.problem(ctx, err)
 		}
 		if err := s.Sessions.RenewToken(ctx); err != nil { // so that a cookie planted before is worth nothing
@@ -194,6 +201,11 @@ func (s *server) registerSessions(api huma.API) {
 	signOut := operation("signOut", http.MethodDelete, "/session", "Sign-in", "End the session")
 	signOut.Security, signOut.Errors = public, nil
 	huma.Register(api, signOut, func(ctx context.Context, _ *struct{}) (*struct{}, error) {
+		if who, err := s.identify(ctx, ""); err == nil {
+			if err := s.Publishing.Note(ctx, revision.Event{By: who.Name, What: "signed out"}); err != nil {
+				return nil, s.problem(ctx, err)
+			}
+		}
 		if err := s.Sessions.Destroy(ctx); err != nil {
 			return nil, s.problem(ctx, err)
 		}
@@ -220,6 +232,9 @@ func (s *server) registerSessions(api huma.API) {
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
+		if err := s.Publishing.Note(ctx, revision.Event{By: caller(ctx).Name, What: "token made", Name: token.Name}); err != nil {
+			return nil, s.problem(ctx, err)
+		}
 		out := &newTokenOutput{}
 		out.Body.Token, out.Body.Secret = Token(token), secret
 		return out, nil
@@ -227,6 +242,9 @@ func (s *server) registerSessions(api huma.API) {
 	huma.Register(api, operation("deleteToken", http.MethodDelete, "/tokens/{id}", "Sign-in", "Take a token back", 404),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.Accounts.RemoveToken(ctx, caller(ctx).ID, in.ID); err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			if err := s.Publishing.Note(ctx, revision.Event{By: caller(ctx).Name, What: "token taken back", Name: in.ID.String()}); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			return nil, nil

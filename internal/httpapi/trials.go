@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/http"
@@ -26,7 +27,7 @@ type Circumstances struct {
 	Sight  match.Sight `json:"sight,omitempty" enum:"name,tunnel,full" doc:"What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything"`
 	Gate   policy.Gate `json:"gate,omitempty" enum:"dns,proxy,icap" doc:"Left out: the gate that sees so much"`
 	Method string      `json:"method,omitempty" maxLength:"20" doc:"Left out: GET"`
-	On     string      `json:"on,omitempty" enum:"draft,live" doc:"Until revisions are published, both are the draft"`
+	On     string      `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"draft, live, or the number of a revision; left out, the draft"`
 }
 
 func (c Circumstances) question(urls []string) trial.Question {
@@ -46,6 +47,7 @@ type trialsInput struct {
 type trialsOutput struct {
 	Body struct {
 		DraftVersion int64     `json:"draftVersion" doc:"The version of the draft that all of them were decided on"`
+		Revision     int64     `json:"revision,omitempty" doc:"The revision that they were decided on; left out for the draft"`
 		Who          Asker     `json:"who"`
 		At           time.Time `json:"at"`
 		Trials       []Trial   `json:"trials" doc:"In the order of the URLs"`
@@ -160,6 +162,7 @@ type matrixInput struct {
 		At     string      `json:"at,omitempty" maxLength:"60" doc:"As for a trial"`
 		Sight  match.Sight `json:"sight,omitempty" enum:"name,tunnel,full"`
 		Method string      `json:"method,omitempty" maxLength:"20"`
+		On     string      `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"As for a trial"`
 	}
 }
 
@@ -193,6 +196,7 @@ type sweepInput struct {
 		Days   int         `json:"days,omitempty" minimum:"1" maximum:"60" doc:"Left out: 7"`
 		Sight  match.Sight `json:"sight,omitempty" enum:"name,tunnel,full"`
 		Method string      `json:"method,omitempty" maxLength:"20"`
+		On     string      `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"As for a trial"`
 	}
 }
 
@@ -260,7 +264,7 @@ func (s *server) try(ctx context.Context, in *trialsInput) (*trialsOutput, error
 	if q.Outlook && len(q.URLs) > maxOutlooks {
 		return nil, s.problem(ctx, &revision.FieldError{Field: "outlook", Msg: fmt.Sprintf("at most %d URLs can be looked ahead for at once", maxOutlooks)})
 	}
-	h, err := s.Desk.Hear(ctx)
+	h, err := s.Desk.HearOn(ctx, "on", in.Body.On)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -270,7 +274,7 @@ func (s *server) try(ctx context.Context, in *trialsInput) (*trialsOutput, error
 	}
 	t := telling{h, naming{h.Snapshot.Config().Taxonomy}, in.Body.Brief}
 	out := &trialsOutput{}
-	out.Body.DraftVersion, out.Body.Who, out.Body.At = answers.DraftVersion, askerBody(answers.Who), answers.At
+	out.Body.DraftVersion, out.Body.Revision, out.Body.Who, out.Body.At = answers.DraftVersion, answers.Revision, askerBody(answers.Who), answers.At
 	out.Body.Trials = make([]Trial, len(answers.Answers))
 	const share = 256 // telling takes longer than deciding, so many are shared out
 	var group sync.WaitGroup
@@ -422,7 +426,7 @@ func askers(h *trial.Hearing, named []Who) (found []trial.Asker, err error) {
 
 func (s *server) matrix(ctx context.Context, in *matrixInput) (*matrixOutput, error) {
 	b := in.Body
-	h, err := s.Desk.Hear(ctx)
+	h, err := s.Desk.HearOn(ctx, "on", b.On)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -460,7 +464,7 @@ func (s *server) matrix(ctx context.Context, in *matrixInput) (*matrixOutput, er
 
 func (s *server) sweep(ctx context.Context, in *sweepInput) (*sweepOutput, error) {
 	b := in.Body
-	h, err := s.Desk.Hear(ctx)
+	h, err := s.Desk.HearOn(ctx, "on", b.On)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -507,6 +511,11 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 		c     Circumstances
 		into  *Compared
 	}{{"a.", in.Body.A, &out.Body.A}, {"b.", in.Body.B, &out.Body.B}} {
+		h, err := s.Desk.HearOn(ctx, side.field+"on", side.c.On)
+		if err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		t := telling{h, naming{h.Snapshot.Config().Taxonomy}, false}
 		answers, err := h.Try(ctx, side.field, side.c.question([]string{in.Body.URL}))
 		if err != nil {
 			return nil, s.problem(ctx, err)
@@ -550,7 +559,11 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 	}
 	nameA, nameB := out.Body.A.Who.Name, out.Body.B.Who.Name
 	if nameA == nameB {
-		nameA, nameB = nameA+" "+out.Body.A.At.Format("Mon 15:04"), nameB+" "+out.Body.B.At.Format("Mon 15:04")
+		if onA, onB := cmp.Or(in.Body.A.On, "draft"), cmp.Or(in.Body.B.On, "draft"); onA != onB {
+			nameA, nameB = nameA+" ("+onA+")", nameB+" ("+onB+")"
+		} else {
+			nameA, nameB = nameA+" "+out.Body.A.At.Format("Mon 15:04"), nameB+" "+out.Body.B.At.Format("Mon 15:04")
+		}
 	}
 	out.Body.Because = fmt.Sprintf("They part at the rung %q: %s; %s.", part.Rung, said(nameA, part.A), said(nameB, part.B))
 	for _, side := range []struct {

@@ -54,9 +54,7 @@ func (s *Store) Names(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]strin
 	if len(ids) == 0 {
 		return names, nil
 	}
-	rows, err := s.pool.Query(ctx, `select id, coalesce(nullif(body->>'fullName', ''), name) from objects where id = any($1) and gone is null
-		union all select id, name from lists where id = any($1) union all select id, name from schedules where id = any($1)
-		union all select id, name from scorecards where id = any($1)`, ids)
+	rows, err := s.pool.Query(ctx, `select distinct on (id) id, coalesce(nullif(body->>'fullName', ''), name) from objects where id = any($1) order by id, since desc`, ids)
 	if err != nil {
 		return nil, ours(err)
 	}

@@ -253,8 +253,11 @@ func scanDifference(row pgx.CollectableRow) (d revision.Difference, err error) {
 }
 
 // Restore implements [revision.PublishStore].
-func (s *Store) Restore(ctx context.Context, to int64, only []uuid.UUID, by string) error {
+func (s *Store) Restore(ctx context.Context, to, seen int64, only []uuid.UUID, by string) error {
 	return ours(s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
+		if seen != 0 && seen != version-1 {
+			return revision.ErrStale
+		}
 		states, err := differences(ctx, tx, to, 0)
 		if err != nil {
 			return err

@@ -162,7 +162,7 @@ func TestVersionsStay(t *testing.T) {
 		versions = append(versions, look())
 		if i%15 == 14 {
 			to := versions[random.IntN(len(versions))]
-			require.NoError(t, store.Restore(ctx, to, nil, "rowan"))
+			require.NoError(t, store.Restore(ctx, to, 0, nil, "rowan"))
 			require.Equal(t, was[to], whole(t, store, 0), "taken back to %d", to)
 			again, err := store.Changed(ctx, to, 0)
 			require.NoError(t, err)
@@ -248,10 +248,10 @@ func TestPublish(t *testing.T) {
 		Rules: []revision.RuleBody{{Name: "x", Then: policy.Block, If: &revision.Condition{Lists: []revision.Ref{{ID: list.ID}}}}}, Otherwise: policy.Allow,
 	}}}, "edda")
 	require.NoError(t, err)
-	require.ErrorContains(t, store.Restore(ctx, 1, []uuid.UUID{list.ID}, "edda"), `the list "Betting" cannot be taken back alone: it is used by the policy "Ward"`)
-	require.NoError(t, store.Restore(ctx, 1, []uuid.UUID{policies[0].ID}, "edda"))
-	require.NoError(t, store.Restore(ctx, 1, []uuid.UUID{list.ID}, "edda"))
-	require.ErrorIs(t, store.Restore(ctx, 1, []uuid.UUID{list.ID}, "edda"), revision.ErrNotFound, "nothing is left to take back")
+	require.ErrorContains(t, store.Restore(ctx, 1, 0, []uuid.UUID{list.ID}, "edda"), `the list "Betting" cannot be taken back alone: it is used by the policy "Ward"`)
+	require.NoError(t, store.Restore(ctx, 1, 0, []uuid.UUID{policies[0].ID}, "edda"))
+	require.NoError(t, store.Restore(ctx, 1, 0, []uuid.UUID{list.ID}, "edda"))
+	require.ErrorIs(t, store.Restore(ctx, 1, 0, []uuid.UUID{list.ID}, "edda"), revision.ErrNotFound, "nothing is left to take back")
 	left, err := store.Changed(ctx, 1, 0)
 	require.NoError(t, err)
 	assert.Empty(t, left)
@@ -272,7 +272,7 @@ func TestAudit(t *testing.T) {
 	_, err = store.EditList(ctx, list.ID, revision.ListEdit{Name: ptr("Bets")}, 0, "rowan")
 	require.NoError(t, err)
 	require.NoError(t, store.RemoveList(ctx, list.ID, 0, "rowan"))
-	require.NoError(t, store.Restore(ctx, 3, nil, "edda"))
+	require.NoError(t, store.Restore(ctx, 3, 0, nil, "edda"))
 	_, err = store.Publish(ctx, revision.Publishing{Version: 3, Note: "first"}, 0, "edda")
 	require.NoError(t, err)
 	require.NoError(t, store.Note(ctx, revision.Event{By: "rowan", What: "signed in"}))

@@ -93,7 +93,7 @@ type ObjectStore interface {
 	Change(ctx context.Context, changes []ObjectChange, by string) ([]Object, error)
 
 	Members(ctx context.Context) (map[uuid.UUID]int, error)                   // how many persons say that they are in each group
-	Names(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]string, error) // of lists, schedules, scorecards and objects
+	Names(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]string, error) // of objects of all kinds, also of those that are gone
 	Uses(ctx context.Context, kind Kind, id uuid.UUID) ([]ObjectUse, error)   // what refers to it
 }
 
@@ -126,6 +126,8 @@ func (o Object) Decoded() (Body, error) {
 		body = &AppBody{}
 	case KindSettings:
 		body = &SettingsBody{}
+	case KindExpectation:
+		body = &ExpectationBody{}
 	default:
 		return nil, fmt.Errorf("bug: objects of the kind %q have no body of their own", o.Kind)
 	}

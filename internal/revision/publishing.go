@@ -117,8 +117,9 @@ type PublishStore interface {
 	// EntryDifferences tells which entries of a list two versions do not share, in order, from after on.
 	EntryDifferences(ctx context.Context, list uuid.UUID, from, to, after int64, limit int) ([]Difference, error)
 
-	// Restore makes objects of the draft what they were at a version; none named is all.
-	Restore(ctx context.Context, to int64, only []uuid.UUID, by string) error
+	// Restore makes objects of the draft what they were at a version; none named is all. Where the draft is not at the version that the
+	// caller saw, it is refused with [ErrStale]; 0 for whatever it is.
+	Restore(ctx context.Context, to, seen int64, only []uuid.UUID, by string) error
 
 	Audit(ctx context.Context, q EventQuery) ([]Event, error)
 	Note(ctx context.Context, e Event) error // adds to the audit log

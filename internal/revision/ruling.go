@@ -298,6 +298,11 @@ func (b *PolicyBody) Policy(meta Meta) policy.Policy {
 	return p
 }
 
+// Provisos returns provisos as the core has them.
+func (b *ProvisosBody) Provisos() policy.Provisos {
+	return policy.Provisos{SafeSearch: b.SafeSearch, NoUploads: b.NoUploads, SizeCap: b.MaxBytes, Quota: time.Duration(b.MinutesADay) * time.Minute}
+}
+
 // Rule returns a rule as the core has it.
 func (r RuleBody) Rule() policy.Rule {
 	rule := policy.Rule{Name: r.Name, Off: r.Off, At: r.At, Then: r.Then}
@@ -308,7 +313,7 @@ func (r RuleBody) Rule() policy.Rule {
 		rule.If = r.If.cond()
 	}
 	if r.With != nil {
-		rule.With = policy.Provisos{SafeSearch: r.With.SafeSearch, NoUploads: r.With.NoUploads, SizeCap: r.With.MaxBytes, Quota: time.Duration(r.With.MinutesADay) * time.Minute}
+		rule.With = r.With.Provisos()
 	}
 	return rule
 }

@@ -49,6 +49,8 @@ func read(o revision.Object) (object, error) {
 		one.body, err = revision.Decode[revision.AppBody](o)
 	case revision.KindSettings:
 		one.body, err = revision.Decode[revision.SettingsBody](o)
+	case revision.KindExpectation:
+		one.body, err = revision.Decode[revision.ExpectationBody](o)
 	}
 	return one, err
 }

@@ -58,7 +58,8 @@ func (a Asker) Name() string {
 	return strings.Join(parts, " at ")
 }
 
-func (a Asker) request() policy.Request {
+// Request returns what a request of theirs begins with.
+func (a Asker) Request() policy.Request {
 	r := policy.Request{Addr: a.Address}
 	if a.Person != nil {
 		r.Person = a.Person.ID
@@ -328,7 +329,7 @@ func (h *Hearing) answer(w *policy.Work, a *Answer, text string, q Question, to 
 		return
 	}
 	s := h.Snapshot
-	r := to.Who.request()
+	r := to.Who.Request()
 	r.URL, r.Method, r.Sight, r.Gate = a.URL, strings.ToUpper(q.Method), cmp.Or(q.Sight, match.Full), q.Gate
 	if q.Journey {
 		j := s.Travel(w, &r, to.At)
@@ -388,7 +389,7 @@ func (h *Hearing) Matrix(ctx context.Context, urls []string, who []Asker, at tim
 				u, err := weburl.Parse(urls[i])
 				for j, asker := range who {
 					if cells[i][j].Problem = err != nil; err == nil {
-						r := asker.request()
+						r := asker.Request()
 						r.URL, r.Sight, r.Method = u, sight, method
 						cells[i][j].Decision = h.Snapshot.Decide(&w, &r, at)
 					}
@@ -402,14 +403,14 @@ func (h *Hearing) Matrix(ctx context.Context, urls []string, who []Asker, at tim
 
 // Sweep returns the verdicts on one URL from a moment until another.
 func (h *Hearing) Sweep(u weburl.URL, who Asker, from, to time.Time, sight match.Sight, method string) []policy.Segment {
-	r := who.request()
+	r := who.Request()
 	r.URL, r.Sight, r.Method = u, sight, method
 	return h.Snapshot.Strip(&policy.Work{}, &r, from, to)
 }
 
 // Standing says what somebody belongs to, whatever they ask for.
 func (h *Hearing) Standing(who Asker) policy.Standing {
-	return h.Snapshot.Standing(&policy.Work{}, who.request(), h.now)
+	return h.Snapshot.Standing(&policy.Work{}, who.Request(), h.now)
 }
 
 // Plan returns the days to come of a group.
@@ -425,6 +426,23 @@ func (h *Hearing) Today() time.Time {
 
 // Now returns the moment of the hearing.
 func (h *Hearing) Now() time.Time { return h.now }
+
+// Expectation is what is expected of the draft.
+type Expectation struct {
+	revision.Meta
+	Body revision.ExpectationBody
+}
+
+// Expectations returns what is expected of this version, by name; what is switched off is not.
+func (h *Hearing) Expectations() []Expectation {
+	var all []Expectation
+	for _, o := range h.roster.of(revision.KindExpectation) {
+		if body := o.body.(revision.ExpectationBody); !body.Off {
+			all = append(all, Expectation{o.Meta, body})
+		}
+	}
+	return all
+}
 
 // Conflicts returns which rules of a policy try to loosen what the baseline blocks.
 func (h *Hearing) Conflicts(id uuid.UUID) []policy.Conflict {
@@ -456,7 +474,7 @@ type Part struct {
 // PartOf compares two explanations of trials; nil where the same steps have the same outcomes.
 func PartOf(a, b *policy.Explanation) *Part {
 	differ := func(x, y policy.Step) bool {
-		return x.Rung != y.Rung || x.PolicyID != y.PolicyID || x.Place != y.Place || x.ID != y.ID || x.Outcome != y.Outcome
+		return x.Rung != y.Rung || x.PolicyID != y.PolicyID || x.Place != y.Place || x.Rule != y.Rule || x.ID != y.ID || x.Outcome != y.Outcome
 	}
 	for i := range max(len(a.Steps), len(b.Steps)) {
 		switch {

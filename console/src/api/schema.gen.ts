@@ -41,6 +41,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/audit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who did what, and when */
+        get: operations["getAudit"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/categories": {
         parameters: {
             query?: never;
@@ -146,6 +163,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/diff": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What two states differ by, in the objects' own terms */
+        get: operations["getDiff"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/diff/lists/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which entries of a list two states do not share */
+        get: operations["getEntryDiff"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/draft": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How the draft stands beside what is live */
+        get: operations["getDraft"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/draft/discard": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the draft, or some objects of it, what is live */
+        post: operations["discard"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/entries": {
         parameters: {
             query?: never;
@@ -212,6 +297,60 @@ export interface paths {
         post?: never;
         /** Delete an exception */
         delete: operations["removeException"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/expectations": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Expectations, by name */
+        get: operations["getExpectations"];
+        put?: never;
+        /** Add an expectation */
+        post: operations["addExpectation"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/expectations/results": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What comes of everything that is expected */
+        get: operations["runExpectations"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/expectations/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An expectation */
+        get: operations["getExpectation"];
+        /** Make an expectation as it is given, whole */
+        put: operations["putExpectation"];
+        post?: never;
+        /** Delete an expectation */
+        delete: operations["removeExpectation"];
         options?: never;
         head?: never;
         patch?: never;
@@ -904,6 +1043,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/planned/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Do not publish what was to be published later */
+        delete: operations["unplan"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/policies": {
         parameters: {
             query?: never;
@@ -953,6 +1109,41 @@ export interface paths {
         post?: never;
         /** Delete a policy */
         delete: operations["removePolicy"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/revisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was put live */
+        get: operations["getRevisions"];
+        put?: never;
+        /** Put the draft live, now or later */
+        post: operations["publish"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/revisions/{number}/live": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Put an earlier revision live again, as a new one */
+        post: operations["makeLiveAgain"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1454,6 +1645,10 @@ export interface components {
             name: string;
             person?: components["schemas"]["Ref"];
         };
+        AuditOutputBody: {
+            /** @description The newest first */
+            events: components["schemas"]["Event"][];
+        };
         Belongs: {
             groups: components["schemas"]["Ref"][];
             network?: components["schemas"]["Ref"];
@@ -1583,11 +1778,8 @@ export interface components {
             gate?: "dns" | "proxy" | "icap";
             /** @description Left out: GET */
             method?: string;
-            /**
-             * @description Until revisions are published, both are the draft
-             * @enum {string}
-             */
-            on?: "draft" | "live";
+            /** @description draft, live, or the number of a revision; left out, the draft */
+            on?: string;
             /**
              * @description What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
              * @enum {string}
@@ -1784,11 +1976,61 @@ export interface components {
             /** Format: date-time */
             to: string;
         };
+        DiffOutputBody: {
+            /** @description By kind and name */
+            changes: components["schemas"]["ObjectDifference"][];
+            /** Format: int64 */
+            fromVersion: number;
+            /** Format: int64 */
+            toVersion: number;
+        };
         Difference: {
             /** @description The line as it is then; left out where the entry went */
             after?: string;
             /** @description The line as it was; left out where the entry came in between */
             before?: string;
+        };
+        DifferenceLine: {
+            after?: string;
+            before?: string;
+            /** @enum {string} */
+            mark: "added" | "removed" | "changed" | "moved";
+            part: string;
+        };
+        DiscardInputBody: {
+            /** @description Left out: everything */
+            objects?: string[];
+            /** @description What they become again: live, or the number of a revision */
+            to?: string;
+            /**
+             * Format: int64
+             * @description Of the draft, as it was looked at: where it has gone on since, nothing is discarded. Left out: whatever it is
+             */
+            version?: number;
+        };
+        DraftOutputBody: {
+            /**
+             * Format: int64
+             * @description Objects that are not as they are live
+             */
+            changed: number;
+            /**
+             * Format: int64
+             * @description How many expectations there are
+             */
+            expected: number;
+            /**
+             * Format: int64
+             * @description How many of them do not hold in the draft
+             */
+            failing: number;
+            live: components["schemas"]["Revision"];
+            planned: components["schemas"]["Planned"][];
+            /**
+             * Format: int64
+             * @description Rises with every edit of anything; publishing and discarding name the one that was looked at
+             */
+            version: number;
         };
         EditCategoryInputBody: {
             about?: string;
@@ -1917,6 +2159,32 @@ export interface components {
             /** @description The last day in force, as 2026-12-24; left out where there is no end */
             until?: string;
         };
+        EntryChange: {
+            /** @description Left out where it went */
+            after?: string;
+            /** @description Left out where it came */
+            before?: string;
+            /** Format: int64 */
+            id: number;
+        };
+        EntryDiffOutputBody: {
+            changes: components["schemas"]["EntryChange"][];
+            /**
+             * Format: int64
+             * @description What to give as after for the next page
+             */
+            next?: number;
+        };
+        EntryDifference: {
+            /** Format: int64 */
+            added: number;
+            /** Format: int64 */
+            edited: number;
+            /** @description At most 20 */
+            first: components["schemas"]["EntryChange"][];
+            /** Format: int64 */
+            removed: number;
+        };
         EntryRef: {
             explain: string;
             /** Format: int64 */
@@ -1966,6 +2234,24 @@ export interface components {
              * @example https://example.com/errors/example
              */
             type: string;
+        };
+        Event: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            detail?: string;
+            /** Format: int64 */
+            id: number;
+            kind?: string;
+            name?: string;
+            /** Format: uuid */
+            object?: string;
+            /**
+             * Format: int64
+             * @description Of the draft
+             */
+            version?: number;
+            what: string;
         };
         Exception: {
             /** @description In the notation; no carve-outs */
@@ -2024,6 +2310,119 @@ export interface components {
              * @description The moment itself is outside. Left out: without end
              */
             until?: string;
+        };
+        Expectation: {
+            address?: string;
+            /** @description As the moment of a trial: tue 12:30 is the next such moment; left out, now */
+            at?: string;
+            /** @description The key of a category that each URL must have, too */
+            category?: string;
+            /** @description Expectations of one folder are shown together */
+            folder?: string;
+            group?: components["schemas"]["Ref"];
+            /** Format: uuid */
+            id: string;
+            /** @description Left out: GET */
+            method?: string;
+            name: string;
+            /** @description Why it must be so */
+            note?: string;
+            off?: boolean;
+            /** @description The next moment at which the schedule is not in force */
+            outside?: boolean;
+            person?: components["schemas"]["Ref"];
+            /** @description The name of the rule or exception that must decide, too */
+            rule?: string;
+            /** @description In place of a moment: the next one at which the schedule is in force */
+            schedule?: components["schemas"]["Ref"];
+            /**
+             * @description Left out: everything
+             * @enum {string}
+             */
+            sight?: "name" | "tunnel" | "full";
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+            urls: string[];
+            /** @enum {string} */
+            verdict: "allow" | "watch" | "hold" | "block";
+            /**
+             * Format: int64
+             * @description Rises with every edit; the ETag holds it
+             */
+            version: number;
+            /** @description What an allowed request must be bound to, too: exactly this */
+            with?: components["schemas"]["ProvisosBody"];
+        };
+        ExpectationInput: {
+            address?: string;
+            /** @description As the moment of a trial: tue 12:30 is the next such moment; left out, now */
+            at?: string;
+            /** @description The key of a category that each URL must have, too */
+            category?: string;
+            /** @description Expectations of one folder are shown together */
+            folder?: string;
+            group?: components["schemas"]["Ref"];
+            /** @description Left out: GET */
+            method?: string;
+            /** @description Left out, it is made from the URL and the verdict */
+            name?: string;
+            /** @description Why it must be so */
+            note?: string;
+            off?: boolean;
+            /** @description The next moment at which the schedule is not in force */
+            outside?: boolean;
+            person?: components["schemas"]["Ref"];
+            /** @description The name of the rule or exception that must decide, too */
+            rule?: string;
+            /** @description In place of a moment: the next one at which the schedule is in force */
+            schedule?: components["schemas"]["Ref"];
+            /**
+             * @description Left out: everything
+             * @enum {string}
+             */
+            sight?: "name" | "tunnel" | "full";
+            urls: string[];
+            /** @enum {string} */
+            verdict: "allow" | "watch" | "hold" | "block";
+            /** @description What an allowed request must be bound to, too: exactly this */
+            with?: components["schemas"]["ProvisosBody"];
+        };
+        ExpectationResult: {
+            /**
+             * Format: date-time
+             * @description The moment at which it was tried
+             */
+            at?: string;
+            /** @description Why it could not be tried */
+            broken?: string;
+            folder?: string;
+            /** Format: uuid */
+            id: string;
+            name?: string;
+            passed: boolean;
+            /** @description What is expected, in a sentence */
+            says: string;
+            /**
+             * @description That is expected
+             * @enum {string}
+             */
+            verdict: "allow" | "watch" | "hold" | "block";
+            /** @description The URLs for which it does not hold */
+            wrong: components["schemas"]["WrongURL"][];
+        };
+        ExpectationsRunOutputBody: {
+            /** Format: int64 */
+            draftVersion: number;
+            /** Format: int64 */
+            failing: number;
+            /**
+             * Format: int64
+             * @description How long it took
+             */
+            micros: number;
+            /** @description By folder and name */
+            results: components["schemas"]["ExpectationResult"][];
         };
         ExplainInputBody: {
             /** @description Also say what each entry would catch of the recorded traffic, and what it covers by mistake; for up to 50 lines */
@@ -2332,6 +2731,16 @@ export interface components {
             /** @description The cursor of the next page; left out on the last */
             next?: string;
         };
+        LiveAgainInputBody: {
+            /** @description The draft becomes what the revision is, too; else it stays as it is */
+            draft?: boolean;
+            /**
+             * Format: int64
+             * @description The revision that was seen to be live: where it is another by now, nothing happens. Left out: whatever it is
+             */
+            live?: number;
+            note: string;
+        };
         Lookup: {
             class?: components["schemas"]["Class"];
             /** @description The URL as given */
@@ -2398,6 +2807,8 @@ export interface components {
             /** @description As for a trial */
             at?: string;
             method?: string;
+            /** @description As for a trial */
+            on?: string;
             /** @enum {string} */
             sight?: "name" | "tunnel" | "full";
             urls: string[];
@@ -2546,6 +2957,26 @@ export interface components {
             /** @description Shown this once; send it as Authorization: Bearer … */
             secret: string;
         };
+        ObjectDifference: {
+            /**
+             * Format: date-time
+             * @description The last edit
+             */
+            at: string;
+            /** @description Who edited it in between, the first one first */
+            by: string[];
+            /** @description Of a list whose entries differ */
+            entries?: components["schemas"]["EntryDifference"];
+            /** Format: uuid */
+            id: string;
+            /** @enum {string} */
+            kind: "list" | "schedule" | "category" | "scorecard" | "correction" | "person" | "group" | "network" | "machine" | "policy" | "exception" | "app" | "settings" | "expectation";
+            /** @description What differs, entries aside */
+            lines: components["schemas"]["DifferenceLine"][];
+            name: string;
+            /** @enum {string} */
+            what: "made" | "changed" | "removed";
+        };
         ObjectUse: {
             /** Format: uuid */
             id: string;
@@ -2562,6 +2993,14 @@ export interface components {
         };
         ObjectsOutputExceptionBody: {
             items: components["schemas"]["Exception"][];
+            /**
+             * Format: int64
+             * @description That the search leaves, on this page or not
+             */
+            total: number;
+        };
+        ObjectsOutputExpectationBody: {
+            items: components["schemas"]["Expectation"][];
             /**
              * Format: int64
              * @description That the search leaves, on this page or not
@@ -2850,6 +3289,19 @@ export interface components {
             name: string;
             strip: components["schemas"]["Segment"][];
         };
+        Planned: {
+            by: string;
+            /** Format: date-time */
+            due: string;
+            forced?: string;
+            /** Format: uuid */
+            id: string;
+            /** Format: date-time */
+            madeAt: string;
+            note: string;
+            /** Format: int64 */
+            version: number;
+        };
         Policy: {
             /** @description Rules that try to loosen what the baseline blocks */
             conflicts: components["schemas"]["Conflict"][];
@@ -2911,6 +3363,27 @@ export interface components {
             minutesADay?: number;
             noUploads?: boolean;
             safeSearch?: boolean;
+        };
+        PublishInputBody: {
+            /**
+             * Format: date-time
+             * @description Later: the version is published then, whatever is edited until then
+             */
+            at?: string;
+            /** @description Why it goes live though expectations fail; it is kept */
+            force?: string;
+            /** @description What it is for */
+            note: string;
+            /**
+             * Format: int64
+             * @description Of the draft, as it was looked at: where it has gone on since, nothing is published. Left out: whatever it is
+             */
+            version?: number;
+        };
+        PublishOutputBody: {
+            planned?: components["schemas"]["Planned"];
+            /** @description Left out where it is planned */
+            revision?: components["schemas"]["Revision"];
         };
         ReadCalendarOutputBody: {
             /** Format: int64 */
@@ -3005,6 +3478,40 @@ export interface components {
              * @description Entries that it had with another note or other attributes
              */
             updated: number;
+        };
+        Revision: {
+            /**
+             * Format: int64
+             * @description Of so many
+             */
+            asked?: number;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            /**
+             * Format: int64
+             * @description So many expectations failed
+             */
+            failed?: number;
+            /** @description Why it was published though expectations failed */
+            forced?: string;
+            note: string;
+            /** Format: int64 */
+            number: number;
+            /**
+             * Format: int64
+             * @description The revision that was taken back to
+             */
+            sameAs?: number;
+            /**
+             * Format: int64
+             * @description Of the draft, that it is
+             */
+            version: number;
+        };
+        RevisionsOutputBody: {
+            /** @description The newest first; the first of all is live */
+            revisions: components["schemas"]["Revision"][];
         };
         RuleBody: {
             /** @description Left out: every gate */
@@ -3378,6 +3885,8 @@ export interface components {
             /** @description As the moment of a trial; left out, the beginning of today */
             from?: string;
             method?: string;
+            /** @description As for a trial */
+            on?: string;
             /** @enum {string} */
             sight?: "name" | "tunnel" | "full";
             urls: string[];
@@ -3559,11 +4068,8 @@ export interface components {
             journey?: boolean;
             /** @description Left out: GET */
             method?: string;
-            /**
-             * @description Until revisions are published, both are the draft
-             * @enum {string}
-             */
-            on?: "draft" | "live";
+            /** @description draft, live, or the number of a revision; left out, the draft */
+            on?: string;
             /** @description With what is to come: until, the week, what would turn it round; for at most 20 URLs */
             outlook?: boolean;
             /**
@@ -3584,6 +4090,11 @@ export interface components {
              * @description The version of the draft that all of them were decided on
              */
             draftVersion: number;
+            /**
+             * Format: int64
+             * @description The revision that they were decided on; left out for the draft
+             */
+            revision?: number;
             /** @description In the order of the URLs */
             trials: components["schemas"]["Trial"][];
             who: components["schemas"]["Asker"];
@@ -3638,6 +4149,14 @@ export interface components {
             groups?: components["schemas"]["Ref"][];
             networks?: components["schemas"]["Ref"][];
             persons?: components["schemas"]["Ref"][];
+        };
+        WrongURL: {
+            because: string;
+            /** @enum {string} */
+            got: "allow" | "watch" | "hold" | "block";
+            url: string;
+            /** @description What is otherwise than expected */
+            why: string;
         };
     };
     responses: never;
@@ -3961,6 +4480,61 @@ export interface operations {
             };
             /** @description Precondition Required */
             428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getAudit: {
+        parameters: {
+            query?: {
+                /** @description Those with smaller ids */
+                before?: number;
+                limit?: number;
+                /** @description In who, what, name or detail */
+                text?: string;
+                /** @description Of the object */
+                kind?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuditOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4505,6 +5079,225 @@ export interface operations {
             };
         };
     };
+    getDiff: {
+        parameters: {
+            query?: {
+                /** @description draft, live or the number of a revision */
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DiffOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getEntryDiff: {
+        parameters: {
+            query?: {
+                /** @description The id of the last one of the page before */
+                after?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EntryDiffOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getDraft: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DraftOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    discard: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DiscardInputBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     findEntries: {
         parameters: {
             query: {
@@ -4855,6 +5648,387 @@ export interface operations {
         };
     };
     removeException: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getExpectations: {
+        parameters: {
+            query?: {
+                /** @description Only those with this in them, letter case aside */
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ObjectsOutputExpectationBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addExpectation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExpectationInput"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Expectation"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    runExpectations: {
+        parameters: {
+            query?: {
+                /** @description draft, live or the number of a revision */
+                on?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExpectationsRunOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getExpectation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Expectation"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putExpectation: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExpectationInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Expectation"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removeExpectation: {
         parameters: {
             query?: never;
             header?: {
@@ -9010,6 +10184,62 @@ export interface operations {
             };
         };
     };
+    unplan: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getPolicies: {
         parameters: {
             query?: {
@@ -9374,6 +10604,197 @@ export interface operations {
             };
             /** @description Precondition Required */
             428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getRevisions: {
+        parameters: {
+            query?: {
+                /** @description Those with smaller numbers */
+                before?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RevisionsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    publish: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PublishInputBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PublishOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    makeLiveAgain: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LiveAgainInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Revision"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

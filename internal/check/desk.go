@@ -1,0 +1,77 @@
+package check
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"widelark/internal/revision"
+	"widelark/internal/trial"
+)
+
+// Store is where the desk asks what is there.
+type Store interface {
+	DraftVersion(ctx context.Context) (revision.Now, error)
+}
+
+// Desk keeps what is known of the draft, and finds it out anew where the draft is another. It is safe for concurrent use.
+type Desk struct {
+	Store  Store
+	Trials *trial.Desk
+	Now    func() time.Time
+
+	mu   sync.Mutex // held while a report is made, so that it is made once
+	last *Report
+}
+
+// Report is what is known of the draft at one version.
+type Report struct {
+	DraftVersion int64
+	At           time.Time
+	Expected     []Expected
+	Took         time.Duration
+}
+
+// Failing counts the expectations that do not hold.
+func (r *Report) Failing() (failing int) {
+	for _, e := range r.Expected {
+		if !e.Passed {
+			failing++
+		}
+	}
+	return failing
+}
+
+// freshness is how long a report holds though nothing was edited: expectations about now have another now after it.
+const freshness = time.Minute
+
+// Report returns what is known of the draft as it is now. It waits for it where it has to be found out.
+func (d *Desk) Report(ctx context.Context) (*Report, error) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	now, err := d.Store.DraftVersion(ctx)
+	if err != nil {
+		return nil, err
+	}
+	begin := d.Now()
+	if d.last != nil && d.last.DraftVersion >= now.Draft && begin.Sub(d.last.At) < freshness {
+		return d.last, nil
+	}
+	h, err := d.Trials.Hear(ctx)
+	if err != nil {
+		return nil, err
+	}
+	report := &Report{DraftVersion: h.DraftVersion, At: begin, Expected: Expectations(h)}
+	report.Took = d.Now().Sub(begin)
+	d.last = report
+	return report, nil
+}
+
+// ReportAt tries what is expected of an earlier version by that version itself.
+func (d *Desk) ReportAt(ctx context.Context, version int64) (*Report, error) {
+	h, err := d.Trials.HearAt(ctx, version)
+	if err != nil {
+		return nil, err
+	}
+	return &Report{DraftVersion: version, At: d.Now(), Expected: Expectations(h)}, nil
+}

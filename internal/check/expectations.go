@@ -1,0 +1,145 @@
+// Package check says whether the draft may be put live: what must hold is tried, what looks wrong is found, and what would change is told.
+//
+// From: the draft and the live revision, compiled.
+// To: results that the API gives out.
+package check
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"widelark/core/classify"
+	"widelark/core/match"
+	"widelark/core/policy"
+	"widelark/core/weburl"
+	"widelark/internal/revision"
+	"widelark/internal/trial"
+)
+
+// Expected is what came of an expectation.
+type Expected struct {
+	revision.Meta
+	Body   revision.ExpectationBody
+	Passed bool
+	At     time.Time // at which it was tried
+	Wrong  []Wrong   // the URLs for which it does not hold
+	Broken string    // why it could not be tried at all, as one about a person who is gone
+}
+
+// Wrong is a URL for which an expectation does not hold.
+type Wrong struct {
+	URL     string
+	Got     policy.Verdict
+	Because string // what decided, in one sentence
+	Why     string // what is otherwise than expected, in one clause
+}
+
+// Expectations tries what is expected of a version of the draft, by folder and name.
+func Expectations(h *trial.Hearing) []Expected { return ExpectationsOf(h, h.Expectations()) }
+
+// ExpectationsOf tries expectations of another version on this one.
+func ExpectationsOf(h *trial.Hearing, objects []trial.Expectation) []Expected {
+	results := make([]Expected, len(objects))
+	var w policy.Work
+	for i, o := range objects {
+		results[i] = expect(h, &w, o.Meta, o.Body)
+	}
+	slices.SortStableFunc(results, func(a, b Expected) int {
+		return cmp.Or(strings.Compare(strings.ToLower(a.Body.Folder), strings.ToLower(b.Body.Folder)), strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)))
+	})
+	return results
+}
+
+func expect(h *trial.Hearing, w *policy.Work, meta revision.Meta, b revision.ExpectationBody) Expected {
+	e := Expected{Meta: meta, Body: b, Wrong: []Wrong{}}
+	who := trial.Who{Address: b.Address}
+	if b.Person != nil {
+		who.Person = b.Person.ID.String()
+	}
+	if b.Group != nil {
+		who.Group = b.Group.ID.String()
+	}
+	asker, err := h.Find("", who)
+	if err != nil {
+		e.Broken = err.Error()
+		return e
+	}
+	if e.At, err = moment(h, b); err != nil {
+		e.Broken = err.Error()
+		return e
+	}
+	for _, text := range b.URLs {
+		u, err := weburl.Parse(text)
+		if err != nil {
+			e.Broken = err.Error()
+			return e
+		}
+		r := asker.Request()
+		r.URL, r.Method, r.Sight = u, b.Method, cmp.Or(b.Sight, match.Full)
+		if d := h.Snapshot.Decide(w, &r, e.At); d.Verdict == b.Verdict && b.Category == "" && b.Rule == "" && b.With == nil {
+			continue
+		}
+		x := h.Snapshot.Explain(w, &r, e.At)
+		if why := differs(b, x); why != "" {
+			e.Wrong = append(e.Wrong, Wrong{text, x.Decision.Verdict, x.Because, why})
+		}
+	}
+	e.Passed = len(e.Wrong) == 0
+	return e
+}
+
+// moment returns when an expectation is tried.
+func moment(h *trial.Hearing, b revision.ExpectationBody) (time.Time, error) {
+	if b.Schedule == nil {
+		return h.Moment("at", b.At)
+	}
+	for _, s := range h.Snapshot.Config().Schedules {
+		if s.ID != b.Schedule.ID.String() {
+			continue
+		}
+		at := h.Now()
+		if s.Schedule.At(at, s.Zone) != b.Outside {
+			return at.In(h.Zone), nil
+		}
+		if next, ok := s.Schedule.Next(at, s.Zone); ok {
+			return next.In(h.Zone), nil
+		}
+		return at, fmt.Errorf("the schedule %q never comes to that", s.Name)
+	}
+	return time.Time{}, fmt.Errorf("its schedule is gone")
+}
+
+// differs says what of an explanation is not as expected; "" where all is.
+func differs(b revision.ExpectationBody, x policy.Explanation) string {
+	var wrong []string
+	if x.Decision.Verdict != b.Verdict {
+		wrong = append(wrong, fmt.Sprintf("%s in place of %s", x.Decision.Verdict, b.Verdict))
+	}
+	if b.Category != "" && !slices.Contains(x.Class.Categories, b.Category) {
+		is := strings.Join(x.Class.Categories, ", ")
+		wrong = append(wrong, fmt.Sprintf("it is %s, not %s", cmp.Or(is, classify.Unrated), b.Category))
+	}
+	if b.Rule != "" {
+		rule := ""
+		if x.Decider >= 0 {
+			rule = x.Steps[x.Decider].Rule
+		}
+		if !strings.EqualFold(rule, b.Rule) {
+			wrong = append(wrong, fmt.Sprintf("%s decides, not the rule %q", cmp.Or(quoted(rule), "an otherwise"), b.Rule))
+		}
+	}
+	if b.With != nil && x.Decision.Provisos != b.With.Provisos() {
+		wrong = append(wrong, fmt.Sprintf("it comes with %s, not with %s", cmp.Or(x.Decision.Provisos.String(), "nothing"), b.With.Provisos()))
+	}
+	return strings.Join(wrong, "; ")
+}
+
+func quoted(name string) string {
+	if name == "" {
+		return ""
+	}
+	return fmt.Sprintf("%q", name)
+}
