@@ -41,37 +41,13 @@ func everyPath(glob string) bool {
 	return strings.HasPrefix(glob, "/**") && strings.ReplaceAll(glob, "/**", "") == ""
 }
 
-// pathGlob compiles the glob of a path: a segment "*" is exactly one non-empty segment, a segment "**" any number of them;
-// within a segment "*" is any run without "/", "**" any run. Without exact, everything below is covered too.
+// pathGlob compiles the glob of a path. Without exact, everything below is covered too.
 func pathGlob(glob string, exact bool) *regexp.Regexp {
-	var b strings.Builder
-	b.WriteString("^")
-	for segment := range strings.SplitSeq(strings.TrimPrefix(glob, "/"), "/") {
-		switch segment {
-		case "*":
-			b.WriteString("/[^/]+")
-			continue
-		case "**":
-			b.WriteString("(?:/[^/]+)*")
-			continue
-		}
-		b.WriteByte('/')
-		for i, long := range strings.Split(segment, "**") {
-			if i > 0 {
-				b.WriteString(".*")
-			}
-			for j, piece := range strings.Split(long, "*") {
-				if j > 0 {
-					b.WriteString("[^/]*")
-				}
-				b.WriteString(regexp.QuoteMeta(piece))
-			}
-		}
-	}
+	expr := pattern.PathExpr(glob)
 	if !exact {
-		b.WriteString("(?:/.*)?")
+		expr += "(?:/.*)?"
 	}
-	return regexp.MustCompile("(?s)" + b.String() + "$")
+	return regexp.MustCompile("(?s)^" + expr + "$")
 }
 
 // meets says whether the URL is what the rest at a position asks for, as far as it is seen.

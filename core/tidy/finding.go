@@ -1,9 +1,15 @@
+// Package tidy finds what is wrong with lists without anybody having complained: entries that others make superfluous or
+// undo, and patterns that cover more than their author can have meant.
+//
+// From: entries and a [match.Index].
+// To: [Finding] and [NearMiss]. Each about coverage carries a URL that shows it.
 package tidy
 
 import (
 	"fmt"
 	"slices"
 
+	"widelark/core/cover"
 	"widelark/core/match"
 	"widelark/core/pattern"
 )
@@ -60,7 +66,7 @@ func (x *Examiner) Examine(list match.Ref, e match.Found) []Finding {
 	if match.Costly(e.Pattern) {
 		costly = []Finding{{Kind: Costly, Entry: e, Message: "It names nothing that a URL would have to hold, so it is tried on every one. A few are no harm."}}
 	}
-	url, ok := Witness(e.Pattern)
+	url, ok := cover.Witness(e.Pattern)
 	if !ok || x.Index.Count(url, x.Today) < 2 { // nothing but itself, as for nearly all of a large list
 		return costly
 	}
@@ -77,11 +83,11 @@ func (x *Examiner) Examine(list match.Ref, e match.Found) []Finding {
 		}
 		for i := range found {
 			by := &found[i]
-			if !Covers(by.Pattern, e.Pattern) || !lastsAsLong(by, &e) {
+			if !whollyCovers(by.Pattern, e.Pattern) || !lastsAsLong(by, &e) {
 				continue
 			}
 			if hit.List.ID == list.ID {
-				mutual := Covers(e.Pattern, by.Pattern) && lastsAsLong(&e, by)
+				mutual := whollyCovers(e.Pattern, by.Pattern) && lastsAsLong(&e, by)
 				switch {
 				case by.ID == e.ID:
 				case mutual && by.ID < e.ID:
@@ -103,7 +109,7 @@ func (x *Examiner) Examine(list match.Ref, e match.Found) []Finding {
 		if hit.List.ID == list.ID && !e.CarveOut {
 			for i := range hit.CarveOuts {
 				by := &hit.CarveOuts[i]
-				if Covers(by.Pattern, e.Pattern) && lastsAsLong(by, &e) {
+				if whollyCovers(by.Pattern, e.Pattern) && lastsAsLong(by, &e) {
 					add(&own, Undone, by, hit.List, "The carve-out %s takes all of it out again.", by.Pattern)
 				}
 			}
@@ -125,3 +131,6 @@ func rank(k Kind) int {
 func lastsAsLong(a, b *match.Found) bool {
 	return a.Until.IsZero() || !b.Until.IsZero() && !a.Until.Before(b.Until)
 }
+
+// whollyCovers reports whether a covers everything that b covers, for certain.
+func whollyCovers(a, b pattern.Pattern) bool { return cover.Of(a, b).Answer == cover.Yes }

@@ -4,6 +4,7 @@ import (
 	"regexp/syntax"
 	"strings"
 
+	"widelark/core/cover"
 	"widelark/core/pattern"
 	"widelark/core/weburl"
 )
@@ -21,12 +22,12 @@ func NearMisses(p pattern.Pattern) []NearMiss {
 	var found []NearMiss
 	add := func(url, tighter, why string) {
 		u, err := weburl.Parse(url)
-		if err != nil || !coversURL(p, u) {
+		if err != nil || !cover.Covers(p, u) {
 			return
 		}
 		if tighter != "" {
 			e, err := pattern.Parse(tighter)
-			if err != nil || coversURL(e.Pattern, u) {
+			if err != nil || cover.Covers(e.Pattern, u) {
 				tighter = ""
 			} else {
 				tighter = e.Pattern.String()
@@ -55,16 +56,16 @@ func NearMisses(p pattern.Pattern) []NearMiss {
 func wordMisses(word string, add func(url, tighter, why string)) {
 	text, open := strings.CutPrefix(word, "*")
 	text, openAfter := strings.CutSuffix(text, "*")
-	at := "https://witness.example/" + escaped(strings.ReplaceAll(text, " ", "-"))
+	at := "https://witness.example/" + cover.Escaped(strings.ReplaceAll(text, " ", "-"))
 	alone := `"` + text + `"`
 	if openAfter {
 		add(at+"er", alone, "The star lets the word go on: others begin like it.")
 	}
 	if open {
-		add("https://witness.example/un"+escaped(strings.ReplaceAll(text, " ", "-")), alone, "The star lets the word begin earlier: others end like it.")
+		add("https://witness.example/un"+cover.Escaped(strings.ReplaceAll(text, " ", "-")), alone, "The star lets the word begin earlier: others end like it.")
 	}
 	if open && openAfter {
-		add("https://witness.example/con"+escaped(strings.ReplaceAll(text, " ", "-"))+"ing", alone, "With a star at both ends the letters may stand inside any word.")
+		add("https://witness.example/con"+cover.Escaped(strings.ReplaceAll(text, " ", "-"))+"ing", alone, "With a star at both ends the letters may stand inside any word.")
 	}
 }
 
@@ -128,7 +129,7 @@ func regexMisses(p pattern.Pattern, add func(url, tighter, why string)) {
 			last = at + 1
 		}
 		escapedDots = b.String() + expr[last:]
-		for _, url := range build(sample(expr)) { // the sample has an x for every bare dot
+		for _, url := range build(cover.Sample(expr)) { // the sample has an x for every bare dot
 			before := escapedDots
 			add(url, prefix+before, "A dot without a backslash before it stands for any character.")
 			if covers(prefix+expr, url) {
@@ -140,7 +141,7 @@ func regexMisses(p pattern.Pattern, add func(url, tighter, why string)) {
 	if err != nil || target == pattern.OnPath {
 		return
 	}
-	name := sample(escapedDots)
+	name := cover.Sample(escapedDots)
 	if !strings.Contains(name, ".") || strings.ContainsAny(name, "/:") { // not about a host
 		return
 	}
@@ -162,7 +163,7 @@ func covers(entry, url string) bool {
 		return false
 	}
 	u, err := weburl.Parse(url)
-	return err == nil && coversURL(e.Pattern, u)
+	return err == nil && cover.Covers(e.Pattern, u)
 }
 
 // group keeps the choices of an expression together.

@@ -1,4 +1,4 @@
-package tidy
+package cover
 
 import (
 	"fmt"
@@ -19,15 +19,15 @@ func Witness(p pattern.Pattern) (_ weburl.URL, ok bool) {
 	switch p.Kind() {
 	case pattern.Regex:
 		expr, target := p.Expr()
-		return witnessOf(p, sample(expr), target)
+		return witnessOf(p, Sample(expr), target)
 	case pattern.Word:
 		word := strings.Trim(strings.Trim(p.String(), `"`), "*")
-		text = "https://witness.example/" + escaped(strings.ReplaceAll(word, " ", "-"))
+		text = "https://witness.example/" + Escaped(strings.ReplaceAll(word, " ", "-"))
 	default:
 		text = witnessText(p)
 	}
 	u, err := weburl.Parse(text)
-	return u, err == nil && coversURL(p, u)
+	return u, err == nil && Covers(p, u)
 }
 
 func witnessText(p pattern.Pattern) string {
@@ -69,26 +69,13 @@ func witnessText(p pattern.Pattern) string {
 		join = "?"
 	}
 	for _, param := range p.Params() {
-		text += join + escaped(param.Name)
+		text += join + Escaped(param.Name)
 		if param.Value != nil {
-			text += "=" + escaped(strings.Join(param.Value, ""))
+			text += "=" + Escaped(strings.Join(param.Value, ""))
 		}
 		join = "&"
 	}
 	return text
-}
-
-// escaped writes every character that could mean something in a URL as an escape (RFC 3986, section 2.1).
-func escaped(text string) string {
-	var b strings.Builder
-	for i := range len(text) {
-		if c := text[i]; c|0x20 >= 'a' && c|0x20 <= 'z' || c >= '0' && c <= '9' || c == '-' || c == '_' {
-			b.WriteByte(c)
-		} else {
-			fmt.Fprintf(&b, "%%%02X", c)
-		}
-	}
-	return b.String()
 }
 
 // witnessOf makes a URL around a text that an expression matches, and checks that p covers it.
@@ -101,16 +88,16 @@ func witnessOf(p pattern.Pattern, text string, target pattern.Target) (weburl.UR
 		tries = append([]string{text}, append(tries, "https://witness.example/"+text)...)
 	}
 	for _, try := range tries {
-		if u, err := weburl.Parse(try); err == nil && coversURL(p, u) {
+		if u, err := weburl.Parse(try); err == nil && Covers(p, u) {
 			return u, true
 		}
 	}
 	return weburl.URL{}, false
 }
 
-// sample returns a short text that an expression matches, assertions aside: the first of what may stand, nothing where nothing has
+// Sample returns a short text that an expression matches, assertions aside: the first of what may stand, nothing where nothing has
 // to.
-func sample(expr string) string {
+func Sample(expr string) string {
 	tree, err := syntax.Parse(expr, syntax.Perl)
 	if err != nil {
 		return ""

@@ -1,0 +1,626 @@
+// Package cover decides whether one pattern covers everything that another covers. Patterns are compared as languages of hosts, paths and
+// queries, by the product of their automata, so the answer is exact but where it says that it is not decided. A No comes with a URL that
+// proves it: the second covers it, the first does not.
+//
+// From: two patterns.
+// To: [Relation].
+package cover
+
+import (
+	"fmt"
+	"net/netip"
+	"regexp"
+	"slices"
+	"strings"
+	"unicode"
+
+	"golang.org/x/net/publicsuffix"
+
+	"widelark/core/match"
+	"widelark/core/pattern"
+	"widelark/core/weburl"
+)
+
+// Answer says whether one pattern covers all of another.
+type Answer int8
+
+// The answers.
+const (
+	NotDecided Answer = iota
+	Yes
+	No
+)
+
+// Relation is whether one pattern covers all of another.
+type Relation struct {
+	Answer Answer
+	Shown  weburl.URL // for No: a URL that the other covers and the one does not
+}
+
+// The texts that can stand in each part of a canonical URL, folded. They leave out what only odd URLs hold; what a pattern names
+// itself is added.
+const (
+	hostDomain = `(?:[a-z0-9_-]+\.)*[a-z][a-z0-9_-]*`
+	segment    = `[a-z0-9._~!$&'()*+,;=:@%-]`
+	pathDomain = `/(?:` + segment + `+/)*` + segment + `*`
+	query      = `(?:\?[a-z0-9._~!$&'()*+,;=:@%/?-]*)?`
+	portDomain = `(?::[1-9][0-9]{0,4})?`
+	anything   = `.*`
+)
+
+// Of says whether a covers everything that b covers.
+func Of(a, b pattern.Pattern) Relation {
+	switch {
+	case !a.IsValid() || !b.IsValid():
+		return Relation{}
+	case a.Key() == b.Key(), a.Kind() == pattern.Everything:
+		return Relation{Answer: Yes}
+	case a.IsNamed() && b.IsNamed(): // nearly all of a large list
+		if namesCover(a, b) {
+			return Relation{Answer: Yes}
+		}
+		u, ok := Witness(b)
+		if ok && Covers(a, u) { // a name alone, of a site and all below
+			u = weburl.MustParse("https://x." + b.Name() + "/")
+		}
+		return Relation{No, u}
+	}
+	r := relation{a: a, b: b}
+	if covered, decided := r.covered(); decided && covered {
+		return Relation{Answer: Yes}
+	}
+	for _, text := range r.tries {
+		u, err := weburl.Parse(text)
+		if err == nil && Covers(b, u) && !Covers(a, u) {
+			return Relation{No, u}
+		}
+	}
+	return Relation{}
+}
+
+// namesCover compares literal names.
+func namesCover(a, b pattern.Pattern) bool {
+	if a.Name() == b.Name() {
+		return a.Scope() == pattern.AndBelow || a.Scope() == b.Scope()
+	}
+	return a.Scope() != pattern.Only && strings.HasSuffix(b.Name(), "."+a.Name())
+}
+
+// Covers reports whether p covers a URL.
+func Covers(p pattern.Pattern, u weburl.URL) bool {
+	return match.New([]match.List{{Entries: []pattern.Entry{{Pattern: p}}}}).Covered(u, pattern.Date{})
+}
+
+// relation is one comparison on its way.
+type relation struct {
+	a, b  pattern.Pattern
+	tries []string // URLs that may show that a does not cover b
+}
+
+// parts are the languages of a pattern that is a host with what follows it: one for each part of the URL, independent of the others.
+type parts struct {
+	scheme string // "" for both
+	port   uint16 // 0 for every
+	host   string // an expression for whole hosts; "" where they are no language: addresses, any ending
+	path   string // for the whole path, with its first slash
+	params []pattern.Param
+}
+
+func isBound(p pattern.Pattern) bool {
+	scheme, port := p.SchemeAndPort()
+	return scheme != "" || port != 0
+}
+
+// unanchored makes an expression that looks for another anywhere.
+func unanchored(expr string) string { return `(?s:.*)(?i:` + expr + `)(?s:.*)` }
+
+func partsOf(p pattern.Pattern) parts {
+	scheme, port := p.SchemeAndPort()
+	l := parts{scheme: scheme, port: port, path: pathLanguage(p), params: p.Params()}
+	switch {
+	case p.EveryHost():
+		l.host = anything
+	case p.Name() != "" && !p.EveryEnding():
+		l.host = nameLanguage(p)
+	}
+	return l
+}
+
+func nameLanguage(p pattern.Pattern) string {
+	var pieces []string
+	for piece := range strings.SplitSeq(p.Name(), "*") {
+		pieces = append(pieces, regexp.QuoteMeta(piece))
+	}
+	return [...]string{pattern.AndBelow: `(?:.+\.)?`, pattern.Only: "", pattern.BelowOnly: `.+\.`}[p.Scope()] + `(?:` + strings.Join(pieces, ".*") + `)`
+}
+
+func pathLanguage(p pattern.Pattern) string {
+	tree := p.FoldedPath()
+	if strings.ReplaceAll(tree, "/**", "") == "" {
+		return anything
+	}
+	expr := pattern.PathExpr(tree)
+	if p.ExactPage() {
+		return expr + "/?"
+	}
+	return expr + "(?:/.*)?"
+}
+
+// wordLanguage is the texts in which a word stands.
+func wordLanguage(p pattern.Pattern) string {
+	text := strings.ToLower(strings.Trim(p.String(), `"`))
+	core, open := strings.CutPrefix(text, "*")
+	core, openAfter := strings.CutSuffix(core, "*")
+	var pieces []string
+	for _, piece := range strings.Fields(core) {
+		pieces = append(pieces, regexp.QuoteMeta(piece))
+	}
+	const apart = `[^\p{L}\p{N}]`
+	word := strings.Join(pieces, apart+"+")
+	if !open {
+		word = `(?:.*` + apart + `)?` + word
+	} else {
+		word = `.*` + word
+	}
+	if !openAfter {
+		return word + `(?:` + apart + `.*)?`
+	}
+	return word + `.*`
+}
+
+// covered decides, as far as it can. What would show a No is put into tries.
+func (r *relation) covered() (yes, decided bool) {
+	a, b := r.a, r.b
+	if u, ok := Witness(b); ok {
+		r.tries = append(r.tries, u.String())
+	}
+	switch {
+	case b.Kind() == pattern.Regex:
+		return r.regexIn()
+	case b.Kind() == pattern.Word:
+		return r.wordIn()
+	case a.Kind() == pattern.Regex:
+		return r.inRegex()
+	case a.Kind() == pattern.Word:
+		return r.inWord()
+	}
+	return r.partsIn()
+}
+
+// partsIn compares part by part: of two products, one lies in the other when each of its parts does.
+func (r *relation) partsIn() (yes, decided bool) {
+	of, in := partsOf(r.a), partsOf(r.b)
+	yes, decided = true, true
+	part := func(is, known bool) { yes, decided = yes && is, decided && (known || !yes) }
+	shown := r.example()
+	host, is, known := r.hostsIn(of, in)
+	part(is, known)
+	if host != "" {
+		shown.host = host
+	}
+	if of.scheme != "" && of.scheme != in.scheme {
+		part(false, true)
+		if in.scheme == "" {
+			shown.scheme = map[string]string{"http": "https", "https": "http"}[of.scheme]
+		}
+	}
+	if of.port != 0 && of.port != in.port {
+		part(false, true)
+		if in.port == 0 {
+			shown.port = of.port%65000 + 1
+		}
+	}
+	if text, found, ok := witness(of.path, in.path, pathDomain); ok {
+		part(!found, true)
+		if found {
+			shown.path = text
+		}
+	} else {
+		part(false, false)
+	}
+	is, known = r.paramsIn(of.params, in.params, &shown)
+	part(is, known)
+	r.tries = append(r.tries, shown.String())
+	return yes, decided
+}
+
+// example is a URL, part by part.
+type example struct {
+	scheme, host, path, query string
+	port                      uint16
+}
+
+func (e example) String() string {
+	text := e.scheme + "://" + e.host
+	if e.port != 0 {
+		text += fmt.Sprintf(":%d", e.port)
+	}
+	text += e.path
+	if e.query != "" {
+		text += "?" + e.query
+	}
+	return text
+}
+
+// example returns a URL that b covers, as far as one is found.
+func (r *relation) example() example {
+	e := example{scheme: "https", host: "witness.example", path: "/"}
+	if u, ok := Witness(r.b); ok {
+		e = example{u.Scheme(), u.Host(), u.Path(), u.Query(), 0}
+	}
+	if _, port := r.b.SchemeAndPort(); port != 0 {
+		e.port = port
+	}
+	return e
+}
+
+// hostsIn compares hosts. host is one that only b has, where one was found.
+func (r *relation) hostsIn(of, in parts) (host string, yes, decided bool) {
+	a, b := r.a, r.b
+	switch {
+	case a.EveryHost():
+		return "", true, true
+	case b.EveryHost():
+		if !a.Prefix().IsValid() {
+			return "192.0.2.1", false, true
+		}
+		return "witness.example", false, true
+	case a.Prefix().IsValid() || b.Prefix().IsValid():
+		if !a.Prefix().IsValid() || !b.Prefix().IsValid() {
+			return "", false, true
+		}
+		if a.Prefix().Bits() <= b.Prefix().Bits() && a.Prefix().Contains(b.Prefix().Addr()) {
+			return "", true, true
+		}
+		for addr := b.Prefix().Addr(); ; { // the first or the last address of b lies outside
+			if !a.Prefix().Contains(addr) {
+				if addr.Is6() {
+					return "[" + addr.String() + "]", false, true
+				}
+				return addr.String(), false, true
+			}
+			last := lastOf(b)
+			if addr == last {
+				return "", false, false
+			}
+			addr = last
+		}
+	case a.EveryEnding():
+		return r.inEndings()
+	case b.EveryEnding():
+		return r.endingsIn(of)
+	}
+	text, found, ok := witness(of.host, in.host, hostDomain)
+	return text, ok && !found, ok
+}
+
+// lastOf returns the last address of a range.
+func lastOf(p pattern.Pattern) netip.Addr {
+	bytes := p.Prefix().Addr().AsSlice()
+	for bit := p.Prefix().Bits(); bit < len(bytes)*8; bit++ {
+		bytes[bit/8] |= 1 << (7 - bit%8)
+	}
+	last, _ := netip.AddrFromSlice(bytes) // it has the length of an address
+	return last
+}
+
+// endingsIn says whether hosts before any public suffix lie in a language. A suffix may be any one label that the list does not name, and
+// those of several labels that it names.
+func (r *relation) endingsIn(of parts) (host string, yes, decided bool) {
+	before := strings.TrimSuffix(nameLanguage(r.b), ")")
+	text, found, ok := witness(of.host, before+`\.[a-z0-9.-]+)`, hostDomain)
+	if ok && !found {
+		return "", true, true // whatever the suffix
+	}
+	if text, found, ok = witness(of.host, before+`\.[a-z]+)`, hostDomain); ok && found {
+		return text, false, true
+	}
+	text, found, ok = witness(of.host, before+`\.(?:co\.uk|com\.au|co\.jp)`+`)`, hostDomain)
+	return text, false, ok && found
+}
+
+// inEndings says whether hosts all stand before a public suffix, under a name.
+func (r *relation) inEndings() (host string, yes, decided bool) {
+	a, b := r.a, r.b
+	if b.EveryEnding() {
+		text, found, ok := witness(nameLanguage(a)+`\.test`, nameLanguage(b)+`\.test`, hostDomain)
+		return text, ok && !found, ok
+	}
+	// All hosts of b end alike where its name does; how much of it is the suffix tells the list.
+	name := b.Name()
+	if star := strings.LastIndexByte(name, '*'); star >= 0 {
+		_, tail, dotted := strings.Cut(name[star:], ".")
+		if !dotted { // the star reaches into the suffix
+			text, found, ok := witness(nameLanguage(a)+`\.test`, nameLanguage(b), hostDomain)
+			return text, false, ok && found
+		}
+		name = tail
+	}
+	suffix, _ := publicsuffix.PublicSuffix(name)
+	if suffix == name { // the label before it is not said by b
+		if probe, _ := publicsuffix.PublicSuffix("x." + name); probe != name && b.Scope() != pattern.Only {
+			return "", false, false
+		}
+	}
+	text, found, ok := witness(nameLanguage(a)+`\.`+regexp.QuoteMeta(suffix), nameLanguage(b), hostDomain)
+	return text, ok && !found, ok
+}
+
+// paramsIn says whether each parameter that a asks for is asked for by b, too: parameters of one name may each have another value.
+func (r *relation) paramsIn(of, in []pattern.Param, shown *example) (yes, decided bool) {
+	if len(of) == 0 {
+		return true, true
+	}
+	yes, decided = true, true
+	for _, wanted := range of {
+		var values []string
+		met, known := false, true
+		for _, given := range in {
+			if given.Name != wanted.Name {
+				continue
+			}
+			if wanted.Value == nil {
+				met = true
+				break
+			}
+			language := anything
+			if given.Value != nil {
+				language = globLanguage(given.Value)
+			}
+			text, found, ok := witness(globLanguage(wanted.Value), language)
+			if ok && !found {
+				met = true
+				break
+			}
+			known = known && ok
+			values = append(values, Escaped(given.Name)+"="+Escaped(text))
+		}
+		if met {
+			continue
+		}
+		yes, decided = false, decided && known
+		// A URL with exactly what b asks for, and other values than a wants.
+		kept := values
+		for _, given := range in {
+			if given.Name != wanted.Name {
+				one := Escaped(given.Name)
+				if given.Value != nil {
+					one += "=" + Escaped(strings.Join(given.Value, ""))
+				}
+				kept = append(kept, one)
+			}
+		}
+		shown.query = strings.Join(kept, "&")
+	}
+	return yes, decided
+}
+
+func globLanguage(g pattern.Glob) string {
+	var pieces []string
+	for _, piece := range g {
+		pieces = append(pieces, regexp.QuoteMeta(piece))
+	}
+	return strings.Join(pieces, ".*")
+}
+
+// wide is the parts of b; where its hosts are those before any public suffix, a little more: those before anything.
+func (r *relation) wide() parts {
+	in := partsOf(r.b)
+	if r.b.EveryEnding() {
+		in.host = nameLanguage(r.b) + `\.[a-z0-9.-]+`
+	}
+	return in
+}
+
+// inWord says whether a word stands in every URL of b: in every host, in every path, or in every query.
+func (r *relation) inWord() (yes, decided bool) {
+	word, in := wordLanguage(r.a), r.wide()
+	shown := r.example()
+	var asked []string // parameters without the word
+	decided = true
+	if in.host != "" && in.host != anything {
+		text, found, ok := witness(word, in.host, hostDomain)
+		if ok && !found {
+			return true, true
+		}
+		decided = decided && ok
+		if found {
+			shown.host = text
+		}
+	} else if r.b.Prefix().IsSingleIP() && Covers(r.a, weburl.MustParse("https://"+shown.host+"/")) {
+		return true, true
+	}
+	text, found, ok := witness(word, in.path, pathDomain)
+	if ok && !found && !strings.Contains(in.path, "%") {
+		return true, true
+	}
+	if found {
+		shown.path = text
+	}
+	for _, p := range in.params {
+		value := ""
+		if p.Value != nil {
+			value = "=" + globLanguage(p.Value)
+		}
+		one := regexp.QuoteMeta(p.Name) + value
+		if _, found, ok := witness(word, `(?:.*&)?`+one+`(?:&.*)?`); ok && !found {
+			return true, true
+		}
+		if text, found, _ := witness(word, one, `[a-z0-9=_-]*`); found {
+			asked = append(asked, text)
+		}
+	}
+	if len(asked) > 0 {
+		shown.query = strings.Join(asked, "&zz&") // the word is not to stand across two of them
+	}
+	r.tries = append(r.tries, shown.String())
+	shown.query = ""
+	r.tries = append(r.tries, shown.String())
+	return false, decided && ok
+}
+
+// wordIn says whether every URL with a word is one of a's.
+func (r *relation) wordIn() (yes, decided bool) {
+	word := wordLanguage(r.b)
+	plain := `[a-z0-9-]*`
+	if strings.ContainsFunc(r.b.String(), func(c rune) bool { return c > unicode.MaxASCII }) {
+		plain = anything
+	}
+	if r.a.Kind() == pattern.Word {
+		text, found, ok := witness(wordLanguage(r.a), word, plain)
+		if ok && found {
+			r.tries = append(r.tries, "https://witness.example/"+Escaped(text), "https://onlooker.test/"+Escaped(text), "https://192.0.2.1/"+Escaped(text))
+			return false, true
+		}
+		text, found, ok = witness(wordLanguage(r.a), word)
+		r.tries = append(r.tries, "https://witness.example/"+Escaped(text))
+		return ok && !found, ok
+	}
+	text, _, ok := witness("", word, plain)
+	for _, host := range []string{"witness.example", "onlooker.test", "192.0.2.1", "witness.test:81"} {
+		r.tries = append(r.tries, "http://"+host+"/"+Escaped(text), "https://"+host+"/?"+Escaped(text))
+	}
+	return false, ok
+}
+
+// inRegex says whether an expression matches all that b covers.
+func (r *relation) inRegex() (yes, decided bool) {
+	expr, target := r.a.Expr()
+	in, shown := r.wide(), r.example()
+	switch target {
+	case pattern.OnHost:
+		if in.host == "" || in.host == anything {
+			return false, false
+		}
+		text, found, ok := witness(unanchored(expr), in.host, hostDomain)
+		if found {
+			shown.host = text
+		}
+		r.tries = append(r.tries, shown.String())
+		return ok && !found, ok
+	case pattern.OnPath:
+		text, found, ok := witness(unanchored(expr), in.path+tailOf(in), pathDomain+query)
+		if found {
+			shown.path, shown.query, _ = strings.Cut(text, "?")
+		}
+		r.tries = append(r.tries, shown.String())
+		return ok && !found, ok && (!found || len(in.params) == 0)
+	}
+	whole, ok := urlLanguage(in)
+	if !ok {
+		return false, false
+	}
+	text, found, ok := witness(unanchored(expr), whole, urlDomain)
+	if found {
+		r.tries = append(r.tries, text)
+	}
+	return ok && !found, ok && (!found || len(in.params) == 0)
+}
+
+// tailOf is what may follow the path: with parameters more than what is asked for, never less.
+func tailOf(p parts) string {
+	if len(p.params) > 0 {
+		return `\?.*`
+	}
+	return `(?:\?.*)?`
+}
+
+const urlDomain = `https?://` + hostDomain + portDomain + pathDomain + query
+
+func urlLanguage(p parts) (string, bool) {
+	if p.host == "" || p.host == anything || p.path == "" {
+		return "", false
+	}
+	scheme, port := "https?", portDomain
+	if p.scheme != "" {
+		scheme = p.scheme
+	}
+	switch {
+	case p.port == 443 || p.port == 80:
+		return "", false // a default port is not written
+	case p.port != 0:
+		port = fmt.Sprintf(":%d", p.port)
+	}
+	path := p.path
+	if path == anything {
+		path = "/.*"
+	}
+	return scheme + `://(?:` + p.host + `)` + port + path + tailOf(p), true
+}
+
+// regexIn says whether all that an expression matches is a's.
+func (r *relation) regexIn() (yes, decided bool) {
+	expr, target := r.b.Expr()
+	domain := map[pattern.Target]string{pattern.OnURL: urlDomain, pattern.OnHost: hostDomain, pattern.OnPath: pathDomain + query}[target]
+	around := func(text string) []string {
+		switch target {
+		case pattern.OnHost:
+			return []string{"https://" + text + "/", "http://" + text + ":81/x?y"}
+		case pattern.OnPath:
+			return []string{"https://witness.example" + text, "http://onlooker.test:81" + text}
+		}
+		return []string{text}
+	}
+	if r.a.Kind() == pattern.Regex {
+		other, sameTarget := r.a.Expr()
+		if sameTarget != target {
+			return false, false
+		}
+		text, found, ok := witness(unanchored(other), unanchored(expr), domain)
+		if found {
+			r.tries = append(r.tries, around(text)...)
+		}
+		return ok && !found, ok
+	}
+	if r.a.Kind() == pattern.Word {
+		text, found, ok := witness(wordLanguage(r.a), unanchored(expr), domain)
+		if found {
+			r.tries = append(r.tries, around(text)...)
+		}
+		return ok && !found && target != pattern.OnURL && !strings.ContainsAny(expr, `%\`), ok && found
+	}
+	of := partsOf(r.a)
+	var language string
+	switch {
+	case target == pattern.OnHost && of.host != "" && of.path == anything && !isBound(r.a) && len(of.params) == 0:
+		language = of.host
+	case target == pattern.OnPath && r.a.EveryHost() && !isBound(r.a) && len(of.params) == 0:
+		language = of.path + `(?:\?.*)?`
+	case target == pattern.OnURL && len(of.params) == 0:
+		var ok bool
+		if language, ok = urlLanguage(of); !ok {
+			return false, false
+		}
+	default: // a asks for what the expression does not look at
+		text, found, ok := witness("", unanchored(expr), domain)
+		if found {
+			r.tries = append(r.tries, around(text)...)
+		}
+		return false, ok
+	}
+	text, found, ok := witness(language, unanchored(expr), domain)
+	if found {
+		r.tries = append(r.tries, around(text)...)
+	}
+	// Expressions see addresses as text; no name covers them.
+	if ok && !found && target != pattern.OnPath {
+		if text, found, _ := witness("", unanchored(expr), strings.Replace(domain, hostDomain, `[0-9]+\.[0-9]\.[0-9]\.[0-9]`, 1)); found {
+			r.tries = append(r.tries, around(text)...)
+			return false, true
+		}
+	}
+	return ok && !found, ok
+}
+
+// Escaped writes every character that could mean something in a URL as an escape (RFC 3986, section 2.1).
+func Escaped(text string) string {
+	var b strings.Builder
+	for i := range len(text) {
+		if c := text[i]; c|0x20 >= 'a' && c|0x20 <= 'z' || c >= '0' && c <= '9' || slices.Contains([]byte("-_"), c) {
+			b.WriteByte(c)
+		} else {
+			fmt.Fprintf(&b, "%%%02X", c)
+		}
+	}
+	return b.String()
+}

@@ -1,0 +1,145 @@
+package cover
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"pgregory.net/rapid"
+
+	"widelark/core/match"
+	"widelark/core/pattern"
+	"widelark/core/pattern/patterntest"
+	"widelark/core/weburl"
+)
+
+func parsed(text string) pattern.Pattern { return pattern.MustParse(text).Pattern }
+
+func TestOf(t *testing.T) {
+	for _, row := range []struct{ a, covers, not string }{
+		{"heron.example", "www.heron.example =heron.example *.heron.example heron.example/x =heron.example/x?q=1 http://heron.example heron.example:8443 a-*.heron.example", "notheron.example example heron.* *heron* ~heron"},
+		{"=heron.example", "=heron.example/x", "heron.example www.heron.example *.heron.example"},
+		{"*.heron.example", "www.heron.example =a.b.heron.example a-*.heron.example", "heron.example =heron.example"},
+		{"heron.*", "=heron.example heron.example heron.co.uk/x =heron.* www.heron.* =www.heron.co.uk *.b-*.heron.test", "heron.x.test =bittern.example *heron.* *heron.example"},
+		{"*heron*", "heron.example =theron.test sheron-*.example *.heron*.x", "bittern.example *her*on.x"},
+		{"*heron.example", "heron.example notheron.example www.heron.example", "heron.test"},
+		{"=*heron.example", "=notheron.example notheron.example heron.example", "heron.test"},
+		{"heron.example/wards", "heron.example/wards/map =www.heron.example/wards heron.example/wards/*/x heron.example/wards?q", "heron.example heron.example/wardship heron.example/*/wards"},
+		{"=heron.example/wards", "=heron.example/wards?q", "heron.example/wards =heron.example/wards/map"},
+		{"heron.example/*/map", "heron.example/a/map heron.example/a/map/1 =heron.example/a/map", "heron.example/map heron.example/**/map"},
+		{"heron.example?q", "heron.example?q=a heron.example/x?r&q", "heron.example heron.example?r"},
+		{"heron.example?q=*boat*", "heron.example?q=boats", "heron.example?q=*oat heron.example?q"},
+		{"http://heron.example", "http://www.heron.example", "heron.example https://heron.example"},
+		{"203.0.113.0/24", "203.0.113.7 203.0.113.128/25 203.0.113.7/wards", "203.0.114.1 0.0.0.0/0 heron.example"},
+		{"*", `heron.example 203.0.113.7 "bet"`, ""},
+		{"*/wards", "heron.example/wards 203.0.113.7/wards/x", "heron.example"},
+		{`"bet*"`, `"betting" "bet" betting.example`, `"*bet" alphabet.example`},
+		{`"*bet*"`, `"alphabet" "bet*"`, `"be*"`},
+		{"~host ^heron", "=heron.example =heron2.test/x", "heron.example =bittern.example"},
+	} {
+		a := parsed(row.a)
+		for _, b := range strings.Fields(row.covers) {
+			assert.True(t, Of(a, parsed(b)).Answer == Yes, "%s covers %s", row.a, b)
+		}
+		for _, b := range strings.Fields(strings.ReplaceAll(row.not, "~", "~host ")) {
+			if b == "~host" {
+				continue
+			}
+			assert.False(t, Of(a, parsed(b)).Answer == Yes, "%s does not cover %s", row.a, b)
+		}
+		assert.Equal(t, Yes, Of(a, a).Answer)
+	}
+}
+
+// urls are all that can be made of a small alphabet, as the reference for coverage: hosts of up to four labels, paths of up to two
+// segments, with and without the rest.
+var urls = func() (all []weburl.URL) {
+	hosts := []string{"192.0.2.1", "192.0.2.129", "[2001:db8::1]"}
+	labels := []string{"a", "b", "ab", "ba", "aab"}
+	endings := []string{"a", "b", "co.uk"}
+	for _, end := range endings {
+		for _, x := range labels {
+			hosts = append(hosts, x+"."+end)
+			for _, y := range labels {
+				hosts = append(hosts, y+"."+x+"."+end)
+				if len(x)+len(y) == 2 {
+					for _, z := range labels[:3] {
+						hosts = append(hosts, z+"."+y+"."+x+"."+end)
+					}
+				}
+			}
+		}
+	}
+	paths := []string{"/"}
+	segments := []string{"a", "b", "ab", "a-b"}
+	for _, x := range segments {
+		paths = append(paths, "/"+x, "/"+x+"/")
+		for _, y := range segments {
+			paths = append(paths, "/"+x+"/"+y)
+		}
+	}
+	for i, host := range hosts {
+		for j, path := range paths {
+			for k, end := range []string{"", "?a", "?a=b", "?a=ab&b=a"} {
+				if k > 0 && (i+j)%3 != 0 {
+					continue
+				}
+				all = append(all, weburl.MustParse("https://"+host+path+end))
+			}
+			if (i+j)%7 == 0 {
+				all = append(all, weburl.MustParse("http://"+host+path), weburl.MustParse("https://"+host+":81"+path))
+			}
+		}
+	}
+	return all
+}()
+
+// The reference: what is decided agrees with trying every URL of the small alphabet, and all but expressions is decided.
+func TestOfAgreesWithEnumeration(t *testing.T) {
+	decided, pairs := 0, 0
+	rapid.Check(t, func(t *rapid.T) {
+		a, b := patterntest.Any(t, "a"), patterntest.Any(t, "b")
+		r := Of(a, b)
+		pairs++
+		if r.Answer != NotDecided {
+			decided++
+		}
+		general := a.Kind() == pattern.Regex || b.Kind() == pattern.Regex
+		ofA, ofB := match.New([]match.List{{Entries: []pattern.Entry{{Pattern: a}}}}), match.New([]match.List{{Entries: []pattern.Entry{{Pattern: b}}}})
+		var shown weburl.URL
+		for _, u := range urls {
+			if ofB.Covered(u, pattern.Date{}) && !ofA.Covered(u, pattern.Date{}) {
+				shown = u
+				break
+			}
+		}
+		switch r.Answer {
+		case Yes:
+			if shown.Host() != "" {
+				t.Fatalf("%s is said to cover %s, and does not cover %s", a, b, shown)
+			}
+		case No:
+			if !Covers(b, r.Shown) || Covers(a, r.Shown) {
+				t.Fatalf("%s does not show that %s does not cover %s", r.Shown, a, b)
+			}
+		default:
+			if !general {
+				t.Fatalf("it is not decided whether %s covers %s; a URL that says no: %s", a, b, shown)
+			}
+		}
+	})
+	t.Logf("decided: %d of %d", decided, pairs)
+}
+
+func TestWitness(t *testing.T) {
+	for _, entry := range []string{
+		"heron.example", "*.heron.example", "*.*", "=heron.*", "shop-*.heron.example", "*möwe*", "heron.example/a%20b/*/**/c*d", "heron.example?q=*a+b*&r",
+		"http://heron.example:8080/x", "203.0.113.0/24", "2001:db8::/32", "[2001:db8::7]:81/x", "*", "*:8443", `"bet*"`, `"fish boat"`, `"möwe"`,
+		"~ heron", "~ ^https://heron\\.example/[0-9]+$", "~host ^(play|m)\\.heron\\.", "~path ^/wards\\?tab=[0-9]$", "~path \\.exe$", "~host ^[a-f]{4}\\.test$",
+	} {
+		u, ok := Witness(parsed(entry))
+		assert.True(t, ok, "%s: %s", entry, u)
+	}
+	_, ok := Witness(parsed("~ ^ftp"))
+	assert.False(t, ok, "nothing is covered")
+}
