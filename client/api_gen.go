@@ -696,6 +696,33 @@ func (e FindingCountKind) Valid() bool {
 	}
 }
 
+// Defines values for FindingFixDo.
+const (
+	FindingFixDoMoveRuleUp    FindingFixDo = "move rule up"
+	FindingFixDoRemoveEntries FindingFixDo = "remove entries"
+	FindingFixDoRemoveObject  FindingFixDo = "remove object"
+	FindingFixDoReplaceEntry  FindingFixDo = "replace entry"
+	FindingFixDoSwitchRuleOff FindingFixDo = "switch rule off"
+)
+
+// Valid indicates whether the value is a known member of the FindingFixDo enum.
+func (e FindingFixDo) Valid() bool {
+	switch e {
+	case FindingFixDoMoveRuleUp:
+		return true
+	case FindingFixDoRemoveEntries:
+		return true
+	case FindingFixDoRemoveObject:
+		return true
+	case FindingFixDoReplaceEntry:
+		return true
+	case FindingFixDoSwitchRuleOff:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for FlipKind.
 const (
 	FlipKindAddException    FlipKind = "add exception"
@@ -1284,6 +1311,27 @@ func (e RefusedLineCode) Valid() bool {
 	case RefusedLineCodeNotText:
 		return true
 	case RefusedLineCodeTooLong:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReviewFindingSeverity.
+const (
+	ReviewFindingSeverityDoubt  ReviewFindingSeverity = "doubt"
+	ReviewFindingSeverityRemark ReviewFindingSeverity = "remark"
+	ReviewFindingSeverityWrong  ReviewFindingSeverity = "wrong"
+)
+
+// Valid indicates whether the value is a known member of the ReviewFindingSeverity enum.
+func (e ReviewFindingSeverity) Valid() bool {
+	switch e {
+	case ReviewFindingSeverityDoubt:
+		return true
+	case ReviewFindingSeverityRemark:
+		return true
+	case ReviewFindingSeverityWrong:
 		return true
 	default:
 		return false
@@ -2197,6 +2245,27 @@ func (e GetUsesParamsKind) Valid() bool {
 	default:
 		return false
 	}
+}
+
+// AcceptInputBody defines model for AcceptInputBody.
+type AcceptInputBody struct {
+	Key string `json:"key"`
+
+	// Reason Why it is as it should be
+	Reason string `json:"reason"`
+
+	// Until From this day on it counts again; left out, never
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// Acceptance defines model for Acceptance.
+type Acceptance struct {
+	At     time.Time `json:"at"`
+	By     string    `json:"by"`
+	Reason string    `json:"reason"`
+
+	// Until From this day on it counts again
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // Account defines model for Account.
@@ -3324,6 +3393,35 @@ type FindingCount struct {
 // FindingCountKind defines model for FindingCount.Kind.
 type FindingCountKind string
 
+// FindingFix defines model for FindingFix.
+type FindingFix struct {
+	Do FindingFixDo `json:"do"`
+
+	// New replace entry: what it would be
+	New  *string `json:"new,omitempty"`
+	Text string  `json:"text"`
+
+	// To move rule up: the place that it would have
+	To *int64 `json:"to,omitempty"`
+}
+
+// FindingFixDo defines model for FindingFix.Do.
+type FindingFixDo string
+
+// FindingPlace defines model for FindingPlace.
+type FindingPlace struct {
+	// Entry Of a list
+	Entry *string `json:"entry,omitempty"`
+	ID    string  `json:"id"`
+
+	// Kind Of the object
+	Kind string `json:"kind"`
+	Name string `json:"name"`
+
+	// Rule Of a policy: the place of the rule, from 0; -1 for none
+	Rule int64 `json:"rule"`
+}
+
 // FindingsOutputBody defines model for FindingsOutputBody.
 type FindingsOutputBody struct {
 	// Counts Of all kinds, also those not asked for
@@ -4380,6 +4478,50 @@ type Report struct {
 
 	// Updated Entries that it had with another note or other attributes
 	Updated int64 `json:"updated"`
+}
+
+// ReviewFinding defines model for ReviewFinding.
+type ReviewFinding struct {
+	// Accepted Somebody said that it is as it should be
+	Accepted *Acceptance  `json:"accepted,omitempty"`
+	At       FindingPlace `json:"at"`
+
+	// By What makes it so
+	By  *FindingPlace `json:"by,omitempty"`
+	Fix *FindingFix   `json:"fix,omitempty"`
+
+	// Key The same for the same thing, however the draft changes around it
+	Key string `json:"key"`
+
+	// Kind As: never reached, unused, too wide
+	Kind     string                `json:"kind"`
+	Severity ReviewFindingSeverity `json:"severity"`
+
+	// Shown A URL that proves it
+	Shown *string `json:"shown,omitempty"`
+
+	// Text What is wrong, in a sentence
+	Text string `json:"text"`
+
+	// Why Why it matters
+	Why string `json:"why"`
+}
+
+// ReviewFindingSeverity defines model for ReviewFinding.Severity.
+type ReviewFindingSeverity string
+
+// ReviewOutputBody defines model for ReviewOutputBody.
+type ReviewOutputBody struct {
+	DraftVersion int64 `json:"draftVersion"`
+
+	// Findings The gravest first; those that were accepted are among them
+	Findings []ReviewFinding `json:"findings"`
+
+	// Micros How long it took to find out
+	Micros int64 `json:"micros"`
+
+	// Open That nobody accepted
+	Open int64 `json:"open"`
 }
 
 // Revision defines model for Revision.
@@ -5630,6 +5772,11 @@ type PutPolicyParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// UnacceptFindingParams defines parameters for UnacceptFinding.
+type UnacceptFindingParams struct {
+	Key string `form:"key" json:"key"`
+}
+
 // GetRevisionsParams defines parameters for GetRevisions.
 type GetRevisionsParams struct {
 	// Before Those with smaller numbers
@@ -5840,6 +5987,9 @@ type StartPolicyJSONRequestBody = StartInputBody
 
 // PutPolicyJSONRequestBody defines body for PutPolicy for application/json ContentType.
 type PutPolicyJSONRequestBody = PolicyInput
+
+// AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
+type AcceptFindingJSONRequestBody = AcceptInputBody
 
 // PublishJSONRequestBody defines body for Publish for application/json ContentType.
 type PublishJSONRequestBody = PublishInputBody
@@ -6851,6 +7001,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
 	PutPolicy(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetReview What is wrong with the draft, or may be
+	//
+	// Corresponds with GET /api/v1/review (the `GetReview` operationId).
+	GetReview(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// UnacceptFinding Let a finding count again
+	//
+	// Corresponds with DELETE /api/v1/review/accepted (the `UnacceptFinding` operationId).
+	UnacceptFinding(ctx context.Context, params *UnacceptFindingParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptFindingWithBody Say that a finding is as it should be
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/review/accepted (the `AcceptFinding` operationId).
+	AcceptFindingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AcceptFinding Say that a finding is as it should be
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/review/accepted (the `AcceptFinding` operationId).
+	AcceptFinding(ctx context.Context, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetRevisions What was put live
 	//
@@ -9503,6 +9677,70 @@ func (c *Client) PutPolicyWithBody(ctx context.Context, id openapi_types.UUID, p
 // Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
 func (c *Client) PutPolicy(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutPolicyRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetReview What is wrong with the draft, or may be
+//
+// Corresponds with GET /api/v1/review (the `GetReview` operationId).
+func (c *Client) GetReview(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetReviewRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// UnacceptFinding Let a finding count again
+//
+// Corresponds with DELETE /api/v1/review/accepted (the `UnacceptFinding` operationId).
+func (c *Client) UnacceptFinding(ctx context.Context, params *UnacceptFindingParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewUnacceptFindingRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptFindingWithBody Say that a finding is as it should be
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/review/accepted (the `AcceptFinding` operationId).
+func (c *Client) AcceptFindingWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptFindingRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AcceptFinding Say that a finding is as it should be
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/review/accepted (the `AcceptFinding` operationId).
+func (c *Client) AcceptFinding(ctx context.Context, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAcceptFindingRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -15794,6 +16032,123 @@ func NewPutPolicyRequestWithBody(server string, id openapi_types.UUID, params *P
 	return req, nil
 }
 
+// NewGetReviewRequest constructs an http.Request for the GetReview method
+func NewGetReviewRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/review")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewUnacceptFindingRequest constructs an http.Request for the UnacceptFinding method
+func NewUnacceptFindingRequest(server string, params *UnacceptFindingParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/review/accepted")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", false, "key", params.Key, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAcceptFindingRequest calls the generic AcceptFinding builder with application/json body
+func NewAcceptFindingRequest(server string, body AcceptFindingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAcceptFindingRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAcceptFindingRequestWithBody constructs an http.Request for the AcceptFinding method, with any body, and a specified content type
+func NewAcceptFindingRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/review/accepted")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetRevisionsRequest constructs an http.Request for the GetRevisions method
 func NewGetRevisionsRequest(server string, params *GetRevisionsParams) (*http.Request, error) {
 	var err error
@@ -18453,6 +18808,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
 	PutPolicyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPolicyResponse, error)
+
+	// GetReviewWithResponse What is wrong with the draft, or may be
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/review (the `GetReview` operationId).
+	GetReviewWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReviewResponse, error)
+
+	// UnacceptFindingWithResponse Let a finding count again
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/review/accepted (the `UnacceptFinding` operationId).
+	UnacceptFindingWithResponse(ctx context.Context, params *UnacceptFindingParams, reqEditors ...RequestEditorFn) (*UnacceptFindingResponse, error)
+
+	// AcceptFindingWithBodyWithResponse Say that a finding is as it should be
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/review/accepted (the `AcceptFinding` operationId).
+	AcceptFindingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptFindingResponse, error)
+
+	// AcceptFindingWithResponse Say that a finding is as it should be
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/review/accepted (the `AcceptFinding` operationId).
+	AcceptFindingWithResponse(ctx context.Context, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptFindingResponse, error)
 
 	// GetRevisionsWithResponse What was put live
 	//
@@ -26172,6 +26555,178 @@ func (r PutPolicyResponse) ContentType() string {
 	return ""
 }
 
+type GetReviewResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReviewOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetReviewResponse) GetJSON200() *ReviewOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetReviewResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetReviewResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetReviewResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetReviewResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetReviewResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetReviewResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type UnacceptFindingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r UnacceptFindingResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r UnacceptFindingResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r UnacceptFindingResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r UnacceptFindingResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r UnacceptFindingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r UnacceptFindingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r UnacceptFindingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r UnacceptFindingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AcceptFindingResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AcceptFindingResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AcceptFindingResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AcceptFindingResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AcceptFindingResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AcceptFindingResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AcceptFindingResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AcceptFindingResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetRevisionsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -30456,6 +31011,58 @@ func (c *ClientWithResponses) PutPolicyWithResponse(ctx context.Context, id open
 		return nil, err
 	}
 	return ParsePutPolicyResponse(rsp)
+}
+
+// GetReviewWithResponse What is wrong with the draft, or may be
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/review (the `GetReview` operationId).
+func (c *ClientWithResponses) GetReviewWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetReviewResponse, error) {
+	rsp, err := c.GetReview(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetReviewResponse(rsp)
+}
+
+// UnacceptFindingWithResponse Let a finding count again
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/review/accepted (the `UnacceptFinding` operationId).
+func (c *ClientWithResponses) UnacceptFindingWithResponse(ctx context.Context, params *UnacceptFindingParams, reqEditors ...RequestEditorFn) (*UnacceptFindingResponse, error) {
+	rsp, err := c.UnacceptFinding(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseUnacceptFindingResponse(rsp)
+}
+
+// AcceptFindingWithBodyWithResponse Say that a finding is as it should be
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/review/accepted (the `AcceptFinding` operationId).
+func (c *ClientWithResponses) AcceptFindingWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AcceptFindingResponse, error) {
+	rsp, err := c.AcceptFindingWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptFindingResponse(rsp)
+}
+
+// AcceptFindingWithResponse Say that a finding is as it should be
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/review/accepted (the `AcceptFinding` operationId).
+func (c *ClientWithResponses) AcceptFindingWithResponse(ctx context.Context, body AcceptFindingJSONRequestBody, reqEditors ...RequestEditorFn) (*AcceptFindingResponse, error) {
+	rsp, err := c.AcceptFinding(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAcceptFindingResponse(rsp)
 }
 
 // GetRevisionsWithResponse What was put live
@@ -37249,6 +37856,139 @@ func ParsePutPolicyResponse(rsp *http.Response) (*PutPolicyResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetReviewResponse parses an HTTP response from a GetReviewWithResponse call
+func ParseGetReviewResponse(rsp *http.Response) (*GetReviewResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetReviewResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReviewOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseUnacceptFindingResponse parses an HTTP response from a UnacceptFindingWithResponse call
+func ParseUnacceptFindingResponse(rsp *http.Response) (*UnacceptFindingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &UnacceptFindingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAcceptFindingResponse parses an HTTP response from a AcceptFindingWithResponse call
+func ParseAcceptFindingResponse(rsp *http.Response) (*AcceptFindingResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AcceptFindingResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
 	}
 
 	return response, nil

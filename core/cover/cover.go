@@ -65,6 +65,14 @@ func Of(a, b pattern.Pattern) Relation {
 		}
 		return Relation{No, u}
 	}
+	if a.Kind() == pattern.HostGlob && a.Scope() == pattern.AndBelow && b.IsNamed() && b.Scope() != pattern.BelowOnly {
+		// What covers a name by a glob and everything below it covers what is below the name.
+		if u := weburl.MustParse("https://" + b.Name() + "/"); Covers(a, u) {
+			return Relation{Answer: Yes}
+		} else {
+			return Relation{No, u}
+		}
+	}
 	r := relation{a: a, b: b}
 	if covered, decided := r.covered(); decided && covered {
 		return Relation{Answer: Yes}

@@ -49,6 +49,9 @@ type Examiner struct {
 	Index *match.Index // all lists
 	Today pattern.Date
 
+	// Own passes over what other lists have to say.
+	Own bool
+
 	// Opposed says how two lists contradict each other, in words: the policy and the two verdicts; "" where they do not.
 	Opposed func(list, other string) string
 }
@@ -80,6 +83,9 @@ func (x *Examiner) Examine(list match.Ref, e match.Found) []Finding {
 		found := hit.Covering
 		if e.CarveOut {
 			found = hit.CarveOuts
+		}
+		if x.Own && hit.List.ID != list.ID {
+			continue
 		}
 		for i := range found {
 			by := &found[i]

@@ -153,7 +153,7 @@ func regexMisses(p pattern.Pattern, add func(url, tighter, why string)) {
 		add("https://not"+name+"/", "~host (^|\\.)"+group(escapedDots), "Nothing says where the name begins, so longer names that end like it are covered, too.")
 	}
 	if !ends(tree) {
-		add("https://"+name+".evil.test/", "~host "+group(escapedDots)+"$", "Nothing says where the name ends, so it may be the beginning of another site's.")
+		add("https://"+strings.TrimSuffix(name, ".")+".evil.test/", "~host "+group(escapedDots)+"$", "Nothing says where the name ends, so it may be the beginning of another site's.")
 	}
 }
 

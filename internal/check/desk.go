@@ -5,6 +5,9 @@ import (
 	"sync"
 	"time"
 
+	"github.com/google/uuid"
+
+	"widelark/core/review"
 	"widelark/internal/revision"
 	"widelark/internal/trial"
 )
@@ -16,12 +19,16 @@ type Store interface {
 
 // Desk keeps what is known of the draft, and finds it out anew where the draft is another. It is safe for concurrent use.
 type Desk struct {
-	Store  Store
-	Trials *trial.Desk
-	Now    func() time.Time
+	Store      Store
+	Trials     *trial.Desk
+	Lists      revision.Store
+	Categories revision.CategoryStore
+	Traffic    Recorded
+	Now        func() time.Time
 
-	mu   sync.Mutex // held while a report is made, so that it is made once
-	last *Report
+	mu     sync.Mutex // held while a report is made, so that it is made once
+	last   *Report
+	looked map[uuid.UUID]looked
 }
 
 // Report is what is known of the draft at one version.
@@ -29,6 +36,7 @@ type Report struct {
 	DraftVersion int64
 	At           time.Time
 	Expected     []Expected
+	Findings     []review.Finding // the gravest first
 	Took         time.Duration
 }
 
@@ -62,6 +70,9 @@ func (d *Desk) Report(ctx context.Context) (*Report, error) {
 		return nil, err
 	}
 	report := &Report{DraftVersion: h.DraftVersion, At: begin, Expected: Expectations(h)}
+	if report.Findings, err = d.review(ctx, h); err != nil {
+		return nil, err
+	}
 	report.Took = d.Now().Sub(begin)
 	d.last = report
 	return report, nil

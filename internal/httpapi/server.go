@@ -133,6 +133,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerPacks(api)
 	s.registerSchedules(api)
 	s.registerPublishing(api)
+	s.registerReview(api)
 	s.registerExpectations(api)
 	return api
 }

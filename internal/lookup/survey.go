@@ -11,9 +11,9 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/classify"
+	"widelark/core/cover"
 	"widelark/core/match"
 	"widelark/core/pattern"
-	"widelark/core/tidy"
 	"widelark/core/weburl"
 	"widelark/internal/revision"
 )
@@ -225,7 +225,7 @@ func (c *Clerk) Corrections(ctx context.Context, text string, after int64, limit
 	all := make([]Corrected, len(found))
 	for i, correction := range found {
 		all[i].Correction = correction
-		if u, ok := tidy.Witness(correction.Entry); ok {
+		if u, ok := cover.Witness(correction.Entry); ok {
 			all[i].Catalogue = catalogueAlone.Explain(u, pattern.Date{}, match.Full).Categories
 			all[i].Agreed = classify.SetID(all[i].Catalogue) == classify.SetID(correction.Categories)
 		}

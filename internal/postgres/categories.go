@@ -11,11 +11,11 @@ import (
 	"widelark/internal/revision"
 )
 
-const correctionColumns = `id, entry, categories, reason, at, by`
+const correctionColumns = `id, uid, entry, categories, reason, at, by`
 
 func scanCorrection(row pgx.CollectableRow) (c revision.Correction, err error) {
 	var entry string
-	if err := row.Scan(&c.ID, &entry, &c.Categories, &c.Reason, &c.At, &c.By); err != nil {
+	if err := row.Scan(&c.ID, &c.UID, &entry, &c.Categories, &c.Reason, &c.At, &c.By); err != nil {
 		return c, err
 	}
 	read, err := pattern.Parse(entry)

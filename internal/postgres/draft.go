@@ -90,7 +90,7 @@ func rowsOf[T any](ctx context.Context, r draftReader, kind revision.Kind, colum
 }
 
 func (r draftReader) Local(ctx context.Context) (local revision.Local, err error) {
-	if local.Corrections, err = rowsOf(ctx, r, revision.KindCorrection, `c.id, c.entry, c.categories, c.reason, c.at, c.by`, scanCorrection); err != nil {
+	if local.Corrections, err = rowsOf(ctx, r, revision.KindCorrection, `c.id, c.uid, c.entry, c.categories, c.reason, c.at, c.by`, scanCorrection); err != nil {
 		return local, err
 	}
 	if local.Own, err = rowsOf(ctx, r, revision.KindCategory, `c.id, c.key, c.name, c.description, c.family, c.adds, o.since, o.updated_at, o.updated_by,

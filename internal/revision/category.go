@@ -17,6 +17,7 @@ import (
 // Correction says that what an entry covers has certain categories, whatever the catalogue says.
 type Correction struct {
 	ID         int64
+	UID        uuid.UUID // the same for as long as something is said about the entry
 	Entry      pattern.Pattern
 	Categories []string // keys
 	Reason     string

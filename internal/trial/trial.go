@@ -121,6 +121,7 @@ type Hearing struct {
 	Zone         *time.Location
 	now          time.Time
 	roster       *roster
+	lists        []revision.DraftList
 }
 
 // Hear returns the draft as it is now.
@@ -158,8 +159,15 @@ func (d *Desk) HearOn(ctx context.Context, field, on string) (*Hearing, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Hearing{c.draft.Version, number, d.snapshot(c), d.zone, d.now(), c.roster}, nil
+	return d.hearing(c, number), nil
 }
+
+func (d *Desk) hearing(c *compiled, number int64) *Hearing {
+	return &Hearing{c.draft.Version, number, d.snapshot(c), d.zone, d.now(), c.roster, c.draft.Lists}
+}
+
+// Lists returns the lists of this version, by name. The caller must not change them.
+func (h *Hearing) Lists() []revision.DraftList { return h.lists }
 
 // HearAt returns the draft as it was at a version.
 func (d *Desk) HearAt(ctx context.Context, version int64) (*Hearing, error) {
@@ -167,7 +175,7 @@ func (d *Desk) HearAt(ctx context.Context, version int64) (*Hearing, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Hearing{c.draft.Version, 0, d.snapshot(c), d.zone, d.now(), c.roster}, nil
+	return d.hearing(c, 0), nil
 }
 
 // Moment reads a moment; see [schedule.ParseMoment]. field is the path to complain about.

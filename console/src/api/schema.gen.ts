@@ -1114,6 +1114,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/review": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is wrong with the draft, or may be */
+        get: operations["getReview"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/review/accepted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a finding is as it should be */
+        post: operations["acceptFinding"];
+        /** Let a finding count again */
+        delete: operations["unacceptFinding"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/revisions": {
         parameters: {
             query?: never;
@@ -1571,6 +1606,27 @@ export interface paths {
 export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
+        AcceptInputBody: {
+            key: string;
+            /** @description Why it is as it should be */
+            reason: string;
+            /**
+             * Format: date-time
+             * @description From this day on it counts again; left out, never
+             */
+            until?: string;
+        };
+        Acceptance: {
+            /** Format: date-time */
+            at: string;
+            by: string;
+            reason: string;
+            /**
+             * Format: date-time
+             * @description From this day on it counts again
+             */
+            until?: string;
+        };
         Account: {
             fullName: string;
             /** Format: uuid */
@@ -2526,6 +2582,31 @@ export interface components {
             /** @enum {string} */
             kind: "duplicate" | "covered" | "undone" | "ended" | "contradict" | "costly" | "elsewhere";
         };
+        FindingFix: {
+            /** @enum {string} */
+            do: "switch rule off" | "move rule up" | "remove object" | "remove entries" | "replace entry";
+            /** @description replace entry: what it would be */
+            new?: string;
+            text: string;
+            /**
+             * Format: int64
+             * @description move rule up: the place that it would have
+             */
+            to?: number;
+        };
+        FindingPlace: {
+            /** @description Of a list */
+            entry?: string;
+            id: string;
+            /** @description Of the object */
+            kind: string;
+            name: string;
+            /**
+             * Format: int64
+             * @description Of a policy: the place of the rule, from 0; -1 for none
+             */
+            rule: number;
+        };
         FindingsOutputBody: {
             /** @description Of all kinds, also those not asked for */
             counts: components["schemas"]["FindingCount"][];
@@ -3478,6 +3559,42 @@ export interface components {
              * @description Entries that it had with another note or other attributes
              */
             updated: number;
+        };
+        ReviewFinding: {
+            /** @description Somebody said that it is as it should be */
+            accepted?: components["schemas"]["Acceptance"];
+            at: components["schemas"]["FindingPlace"];
+            /** @description What makes it so */
+            by?: components["schemas"]["FindingPlace"];
+            fix?: components["schemas"]["FindingFix"];
+            /** @description The same for the same thing, however the draft changes around it */
+            key: string;
+            /** @description As: never reached, unused, too wide */
+            kind: string;
+            /** @enum {string} */
+            severity: "wrong" | "doubt" | "remark";
+            /** @description A URL that proves it */
+            shown?: string;
+            /** @description What is wrong, in a sentence */
+            text: string;
+            /** @description Why it matters */
+            why: string;
+        };
+        ReviewOutputBody: {
+            /** Format: int64 */
+            draftVersion: number;
+            /** @description The gravest first; those that were accepted are among them */
+            findings: components["schemas"]["ReviewFinding"][];
+            /**
+             * Format: int64
+             * @description How long it took to find out
+             */
+            micros: number;
+            /**
+             * Format: int64
+             * @description That nobody accepted
+             */
+            open: number;
         };
         Revision: {
             /**
@@ -10604,6 +10721,149 @@ export interface operations {
             };
             /** @description Precondition Required */
             428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getReview: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReviewOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    acceptFinding: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcceptInputBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    unacceptFinding: {
+        parameters: {
+            query: {
+                key: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -1,0 +1,581 @@
+// Package review finds what is wrong with a whole configuration though every piece of it may be well-formed: rules that are never reached,
+// objects that do nothing, people between two policies, schedules inside out. Where it says that one thing covers another it has decided so
+// (see package cover), and shows a URL.
+//
+// From: a [Draft].
+// To: [Finding].
+package review
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"widelark/core/match"
+	"widelark/core/pattern"
+	"widelark/core/policy"
+	"widelark/core/weburl"
+)
+
+// Kind says what is wrong.
+type Kind string
+
+// The kinds, the gravest first within each severity.
+const (
+	NeverReached   Kind = "never reached"    // a rule that those above it leave nothing
+	NoEffect       Kind = "no effect"        // a rule or an exception that no gate can act on
+	BaselineStands Kind = "baseline stands"  // a rule that allows what the baseline blocks
+	Opposed        Kind = "opposed"          // a list that one policy both allows and blocks
+	NobodysPolicy  Kind = "nobody's policy"  // a policy that no group has
+	NoPolicy       Kind = "no policy"        // a group with members that no policy is for
+	Between        Kind = "between policies" // people whose policies disagree
+	Unused         Kind = "unused"           // an object that nothing names
+	Never          Kind = "never in force"   // a schedule
+	Always         Kind = "always in force"  // a schedule
+	InsideOut      Kind = "inside out"       // a schedule whose name and hours say opposite things
+	NotSeen        Kind = "not seen"         // entries for pages where no gate sees pages
+	TooWide        Kind = "too wide"         // a pattern that covers what its author can hardly have meant
+	Superfluous    Kind = "superfluous"      // entries that others cover, or that are over
+	Over           Kind = "over"             // an exception that has ended
+	EndsSoon       Kind = "ends soon"        // an exception that ends within a week
+	NotNeeded      Kind = "not needed"       // a correction that the catalogue says itself by now
+)
+
+// Severity says how much a finding matters.
+type Severity string
+
+// The severities, the gravest first.
+const (
+	Wrong  Severity = "wrong"  // it does not do what it says
+	Doubt  Severity = "doubt"  // it may well be meant otherwise
+	Remark Severity = "remark" // good to know
+)
+
+var severities = map[Kind]Severity{
+	NeverReached: Wrong, NoEffect: Wrong, BaselineStands: Wrong, Never: Wrong, NobodysPolicy: Wrong,
+	Opposed: Doubt, NoPolicy: Doubt, Between: Doubt, InsideOut: Doubt, NotSeen: Doubt, TooWide: Doubt, Always: Doubt,
+	Unused: Remark, Superfluous: Remark, Over: Remark, EndsSoon: Remark, NotNeeded: Remark,
+}
+
+var why = map[Kind]string{
+	NeverReached:   "Whoever reads it believes that it does something.",
+	NoEffect:       "It looks like protection, or like a way through, and is neither.",
+	BaselineStands: "The baseline stands above all policies; nothing below can loosen it.",
+	Opposed:        "Only the rule that stands first counts; the other may be what was meant.",
+	NobodysPolicy:  "Its rules are asked for nobody.",
+	NoPolicy:       "The fallback decides for its members, as for strangers.",
+	Between:        "Which one counts hangs on how policies are combined; people get an answer that neither policy's owner meant.",
+	Unused:         "It is looked after for nothing, or was forgotten where it should be named.",
+	Never:          "What is meant to happen in it never happens.",
+	Always:         "A rule in it is a rule without a time.",
+	InsideOut:      "Hours that were meant to be inside are outside.",
+	NotSeen:        "A gate that sees only the host cannot tell a page; such an entry decides nothing there.",
+	TooWide:        "It covers sites that nobody thought of.",
+	Superfluous:    "Without them, the list covers the same.",
+	Over:           "It does nothing any more, and hides those that do.",
+	EndsSoon:       "Whoever relies on it should hear of it before.",
+	NotNeeded:      "The catalogue says the same by itself; kept, it hides what the catalogue learns later.",
+}
+
+// Place is where a finding is.
+type Place struct {
+	Kind  string // of the object: policy, list, schedule, group, exception, correction
+	ID    string
+	Name  string
+	Rule  int    // of a policy: the place of the rule; -1 for none
+	Entry string // of a list: the entry
+}
+
+// Fix is one step that would mend a finding.
+type Fix struct {
+	Do   string // switch rule off, move rule up, remove object, remove entries, replace entry
+	Text string // the step in a sentence
+	To   int    // move rule up: the place that it would have
+	New  string // replace entry: what it would be
+}
+
+// Finding is one thing that is wrong, or may be.
+type Finding struct {
+	Key      string // the same for the same thing, however the draft changes around it
+	Kind     Kind
+	Severity Severity
+	At       Place
+	By       *Place // what makes it so
+	Text     string // one sentence
+	Why      string // why it matters
+	Shown    string // a URL that proves it; "" where it is not about URLs
+	Fix      *Fix
+}
+
+// List is a list as it is looked at.
+type List struct {
+	ID, Name string
+	Entries  []match.Found // in force or not; nil for one that is too large to be compared with others
+	Size     int
+	Tidied   Tidied
+}
+
+// Tidied is what package tidy has to say about a list.
+type Tidied struct {
+	Superfluous int    // entries
+	First       string // one of them
+	Message     string // why
+	Shown       string
+	TooWide     []Wide
+}
+
+// Wide is an entry that covers too much.
+type Wide struct {
+	Entry, Shown, Why, Tighter string
+}
+
+// Correction is a correction beside what would be said without it.
+type Correction struct {
+	ID, Entry string
+	Same      bool // the catalogue says the same by itself
+	Shown     string
+}
+
+// Draft is what is reviewed.
+type Draft struct {
+	Snapshot    *policy.Snapshot
+	Lists       []List
+	Corrections []Correction
+	Seen        []weburl.URL    // of the recorded traffic: what findings about categories are shown by
+	Named       map[string]bool // ids that something beside rules names: categories of our own, expectations
+	Now         time.Time
+}
+
+// reviewer is a review on its way.
+type reviewer struct {
+	Draft
+	config   *policy.Config
+	lists    map[string]*List
+	found    []Finding
+	work     policy.Work
+	shown    map[string]weburl.URL // by category: a URL that has it
+	contains map[[2]string]bool
+}
+
+// Of reviews a draft, the gravest findings first.
+func Of(d Draft) []Finding {
+	r := &reviewer{Draft: d, config: d.Snapshot.Config(), lists: map[string]*List{}, contains: map[[2]string]bool{}}
+	for i := range d.Lists {
+		r.lists[d.Lists[i].ID] = &d.Lists[i]
+	}
+	r.sample()
+	r.policies()
+	r.exceptions()
+	r.between()
+	r.schedules()
+	r.groups()
+	r.unused()
+	r.entries()
+	r.corrections()
+	rank := map[Severity]int{Wrong: 0, Doubt: 1, Remark: 2}
+	slices.SortStableFunc(r.found, func(a, b Finding) int {
+		return cmp.Or(cmp.Compare(rank[a.Severity], rank[b.Severity]), strings.Compare(string(a.Kind), string(b.Kind)), strings.Compare(a.At.Name, b.At.Name), cmp.Compare(a.At.Rule, b.At.Rule))
+	})
+	return r.found
+}
+
+// add adds a finding. key tells it from others of its kind at its place.
+func (r *reviewer) add(kind Kind, at Place, key, format string, args ...any) *Finding {
+	f := Finding{Kind: kind, Severity: severities[kind], At: at, Text: fmt.Sprintf(format, args...), Why: why[kind]}
+	f.Key = strings.Join([]string{string(kind), at.Kind, at.ID, key}, "|")
+	r.found = append(r.found, f)
+	return &r.found[len(r.found)-1]
+}
+
+func object(kind, id, name string) Place { return Place{Kind: kind, ID: id, Name: name, Rule: -1} }
+
+func rulePlace(p *policy.Policy, rule int) Place {
+	return Place{Kind: "policy", ID: p.ID, Name: p.Name, Rule: rule}
+}
+
+// mostSampled bounds how many recorded pages are classified.
+const mostSampled = 5000
+
+// sample finds a recorded URL for each category.
+func (r *reviewer) sample() {
+	r.shown = map[string]weburl.URL{}
+	c, today := r.Snapshot.Classifier(), pattern.DateOf(r.Now)
+	for i, u := range r.Seen {
+		if i == mostSampled {
+			break
+		}
+		for _, key := range c.Explain(u, today, match.Full).Categories {
+			if _, ok := r.shown[key]; !ok {
+				r.shown[key] = u
+			}
+		}
+	}
+}
+
+// all visits every policy: the baseline, those of groups, the fallback.
+func (r *reviewer) all(visit func(p *policy.Policy, of string)) {
+	if r.config.Baseline != nil {
+		visit(r.config.Baseline, "baseline")
+	}
+	for i := range r.config.Policies {
+		visit(&r.config.Policies[i], "")
+	}
+	if r.config.Fallback != nil {
+		visit(r.config.Fallback, "fallback")
+	}
+}
+
+func (r *reviewer) policies() {
+	r.all(func(p *policy.Policy, of string) {
+		r.neverReached(p)
+		r.opposed(p)
+		for i := range p.Rules {
+			if rule := &p.Rules[i]; !rule.Off && len(rule.At) > 0 && !slices.ContainsFunc(rule.At, func(g policy.Gate) bool { return slices.Contains(r.config.Gates, g) }) {
+				f := r.add(NoEffect, rulePlace(p, i), rule.Name, "The rule %q is for gates that are switched off.", rule.Name)
+				f.Fix = &Fix{Do: "switch rule off", Text: fmt.Sprintf("Switch the rule %q off.", rule.Name)}
+			}
+		}
+		if of != "" {
+			return
+		}
+		if len(p.Groups) == 0 {
+			f := r.add(NobodysPolicy, object("policy", p.ID, p.Name), "", "No group has the policy %q.", p.Name)
+			f.Fix = &Fix{Do: "remove object", Text: "Delete it, or give it to a group."}
+		}
+		for _, c := range r.Snapshot.Loosens(&r.work, p.ID, r.Now) {
+			f := r.add(BaselineStands, rulePlace(p, int(c.Place)), c.Text, "%s", c.Text)
+			f.Fix = &Fix{Do: "switch rule off", Text: fmt.Sprintf("Switch the rule %q off.", p.Rules[c.Place].Name)}
+		}
+	})
+}
+
+// opposed finds lists that one policy both lets through and stops, without times or further conditions between them.
+func (r *reviewer) opposed(p *policy.Policy) {
+	passes := map[string]int{}
+	stops := map[string]int{}
+	for i, rule := range p.Rules {
+		if rule.Off || rule.Then == policy.Note || rule.When.Schedule != "" {
+			continue
+		}
+		for _, list := range rule.If.Lists() {
+			if rule.Then.Passes() {
+				passes[list] = i + 1
+			} else {
+				stops[list] = i + 1
+			}
+		}
+	}
+	for list, pass := range passes {
+		stop, both := stops[list]
+		if !both || r.lists[list] == nil {
+			continue
+		}
+		first, second := p.Rules[min(pass, stop)-1], p.Rules[max(pass, stop)-1]
+		f := r.add(Opposed, rulePlace(p, max(pass, stop)-1), list, "The policy %q names the list %q in %q (%s) and in %q (%s).",
+			p.Name, r.lists[list].Name, first.Name, first.Then, second.Name, second.Then)
+		by := rulePlace(p, min(pass, stop)-1)
+		f.By = &by
+	}
+}
+
+func (r *reviewer) exceptions() {
+	inspected := false
+	r.all(func(p *policy.Policy, _ string) { inspected = inspected || p.Inspect.All })
+	for i := range r.config.Exceptions {
+		e := &r.config.Exceptions[i]
+		at := object("exception", e.ID, e.Name)
+		switch {
+		case e.Off:
+		case !e.Until.IsZero() && !r.Now.Before(e.Until):
+			f := r.add(Over, at, "", "The exception %q ended on %s.", e.Name, e.Until.In(r.config.Zone).Format("2 January 2006"))
+			f.Fix = &Fix{Do: "remove object", Text: "Delete it."}
+			continue
+		case !e.Until.IsZero() && e.Until.Sub(r.Now) < 7*24*time.Hour:
+			r.add(EndsSoon, at, "", "The exception %q ends on %s.", e.Name, e.Until.In(r.config.Zone).Format("Monday 2 January 15:04"))
+		}
+		if e.Off {
+			continue
+		}
+		// A page is told from others of its host only where the gate sees it: over plain HTTP, or where the connection is opened.
+		if unseen := r.unseen(e, inspected); unseen != "" {
+			f := r.add(NotSeen, at, "", "%s", unseen)
+			for _, entry := range e.Entries {
+				if u, ok := Witness(entry.Pattern); ok && needsPage(entry.Pattern) {
+					f.Shown = u.String()
+				}
+			}
+		}
+	}
+}
+
+// needsPage reports whether a pattern cannot be told without seeing the path.
+func needsPage(p pattern.Pattern) bool {
+	if scheme, _ := p.SchemeAndPort(); scheme == "http" {
+		return false
+	}
+	if p.Kind() == pattern.Regex {
+		_, target := p.Expr()
+		return target == pattern.OnPath
+	}
+	return p.FoldedPath() != "" || len(p.Params()) > 0
+}
+
+// unseen says why an exception for a page decides nothing; "" where it may.
+func (r *reviewer) unseen(e *policy.Exception, inspected bool) string {
+	pages := slices.ContainsFunc(e.Entries, func(entry pattern.Entry) bool { return needsPage(entry.Pattern) })
+	switch {
+	case !pages:
+		return ""
+	case !slices.Contains(r.config.Gates, policy.Proxy) && !slices.Contains(r.config.Gates, policy.ICAP):
+		return fmt.Sprintf("The exception %q is for a page, and only the DNS gate is switched on: it sees no pages.", e.Name)
+	case !inspected:
+		return fmt.Sprintf("The exception %q is for a page, and no policy opens TLS connections: over https no gate sees pages.", e.Name)
+	}
+	// For whom it is, their policies say what is opened.
+	var closed []string
+	for _, id := range e.For.Groups {
+		if p := r.policyOf(policy.Request{Group: id}); p != nil && !p.Inspect.All {
+			closed = append(closed, p.Name)
+		}
+	}
+	for _, id := range e.For.Persons {
+		if p := r.policyOf(policy.Request{Person: id}); p != nil && !p.Inspect.All {
+			closed = append(closed, p.Name)
+		}
+	}
+	for _, id := range e.For.Networks {
+		if n := r.config.Directory.Network(id); n >= 0 && len(r.config.Directory.Networks[n].Ranges) > 0 {
+			if p := r.policyOf(policy.Request{Addr: r.config.Directory.Networks[n].Ranges[0].Addr()}); p != nil && !p.Inspect.All {
+				closed = append(closed, p.Name)
+			}
+		}
+	}
+	if len(closed) == 0 || len(closed) < len(e.For.Groups)+len(e.For.Persons)+len(e.For.Networks) {
+		return ""
+	}
+	slices.Sort(closed)
+	return fmt.Sprintf("The exception %q is for a page, and the policy %q opens no TLS connections: over https the proxy sees only the host.", e.Name, slices.Compact(closed)[0])
+}
+
+// policyOf returns the first policy of a request, else the fallback; nil where there is none.
+func (r *reviewer) policyOf(q policy.Request) *policy.Policy {
+	st := r.Snapshot.Standing(&r.work, q, r.Now)
+	if len(st.Policies) == 0 {
+		return r.config.Fallback
+	}
+	for i := range r.config.Policies {
+		if r.config.Policies[i].ID == st.Policies[0].ID {
+			return &r.config.Policies[i]
+		}
+	}
+	return nil
+}
+
+// between finds people whose policies disagree, once for each set of policies.
+func (r *reviewer) between() {
+	type set struct {
+		names  []string
+		people []policy.Request
+		who    []string
+		key    string
+	}
+	sets := map[string]*set{}
+	for _, p := range r.config.Directory.People {
+		q := policy.Request{Person: p.ID}
+		st := r.Snapshot.Standing(&r.work, q, r.Now)
+		if len(st.Policies) < 2 {
+			continue
+		}
+		var ids, names []string
+		for _, ref := range st.Policies {
+			ids, names = append(ids, ref.ID), append(names, ref.Name)
+		}
+		key := strings.Join(ids, " ")
+		if sets[key] == nil {
+			sets[key] = &set{names: names, key: key}
+		}
+		sets[key].people, sets[key].who = append(sets[key].people, q), append(sets[key].who, p.Name)
+	}
+	urls := make([]weburl.URL, 0, len(r.shown)+len(r.Lists))
+	for _, u := range r.shown {
+		urls = append(urls, u)
+	}
+	for _, l := range r.Lists {
+		if u, ok := r.inList(l.ID); ok {
+			urls = append(urls, u)
+		}
+	}
+	slices.SortFunc(urls, func(a, b weburl.URL) int { return strings.Compare(a.String(), b.String()) })
+	for _, s := range sets {
+		q := s.people[0]
+		for _, u := range urls {
+			q.URL = u
+			e := r.Snapshot.Explain(&r.work, &q, r.Now)
+			if e.Decision.Rung != policy.AtPolicy || e.Decider < 0 {
+				continue
+			}
+			decider := e.Steps[e.Decider]
+			i := slices.IndexFunc(e.Steps, func(st policy.Step) bool {
+				return st.Rung == policy.AtPolicy && st.Outcome == policy.Outweighed && st.Then.Passes() != decider.Then.Passes()
+			})
+			if i < 0 {
+				continue
+			}
+			others := ""
+			if len(s.who) > 1 {
+				others = fmt.Sprintf(" and %d more", len(s.who)-1)
+			}
+			at := object("policy", decider.PolicyID, decider.Policy)
+			f := r.add(Between, at, s.key, "%s%s have the policies %s, which disagree: %q says %s where %q says %s. %s counts.",
+				s.who[0], others, quotedAll(s.names), decider.Policy, decider.Then, e.Steps[i].Policy, e.Steps[i].Then, capital(string(decider.Then)))
+			if len(s.who) == 1 {
+				f.Text = strings.Replace(f.Text, " have the policies", " has the policies", 1)
+			}
+			by := object("policy", e.Steps[i].PolicyID, e.Steps[i].Policy)
+			f.By, f.Shown = &by, u.String()
+			break
+		}
+	}
+}
+
+func capital(text string) string { return strings.ToUpper(text[:1]) + text[1:] }
+
+func quotedAll(names []string) string {
+	quoted := make([]string, len(names))
+	for i, name := range names {
+		quoted[i] = fmt.Sprintf("%q", name)
+	}
+	if len(quoted) < 2 {
+		return strings.Join(quoted, "")
+	}
+	return strings.Join(quoted[:len(quoted)-1], ", ") + " and " + quoted[len(quoted)-1]
+}
+
+func (r *reviewer) groups() {
+	for _, g := range r.config.Directory.Groups {
+		members := len(g.Persons) + len(g.Ranges) + len(g.Networks)
+		if members == 0 {
+			continue
+		}
+		if st := r.Snapshot.Standing(&r.work, policy.Request{Group: g.ID}, r.Now); len(st.Policies) == 0 {
+			r.add(NoPolicy, object("group", g.ID, g.Name), "", "No policy is for the group %q.", g.Name)
+		}
+	}
+}
+
+// unused finds lists and schedules that nothing names.
+func (r *reviewer) unused() {
+	lists, schedules := map[string]bool{}, map[string]bool{}
+	var walk func(c policy.Cond)
+	walk = func(c policy.Cond) {
+		if c.Op == policy.InList {
+			for _, id := range c.Values {
+				lists[id] = true
+			}
+		}
+		for _, part := range c.Of {
+			walk(part)
+		}
+	}
+	r.all(func(p *policy.Policy, _ string) {
+		for _, rule := range p.Rules {
+			walk(rule.If)
+			schedules[rule.When.Schedule] = true
+		}
+		for _, id := range p.Inspect.ButLists {
+			lists[id] = true
+		}
+	})
+	for _, l := range r.Lists {
+		if !lists[l.ID] && !r.Named[l.ID] {
+			f := r.add(Unused, object("list", l.ID, l.Name), "", "Nothing names the list %q.", l.Name)
+			f.Fix = &Fix{Do: "remove object", Text: "Delete it, or name it in a rule."}
+		}
+	}
+	for _, s := range r.config.Schedules {
+		if !schedules[s.ID] && !r.Named[s.ID] {
+			f := r.add(Unused, object("schedule", s.ID, s.Name), "", "No rule and no expectation names the schedule %q.", s.Name)
+			f.Fix = &Fix{Do: "remove object", Text: "Delete it, or name it in a rule."}
+		}
+	}
+}
+
+func (r *reviewer) entries() {
+	pages := r.pagesUnseen()
+	for i := range r.Lists {
+		l := &r.Lists[i]
+		at := object("list", l.ID, l.Name)
+		if n := l.Tidied.Superfluous; n > 0 {
+			at := at
+			at.Entry = l.Tidied.First
+			f := r.add(Superfluous, at, "", "%d entries of %q say nothing more: as %s. %s", n, l.Name, l.Tidied.First, l.Tidied.Message)
+			if n == 1 {
+				f.Text = fmt.Sprintf("The entry %s of %q says nothing more. %s", l.Tidied.First, l.Name, l.Tidied.Message)
+			}
+			f.Shown, f.Fix = l.Tidied.Shown, &Fix{Do: "remove entries", Text: "Take them out."}
+		}
+		for _, wide := range l.Tidied.TooWide {
+			at := at
+			at.Entry = wide.Entry
+			f := r.add(TooWide, at, wide.Entry, "The entry %s of %q also covers %s. %s", wide.Entry, l.Name, wide.Shown, wide.Why)
+			f.Shown = wide.Shown
+			if wide.Tighter != "" {
+				f.Fix = &Fix{Do: "replace entry", Text: fmt.Sprintf("Write %s instead.", wide.Tighter), New: wide.Tighter}
+			}
+		}
+		if p, ok := pages[l.ID]; ok {
+			n, first := 0, ""
+			for _, e := range l.Entries {
+				if !e.Off && !e.CarveOut && e.InForce(pattern.DateOf(r.Now)) && needsPage(e.Pattern) {
+					if n++; n == 1 {
+						first = e.Pattern.String()
+						if u, ok := Witness(e.Pattern); ok {
+							at.Entry = u.String()
+						}
+					}
+				}
+			}
+			if n > 0 {
+				shown := at.Entry
+				at.Entry = first
+				f := r.add(NotSeen, at, p.ID, "%d entries of %q are for pages, as %s, and the policy %q, which names it, opens no TLS connections: over https they decide nothing.", n, l.Name, first, p.Name)
+				if n == 1 {
+					f.Text = fmt.Sprintf("The entry %s of %q is for a page, and the policy %q, which names the list, opens no TLS connections: over https it decides nothing.", first, l.Name, p.Name)
+				}
+				f.Shown = shown
+			}
+		}
+	}
+}
+
+// pagesUnseen returns, by list, a policy that names it and opens no connections.
+func (r *reviewer) pagesUnseen() map[string]*policy.Policy {
+	unseen := map[string]*policy.Policy{}
+	r.all(func(p *policy.Policy, of string) {
+		if p.Inspect.All || of == "baseline" {
+			return
+		}
+		for _, rule := range p.Rules {
+			if rule.Off {
+				continue
+			}
+			for _, list := range rule.If.Lists() {
+				if unseen[list] == nil {
+					unseen[list] = p
+				}
+			}
+		}
+	})
+	return unseen
+}
+
+func (r *reviewer) corrections() {
+	for _, c := range r.Corrections {
+		if c.Same {
+			f := r.add(NotNeeded, Place{Kind: "correction", ID: c.ID, Name: c.Entry, Rule: -1}, "", "The catalogue says of %s by now what the correction says.", c.Entry)
+			f.Shown, f.Fix = c.Shown, &Fix{Do: "remove object", Text: "Take the correction back."}
+		}
+	}
+}
