@@ -29,9 +29,9 @@ func (r *reviewer) schedules() {
 			r.add(Never, at, "", "The schedule %q does not come into force any more.", s.Name)
 		case day+night >= whole-time.Minute && (!changes || next.Sub(r.Now) > 28*24*time.Hour):
 			r.add(Always, at, "", "The schedule %q is always in force.", s.Name)
-		case says(s.Name, byDay) && !says(s.Name, byNight) && night > 3*day:
+		case says(s.Name, byDay) && !says(s.Name, byNight) && night >= 3*day:
 			r.add(InsideOut, at, "", "The schedule %q is in force mostly by night (%s by night, %s by day in four weeks): its hours may be inside out.", s.Name, hours(night), hours(day))
-		case says(s.Name, byNight) && !says(s.Name, byDay) && day > 3*night:
+		case says(s.Name, byNight) && !says(s.Name, byDay) && day >= 3*night:
 			r.add(InsideOut, at, "", "The schedule %q is in force mostly by day (%s by day, %s by night in four weeks): its hours may be inside out.", s.Name, hours(day), hours(night))
 		}
 	}
