@@ -1275,6 +1275,51 @@ func (e PolicyInputRole) Valid() bool {
 	}
 }
 
+// Defines values for RecordedInputGate.
+const (
+	RecordedInputGateDNS   RecordedInputGate = "dns"
+	RecordedInputGateIcap  RecordedInputGate = "icap"
+	RecordedInputGateProxy RecordedInputGate = "proxy"
+)
+
+// Valid indicates whether the value is a known member of the RecordedInputGate enum.
+func (e RecordedInputGate) Valid() bool {
+	switch e {
+	case RecordedInputGateDNS:
+		return true
+	case RecordedInputGateIcap:
+		return true
+	case RecordedInputGateProxy:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RecordedInputVerdict.
+const (
+	RecordedInputVerdictAllow RecordedInputVerdict = "allow"
+	RecordedInputVerdictBlock RecordedInputVerdict = "block"
+	RecordedInputVerdictHold  RecordedInputVerdict = "hold"
+	RecordedInputVerdictWatch RecordedInputVerdict = "watch"
+)
+
+// Valid indicates whether the value is a known member of the RecordedInputVerdict enum.
+func (e RecordedInputVerdict) Valid() bool {
+	switch e {
+	case RecordedInputVerdictAllow:
+		return true
+	case RecordedInputVerdictBlock:
+		return true
+	case RecordedInputVerdictHold:
+		return true
+	case RecordedInputVerdictWatch:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RefusedLineCode.
 const (
 	RefusedLineCodeBadAttribute RefusedLineCode = "bad-attribute"
@@ -1311,6 +1356,102 @@ func (e RefusedLineCode) Valid() bool {
 	case RefusedLineCodeNotText:
 		return true
 	case RefusedLineCodeTooLong:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReplayGroupAfter.
+const (
+	ReplayGroupAfterAllow ReplayGroupAfter = "allow"
+	ReplayGroupAfterBlock ReplayGroupAfter = "block"
+	ReplayGroupAfterHold  ReplayGroupAfter = "hold"
+	ReplayGroupAfterWatch ReplayGroupAfter = "watch"
+)
+
+// Valid indicates whether the value is a known member of the ReplayGroupAfter enum.
+func (e ReplayGroupAfter) Valid() bool {
+	switch e {
+	case ReplayGroupAfterAllow:
+		return true
+	case ReplayGroupAfterBlock:
+		return true
+	case ReplayGroupAfterHold:
+		return true
+	case ReplayGroupAfterWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReplayGroupBefore.
+const (
+	ReplayGroupBeforeAllow ReplayGroupBefore = "allow"
+	ReplayGroupBeforeBlock ReplayGroupBefore = "block"
+	ReplayGroupBeforeHold  ReplayGroupBefore = "hold"
+	ReplayGroupBeforeWatch ReplayGroupBefore = "watch"
+)
+
+// Valid indicates whether the value is a known member of the ReplayGroupBefore enum.
+func (e ReplayGroupBefore) Valid() bool {
+	switch e {
+	case ReplayGroupBeforeAllow:
+		return true
+	case ReplayGroupBeforeBlock:
+		return true
+	case ReplayGroupBeforeHold:
+		return true
+	case ReplayGroupBeforeWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReplayRequestAfter.
+const (
+	ReplayRequestAfterAllow ReplayRequestAfter = "allow"
+	ReplayRequestAfterBlock ReplayRequestAfter = "block"
+	ReplayRequestAfterHold  ReplayRequestAfter = "hold"
+	ReplayRequestAfterWatch ReplayRequestAfter = "watch"
+)
+
+// Valid indicates whether the value is a known member of the ReplayRequestAfter enum.
+func (e ReplayRequestAfter) Valid() bool {
+	switch e {
+	case ReplayRequestAfterAllow:
+		return true
+	case ReplayRequestAfterBlock:
+		return true
+	case ReplayRequestAfterHold:
+		return true
+	case ReplayRequestAfterWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReplayRequestBefore.
+const (
+	ReplayRequestBeforeAllow ReplayRequestBefore = "allow"
+	ReplayRequestBeforeBlock ReplayRequestBefore = "block"
+	ReplayRequestBeforeHold  ReplayRequestBefore = "hold"
+	ReplayRequestBeforeWatch ReplayRequestBefore = "watch"
+)
+
+// Valid indicates whether the value is a known member of the ReplayRequestBefore enum.
+func (e ReplayRequestBefore) Valid() bool {
+	switch e {
+	case ReplayRequestBeforeAllow:
+		return true
+	case ReplayRequestBeforeBlock:
+		return true
+	case ReplayRequestBeforeHold:
+		return true
+	case ReplayRequestBeforeWatch:
 		return true
 	default:
 		return false
@@ -1965,6 +2106,54 @@ func (e TrialsInputBodySight) Valid() bool {
 	}
 }
 
+// Defines values for VerdictTurnAfter.
+const (
+	VerdictTurnAfterAllow VerdictTurnAfter = "allow"
+	VerdictTurnAfterBlock VerdictTurnAfter = "block"
+	VerdictTurnAfterHold  VerdictTurnAfter = "hold"
+	VerdictTurnAfterWatch VerdictTurnAfter = "watch"
+)
+
+// Valid indicates whether the value is a known member of the VerdictTurnAfter enum.
+func (e VerdictTurnAfter) Valid() bool {
+	switch e {
+	case VerdictTurnAfterAllow:
+		return true
+	case VerdictTurnAfterBlock:
+		return true
+	case VerdictTurnAfterHold:
+		return true
+	case VerdictTurnAfterWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for VerdictTurnBefore.
+const (
+	VerdictTurnBeforeAllow VerdictTurnBefore = "allow"
+	VerdictTurnBeforeBlock VerdictTurnBefore = "block"
+	VerdictTurnBeforeHold  VerdictTurnBefore = "hold"
+	VerdictTurnBeforeWatch VerdictTurnBefore = "watch"
+)
+
+// Valid indicates whether the value is a known member of the VerdictTurnBefore enum.
+func (e VerdictTurnBefore) Valid() bool {
+	switch e {
+	case VerdictTurnBeforeAllow:
+		return true
+	case VerdictTurnBeforeBlock:
+		return true
+	case VerdictTurnBeforeHold:
+		return true
+	case VerdictTurnBeforeWatch:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for WrongURLGot.
 const (
 	WrongURLGotAllow WrongURLGot = "allow"
@@ -2302,6 +2491,19 @@ type AddEntriesInputBody struct {
 // AddEntriesInputBodyReading mending turns what people paste into the entry meant, and says how
 type AddEntriesInputBodyReading string
 
+// AddRecordedInputBody defines model for AddRecordedInputBody.
+type AddRecordedInputBody struct {
+	Records []RecordedInput `json:"records"`
+}
+
+// AddRecordedOutputBody defines model for AddRecordedOutputBody.
+type AddRecordedOutputBody struct {
+	Kept int64 `json:"kept"`
+
+	// Refused Whose URL or address is none
+	Refused int64 `json:"refused"`
+}
+
 // AddSeenInputBody defines model for AddSeenInputBody.
 type AddSeenInputBody struct {
 	Pages []SeenPage `json:"pages"`
@@ -2311,6 +2513,51 @@ type AddSeenInputBody struct {
 type AddSeenOutputBody struct {
 	// Kept Pages that were web addresses
 	Kept int64 `json:"kept"`
+}
+
+// AffectedGroup defines model for AffectedGroup.
+type AffectedGroup struct {
+	// Hours Requests by the hour of the day, 24 numbers
+	Hours []int64 `json:"hours"`
+
+	// Name Empty for those who are in none
+	Name     string `json:"name"`
+	People   int64  `json:"people"`
+	Requests int64  `json:"requests"`
+}
+
+// AffectedInputBody defines model for AffectedInputBody.
+type AffectedInputBody struct {
+	// Categories Keys of categories and families
+	Categories *[]string `json:"categories,omitempty"`
+
+	// Entries In the notation
+	Entries *[]string `json:"entries,omitempty"`
+	Lists   *[]string `json:"lists,omitempty"`
+
+	// Since Left out: the last seven days that were recorded
+	Since *time.Time `json:"since,omitempty"`
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// AffectedOutputBody defines model for AffectedOutputBody.
+type AffectedOutputBody struct {
+	// Groups Those of the most requests first; somebody in several groups counts in each
+	Groups []AffectedGroup `json:"groups"`
+	Hosts  int64           `json:"hosts"`
+
+	// Looked Recorded requests that were looked at
+	Looked int64 `json:"looked"`
+	People int64 `json:"people"`
+
+	// Reached Of those, that pass as the draft is: what a block would take away
+	Reached int64 `json:"reached"`
+
+	// Requests Of these, that it would have been about
+	Requests int64       `json:"requests"`
+	Since    *time.Time  `json:"since,omitempty"`
+	Top      []HostCount `json:"top"`
+	Until    *time.Time  `json:"until,omitempty"`
 }
 
 // App defines model for App.
@@ -3595,6 +3842,12 @@ type HistoryOutputBody struct {
 	Next *string `json:"next,omitempty"`
 }
 
+// HostCount defines model for HostCount.
+type HostCount struct {
+	Host     string `json:"host"`
+	Requests int64  `json:"requests"`
+}
+
 // ImportPeopleOutputBody defines model for ImportPeopleOutputBody.
 type ImportPeopleOutputBody struct {
 	// Changed With what changes
@@ -4402,6 +4655,31 @@ type ReadCalendarOutputBody struct {
 	Lines string `json:"lines"`
 }
 
+// RecordedInput defines model for RecordedInput.
+type RecordedInput struct {
+	Address *string   `json:"address,omitempty"`
+	At      time.Time `json:"at"`
+
+	// Gate Left out: proxy
+	Gate *RecordedInputGate `json:"gate,omitempty"`
+
+	// Method Left out: GET
+	Method *string `json:"method,omitempty"`
+
+	// Person Sign-in name or id; somebody who is not known is kept as nobody
+	Person *string `json:"person,omitempty"`
+	URL    string  `json:"url"`
+
+	// Verdict Left out: what the live revision says
+	Verdict *RecordedInputVerdict `json:"verdict,omitempty"`
+}
+
+// RecordedInputGate Left out: proxy
+type RecordedInputGate string
+
+// RecordedInputVerdict Left out: what the live revision says
+type RecordedInputVerdict string
+
 // Ref defines model for Ref.
 type Ref struct {
 	ID   openapi_types.UUID `json:"id"`
@@ -4438,6 +4716,97 @@ type RemoveEntriesOutputBody struct {
 	List    List  `json:"list"`
 	Removed int64 `json:"removed"`
 }
+
+// ReplayGroup defines model for ReplayGroup.
+type ReplayGroup struct {
+	After  ReplayGroupAfter  `json:"after"`
+	Before ReplayGroupBefore `json:"before"`
+
+	// By What decides then
+	By       string      `json:"by"`
+	Hosts    int64       `json:"hosts"`
+	People   int64       `json:"people"`
+	Requests int64       `json:"requests"`
+	Top      []HostCount `json:"top"`
+	WasBy    string      `json:"wasBy"`
+}
+
+// ReplayGroupAfter defines model for ReplayGroup.After.
+type ReplayGroupAfter string
+
+// ReplayGroupBefore defines model for ReplayGroup.Before.
+type ReplayGroupBefore string
+
+// ReplayInputBody defines model for ReplayInputBody.
+type ReplayInputBody struct {
+	// By Only what this decides now, as a group of an answer names it
+	By *string `json:"by,omitempty"`
+
+	// From draft, live or the number of a revision; left out, live
+	From *string `json:"from,omitempty"`
+
+	// Host Only requests to this host and below
+	Host *string `json:"host,omitempty"`
+
+	// Limit So many requests are told one by one; left out, none
+	Limit *int64 `json:"limit,omitempty"`
+
+	// Since Left out: the last seven days that were recorded
+	Since *time.Time `json:"since,omitempty"`
+
+	// To Left out: the draft
+	To    *string    `json:"to,omitempty"`
+	Until *time.Time `json:"until,omitempty"`
+
+	// Who Only requests of this person
+	Who *Who `json:"who,omitempty"`
+}
+
+// ReplayOutputBody defines model for ReplayOutputBody.
+type ReplayOutputBody struct {
+	// Closed That would not have passed and did
+	Closed int64 `json:"closed"`
+
+	// Groups Those of the most requests first
+	Groups []ReplayGroup `json:"groups"`
+	Hosts  int64         `json:"hosts"`
+	Micros int64         `json:"micros"`
+
+	// Opened That would have passed and did not
+	Opened int64 `json:"opened"`
+	People int64 `json:"people"`
+
+	// Records The latest first
+	Records []ReplayRequest `json:"records"`
+
+	// Requests That were decided again
+	Requests int64      `json:"requests"`
+	Since    *time.Time `json:"since,omitempty"`
+
+	// Turned That would have got another verdict
+	Turned       int64      `json:"turned"`
+	TurnedHosts  int64      `json:"turnedHosts"`
+	TurnedPeople int64      `json:"turnedPeople"`
+	Until        *time.Time `json:"until,omitempty"`
+}
+
+// ReplayRequest defines model for ReplayRequest.
+type ReplayRequest struct {
+	Address *string             `json:"address,omitempty"`
+	After   ReplayRequestAfter  `json:"after"`
+	At      time.Time           `json:"at"`
+	Before  ReplayRequestBefore `json:"before"`
+	By      string              `json:"by"`
+	Method  string              `json:"method"`
+	Person  *string             `json:"person,omitempty"`
+	URL     string              `json:"url"`
+}
+
+// ReplayRequestAfter defines model for ReplayRequest.After.
+type ReplayRequestAfter string
+
+// ReplayRequestBefore defines model for ReplayRequest.Before.
+type ReplayRequestBefore string
 
 // Report defines model for Report.
 type Report struct {
@@ -5250,6 +5619,18 @@ type Turn struct {
 	URL      string        `json:"url"`
 }
 
+// TurnsOutputBody defines model for TurnsOutputBody.
+type TurnsOutputBody struct {
+	// Looked So many URLs were tried
+	Looked int64 `json:"looked"`
+
+	// People For so many groups and people
+	People int64 `json:"people"`
+
+	// Turns Those of the most URLs and people first
+	Turns []VerdictTurn `json:"turns"`
+}
+
 // Unrated defines model for Unrated.
 type Unrated struct {
 	Host     string `json:"host"`
@@ -5269,6 +5650,36 @@ type UnratedOutputBody struct {
 type UsesOutputBody struct {
 	Uses []ObjectUse `json:"uses"`
 }
+
+// VerdictTurn defines model for VerdictTurn.
+type VerdictTurn struct {
+	After VerdictTurnAfter `json:"after"`
+
+	// At The first moment of the week from today on
+	At        time.Time         `json:"at"`
+	Before    VerdictTurnBefore `json:"before"`
+	Count     int64             `json:"count"`
+	IsBecause string            `json:"isBecause"`
+
+	// Text All of it in a sentence
+	Text string `json:"text"`
+
+	// Times As schedules are written; left out for always
+	Times *string `json:"times,omitempty"`
+
+	// Urls At most 20
+	Urls []string `json:"urls"`
+
+	// WasBecause Of the first URL
+	WasBecause string   `json:"wasBecause"`
+	Who        []string `json:"who"`
+}
+
+// VerdictTurnAfter defines model for VerdictTurn.After.
+type VerdictTurnAfter string
+
+// VerdictTurnBefore defines model for VerdictTurn.Before.
+type VerdictTurnBefore string
 
 // WhenBody defines model for WhenBody.
 type WhenBody struct {
@@ -5392,9 +5803,20 @@ type GetDiffParams struct {
 
 // GetEntryDiffParams defines parameters for GetEntryDiff.
 type GetEntryDiffParams struct {
+	// From draft, live or the number of a revision
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+	To   *string `form:"to,omitempty" json:"to,omitempty"`
+
 	// After The id of the last one of the page before
 	After *int64 `form:"after,omitempty" json:"after,omitempty"`
 	Limit *int64 `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// GetTurnsParams defines parameters for GetTurns.
+type GetTurnsParams struct {
+	// From draft, live or the number of a revision
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+	To   *string `form:"to,omitempty" json:"to,omitempty"`
 }
 
 // FindEntriesParams defines parameters for FindEntries.
@@ -5904,6 +6326,9 @@ type AddGroupJSONRequestBody = GroupInput
 // PutGroupJSONRequestBody defines body for PutGroup for application/json ContentType.
 type PutGroupJSONRequestBody = GroupInput
 
+// AddRecordedJSONRequestBody defines body for AddRecorded for application/json ContentType.
+type AddRecordedJSONRequestBody = AddRecordedInputBody
+
 // CreateListJSONRequestBody defines body for CreateList for application/json ContentType.
 type CreateListJSONRequestBody = NewListInputBody
 
@@ -5987,6 +6412,12 @@ type StartPolicyJSONRequestBody = StartInputBody
 
 // PutPolicyJSONRequestBody defines body for PutPolicy for application/json ContentType.
 type PutPolicyJSONRequestBody = PolicyInput
+
+// ReplayJSONRequestBody defines body for Replay for application/json ContentType.
+type ReplayJSONRequestBody = ReplayInputBody
+
+// GetAffectedJSONRequestBody defines body for GetAffected for application/json ContentType.
+type GetAffectedJSONRequestBody = AffectedInputBody
 
 // AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
 type AcceptFindingJSONRequestBody = AcceptInputBody
@@ -6249,6 +6680,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/diff/lists/{id} (the `GetEntryDiff` operationId).
 	GetEntryDiff(ctx context.Context, id openapi_types.UUID, params *GetEntryDiffParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetTurns Which URLs turn between two states, for whom and when
+	//
+	// Corresponds with GET /api/v1/diff/turns (the `GetTurns` operationId).
+	GetTurns(ctx context.Context, params *GetTurnsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetDraft How the draft stands beside what is live
 	//
 	// Corresponds with GET /api/v1/draft (the `GetDraft` operationId).
@@ -6425,6 +6861,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRecordedWithBody Keep requests that were decided
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/journal (the `AddRecorded` operationId).
+	AddRecordedWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddRecorded Keep requests that were decided
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/journal (the `AddRecorded` operationId).
+	AddRecorded(ctx context.Context, body AddRecordedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLists Lists by name, page by page
 	//
@@ -7001,6 +7451,34 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
 	PutPolicy(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReplayWithBody Recorded requests, decided again under another state
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/replay (the `Replay` operationId).
+	ReplayWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Replay Recorded requests, decided again under another state
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/replay (the `Replay` operationId).
+	Replay(ctx context.Context, body ReplayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetAffectedWithBody Who would have been affected by blocking something
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/replay/affected (the `GetAffected` operationId).
+	GetAffectedWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetAffected Who would have been affected by blocking something
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/replay/affected (the `GetAffected` operationId).
+	GetAffected(ctx context.Context, body GetAffectedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetReview What is wrong with the draft, or may be
 	//
@@ -7724,6 +8202,21 @@ func (c *Client) GetEntryDiff(ctx context.Context, id openapi_types.UUID, params
 	return c.Client.Do(req)
 }
 
+// GetTurns Which URLs turn between two states, for whom and when
+//
+// Corresponds with GET /api/v1/diff/turns (the `GetTurns` operationId).
+func (c *Client) GetTurns(ctx context.Context, params *GetTurnsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetTurnsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetDraft How the draft stands beside what is live
 //
 // Corresponds with GET /api/v1/draft (the `GetDraft` operationId).
@@ -8181,6 +8674,40 @@ func (c *Client) PutGroup(ctx context.Context, id openapi_types.UUID, params *Pu
 // Corresponds with GET /api/v1/health (the `GetHealth` operationId).
 func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHealthRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRecordedWithBody Keep requests that were decided
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/journal (the `AddRecorded` operationId).
+func (c *Client) AddRecordedWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRecordedRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddRecorded Keep requests that were decided
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/journal (the `AddRecorded` operationId).
+func (c *Client) AddRecorded(ctx context.Context, body AddRecordedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddRecordedRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -9677,6 +10204,74 @@ func (c *Client) PutPolicyWithBody(ctx context.Context, id openapi_types.UUID, p
 // Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
 func (c *Client) PutPolicy(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutPolicyRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReplayWithBody Recorded requests, decided again under another state
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/replay (the `Replay` operationId).
+func (c *Client) ReplayWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReplayRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Replay Recorded requests, decided again under another state
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/replay (the `Replay` operationId).
+func (c *Client) Replay(ctx context.Context, body ReplayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReplayRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetAffectedWithBody Who would have been affected by blocking something
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/replay/affected (the `GetAffected` operationId).
+func (c *Client) GetAffectedWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAffectedRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetAffected Who would have been affected by blocking something
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/replay/affected (the `GetAffected` operationId).
+func (c *Client) GetAffected(ctx context.Context, body GetAffectedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAffectedRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -11547,6 +12142,30 @@ func NewGetEntryDiffRequest(server string, id openapi_types.UUID, params *GetEnt
 		// per the OpenAPI spec (e.g. "color=blue,black,brown").
 		var rawQueryFragments []string
 
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.After != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "after", *params.After, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
@@ -11562,6 +12181,72 @@ func NewGetEntryDiffRequest(server string, id openapi_types.UUID, params *GetEnt
 		if params.Limit != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetTurnsRequest constructs an http.Request for the GetTurns method
+func NewGetTurnsRequest(server string, params *GetTurnsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/diff/turns")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.From != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "from", *params.From, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.To != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "to", *params.To, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {
@@ -12560,6 +13245,46 @@ func NewGetHealthRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewAddRecordedRequest calls the generic AddRecorded builder with application/json body
+func NewAddRecordedRequest(server string, body AddRecordedJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddRecordedRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddRecordedRequestWithBody constructs an http.Request for the AddRecorded method, with any body, and a specified content type
+func NewAddRecordedRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/journal")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -16032,6 +16757,86 @@ func NewPutPolicyRequestWithBody(server string, id openapi_types.UUID, params *P
 	return req, nil
 }
 
+// NewReplayRequest calls the generic Replay builder with application/json body
+func NewReplayRequest(server string, body ReplayJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReplayRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewReplayRequestWithBody constructs an http.Request for the Replay method, with any body, and a specified content type
+func NewReplayRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/replay")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetAffectedRequest calls the generic GetAffected builder with application/json body
+func NewGetAffectedRequest(server string, body GetAffectedJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewGetAffectedRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewGetAffectedRequestWithBody constructs an http.Request for the GetAffected method, with any body, and a specified content type
+func NewGetAffectedRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/replay/affected")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetReviewRequest constructs an http.Request for the GetReview method
 func NewGetReviewRequest(server string) (*http.Request, error) {
 	var err error
@@ -17962,6 +18767,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/diff/lists/{id} (the `GetEntryDiff` operationId).
 	GetEntryDiffWithResponse(ctx context.Context, id openapi_types.UUID, params *GetEntryDiffParams, reqEditors ...RequestEditorFn) (*GetEntryDiffResponse, error)
 
+	// GetTurnsWithResponse Which URLs turn between two states, for whom and when
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/diff/turns (the `GetTurns` operationId).
+	GetTurnsWithResponse(ctx context.Context, params *GetTurnsParams, reqEditors ...RequestEditorFn) (*GetTurnsResponse, error)
+
 	// GetDraftWithResponse How the draft stands beside what is live
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -18164,6 +18976,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
+
+	// AddRecordedWithBodyWithResponse Keep requests that were decided
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/journal (the `AddRecorded` operationId).
+	AddRecordedWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRecordedResponse, error)
+
+	// AddRecordedWithResponse Keep requests that were decided
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/journal (the `AddRecorded` operationId).
+	AddRecordedWithResponse(ctx context.Context, body AddRecordedJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRecordedResponse, error)
 
 	// GetListsWithResponse Lists by name, page by page
 	//
@@ -18808,6 +19634,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
 	PutPolicyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPolicyResponse, error)
+
+	// ReplayWithBodyWithResponse Recorded requests, decided again under another state
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/replay (the `Replay` operationId).
+	ReplayWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReplayResponse, error)
+
+	// ReplayWithResponse Recorded requests, decided again under another state
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/replay (the `Replay` operationId).
+	ReplayWithResponse(ctx context.Context, body ReplayJSONRequestBody, reqEditors ...RequestEditorFn) (*ReplayResponse, error)
+
+	// GetAffectedWithBodyWithResponse Who would have been affected by blocking something
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/replay/affected (the `GetAffected` operationId).
+	GetAffectedWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GetAffectedResponse, error)
+
+	// GetAffectedWithResponse Who would have been affected by blocking something
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/replay/affected (the `GetAffected` operationId).
+	GetAffectedWithResponse(ctx context.Context, body GetAffectedJSONRequestBody, reqEditors ...RequestEditorFn) (*GetAffectedResponse, error)
 
 	// GetReviewWithResponse What is wrong with the draft, or may be
 	//
@@ -20396,6 +21250,68 @@ func (r GetEntryDiffResponse) ContentType() string {
 	return ""
 }
 
+type GetTurnsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *TurnsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetTurnsResponse) GetJSON200() *TurnsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetTurnsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetTurnsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetTurnsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetTurnsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetTurnsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetTurnsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetTurnsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetDraftResponse200Headers the declared response headers of an HTTP 200 response for GetDraft
 type GetDraftResponse200Headers struct {
 	ETag *string
@@ -21895,6 +22811,68 @@ func (r GetHealthResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHealthResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddRecordedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AddRecordedOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AddRecordedResponse) GetJSON200() *AddRecordedOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddRecordedResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddRecordedResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddRecordedResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddRecordedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddRecordedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddRecordedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddRecordedResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -26555,6 +27533,130 @@ func (r PutPolicyResponse) ContentType() string {
 	return ""
 }
 
+type ReplayResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ReplayOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ReplayResponse) GetJSON200() *ReplayOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ReplayResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ReplayResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ReplayResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ReplayResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReplayResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReplayResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReplayResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetAffectedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AffectedOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAffectedResponse) GetJSON200() *AffectedOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetAffectedResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetAffectedResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetAffectedResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAffectedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAffectedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAffectedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAffectedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetReviewResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -29440,6 +30542,19 @@ func (c *ClientWithResponses) GetEntryDiffWithResponse(ctx context.Context, id o
 	return ParseGetEntryDiffResponse(rsp)
 }
 
+// GetTurnsWithResponse Which URLs turn between two states, for whom and when
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/diff/turns (the `GetTurns` operationId).
+func (c *ClientWithResponses) GetTurnsWithResponse(ctx context.Context, params *GetTurnsParams, reqEditors ...RequestEditorFn) (*GetTurnsResponse, error) {
+	rsp, err := c.GetTurns(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetTurnsResponse(rsp)
+}
+
 // GetDraftWithResponse How the draft stands beside what is live
 //
 // Returns a wrapper object for the known response body format(s).
@@ -29815,6 +30930,32 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 		return nil, err
 	}
 	return ParseGetHealthResponse(rsp)
+}
+
+// AddRecordedWithBodyWithResponse Keep requests that were decided
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/journal (the `AddRecorded` operationId).
+func (c *ClientWithResponses) AddRecordedWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddRecordedResponse, error) {
+	rsp, err := c.AddRecordedWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRecordedResponse(rsp)
+}
+
+// AddRecordedWithResponse Keep requests that were decided
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/journal (the `AddRecorded` operationId).
+func (c *ClientWithResponses) AddRecordedWithResponse(ctx context.Context, body AddRecordedJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRecordedResponse, error) {
+	rsp, err := c.AddRecorded(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddRecordedResponse(rsp)
 }
 
 // GetListsWithResponse Lists by name, page by page
@@ -31011,6 +32152,58 @@ func (c *ClientWithResponses) PutPolicyWithResponse(ctx context.Context, id open
 		return nil, err
 	}
 	return ParsePutPolicyResponse(rsp)
+}
+
+// ReplayWithBodyWithResponse Recorded requests, decided again under another state
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/replay (the `Replay` operationId).
+func (c *ClientWithResponses) ReplayWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReplayResponse, error) {
+	rsp, err := c.ReplayWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReplayResponse(rsp)
+}
+
+// ReplayWithResponse Recorded requests, decided again under another state
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/replay (the `Replay` operationId).
+func (c *ClientWithResponses) ReplayWithResponse(ctx context.Context, body ReplayJSONRequestBody, reqEditors ...RequestEditorFn) (*ReplayResponse, error) {
+	rsp, err := c.Replay(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReplayResponse(rsp)
+}
+
+// GetAffectedWithBodyWithResponse Who would have been affected by blocking something
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/replay/affected (the `GetAffected` operationId).
+func (c *ClientWithResponses) GetAffectedWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GetAffectedResponse, error) {
+	rsp, err := c.GetAffectedWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAffectedResponse(rsp)
+}
+
+// GetAffectedWithResponse Who would have been affected by blocking something
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/replay/affected (the `GetAffected` operationId).
+func (c *ClientWithResponses) GetAffectedWithResponse(ctx context.Context, body GetAffectedJSONRequestBody, reqEditors ...RequestEditorFn) (*GetAffectedResponse, error) {
+	rsp, err := c.GetAffected(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAffectedResponse(rsp)
 }
 
 // GetReviewWithResponse What is wrong with the draft, or may be
@@ -32737,6 +33930,53 @@ func ParseGetEntryDiffResponse(rsp *http.Response) (*GetEntryDiffResponse, error
 	return response, nil
 }
 
+// ParseGetTurnsResponse parses an HTTP response from a GetTurnsWithResponse call
+func ParseGetTurnsResponse(rsp *http.Response) (*GetTurnsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetTurnsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest TurnsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetDraftResponse parses an HTTP response from a GetDraftWithResponse call
 func ParseGetDraftResponse(rsp *http.Response) (*GetDraftResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -33993,6 +35233,53 @@ func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 			return nil, err
 		}
 		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddRecordedResponse parses an HTTP response from a AddRecordedWithResponse call
+func ParseAddRecordedResponse(rsp *http.Response) (*AddRecordedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddRecordedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AddRecordedOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
 
 	}
 
@@ -37856,6 +39143,100 @@ func ParsePutPolicyResponse(rsp *http.Response) (*PutPolicyResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseReplayResponse parses an HTTP response from a ReplayWithResponse call
+func ParseReplayResponse(rsp *http.Response) (*ReplayResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReplayResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ReplayOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetAffectedResponse parses an HTTP response from a GetAffectedWithResponse call
+func ParseGetAffectedResponse(rsp *http.Response) (*GetAffectedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAffectedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AffectedOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
 	}
 
 	return response, nil

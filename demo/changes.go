@@ -127,6 +127,9 @@ func loadChanges(ctx context.Context, api *client.ClientWithResponses) error {
 	if _, err := api.PublishWithResponse(ctx, client.PublishInputBody{Note: "Quillmere General as it is run today"}); err != nil {
 		return err
 	}
+	if err := loadJournal(ctx, api); err != nil {
+		return fmt.Errorf("the recorded requests: %w", err)
+	}
 	return editDraft(ctx, api)
 }
 

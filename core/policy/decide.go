@@ -70,6 +70,7 @@ type Work struct {
 	addr    netip.Addr
 
 	hypo *hypothesis
+	keys []string
 }
 
 // candidate is an exception that covers the URL.

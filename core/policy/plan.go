@@ -8,6 +8,7 @@ import (
 	"widelark/core/classify"
 	"widelark/core/directory"
 	"widelark/core/match"
+	"widelark/core/pattern"
 	"widelark/core/weburl"
 )
 
@@ -274,4 +275,14 @@ func (s *Snapshot) Source(d Decision) string {
 		return "no policy"
 	}
 	return name(s.config.Fallback, "Fallback")
+}
+
+// Categories returns the keys of the categories that a URL has on a day. What it returns is scratch, until w is used again.
+func (s *Snapshot) Categories(w *Work, u URL, day pattern.Date) []string {
+	s.classifier.Classify(&w.seen, u, day, match.Full)
+	w.keys = w.keys[:0]
+	for _, n := range w.seen.Categories {
+		w.keys = append(w.keys, s.classifier.Key(n))
+	}
+	return w.keys
 }

@@ -132,7 +132,9 @@ func TestFindings(t *testing.T) {
 		{"without a policy", func(c *policy.Config, _ *Draft) { c.Policies[1].Groups = []string{"nurses"} }, NoPolicy, `No policy is for the group "Night".`, false, ""},
 		{"named by nothing", func(c *policy.Config, _ *Draft) { c.Policies[1].Rules = nil }, Unused, `Nothing names the list "Other".`, false, "Delete it, or name it in a rule."},
 		{"never", func(c *policy.Config, _ *Draft) { c.Schedules[0].Schedule = schedule.Schedule{} }, Never, `"Office hours" has no hours`, false, ""},
-		{"over and done", func(c *policy.Config, _ *Draft) { c.Schedules[0].Schedule, _ = schedule.Parse("on 2026-01-01 09:00-10:00") }, Never, "does not come into force any more", false, ""},
+		{"over and done", func(c *policy.Config, _ *Draft) {
+			c.Schedules[0].Schedule, _ = schedule.Parse("on 2026-01-01 09:00-10:00")
+		}, Never, "does not come into force any more", false, ""},
 		{"always", func(c *policy.Config, _ *Draft) { c.Schedules[0].Schedule, _ = schedule.Parse("mon-sun 00:00-24:00") }, Always, `"Office hours" is always in force.`, false, ""},
 		{"inside out", func(c *policy.Config, _ *Draft) { c.Schedules[0].Schedule, _ = schedule.Parse("mon-fri 17:00-09:00") }, InsideOut, "mostly by night (240 h by night, 80 h by day in four weeks)", false, ""},
 		{"a page that nobody sees", func(c *policy.Config, _ *Draft) {

@@ -24,6 +24,8 @@ type Desk struct {
 	Lists      revision.Store
 	Categories revision.CategoryStore
 	Traffic    Recorded
+	Publishing revision.PublishStore
+	Journal    revision.JournalStore
 	Now        func() time.Time
 
 	mu     sync.Mutex // held while a report is made, so that it is made once

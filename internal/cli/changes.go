@@ -24,11 +24,12 @@ func state(text string) (string, error) {
 }
 
 func (a *app) diffCommand() *cobra.Command {
-	var exitCode bool
+	var exitCode, verdicts bool
 	cmd := &cobra.Command{
 		Use: "diff [FROM [TO]]", Short: "What two states differ by: what is live and the draft, or any two revisions",
 		Example: `  widelark diff
   widelark diff 3 live
+  widelark diff --verdicts
   widelark diff --exit-code || echo "there is something to publish"`,
 		Args: cobra.MaximumNArgs(2),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
@@ -40,6 +41,9 @@ func (a *app) diffCommand() *cobra.Command {
 						return err
 					}
 				}
+			}
+			if verdicts {
+				return a.showTurns(cmd.Context(), api, from, to)
 			}
 			answer, err := api.GetDiffWithResponse(cmd.Context(), &client.GetDiffParams{From: &from, To: &to})
 			if err != nil {
@@ -65,6 +69,7 @@ func (a *app) diffCommand() *cobra.Command {
 			return nil
 		}),
 	}
+	cmd.Flags().BoolVar(&verdicts, "verdicts", false, "which URLs turn, for whom and when, in place of what was edited")
 	cmd.Flags().BoolVar(&exitCode, "exit-code", false, "exit with 1 where there is any difference")
 	return a.reads(cmd)
 }

@@ -85,7 +85,8 @@ type EntryChange struct {
 	After  string `json:"after,omitempty" doc:"Left out where it went"`
 }
 
-type diffInput struct {
+// DiffStates are the two states that are compared.
+type DiffStates struct {
 	From string `query:"from" pattern:"^(draft|live|[0-9]+)$" default:"live" doc:"draft, live or the number of a revision"`
 	To   string `query:"to" pattern:"^(draft|live|[0-9]+)$" default:"draft"`
 }
@@ -100,7 +101,7 @@ type diffOutput struct {
 
 type entryDiffInput struct {
 	ByID
-	diffInput
+	DiffStates
 	After int64 `query:"after" doc:"The id of the last one of the page before"`
 	Limit int   `query:"limit" minimum:"1" maximum:"5000" default:"200"`
 }
@@ -281,7 +282,7 @@ func (s *server) versionOf(ctx context.Context, field, on string) (int64, error)
 	return r.Version, nil
 }
 
-func (s *server) versions(ctx context.Context, in diffInput) (from, to int64, err error) {
+func (s *server) versions(ctx context.Context, in DiffStates) (from, to int64, err error) {
 	if from, err = s.versionOf(ctx, "from", in.From); err == nil {
 		to, err = s.versionOf(ctx, "to", in.To)
 	}
@@ -292,7 +293,7 @@ func (s *server) versions(ctx context.Context, in diffInput) (from, to int64, er
 	return from, to, err
 }
 
-func (s *server) diff(ctx context.Context, in *diffInput) (*diffOutput, error) {
+func (s *server) diff(ctx context.Context, in *DiffStates) (*diffOutput, error) {
 	from, to, err := s.versions(ctx, *in)
 	if err != nil {
 		return nil, s.problem(ctx, err)
@@ -381,7 +382,7 @@ func entryChanges(found []revision.Difference) []EntryChange {
 }
 
 func (s *server) entryDiff(ctx context.Context, in *entryDiffInput) (*entryDiffOutput, error) {
-	from, to, err := s.versions(ctx, in.diffInput)
+	from, to, err := s.versions(ctx, in.DiffStates)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

@@ -45,6 +45,7 @@ type Parts struct {
 	Clerk      *lookup.Clerk
 	Schedules  revision.ScheduleStore
 	Publishing revision.PublishStore
+	Journal    revision.JournalStore
 	Versions   check.Store
 	Checks     *check.Desk
 	Zone       *time.Location // the organisation's
@@ -134,6 +135,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerSchedules(api)
 	s.registerPublishing(api)
 	s.registerReview(api)
+	s.registerReplay(api)
 	s.registerExpectations(api)
 	return api
 }

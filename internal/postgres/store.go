@@ -46,6 +46,7 @@ var (
 	_ revision.CategoryStore = (*Store)(nil)
 	_ revision.ScheduleStore = (*Store)(nil)
 	_ revision.PublishStore  = (*Store)(nil)
+	_ revision.JournalStore  = (*Store)(nil)
 	_ catalogue.Store        = (*Store)(nil)
 )
 

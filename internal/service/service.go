@@ -84,7 +84,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	shelf := catalogue.NewShelf(store, log)
 	desk := trial.NewDesk(store, shelf, zone, time.Now)
 	keeper := upkeep.NewKeeper(store, store, desk)
-	checks := &check.Desk{Store: store, Trials: desk, Lists: store, Categories: store, Traffic: keeper, Now: time.Now}
+	checks := &check.Desk{Store: store, Trials: desk, Lists: store, Categories: store, Traffic: keeper, Publishing: store, Journal: store, Now: time.Now}
 	packs := &catalogue.Puller{Store: store, Shelf: shelf, Now: time.Now}
 	puller := &subscription.Puller{Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = desk.Prepare(ctx) }}
 	s := &Service{
@@ -93,7 +93,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Door: door, Store: store, Desk: desk, Keeper: keeper,
-			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Shelf: shelf, Clerk: lookup.NewClerk(desk, shelf, store, store), Schedules: store, Objects: store, Publishing: store, Versions: store, Checks: checks, Zone: zone, Now: time.Now, Alive: store.Ping, Console: web.Console(), Log: log, Version: version,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Shelf: shelf, Clerk: lookup.NewClerk(desk, shelf, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Versions: store, Checks: checks, Zone: zone, Now: time.Now, Alive: store.Ping, Console: web.Console(), Log: log, Version: version,
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
 		ReadHeaderTimeout: 10 * time.Second,

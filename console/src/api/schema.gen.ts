@@ -197,6 +197,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/diff/turns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Which URLs turn between two states, for whom and when */
+        get: operations["getTurns"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/draft": {
         parameters: {
             query?: never;
@@ -404,6 +421,23 @@ export interface paths {
         get: operations["getHealth"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep requests that were decided */
+        post: operations["addRecorded"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1114,6 +1148,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/replay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Recorded requests, decided again under another state */
+        post: operations["replay"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/replay/affected": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Who would have been affected by blocking something */
+        post: operations["getAffected"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/review": {
         parameters: {
             query?: never;
@@ -1653,6 +1721,18 @@ export interface components {
              */
             reading: "exact" | "mending";
         };
+        AddRecordedInputBody: {
+            records: components["schemas"]["RecordedInput"][];
+        };
+        AddRecordedOutputBody: {
+            /** Format: int64 */
+            kept: number;
+            /**
+             * Format: int64
+             * @description Whose URL or address is none
+             */
+            refused: number;
+        };
         AddSeenInputBody: {
             pages: components["schemas"]["SeenPage"][];
         };
@@ -1662,6 +1742,58 @@ export interface components {
              * @description Pages that were web addresses
              */
             kept: number;
+        };
+        AffectedGroup: {
+            /** @description Requests by the hour of the day, 24 numbers */
+            hours: number[];
+            /** @description Empty for those who are in none */
+            name: string;
+            /** Format: int64 */
+            people: number;
+            /** Format: int64 */
+            requests: number;
+        };
+        AffectedInputBody: {
+            /** @description Keys of categories and families */
+            categories?: string[];
+            /** @description In the notation */
+            entries?: string[];
+            lists?: string[];
+            /**
+             * Format: date-time
+             * @description Left out: the last seven days that were recorded
+             */
+            since?: string;
+            /** Format: date-time */
+            until?: string;
+        };
+        AffectedOutputBody: {
+            /** @description Those of the most requests first; somebody in several groups counts in each */
+            groups: components["schemas"]["AffectedGroup"][];
+            /** Format: int64 */
+            hosts: number;
+            /**
+             * Format: int64
+             * @description Recorded requests that were looked at
+             */
+            looked: number;
+            /** Format: int64 */
+            people: number;
+            /**
+             * Format: int64
+             * @description Of those, that pass as the draft is: what a block would take away
+             */
+            reached: number;
+            /**
+             * Format: int64
+             * @description Of these, that it would have been about
+             */
+            requests: number;
+            /** Format: date-time */
+            since?: string;
+            top: components["schemas"]["HostCount"][];
+            /** Format: date-time */
+            until?: string;
         };
         App: {
             activities: components["schemas"]["ActivityBody"][];
@@ -2747,6 +2879,11 @@ export interface components {
             /** @description The cursor of the next page; left out on the last */
             next?: string;
         };
+        HostCount: {
+            host: string;
+            /** Format: int64 */
+            requests: number;
+        };
         ImportPeopleOutputBody: {
             /** @description With what changes */
             changed: string[];
@@ -3474,6 +3611,26 @@ export interface components {
             /** @description Dated lines of the notation, one a line */
             lines: string;
         };
+        RecordedInput: {
+            address?: string;
+            /** Format: date-time */
+            at: string;
+            /**
+             * @description Left out: proxy
+             * @enum {string}
+             */
+            gate?: "dns" | "proxy" | "icap";
+            /** @description Left out: GET */
+            method?: string;
+            /** @description Sign-in name or id; somebody who is not known is kept as nobody */
+            person?: string;
+            url: string;
+            /**
+             * @description Left out: what the live revision says
+             * @enum {string}
+             */
+            verdict?: "allow" | "watch" | "hold" | "block";
+        };
         Ref: {
             /** Format: uuid */
             id: string;
@@ -3505,6 +3662,99 @@ export interface components {
             list: components["schemas"]["List"];
             /** Format: int64 */
             removed: number;
+        };
+        ReplayGroup: {
+            /** @enum {string} */
+            after: "allow" | "watch" | "hold" | "block";
+            /** @enum {string} */
+            before: "allow" | "watch" | "hold" | "block";
+            /** @description What decides then */
+            by: string;
+            /** Format: int64 */
+            hosts: number;
+            /** Format: int64 */
+            people: number;
+            /** Format: int64 */
+            requests: number;
+            top: components["schemas"]["HostCount"][];
+            wasBy: string;
+        };
+        ReplayInputBody: {
+            /** @description Only what this decides now, as a group of an answer names it */
+            by?: string;
+            /** @description draft, live or the number of a revision; left out, live */
+            from?: string;
+            /** @description Only requests to this host and below */
+            host?: string;
+            /**
+             * Format: int64
+             * @description So many requests are told one by one; left out, none
+             */
+            limit?: number;
+            /**
+             * Format: date-time
+             * @description Left out: the last seven days that were recorded
+             */
+            since?: string;
+            /** @description Left out: the draft */
+            to?: string;
+            /** Format: date-time */
+            until?: string;
+            /** @description Only requests of this person */
+            who?: components["schemas"]["Who"];
+        };
+        ReplayOutputBody: {
+            /**
+             * Format: int64
+             * @description That would not have passed and did
+             */
+            closed: number;
+            /** @description Those of the most requests first */
+            groups: components["schemas"]["ReplayGroup"][];
+            /** Format: int64 */
+            hosts: number;
+            /** Format: int64 */
+            micros: number;
+            /**
+             * Format: int64
+             * @description That would have passed and did not
+             */
+            opened: number;
+            /** Format: int64 */
+            people: number;
+            /** @description The latest first */
+            records: components["schemas"]["ReplayRequest"][];
+            /**
+             * Format: int64
+             * @description That were decided again
+             */
+            requests: number;
+            /** Format: date-time */
+            since?: string;
+            /**
+             * Format: int64
+             * @description That would have got another verdict
+             */
+            turned: number;
+            /** Format: int64 */
+            turnedHosts: number;
+            /** Format: int64 */
+            turnedPeople: number;
+            /** Format: date-time */
+            until?: string;
+        };
+        ReplayRequest: {
+            address?: string;
+            /** @enum {string} */
+            after: "allow" | "watch" | "hold" | "block";
+            /** Format: date-time */
+            at: string;
+            /** @enum {string} */
+            before: "allow" | "watch" | "hold" | "block";
+            by: string;
+            method: string;
+            person?: string;
+            url: string;
         };
         Report: {
             /**
@@ -4229,6 +4479,20 @@ export interface components {
             requests: number;
             url: string;
         };
+        TurnsOutputBody: {
+            /**
+             * Format: int64
+             * @description So many URLs were tried
+             */
+            looked: number;
+            /**
+             * Format: int64
+             * @description For so many groups and people
+             */
+            people: number;
+            /** @description Those of the most URLs and people first */
+            turns: components["schemas"]["VerdictTurn"][];
+        };
         Unrated: {
             host: string;
             /** Format: int64 */
@@ -4244,6 +4508,29 @@ export interface components {
         };
         UsesOutputBody: {
             uses: components["schemas"]["ObjectUse"][];
+        };
+        VerdictTurn: {
+            /** @enum {string} */
+            after: "allow" | "watch" | "hold" | "block";
+            /**
+             * Format: date-time
+             * @description The first moment of the week from today on
+             */
+            at: string;
+            /** @enum {string} */
+            before: "allow" | "watch" | "hold" | "block";
+            /** Format: int64 */
+            count: number;
+            isBecause: string;
+            /** @description All of it in a sentence */
+            text: string;
+            /** @description As schedules are written; left out for always */
+            times?: string;
+            /** @description At most 20 */
+            urls: string[];
+            /** @description Of the first URL */
+            wasBecause: string;
+            who: string[];
         };
         WhenBody: {
             /** @description While the schedule is not in force */
@@ -5250,6 +5537,9 @@ export interface operations {
     getEntryDiff: {
         parameters: {
             query?: {
+                /** @description draft, live or the number of a revision */
+                from?: string;
+                to?: string;
                 /** @description The id of the last one of the page before */
                 after?: number;
                 limit?: number;
@@ -5282,6 +5572,57 @@ export interface operations {
             };
             /** @description Not Found */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getTurns: {
+        parameters: {
+            query?: {
+                /** @description draft, live or the number of a revision */
+                from?: string;
+                to?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TurnsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6582,6 +6923,57 @@ export interface operations {
             };
             /** @description Error */
             default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addRecorded: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AddRecordedInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AddRecordedOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10721,6 +11113,108 @@ export interface operations {
             };
             /** @description Precondition Required */
             428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    replay: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReplayInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReplayOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getAffected: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AffectedInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AffectedOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

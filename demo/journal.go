@@ -1,0 +1,125 @@
+package demo
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"math"
+	"math/rand/v2"
+	"slices"
+	"time"
+
+	"widelark/client"
+)
+
+const (
+	journalDays  = 14
+	journalCount = 200_000
+	journalSeed  = 3
+)
+
+// rhythm is how much is asked for in each hour of the day, by those who work then.
+var rhythm = map[string][24]float64{
+	"office":   {7: 1, 8: 6, 9: 9, 10: 10, 11: 9, 12: 6, 13: 7, 14: 9, 15: 8, 16: 7, 17: 3, 18: 1},
+	"ward":     {0: 3, 1: 3, 2: 2, 3: 2, 4: 2, 5: 2, 6: 3, 7: 6, 8: 7, 9: 8, 10: 8, 11: 8, 12: 9, 13: 8, 14: 7, 15: 7, 16: 6, 17: 6, 18: 6, 19: 6, 20: 5, 21: 4, 22: 4, 23: 3},
+	"night":    {0: 9, 1: 8, 2: 6, 3: 5, 4: 4, 5: 5, 6: 6, 7: 3, 20: 4, 21: 7, 22: 8, 23: 9},
+	"visiting": {10: 2, 11: 3, 12: 3, 13: 3, 14: 8, 15: 9, 16: 5, 17: 3, 18: 8, 19: 8, 20: 3, 21: 1},
+}
+
+var rhythmOf = map[string]string{"Ward nurses": "ward", "Night ward": "night", "Doctors": "ward", "Theatre staff": "ward"}
+
+// asker is somebody whose requests are recorded: a person, or an address of which nobody is known.
+type asker struct {
+	person, address, rhythm string
+}
+
+func askers() []asker {
+	var all []asker
+	for i, p := range everybody() {
+		kind := "office"
+		for _, g := range p.groups {
+			if r, ok := rhythmOf[g]; ok {
+				kind = r
+			}
+		}
+		all = append(all, asker{p.uid, fmt.Sprintf("10.40.%d.%d", map[string]int{"office": 30, "ward": 10, "night": 11}[kind], 1+i%250), kind})
+	}
+	for i := range 120 {
+		all = append(all, asker{"", fmt.Sprintf("10.40.%d.%d", 64+i%16, 2+i), "visiting"})
+	}
+	for i := range 40 { // bedside screens
+		all = append(all, asker{"", fmt.Sprintf("10.40.41.%d", 2+i), "visiting"})
+	}
+	return all
+}
+
+// recorded makes fourteen days of traffic that end now: with a day rhythm, a kiosk that asks for the same page all night, and a rush to a
+// video site that came up three days ago.
+func recorded(now time.Time, zone *time.Location) []client.RecordedInput {
+	random := rand.New(rand.NewPCG(journalSeed, 0x10a1))
+	who := askers()
+	pages := slices.Sorted(maps.Keys(noted))
+	sites := Sites(5_000, suspectsSeed+1)
+	paths := []string{"/", "/", "/news", "/shop/basket", "/watch", "/forum/thread/17", "/images/tide.webp", "/search", "/help"}
+	zipf := rand.NewZipf(random, 1.15, 3, uint64(len(sites)-1))
+	get, post := "GET", "POST"
+	begin := now.AddDate(0, 0, -journalDays)
+	all := make([]client.RecordedInput, 0, journalCount)
+	add := func(at time.Time, a asker, url string, method *string) {
+		r := client.RecordedInput{At: at, URL: url, Method: method}
+		if a.person != "" {
+			r.Person = &a.person
+		}
+		if a.address != "" {
+			r.Address = &a.address
+		}
+		all = append(all, r)
+	}
+	for len(all) < journalCount {
+		a := who[random.IntN(len(who))]
+		at := begin.Add(time.Duration(random.Int64N(int64(now.Sub(begin)))))
+		local := at.In(zone)
+		share := rhythm[a.rhythm][local.Hour()]
+		if weekend := local.Weekday() == time.Saturday || local.Weekday() == time.Sunday; weekend && a.rhythm == "office" {
+			share /= 12
+		}
+		if random.Float64()*10 > share {
+			continue
+		}
+		method := &get
+		url := "https://" + sites[zipf.Uint64()] + paths[random.IntN(len(paths))]
+		switch n := random.IntN(20); {
+		case n < 5:
+			url = "https://" + pages[int(math.Sqrt(random.Float64())*float64(len(pages)))%len(pages)]
+		case n == 5 && now.Sub(at) < 72*time.Hour:
+			url = "https://gull-films7.example/watch"
+		case n == 6:
+			method = &post
+		case n == 7:
+			url = "https://www.diabetes-day.example/diet"
+		}
+		add(at, a, url, method)
+	}
+	for at := begin; at.Before(now); at = at.Add(4 * time.Minute) {
+		if hour := at.In(zone).Hour(); hour < 6 {
+			add(at, asker{"", "10.40.41.77", ""}, "https://story-hour.example/read-aloud/next", &get)
+		}
+	}
+	slices.SortStableFunc(all, func(a, b client.RecordedInput) int { return a.At.Compare(b.At) })
+	return all
+}
+
+// loadJournal tells the service what was asked for in the last fourteen days.
+func loadJournal(ctx context.Context, api *client.ClientWithResponses) error {
+	zone, err := time.LoadLocation(TimeZone)
+	if err != nil {
+		return err
+	}
+	const batch = 20_000
+	for some := range slices.Chunk(recorded(time.Now().Truncate(time.Second), zone), batch) {
+		if _, err := api.AddRecordedWithResponse(ctx, client.AddRecordedInputBody{Records: some}); err != nil {
+			return err
+		}
+	}
+	return nil
+}

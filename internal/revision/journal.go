@@ -1,0 +1,33 @@
+package revision
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"github.com/google/uuid"
+
+	"widelark/core/policy"
+)
+
+// Recorded is a request that was decided.
+type Recorded struct {
+	At      time.Time
+	Person  uuid.UUID  // the zero id where nobody is known
+	Address netip.Addr // not valid where it is not known
+	Method  string
+	URL     string // canonical
+	Gate    policy.Gate
+	Verdict policy.Verdict // that it got then
+}
+
+// JournalStore keeps recorded requests.
+type JournalStore interface {
+	AddRecorded(ctx context.Context, records []Recorded) error
+
+	// EachRecorded gives the requests from a moment until another to each, in the order in which they were kept.
+	EachRecorded(ctx context.Context, from, to time.Time, each func(Recorded) error) error
+
+	// RecordedSpan returns from when until when requests were recorded, and how many; zero times where there are none.
+	RecordedSpan(ctx context.Context) (from, to time.Time, n int64, err error)
+}
