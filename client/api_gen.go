@@ -2592,6 +2592,15 @@ type AppInput struct {
 	Name string  `json:"name"`
 }
 
+// ApplyInputBody defines model for ApplyInputBody.
+type ApplyInputBody struct {
+	// Files By their paths, as an export has them. Objects that are not in them go
+	Files map[string]string `json:"files"`
+
+	// Version Of the draft, as a plan was made for it: where it has gone on since, nothing is done. Left out: whatever it is
+	Version *int64 `json:"version,omitempty"`
+}
+
 // Asker defines model for Asker.
 type Asker struct {
 	Address *string `json:"address,omitempty"`
@@ -2909,6 +2918,30 @@ type Condition struct {
 
 // ConditionTraits defines model for Condition.Traits.
 type ConditionTraits string
+
+// ConfigInputBody defines model for ConfigInputBody.
+type ConfigInputBody struct {
+	// Files By their paths, as an export has them. Objects that are not in them go
+	Files map[string]string `json:"files"`
+}
+
+// ConfigOutputBody defines model for ConfigOutputBody.
+type ConfigOutputBody struct {
+	// Files By their paths: YAML, lists as text, and schema.json for editors
+	Files map[string]string `json:"files"`
+
+	// Version Of the draft
+	Version int64 `json:"version"`
+}
+
+// ConfigPlanOutputBody defines model for ConfigPlanOutputBody.
+type ConfigPlanOutputBody struct {
+	// Changes What applying the files would do to the draft
+	Changes []ObjectDifference `json:"changes"`
+
+	// Version Of the draft that the files were compared with
+	Version int64 `json:"version"`
+}
 
 // Conflict defines model for Conflict.
 type Conflict struct {
@@ -6299,6 +6332,12 @@ type CreateCategoryJSONRequestBody = NewCategoryInputBody
 // EditCategoryJSONRequestBody defines body for EditCategory for application/json ContentType.
 type EditCategoryJSONRequestBody = EditCategoryInputBody
 
+// ApplyConfigJSONRequestBody defines body for ApplyConfig for application/json ContentType.
+type ApplyConfigJSONRequestBody = ApplyInputBody
+
+// PlanConfigJSONRequestBody defines body for PlanConfig for application/json ContentType.
+type PlanConfigJSONRequestBody = ConfigInputBody
+
 // CorrectJSONRequestBody defines body for Correct for application/json ContentType.
 type CorrectJSONRequestBody = CorrectInputBody
 
@@ -6640,6 +6679,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/categories/{key}/sites (the `GetCategorySites` operationId).
 	GetCategorySites(ctx context.Context, key string, params *GetCategorySitesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportConfig The whole configuration of the draft as files
+	//
+	// Corresponds with GET /api/v1/config (the `ExportConfig` operationId).
+	ExportConfig(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ApplyConfigWithBody Make the draft what files say
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/config/apply (the `ApplyConfig` operationId).
+	ApplyConfigWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ApplyConfig Make the draft what files say
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/config/apply (the `ApplyConfig` operationId).
+	ApplyConfig(ctx context.Context, body ApplyConfigJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanConfigWithBody What applying files would do to the draft
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/config/plan (the `PlanConfig` operationId).
+	PlanConfigWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PlanConfig What applying files would do to the draft
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/config/plan (the `PlanConfig` operationId).
+	PlanConfig(ctx context.Context, body PlanConfigJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetCorrections Corrections, in the order in which they were made
 	//
@@ -8083,6 +8155,89 @@ func (c *Client) EditCategory(ctx context.Context, id openapi_types.UUID, params
 // Corresponds with GET /api/v1/categories/{key}/sites (the `GetCategorySites` operationId).
 func (c *Client) GetCategorySites(ctx context.Context, key string, params *GetCategorySitesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCategorySitesRequest(c.Server, key, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportConfig The whole configuration of the draft as files
+//
+// Corresponds with GET /api/v1/config (the `ExportConfig` operationId).
+func (c *Client) ExportConfig(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportConfigRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ApplyConfigWithBody Make the draft what files say
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/config/apply (the `ApplyConfig` operationId).
+func (c *Client) ApplyConfigWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewApplyConfigRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ApplyConfig Make the draft what files say
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/config/apply (the `ApplyConfig` operationId).
+func (c *Client) ApplyConfig(ctx context.Context, body ApplyConfigJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewApplyConfigRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanConfigWithBody What applying files would do to the draft
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/config/plan (the `PlanConfig` operationId).
+func (c *Client) PlanConfigWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanConfigRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PlanConfig What applying files would do to the draft
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/config/plan (the `PlanConfig` operationId).
+func (c *Client) PlanConfig(ctx context.Context, body PlanConfigJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPlanConfigRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -11858,6 +12013,113 @@ func NewGetCategorySitesRequest(server string, key string, params *GetCategorySi
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewExportConfigRequest constructs an http.Request for the ExportConfig method
+func NewExportConfigRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/config")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewApplyConfigRequest calls the generic ApplyConfig builder with application/json body
+func NewApplyConfigRequest(server string, body ApplyConfigJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewApplyConfigRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewApplyConfigRequestWithBody constructs an http.Request for the ApplyConfig method, with any body, and a specified content type
+func NewApplyConfigRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/config/apply")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPlanConfigRequest calls the generic PlanConfig builder with application/json body
+func NewPlanConfigRequest(server string, body PlanConfigJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPlanConfigRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPlanConfigRequestWithBody constructs an http.Request for the PlanConfig method, with any body, and a specified content type
+func NewPlanConfigRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/config/plan")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -18718,6 +18980,41 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/categories/{key}/sites (the `GetCategorySites` operationId).
 	GetCategorySitesWithResponse(ctx context.Context, key string, params *GetCategorySitesParams, reqEditors ...RequestEditorFn) (*GetCategorySitesResponse, error)
 
+	// ExportConfigWithResponse The whole configuration of the draft as files
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/config (the `ExportConfig` operationId).
+	ExportConfigWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ExportConfigResponse, error)
+
+	// ApplyConfigWithBodyWithResponse Make the draft what files say
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/config/apply (the `ApplyConfig` operationId).
+	ApplyConfigWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ApplyConfigResponse, error)
+
+	// ApplyConfigWithResponse Make the draft what files say
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/config/apply (the `ApplyConfig` operationId).
+	ApplyConfigWithResponse(ctx context.Context, body ApplyConfigJSONRequestBody, reqEditors ...RequestEditorFn) (*ApplyConfigResponse, error)
+
+	// PlanConfigWithBodyWithResponse What applying files would do to the draft
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/config/plan (the `PlanConfig` operationId).
+	PlanConfigWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanConfigResponse, error)
+
+	// PlanConfigWithResponse What applying files would do to the draft
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/config/plan (the `PlanConfig` operationId).
+	PlanConfigWithResponse(ctx context.Context, body PlanConfigJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanConfigResponse, error)
+
 	// GetCorrectionsWithResponse Corrections, in the order in which they were made
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -20879,6 +21176,192 @@ func (r GetCategorySitesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCategorySitesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportConfigResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ConfigOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ExportConfigResponse) GetJSON200() *ConfigOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ExportConfigResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ExportConfigResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportConfigResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportConfigResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportConfigResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportConfigResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ApplyConfigResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ConfigPlanOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ApplyConfigResponse) GetJSON200() *ConfigPlanOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ApplyConfigResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r ApplyConfigResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ApplyConfigResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ApplyConfigResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ApplyConfigResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ApplyConfigResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ApplyConfigResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ApplyConfigResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PlanConfigResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ConfigPlanOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PlanConfigResponse) GetJSON200() *ConfigPlanOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PlanConfigResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PlanConfigResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PlanConfigResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PlanConfigResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PlanConfigResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PlanConfigResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PlanConfigResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -30451,6 +30934,71 @@ func (c *ClientWithResponses) GetCategorySitesWithResponse(ctx context.Context, 
 	return ParseGetCategorySitesResponse(rsp)
 }
 
+// ExportConfigWithResponse The whole configuration of the draft as files
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/config (the `ExportConfig` operationId).
+func (c *ClientWithResponses) ExportConfigWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ExportConfigResponse, error) {
+	rsp, err := c.ExportConfig(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportConfigResponse(rsp)
+}
+
+// ApplyConfigWithBodyWithResponse Make the draft what files say
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/config/apply (the `ApplyConfig` operationId).
+func (c *ClientWithResponses) ApplyConfigWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ApplyConfigResponse, error) {
+	rsp, err := c.ApplyConfigWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseApplyConfigResponse(rsp)
+}
+
+// ApplyConfigWithResponse Make the draft what files say
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/config/apply (the `ApplyConfig` operationId).
+func (c *ClientWithResponses) ApplyConfigWithResponse(ctx context.Context, body ApplyConfigJSONRequestBody, reqEditors ...RequestEditorFn) (*ApplyConfigResponse, error) {
+	rsp, err := c.ApplyConfig(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseApplyConfigResponse(rsp)
+}
+
+// PlanConfigWithBodyWithResponse What applying files would do to the draft
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/config/plan (the `PlanConfig` operationId).
+func (c *ClientWithResponses) PlanConfigWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PlanConfigResponse, error) {
+	rsp, err := c.PlanConfigWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanConfigResponse(rsp)
+}
+
+// PlanConfigWithResponse What applying files would do to the draft
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/config/plan (the `PlanConfig` operationId).
+func (c *ClientWithResponses) PlanConfigWithResponse(ctx context.Context, body PlanConfigJSONRequestBody, reqEditors ...RequestEditorFn) (*PlanConfigResponse, error) {
+	rsp, err := c.PlanConfig(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePlanConfigResponse(rsp)
+}
+
 // GetCorrectionsWithResponse Corrections, in the order in which they were made
 //
 // Returns a wrapper object for the known response body format(s).
@@ -33632,6 +34180,147 @@ func ParseGetCategorySitesResponse(rsp *http.Response) (*GetCategorySitesRespons
 			return nil, err
 		}
 		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportConfigResponse parses an HTTP response from a ExportConfigWithResponse call
+func ParseExportConfigResponse(rsp *http.Response) (*ExportConfigResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportConfigResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ConfigOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseApplyConfigResponse parses an HTTP response from a ApplyConfigWithResponse call
+func ParseApplyConfigResponse(rsp *http.Response) (*ApplyConfigResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ApplyConfigResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ConfigPlanOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePlanConfigResponse parses an HTTP response from a PlanConfigWithResponse call
+func ParsePlanConfigResponse(rsp *http.Response) (*PlanConfigResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PlanConfigResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ConfigPlanOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
 		var dest ErrorModel

@@ -52,16 +52,8 @@ func (a *app) diffCommand() *cobra.Command {
 			changes := answer.JSON200.Changes
 			if a.format == "table" {
 				a.showDiff(changes, from, to)
-			} else {
-				v := view{data: answer.JSON200, columns: []string{"Kind", "Name", "What", "By", "Mark", "Part", "Before", "After"}}
-				for _, c := range changes {
-					for _, l := range c.Lines {
-						v.rows = append(v.rows, []string{string(c.Kind), c.Name, string(c.What), strings.Join(c.By, ", "), string(l.Mark), l.Part, orEmpty(l.Before), orEmpty(l.After)})
-					}
-				}
-				if err := a.show(v); err != nil {
-					return err
-				}
+			} else if err := a.show(differenceRows(answer.JSON200, changes)); err != nil {
+				return err
 			}
 			if exitCode && len(changes) > 0 {
 				return errNo
@@ -72,6 +64,16 @@ func (a *app) diffCommand() *cobra.Command {
 	cmd.Flags().BoolVar(&verdicts, "verdicts", false, "which URLs turn, for whom and when, in place of what was edited")
 	cmd.Flags().BoolVar(&exitCode, "exit-code", false, "exit with 1 where there is any difference")
 	return a.reads(cmd)
+}
+
+func differenceRows(data any, changes []client.ObjectDifference) view {
+	v := view{data: data, columns: []string{"Kind", "Name", "What", "By", "Mark", "Part", "Before", "After"}}
+	for _, c := range changes {
+		for _, l := range c.Lines {
+			v.rows = append(v.rows, []string{string(c.Kind), c.Name, string(c.What), strings.Join(c.By, ", "), string(l.Mark), l.Part, orEmpty(l.Before), orEmpty(l.After)})
+		}
+	}
+	return v
 }
 
 // differenceMarks are what stands before each line of a difference.

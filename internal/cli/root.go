@@ -91,6 +91,7 @@ func (a *app) root() *cobra.Command {
 		a.listCommand(), a.entryCommand(), a.personCommand(), a.groupCommand(), a.networkCommand(), a.machineCommand(), a.whoCommand(),
 		a.policyCommand(), a.exceptionCommand(), a.appCommand(), a.tryCommand(),
 		a.lookupCommand(), a.categoryCommand(), a.scorecardCommand(), a.packCommand(), a.scheduleCommand(),
+		a.exportCommand(), a.planFilesCommand(), a.applyCommand(), a.backupCommand(), a.restoreCommand(),
 		a.expectCommand(), a.reviewCommand(), a.replayCommand(), a.affectedCommand(), a.diffCommand(), a.publishCommand(), a.historyCommand(), a.rollbackCommand(), a.discardCommand(), a.auditCommand(),
 	)
 	return root

@@ -325,44 +325,18 @@ func (s *server) differences(ctx context.Context, from, to int64) ([]ObjectDiffe
 	if err != nil {
 		return nil, err
 	}
-	h, err := s.Desk.Hear(ctx)
+	told, err := s.tellStates(ctx, states, called)
 	if err != nil {
 		return nil, err
 	}
-	object := func(id uuid.UUID) string {
-		if name, ok := called[id]; ok {
-			return name
-		}
-		return "something that is gone"
-	}
-	byText := func(id string) string { return object(uuid.MustParse(id)) }
-	names := change.Names{Names: h.Names(), Object: object}
-	names.List, names.Schedule, names.Card = byText, byText, byText
-	told := make([]ObjectDifference, len(states))
 	for i, st := range states {
-		d := ObjectDifference{ID: st.ID, Kind: st.Kind, Name: st.Name(), What: "changed", By: st.By, At: st.At, Lines: []DifferenceLine{}}
-		switch {
-		case st.Before == nil:
-			d.What = "made"
-		case st.After == nil:
-			d.What = "removed"
-		}
-		lines, err := change.Lines(st, names)
-		if err != nil {
-			return nil, err
-		}
-		for _, l := range lines {
-			d.Lines = append(d.Lines, DifferenceLine(l))
-		}
 		if st.Entries != nil {
-			d.Entries = &EntryDifference{Added: st.Entries.Added, Edited: st.Entries.Edited, Removed: st.Entries.Removed}
 			found, err := s.Publishing.EntryDifferences(ctx, st.ID, from, to, 0, shownEntries)
 			if err != nil {
 				return nil, err
 			}
-			d.Entries.First = entryChanges(found)
+			told[i].Entries.First = entryChanges(found)
 		}
-		told[i] = d
 	}
 	return told, nil
 }

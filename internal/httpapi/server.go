@@ -136,6 +136,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerPublishing(api)
 	s.registerReview(api)
 	s.registerReplay(api)
+	s.registerConfig(api)
 	s.registerExpectations(api)
 	return api
 }

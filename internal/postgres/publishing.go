@@ -1,6 +1,7 @@
 package postgres
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"slices"
@@ -268,19 +269,17 @@ func (s *Store) Restore(ctx context.Context, to, seen int64, only []uuid.UUID, b
 				return revision.ErrNotFound
 			}
 		}
-		var ids []uuid.UUID
-		inTables := map[revision.Kind][]uuid.UUID{}
+		var set, gone []revision.Object
 		for _, st := range states {
-			if _, ok := tableOf[st.Kind]; ok {
-				inTables[st.Kind] = append(inTables[st.Kind], st.ID)
-			} else {
-				ids = append(ids, st.ID)
+			switch {
+			case st.Before == nil:
+				gone = append(gone, *st.After)
+			case st.After == nil || st.After.Name != st.Before.Name || !bytes.Equal(st.After.Body, st.Before.Body):
+				set = append(set, *st.Before)
 			}
 		}
-		for kind, of := range inTables {
-			if err := restoreRows(ctx, tx, kind, of, to, version, by); err != nil {
-				return err
-			}
+		if err := writeObjects(ctx, tx, set, gone, version, by); err != nil {
+			return err
 		}
 		for _, st := range states {
 			if st.Kind == revision.KindList && st.Before != nil {
@@ -289,66 +288,90 @@ func (s *Store) Restore(ctx context.Context, to, seen int64, only []uuid.UUID, b
 				}
 			}
 		}
-		for _, sql := range []string{
-			`update objects set gone = $2 where id = any($1) and gone is null`,
-			`delete from object_refs where object = any($1) and $2::bigint is not null`,
-		} {
-			if _, err := tx.Exec(ctx, sql, ids, version); err != nil {
-				return err
-			}
-		}
-		rows, err := tx.Query(ctx, `insert into objects (id, since, kind, name, body, updated_by)
-			select id, $2, kind, name, body, $3 from objects o where id = any($1) and `+held("o", to)+` returning `+objectColumns, ids, version, by)
-		restored, err := all(rows, err, scanObject)
-		if err != nil {
-			return err
-		}
-		for _, o := range restored {
-			body, err := o.Decoded()
-			if err != nil {
-				return err
-			}
-			if err := checkRefs(ctx, tx, o.ID, revision.ObjectChange{Kind: o.Kind, Body: body}); err != nil {
-				return restoreTogether(o.Kind, o.Name, err)
-			}
-		}
-		for _, st := range states {
-			if st.Before == nil {
-				if err := inUse(ctx, tx, st.Kind, st.ID); err != nil {
-					return restoreTogether(st.Kind, st.Name(), err)
-				}
-			}
-		}
-		return checkRings(ctx, tx)
+		return checkWritten(ctx, tx, set, gone)
 	}))
 }
 
-// restoreTogether says that an object cannot be taken back without others.
-func restoreTogether(kind revision.Kind, name string, err error) error {
-	return &revision.FieldError{Field: "objects", Msg: fmt.Sprintf("the %s %q cannot be taken back alone: %s; take that back, too", kind, name, err)}
+// writeObjects makes objects of all kinds what they are to be, and takes others away. Whether what they refer to is there is for
+// [checkWritten] to say.
+func writeObjects(ctx context.Context, tx pgx.Tx, set, gone []revision.Object, version int64, by string) error {
+	byTable := map[revision.Kind][]uuid.UUID{}
+	var ids []uuid.UUID
+	for _, o := range slices.Concat(set, gone) {
+		if _, ok := tableOf[o.Kind]; ok {
+			byTable[o.Kind] = append(byTable[o.Kind], o.ID)
+		} else {
+			ids = append(ids, o.ID)
+		}
+	}
+	for kind, of := range byTable {
+		id := "id"
+		if kind == revision.KindCorrection {
+			id = "uid"
+		}
+		if _, err := tx.Exec(ctx, `delete from `+tableOf[kind]+` where `+id+` = any($1)`, of); err != nil {
+			return err
+		}
+	}
+	for _, sql := range []string{
+		`update objects set gone = $2 where id = any($1) and gone is null`,
+		`delete from object_refs where object = any($1) and $2::bigint is not null`,
+	} {
+		if _, err := tx.Exec(ctx, sql, ids, version); err != nil {
+			return err
+		}
+	}
+	for _, o := range set {
+		table, ok := tableOf[o.Kind]
+		if !ok {
+			if _, err := tx.Exec(ctx, `insert into objects (id, since, kind, name, body, updated_by) values ($1, $2, $3, $4, $5, $6)`, o.ID, version, o.Kind, o.Name, o.Body, by); err != nil {
+				return inChange(2, revision.ObjectChange{Kind: o.Kind, Name: o.Name}, ours(err))
+			}
+			continue
+		}
+		more := `jsonb_build_object('created_at', now())`
+		if o.Kind == revision.KindCorrection {
+			more = `jsonb_build_object('at', now(), 'by', $3::text, 'id', nextval(pg_get_serial_sequence('corrections', 'id')))`
+		}
+		_, err := tx.Exec(ctx, `insert into `+table+` overriding system value select r.* from jsonb_populate_record(null::`+table+`, `+more+` || $1::jsonb ||
+			jsonb_build_object('version', $2::bigint, 'updated_at', now(), 'updated_by', $3::text, 'entry_count', 0, 'note_count', 0)) r`, o.Body, version, by)
+		if err != nil {
+			return inChange(2, revision.ObjectChange{Kind: o.Kind, Name: o.Name}, ours(err))
+		}
+		if o.Kind == revision.KindList {
+			if err := countEntries(ctx, tx, o.ID, version, by); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
-// restoreRows makes rows of a kind's own table what they were.
-func restoreRows(ctx context.Context, tx pgx.Tx, kind revision.Kind, ids []uuid.UUID, to, version int64, by string) error {
-	table, id := tableOf[kind], "id"
-	if kind == revision.KindCorrection {
-		id = "uid"
-	}
-	if kind == revision.KindList { // those of which only the entries differ stay
-		rows, err := tx.Query(ctx, `select o.id from objects o where o.id = any($1) and o.gone is null and o.since <= $2`, ids, to)
-		same, err := all(rows, err, pgx.RowTo[uuid.UUID])
+// checkWritten notes what objects refer to, and refuses what is not there, or what would be missed.
+func checkWritten(ctx context.Context, tx pgx.Tx, set, gone []revision.Object) error {
+	for _, o := range set {
+		if _, ok := tableOf[o.Kind]; ok {
+			continue
+		}
+		body, err := o.Decoded()
 		if err != nil {
 			return err
 		}
-		ids = slices.DeleteFunc(slices.Clone(ids), func(id uuid.UUID) bool { return slices.Contains(same, id) })
+		if err := checkRefs(ctx, tx, o.ID, revision.ObjectChange{Kind: o.Kind, Body: body}); err != nil {
+			return notAlone(o, err)
+		}
 	}
-	if _, err := tx.Exec(ctx, `delete from `+table+` where `+id+` = any($1)`, ids); err != nil {
-		return err
+	for _, o := range gone {
+		if err := inUse(ctx, tx, o.Kind, o.ID); err != nil {
+			return notAlone(o, err)
+		}
 	}
-	_, err := tx.Exec(ctx, `insert into `+table+` overriding system value select r.* from objects o, jsonb_populate_record(null::`+table+`, o.body ||
-		jsonb_build_object('version', $2::bigint, 'updated_at', now(), 'updated_by', $3::text, 'entry_count', 0, 'note_count', 0)) r
-		where o.id = any($1) and `+held("o", to), ids, version, by)
-	return err
+	return checkRings(ctx, tx)
+}
+
+// notAlone says that an object cannot be taken back without others.
+func notAlone(o revision.Object, err error) error {
+	return &revision.FieldError{Field: "objects", Msg: fmt.Sprintf("the %s %q cannot be taken back alone: %s; take that back, too", o.Kind, o.Name, err)}
 }
 
 func restoreEntries(ctx context.Context, tx pgx.Tx, st revision.ObjectState, to, version int64, by string) error {
@@ -360,8 +383,78 @@ func restoreEntries(ctx context.Context, tx pgx.Tx, st revision.ObjectState, to,
 	if err := record(ctx, tx, st.ID, change); err != nil {
 		return err
 	}
-	_, err = tx.Exec(ctx, `update lists set (entry_count, note_count) = (select count(*) filter (where kind <> 'note'), count(*) filter (where kind = 'note')
-		from entries e where e.list_id = $1 and e.gone is null), version = $2, updated_at = now(), updated_by = $3 where id = $1`, st.ID, version, by)
+	return countEntries(ctx, tx, st.ID, version, by)
+}
+
+// countEntries counts what a list holds, where that is not known from what was done to it.
+func countEntries(ctx context.Context, tx pgx.Tx, list uuid.UUID, version int64, by string) error {
+	_, err := tx.Exec(ctx, `update lists set (entry_count, note_count) = (select count(*) filter (where kind <> 'note'), count(*) filter (where kind = 'note')
+		from entries e where e.list_id = $1 and e.gone is null), version = $2, updated_at = now(), updated_by = $3 where id = $1`, list, version, by)
+	return err
+}
+
+// AllObjects implements [revision.PublishStore].
+func (s *Store) AllObjects(ctx context.Context) (found []revision.Object, version int64, err error) {
+	err = pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
+		if err := tx.QueryRow(ctx, `select version from draft`).Scan(&version); err != nil {
+			return err
+		}
+		rows, err := tx.Query(ctx, `select `+objectColumns+` from objects where gone is null order by kind, lower(name), id`)
+		found, err = all(rows, err, scanObject)
+		return err
+	})
+	return found, version, ours(err)
+}
+
+// Apply implements [revision.PublishStore].
+func (s *Store) Apply(ctx context.Context, t revision.Target, seen int64, by string) error {
+	return ours(s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
+		if seen != version-1 {
+			return revision.ErrStale
+		}
+		if err := writeObjects(ctx, tx, t.Objects, t.Remove, version, by); err != nil {
+			return err
+		}
+		for id, lines := range t.Entries {
+			if err := applyEntries(ctx, tx, id, lines, version, by); err != nil {
+				return err
+			}
+		}
+		for _, o := range t.Objects { // their history has to know of them, also where nothing was written into them
+			if _, filled := t.Entries[o.ID]; o.Kind == revision.KindList && !filled {
+				change := revision.Change{Version: version, By: by, What: revision.ChangeDescribed, Detail: "from files"}
+				if err := record(ctx, tx, o.ID, change); err != nil {
+					return err
+				}
+			}
+		}
+		return checkWritten(ctx, tx, t.Objects, t.Remove)
+	}))
+}
+
+// applyEntries makes a list just these lines. A list that is longer than people edit as text keeps its order where it has one.
+func applyEntries(ctx context.Context, tx pgx.Tx, id uuid.UUID, lines []pattern.Entry, version int64, by string) error {
+	before, err := list(ctx, tx, id)
+	if err != nil {
+		return err
+	}
+	if held := before.EntryCount + before.NoteCount; held > 0 && held <= revision.MaxText && len(lines) <= revision.MaxText {
+		_, _, err := rewrite(ctx, tx, before, lines, version, by)
+		return err
+	}
+	batch := revision.NewBatch()
+	for _, e := range lines {
+		if _, err := batch.Add(e); err != nil {
+			return err
+		}
+	}
+	merged, err := merge(ctx, tx, id, batch, revision.Merging{Replace: true}, version)
+	if err != nil {
+		return err
+	}
+	_, err = settle(ctx, tx, id, merged.Added-merged.Removed, merged.Notes, revision.Change{
+		Version: version, By: by, What: revision.ChangeReplaced, Detail: "from files", Added: merged.Added + merged.Notes, Edited: merged.Updated, Removed: merged.Removed,
+	})
 	return err
 }
 

@@ -25,59 +25,66 @@ func (s *Store) Rewrite(ctx context.Context, id uuid.UUID, lines []pattern.Entry
 		if before.EntryCount+before.NoteCount > revision.MaxText {
 			return &revision.FieldError{Msg: "the list is too long to be written anew as one text; edit it entry by entry, or import a file"}
 		}
-		rows, err := tx.Query(ctx, `select e.id, `+entryColumns+` from entries e where `+live+` order by e.id`, id)
-		if err != nil {
-			return err
-		}
-		var old []kept
-		var one kept
-		var p parts
-		if _, err = pgx.ForEachRow(rows, append([]any{&one.id}, p.targets()...), func() error {
-			one.entry, err = p.entry()
-			old = append(old, one)
-			return err
-		}); err != nil {
-			return err
-		}
-		change := rewritten(old, lines)
-		if _, err := tx.Exec(ctx, `update entries e set gone = $2 where `+live+` and e.id = any($3)`, id, version, change.closed); err != nil {
-			return err
-		}
-		var from int64
-		if err := tx.QueryRow(ctx, `select setval('entry_ids', nextval('entry_ids') + $1)`, len(lines)).Scan(&from); err != nil {
-			return err
-		}
-		from -= int64(len(lines))
-		batch := make([][]any, 0, len(change.added))
-		for _, add := range change.added {
-			e := add.entry
-			place := add.id
-			if place == 0 {
-				from++
-				place = from
-			}
-			batch = append(batch, row(id, place, version, e))
-		}
-		columns := []string{"list_id", "id", "since", "kind", "carve_out", "off", "until", "pattern", "key", "note"}
-		if _, err := tx.CopyFrom(ctx, pgx.Identifier{"entries"}, columns, pgx.CopyFromRows(batch)); err != nil {
-			return err
-		}
-		merged = change.merged
-		entries, notes := int64(0), int64(0)
-		for _, e := range lines {
-			if e.Kind() == pattern.Note {
-				notes++
-			} else {
-				entries++
-			}
-		}
-		after, err = settle(ctx, tx, id, entries-before.EntryCount, notes-before.NoteCount, revision.Change{
-			Version: version, By: by, What: revision.ChangeEdited, Detail: "as text",
-			Added: merged.Added + merged.Notes, Edited: merged.Updated, Removed: merged.Removed,
-		})
+		after, merged, err = rewrite(ctx, tx, before, lines, version, by)
 		return err
 	})
 	return after, merged, ours(err)
+}
+
+// rewrite makes a list just these lines.
+func rewrite(ctx context.Context, tx pgx.Tx, before revision.List, lines []pattern.Entry, version int64, by string) (after revision.List, merged revision.Merged, err error) {
+	id := before.ID
+	rows, err := tx.Query(ctx, `select e.id, `+entryColumns+` from entries e where `+live+` order by e.id`, id)
+	if err != nil {
+		return after, merged, err
+	}
+	var old []kept
+	var one kept
+	var p parts
+	if _, err = pgx.ForEachRow(rows, append([]any{&one.id}, p.targets()...), func() error {
+		one.entry, err = p.entry()
+		old = append(old, one)
+		return err
+	}); err != nil {
+		return after, merged, err
+	}
+	change := rewritten(old, lines)
+	if _, err := tx.Exec(ctx, `update entries e set gone = $2 where `+live+` and e.id = any($3)`, id, version, change.closed); err != nil {
+		return after, merged, err
+	}
+	var from int64
+	if err := tx.QueryRow(ctx, `select setval('entry_ids', nextval('entry_ids') + $1)`, len(lines)).Scan(&from); err != nil {
+		return after, merged, err
+	}
+	from -= int64(len(lines))
+	batch := make([][]any, 0, len(change.added))
+	for _, add := range change.added {
+		e := add.entry
+		place := add.id
+		if place == 0 {
+			from++
+			place = from
+		}
+		batch = append(batch, row(id, place, version, e))
+	}
+	columns := []string{"list_id", "id", "since", "kind", "carve_out", "off", "until", "pattern", "key", "note"}
+	if _, err := tx.CopyFrom(ctx, pgx.Identifier{"entries"}, columns, pgx.CopyFromRows(batch)); err != nil {
+		return after, merged, err
+	}
+	merged = change.merged
+	entries, notes := int64(0), int64(0)
+	for _, e := range lines {
+		if e.Kind() == pattern.Note {
+			notes++
+		} else {
+			entries++
+		}
+	}
+	after, err = settle(ctx, tx, id, entries-before.EntryCount, notes-before.NoteCount, revision.Change{
+		Version: version, By: by, What: revision.ChangeEdited, Detail: "as text",
+		Added: merged.Added + merged.Notes, Edited: merged.Updated, Removed: merged.Removed,
+	})
+	return after, merged, err
 }
 
 // row is an entry as the table keeps it.

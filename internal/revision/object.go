@@ -54,6 +54,16 @@ type Ref struct {
 	Name string    `json:"name,omitempty"`
 }
 
+// UnmarshalJSON also takes a name alone, as files have it.
+func (r *Ref) UnmarshalJSON(text []byte) error {
+	if len(text) > 0 && text[0] == '"' {
+		*r = Ref{}
+		return json.Unmarshal(text, &r.Name)
+	}
+	type plain Ref
+	return json.Unmarshal(text, (*plain)(r))
+}
+
 // ListRef names a list.
 type ListRef = Ref
 

@@ -8,6 +8,8 @@ import (
 	"unicode/utf8"
 
 	"github.com/google/uuid"
+
+	"widelark/core/pattern"
 )
 
 // Revision is a published state. It never changes.
@@ -61,6 +63,13 @@ func (s ObjectState) Name() string {
 		return s.After.Name
 	}
 	return s.Before.Name
+}
+
+// Target is what the draft is to be. Only what is named is touched.
+type Target struct {
+	Objects []Object                      // that are made, or become otherwise; of all kinds
+	Remove  []Object                      // that go
+	Entries map[uuid.UUID][]pattern.Entry // by list: its lines, in order
 }
 
 // EntryCounts is by how many entries, notes among them, two states of a list differ.
@@ -120,6 +129,13 @@ type PublishStore interface {
 	// Restore makes objects of the draft what they were at a version; none named is all. Where the draft is not at the version that the
 	// caller saw, it is refused with [ErrStale]; 0 for whatever it is.
 	Restore(ctx context.Context, to, seen int64, only []uuid.UUID, by string) error
+
+	// AllObjects returns every object of the draft, those with a table of their own too, and the version that they are of.
+	AllObjects(ctx context.Context) ([]Object, int64, error)
+
+	// Apply makes the draft what a target says: all of it, or nothing. Where the draft is not at the version that the caller saw, it is
+	// refused with [ErrStale].
+	Apply(ctx context.Context, t Target, seen int64, by string) error
 
 	Audit(ctx context.Context, q EventQuery) ([]Event, error)
 	Note(ctx context.Context, e Event) error // adds to the audit log

@@ -1,0 +1,223 @@
+// Package configfile writes the whole configuration as files for version control, and reads it back: YAML, a file for each kind of object,
+// and lists as text in the notation. Objects are known by their names; there are no ids in it. Writing what was read gives the same bytes.
+//
+// From: the objects and entries of the draft.
+// To: files by their paths, and a [revision.Target].
+package configfile
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+	"gopkg.in/yaml.v3"
+
+	"widelark/internal/revision"
+)
+
+// The files of the kinds, in the order in which they are read: what refers stands after what it refers to.
+var kinds = []struct {
+	path string
+	kind revision.Kind
+	new  func() any // what one object of the file is read into
+}{
+	{"lists.yaml", revision.KindList, func() any { return &List{} }},
+	{"schedules.yaml", revision.KindSchedule, func() any { return &Schedule{} }},
+	{"categories.yaml", revision.KindCategory, func() any { return &Category{} }},
+	{"corrections.yaml", revision.KindCorrection, func() any { return &Correction{} }},
+	{"scorecards.yaml", revision.KindScorecard, func() any { return &Scorecard{} }},
+	{"apps.yaml", revision.KindApp, func() any { return &named[revision.AppBody]{} }},
+	{"networks.yaml", revision.KindNetwork, func() any { return &named[revision.NetworkBody]{} }},
+	{"machines.yaml", revision.KindMachine, func() any { return &named[revision.MachineBody]{} }},
+	{"groups.yaml", revision.KindGroup, func() any { return &named[revision.GroupBody]{} }},
+	{"people.yaml", revision.KindPerson, func() any { return &named[revision.PersonBody]{} }},
+	{"policies.yaml", revision.KindPolicy, func() any { return &named[revision.PolicyBody]{} }},
+	{"exceptions.yaml", revision.KindException, func() any { return &named[revision.ExceptionBody]{} }},
+	{"expectations.yaml", revision.KindExpectation, func() any { return &named[revision.ExpectationBody]{} }},
+	{"settings.yaml", revision.KindSettings, func() any { return &revision.SettingsBody{} }},
+}
+
+// named is an object that has a body of its kind, with its name.
+type named[B any] struct {
+	Name string `json:"name"`
+	Body B      `json:",inline"`
+}
+
+// List is what is said about a list; its entries stand in a file of their own.
+type List struct {
+	Name        string `json:"name"`
+	Description string `json:"description,omitempty"`
+	Colour      string `json:"colour,omitempty" enum:"reed,heather,rust,slate,gorse,sky,plum,sand"`
+	Owner       string `json:"owner,omitempty"`
+	Entries     string `json:"entries" doc:"The path of the file with its entries, one a line in the notation"`
+}
+
+// Schedule is a schedule.
+type Schedule struct {
+	Name        string `json:"name"`
+	Description string `json:"description,omitempty"`
+	Zone        string `json:"zone" doc:"An IANA time zone"`
+	Text        string `json:"text" doc:"In the notation of schedules"`
+}
+
+// Category is a category of our own.
+type Category struct {
+	Name        string   `json:"name"`
+	Key         string   `json:"key,omitempty" doc:"Left out, it is made from the name"`
+	Description string   `json:"description,omitempty"`
+	Family      string   `json:"family,omitempty"`
+	Adds        bool     `json:"adds,omitempty"`
+	Lists       []string `json:"lists"`
+}
+
+// Correction says that what an entry covers has certain categories.
+type Correction struct {
+	Entry      string   `json:"entry"`
+	Categories []string `json:"categories"`
+	Reason     string   `json:"reason"`
+}
+
+// Scorecard is words with points.
+type Scorecard struct {
+	Name        string          `json:"name"`
+	Description string          `json:"description,omitempty"`
+	Category    string          `json:"category"`
+	Threshold   int             `json:"threshold"`
+	Terms       []revision.Term `json:"terms"`
+	Off         bool            `json:"off,omitempty"`
+}
+
+// Source is where the configuration comes from when it is written.
+type Source struct {
+	Objects []revision.Object                                      // of all kinds
+	Names   map[uuid.UUID]string                                   // of what objects refer to
+	Lists   func(id uuid.UUID, each func(line string) error) error // the lines of a list
+}
+
+// Write returns the files by their paths. The same configuration gives the same files.
+func Write(s Source) (map[string]string, error) {
+	files := map[string]string{SchemaPath: Schema()}
+	of := map[revision.Kind][]revision.Object{}
+	for _, o := range s.Objects {
+		of[o.Kind] = append(of[o.Kind], o)
+	}
+	paths := map[string]bool{}
+	for _, k := range kinds {
+		objects := of[k.kind]
+		slices.SortFunc(objects, func(a, b revision.Object) int {
+			return cmp.Or(strings.Compare(strings.ToLower(a.Name), strings.ToLower(b.Name)), strings.Compare(a.Name, b.Name))
+		})
+		var items []any
+		for _, o := range objects {
+			var body map[string]any
+			decoder := json.NewDecoder(bytes.NewReader(o.Body))
+			decoder.UseNumber()
+			if err := decoder.Decode(&body); err != nil {
+				return nil, fmt.Errorf("the %s %q cannot be read any more: %w", o.Kind, o.Name, err)
+			}
+			if k.kind == revision.KindList {
+				path := listPath(o.Name, paths)
+				text, err := listText(s, o.ID)
+				if err != nil {
+					return nil, err
+				}
+				files[path] = text
+				body["entries"] = path
+			}
+			if k.kind != revision.KindSettings && k.kind != revision.KindCorrection {
+				body["name"] = o.Name
+			}
+			items = append(items, s.plain(body))
+		}
+		var content any = items
+		if k.kind == revision.KindSettings {
+			if len(items) != 1 {
+				continue
+			}
+			content = items[0]
+		}
+		if len(items) == 0 {
+			continue
+		}
+		text, err := write(content, k.new())
+		if err != nil {
+			return nil, err
+		}
+		files[k.path] = text
+	}
+	return files, nil
+}
+
+// listPath makes the path of a list's file from its name: one that no other list has.
+func listPath(name string, taken map[string]bool) string {
+	slug := revision.KeyOf(name)
+	if slug == "" {
+		slug = "list"
+	}
+	for n := 1; ; n++ {
+		path := "lists/" + slug + ".txt"
+		if n > 1 {
+			path = fmt.Sprintf("lists/%s-%d.txt", slug, n)
+		}
+		if !taken[path] {
+			taken[path] = true
+			return path
+		}
+	}
+}
+
+func listText(s Source, id uuid.UUID) (string, error) {
+	var b strings.Builder
+	err := s.Lists(id, func(line string) error {
+		b.WriteString(line)
+		b.WriteByte('\n')
+		return nil
+	})
+	return b.String(), err
+}
+
+// plain puts names in the place of references.
+func (s Source) plain(value any) any {
+	switch v := value.(type) {
+	case map[string]any:
+		if id, ok := v["id"].(string); ok && len(v) <= 2 {
+			if parsed, err := uuid.Parse(id); err == nil {
+				return s.Names[parsed]
+			}
+		}
+		plain := map[string]any{}
+		for key, one := range v {
+			plain[key] = s.plain(one)
+		}
+		return plain
+	case []any:
+		plain := make([]any, len(v))
+		for i, one := range v {
+			plain[i] = s.plain(one)
+			if id, ok := one.(string); ok && len(id) == 36 { // a category's lists are ids alone
+				if parsed, err := uuid.Parse(id); err == nil {
+					plain[i] = s.Names[parsed]
+				}
+			}
+		}
+		return plain
+	}
+	return value
+}
+
+// write writes a value as YAML, fields in the order of the Go type that it is read into; those that the type does not have and those that
+// are empty are left out.
+func write(value, like any) (string, error) {
+	node := node(value, shapeOf(like))
+	var b bytes.Buffer
+	enc := yaml.NewEncoder(&b)
+	enc.SetIndent(2)
+	if err := enc.Encode(node); err != nil {
+		return "", err
+	}
+	return b.String(), enc.Close()
+}
