@@ -1,5 +1,6 @@
 import { createRootRoute, createRoute, createRouter, Link, lazyRouteComponent, redirect } from '@tanstack/react-router'
 import { categoryViews } from './categories/views'
+import { changeViews } from './changes/views'
 import { z } from './checks'
 import { exceptionViews } from './exceptions/views'
 import { kindNames, views } from './lists/kinds'
@@ -109,6 +110,18 @@ const exceptionsRoute = createRoute({
   }),
 })
 
+const changesRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/changes',
+  component: lazyRouteComponent(() => import('./changes/ChangesPage'), 'ChangesPage'),
+  validateSearch: z.object({
+    view: z.enum(changeViews).optional().catch(undefined),
+    from: z.coerce.string().optional().catch(undefined),
+    to: z.coerce.string().optional().catch(undefined),
+    categories: z.array(z.string()).optional().catch(undefined),
+  }),
+})
+
 const categoriesRoute = createRoute({
   getParentRoute: () => rootRoute,
   path: '/categories',
@@ -169,6 +182,7 @@ export const router = createRouter({
     policiesRoute,
     policyRoute,
     exceptionsRoute,
+    changesRoute,
     tryRoute,
   ]),
 })

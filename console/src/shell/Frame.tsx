@@ -5,6 +5,7 @@ import {
   CalendarClock,
   CircleUser,
   FlaskConical,
+  GitCompareArrows,
   LogOut,
   type LucideIcon,
   Moon,
@@ -17,6 +18,7 @@ import {
   Sun,
   Users,
 } from 'lucide-react'
+import { draftOptions } from '../changes/changeQueries'
 import { TrialSheet } from '../trials/TrialSheet'
 import { Announcer } from '../ui/announce'
 import { Menu, MenuItem } from '../ui/Menu'
@@ -28,7 +30,17 @@ import { setTheme, useTheme } from './theme'
 import { trialOf } from './trialSearch'
 
 const nouns: {
-  to: '/lists' | '/categories' | '/lookup' | '/packs' | '/people' | '/schedules' | '/policies' | '/exceptions' | '/try'
+  to:
+    | '/lists'
+    | '/categories'
+    | '/lookup'
+    | '/packs'
+    | '/people'
+    | '/schedules'
+    | '/policies'
+    | '/exceptions'
+    | '/changes'
+    | '/try'
   label: string
   icon: LucideIcon
 }[] = [
@@ -41,6 +53,7 @@ const nouns: {
   { to: '/policies', label: 'Policies', icon: Scale },
   { to: '/exceptions', label: 'Exceptions', icon: Signpost },
   { to: '/try', label: 'Try', icon: FlaskConical },
+  { to: '/changes', label: 'Changes', icon: GitCompareArrows },
 ]
 
 /** What stands around every page: the rail of nouns, the try bar, the page, and the sheet with the answer. */
@@ -92,6 +105,25 @@ export function Frame() {
   )
 }
 
+/** How many objects are not as they are live; red where an expectation fails. */
+function Unpublished() {
+  const draft = useQuery(draftOptions)
+  if (!draft.data || draft.data.changed === 0) return null
+  const failing = draft.data.failing > 0
+  return (
+    <span
+      className={clsx(
+        'ml-auto rounded-sm px-1.5 text-sm tabular-nums',
+        failing ? 'bg-clay-wash text-clay' : 'text-soft',
+      )}
+      title={failing ? `${draft.data.failing} expectations fail` : 'not live yet'}
+    >
+      {draft.data.changed}
+      <span className="sr-only">{failing ? ' changed; expectations fail' : ' changed, not live yet'}</span>
+    </span>
+  )
+}
+
 function Rail({ name }: { name: string }) {
   const theme = useTheme()
   const signOut = useSignOut()
@@ -112,6 +144,7 @@ function Rail({ name }: { name: string }) {
             >
               <Icon size={17} aria-hidden />
               {label}
+              {to === '/changes' && <Unpublished />}
             </Link>
           </li>
         ))}

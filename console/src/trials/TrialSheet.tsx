@@ -4,8 +4,10 @@ import { X } from 'lucide-react'
 import { useEffect } from 'react'
 import { IconButton } from '../ui/Button'
 import { Loading, ProblemNotice } from '../ui/Notice'
+import { VerdictMark } from '../ui/VerdictMark'
+import { ExpectButton } from './ExpectButton'
 import { TrialDetail } from './TrialDetail'
-import { type Ask, trialOptions } from './trialQueries'
+import { type Ask, liveTrialOptions, trialOptions } from './trialQueries'
 
 type Props = { url: string; ask: Ask; onClose: () => void }
 
@@ -26,6 +28,7 @@ export function TrialSheet({ url, ask, onClose }: Props) {
     document.addEventListener('keydown', onKey)
     return () => document.removeEventListener('keydown', onKey)
   }, [onClose])
+  const live = useQuery(liveTrialOptions(url, ask))
   const trial = answer.data?.trials[0]
   return (
     <aside aria-label="Trial" className="w-[27rem] shrink-0 overflow-y-auto border-rule border-l bg-leaf px-5 py-4">
@@ -51,7 +54,13 @@ export function TrialSheet({ url, ask, onClose }: Props) {
       <div aria-live="polite">
         {answer.error && <ProblemNotice error={answer.error} retry={() => answer.refetch()} />}
         {answer.isPending && <Loading what="the verdict" />}
+        {trial?.verdict && live.data?.verdict && live.data.verdict !== trial.verdict && (
+          <p className="mb-3 border-ochre border-l-3 bg-wash px-3 py-1.5 text-sm">
+            Live it is <VerdictMark verdict={live.data.verdict} />: {live.data.because}
+          </p>
+        )}
         {answer.data && trial && <TrialDetail trial={trial} answer={answer.data} />}
+        {answer.data && trial?.verdict && <ExpectButton trial={trial} answer={answer.data} ask={ask} />}
       </div>
     </aside>
   )

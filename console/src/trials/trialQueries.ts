@@ -27,6 +27,15 @@ export const trialOptions = (url: string, ask: Ask) =>
     queryFn: () => data(api.POST('/api/v1/trials', { body: { urls: [url], ...asked(ask), outlook: true } })),
   })
 
+/** The verdict on one URL as it is live. */
+export const liveTrialOptions = (url: string, ask: Ask) =>
+  queryOptions({
+    queryKey: ['trials', 'live', url, ask],
+    retry: false,
+    queryFn: async () =>
+      (await data(api.POST('/api/v1/trials', { body: { urls: [url], ...asked(ask), on: 'live' } }))).trials[0],
+  })
+
 /** Answers for many URLs at once. */
 export const useTryMany = () =>
   useMutation({

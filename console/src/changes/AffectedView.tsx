@@ -1,0 +1,116 @@
+import { useQuery } from '@tanstack/react-query'
+import { useNavigate, useSearch } from '@tanstack/react-router'
+import { CategoryPicker } from '../categories/CategoryPicker'
+import { count, formatMoment, formatNumber } from '../ui/format'
+import { Mono } from '../ui/Mono'
+import { Loading, ProblemNotice } from '../ui/Notice'
+import { cellClass, Head } from '../ui/Table'
+import { affectedOptions } from './changeQueries'
+
+/** Who would have been affected by blocking something, by group and hour, before any rule is written. */
+export function AffectedView() {
+  const { categories = [] } = useSearch({ from: '/changes' })
+  const navigate = useNavigate({ from: '/changes' })
+  const affected = useQuery(affectedOptions(categories))
+  const a = affected.data
+  return (
+    <div className="flex flex-col gap-4 pt-4">
+      <p className="max-w-2xl text-soft">
+        Pick categories, and see who asked for such sites in the last days: how many people of each group, and at which
+        hours. Nothing is changed by looking.
+      </p>
+      <div className="max-w-xl">
+        <CategoryPicker
+          label="What would be blocked?"
+          families
+          chosen={categories}
+          onChange={(keys) => navigate({ search: (before) => ({ ...before, categories: keys }) })}
+        />
+      </div>
+      {affected.isLoading && <Loading what="the recorded requests" />}
+      {affected.error && <ProblemNotice error={affected.error} retry={() => affected.refetch()} />}
+      {a && categories.length > 0 && (
+        <>
+          <p>
+            <span className="font-semibold">
+              {count(a.requests, 'request', 'requests')} of {count(a.people, 'known person', 'known people')} to{' '}
+              {count(a.hosts, 'host', 'hosts')}
+            </span>
+            {a.since && ` since ${formatMoment(a.since)}`}, of {formatNumber(a.looked)} recorded.{' '}
+            {formatNumber(a.reached)} of them pass as the draft is.
+          </p>
+          {a.groups.length > 0 && (
+            <table className="border-collapse text-sm">
+              <thead>
+                <tr>
+                  <Head>Group</Head>
+                  <Head right>Requests</Head>
+                  <Head right>People</Head>
+                  <Head>By the hour of the day</Head>
+                </tr>
+              </thead>
+              <tbody>
+                {a.groups.map((g) => (
+                  <tr key={g.name}>
+                    <td className={`${cellClass} whitespace-nowrap`}>{g.name || 'in no group'}</td>
+                    <td className={`${cellClass} text-right tabular-nums`}>{formatNumber(g.requests)}</td>
+                    <td className={`${cellClass} text-right tabular-nums`}>{formatNumber(g.people)}</td>
+                    <td className={cellClass}>
+                      <Hours hours={g.hours} name={g.name} />
+                    </td>
+                  </tr>
+                ))}
+                <tr>
+                  <td colSpan={3} />
+                  <td className="px-3 text-soft text-xs tabular-nums">
+                    <span className="flex w-96 justify-between">
+                      <span>0</span>
+                      <span>6</span>
+                      <span>12</span>
+                      <span>18</span>
+                      <span>24</span>
+                    </span>
+                  </td>
+                </tr>
+              </tbody>
+            </table>
+          )}
+          {a.top.length > 0 && (
+            <section>
+              <h2 className="font-semibold">Most asked for</h2>
+              <ul className="flex flex-wrap gap-x-6 text-sm">
+                {a.top.map((h) => (
+                  <li key={h.host}>
+                    <Mono>{h.host}</Mono> <span className="text-soft tabular-nums">{formatNumber(h.requests)}</span>
+                  </li>
+                ))}
+              </ul>
+            </section>
+          )}
+        </>
+      )}
+    </div>
+  )
+}
+
+/** Columns, one for each hour of the day; the words beside them are for those who listen. */
+function Hours({ hours, name }: { hours: number[]; name: string }) {
+  const most = Math.max(1, ...hours)
+  const busiest = hours.indexOf(most)
+  return (
+    <span className="flex h-7 w-96 items-end gap-px">
+      <span className="sr-only">
+        {name}: most from {busiest} to {busiest + 1} o’clock
+      </span>
+      {hours.map((n, hour) => (
+        <span
+          // biome-ignore lint/suspicious/noArrayIndexKey: the place is the hour
+          key={hour}
+          title={`${hour}:00 to ${hour + 1}:00: ${n}`}
+          className={n > 0 ? 'grow bg-reed' : 'grow bg-rule'}
+          style={{ height: n > 0 ? `${Math.max(6, (100 * n) / most)}%` : '1px' }}
+        />
+      ))}
+    </span>
+  )
+}

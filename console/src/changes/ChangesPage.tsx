@@ -1,0 +1,71 @@
+import { useQuery } from '@tanstack/react-query'
+import { useNavigate, useSearch } from '@tanstack/react-router'
+import { ProblemNotice } from '../ui/Notice'
+import { viewClass } from '../ui/viewClass'
+import { AffectedView } from './AffectedView'
+import { AuditView } from './AuditView'
+import { draftOptions } from './changeQueries'
+import { DraftView } from './DraftView'
+import { ExpectedView } from './ExpectedView'
+import { HistoryView } from './HistoryView'
+import { changeViews, type View } from './views'
+
+const viewNames: Record<View, string> = {
+  draft: 'The draft',
+  expected: 'Expectations',
+  affected: 'Before you block',
+  history: 'Revisions',
+  audit: 'Who did what',
+}
+
+/** The draft's story: what changed, what it does, what is wrong, and the button. */
+export function ChangesPage() {
+  const draft = useQuery(draftOptions)
+  const { view = 'draft' } = useSearch({ from: '/changes' })
+  const navigate = useNavigate({ from: '/changes' })
+  const counts: Partial<Record<View, string>> = draft.data
+    ? {
+        draft: String(draft.data.changed),
+        expected: draft.data.failing > 0 ? `${draft.data.failing} fail` : String(draft.data.expected),
+        history: String(draft.data.live.number),
+      }
+    : {}
+  return (
+    <div className="flex h-full flex-col overflow-y-auto px-5 pb-6">
+      <div className="pt-4 pb-3">
+        <h1 className="font-semibold text-xl">Changes</h1>
+        <p className="text-soft">
+          {draft.data ? (
+            <>
+              Live is revision {draft.data.live.number}, “{draft.data.live.note}”.{' '}
+              {draft.data.changed === 0
+                ? 'The draft is the same.'
+                : `The draft differs from it in ${draft.data.changed} ${draft.data.changed === 1 ? 'object' : 'objects'}.`}
+            </>
+          ) : (
+            'Edits gather in the draft until somebody puts them live.'
+          )}
+        </p>
+      </div>
+      <div className="flex flex-wrap items-center gap-x-5 gap-y-1 border-rule border-b pb-2">
+        {changeViews.map((v) => (
+          <button
+            key={v}
+            type="button"
+            aria-pressed={v === view}
+            onClick={() => navigate({ search: (before) => ({ ...before, view: v }) })}
+            className={viewClass(v === view)}
+          >
+            {viewNames[v]} {counts[v] && <span className="text-sm text-soft">{counts[v]}</span>}
+          </button>
+        ))}
+      </div>
+      {draft.error && <ProblemNotice error={draft.error} retry={() => draft.refetch()} />}
+      {view === 'draft' && <DraftView />}
+      {view === 'expected' && <ExpectedView />}
+      {view === 'affected' && <AffectedView />}
+      {view === 'history' && <HistoryView />}
+      {view === 'audit' && <AuditView />}
+    </div>
+  )
+}

@@ -1,0 +1,55 @@
+import { useQuery } from '@tanstack/react-query'
+import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
+import { diffOptions, draftOptions } from './changeQueries'
+import { DifferenceList } from './DifferenceList'
+import { FailingList } from './FailingList'
+import { FindingList } from './FindingList'
+import { PublishBox } from './PublishBox'
+import { ReplaySummary } from './ReplaySummary'
+import { TurnList } from './TurnList'
+
+/** What changed, what it does, what is wrong, and the button, on one page. */
+export function DraftView() {
+  const draft = useQuery(draftOptions)
+  const diff = useQuery(diffOptions('live', 'draft'))
+  if (diff.isPending || draft.isPending) return <Loading what="what changed" />
+  if (diff.error) return <ProblemNotice error={diff.error} retry={() => diff.refetch()} />
+  if (!draft.data) return null
+  const changed = diff.data.changes.length > 0
+  return (
+    <div className="grid grid-cols-[minmax(0,1fr)_19rem] gap-x-8 pt-4 max-[75rem]:grid-cols-1">
+      <div className="flex min-w-0 flex-col gap-7">
+        {changed ? (
+          <>
+            <Section title="What changed">
+              <DifferenceList changes={diff.data.changes} version={diff.data.toVersion} />
+            </Section>
+            <Section title="What it does">
+              <TurnList from="live" to="draft" />
+              <ReplaySummary />
+            </Section>
+          </>
+        ) : (
+          <EmptyNotice title="Nothing to publish">
+            The draft is what is live. Edit a list, a rule or a schedule, and its story stands here: what changed, what
+            it does, and what is wrong with it.
+          </EmptyNotice>
+        )}
+        <Section title="What is wrong">
+          <FailingList />
+          <FindingList />
+        </Section>
+      </div>
+      <PublishBox draft={draft.data} changed={changed} version={diff.data.toVersion} />
+    </div>
+  )
+}
+
+function Section({ title, children }: { title: string; children: React.ReactNode }) {
+  return (
+    <section className="flex flex-col gap-2">
+      <h2 className="font-semibold text-lg">{title}</h2>
+      {children}
+    </section>
+  )
+}

@@ -1,0 +1,115 @@
+import { useState } from 'react'
+import type { Schemas } from '../api/client'
+import { afterwards } from '../ui/afterwards'
+import { useAnnounce } from '../ui/announce'
+import { Button } from '../ui/Button'
+import { TextArea, TextField } from '../ui/Field'
+import { formatMoment } from '../ui/format'
+import { ProblemNotice } from '../ui/Notice'
+import { useDiscard, usePublish, useUnplan } from './changeQueries'
+
+type Props = { draft: Schemas['DraftOutputBody']; changed: boolean; version: number }
+
+/** Puts the draft live, now or later: with a note and, where an expectation fails, with a reason. */
+export function PublishBox({ draft, changed, version }: Props) {
+  const publish = usePublish()
+  const discard = useDiscard()
+  const unplan = useUnplan()
+  const announce = useAnnounce()
+  const [note, setNote] = useState('')
+  const [force, setForce] = useState('')
+  const [at, setAt] = useState('')
+  const failing = draft.failing > 0
+  const error = publish.error ?? discard.error ?? unplan.error
+  return (
+    <aside
+      aria-label="Publish"
+      className="flex flex-col gap-4 border-rule border-l pl-6 max-[75rem]:border-l-0 max-[75rem]:pl-0"
+    >
+      {changed && (
+        <form
+          className="flex flex-col gap-3"
+          onSubmit={(e) => {
+            e.preventDefault()
+            const due = at ? new Date(at).toISOString() : undefined
+            afterwards(publish.mutateAsync({ version, note, force: failing ? force : undefined, at: due }), (made) => {
+              setNote('')
+              setForce('')
+              setAt('')
+              announce(
+                made.revision
+                  ? `Revision ${made.revision.number} is live.`
+                  : `It goes live on ${formatMoment(made.planned?.due ?? '')}.`,
+              )
+            })
+          }}
+        >
+          <h2 className="font-semibold text-lg">Put it live</h2>
+          <TextArea
+            label="What is it for?"
+            rows={3}
+            value={note}
+            onChange={(e) => setNote(e.target.value)}
+            placeholder="So that somebody else can find it"
+          />
+          {failing && (
+            <TextArea
+              label={`${draft.failing} of ${draft.expected} expectations fail. Why does it go live all the same?`}
+              hint="It is kept with the revision. Better: mend them first."
+              rows={2}
+              value={force}
+              onChange={(e) => setForce(e.target.value)}
+            />
+          )}
+          <TextField
+            label="When"
+            type="datetime-local"
+            value={at}
+            onChange={(e) => setAt(e.target.value)}
+            hint="Left empty: now."
+          />
+          <Button
+            type="submit"
+            look="main"
+            disabled={publish.isPending || note.trim() === '' || (failing && force.trim() === '')}
+          >
+            {at ? 'Plan it' : failing ? 'Publish all the same' : 'Publish'}
+          </Button>
+          <p className="text-sm text-soft">It becomes revision {draft.live.number + 1}. One step takes it back.</p>
+        </form>
+      )}
+      {error && <ProblemNotice error={error} />}
+      {draft.planned.length > 0 && (
+        <section>
+          <h2 className="font-semibold">Planned</h2>
+          <ul>
+            {draft.planned.map((p) => (
+              <li key={p.id} className="flex items-start gap-2 border-rule border-t py-2 text-sm">
+                <span className="grow">
+                  {formatMoment(p.due)}: {p.note} <span className="text-soft">{p.by}</span>
+                </span>
+                <Button
+                  look="quiet"
+                  onClick={() => afterwards(unplan.mutateAsync(p.id), () => announce('It is not planned any more.'))}
+                >
+                  Call off
+                </Button>
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
+      {changed && (
+        <Button
+          look="danger"
+          disabled={discard.isPending}
+          onClick={() =>
+            afterwards(discard.mutateAsync({ version }), () => announce('The draft is what is live again.'))
+          }
+        >
+          Discard all changes
+        </Button>
+      )}
+    </aside>
+  )
+}

@@ -1,0 +1,45 @@
+import { useAddExpectation } from '../changes/changeQueries'
+import { afterwards } from '../ui/afterwards'
+import { useAnnounce } from '../ui/announce'
+import { Button } from '../ui/Button'
+import { ProblemNotice } from '../ui/Notice'
+import type { Ask, Trial, Trials } from './trialQueries'
+
+type Props = { trial: Trial; answer: Trials; ask: Ask }
+
+/** Saves a trial with the verdict that it gave, so that no later change turns it unseen. */
+export function ExpectButton({ trial, answer, ask }: Props) {
+  const add = useAddExpectation()
+  const announce = useAnnounce()
+  const { verdict } = trial
+  if (!verdict) return null
+  const sight = ask.sight === 'name' || ask.sight === 'tunnel' ? ask.sight : undefined
+  return (
+    <div className="mt-5 flex flex-col gap-2 border-rule border-t pt-4">
+      <Button
+        className="self-start"
+        disabled={add.isPending}
+        onClick={() =>
+          afterwards(
+            add.mutateAsync({
+              urls: [trial.input],
+              person: answer.who.person,
+              group: answer.who.group,
+              address: answer.who.address,
+              at: ask.at || undefined,
+              sight,
+              verdict,
+            }),
+            (made) => announce(`Expected from now on: ${made.name}.`),
+          )
+        }
+      >
+        Expect this from now on
+      </Button>
+      <p className="text-sm text-soft">
+        It is tried on every change; a draft that breaks it is not published by accident.
+      </p>
+      {add.error && <ProblemNotice error={add.error} />}
+    </div>
+  )
+}
