@@ -40,6 +40,9 @@ func witnessText(p pattern.Pattern) string {
 		host = p.Prefix().Addr().String()
 	default:
 		host = strings.ReplaceAll(p.Name(), "*", "x")
+		if strings.HasSuffix(p.Name(), "*") && !p.EveryEnding() {
+			host += ".example" // the star covers that, too, and it looks like a site
+		}
 		if p.Scope() == pattern.BelowOnly {
 			host = strings.TrimSuffix("x."+host, ".")
 		}

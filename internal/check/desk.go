@@ -2,6 +2,8 @@ package check
 
 import (
 	"context"
+	"fmt"
+	"log/slog"
 	"sync"
 	"time"
 
@@ -87,4 +89,41 @@ func (d *Desk) ReportAt(ctx context.Context, version int64) (*Report, error) {
 		return nil, err
 	}
 	return &Report{DraftVersion: version, At: d.Now(), Expected: Expectations(h)}, nil
+}
+
+// PublishDue publishes what was planned for now or earlier. What is expected is tried once more: time has gone on since it was planned, and
+// the catalogue may say otherwise.
+func (d *Desk) PublishDue(ctx context.Context) ([]revision.Revision, error) {
+	return d.Publishing.PublishDue(ctx, d.Now(), func(p revision.Planned) (revision.Publishing, error) {
+		report, err := d.ReportAt(ctx, p.Version)
+		if err != nil {
+			return revision.Publishing{}, err
+		}
+		failing := report.Failing()
+		if failing > 0 && p.Forced == "" {
+			return revision.Publishing{}, fmt.Errorf("%d of %d expectations do not hold any more", failing, len(report.Expected))
+		}
+		return revision.Publishing{Version: p.Version, Note: p.Note, Forced: p.Forced, Failed: int64(failing), Asked: int64(len(report.Expected))}, nil
+	})
+}
+
+// KeepPublishing publishes what is due, as it falls due, until the context ends.
+func (d *Desk) KeepPublishing(ctx context.Context, log *slog.Logger) {
+	const often = 2 * time.Second
+	tick := time.NewTicker(often)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		made, err := d.PublishDue(ctx)
+		if err != nil && ctx.Err() == nil {
+			log.WarnContext(ctx, "what is due could not be published; it is tried again", "error", err)
+		}
+		for _, r := range made {
+			log.InfoContext(ctx, "published as planned", "revision", r.Number, "version", r.Version)
+		}
+	}
 }

@@ -69,6 +69,13 @@ func explainError(err error) string {
 	if errors.As(err, &problem) && problem.Status == 401 && !strings.Contains(problem.Detail, "belong together") {
 		return err.Error() + "\nSign in with `widelark login`."
 	}
+	if errors.As(err, &problem) && len(problem.Fields) > 0 && problem.Fields[0].Path == "files" { // each with its own place
+		lines := []string{problem.Detail}
+		for _, field := range problem.Fields {
+			lines = append(lines, "  "+field.Message)
+		}
+		return strings.Join(lines, "\n")
+	}
 	return err.Error()
 }
 

@@ -67,7 +67,7 @@ func Read(files map[string]string, known Known) (revision.Target, error) {
 	}
 	for _, path := range sortedKeys(files) {
 		if !here[path] && !strings.HasPrefix(path, "lists/") && !strings.HasPrefix(path, ".") && strings.HasSuffix(path, ".yaml") {
-			r.wrong(path, nil, "no such file belongs here; there are "+strings.Join(paths(), ", "))
+			r.wrong(path, nil, "no such file belongs here; there are %s", strings.Join(paths(), ", "))
 		}
 	}
 	if _, ok := files["settings.yaml"]; !ok {

@@ -124,7 +124,7 @@ func (s *server) planned(ctx context.Context, files map[string]string) (target r
 		was[o.ID] = o
 	}
 	var states []revision.ObjectState
-	stays := map[uuid.UUID]bool{}
+	stays, first := map[uuid.UUID]bool{}, map[uuid.UUID][]EntryChange{}
 	for _, o := range read.Objects {
 		stays[o.ID] = true
 		before, there := was[o.ID]
@@ -136,13 +136,13 @@ func (s *server) planned(ctx context.Context, files map[string]string) (target r
 		}
 		differs := !there || before.Name != o.Name || !sameBody(before.Body, o.Body)
 		if lines, ok := read.Entries[o.ID]; ok {
-			counts, err := s.entriesDiffer(ctx, o.ID, there, lines)
+			differ, err := s.entriesDiffer(ctx, o.ID, there, lines)
 			if err != nil {
 				return target, nil, 0, s.problem(ctx, err)
 			}
-			if counts != nil {
-				st.Entries = counts
-				target.Entries[o.ID] = lines
+			if differ != nil {
+				st.Entries = &revision.EntryCounts{Added: differ.Added, Edited: differ.Edited, Removed: differ.Removed}
+				target.Entries[o.ID], first[o.ID] = lines, differ.First
 			}
 		}
 		if differs {
@@ -169,6 +169,11 @@ func (s *server) planned(ctx context.Context, files map[string]string) (target r
 	changes, err = s.tellStates(ctx, states, names)
 	if err != nil {
 		return target, nil, 0, s.problem(ctx, err)
+	}
+	for i := range changes {
+		if changes[i].Entries != nil {
+			changes[i].Entries.First = first[changes[i].ID]
+		}
 	}
 	return target, changes, version, nil
 }
@@ -218,16 +223,8 @@ func full(value any) any {
 	return value
 }
 
-// entriesDiffer says by how many entries a list differs from lines; nil where they are the same, in the same order.
-func (s *server) entriesDiffer(ctx context.Context, list uuid.UUID, there bool, lines []pattern.Entry) (*revision.EntryCounts, error) {
-	counts := &revision.EntryCounts{}
-	if !there {
-		counts.Added = int64(len(lines))
-		if len(lines) == 0 {
-			return nil, nil
-		}
-		return counts, nil
-	}
+// entriesDiffer says by which entries a list differs from lines; nil where they are the same, in the same order.
+func (s *server) entriesDiffer(ctx context.Context, list uuid.UUID, there bool, lines []pattern.Entry) (*EntryDifference, error) {
 	key := func(e pattern.Entry) string {
 		if k := e.Key(); k != "" {
 			return k
@@ -235,29 +232,49 @@ func (s *server) entriesDiffer(ctx context.Context, list uuid.UUID, there bool, 
 		return "# " + e.Note
 	}
 	left := map[string]pattern.Entry{}
+	var order []string
 	at, same := 0, true
-	err := s.Store.EachEntry(ctx, list, func(_ int64, e pattern.Entry) error {
-		same = same && at < len(lines) && lines[at] == e
-		at++
-		left[key(e)] = e
-		return nil
-	})
-	if err != nil || same && at == len(lines) {
-		return nil, err
+	if there {
+		err := s.Store.EachEntry(ctx, list, func(_ int64, e pattern.Entry) error {
+			same = same && at < len(lines) && lines[at] == e
+			at++
+			left[key(e)] = e
+			order = append(order, key(e))
+			return nil
+		})
+		if err != nil {
+			return nil, err
+		}
+	}
+	if same && at == len(lines) {
+		return nil, nil
+	}
+	d := &EntryDifference{First: []EntryChange{}}
+	tell := func(c EntryChange) {
+		if len(d.First) < shownEntries {
+			d.First = append(d.First, c)
+		}
 	}
 	for _, e := range lines {
-		k := key(e)
-		before, ok := left[k]
+		before, ok := left[key(e)]
 		switch {
 		case !ok:
-			counts.Added++
+			d.Added++
+			tell(EntryChange{After: e.String()})
 		case before != e:
-			counts.Edited++
+			d.Edited++
+			tell(EntryChange{Before: before.String(), After: e.String()})
 		}
-		delete(left, k)
+		delete(left, key(e))
 	}
-	counts.Removed = int64(len(left))
-	return counts, nil
+	for _, k := range order {
+		if e, gone := left[k]; gone {
+			d.Removed++
+			tell(EntryChange{Before: e.String()})
+			delete(left, k)
+		}
+	}
+	return d, nil
 }
 
 // fileProblem tells every mistake in files with its place.

@@ -24,35 +24,72 @@ const publishLock = `select pg_advisory_xact_lock(8471)`
 // Publish implements [revision.PublishStore].
 func (s *Store) Publish(ctx context.Context, p revision.Publishing, live int64, by string) (made revision.Revision, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		if _, err := tx.Exec(ctx, publishLock); err != nil {
-			return err
-		}
-		var last, draft int64
-		if err := tx.QueryRow(ctx, `select max(number), (select version from draft) from revisions`).Scan(&last, &draft); err != nil {
-			return err
-		}
-		switch {
-		case live != 0 && live != last:
-			return revision.ErrStale
-		case p.Version < 1 || p.Version > draft:
-			return &revision.FieldError{Field: "version", Msg: fmt.Sprintf("the draft has no version %d; it is at %d", p.Version, draft)}
-		}
-		var same *int64
-		what, detail := "published", p.Note
-		if p.SameAs != 0 {
-			same, what, detail = &p.SameAs, "taken back", fmt.Sprintf("to revision %d: %s", p.SameAs, p.Note)
-		}
-		rows, err := tx.Query(ctx, `insert into revisions (number, version, by, note, same_as, forced, failed, asked) values ($1, $2, $3, $4, $5, $6, $7, $8)
-			returning `+revisionColumns, last+1, p.Version, by, p.Note, same, p.Forced, p.Failed, p.Asked)
-		if made, err = one(rows, err, scanRevision); err != nil {
-			return err
-		}
-		if p.Forced != "" {
-			detail += fmt.Sprintf(" (%d of %d expectations fail: %s)", p.Failed, p.Asked, p.Forced)
-		}
-		return note(ctx, tx, revision.Event{By: by, What: what, Name: fmt.Sprintf("revision %d", made.Number), Version: &p.Version, Detail: detail})
+		made, err = publish(ctx, tx, p, live, by)
+		return err
 	})
 	return made, ours(err)
+}
+
+func publish(ctx context.Context, tx pgx.Tx, p revision.Publishing, live int64, by string) (made revision.Revision, err error) {
+	if _, err := tx.Exec(ctx, publishLock); err != nil {
+		return made, err
+	}
+	var last, draft int64
+	if err := tx.QueryRow(ctx, `select max(number), (select version from draft) from revisions`).Scan(&last, &draft); err != nil {
+		return made, err
+	}
+	switch {
+	case live != 0 && live != last:
+		return made, revision.ErrStale
+	case p.Version < 1 || p.Version > draft:
+		return made, &revision.FieldError{Field: "version", Msg: fmt.Sprintf("the draft has no version %d; it is at %d", p.Version, draft)}
+	}
+	var same *int64
+	what, detail := "published", p.Note
+	if p.SameAs != 0 {
+		same, what, detail = &p.SameAs, "taken back", fmt.Sprintf("to revision %d: %s", p.SameAs, p.Note)
+	}
+	rows, err := tx.Query(ctx, `insert into revisions (number, version, by, note, same_as, forced, failed, asked) values ($1, $2, $3, $4, $5, $6, $7, $8)
+		returning `+revisionColumns, last+1, p.Version, by, p.Note, same, p.Forced, p.Failed, p.Asked)
+	if made, err = one(rows, err, scanRevision); err != nil {
+		return made, err
+	}
+	if p.Forced != "" {
+		detail += fmt.Sprintf(" (%d of %d expectations fail: %s)", p.Failed, p.Asked, p.Forced)
+	}
+	return made, note(ctx, tx, revision.Event{By: by, What: what, Name: fmt.Sprintf("revision %d", made.Number), Version: &p.Version, Detail: detail})
+}
+
+// PublishDue implements [revision.PublishStore].
+func (s *Store) PublishDue(ctx context.Context, at time.Time, check func(revision.Planned) (revision.Publishing, error)) (made []revision.Revision, err error) {
+	due, err := s.Planned(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, plan := range due {
+		if plan.Due.After(at) {
+			break
+		}
+		p, refused := check(plan)
+		err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+			gone, err := tx.Exec(ctx, `delete from planned where id = $1`, plan.ID)
+			if err != nil || gone.RowsAffected() == 0 { // another service was first
+				return err
+			}
+			if refused != nil {
+				return note(ctx, tx, revision.Event{By: plan.By, What: "not published", Version: &plan.Version, Detail: plan.Note + ": " + refused.Error()})
+			}
+			one, err := publish(ctx, tx, p, 0, plan.By)
+			if err == nil {
+				made = append(made, one)
+			}
+			return err
+		})
+		if err != nil {
+			return made, ours(err)
+		}
+	}
+	return made, nil
 }
 
 // Revisions implements [revision.PublishStore].

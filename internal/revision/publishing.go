@@ -120,6 +120,10 @@ type PublishStore interface {
 	Unplan(ctx context.Context, id uuid.UUID, by string) error
 	Planned(ctx context.Context) ([]Planned, error) // the next first
 
+	// PublishDue publishes what was planned for a moment or earlier, each once however many services do so at once. check says, before each,
+	// what to write of it; an error of its own calls that plan off, and the audit log says why.
+	PublishDue(ctx context.Context, at time.Time, check func(Planned) (Publishing, error)) ([]Revision, error)
+
 	// Changed tells which objects two versions do not share. To 0 is the draft as it is now.
 	Changed(ctx context.Context, from, to int64) ([]ObjectState, error)
 

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"sync"
 	"syscall"
 	"time"
 
@@ -33,8 +34,11 @@ type Service struct {
 	store    *postgres.Store
 	sessions *pgxstore.PostgresStore
 	pulls    *subscription.Runner
-	server   *http.Server
-	failed   chan error // has the reason where the server ended by itself
+
+	stopPublishing func()
+
+	server *http.Server
+	failed chan error // has the reason where the server ended by itself
 }
 
 // Listen reserves the address, so that a port in use is told before anything else is started.
@@ -112,6 +116,9 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 		s.closeStores()
 		return nil, fmt.Errorf("the work in the background cannot begin: %w", err)
 	}
+	publishing, stop := context.WithCancel(context.WithoutCancel(ctx))
+	s.stopPublishing = sync.OnceFunc(stop)
+	go checks.KeepPublishing(publishing, log)
 	go func() {
 		if err := s.server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 			s.failed <- err
@@ -134,6 +141,7 @@ func (s *Service) Close() error {
 	}
 	pulled, stop := context.WithTimeout(context.Background(), 5*time.Second)
 	defer stop()
+	s.stopPublishing()
 	err = errors.Join(err, s.pulls.Stop(pulled))
 	s.closeStores()
 	return err

@@ -91,7 +91,13 @@ func (l *lockedBuffer) String() string {
 // Serve starts the service on a new database, lets [Name] in and signs the command line in.
 func (s *Server) Serve(t testing.TB) *Service {
 	t.Helper()
-	service := &Service{Database: s.Database(t), Config: filepath.Join(t.TempDir(), "client.yaml")}
+	return s.ServeOn(t, s.Database(t))
+}
+
+// ServeOn is [Server.Serve] on a database of the caller's.
+func (s *Server) ServeOn(t testing.TB, database string) *Service {
+	t.Helper()
+	service := &Service{Database: database, Config: filepath.Join(t.TempDir(), "client.yaml")}
 	add := exec.Command(Program(t, "widelarkd"), "account", "add", Name, "--full-name", "Edda Marsh", "--password-stdin", "--database-url", service.Database)
 	add.Stdin = strings.NewReader(Password)
 	out, err := add.CombinedOutput()

@@ -116,7 +116,13 @@ function BackDialog({ revision, onClose }: { revision: Revision; onClose: () => 
         }}
       >
         <DialogBody>
-          <TextArea label="Why?" rows={2} value={note} onChange={(e) => setNote(e.target.value)} />
+          <TextArea
+            className="font-sans"
+            label="Why?"
+            rows={2}
+            value={note}
+            onChange={(e) => setNote(e.target.value)}
+          />
           <Check
             label="The draft becomes the same, too. Else it stays as it is, so that it can be mended."
             checked={draft}

@@ -24,7 +24,7 @@ export function PublishBox({ draft, changed, version }: Props) {
   return (
     <aside
       aria-label="Publish"
-      className="flex flex-col gap-4 border-rule border-l pl-6 max-[75rem]:border-l-0 max-[75rem]:pl-0"
+      className="sticky top-4 flex flex-col gap-4 self-start border-rule border-l pl-6 max-[75rem]:border-l-0 max-[75rem]:pl-0"
     >
       {changed && (
         <form
@@ -46,6 +46,7 @@ export function PublishBox({ draft, changed, version }: Props) {
         >
           <h2 className="font-semibold text-lg">Put it live</h2>
           <TextArea
+            className="font-sans"
             label="What is it for?"
             rows={3}
             value={note}
@@ -54,6 +55,7 @@ export function PublishBox({ draft, changed, version }: Props) {
           />
           {failing && (
             <TextArea
+              className="font-sans"
               label={`${draft.failing} of ${draft.expected} expectations fail. Why does it go live all the same?`}
               hint="It is kept with the revision. Better: mend them first."
               rows={2}
