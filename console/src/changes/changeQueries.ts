@@ -78,14 +78,10 @@ export const useMakeLive = () =>
   )
 
 export const useDiscard = () =>
-  useEdit(async (body: Schemas['DiscardInputBody']) => {
-    await data(api.POST('/api/v1/draft/discard', { body }))
-  })
+  useEdit((body: Schemas['DiscardInputBody']) => api.POST('/api/v1/draft/discard', { body }))
 
 export const useAccept = () =>
-  useEdit(async (body: Schemas['AcceptInputBody']) => {
-    await data(api.POST('/api/v1/review/accepted', { body }))
-  })
+  useEdit((body: Schemas['AcceptInputBody']) => api.POST('/api/v1/review/accepted', { body }))
 
 export const useUnaccept = () =>
   useEdit((key: string) => api.DELETE('/api/v1/review/accepted', { params: { query: { key } } }))
