@@ -2,14 +2,19 @@ package check_test
 
 import (
 	"fmt"
+	"net/netip"
 	"os"
 	"strings"
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"widelark/core/pattern"
+	"widelark/core/policy"
+	"widelark/core/weburl"
 	"widelark/internal/catalogue"
 	"widelark/internal/check"
 	"widelark/internal/postgres"
@@ -37,7 +42,7 @@ func newHouse(t testing.TB) house {
 	shelf := catalogue.NewShelf(store, nil)
 	require.NoError(t, shelf.Load(t.Context()))
 	trials := trial.NewDesk(store, shelf, time.UTC, time.Now)
-	return house{store, &check.Desk{Store: store, Trials: trials, Lists: store, Categories: store, Traffic: upkeep.NewKeeper(store, store, trials), Now: time.Now}}
+	return house{store, &check.Desk{Store: store, Trials: trials, Lists: store, Categories: store, Traffic: upkeep.NewKeeper(store, store, trials), Publishing: store, Journal: store, Now: time.Now}}
 }
 
 func (h house) list(t testing.TB, name string, lines ...string) revision.List {
@@ -47,6 +52,292 @@ func (h house) list(t testing.TB, name string, lines ...string) revision.List {
 	list, _, err = revision.Import(t.Context(), h.store, list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, "edda")
 	require.NoError(t, err)
 	return list
+}
+
+func ptr[T any](v T) *T { return &v }
+
+func (h house) change(t testing.TB, changes ...revision.ObjectChange) []revision.Object {
+	t.Helper()
+	for _, c := range changes {
+		require.NoError(t, c.Body.Check())
+	}
+	made, err := h.store.Change(t.Context(), changes, "edda")
+	require.NoError(t, err)
+	return made
+}
+
+// ward is a house with a list that nurses may not open in office hours, and people to ask.
+func ward(t testing.TB) (house, map[string]uuid.UUID) {
+	t.Helper()
+	h := newHouse(t)
+	ids := map[string]uuid.UUID{}
+	ids["Betting"] = h.list(t, "Betting", "odds.example", "slots.example/shop").ID
+	office, err := h.store.AddSchedule(t.Context(), revision.ScheduleEdit{Name: ptr("Office hours"), Zone: ptr("UTC"), Text: ptr("mon-fri 09:00-17:00")}, "edda")
+	require.NoError(t, err)
+	ids["Office hours"] = office.ID
+	ids["Nurses"] = h.change(t, revision.ObjectChange{Kind: revision.KindGroup, Name: "Nurses", Body: &revision.GroupBody{}})[0].ID
+	ids["kay"] = h.change(t, revision.ObjectChange{Kind: revision.KindPerson, Name: "kay", Body: &revision.PersonBody{FullName: "Kay Moran", Groups: []revision.Ref{{ID: ids["Nurses"]}}}})[0].ID
+	ids["Ward"] = h.change(t, revision.ObjectChange{Kind: revision.KindPolicy, Name: "Ward", Body: &revision.PolicyBody{
+		Groups: []revision.Ref{{ID: ids["Nurses"]}}, Otherwise: policy.Allow, Rules: []revision.RuleBody{
+			{Name: "Not at work", Then: policy.Block, If: &revision.Condition{Lists: []revision.Ref{{ID: ids["Betting"]}}}, When: &revision.WhenBody{Schedule: revision.Ref{ID: office.ID}}},
+			{Name: "Safe", Then: policy.Allow, If: &revision.Condition{Lists: []revision.Ref{{ID: ids["Betting"]}}}, With: &revision.ProvisosBody{SafeSearch: true}},
+		},
+	}})[0].ID
+	return h, ids
+}
+
+// Each thing that may be expected is looked at, and what is otherwise is said.
+func TestExpectations(t *testing.T) {
+	t.Parallel()
+	h, ids := ward(t)
+	kay, office := &revision.Ref{ID: ids["kay"]}, &revision.Ref{ID: ids["Office hours"]}
+	url := []string{"odds.example", "www.odds.example/today"}
+	for name, c := range map[string]struct {
+		body revision.ExpectationBody
+		why  string // "" where it holds
+	}{
+		"in":         {revision.ExpectationBody{URLs: url, Person: kay, Schedule: office, Verdict: policy.Block, Rule: "not at work"}, ""},
+		"outside":    {revision.ExpectationBody{URLs: url, Person: kay, Schedule: office, Outside: true, Verdict: policy.Allow, With: &revision.ProvisosBody{SafeSearch: true}}, ""},
+		"moment":     {revision.ExpectationBody{URLs: url, Group: &revision.Ref{ID: ids["Nurses"]}, At: "tue 10:00", Verdict: policy.Block}, ""},
+		"verdict":    {revision.ExpectationBody{URLs: url, Person: kay, Schedule: office, Verdict: policy.Allow}, "block in place of allow"},
+		"rule":       {revision.ExpectationBody{URLs: url, Person: kay, Schedule: office, Verdict: policy.Block, Rule: "Safe"}, `"Not at work" decides, not the rule "Safe"`},
+		"otherwise":  {revision.ExpectationBody{URLs: []string{"heron.example"}, Person: kay, Verdict: policy.Allow, Rule: "Safe"}, `an otherwise decides, not the rule "Safe"`},
+		"category":   {revision.ExpectationBody{URLs: url, Verdict: policy.Allow, Category: "betting"}, "it is unrated, not betting"},
+		"provisos":   {revision.ExpectationBody{URLs: url, Person: kay, Schedule: office, Outside: true, Verdict: policy.Allow, With: &revision.ProvisosBody{MinutesADay: 30}}, "not with at most 30 min a day"},
+		"somebody":   {revision.ExpectationBody{URLs: url, Address: "10.40.9.7", Verdict: policy.Allow}, ""},
+		"lesser":     {revision.ExpectationBody{URLs: []string{"slots.example/shop"}, Person: kay, Schedule: office, Sight: "name", Verdict: policy.Allow}, ""},
+		"switch off": {revision.ExpectationBody{URLs: url, Verdict: policy.Hold, Off: true}, "off"},
+	} {
+		h.change(t, revision.ObjectChange{Kind: revision.KindExpectation, Name: name, Body: &c.body})
+		if c.why == "" {
+			c.why = "holds"
+		}
+		report, err := h.desk.Report(t.Context())
+		require.NoError(t, err)
+		found := false
+		for _, e := range report.Expected {
+			if e.Name != name {
+				continue
+			}
+			found = true
+			assert.Empty(t, e.Broken, name)
+			assert.Equal(t, c.why == "holds", e.Passed, name)
+			for _, w := range e.Wrong {
+				assert.Contains(t, w.Why, c.why, name)
+				assert.NotEmpty(t, w.Because)
+			}
+		}
+		assert.Equal(t, c.why != "off", found, name)
+	}
+	report, err := h.desk.Report(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, 5, report.Failing())
+	again, err := h.desk.Report(t.Context())
+	require.NoError(t, err)
+	assert.Same(t, report, again, "nothing was edited, so nothing is found out again")
+}
+
+// What is planned is published once, when it falls due, unless what is expected does not hold any more.
+func TestPublishDue(t *testing.T) {
+	t.Parallel()
+	h, ids := ward(t)
+	now := time.Now()
+	plan := func(due time.Duration, note string) {
+		at, err := h.store.DraftVersion(t.Context())
+		require.NoError(t, err)
+		_, err = h.store.Plan(t.Context(), revision.Planned{Due: now.Add(due), Version: at.Draft, By: "edda", Note: note})
+		require.NoError(t, err)
+	}
+	plan(-time.Minute, "due")
+	plan(time.Hour, "later")
+	h.change(t, revision.ObjectChange{Kind: revision.KindExpectation, Name: "broken", Body: &revision.ExpectationBody{URLs: []string{"odds.example"}, Person: &revision.Ref{ID: ids["kay"]}, Verdict: policy.Hold}})
+	plan(-time.Second, "breaks")
+	made, err := h.desk.PublishDue(t.Context())
+	require.NoError(t, err)
+	require.Len(t, made, 1)
+	assert.Equal(t, "due", made[0].Note)
+	made, err = h.desk.PublishDue(t.Context())
+	require.NoError(t, err)
+	assert.Empty(t, made)
+	left, err := h.store.Planned(t.Context())
+	require.NoError(t, err)
+	require.Len(t, left, 1)
+	assert.Equal(t, "later", left[0].Note)
+	events, err := h.store.Audit(t.Context(), revision.EventQuery{Limit: 10, Text: "not published"})
+	require.NoError(t, err)
+	require.Len(t, events, 1)
+	assert.Contains(t, events[0].Detail, "breaks: 1 of 1 expectations do not hold any more")
+}
+
+// record keeps requests, one a minute from a moment on, of kay and of nobody known.
+func (h house) record(t testing.TB, from time.Time, n int, kay uuid.UUID) []revision.Recorded {
+	t.Helper()
+	records := make([]revision.Recorded, n)
+	for i := range records {
+		records[i] = revision.Recorded{At: from.Add(time.Duration(i) * time.Minute), Method: "GET", Gate: policy.Proxy, Verdict: policy.Allow,
+			URL: []string{"https://odds.example/", "https://www.slots.example/shop", "https://heron.example/"}[i%3]}
+		if i%2 == 0 {
+			records[i].Person = kay
+		} else {
+			records[i].Address = netip.AddrFrom4([4]byte{10, 40, 9, byte(i % 200)})
+		}
+	}
+	require.NoError(t, h.store.AddRecorded(t.Context(), records))
+	return records
+}
+
+// Replaying agrees with deciding each request by itself under both, however it is asked.
+func TestReplayAgreesWithDeciding(t *testing.T) {
+	t.Parallel()
+	h, ids := ward(t)
+	from := time.Date(2026, 11, 16, 0, 0, 0, 0, time.UTC)
+	records := h.record(t, from, 5000, ids["kay"])
+	live, err := h.desk.Trials.HearOn(t.Context(), "", "live")
+	require.NoError(t, err)
+	draft, err := h.desk.Trials.Hear(t.Context())
+	require.NoError(t, err)
+	decide := func(h *trial.Hearing, r revision.Recorded) policy.Verdict {
+		q := policy.Request{URL: weburl.MustParse(r.URL), Addr: r.Address}
+		if r.Person != uuid.Nil {
+			q.Person = r.Person.String()
+		}
+		return h.Snapshot.Decide(&policy.Work{}, &q, r.At).Verdict
+	}
+	turned, closed, ofSlots := 0, 0, 0
+	for _, r := range records {
+		was, is := decide(live, r), decide(draft, r)
+		if was != is {
+			turned++
+			if !is.Passes() {
+				closed++
+			}
+			if strings.Contains(r.URL, "slots") {
+				ofSlots++
+			}
+		}
+	}
+	require.Greater(t, turned, 300)
+	all, err := h.desk.Replay(t.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 0, 9), Limit: 10_000})
+	require.NoError(t, err)
+	assert.Equal(t, []int{5000, 1, 3, turned, closed, 0, turned}, []int{all.Requests, all.People, all.Hosts, all.Turned, all.Closed, all.Opened, len(all.Shown)})
+	sum := 0
+	for _, g := range all.Groups {
+		sum += g.Requests
+		some, err := h.desk.Replay(t.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 0, 9), By: g.By})
+		require.NoError(t, err)
+		assert.GreaterOrEqual(t, some.Turned, g.Requests)
+	}
+	assert.Equal(t, turned, sum)
+	slots, err := h.desk.Replay(t.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 0, 9), Host: "slots.example"})
+	require.NoError(t, err)
+	assert.Equal(t, ofSlots, slots.Turned)
+	day, err := h.desk.Replay(t.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 0, 1)})
+	require.NoError(t, err)
+	assert.Equal(t, 24*60, day.Requests)
+
+	affected, err := h.desk.Affected(t.Context(), draft, nil, []pattern.Entry{pattern.MustParse("odds.example")}, from, from.AddDate(0, 0, 9))
+	require.NoError(t, err)
+	assert.Equal(t, []int{5000, 1667, 1, 1}, []int{affected.All, affected.Requests, affected.People, affected.Hosts})
+	require.Len(t, affected.Groups, 2)
+	hours := 0
+	for _, g := range affected.Groups {
+		for _, n := range g.Hours {
+			hours += n
+		}
+	}
+	assert.Equal(t, 1667, hours)
+}
+
+// What an edit turns is found from the edit alone, in each kind of object.
+func TestTurns(t *testing.T) {
+	t.Parallel()
+	h, ids := ward(t)
+	before, err := h.store.DraftVersion(t.Context())
+	require.NoError(t, err)
+	at := before.Draft
+	turned := func() []string {
+		a, err := h.desk.Trials.HearAt(t.Context(), at)
+		require.NoError(t, err)
+		b, err := h.desk.Trials.Hear(t.Context())
+		require.NoError(t, err)
+		states, err := h.store.Changed(t.Context(), at, 0)
+		require.NoError(t, err)
+		found, err := h.desk.Turns(t.Context(), a, b, states)
+		require.NoError(t, err)
+		var told []string
+		for _, one := range found.Turns {
+			told = append(told, fmt.Sprintf("%s: %s to %s %s", strings.Join(one.Who, ", "), one.Before, one.After, one.Times))
+		}
+		at = b.DraftVersion
+		return told
+	}
+	assert.Empty(t, turned())
+	_, _, err = h.store.MergeEntries(t.Context(), ids["Betting"], revision.NewBatch(pattern.MustParse("raffle.example")), revision.Merging{}, 0, "edda")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Nurses: allow to block mon-fri 09:00-17:00"}, turned())
+	_, err = h.store.EditSchedule(t.Context(), ids["Office hours"], revision.ScheduleEdit{Text: ptr("mon-fri 09:00-18:00")}, 0, "edda")
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Nurses: allow to block mon-fri 17:00-18:00"}, turned())
+	h.change(t, revision.ObjectChange{Kind: revision.KindException, Name: "derby", Body: &revision.ExceptionBody{Entries: []string{"odds.example"}, Then: policy.Allow, Reason: "x", For: revision.WhomBody{Persons: []revision.Ref{{ID: ids["kay"]}}}}})
+	assert.Equal(t, []string{"Kay Moran: block to allow mon-fri 09:00-18:00"}, turned())
+	h.change(t, revision.ObjectChange{Kind: revision.KindPerson, Name: "kay", ID: ids["kay"], Body: &revision.PersonBody{FullName: "Kay Moran", Groups: []revision.Ref{}}})
+	assert.Equal(t, []string{"Kay Moran: block to allow mon-fri 09:00-18:00"}, turned(), "what her group may not, she may")
+}
+
+// Two hundred thousand recorded requests under two states, against deciding them once from memory.
+func BenchmarkReplay(b *testing.B) {
+	h, ids := ward(b)
+	from := time.Date(2026, 11, 16, 0, 0, 0, 0, time.UTC)
+	var records []revision.Recorded
+	for i := range 10 {
+		records = append(records, h.record(b, from.Add(time.Duration(i)*time.Second), 20_000, ids["kay"])...)
+	}
+	live, err := h.desk.Trials.HearOn(b.Context(), "", "live")
+	require.NoError(b, err)
+	draft, err := h.desk.Trials.Hear(b.Context())
+	require.NoError(b, err)
+	b.Run("ours", func(b *testing.B) {
+		for b.Loop() {
+			r, err := h.desk.Replay(b.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 1, 0)})
+			require.NoError(b, err)
+			require.Equal(b, len(records), r.Requests)
+		}
+		b.ReportMetric(float64(b.N*len(records))/b.Elapsed().Seconds(), "requests/s")
+	})
+	b.Run("anchor", func(b *testing.B) {
+		var w policy.Work
+		for b.Loop() {
+			for i := range records {
+				u, _ := weburl.Parse(records[i].URL)
+				q := policy.Request{URL: u, Addr: records[i].Address, Person: records[i].Person.String()}
+				draft.Snapshot.Decide(&w, &q, records[i].At)
+			}
+		}
+	})
+}
+
+// Publishing a million entries until what is live decides.
+func BenchmarkPublish(b *testing.B) {
+	h := newHouse(b)
+	lines := make([]string, 1_000_000)
+	for i := range lines {
+		lines[i] = fmt.Sprintf("site-%d.example", i)
+	}
+	list := h.list(b, "Large", lines...)
+	_, err := h.desk.Trials.Hear(b.Context())
+	require.NoError(b, err)
+	b.ResetTimer()
+	for i := 0; b.Loop(); i++ {
+		_, _, err := h.store.MergeEntries(b.Context(), list.ID, revision.NewBatch(pattern.MustParse(fmt.Sprintf("new-%d.example", i))), revision.Merging{}, 0, "edda")
+		require.NoError(b, err)
+		now, err := h.store.DraftVersion(b.Context())
+		require.NoError(b, err)
+		_, err = h.store.Publish(b.Context(), revision.Publishing{Version: now.Draft, Note: "x"}, 0, "edda")
+		require.NoError(b, err)
+		live, err := h.desk.Trials.HearOn(b.Context(), "", "live")
+		require.NoError(b, err)
+		require.Equal(b, now.Draft, live.DraftVersion)
+	}
 }
 
 // From an edit of a list of a million entries until the review and what is expected are up to date.

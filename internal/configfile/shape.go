@@ -145,6 +145,9 @@ func node(value any, s *shape) *yaml.Node {
 	if strings.Contains(n.Value, "\n") {
 		n.Style = yaml.LiteralStyle
 	}
+	if slices.Contains([]string{"yes", "no", "on", "off", "y", "n"}, strings.ToLower(n.Value)) { // truth values to older readers of YAML
+		n.Style = yaml.DoubleQuotedStyle
+	}
 	if s.kind == isTime {
 		n.Tag = "!!timestamp"
 	}
