@@ -316,14 +316,13 @@ func lastOf(p pattern.Pattern) netip.Addr {
 // those of several labels that it names.
 func (r *relation) endingsIn(of parts) (host string, yes, decided bool) {
 	before := strings.TrimSuffix(nameLanguage(r.b), ")")
-	text, found, ok := witness(of.host, before+`\.[a-z0-9.-]+)`, hostDomain)
-	if ok && !found {
+	if _, found, ok := witness(of.host, before+`\.[a-z0-9.-]+)`, hostDomain); ok && !found {
 		return "", true, true // whatever the suffix
 	}
-	if text, found, ok = witness(of.host, before+`\.[a-z]+)`, hostDomain); ok && found {
+	if text, found, ok := witness(of.host, before+`\.[a-z]+)`, hostDomain); ok && found {
 		return text, false, true
 	}
-	text, found, ok = witness(of.host, before+`\.(?:co\.uk|com\.au|co\.jp)`+`)`, hostDomain)
+	text, found, ok := witness(of.host, before+`\.(?:co\.uk|com\.au|co\.jp)`+`)`, hostDomain)
 	return text, false, ok && found
 }
 

@@ -39,13 +39,13 @@ func TestOf(t *testing.T) {
 	} {
 		a := parsed(row.a)
 		for _, b := range strings.Fields(row.covers) {
-			assert.True(t, Of(a, parsed(b)).Answer == Yes, "%s covers %s", row.a, b)
+			assert.Equal(t, Yes, Of(a, parsed(b)).Answer, "%s covers %s", row.a, b)
 		}
 		for _, b := range strings.Fields(strings.ReplaceAll(row.not, "~", "~host ")) {
 			if b == "~host" {
 				continue
 			}
-			assert.False(t, Of(a, parsed(b)).Answer == Yes, "%s does not cover %s", row.a, b)
+			assert.NotEqual(t, Yes, Of(a, parsed(b)).Answer, "%s does not cover %s", row.a, b)
 		}
 		assert.Equal(t, Yes, Of(a, a).Answer)
 	}

@@ -174,8 +174,10 @@ func (h house) record(t testing.TB, from time.Time, n int, kay uuid.UUID) []revi
 	t.Helper()
 	records := make([]revision.Recorded, n)
 	for i := range records {
-		records[i] = revision.Recorded{At: from.Add(time.Duration(i) * time.Minute), Method: "GET", Gate: policy.Proxy, Verdict: policy.Allow,
-			URL: []string{"https://odds.example/", "https://www.slots.example/shop", "https://heron.example/"}[i%3]}
+		records[i] = revision.Recorded{
+			At: from.Add(time.Duration(i) * time.Minute), Method: "GET", Gate: policy.Proxy, Verdict: policy.Allow,
+			URL: []string{"https://odds.example/", "https://www.slots.example/shop", "https://heron.example/"}[i%3],
+		}
 		if i%2 == 0 {
 			records[i].Person = kay
 		} else {

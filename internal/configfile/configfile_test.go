@@ -2,7 +2,6 @@ package configfile
 
 import (
 	"encoding/json"
-	"fmt"
 	"strings"
 	"testing"
 
@@ -168,6 +167,5 @@ func TestSchema(t *testing.T) {
 			assert.NotEmpty(t, def.Properties, name)
 		}
 	}
-	assert.Equal(t, Schema(), Schema())
-	assert.NotContains(t, fmt.Sprint(Schema()), `"id"`)
+	assert.NotContains(t, Schema(), `"id"`)
 }

@@ -16,11 +16,10 @@ import (
 
 // shape is what may stand somewhere in a file: it is how files are checked, written, and described to editors.
 type shape struct {
-	kind     shapeKind
-	fields   []field // of an object
-	of       *shape  // of a list
-	enum     []string
-	optional bool // may be left out where it is empty
+	kind   shapeKind
+	fields []field // of an object
+	of     *shape  // of a list
+	enum   []string
 }
 
 type shapeKind string
