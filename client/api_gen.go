@@ -234,6 +234,27 @@ func (e ConditionTraits) Valid() bool {
 	}
 }
 
+// Defines values for CoverageAnswer.
+const (
+	CoverageAnswerNo         CoverageAnswer = "no"
+	CoverageAnswerNotDecided CoverageAnswer = "not decided"
+	CoverageAnswerYes        CoverageAnswer = "yes"
+)
+
+// Valid indicates whether the value is a known member of the CoverageAnswer enum.
+func (e CoverageAnswer) Valid() bool {
+	switch e {
+	case CoverageAnswerNo:
+		return true
+	case CoverageAnswerNotDecided:
+		return true
+	case CoverageAnswerYes:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DifferenceLineMark.
 const (
 	DifferenceLineMarkAdded   DifferenceLineMark = "added"
@@ -698,6 +719,7 @@ func (e FindingCountKind) Valid() bool {
 
 // Defines values for FindingFixDo.
 const (
+	FindingFixDoAddEntry      FindingFixDo = "add entry"
 	FindingFixDoMoveRuleUp    FindingFixDo = "move rule up"
 	FindingFixDoRemoveEntries FindingFixDo = "remove entries"
 	FindingFixDoRemoveObject  FindingFixDo = "remove object"
@@ -708,6 +730,8 @@ const (
 // Valid indicates whether the value is a known member of the FindingFixDo enum.
 func (e FindingFixDo) Valid() bool {
 	switch e {
+	case FindingFixDoAddEntry:
+		return true
 	case FindingFixDoMoveRuleUp:
 		return true
 	case FindingFixDoRemoveEntries:
@@ -2842,6 +2866,19 @@ type CompanionsOutputBody struct {
 	Page string `json:"page"`
 }
 
+// CompareEntriesInputBody defines model for CompareEntriesInputBody.
+type CompareEntriesInputBody struct {
+	// A An entry in the notation
+	A string `json:"a"`
+	B string `json:"b"`
+}
+
+// CompareEntriesOutputBody defines model for CompareEntriesOutputBody.
+type CompareEntriesOutputBody struct {
+	ACoversB Coverage `json:"aCoversB"`
+	BCoversA Coverage `json:"bCoversA"`
+}
+
 // CompareOutputBody defines model for CompareOutputBody.
 type CompareOutputBody struct {
 	// Differences In the list's order
@@ -3019,6 +3056,17 @@ type CorrectionsOutputBody struct {
 	Next  *string `json:"next,omitempty"`
 	Total int64   `json:"total"`
 }
+
+// Coverage defines model for Coverage.
+type Coverage struct {
+	Answer CoverageAnswer `json:"answer"`
+
+	// Shown At no: a URL that the other covers and the one does not
+	Shown *string `json:"shown,omitempty"`
+}
+
+// CoverageAnswer defines model for Coverage.Answer.
+type CoverageAnswer string
 
 // DayPlan defines model for DayPlan.
 type DayPlan struct {
@@ -3677,7 +3725,7 @@ type FindingCountKind string
 type FindingFix struct {
 	Do FindingFixDo `json:"do"`
 
-	// New replace entry: what it would be
+	// New replace entry, add entry: what it would be
 	New  *string `json:"new,omitempty"`
 	Text string  `json:"text"`
 
@@ -6344,6 +6392,9 @@ type CorrectJSONRequestBody = CorrectInputBody
 // DiscardJSONRequestBody defines body for Discard for application/json ContentType.
 type DiscardJSONRequestBody = DiscardInputBody
 
+// CompareEntriesJSONRequestBody defines body for CompareEntries for application/json ContentType.
+type CompareEntriesJSONRequestBody = CompareEntriesInputBody
+
 // ExplainEntriesJSONRequestBody defines body for ExplainEntries for application/json ContentType.
 type ExplainEntriesJSONRequestBody = ExplainInputBody
 
@@ -6780,6 +6831,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/entries (the `FindEntries` operationId).
 	FindEntries(ctx context.Context, params *FindEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareEntriesWithBody Whether one entry covers all that another covers
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/entries/compare (the `CompareEntries` operationId).
+	CompareEntriesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompareEntries Whether one entry covers all that another covers
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/entries/compare (the `CompareEntries` operationId).
+	CompareEntries(ctx context.Context, body CompareEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ExplainEntriesWithBody What do these lines cover, and what else
 	//
@@ -8426,6 +8491,40 @@ func (c *Client) Discard(ctx context.Context, body DiscardJSONRequestBody, reqEd
 // Corresponds with GET /api/v1/entries (the `FindEntries` operationId).
 func (c *Client) FindEntries(ctx context.Context, params *FindEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewFindEntriesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareEntriesWithBody Whether one entry covers all that another covers
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/entries/compare (the `CompareEntries` operationId).
+func (c *Client) CompareEntriesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareEntriesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompareEntries Whether one entry covers all that another covers
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/entries/compare (the `CompareEntries` operationId).
+func (c *Client) CompareEntries(ctx context.Context, body CompareEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompareEntriesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -12669,6 +12768,46 @@ func NewFindEntriesRequest(server string, params *FindEntriesParams) (*http.Requ
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewCompareEntriesRequest calls the generic CompareEntries builder with application/json body
+func NewCompareEntriesRequest(server string, body CompareEntriesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCompareEntriesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCompareEntriesRequestWithBody constructs an http.Request for the CompareEntries method, with any body, and a specified content type
+func NewCompareEntriesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/entries/compare")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -19099,6 +19238,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/entries (the `FindEntries` operationId).
 	FindEntriesWithResponse(ctx context.Context, params *FindEntriesParams, reqEditors ...RequestEditorFn) (*FindEntriesResponse, error)
 
+	// CompareEntriesWithBodyWithResponse Whether one entry covers all that another covers
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/entries/compare (the `CompareEntries` operationId).
+	CompareEntriesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CompareEntriesResponse, error)
+
+	// CompareEntriesWithResponse Whether one entry covers all that another covers
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/entries/compare (the `CompareEntries` operationId).
+	CompareEntriesWithResponse(ctx context.Context, body CompareEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*CompareEntriesResponse, error)
+
 	// ExplainEntriesWithBodyWithResponse What do these lines cover, and what else
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -21982,6 +22135,68 @@ func (r FindEntriesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r FindEntriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompareEntriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CompareEntriesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompareEntriesResponse) GetJSON200() *CompareEntriesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r CompareEntriesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r CompareEntriesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r CompareEntriesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r CompareEntriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompareEntriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompareEntriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompareEntriesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -31155,6 +31370,32 @@ func (c *ClientWithResponses) FindEntriesWithResponse(ctx context.Context, param
 	return ParseFindEntriesResponse(rsp)
 }
 
+// CompareEntriesWithBodyWithResponse Whether one entry covers all that another covers
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/entries/compare (the `CompareEntries` operationId).
+func (c *ClientWithResponses) CompareEntriesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CompareEntriesResponse, error) {
+	rsp, err := c.CompareEntriesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareEntriesResponse(rsp)
+}
+
+// CompareEntriesWithResponse Whether one entry covers all that another covers
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/entries/compare (the `CompareEntries` operationId).
+func (c *ClientWithResponses) CompareEntriesWithResponse(ctx context.Context, body CompareEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*CompareEntriesResponse, error) {
+	rsp, err := c.CompareEntries(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompareEntriesResponse(rsp)
+}
+
 // ExplainEntriesWithBodyWithResponse What do these lines cover, and what else
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -34792,6 +35033,53 @@ func ParseFindEntriesResponse(rsp *http.Response) (*FindEntriesResponse, error) 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest FindEntriesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompareEntriesResponse parses an HTTP response from a CompareEntriesWithResponse call
+func ParseCompareEntriesResponse(rsp *http.Response) (*CompareEntriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompareEntriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CompareEntriesOutputBody
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -53,6 +53,14 @@ func askers() []asker {
 	return all
 }
 
+// companions are hosts that pages of the demo pull in.
+var companions = map[string][]string{
+	"https://story-hour.example/read-aloud":       {"https://pictures.story-shelf.test/heron.webp"},
+	"https://ferrow-instruments.example/portal":   {"https://keys.marsh-passport.example/sign-in", "https://static.ferrow-shelf.test/portal.js"},
+	"https://keys.marsh-passport.example/sign-in": {"https://ferrow-instruments.example/portal"},
+	"https://dosage-tables.example/adult":         {"https://fonts.quill-type.example/sans.woff2"},
+}
+
 // recorded makes fourteen days of traffic that end now: with a day rhythm, a kiosk that asks for the same page all night, and a rush to a
 // video site that came up three days ago.
 func recorded(now time.Time, zone *time.Location) []client.RecordedInput {
@@ -99,6 +107,9 @@ func recorded(now time.Time, zone *time.Location) []client.RecordedInput {
 			url = "https://www.diabetes-day.example/diet"
 		}
 		add(at, a, url, method)
+		for _, needs := range companions[url] { // what a page pulls in
+			add(at.Add(time.Second), a, needs, &get)
+		}
 	}
 	for at := begin; at.Before(now); at = at.Add(4 * time.Minute) {
 		if hour := at.In(zone).Hour(); hour < 6 {

@@ -24,23 +24,24 @@ type Kind string
 
 // The kinds, the gravest first within each severity.
 const (
-	NeverReached   Kind = "never reached"    // a rule that those above it leave nothing
-	NoEffect       Kind = "no effect"        // a rule or an exception that no gate can act on
-	BaselineStands Kind = "baseline stands"  // a rule that allows what the baseline blocks
-	Opposed        Kind = "opposed"          // a list that one policy both allows and blocks
-	NobodysPolicy  Kind = "nobody's policy"  // a policy that no group has
-	NoPolicy       Kind = "no policy"        // a group with members that no policy is for
-	Between        Kind = "between policies" // people whose policies disagree
-	Unused         Kind = "unused"           // an object that nothing names
-	Never          Kind = "never in force"   // a schedule
-	Always         Kind = "always in force"  // a schedule
-	InsideOut      Kind = "inside out"       // a schedule whose name and hours say opposite things
-	NotSeen        Kind = "not seen"         // entries for pages where no gate sees pages
-	TooWide        Kind = "too wide"         // a pattern that covers what its author can hardly have meant
-	Superfluous    Kind = "superfluous"      // entries that others cover, or that are over
-	Over           Kind = "over"             // an exception that has ended
-	EndsSoon       Kind = "ends soon"        // an exception that ends within a week
-	NotNeeded      Kind = "not needed"       // a correction that the catalogue says itself by now
+	NeverReached   Kind = "never reached"         // a rule that those above it leave nothing
+	NoEffect       Kind = "no effect"             // a rule or an exception that no gate can act on
+	BaselineStands Kind = "baseline stands"       // a rule that allows what the baseline blocks
+	Opposed        Kind = "opposed"               // a list that one policy both allows and blocks
+	NobodysPolicy  Kind = "nobody's policy"       // a policy that no group has
+	NoPolicy       Kind = "no policy"             // a group with members that no policy is for
+	Between        Kind = "between policies"      // people whose policies disagree
+	Unused         Kind = "unused"                // an object that nothing names
+	Never          Kind = "never in force"        // a schedule
+	Always         Kind = "always in force"       // a schedule
+	InsideOut      Kind = "inside out"            // a schedule whose name and hours say opposite things
+	NotSeen        Kind = "not seen"              // entries for pages where no gate sees pages
+	NeedsBlocked   Kind = "needs what is blocked" // something allowed whose companions are blocked
+	TooWide        Kind = "too wide"              // a pattern that covers what its author can hardly have meant
+	Superfluous    Kind = "superfluous"           // entries that others cover, or that are over
+	Over           Kind = "over"                  // an exception that has ended
+	EndsSoon       Kind = "ends soon"             // an exception that ends within a week
+	NotNeeded      Kind = "not needed"            // a correction that the catalogue says itself by now
 )
 
 // Severity says how much a finding matters.
@@ -55,7 +56,7 @@ const (
 
 var severities = map[Kind]Severity{
 	NeverReached: Wrong, NoEffect: Wrong, BaselineStands: Wrong, Never: Wrong, NobodysPolicy: Wrong,
-	Opposed: Doubt, NoPolicy: Doubt, Between: Doubt, InsideOut: Doubt, NotSeen: Doubt, TooWide: Doubt, Always: Doubt,
+	Opposed: Doubt, NoPolicy: Doubt, Between: Doubt, InsideOut: Doubt, NotSeen: Doubt, TooWide: Doubt, NeedsBlocked: Doubt, Always: Doubt,
 	Unused: Remark, Superfluous: Remark, Over: Remark, EndsSoon: Remark, NotNeeded: Remark,
 }
 
@@ -72,6 +73,7 @@ var why = map[Kind]string{
 	Always:         "A rule in it is a rule without a time.",
 	InsideOut:      "Hours that were meant to be inside are outside.",
 	NotSeen:        "A gate that sees only the host cannot tell a page; such an entry decides nothing there.",
+	NeedsBlocked:   "The page opens and does not work: nobody can sign in, or half of it is missing.",
 	TooWide:        "It covers sites that nobody thought of.",
 	Superfluous:    "Without them, the list covers the same.",
 	Over:           "It does nothing any more, and hides those that do.",
@@ -90,10 +92,10 @@ type Place struct {
 
 // Fix is one step that would mend a finding.
 type Fix struct {
-	Do   string // switch rule off, move rule up, remove object, remove entries, replace entry
+	Do   string // switch rule off, move rule up, remove object, remove entries, replace entry, add entry
 	Text string // the step in a sentence
 	To   int    // move rule up: the place that it would have
-	New  string // replace entry: what it would be
+	New  string // replace entry, add entry: what it would be
 }
 
 // Finding is one thing that is wrong, or may be.
@@ -144,6 +146,7 @@ type Draft struct {
 	Lists       []List
 	Corrections []Correction
 	Seen        []weburl.URL    // of the recorded traffic: what findings about categories are shown by
+	Together    []Companion     // hosts that were asked for together
 	Named       map[string]bool // ids that something beside rules names: categories of our own, expectations
 	Now         time.Time
 }
@@ -174,6 +177,7 @@ func Of(d Draft) []Finding {
 	r.unused()
 	r.entries()
 	r.corrections()
+	r.companions()
 	rank := map[Severity]int{Wrong: 0, Doubt: 1, Remark: 2}
 	slices.SortStableFunc(r.found, func(a, b Finding) int {
 		return cmp.Or(cmp.Compare(rank[a.Severity], rank[b.Severity]), strings.Compare(string(a.Kind), string(b.Kind)), strings.Compare(a.At.Name, b.At.Name), cmp.Compare(a.At.Rule, b.At.Rule))

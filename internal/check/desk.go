@@ -33,6 +33,9 @@ type Desk struct {
 	mu     sync.Mutex // held while a report is made, so that it is made once
 	last   *Report
 	looked map[uuid.UUID]looked
+
+	recorded   int64 // requests that companions were found in
+	companions []review.Companion
 }
 
 // Report is what is known of the draft at one version.

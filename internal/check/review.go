@@ -40,6 +40,9 @@ func (d *Desk) review(ctx context.Context, h *trial.Hearing) ([]review.Finding, 
 	if draft.Seen, err = d.Traffic.Recorded(ctx); err != nil {
 		return nil, err
 	}
+	if draft.Together, err = d.seenTogether(ctx); err != nil {
+		return nil, err
+	}
 	own, err := d.Categories.OwnCategories(ctx)
 	if err != nil {
 		return nil, err

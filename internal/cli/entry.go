@@ -51,7 +51,7 @@ func (a *app) entryCommand() *cobra.Command {
 		}),
 	}
 	explain.Flags().BoolVar(&catches, "catches", true, "also look into the recorded traffic")
-	return noun("entry", "Entries by themselves", a.reads(explain))
+	return noun("entry", "Entries by themselves", a.reads(explain), a.entryCompareCommand())
 }
 
 func explanationRow(e client.Explanation) []string {

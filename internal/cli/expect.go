@@ -5,6 +5,7 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
+	"os"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -13,7 +14,7 @@ import (
 )
 
 func (a *app) expectCommand() *cobra.Command {
-	cmd := noun("expect", "Expectations: what must hold, tried on every change", a.expectLsCommand(), a.expectAddCommand(), a.removeCommand(expectationKind), a.expectRunCommand())
+	cmd := noun("expect", "Expectations: what must hold, tried on every change", a.expectLsCommand(), a.expectAddCommand(), a.removeCommand(expectationKind), a.expectRunCommand(), a.expectExportCommand(), a.expectImportCommand())
 	cmd.Example = `  widelark expect add formulary.example/dosage --group "Ward nurses" --verdict allow --folder Wards
   widelark expect run
   widelark expect run --format junit > report.xml`
@@ -84,6 +85,55 @@ func (a *app) expectAddCommand() *cobra.Command {
 	flags.StringVar(&rule, "rule", "", "the name of the rule or exception that must decide, too")
 	flags.StringVar(&note, "note", "", "why it must be so")
 	return cmd
+}
+
+const expectationsFile = "expectations.yaml"
+
+func (a *app) expectExportCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "export FILE", Short: "All expectations as a file; - is standard output", Args: exactly("FILE"),
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			answer, err := api.ExportConfigWithResponse(cmd.Context())
+			if err != nil {
+				return err
+			}
+			text := answer.JSON200.Files[expectationsFile]
+			if args[0] == "-" {
+				fmt.Fprint(a.out, text)
+				return nil
+			}
+			return os.WriteFile(args[0], []byte(text), 0o644)
+		}),
+	}
+}
+
+func (a *app) expectImportCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "import FILE", Short: "Expect what a file says, and nothing else; - is standard input", Args: exactly("FILE"),
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			file, err := a.open(args[0])
+			if err != nil {
+				return err
+			}
+			defer file.Close()
+			text, err := io.ReadAll(file)
+			if err != nil {
+				return err
+			}
+			answer, err := api.ExportConfigWithResponse(cmd.Context())
+			if err != nil {
+				return err
+			}
+			files := answer.JSON200.Files // everything else stays as it is
+			files[expectationsFile] = string(text)
+			applied, err := api.ApplyConfigWithResponse(cmd.Context(), client.ApplyInputBody{Files: files, Version: &answer.JSON200.Version})
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "%s of expectations.\n", plural(int64(len(applied.JSON200.Changes)), "change", "changes"))
+			return nil
+		}),
+	}
 }
 
 func (a *app) results(ctx context.Context, api *client.ClientWithResponses, on string) (*client.ExpectationsRunOutputBody, error) {

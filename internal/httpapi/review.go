@@ -36,10 +36,10 @@ type FindingPlace struct {
 
 // FindingFix is one step that would mend a finding.
 type FindingFix struct {
-	Do   string `json:"do" enum:"switch rule off,move rule up,remove object,remove entries,replace entry"`
+	Do   string `json:"do" enum:"switch rule off,move rule up,remove object,remove entries,replace entry,add entry"`
 	Text string `json:"text"`
 	To   int    `json:"to,omitempty" doc:"move rule up: the place that it would have"`
-	New  string `json:"new,omitempty" doc:"replace entry: what it would be"`
+	New  string `json:"new,omitempty" doc:"replace entry, add entry: what it would be"`
 }
 
 // Acceptance says that a finding is as it should be.

@@ -135,6 +135,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerSchedules(api)
 	s.registerPublishing(api)
 	s.registerReview(api)
+	s.registerCoverage(api)
 	s.registerReplay(api)
 	s.registerConfig(api)
 	s.registerExpectations(api)

@@ -316,6 +316,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/entries/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whether one entry covers all that another covers */
+        post: operations["compareEntries"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/entries/explain": {
         parameters: {
             query?: never;
@@ -2081,6 +2098,15 @@ export interface components {
             /** @description The URL that the recording begins with */
             page: string;
         };
+        CompareEntriesInputBody: {
+            /** @description An entry in the notation */
+            a: string;
+            b: string;
+        };
+        CompareEntriesOutputBody: {
+            aCoversB: components["schemas"]["Coverage"];
+            bCoversA: components["schemas"]["Coverage"];
+        };
         CompareOutputBody: {
             /** @description In the list's order */
             differences: components["schemas"]["Difference"][];
@@ -2239,6 +2265,12 @@ export interface components {
             next?: string;
             /** Format: int64 */
             total: number;
+        };
+        Coverage: {
+            /** @enum {string} */
+            answer: "yes" | "no" | "not decided";
+            /** @description At no: a URL that the other covers and the one does not */
+            shown?: string;
         };
         DayPlan: {
             /** @description What no rule asks about */
@@ -2804,8 +2836,8 @@ export interface components {
         };
         FindingFix: {
             /** @enum {string} */
-            do: "switch rule off" | "move rule up" | "remove object" | "remove entries" | "replace entry";
-            /** @description replace entry: what it would be */
+            do: "switch rule off" | "move rule up" | "remove object" | "remove entries" | "replace entry" | "add entry";
+            /** @description replace entry, add entry: what it would be */
             new?: string;
             text: string;
             /**
@@ -6015,6 +6047,57 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FindEntriesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    compareEntries: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CompareEntriesInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompareEntriesOutputBody"];
                 };
             };
             /** @description Unauthorized */

@@ -143,6 +143,7 @@ const steps: Record<NonNullable<Finding['fix']>['do'], string> = {
   'remove object': 'Delete',
   'remove entries': 'Take out',
   'replace entry': 'Replace',
+  'add entry': 'Add',
 }
 
 /** A link to where a finding is. */
