@@ -68,13 +68,14 @@ dev: .var/postgresql.stamp build ## the demo, and the console rebuilt as you edi
 	@trap 'kill 0' EXIT; bin/widelarkd demo --listen 127.0.0.1:8470 & cd console && npm run -s dev
 
 bench: deps build ## measure against anchors in one run, and tell the ratios
-	go test -run '^$$' -bench . -benchmem -benchtime 300ms -count 5 ./core/... ./internal/catalogue ./internal/postgres ./test/e2e | go run ./bench
+	go test -run '^$$' -bench . -benchmem -benchtime 300ms -count 5 ./core/... ./internal/catalogue ./internal/postgres ./internal/check ./test/e2e | go run ./bench
 
 fuzz: ## look for inputs that break the core, half a minute each
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 30s ./core/weburl
 	go test -run '^$$' -fuzz FuzzParsePrint -fuzztime 30s ./core/pattern
 	go test -run '^$$' -fuzz FuzzMend -fuzztime 30s ./core/pattern
 	go test -run '^$$' -fuzz FuzzCover -fuzztime 30s ./core/match
+	go test -run '^$$' -fuzz FuzzOf -fuzztime 30s ./core/cover
 	go test -run '^$$' -fuzz FuzzNearMisses -fuzztime 30s ./core/tidy
 	go test -run '^$$' -fuzz FuzzClassify -fuzztime 30s ./core/classify
 	go test -run '^$$' -fuzz FuzzDecide -fuzztime 30s ./core/policy

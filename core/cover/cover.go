@@ -37,13 +37,15 @@ type Relation struct {
 	Shown  weburl.URL // for No: a URL that the other covers and the one does not
 }
 
-// The texts that can stand in each part of a canonical URL, folded. They leave out what only odd URLs hold; what a pattern names
-// itself is added.
+// The texts that can stand in each part of a canonical URL, and some more: what is covered of more is covered. Letter case never matters, so
+// capitals are left out; all is ASCII. A host whose last
+// label is a number is an address.
 const (
-	hostDomain = `(?:[a-z0-9_-]+\.)*[a-z][a-z0-9_-]*`
-	segment    = `[a-z0-9._~!$&'()*+,;=:@%-]`
+	letter     = `[^\x00-\x20\x7f-\x{10FFFF}A-Z/:?#@\[\]\\%<>^|.]` // of a host
+	hostDomain = `(?:` + letter + `+\.)*` + letter + `*[^\x00-\x20\x7f-\x{10FFFF}A-Z/:?#@\[\]\\%<>^|.0-9]` + letter + `*`
+	segment    = `[^/?#\x00-\x20\x7f-\x{10FFFF}A-Z]`
 	pathDomain = `/(?:` + segment + `+/)*` + segment + `*`
-	query      = `(?:\?[a-z0-9._~!$&'()*+,;=:@%/?-]*)?`
+	query      = `(?:\?[^#\x00-\x20\x7f-\x{10FFFF}A-Z]*)?`
 	portDomain = `(?::[1-9][0-9]{0,4})?`
 	anything   = `.*`
 )
@@ -139,7 +141,7 @@ func nameLanguage(p pattern.Pattern) string {
 	for piece := range strings.SplitSeq(p.Name(), "*") {
 		pieces = append(pieces, regexp.QuoteMeta(piece))
 	}
-	return [...]string{pattern.AndBelow: `(?:.+\.)?`, pattern.Only: "", pattern.BelowOnly: `.+\.`}[p.Scope()] + `(?:` + strings.Join(pieces, ".*") + `)`
+	return [...]string{pattern.AndBelow: `(?:[^/:?]+\.)?`, pattern.Only: "", pattern.BelowOnly: `[^/:?]+\.`}[p.Scope()] + `(?:` + strings.Join(pieces, "[^/:?]*") + `)`
 }
 
 func pathLanguage(p pattern.Pattern) string {

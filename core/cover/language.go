@@ -144,6 +144,8 @@ func representatives(machines []machine) []rune {
 	}
 	rank := func(r rune) int {
 		switch {
+		case r == 'x':
+			return -1 // it stands for anything
 		case r >= 'a' && r <= 'z':
 			return 0
 		case r >= '0' && r <= '9':
