@@ -40,6 +40,7 @@ var goals = []struct {
 	{"Trace", "a decision with every step told", "a decision", 6},
 	{"Week", "the verdicts of a week", "a decision", 60},
 	{"Take", "a pack of a million sites, checked, kept and loaded", "COPY of the same rows into a bare table", 8},
+	{"Replay", "200,000 recorded requests under two states", "deciding them once, from memory", 2},
 	{"Import", "import of a million lines", "COPY of the same rows into a bare table", 3},
 }
 

@@ -1,0 +1,131 @@
+package trial_test
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"sync"
+	"testing"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widelark/core/pattern"
+	"widelark/core/policy"
+	"widelark/internal/revision"
+	"widelark/internal/trial"
+)
+
+// Whatever versions a desk is asked for, in whatever order, while edits go on: it answers as one that reads them anew.
+func TestEarlierVersionsReadAsAnew(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	random := rand.New(rand.NewPCG(5, 12))
+	desk := h.desk()
+	also, err := h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Also")}, "edda")
+	require.NoError(t, err)
+	large := make([]pattern.Entry, 6000) // compiled by itself
+	for i := range large {
+		large[i] = pattern.MustParse(fmt.Sprintf("large-%d.example", i))
+	}
+	_, _, err = h.store.MergeEntries(t.Context(), also.ID, revision.NewBatch(large...), revision.Merging{}, 0, "edda")
+	require.NoError(t, err)
+	lists := []uuid.UUID{h.list.ID, also.ID}
+	h.rule(t, revision.RuleBody{Name: "Never", Then: policy.Block, If: &revision.Condition{Lists: []revision.Ref{{ID: lists[0]}}}},
+		revision.RuleBody{Name: "Hold", Then: policy.Hold, If: &revision.Condition{Lists: []revision.Ref{{ID: lists[1]}}}})
+	var urls []string
+	for i := range 30 {
+		urls = append(urls, fmt.Sprintf("site-%d.example", i))
+	}
+	urls = append(urls, "large-7.example", "large-5999.example")
+	verdicts := func(d *trial.Desk, version int64) (all []policy.Verdict) {
+		t.Helper()
+		hearing, err := d.HearAt(t.Context(), version)
+		require.NoError(t, err)
+		require.Equal(t, version, hearing.DraftVersion)
+		answers, err := hearing.Try(t.Context(), "", trial.Question{URLs: urls})
+		require.NoError(t, err)
+		for _, a := range answers.Answers {
+			all = append(all, a.Verdict)
+		}
+		return all
+	}
+	was := map[int64][]policy.Verdict{}
+	var versions []int64
+	for i := range 50 {
+		list := lists[random.IntN(2)]
+		entry := pattern.MustParse(fmt.Sprintf("site-%d.example", random.IntN(30)))
+		switch random.IntN(6) {
+		case 0, 1, 2:
+			_, _, err = h.store.MergeEntries(t.Context(), list, revision.NewBatch(entry), revision.Merging{}, 0, "edda")
+		case 3:
+			_, _, err = h.store.RemoveEntries(t.Context(), list, revision.Selection{Keys: []string{entry.Key()}}, revision.ChangeRemoved, 0, "edda")
+		case 4:
+			_, _, err = h.store.EditEntries(t.Context(), list, revision.Selection{Keys: []string{entry.Key()}}, revision.EntryEdit{Off: ptr(i%2 == 0)}, 0, "edda")
+		default:
+			h.rule(t, revision.RuleBody{Name: "Never", Then: policy.Verdicts[random.IntN(4)], If: &revision.Condition{Lists: []revision.Ref{{ID: lists[random.IntN(2)]}}}})
+		}
+		require.NoError(t, err)
+		now, err := h.store.DraftVersion(t.Context())
+		require.NoError(t, err)
+		versions = append(versions, now.Draft)
+		was[now.Draft] = verdicts(h.desk(), now.Draft)
+		for range 2 {
+			version := versions[random.IntN(len(versions))]
+			require.Equal(t, was[version], verdicts(desk, version), "version %d, asked for at %d", version, now.Draft)
+		}
+	}
+	_, err = desk.HearAt(t.Context(), 1_000_000)
+	require.ErrorIs(t, err, revision.ErrNotFound)
+}
+
+// Publishing and taking back turn what live says at once, at every service, while trials go on without an error.
+func TestTrialsGoOnDuringPublishing(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	here, there := h.desk(), h.desk()
+	working, stop := context.WithCancel(t.Context())
+	var hands sync.WaitGroup
+	for _, d := range []*trial.Desk{here, there} {
+		hands.Go(func() {
+			for working.Err() == nil {
+				for _, on := range []string{"live", "draft", "1"} {
+					hearing, err := d.HearOn(t.Context(), "on", on)
+					if assert.NoError(t, err) {
+						_, err = hearing.Try(t.Context(), "", trial.Question{URLs: []string{"odds.example"}})
+						assert.NoError(t, err)
+					}
+				}
+			}
+		})
+	}
+	liveSays := func(d *trial.Desk) policy.Verdict {
+		t.Helper()
+		hearing, err := d.HearOn(t.Context(), "on", "live")
+		require.NoError(t, err)
+		answers, err := hearing.Try(t.Context(), "", trial.Question{URLs: []string{"odds.example"}})
+		require.NoError(t, err)
+		assert.Equal(t, hearing.Revision, answers.Revision)
+		return answers.Answers[0].Verdict
+	}
+	h.add(t, "odds.example")
+	for range 5 {
+		now, err := h.store.DraftVersion(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, policy.Allow, liveSays(here))
+		_, err = h.store.Publish(t.Context(), revision.Publishing{Version: now.Draft, Note: "block it"}, 0, "edda")
+		require.NoError(t, err)
+		assert.Equal(t, policy.Block, liveSays(here))
+		assert.Equal(t, policy.Block, liveSays(there))
+		_, err = h.store.Publish(t.Context(), revision.Publishing{Version: 1, Note: "back", SameAs: 1}, 0, "edda")
+		require.NoError(t, err)
+		assert.Equal(t, policy.Allow, liveSays(there))
+	}
+	stop()
+	hands.Wait()
+	for on, want := range map[string]string{"yesterday": `on: "yesterday" is neither draft nor live nor the number of a revision`, "99": "on: there is no revision 99; the last one is 11"} {
+		_, err := here.HearOn(t.Context(), "on", on)
+		assert.EqualError(t, err, want)
+	}
+}
