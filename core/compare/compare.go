@@ -7,7 +7,6 @@ package compare
 
 import (
 	"cmp"
-	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -70,8 +69,17 @@ func spans(a, b []policy.Segment) []span {
 	return all
 }
 
-// Turns decides URLs for everybody over the week from a moment on, under two configurations. The turns of the most URLs come first.
-func Turns(ctx context.Context, before, after *policy.Snapshot, urls []weburl.URL, who []Who, from time.Time) ([]Turn, error) {
+// Turns decides URLs for everybody over the week from a moment on, under two configurations. The turns of the most URLs come first. ok is
+// false where stop was closed before it was done; nil never is.
+func Turns(before, after *policy.Snapshot, urls []weburl.URL, who []Who, from time.Time, stop <-chan struct{}) (turns []Turn, ok bool) {
+	stopped := func() bool {
+		select {
+		case <-stop:
+			return true
+		default:
+			return false
+		}
+	}
 	to := from.AddDate(0, 0, 7)
 	zone := after.Config().Zone
 	type key struct {
@@ -91,7 +99,7 @@ func Turns(ctx context.Context, before, after *policy.Snapshot, urls []weburl.UR
 			for i := range next {
 				turns := map[key]*one{}
 				for n, u := range urls {
-					if ctx.Err() != nil {
+					if stopped() {
 						break
 					}
 					q := who[i].Request
@@ -118,8 +126,8 @@ func Turns(ctx context.Context, before, after *policy.Snapshot, urls []weburl.UR
 	}
 	close(next)
 	hands.Wait()
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
+	if stopped() {
+		return nil, false
 	}
 	// Those for whom the same URLs turn at the same times are told together.
 	var all []Turn
@@ -151,7 +159,7 @@ func Turns(ctx context.Context, before, after *policy.Snapshot, urls []weburl.UR
 		}
 	}
 	slices.SortStableFunc(all, func(a, b Turn) int { return cmp.Compare(len(b.URLs)*len(b.Who), len(a.URLs)*len(a.Who)) })
-	return all, nil
+	return all, true
 }
 
 func spansOf(spans []span) [][2]time.Time {

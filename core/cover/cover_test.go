@@ -9,8 +9,8 @@ import (
 
 	"widelark/core/match"
 	"widelark/core/pattern"
-	"widelark/core/pattern/patterntest"
 	"widelark/core/weburl"
+	"widelark/test/patterntest"
 )
 
 func parsed(text string) pattern.Pattern { return pattern.MustParse(text).Pattern }

@@ -36,8 +36,11 @@ func (d *Desk) Turns(ctx context.Context, before, after *trial.Hearing, states [
 	if err := c.gather(ctx, states, before.DraftVersion, after.DraftVersion); err != nil {
 		return Turned{}, err
 	}
-	turns, err := compare.Turns(ctx, before.Snapshot, after.Snapshot, c.urls, c.who, after.Today())
-	return Turned{turns, len(c.urls), len(c.who)}, err
+	turns, ok := compare.Turns(before.Snapshot, after.Snapshot, c.urls, c.who, after.Today(), ctx.Done())
+	if !ok {
+		return Turned{}, ctx.Err()
+	}
+	return Turned{turns, len(c.urls), len(c.who)}, nil
 }
 
 // candidates are URLs and people that may show a difference.
