@@ -142,3 +142,83 @@ func TestBoundaries(t *testing.T) {
 		assert.Equal(t, want, strings.Join(told, " "), entry)
 	}
 }
+
+// Times are written as schedules are, and read as such they are the same stretches.
+func TestTimes(t *testing.T) {
+	t.Parallel()
+	at := func(day, hour, minute int) time.Time { return time.Date(2026, 11, 23+day, hour, minute, 0, 0, zone) }
+	end := monday.AddDate(0, 0, 7)
+	for want, spans := range map[string][][2]time.Time{
+		"":                                 {{monday, end}},
+		"mon 09:00-12:00":                  {{at(0, 9, 0), at(0, 12, 0)}},
+		"mon-tue 09:00-12:00":              {{at(0, 9, 0), at(0, 12, 0)}, {at(1, 9, 0), at(1, 12, 0)}},
+		"mon 09:00-12:00; wed 09:00-12:00": {{at(0, 9, 0), at(0, 12, 0)}, {at(2, 9, 0), at(2, 12, 0)}},
+		"fri 20:00-24:00; sat 00:00-08:00": {{at(4, 20, 0), at(5, 8, 0)}},
+		"mon 00:30-01:15, 12:30-13:15":     {{at(0, 12, 30), at(0, 13, 15)}, {at(0, 0, 30), at(0, 1, 15)}},
+		"mon-sat 00:00-24:00":              {{monday, at(6, 0, 0)}},
+		"sat-sun 10:00-20:00":              {{at(5, 10, 0), at(5, 20, 0)}, {at(6, 10, 0), at(6, 20, 0)}},
+	} {
+		assert.Equal(t, want, Times(spans, monday, end, zone))
+		if want == "" {
+			continue
+		}
+		s, err := schedule.Parse(want)
+		require.NoError(t, err)
+		for minute := 0; minute < 7*24*60; minute += 15 {
+			moment := monday.Add(time.Duration(minute) * time.Minute)
+			in := false
+			for _, span := range spans {
+				in = in || !moment.Before(span[0]) && moment.Before(span[1])
+			}
+			require.Equal(t, in, s.At(moment, zone), "%s at %s", want, moment)
+		}
+	}
+}
+
+// Two strips differ exactly where their verdicts do.
+func TestSpans(t *testing.T) {
+	t.Parallel()
+	random := rand.New(rand.NewPCG(4, 4))
+	draw := func() (strip []policy.Segment) {
+		from := 0
+		for from < 48 {
+			to := min(48, from+1+random.IntN(12))
+			verdict := policy.Verdicts[random.IntN(2)]
+			strip = append(strip, policy.Segment{From: monday.Add(time.Duration(from) * time.Hour), To: monday.Add(time.Duration(to) * time.Hour), Decision: policy.Decision{Verdict: verdict}})
+			from = to
+		}
+		return strip
+	}
+	verdict := func(strip []policy.Segment, at time.Time) policy.Verdict {
+		for _, s := range strip {
+			if !at.Before(s.From) && at.Before(s.To) {
+				return s.Decision.Verdict
+			}
+		}
+		return ""
+	}
+	for range 300 {
+		a, b := draw(), draw()
+		found := spans(a, b)
+		for i, s := range found {
+			assert.True(t, s.from.Before(s.to))
+			if i > 0 {
+				last := found[i-1]
+				assert.False(t, s.from.Before(last.to))
+				assert.False(t, s.from.Equal(last.to) && s.before == last.before && s.after == last.after, "joined where they touch")
+			}
+		}
+		for hour := range 48 {
+			at := monday.Add(time.Duration(hour)*time.Hour + time.Minute)
+			was, is := verdict(a, at), verdict(b, at)
+			in := false
+			for _, s := range found {
+				if !at.Before(s.from) && at.Before(s.to) {
+					in = true
+					assert.Equal(t, []policy.Verdict{was, is}, []policy.Verdict{s.before, s.after})
+				}
+			}
+			require.Equal(t, was != is, in)
+		}
+	}
+}

@@ -1,6 +1,7 @@
 package review
 
 import (
+	"fmt"
 	"strings"
 	"time"
 
@@ -51,9 +52,7 @@ func says(name string, words []string) bool {
 	return false
 }
 
-func hours(d time.Duration) string {
-	return d.Round(time.Hour).String()[:strings.IndexByte(d.Round(time.Hour).String()+"h", 'h')] + " h"
-}
+func hours(d time.Duration) string { return fmt.Sprintf("%.0f h", d.Hours()) }
 
 // hoursOf sums up for how long a schedule is in force by day (07:00 to 19:00) and by night.
 func hoursOf(s policy.Schedule, from, to time.Time) (day, night, whole time.Duration) {

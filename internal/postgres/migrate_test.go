@@ -128,3 +128,91 @@ func TestPoliciesBecomeObjects(t *testing.T) {
 		require.NoError(t, err, "and can be edited")
 	}
 }
+
+// What was there before there were revisions is revision 1, with lists, schedules and what is said about categories, and can be compared with
+// and taken back to.
+func TestWhatWasThereBecomesARevision(t *testing.T) {
+	ctx := context.Background()
+	url := EmptyDatabase(t)
+	pool, err := pgxpool.New(ctx, url)
+	require.NoError(t, err)
+	files, err := fs.Sub(migrations, "migrations")
+	require.NoError(t, err)
+	db := stdlib.OpenDBFromPool(pool)
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, files)
+	require.NoError(t, err)
+	_, err = provider.UpTo(ctx, 9)
+	require.NoError(t, err)
+	_, err = pool.Exec(ctx, `update draft set version = 40, classified = 39;
+		insert into lists (name, description, version, entry_count, updated_by) values ('Betting', 'odds', 38, 1, 'edda'), ('Video', '', 30, 0, 'rowan');
+		insert into list_changes (list_id, version, by, what, added) select id, version, updated_by, 'earlier', entry_count from lists;
+		insert into entries (list_id, id, since, kind, carve_out, off, pattern, note) select id, 1, 38, 'site', false, false, 'odds.example', '' from lists where name = 'Betting';
+		insert into list_sources (list_id, url, every_min, format, max_bytes, max_shrink) select id, 'https://x.example', 60, 'text', 1000, 50 from lists where name = 'Video';
+		insert into schedules (name, description, zone, text, version, updated_by) values ('Office hours', '', 'UTC', 'mon 09:00-10:00', 12, 'edda');
+		insert into own_categories (key, name, description, family, adds, version, updated_by) values ('wards', 'Wards', '', '', true, 39, 'edda');
+		insert into own_category_lists (category_id, position, list_id) select c.id, case l.name when 'Video' then 0 else 1 end, l.id from own_categories c, lists l;
+		insert into scorecards (name, description, category, threshold, terms, off, version, updated_by) values ('Words', '', 'adult', 5, '[{"word": "x", "points": 3}]', false, 20, 'edda');
+		insert into corrections (entry, key, categories, reason, by, version) values ('Heron.example', 'heron.example', '{news}', 'a paper', 'rowan', 21)`)
+	require.NoError(t, err)
+	require.NoError(t, db.Close())
+	pool.Close()
+
+	store, err := Open(ctx, url)
+	require.NoError(t, err)
+	defer store.Close()
+	now, err := store.DraftVersion(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, revision.Now{Draft: 40, Catalogue: 1, Live: revision.Live{Number: 1, Version: 40}}, now)
+	own, err := store.OwnCategories(ctx)
+	require.NoError(t, err)
+	require.Len(t, own[0].Lists, 2)
+	assert.Equal(t, []string{"Video", "Betting"}, []string{own[0].Lists[0].Name, own[0].Lists[1].Name}, "in their order")
+	none, err := store.Changed(ctx, 40, 0)
+	require.NoError(t, err)
+	assert.Empty(t, none)
+
+	// Everything is edited, and taken back.
+	betting, err := store.ListByName(ctx, "betting")
+	require.NoError(t, err)
+	name := "Bets"
+	_, err = store.EditList(ctx, betting.ID, revision.ListEdit{Name: &name}, 0, "edda")
+	require.NoError(t, err)
+	_, _, err = store.RemoveEntries(ctx, betting.ID, revision.Selection{All: true}, revision.ChangeRemoved, 0, "edda")
+	require.NoError(t, err)
+	require.NoError(t, store.RemoveOwnCategory(ctx, own[0].ID, 0, "edda"))
+	video, err := store.ListByName(ctx, "Video")
+	require.NoError(t, err)
+	require.NoError(t, store.RemoveList(ctx, video.ID, 0, "edda"))
+	schedules, err := store.Schedules(ctx)
+	require.NoError(t, err)
+	require.NoError(t, store.RemoveSchedule(ctx, schedules[0].ID, 0, "edda"))
+	_, err = store.AddCorrections(ctx, []pattern.Pattern{pattern.MustParse("heron.example").Pattern}, []string{"games"}, "no, games", "edda")
+	require.NoError(t, err)
+	changed, err := store.Changed(ctx, 40, 0)
+	require.NoError(t, err)
+	kinds := map[revision.Kind]int{}
+	for _, c := range changed {
+		kinds[c.Kind]++
+		assert.Equal(t, []string{"edda"}, c.By, c.Name())
+	}
+	assert.Equal(t, map[revision.Kind]int{revision.KindList: 2, revision.KindCategory: 1, revision.KindSchedule: 1, revision.KindCorrection: 1}, kinds)
+	sources, err := store.Sources(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, sources, "a list that is gone is not pulled")
+	require.NoError(t, store.Restore(ctx, 40, 0, nil, "rowan"))
+	none, err = store.Changed(ctx, 40, 0)
+	require.NoError(t, err)
+	assert.Empty(t, none)
+	back, err := store.List(ctx, betting.ID)
+	require.NoError(t, err)
+	assert.Equal(t, []any{"Betting", "odds", int64(1)}, []any{back.Name, back.Description, back.EntryCount})
+	corrections, _, err := store.Corrections(ctx, "", 0, 10)
+	require.NoError(t, err)
+	assert.Equal(t, []any{"heron.example", "a paper", "rowan"}, []any{corrections[0].Entry.String(), corrections[0].Reason, corrections[0].By})
+	sources, err = store.Sources(ctx)
+	require.NoError(t, err)
+	assert.Len(t, sources, 1, "what it was pulled from is there again")
+	lists, err := store.Lists(ctx, "", 10)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"category Wards"}, lists[0].UsedBy)
+}

@@ -91,7 +91,7 @@ func TestDecideRefusals(t *testing.T) {
 // What the API answers, in its own terms: a journey with its stops, an outlook with ready actions, steps with what matched.
 func TestTrialsThroughTheAPI(t *testing.T) {
 	t.Parallel()
-	s := hospital(t)
+	s := hospitalAsLive(t)
 	api, ctx := s.API(t), t.Context()
 	yes := true
 	name, at := "Kay Moran", "2026-11-24 12:45"

@@ -27,10 +27,18 @@ func hospital(t testing.TB) *testkit.Service {
 	return s
 }
 
+// hospitalAsLive is a service with the demo data, its draft as what is live.
+func hospitalAsLive(t testing.TB) *testkit.Service {
+	t.Helper()
+	s := hospital(t)
+	s.Run(t, "", "discard", "--all").Done(t)
+	return s
+}
+
 // The mistakes that the demo data hold each explain themselves in a trial.
 func TestTraps(t *testing.T) {
 	t.Parallel()
-	s := hospital(t)
+	s := hospitalAsLive(t)
 	try := func(args ...string) string { return s.Run(t, "", append([]string{"try"}, args...)...).Done(t) }
 	for _, c := range []struct {
 		what string
