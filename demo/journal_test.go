@@ -63,7 +63,7 @@ func TestJournal(t *testing.T) {
 		assert.True(t, address == nil || ending == "example" || ending == "test" || ending == "internal" || ending == "uk", host)
 	}
 	assert.GreaterOrEqual(t, 2*hosts["pictures.story-shelf.test"], hosts["story-hour.example"]-kiosk, "what it pulls in comes with it")
-	assert.Equal(t, len(all), len(recorded(now, zone)), "the same each time")
+	assert.Len(t, recorded(now, zone), len(all), "the same each time")
 }
 
 // About thirty things are expected, each well formed, in folders, of people that there are.

@@ -189,7 +189,7 @@ func TestTrialsThroughTheAPI(t *testing.T) {
 			res := s.Request(t, "GET", "/api/v1/uses?kind=schedule&id="+sc.ID.String(), "", map[string]string{"Authorization": "Bearer " + s.Token(t)})
 			require.NoError(t, json.NewDecoder(res.Body).Decode(&uses))
 			assert.Equal(t, "Ward floor", uses.Uses[0].Name)
-			assert.Len(t, sc.UsedBy, 1)
+			assert.Len(t, sc.UsedBy, 4, "a policy and three expectations")
 		}
 	}
 	// What a rule would do is said before it is kept, and what is wrong with it.
