@@ -241,6 +241,7 @@ func (r *reviewer) policies() {
 				f.Fix = &Fix{Do: "switch rule off", Text: fmt.Sprintf("Switch the rule %q off.", rule.Name)}
 			}
 		}
+		r.blind(p)
 		if of != "" {
 			return
 		}
@@ -253,6 +254,28 @@ func (r *reviewer) policies() {
 			f.Fix = &Fix{Do: "switch rule off", Text: fmt.Sprintf("Switch the rule %q off.", p.Rules[c.Place].Name)}
 		}
 	})
+}
+
+// blind finds rules that ask for what none of their gates sees.
+func (r *reviewer) blind(p *policy.Policy) {
+	for i := range p.Rules {
+		rule := &p.Rules[i]
+		if rule.Off || slices.ContainsFunc(r.config.Gates, func(g policy.Gate) bool {
+			return g != policy.DNS && (len(rule.At) == 0 || slices.Contains(rule.At, g))
+		}) {
+			continue
+		}
+		cases, ok := terms(rule.If, false)
+		sees := func(c term) bool {
+			return !slices.ContainsFunc(c, func(l literal) bool {
+				return !l.not && slices.Contains([]policy.Op{policy.Method, policy.File, policy.Search}, l.op)
+			})
+		}
+		if ok && len(cases) > 0 && !slices.ContainsFunc(cases, sees) {
+			f := r.add(NoEffect, rulePlace(p, i), "blind "+rule.Name, "The rule %q asks for the method, the file or what is searched for, and is only for the DNS gate, which sees none of these.", rule.Name)
+			f.Fix = &Fix{Do: "switch rule off", Text: fmt.Sprintf("Switch the rule %q off, or let it hold at the proxy.", rule.Name)}
+		}
+	}
 }
 
 // opposed finds lists that one policy both lets through and stops, without times or further conditions between them.
@@ -469,11 +492,17 @@ func (r *reviewer) groups() {
 	}
 }
 
-// unused finds lists and schedules that nothing names.
+// unused finds lists, schedules, apps and networks that nothing names.
 func (r *reviewer) unused() {
-	lists, schedules := map[string]bool{}, map[string]bool{}
+	lists, schedules, apps := map[string]bool{}, map[string]bool{}, map[string]bool{}
 	var walk func(c policy.Cond)
 	walk = func(c policy.Cond) {
+		if c.Op == policy.App {
+			for _, key := range c.Values {
+				app, _, _ := strings.Cut(key, "/")
+				apps[app] = true
+			}
+		}
 		if c.Op == policy.InList {
 			for _, id := range c.Values {
 				lists[id] = true
@@ -502,6 +531,27 @@ func (r *reviewer) unused() {
 		if !schedules[s.ID] && !r.Named[s.ID] {
 			f := r.add(Unused, object("schedule", s.ID, s.Name), "", "No rule and no expectation names the schedule %q.", s.Name)
 			f.Fix = &Fix{Do: "remove object", Text: "Delete it, or name it in a rule."}
+		}
+	}
+	for _, app := range r.config.Apps {
+		if !apps[app.Key] {
+			r.add(Unused, object("app", app.Key, app.Name), "", "No rule names the app %q.", app.Name)
+		}
+	}
+	networks := map[string]bool{}
+	for _, g := range r.config.Directory.Groups {
+		for _, id := range g.Networks {
+			networks[id] = true
+		}
+	}
+	for i := range r.config.Exceptions {
+		for _, id := range r.config.Exceptions[i].For.Networks {
+			networks[id] = true
+		}
+	}
+	for _, n := range r.config.Directory.Networks {
+		if !networks[n.ID] {
+			r.add(Unused, object("network", n.ID, n.Name), "", "No group and no exception names the network %q.", n.Name)
 		}
 	}
 }

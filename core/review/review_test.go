@@ -118,6 +118,13 @@ func TestFindings(t *testing.T) {
 			c.Policies[0].Rules = []policy.Rule{rule("all", policy.Block, policy.Cond{}), rule("games", policy.Watch, none(is("news")))}
 		}, NeverReached, `"games" is never reached`, false, ""},
 		{"for gates that are off", func(c *policy.Config, _ *Draft) { c.Policies[0].Rules[0].At = []policy.Gate{policy.ICAP} }, NoEffect, `The rule "narrow" is for gates that are switched off.`, false, `Switch the rule "narrow" off.`},
+		{"for a gate that sees too little", func(c *policy.Config, _ *Draft) {
+			c.Policies[0].Rules = append(c.Policies[0].Rules, policy.Rule{Name: "no uploads", Then: policy.Block, At: []policy.Gate{policy.DNS}, If: all(in("other"), policy.Cond{Op: policy.Method, Values: []string{"POST"}})})
+		}, NoEffect, `The rule "no uploads" asks for the method`, false, ""},
+		{"an app that nothing names", func(c *policy.Config, _ *Draft) { c.Apps = []policy.AppDef{{Key: "sharebay", Name: "Sharebay"}} }, Unused, `No rule names the app "Sharebay".`, false, ""},
+		{"a network that nothing names", func(c *policy.Config, _ *Draft) {
+			c.Directory = directory.New(c.Directory.People, c.Directory.Groups, []directory.Network{{ID: "n", Name: "Library"}})
+		}, Unused, `No group and no exception names the network "Library".`, false, ""},
 		{"against the baseline", func(c *policy.Config, _ *Draft) {
 			c.Baseline = &policy.Policy{ID: "base", Name: "Baseline", Otherwise: policy.Allow, Rules: []policy.Rule{rule("never", policy.Block, in("narrow"))}}
 		}, BaselineStands, "cannot loosen it", false, `Switch the rule "narrow" off.`},

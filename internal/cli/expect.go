@@ -87,6 +87,25 @@ func (a *app) expectAddCommand() *cobra.Command {
 	return cmd
 }
 
+// expectTrials saves trials with the verdicts that they gave.
+func (a *app) expectTrials(ctx context.Context, api *client.ClientWithResponses, all client.TrialsOutputBody, ask askFlags) error {
+	for _, t := range all.Trials {
+		if t.Verdict == nil {
+			continue
+		}
+		body := client.ExpectationInput{
+			Urls: []string{t.Input}, Person: all.Who.Person, Group: all.Who.Group, Address: all.Who.Address, At: optional[string](ask.at),
+			Sight: optional[client.ExpectationInputSight](ask.sight), Method: optional[string](ask.method), Verdict: client.ExpectationInputVerdict(*t.Verdict),
+		}
+		made, err := api.AddExpectationWithResponse(ctx, body)
+		if err != nil {
+			return err
+		}
+		fmt.Fprintf(a.err, "Expected from now on: %s\n", made.JSON201.Name)
+	}
+	return nil
+}
+
 const expectationsFile = "expectations.yaml"
 
 func (a *app) expectExportCommand() *cobra.Command {

@@ -71,7 +71,7 @@ func (f *askFlags) circumstances() client.Circumstances {
 func (a *app) tryCommand() *cobra.Command {
 	var ask, other askFlags
 	var file string
-	var exitCode, trace, journey, matrix, week bool
+	var exitCode, trace, journey, matrix, week, expect bool
 	cmd := &cobra.Command{
 		Use:   "try [URL...]",
 		Short: "What happens to a URL, for whom and when, and why",
@@ -117,6 +117,11 @@ func (a *app) tryCommand() *cobra.Command {
 			if err := a.showTrials(all, trace); err != nil {
 				return err
 			}
+			if expect {
+				if err := a.expectTrials(ctx, api, all, ask); err != nil {
+					return err
+				}
+			}
 			for _, t := range all.Trials {
 				if exitCode && (t.Verdict == nil || !passes(string(*t.Verdict))) {
 					return errNo
@@ -137,6 +142,7 @@ func (a *app) tryCommand() *cobra.Command {
 	flags.BoolVar(&trace, "trace", false, "every rule that was looked at, with what came of it")
 	flags.BoolVar(&matrix, "matrix", false, "for every group that has a policy, side by side")
 	flags.BoolVar(&week, "week", false, "over the seven days from today, for the one who asks or for every group")
+	flags.BoolVar(&expect, "expect", false, "save each as an expectation: from now on it must come to the same verdict")
 	flags.BoolVar(&exitCode, "exit-code", false, "exit with 1 where any URL is not reached")
 	return a.reads(cmd)
 }

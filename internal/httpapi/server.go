@@ -118,7 +118,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	config.Security = []map[string][]string{{"session": {}}, {"token": {}}}
 	api := humagin.New(engine, config)
 	s := &server{parts}
-	api.UseMiddleware(s.signedIn(api))
+	api.UseMiddleware(s.signedIn(api), s.audited)
 	s.registerSessions(api)
 	s.registerLists(api)
 	s.registerEntries(api)

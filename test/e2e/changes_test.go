@@ -100,6 +100,11 @@ func TestChangeControl(t *testing.T) {
 	contains(run("diff").Done(t), "+ after.example", "+ quoin-surgical.example")
 	contains(run("rollback", "2", "--note", "and the draft", "--draft").Done(t), "Revision 5 is live")
 	contains(run("discard", "--all").Done(t), "There is nothing to discard")
+	saved := run("try", "dosage-tables.example/adults", "--group", "Doctors", "--expect")
+	assert.Equal(t, 0, saved.Code)
+	contains(saved.Err, "Expected from now on: dosage-tables.example/adults: allow (2)")
+	contains(run("expect", "run").Done(t), "31 expectations, 0 failing.")
+	contains(run("audit", "--text", "pulled from an").Done(t), "Have a list pulled from an address")
 	contains(run("audit", "--limit", "20").Done(t), "taken back", "published", "entries added", "Supplier portals")
 }
 
