@@ -30,6 +30,9 @@ func TestConsoleChanges(t *testing.T) {
 	b.see("[role=status]", "Done: Move it above")
 	b.see("main", "The draft differs from it in 4 objects.")
 	b.see("h3", "1 of 30 expectations fail")
+	b.press("Replace")
+	b.see("[role=status]", "Done: Write ~host")
+	b.see("li", "~host (^|[.-])bet([.-]|$)")
 	b.eval(`[...document.querySelectorAll('li')].find((li) => li.textContent.includes('Study of dangers') && li.querySelector('button[aria-expanded]')).querySelector('button[aria-expanded]').click()`)
 	b.fill("input[aria-label='Why it is as it should be']", "The library asked for the flag")
 	b.press("Accept it")
@@ -73,6 +76,11 @@ func TestConsoleChanges(t *testing.T) {
 	b.accessible("expectations")
 	b.press("Delete the expectation dosage-tables.example/adults: allow (2)")
 	b.see("button", "Expectations 30")
+
+	// The policy says of a rule what the review finds.
+	b.goTo("/policies")
+	b.press("Offices")
+	b.see("li p", `The rule "Social sites are watched" is never reached`)
 
 	// Before a rule is written: who would be affected, and when.
 	b.goTo(`/changes?view=affected&categories=["video"]`)

@@ -95,33 +95,70 @@ export const useRemoveExpectation = () =>
     await api.DELETE('/api/v1/expectations/{id}', { params: { path: { id }, header: match(e.version) } })
   })
 
-/** Carries out the step that would mend a finding, where that is one call; nothing where it is not. */
+/** Deletes an object whose version has to be fetched first. */
+async function remove(kind: string, id: string) {
+  const params = { path: { id } }
+  switch (kind) {
+    case 'exception': {
+      const { version } = await data(api.GET('/api/v1/exceptions/{id}', { params }))
+      return api.DELETE('/api/v1/exceptions/{id}', { params: { ...params, header: match(version) } })
+    }
+    case 'policy': {
+      const { version } = await data(api.GET('/api/v1/policies/{id}', { params }))
+      return api.DELETE('/api/v1/policies/{id}', { params: { ...params, header: match(version) } })
+    }
+    case 'list': {
+      const { version } = await data(api.GET('/api/v1/lists/{id}', { params }))
+      return api.DELETE('/api/v1/lists/{id}', { params: { ...params, header: match(version) } })
+    }
+    case 'schedule': {
+      const { version } = await data(api.GET('/api/v1/schedules/{id}', { params }))
+      return api.DELETE('/api/v1/schedules/{id}', { params: { ...params, header: match(version) } })
+    }
+  }
+}
+
+const removable = ['exception', 'policy', 'list', 'schedule']
+
+/** Carries out the step that would mend a finding. What it does is an edit of the draft like any other, and can be discarded. */
 export function useMend() {
   const policies = useQuery(policiesOptions)
-  const edit = useEdit(async (f: Finding) => {
-    const policy = (policies.data ?? []).find((p) => p.id === f.at.id)
-    if (policy && (f.fix?.do === 'switch rule off' || f.fix?.do === 'move rule up')) {
-      const rules = [...policy.rules]
-      const [rule] = rules.splice(f.at.rule, 1)
-      if (!rule) return
-      if (f.fix.do === 'move rule up') rules.splice(f.fix.to ?? 0, 0, rule)
-      else rules.splice(f.at.rule, 0, { ...rule, off: true })
-      await data(
-        api.PUT('/api/v1/policies/{id}', {
-          params: { path: { id: policy.id }, header: match(policy.version) },
-          body: { ...inputOf(policy), rules },
-        }),
-      )
-      return
-    }
-    if (f.fix?.do === 'remove object' && f.at.kind === 'exception') {
-      const e = await data(api.GET('/api/v1/exceptions/{id}', { params: { path: { id: f.at.id } } }))
-      await api.DELETE('/api/v1/exceptions/{id}', { params: { path: { id: f.at.id }, header: match(e.version) } })
+  const edit = useEdit(async ({ at, fix }: Finding) => {
+    const params = { path: { id: at.id } }
+    switch (fix?.do) {
+      case 'switch rule off':
+      case 'move rule up': {
+        const policy = (policies.data ?? []).find((p) => p.id === at.id)
+        const rules = [...(policy?.rules ?? [])]
+        const [rule] = rules.splice(at.rule, 1)
+        if (!policy || !rule) return
+        if (fix.do === 'move rule up') rules.splice(fix.to ?? 0, 0, rule)
+        else rules.splice(at.rule, 0, { ...rule, off: true })
+        await data(
+          api.PUT('/api/v1/policies/{id}', {
+            params: { ...params, header: match(policy.version) },
+            body: { ...inputOf(policy), rules },
+          }),
+        )
+        return
+      }
+      case 'remove object':
+        await remove(at.kind, at.id)
+        return
+      case 'remove entries': {
+        const { version } = await data(api.GET('/api/v1/lists/{id}', { params }))
+        await data(api.POST('/api/v1/lists/{id}/tidy', { params: { ...params, header: match(version) }, body: {} }))
+        return
+      }
+      case 'replace entry':
+        await data(
+          api.POST('/api/v1/lists/{id}/entries', { params, body: { lines: [fix.new ?? ''], reading: 'exact' } }),
+        )
+        await data(api.POST('/api/v1/lists/{id}/entries/remove', { params, body: { lines: [at.entry ?? ''] } }))
+        return
     }
   })
-  const can = (f: Finding) =>
-    f.fix !== undefined &&
-    (['switch rule off', 'move rule up'].includes(f.fix.do) ||
-      (f.fix.do === 'remove object' && f.at.kind === 'exception'))
+  const can = ({ at, fix }: Finding) =>
+    fix !== undefined && fix.do !== 'add entry' && (fix.do !== 'remove object' || removable.includes(at.kind))
   return { edit, can }
 }

@@ -3,6 +3,7 @@ import { Link, useNavigate, useParams } from '@tanstack/react-router'
 import { clsx } from 'clsx'
 import { ArrowDown, ArrowUp, GripVertical, Plus } from 'lucide-react'
 import { useState } from 'react'
+import { reviewOptions } from '../changes/changeQueries'
 import { groupsOptions } from '../people/peopleQueries'
 import { trialOf } from '../shell/trialSearch'
 import { afterwards } from '../ui/afterwards'
@@ -153,6 +154,7 @@ function Shown({ policy: p }: { policy: Policy }) {
                     {c.text}
                   </p>
                 ))}
+              <RuleFindings policy={p.id} rule={i} />
             </div>
             <span className="flex items-center">
               <IconButton
@@ -298,4 +300,20 @@ function Plans({ policy }: { policy: Policy }) {
       <DayPlan group={chosen.id} />
     </section>
   )
+}
+
+/** What the review finds about a rule, as it stands in its policy; what the baseline stands above is told already. */
+function RuleFindings({ policy, rule }: { policy: string; rule: number }) {
+  const review = useQuery(reviewOptions)
+  const found = (review.data?.findings ?? []).filter(
+    (f) => f.at.id === policy && f.at.rule === rule && !f.accepted && f.kind !== 'baseline stands',
+  )
+  return found.map((f) => (
+    <p key={f.key} className={clsx('text-sm', f.severity === 'wrong' ? 'text-clay' : 'text-ochre')}>
+      {f.text}{' '}
+      <Link to="/changes" search={trialOf} className="underline underline-offset-2">
+        Mend it
+      </Link>
+    </p>
+  ))
 }
