@@ -143,3 +143,12 @@ func TestShowReview(t *testing.T) {
 	a.showReview(found, true)
 	assert.Contains(t, out.String(), "REMARK\n  Nothing names it.\n      accepted  by edda: kept\n      key       k2\n")
 }
+
+func TestDraftSaid(t *testing.T) {
+	d := client.DraftOutputBody{Live: client.Revision{Number: 2, Note: "as it is run"}, Expected: 30}
+	assert.Equal(t, `Live is revision 2, "as it is run"; the draft is the same.`, draftSaid(d))
+	d.Changed, d.Failing = 1, 2
+	assert.Equal(t, `Live is revision 2, "as it is run"; the draft differs in 1 object. 2 of 30 expectations fail.`, draftSaid(d))
+	d.Failing, d.Planned = 0, []client.Planned{{Version: 7, Due: time.Date(2026, 11, 30, 6, 0, 0, 0, time.Local)}}
+	assert.Equal(t, `Live is revision 2, "as it is run"; the draft differs in 1 object. Version 7 goes live on Mon 30 Nov 06:00.`, draftSaid(d))
+}

@@ -170,9 +170,32 @@ func (a *app) statusCommand() *cobra.Command {
 			if err == nil && health.JSON200.Database != client.HealthOutputBodyDatabaseAnswers {
 				return errNo
 			}
-			return err
+			if err != nil || a.format != "table" {
+				return err
+			}
+			draft, err := api.GetDraftWithResponse(cmd.Context())
+			if err != nil { // who is not signed in sees that it runs, and no more
+				return nil //nolint:nilerr
+			}
+			fmt.Fprintf(a.out, "\n%s\n", draftSaid(*draft.JSON200))
+			return nil
 		}),
 	})
+}
+
+// draftSaid says in a sentence how the draft stands beside what is live.
+func draftSaid(d client.DraftOutputBody) string {
+	said := fmt.Sprintf("Live is revision %d, %q; the draft is the same.", d.Live.Number, d.Live.Note)
+	if d.Changed > 0 {
+		said = fmt.Sprintf("Live is revision %d, %q; the draft differs in %s.", d.Live.Number, d.Live.Note, plural(d.Changed, "object", "objects"))
+	}
+	if d.Failing > 0 {
+		said += fmt.Sprintf(" %d of %d expectations fail.", d.Failing, d.Expected)
+	}
+	for _, p := range d.Planned {
+		said += fmt.Sprintf(" Version %d goes live on %s.", p.Version, p.Due.Local().Format(clock))
+	}
+	return said
 }
 
 func (a *app) versionCommand() *cobra.Command {
