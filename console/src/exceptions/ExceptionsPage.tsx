@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { Plus } from 'lucide-react'
 import { useState } from 'react'
+import { DraftMark } from '../changes/DraftMark'
 import { type Exception, exceptionsOptions, useRemoveException, useSaveException } from '../policies/policyQueries'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
@@ -134,6 +135,7 @@ function Row({ exception: e, onOpen }: { exception: Exception; onOpen: () => voi
         >
           {e.name}
         </button>
+        <DraftMark id={e.id} />
         <p className="text-sm text-soft">
           {e.reason}
           {e.requestedBy && ` Asked for by ${e.requestedBy}.`}

@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Link, useNavigate, useSearch } from '@tanstack/react-router'
 import { Plus } from 'lucide-react'
 import { useState } from 'react'
+import { DraftMark } from '../changes/DraftMark'
 import { trialOf } from '../shell/trialSearch'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
@@ -118,6 +119,7 @@ function ListTable({ lists, q, sort, onSort }: TableProps) {
                   >
                     {l.name}
                   </Link>
+                  <DraftMark id={l.id} />
                   <p className="text-sm text-soft">{l.description}</p>
                 </div>
               </div>

@@ -3,6 +3,7 @@ import { Link, useNavigate } from '@tanstack/react-router'
 import { ArrowDown, ArrowUp, GripVertical, Plus } from 'lucide-react'
 import { type FormEvent, useState } from 'react'
 import { ApiProblem, type Schemas } from '../api/client'
+import { DraftMark } from '../changes/DraftMark'
 import { listsOptions } from '../lists/listQueries'
 import { groupsOptions } from '../people/peopleQueries'
 import { trialOf } from '../shell/trialSearch'
@@ -195,6 +196,7 @@ function Row({ policy: p, place, note, drag, children }: RowProps) {
         >
           {p.name}
         </Link>
+        <DraftMark id={p.id} />
         <p className="text-sm text-soft">{note ?? p.description}</p>
         {p.conflicts.length > 0 && (
           <p className="text-ochre text-sm">

@@ -130,14 +130,20 @@ function WhereUsed({ schedule }: { schedule?: Schedule }) {
       {schedule.usedBy.length === 0 && <p className="text-ochre">No rule asks it. Rules hold in it, or outside it.</p>}
       {schedule.usedBy.map((use) => (
         <p key={use.id}>
-          <Link
-            to="/policies/$id"
-            params={{ id: use.id }}
-            search={trialOf}
-            className="text-reed underline underline-offset-2"
-          >
-            {use.name}
-          </Link>
+          {use.kind === 'policy' ? (
+            <Link
+              to="/policies/$id"
+              params={{ id: use.id }}
+              search={trialOf}
+              className="text-reed underline underline-offset-2"
+            >
+              {use.name}
+            </Link>
+          ) : (
+            <Link to="/changes" search={{ view: 'expected' }} className="text-reed underline underline-offset-2">
+              {use.kind} {use.name}
+            </Link>
+          )}
         </p>
       ))}
     </div>
@@ -151,7 +157,9 @@ function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClose: () 
     zone: schedule?.zone ?? '',
     text: schedule?.text ?? 'mon-fri 09:00-17:00',
   })
-  const explained = useQuery(explainScheduleOptions(useSettled(form.text), useSettled(form.zone)))
+  const settled = useSettled(form.text)
+  const explained = useQuery(explainScheduleOptions(settled, useSettled(form.zone)))
+  const stale = settled !== form.text || explained.isFetching
   const save = useSaveSchedule(schedule)
   const remove = useDeleteSchedule()
   const calendar = useReadCalendar(form.zone)
@@ -209,7 +217,7 @@ function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClose: () 
           error={fields.get('zone')}
         />
       </div>
-      <WeekGrid windows={answer?.times.weekly ?? schedule?.times.weekly ?? []} onPaint={painted} />
+      <WeekGrid windows={answer?.times.weekly ?? schedule?.times.weekly ?? []} onPaint={painted} stale={stale} />
       <p className="-mt-3 text-sm text-soft">
         Drag over the week to paint it; by keyboard, arrows move and the space bar switches half an hour.
       </p>

@@ -7,7 +7,12 @@ type Props = {
   windows: TimeWindow[]
   /** Called with the week in the notation; left out, the grid only shows. */
   onPaint?: (text: string) => void
+  /** The windows are of a text that has gone on since: what was painted last counts until they are there. */
+  stale?: boolean
 }
+
+/** A stroke over the week. */
+type Stroke = { from: number; to: number; on: boolean }
 
 const time = (cell: number) => {
   const m = (cell % cellsADay) * cellMinutes
@@ -18,15 +23,26 @@ const time = (cell: number) => {
 const rowClass = 'grid grid-cols-[6rem_repeat(48,minmax(0,1fr))] items-center'
 
 /** An ordinary week: drag over half hours to switch them; by keyboard, arrows move and the space bar switches. */
-export function WeekGrid({ windows, onPaint }: Props) {
-  const week = paint(windows)
-  const [drag, setDrag] = useState<{ from: number; to: number; on: boolean } | null>(null)
+export function WeekGrid({ windows, onPaint, stale }: Props) {
+  const [painted, setPainted] = useState<boolean[] | null>(null)
+  const week = stale && painted ? painted : paint(windows)
+  const [drag, setDrag] = useState<Stroke | null>(null)
+  const stroke = useRef<Stroke | null>(null) // what the pointer has done by now, drawn or not yet
   const [focus, setFocus] = useState(16)
   const grid = useRef<HTMLFieldSetElement>(null)
   const shown = drag ? withCells(week, drag.from, drag.to, drag.on) : week
+  const put = (next: boolean[]) => {
+    setPainted(next)
+    onPaint?.(writeWeek(next))
+  }
+  const move = (next: Stroke | null) => {
+    stroke.current = next
+    setDrag(next)
+  }
   const finish = () => {
-    if (drag && onPaint) onPaint(writeWeek(shown))
-    setDrag(null)
+    const done = stroke.current
+    if (done && onPaint) put(withCells(week, done.from, done.to, done.on))
+    move(null)
   }
   const onKey = (event: KeyboardEvent) => {
     const step = { ArrowLeft: -1, ArrowRight: 1, ArrowUp: -cellsADay, ArrowDown: cellsADay }[event.key]
@@ -35,15 +51,13 @@ export function WeekGrid({ windows, onPaint }: Props) {
       const next = focus + step
       if (next < 0 || next >= 7 * cellsADay) return
       if (event.shiftKey && onPaint) {
-        onPaint(
-          writeWeek(withCells(withCells(week, next, next, share(week, focus) > 0), next, next, share(week, focus) > 0)),
-        )
+        put(withCells(week, next, next, share(week, focus) > 0))
       }
       setFocus(next)
       grid.current?.querySelector<HTMLElement>(`[data-cell="${next}"]`)?.focus()
     } else if ((event.key === ' ' || event.key === 'Enter') && onPaint) {
       event.preventDefault()
-      onPaint(writeWeek(withCells(week, focus, focus, share(week, focus) === 0)))
+      put(withCells(week, focus, focus, share(week, focus) === 0))
     }
   }
   return (
@@ -90,11 +104,11 @@ export function WeekGrid({ windows, onPaint }: Props) {
                     onPaint
                       ? (e) => {
                           e.currentTarget.releasePointerCapture(e.pointerId)
-                          setDrag({ from: cell, to: cell, on: share(week, cell) === 0 })
+                          move({ from: cell, to: cell, on: share(week, cell) === 0 })
                         }
                       : undefined
                   }
-                  onPointerEnter={drag ? () => setDrag({ ...drag, to: cell }) : undefined}
+                  onPointerEnter={() => stroke.current && move({ ...stroke.current, to: cell })}
                 />
               )
             })}
