@@ -195,7 +195,7 @@ function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClose: () 
       ref={opened}
       onSubmit={submit}
       aria-label={schedule ? schedule.name : 'New schedule'}
-      className="flex flex-col gap-5 pt-6"
+      className="flex min-h-svh flex-col gap-5 pt-6"
     >
       <div className="grid grid-cols-[minmax(0,1fr)_minmax(0,1fr)_14rem] gap-4">
         <TextField
