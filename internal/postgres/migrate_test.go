@@ -19,9 +19,10 @@ import (
 // EmptyDatabase makes a database without tables; the server belongs to the package's outer tests.
 var EmptyDatabase func(t testing.TB) string
 
-// A database of before entries had a history is brought up to date with all that is in it.
-func TestEntriesGetAHistory(t *testing.T) {
-	ctx := context.Background()
+// olderDatabase returns the URL of a database as it was at a version, with what some SQL puts into it.
+func olderDatabase(t *testing.T, version int64, fill string) string {
+	t.Helper()
+	ctx := t.Context()
 	url := EmptyDatabase(t)
 	pool, err := pgxpool.New(ctx, url)
 	require.NoError(t, err)
@@ -32,14 +33,21 @@ func TestEntriesGetAHistory(t *testing.T) {
 	defer db.Close()
 	provider, err := goose.NewProvider(goose.DialectPostgres, db, files)
 	require.NoError(t, err)
-	_, err = provider.UpTo(ctx, 3)
+	_, err = provider.UpTo(ctx, version)
 	require.NoError(t, err)
-	_, err = pool.Exec(ctx, `with l as (insert into lists (name, version, entry_count, note_count, updated_by) values ('Betting', 7, 3, 1, 'edda') returning id)
+	_, err = pool.Exec(ctx, fill)
+	require.NoError(t, err)
+	return url
+}
+
+// A database of before entries had a history is brought up to date with all that is in it.
+func TestEntriesGetAHistory(t *testing.T) {
+	ctx := context.Background()
+	url := olderDatabase(t, 3, `with l as (insert into lists (name, version, entry_count, note_count, updated_by) values ('Betting', 7, 3, 1, 'edda') returning id)
 		insert into entries (list_id, position, kind, key, pattern, carve_out, until, off, note, added_by)
 		select l.id, v.* from l, (values (4, 'site', 'xn--mwe-sna.example', 'möwe.example', false, null::date, false, '', 'edda'),
 			(1, 'note', null, '', false, null, false, 'Betting', 'edda'), (2, 'host', '! =a.example', '=a.example', true, '2026-12-24', true, 'why', 'edda'),
 			(3, 'site', 'b.example', 'b.example', false, null, false, '', 'edda')) v`)
-	require.NoError(t, err)
 
 	store, err := Open(ctx, url)
 	require.NoError(t, err)
@@ -62,18 +70,9 @@ func TestEntriesGetAHistory(t *testing.T) {
 func TestPoliciesBecomeObjects(t *testing.T) {
 	ctx := context.Background()
 	for _, touched := range []bool{false, true} {
-		url := EmptyDatabase(t)
-		pool, err := pgxpool.New(ctx, url)
-		require.NoError(t, err)
-		files, err := fs.Sub(migrations, "migrations")
-		require.NoError(t, err)
-		db := stdlib.OpenDBFromPool(pool)
-		provider, err := goose.NewProvider(goose.DialectPostgres, db, files)
-		require.NoError(t, err)
-		_, err = provider.UpTo(ctx, 8)
-		require.NoError(t, err)
+		fill := ""
 		if touched {
-			_, err = pool.Exec(ctx, `insert into lists (name, version, updated_by) values ('Betting', 2, 'edda'), ('Video', 3, 'edda');
+			fill = `insert into lists (name, version, updated_by) values ('Betting', 2, 'edda'), ('Video', 3, 'edda');
 				update groups set name = 'Ward nurses', version = 4, updated_by = 'edda';
 				update policies set name = 'Ward floor', description = 'Wards', otherwise = 'block', version = 5, updated_by = 'edda';
 				insert into rules (policy_id, position, name, verdict, categories) select id, v.* from policies, (values (0, 'Never', 'block', '{}'::text[]),
@@ -81,11 +80,9 @@ func TestPoliciesBecomeObjects(t *testing.T) {
 				insert into rule_lists (policy_id, rule, position, list_id) select p.id, 0, 0, l.id from policies p, lists l where l.name = 'Video';
 				insert into rule_lists (policy_id, rule, position, list_id) select p.id, 0, 1, l.id from policies p, lists l where l.name = 'Betting';
 				insert into rule_lists (policy_id, rule, position, list_id) select p.id, 2, 0, l.id from policies p, lists l where l.name = 'Betting';
-				update draft set version = 5`)
-			require.NoError(t, err)
+				update draft set version = 5`
 		}
-		require.NoError(t, db.Close())
-		pool.Close()
+		url := olderDatabase(t, 8, fill)
 
 		store, err := Open(ctx, url)
 		require.NoError(t, err)
@@ -133,17 +130,7 @@ func TestPoliciesBecomeObjects(t *testing.T) {
 // and taken back to.
 func TestWhatWasThereBecomesARevision(t *testing.T) {
 	ctx := context.Background()
-	url := EmptyDatabase(t)
-	pool, err := pgxpool.New(ctx, url)
-	require.NoError(t, err)
-	files, err := fs.Sub(migrations, "migrations")
-	require.NoError(t, err)
-	db := stdlib.OpenDBFromPool(pool)
-	provider, err := goose.NewProvider(goose.DialectPostgres, db, files)
-	require.NoError(t, err)
-	_, err = provider.UpTo(ctx, 9)
-	require.NoError(t, err)
-	_, err = pool.Exec(ctx, `update draft set version = 40, classified = 39;
+	url := olderDatabase(t, 9, `update draft set version = 40, classified = 39;
 		insert into lists (name, description, version, entry_count, updated_by) values ('Betting', 'odds', 38, 1, 'edda'), ('Video', '', 30, 0, 'rowan');
 		insert into list_changes (list_id, version, by, what, added) select id, version, updated_by, 'earlier', entry_count from lists;
 		insert into entries (list_id, id, since, kind, carve_out, off, pattern, note) select id, 1, 38, 'site', false, false, 'odds.example', '' from lists where name = 'Betting';
@@ -153,9 +140,6 @@ func TestWhatWasThereBecomesARevision(t *testing.T) {
 		insert into own_category_lists (category_id, position, list_id) select c.id, case l.name when 'Video' then 0 else 1 end, l.id from own_categories c, lists l;
 		insert into scorecards (name, description, category, threshold, terms, off, version, updated_by) values ('Words', '', 'adult', 5, '[{"word": "x", "points": 3}]', false, 20, 'edda');
 		insert into corrections (entry, key, categories, reason, by, version) values ('Heron.example', 'heron.example', '{news}', 'a paper', 'rowan', 21)`)
-	require.NoError(t, err)
-	require.NoError(t, db.Close())
-	pool.Close()
 
 	store, err := Open(ctx, url)
 	require.NoError(t, err)

@@ -1,14 +1,14 @@
 import { useQuery } from '@tanstack/react-query'
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { ProblemNotice } from '../ui/Notice'
-import { viewClass } from '../ui/viewClass'
+import { ViewButtons } from '../ui/ViewButtons'
 import { AffectedView } from './AffectedView'
 import { AuditView } from './AuditView'
 import { draftOptions } from './changeQueries'
 import { DraftView } from './DraftView'
 import { ExpectedView } from './ExpectedView'
 import { HistoryView } from './HistoryView'
-import { changeViews, type View } from './views'
+import type { View } from './views'
 
 const viewNames: Record<View, string> = {
   draft: 'The draft',
@@ -47,19 +47,12 @@ export function ChangesPage() {
           )}
         </p>
       </div>
-      <div className="flex flex-wrap items-center gap-x-5 gap-y-1 border-rule border-b pb-2">
-        {changeViews.map((v) => (
-          <button
-            key={v}
-            type="button"
-            aria-pressed={v === view}
-            onClick={() => navigate({ search: (before) => ({ ...before, view: v }) })}
-            className={viewClass(v === view)}
-          >
-            {viewNames[v]} {counts[v] && <span className="text-sm text-soft">{counts[v]}</span>}
-          </button>
-        ))}
-      </div>
+      <ViewButtons
+        names={viewNames}
+        chosen={view}
+        counts={counts}
+        onChoose={(v) => navigate({ search: (before) => ({ ...before, view: v }) })}
+      />
       {draft.error && <ProblemNotice error={draft.error} retry={() => draft.refetch()} />}
       {view === 'draft' && <DraftView />}
       {view === 'expected' && <ExpectedView />}

@@ -14,7 +14,7 @@ import { Mono } from '../ui/Mono'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { VerdictMark } from '../ui/VerdictMark'
-import { viewClass } from '../ui/viewClass'
+import { ViewButtons } from '../ui/ViewButtons'
 import { ExceptionDialog } from './ExceptionDialog'
 import { inView, whomSaid } from './standing'
 import { exceptionViews, type View } from './views'
@@ -39,6 +39,7 @@ export function ExceptionsPage() {
         inView(view, e) && `${e.name} ${e.entries} ${e.reason} ${whomSaid(e)}`.toLowerCase().includes(q.toLowerCase()),
     )
     .sort((a, b) => (a.until ?? '9').localeCompare(b.until ?? '9'))
+  const counts = Object.fromEntries(exceptionViews.map((v) => [v, (all.data ?? []).filter((e) => inView(v, e)).length]))
   return (
     <div className="flex h-full flex-col overflow-y-auto px-5 pb-6">
       <div className="flex items-end gap-3 pt-4 pb-3">
@@ -50,19 +51,12 @@ export function ExceptionsPage() {
           <Plus size={16} aria-hidden /> New exception
         </Button>
       </div>
-      <div className="flex flex-wrap items-center gap-x-5 gap-y-1 border-rule border-b pb-2">
-        {exceptionViews.map((v) => (
-          <button
-            key={v}
-            type="button"
-            aria-pressed={v === view}
-            onClick={() => navigate({ search: (before) => ({ ...before, view: v }) })}
-            className={viewClass(v === view)}
-          >
-            {viewNames[v]}{' '}
-            <span className="text-sm text-soft">{(all.data ?? []).filter((e) => inView(v, e)).length}</span>
-          </button>
-        ))}
+      <ViewButtons
+        names={viewNames}
+        chosen={view}
+        counts={counts}
+        onChoose={(v) => navigate({ search: (before) => ({ ...before, view: v }) })}
+      >
         <span className="grow" />
         <input
           type="search"
@@ -74,7 +68,7 @@ export function ExceptionsPage() {
           }
           className={`${fieldClass} h-8 w-56`}
         />
-      </div>
+      </ViewButtons>
       {all.isPending && <Loading what="the exceptions" />}
       {all.error && <ProblemNotice error={all.error} retry={() => all.refetch()} />}
       {all.data && shown.length === 0 && (

@@ -11,7 +11,7 @@ import { count, formatNumber } from '../ui/format'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { useSettled } from '../ui/useSettled'
-import { viewClass } from '../ui/viewClass'
+import { ViewButtons } from '../ui/ViewButtons'
 import { GroupDialog } from './GroupDialog'
 import { ImportPeopleDialog } from './ImportPeopleDialog'
 import { MachinesView } from './MachinesView'
@@ -19,6 +19,8 @@ import { NetworksView } from './NetworksView'
 import { PersonDialog } from './PersonDialog'
 import { type Group, groupsOptions, type Person, peopleOptions, useMovePeople } from './peopleQueries'
 import { WhoIs } from './WhoIs'
+
+const viewNames = { people: 'Groups and people', networks: 'Networks', machines: 'Machines' }
 
 /** Who asks: groups with their people, networks, machines; and who somebody is. */
 export function PeoplePage() {
@@ -47,24 +49,11 @@ export function PeoplePage() {
           <Plus size={15} aria-hidden /> Person
         </Button>
       </div>
-      <div className="flex items-center gap-5 border-rule border-b pb-2">
-        {(
-          [
-            ['people', 'Groups and people'],
-            ['networks', 'Networks'],
-            ['machines', 'Machines'],
-          ] as const
-        ).map(([v, name]) => (
-          <button
-            key={v}
-            type="button"
-            aria-pressed={v === view}
-            className={viewClass(v === view)}
-            onClick={() => navigate({ search: (before) => ({ ...before, view: v }) })}
-          >
-            {name}
-          </button>
-        ))}
+      <ViewButtons
+        names={viewNames}
+        chosen={view}
+        onChoose={(v) => navigate({ search: (before) => ({ ...before, view: v }) })}
+      >
         <span className="grow" />
         <form onSubmit={ask} className="flex items-center gap-2">
           <input
@@ -78,7 +67,7 @@ export function PeoplePage() {
             Ask
           </Button>
         </form>
-      </div>
+      </ViewButtons>
       {who && (
         <WhoIs
           name={who}

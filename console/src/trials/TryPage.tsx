@@ -9,9 +9,9 @@ import { EmptyNotice, ProblemNotice } from '../ui/Notice'
 import { Strip } from '../ui/Strip'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { isVerdict, NoVerdict, VerdictMark, verdicts } from '../ui/VerdictMark'
-import { viewClass } from '../ui/viewClass'
+import { ViewButtons } from '../ui/ViewButtons'
 import { type Trial, useCompare, useMatrix, useSweep, useTryMany } from './trialQueries'
-import { type TryView, tryViews } from './views'
+import type { TryView } from './views'
 
 /** How many URLs one call takes. */
 const most: Record<TryView, number> = { many: 10_000, matrix: 5000, week: 200, compare: 1 }
@@ -41,19 +41,11 @@ export function TryPage() {
         <h1 className="font-semibold text-xl">Try</h1>
         <p className="text-soft">What happens to these URLs under the draft, for whom and when, and what decides.</p>
       </div>
-      <div className="flex gap-5 border-rule border-b pb-2">
-        {tryViews.map((v) => (
-          <button
-            key={v}
-            type="button"
-            aria-pressed={v === view}
-            className={viewClass(v === view)}
-            onClick={() => navigate({ search: (before) => ({ ...before, view: v }) })}
-          >
-            {names[v]}
-          </button>
-        ))}
-      </div>
+      <ViewButtons
+        names={names}
+        chosen={view}
+        onChoose={(v) => navigate({ search: (before) => ({ ...before, view: v }) })}
+      />
       {view === 'many' && <Many text={text} setText={setText} />}
       {view === 'matrix' && <Matrix text={text} setText={setText} />}
       {view === 'week' && <Week text={text} setText={setText} />}
