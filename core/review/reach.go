@@ -145,7 +145,7 @@ func (r *reviewer) holds(list, inner string) bool {
 	}
 	r.contains[key] = false
 	a, b := r.lists[list], r.lists[inner]
-	if a == nil || b == nil || len(a.Entries) > mostCompared || len(b.Entries) > mostCompared || len(b.Entries) == 0 || a.Entries == nil {
+	if a == nil || b == nil || a.Size > mostCompared || b.Size > mostCompared || b.Size == 0 {
 		return false
 	}
 	if slices.ContainsFunc(a.Entries, func(e match.Found) bool { return e.CarveOut && !e.Off }) {
@@ -286,10 +286,7 @@ func (r *reviewer) inList(id string) (weburl.URL, bool) {
 		return weburl.URL{}, false
 	}
 	today := pattern.DateOf(r.Now)
-	for i, e := range l.Entries {
-		if i == 50 {
-			break
-		}
+	for _, e := range l.Entries[:min(len(l.Entries), examples)] {
 		if !e.CarveOut && e.Pattern.IsValid() && e.InForce(today) {
 			if u, ok := Witness(e.Pattern); ok {
 				return u, true

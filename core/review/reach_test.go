@@ -1,6 +1,7 @@
 package review
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -8,7 +9,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
@@ -156,10 +156,17 @@ func TestCompanions(t *testing.T) {
 	assert.Equal(t, "https://keys.example/sign-in", told[0].Shown)
 }
 
-func TestEntriesOfLargeListsAreNotCompared(t *testing.T) {
+func TestLargeLists(t *testing.T) {
 	t.Parallel()
-	large := List{ID: "a", Entries: make([]match.Found, mostCompared+1)}
-	small, _ := listOf("b", "heron.example")
+	lines := make([]string, mostKept+1)
+	for i := range lines {
+		lines[i] = fmt.Sprintf("s%d.example", i)
+	}
+	lines[len(lines)-1] = "heron.example/map"
+	large, _ := listOf("a", lines...)
+	small, _ := listOf("b", "s1.example")
 	r := &reviewer{lists: map[string]*List{"a": &large, "b": &small}, contains: map[[2]string]bool{}}
-	assert.False(t, r.holds("a", "b"))
+	assert.False(t, r.holds("a", "b"), "they are not compared")
+	assert.Equal(t, []any{mostKept + 1, examples, 1, "heron.example/map"}, []any{large.Size, len(large.Entries), large.pages, large.page.String()},
+		"though only the first few are kept, pages are found")
 }

@@ -114,9 +114,33 @@ type Finding struct {
 // List is a list as it is looked at.
 type List struct {
 	ID, Name string
-	Entries  []match.Found // in force or not; nil for one that is too large to be compared with others
+	Entries  []match.Found // in force or not; of a large list only the first few
 	Size     int
 	Tidied   Tidied
+	pages    int             // entries in force that need the path
+	page     pattern.Pattern // the first of them
+}
+
+// A list of more entries than mostKept is not kept whole beside the index; the first few serve as examples.
+const (
+	mostKept = 20_000
+	examples = 50
+)
+
+// NewList looks over the entries of a list, in its order, as they are on a day.
+func NewList(id, name string, entries []match.Found, today pattern.Date, tidied Tidied) List {
+	l := List{ID: id, Name: name, Entries: entries, Size: len(entries), Tidied: tidied}
+	for _, e := range entries {
+		if !e.CarveOut && e.InForce(today) && needsPage(e.Pattern) {
+			if l.pages++; l.pages == 1 {
+				l.page = e.Pattern
+			}
+		}
+	}
+	if l.Size > mostKept {
+		l.Entries = slices.Clone(entries[:examples])
+	}
+	return l
 }
 
 // Tidied is what package tidy has to say about a list.
@@ -180,7 +204,7 @@ func Of(d Draft) []Finding {
 	r.companions()
 	rank := map[Severity]int{Wrong: 0, Doubt: 1, Remark: 2}
 	slices.SortStableFunc(r.found, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(rank[a.Severity], rank[b.Severity]), strings.Compare(string(a.Kind), string(b.Kind)), strings.Compare(a.At.Name, b.At.Name), cmp.Compare(a.At.Rule, b.At.Rule))
+		return cmp.Or(cmp.Compare(rank[a.Severity], rank[b.Severity]), strings.Compare(string(a.Kind), string(b.Kind)), strings.Compare(a.At.Name, b.At.Name), cmp.Compare(a.At.Rule, b.At.Rule), strings.Compare(a.Key, b.Key))
 	})
 	return r.found
 }
@@ -580,25 +604,16 @@ func (r *reviewer) entries() {
 			}
 		}
 		if p, ok := pages[l.ID]; ok {
-			n, first := 0, ""
-			for _, e := range l.Entries {
-				if !e.Off && !e.CarveOut && e.InForce(pattern.DateOf(r.Now)) && needsPage(e.Pattern) {
-					if n++; n == 1 {
-						first = e.Pattern.String()
-						if u, ok := Witness(e.Pattern); ok {
-							at.Entry = u.String()
-						}
-					}
-				}
-			}
-			if n > 0 {
-				shown := at.Entry
+			if n := l.pages; n > 0 {
+				first := l.page.String()
 				at.Entry = first
 				f := r.add(NotSeen, at, p.ID, "%d entries of %q are for pages, as %s, and the policy %q, which names it, opens no TLS connections: over https they decide nothing.", n, l.Name, first, p.Name)
 				if n == 1 {
 					f.Text = fmt.Sprintf("The entry %s of %q is for a page, and the policy %q, which names the list, opens no TLS connections: over https it decides nothing.", first, l.Name, p.Name)
 				}
-				f.Shown = shown
+				if u, ok := Witness(l.page); ok {
+					f.Shown = u.String()
+				}
 			}
 		}
 	}

@@ -27,12 +27,13 @@ var (
 )
 
 func listOf(id string, lines ...string) (List, match.List) {
-	l, m := List{ID: id, Name: strings.ToUpper(id[:1]) + id[1:], Size: len(lines)}, match.List{ID: id, Name: id}
+	m := match.List{ID: id, Name: id}
+	var entries []match.Found
 	for i, line := range lines {
 		e := pattern.MustParse(line)
-		l.Entries, m.Entries = append(l.Entries, match.Found{ID: int64(i + 1), Entry: e}), append(m.Entries, e)
+		entries, m.Entries = append(entries, match.Found{ID: int64(i + 1), Entry: e}), append(m.Entries, e)
 	}
-	return l, m
+	return NewList(id, strings.ToUpper(id[:1])+id[1:], entries, pattern.DateOf(now), Tidied{}), m
 }
 
 func in(lists ...string) policy.Cond    { return policy.Cond{Op: policy.InList, Values: lists} }

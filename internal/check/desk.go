@@ -34,13 +34,15 @@ type Desk struct {
 	last   *Report
 	looked map[uuid.UUID]looked
 
-	recorded   int64 // requests that companions were found in
+	recorded   int64     // requests that companions were found in
+	foundAt    time.Time // when that was
 	companions []review.Companion
 }
 
 // Report is what is known of the draft at one version.
 type Report struct {
 	DraftVersion int64
+	Catalogue    int64 // the version of the packs
 	At           time.Time
 	Expected     []Expected
 	Findings     []review.Finding // the gravest first
@@ -69,14 +71,14 @@ func (d *Desk) Report(ctx context.Context) (*Report, error) {
 		return nil, err
 	}
 	begin := d.Now()
-	if d.last != nil && d.last.DraftVersion >= now.Draft && begin.Sub(d.last.At) < freshness {
+	if d.last != nil && d.last.DraftVersion >= now.Draft && d.last.Catalogue == now.Catalogue && begin.Sub(d.last.At) < freshness {
 		return d.last, nil
 	}
 	h, err := d.Trials.Hear(ctx)
 	if err != nil {
 		return nil, err
 	}
-	report := &Report{DraftVersion: h.DraftVersion, At: begin, Expected: Expectations(h)}
+	report := &Report{DraftVersion: h.DraftVersion, Catalogue: now.Catalogue, At: begin, Expected: Expectations(h)}
 	if report.Findings, err = d.review(ctx, h); err != nil {
 		return nil, err
 	}

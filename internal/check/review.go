@@ -30,9 +30,6 @@ type looked struct {
 	list    review.List
 }
 
-// mostKept is the largest list whose entries are kept for comparisons with other lists.
-const mostKept = 20_000
-
 // review looks the draft through. Lists that were not edited since are not looked through again.
 func (d *Desk) review(ctx context.Context, h *trial.Hearing) ([]review.Finding, error) {
 	draft := review.Draft{Snapshot: h.Snapshot, Now: h.Now(), Named: map[string]bool{}}
@@ -79,7 +76,6 @@ func (d *Desk) review(ctx context.Context, h *trial.Hearing) ([]review.Finding, 
 
 // look looks a list through.
 func (d *Desk) look(ctx context.Context, h *trial.Hearing, l revision.DraftList, today pattern.Date) (review.List, error) {
-	list := review.List{ID: l.ID.String(), Name: l.Name}
 	var entries []match.Found
 	err := d.Lists.EachEntry(ctx, l.ID, func(id int64, entry pattern.Entry) error {
 		if entry.Pattern.IsValid() {
@@ -88,11 +84,10 @@ func (d *Desk) look(ctx context.Context, h *trial.Hearing, l revision.DraftList,
 		return nil
 	})
 	if err != nil {
-		return list, err
+		return review.List{}, err
 	}
-	list.Size = len(entries)
 	x := tidy.Examiner{Index: h.Snapshot.Config().Lists, Today: today, Own: true}
-	ref := match.Ref{ID: list.ID, Name: l.Name}
+	ref := match.Ref{ID: l.ID.String(), Name: l.Name}
 	const share = 4096
 	tidied := make([]review.Tidied, (len(entries)+share-1)/share)
 	var hands sync.WaitGroup
@@ -119,17 +114,15 @@ func (d *Desk) look(ctx context.Context, h *trial.Hearing, l revision.DraftList,
 		})
 	}
 	hands.Wait()
+	var all review.Tidied
 	for _, t := range tidied {
-		if list.Tidied.Superfluous == 0 {
-			list.Tidied.First, list.Tidied.Message, list.Tidied.Shown = t.First, t.Message, t.Shown
+		if all.Superfluous == 0 {
+			all.First, all.Message, all.Shown = t.First, t.Message, t.Shown
 		}
-		list.Tidied.Superfluous += t.Superfluous
-		list.Tidied.TooWide = append(list.Tidied.TooWide, t.TooWide...)
+		all.Superfluous += t.Superfluous
+		all.TooWide = append(all.TooWide, t.TooWide...)
 	}
-	if len(entries) <= mostKept {
-		list.Entries = entries
-	}
-	return list, ctx.Err()
+	return review.NewList(ref.ID, ref.Name, entries, today, all), ctx.Err()
 }
 
 // shortText is how many letters between two stars are so few that they stand in many names that nobody thought of.

@@ -20,6 +20,7 @@ const (
 	together     = 3 * time.Second
 	leastVisits  = 20
 	mostTogether = 500 // pairs that are kept, the most certain first
+	lookedAgain  = 10 * time.Minute
 )
 
 type askerKey struct {
@@ -34,10 +35,11 @@ type visit struct {
 	with map[string]bool // hosts that were asked for since
 }
 
-// seenTogether finds hosts that load together in the recorded requests of the last days. It is found out again where more was recorded.
+// seenTogether finds hosts that load together in the recorded requests of the last days. It is found out again
+// where more was recorded, but not with every edit: it is a week's requests that are read.
 func (d *Desk) seenTogether(ctx context.Context) ([]review.Companion, error) {
 	_, last, n, err := d.Journal.RecordedSpan(ctx)
-	if err != nil || n == d.recorded {
+	if err != nil || n == d.recorded || len(d.companions) > 0 && d.Now().Sub(d.foundAt) < lookedAgain {
 		return d.companions, err
 	}
 	const days = 7
@@ -87,15 +89,18 @@ func (d *Desk) seenTogether(ctx context.Context) ([]review.Companion, error) {
 	slices.SortFunc(found, func(a, b review.Companion) int {
 		return cmp.Or(cmp.Compare(b.Times*a.Of, a.Times*b.Of), strings.Compare(a.Page.Host(), b.Page.Host()), strings.Compare(a.Needs.Host(), b.Needs.Host()))
 	})
-	d.recorded, d.companions = n, found[:min(len(found), mostTogether)]
+	d.recorded, d.foundAt, d.companions = n, d.Now(), found[:min(len(found), mostTogether)]
 	return d.companions, nil
 }
 
 // hostOf cuts the host out of a canonical URL.
 func hostOf(url string) string {
 	_, rest, _ := strings.Cut(url, "://")
-	if end := strings.IndexAny(rest, "/:?"); end >= 0 && !strings.HasPrefix(rest, "[") {
-		return rest[:end]
+	if end := strings.IndexAny(rest, "/?"); end >= 0 {
+		rest = rest[:end]
+	}
+	if port := strings.LastIndexByte(rest, ':'); port > strings.LastIndexByte(rest, ']') {
+		rest = rest[:port]
 	}
 	return rest
 }

@@ -63,7 +63,8 @@ func TestSeenTogether(t *testing.T) {
 		add(time.Hour+time.Duration(i)*time.Minute, "https://rare.example/", kay, netip.Addr{})
 		add(time.Hour+time.Duration(i)*time.Minute, "https://rare-too.example/", kay, netip.Addr{})
 	}
-	d := &Desk{Journal: journal}
+	now := begin
+	d := &Desk{Journal: journal, Now: func() time.Time { return now }}
 	found, err := d.seenTogether(t.Context())
 	require.NoError(t, err)
 	require.Len(t, found, 2, "%v", found)
@@ -75,7 +76,15 @@ func TestSeenTogether(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, found, again)
 	assert.Equal(t, 1, journal.asked, "from memory")
-	for url, host := range map[string]string{"https://a.example/x": "a.example", "http://a.example:81/": "a.example", "https://[2001:db8::1]/x": "[2001:db8::1]/x", "https://a.example?b": "a.example"} {
+	add(2*time.Hour, "https://portal.example/order", kay, netip.Addr{})
+	_, err = d.seenTogether(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, 1, journal.asked, "one request more is no reason to read a week again at once")
+	now = now.Add(lookedAgain)
+	_, err = d.seenTogether(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, 2, journal.asked)
+	for url, host := range map[string]string{"https://a.example/x": "a.example", "http://a.example:81/": "a.example", "https://[2001:db8::1]/x": "[2001:db8::1]", "https://[2001:db8::1]:81/x?y=:": "[2001:db8::1]", "https://a.example?b": "a.example"} {
 		assert.Equal(t, host, hostOf(url))
 	}
 }

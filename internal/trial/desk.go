@@ -7,9 +7,12 @@ package trial
 import (
 	"context"
 	"slices"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/singleflight"
 
 	"widelark/core/classify"
 	"widelark/core/match"
@@ -38,8 +41,9 @@ type Desk struct {
 	building sync.Mutex               // one build at a time
 	merging  atomic.Bool              // a build in the background is under way
 
-	revisions sync.Mutex
-	published []*compiled // the last few versions that were asked for by number, the last one first
+	making    singleflight.Group // versions that are being compiled, by number
+	revisions sync.Mutex         // for published; never held while something is compiled
+	published []*compiled        // the last few versions that were asked for by number, the last one first
 }
 
 // mostPublished is how many versions beside the draft are kept ready: the live one, the one before it, and what people look at.
@@ -154,30 +158,50 @@ func (d *Desk) draft(ctx context.Context, version int64) (*compiled, error) {
 
 // at returns a version compiled that is not the draft's any more, or is. What it shares with the draft, it shares in memory.
 func (d *Desk) at(ctx context.Context, version int64) (*compiled, error) {
-	d.revisions.Lock()
-	defer d.revisions.Unlock()
-	near := d.compiled.Load()
-	for i, c := range append([]*compiled{near}, d.published...) {
-		if c != nil && c.draft.Version == version {
-			if i > 0 {
-				d.published = slices.Delete(d.published, i-1, i)
-			}
-			d.keep(c)
-			return c, nil
+	if c := d.kept(version); c != nil {
+		return c, nil
+	}
+	made, err, _ := d.making.Do(strconv.FormatInt(version, 10), func() (any, error) {
+		var c *compiled
+		near := d.compiled.Load()
+		ctx := context.WithoutCancel(ctx) // others may wait for it, too
+		err := d.store.ReadDraft(ctx, version, func(r revision.DraftReader) (err error) {
+			c, err = compile(ctx, r, near, mostOverlaid)
+			return err
+		})
+		if err != nil {
+			return nil, err
 		}
-	}
-	var c *compiled
-	err := d.store.ReadDraft(ctx, version, func(r revision.DraftReader) (err error) {
-		c, err = compile(ctx, r, near, mostOverlaid)
-		return err
-	})
-	if err == nil {
+		d.revisions.Lock()
+		defer d.revisions.Unlock()
 		d.keep(c)
+		return c, nil
+	})
+	if err != nil {
+		return nil, err
 	}
-	return c, err
+	return made.(*compiled), nil
 }
 
+// kept returns a version that is at hand, or nil, and notes that it was asked for.
+func (d *Desk) kept(version int64) *compiled {
+	d.revisions.Lock()
+	defer d.revisions.Unlock()
+	c := d.compiled.Load()
+	if c == nil || c.draft.Version != version {
+		i := slices.IndexFunc(d.published, func(c *compiled) bool { return c.draft.Version == version })
+		if i < 0 {
+			return nil
+		}
+		c = d.published[i]
+	}
+	d.keep(c)
+	return c
+}
+
+// keep puts a version before the others that are kept, and lets the one go that nobody asked for the longest. The caller holds the lock.
 func (d *Desk) keep(c *compiled) {
+	d.published = slices.DeleteFunc(d.published, func(of *compiled) bool { return of.draft.Version == c.draft.Version })
 	d.published = slices.Insert(d.published, 0, c)
 	d.published = d.published[:min(len(d.published), mostPublished)]
 }
