@@ -119,6 +119,9 @@ func noun(use, short string, verbs ...*cobra.Command) *cobra.Command {
 // exactly is cobra.ExactArgs with names in its message.
 func exactly(names ...string) cobra.PositionalArgs {
 	return func(_ *cobra.Command, args []string) error {
+		if len(names) == 0 && len(args) > 0 {
+			return usageError{fmt.Errorf("%q is one word too many: only options are wanted", args[0])}
+		}
 		if len(args) != len(names) {
 			return usageError{fmt.Errorf("wanted: %s; got %d arguments", strings.Join(names, " "), len(args))}
 		}

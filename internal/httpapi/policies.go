@@ -398,12 +398,17 @@ func (s *server) checkKeys(ctx context.Context, b *revision.PolicyBody) error {
 			}
 			return nil
 		}
-		_, isFamily := taxonomy.Family(key)
-		if _, isCategory := taxonomy.Category(key); !isFamily && !isCategory {
-			return &revision.FieldError{Field: field, Msg: fmt.Sprintf("there is no category or family %q", key)}
-		}
-		return nil
+		return checkKind(taxonomy, field, key)
 	})
+}
+
+// checkKind refuses what is neither a category nor a family.
+func checkKind(taxonomy classify.Taxonomy, field, key string) error {
+	_, isFamily := taxonomy.Family(key)
+	if _, isCategory := taxonomy.Category(key); !isFamily && !isCategory {
+		return &revision.FieldError{Field: field, Msg: fmt.Sprintf("there is no category or family %q", key)}
+	}
+	return nil
 }
 
 // checkPolicyGoes keeps the baseline and the fallback where they are.

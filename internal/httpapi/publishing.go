@@ -1,10 +1,11 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
-	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -259,37 +260,12 @@ func (s *server) draft(ctx context.Context, _ *struct{}) (*draftOutput, error) {
 	return out, nil
 }
 
-// version returns the version of the draft that draft, live or the number of a revision means; 0 for the draft.
-func (s *server) versionOf(ctx context.Context, field, on string) (int64, error) {
-	if on == "draft" {
-		return 0, nil
-	}
-	if on == "live" || on == "" {
-		found, err := s.Publishing.Revisions(ctx, 0, 1)
-		if err != nil {
-			return 0, err
-		}
-		return found[0].Version, nil
-	}
-	number, err := strconv.ParseInt(on, 10, 64)
-	if err != nil {
-		return 0, &revision.FieldError{Field: field, Msg: fmt.Sprintf("%q is neither draft nor live nor the number of a revision", on)}
-	}
-	r, err := s.Publishing.Revision(ctx, number)
-	if err != nil {
-		return 0, &revision.FieldError{Field: field, Msg: fmt.Sprintf("there is no revision %d", number)}
-	}
-	return r.Version, nil
-}
-
+// versions returns which versions are to be compared; 0 is the draft as it is whenever it is read.
 func (s *server) versions(ctx context.Context, in DiffStates) (from, to int64, err error) {
-	if from, err = s.versionOf(ctx, "from", in.From); err == nil {
-		to, err = s.versionOf(ctx, "to", in.To)
+	if from, _, err = s.Desk.Version(ctx, "from", in.From); err != nil || in.To == "draft" {
+		return from, 0, err
 	}
-	if err == nil && from == 0 { // from the draft to something that is fixed
-		now, err := s.Versions.DraftVersion(ctx)
-		return now.Draft, to, err
-	}
+	to, _, err = s.Desk.Version(ctx, "to", in.To)
 	return from, to, err
 }
 
@@ -378,6 +354,9 @@ func (s *server) publish(ctx context.Context, in *publishInput) (*publishOutput,
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
+	if b.At != nil && !b.At.After(s.Now()) {
+		return nil, s.problem(ctx, &revision.FieldError{Field: "at", Msg: fmt.Sprintf("%s is over; leave it out to publish now", b.At.In(s.Zone).Format("2 January 2006 15:04"))})
+	}
 	report, err := s.Checks.Report(ctx)
 	if err != nil {
 		return nil, s.problem(ctx, err)
@@ -403,7 +382,7 @@ func (s *server) publish(ctx context.Context, in *publishInput) (*publishOutput,
 		return nil, s.problem(ctx, &revision.FieldError{Field: "force", Msg: "say why it goes live all the same"})
 	}
 	out := &publishOutput{}
-	if b.At != nil && b.At.After(s.Now()) {
+	if b.At != nil {
 		made, err := s.Publishing.Plan(ctx, revision.Planned{Due: *b.At, Version: report.DraftVersion, By: caller(ctx).Name, Note: note, Forced: b.Force})
 		if err != nil {
 			return nil, s.problem(ctx, err)
@@ -425,6 +404,9 @@ func (s *server) makeLiveAgain(ctx context.Context, in *liveAgainInput) (*liveAg
 		return nil, s.problem(ctx, err)
 	}
 	to, err := s.Publishing.Revision(ctx, in.Number)
+	if errors.Is(err, revision.ErrNotFound) {
+		return nil, huma.Error404NotFound(fmt.Sprintf("There is no revision %d.", in.Number))
+	}
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -448,7 +430,7 @@ func (s *server) makeLiveAgain(ctx context.Context, in *liveAgainInput) (*liveAg
 }
 
 func (s *server) discard(ctx context.Context, in *discardInput) (*struct{}, error) {
-	to, err := s.versionOf(ctx, "to", in.Body.To)
+	to, _, err := s.Desk.Version(ctx, "to", cmp.Or(in.Body.To, "live"))
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

@@ -371,6 +371,11 @@ func (s *server) affected(ctx context.Context, in *affectedInput) (*affectedOutp
 	if len(b.Categories)+len(b.Entries)+len(b.Lists) == 0 {
 		return nil, s.problem(ctx, &revision.FieldError{Field: "categories", Msg: "name categories, entries or lists"})
 	}
+	for i, key := range b.Categories {
+		if err := checkKind(h.Snapshot.Config().Taxonomy, fmt.Sprintf("categories[%d]", i), key); err != nil {
+			return nil, s.problem(ctx, err)
+		}
+	}
 	var entries []pattern.Entry
 	for i, text := range b.Entries {
 		e, err := pattern.Parse(text)

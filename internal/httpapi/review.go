@@ -2,7 +2,9 @@ package httpapi
 
 import (
 	"context"
+	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -90,6 +92,9 @@ func (s *server) registerReview(api huma.API) {
 	huma.Register(api, accept, func(ctx context.Context, in *acceptInput) (*struct{}, error) {
 		reason, err := revision.CheckReason(in.Body.Reason)
 		if err == nil {
+			err = s.checkFound(ctx, in.Body.Key)
+		}
+		if err == nil {
 			err = s.Publishing.AcceptFinding(ctx, revision.Acceptance{Key: in.Body.Key, Reason: reason, Until: in.Body.Until, By: caller(ctx).Name})
 		}
 		if err != nil {
@@ -104,6 +109,15 @@ func (s *server) registerReview(api huma.API) {
 			}
 			return nil, nil
 		})
+}
+
+// checkFound refuses the key of what the review does not find.
+func (s *server) checkFound(ctx context.Context, key string) error {
+	report, err := s.Checks.Report(ctx)
+	if err == nil && !slices.ContainsFunc(report.Findings, func(f review.Finding) bool { return f.Key == key }) {
+		err = &revision.FieldError{Field: "key", Msg: fmt.Sprintf("the review of the draft finds nothing with the key %q; it may be mended by now", key)}
+	}
+	return err
 }
 
 // findings tells what was found, with what was said about it, and how much of it nobody accepted.

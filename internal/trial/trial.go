@@ -129,37 +129,44 @@ func (d *Desk) Hear(ctx context.Context) (*Hearing, error) { return d.HearOn(ctx
 
 // HearOn returns the draft as it is now, what is live, or a revision by its number. field is the path to complain about.
 func (d *Desk) HearOn(ctx context.Context, field, on string) (*Hearing, error) {
-	now, err := d.store.DraftVersion(ctx)
+	version, number, err := d.Version(ctx, field, on)
 	if err != nil {
 		return nil, err
 	}
-	d.shelf.Notice(now.Catalogue)
 	var c *compiled
-	number := int64(0)
-	switch on {
-	case "", "draft":
-		c, err = d.draft(ctx, now.Draft)
-	case "live":
-		number = now.Live.Number
-		c, err = d.at(ctx, now.Live.Version)
-	default:
-		if number, err = strconv.ParseInt(on, 10, 64); err != nil {
-			return nil, &revision.FieldError{Field: field, Msg: fmt.Sprintf("%q is neither draft nor live nor the number of a revision", on)}
-		}
-		r, err := d.store.Revision(ctx, number)
-		if errors.Is(err, revision.ErrNotFound) {
-			return nil, &revision.FieldError{Field: field, Msg: fmt.Sprintf("there is no revision %d; the last one is %d", number, now.Live.Number)}
-		} else if err != nil {
-			return nil, err
-		}
-		if c, err = d.at(ctx, r.Version); err != nil {
-			return nil, err
-		}
+	if number == 0 {
+		c, err = d.draft(ctx, version)
+	} else {
+		c, err = d.at(ctx, version)
 	}
 	if err != nil {
 		return nil, err
 	}
 	return d.hearing(c, number), nil
+}
+
+// Version returns which version of the draft is meant by draft, live or the number of a revision, and that number, 0 for the draft. field is
+// the path to complain about.
+func (d *Desk) Version(ctx context.Context, field, on string) (version, number int64, err error) {
+	now, err := d.store.DraftVersion(ctx)
+	if err != nil {
+		return 0, 0, err
+	}
+	d.shelf.Notice(now.Catalogue)
+	switch on {
+	case "", "draft":
+		return now.Draft, 0, nil
+	case "live":
+		return now.Live.Version, now.Live.Number, nil
+	}
+	if number, err = strconv.ParseInt(on, 10, 64); err != nil {
+		return 0, 0, &revision.FieldError{Field: field, Msg: fmt.Sprintf("%q is neither draft nor live nor the number of a revision", on)}
+	}
+	r, err := d.store.Revision(ctx, number)
+	if errors.Is(err, revision.ErrNotFound) {
+		err = &revision.FieldError{Field: field, Msg: fmt.Sprintf("there is no revision %d; the last one is %d", number, now.Live.Number)}
+	}
+	return r.Version, number, err
 }
 
 func (d *Desk) hearing(c *compiled, number int64) *Hearing {

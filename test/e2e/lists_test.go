@@ -113,6 +113,7 @@ func TestUsage(t *testing.T) {
 		{"lists", 2, "unknown command"},
 		{"list frob", 2, `widelark list has no verb "frob"`},
 		{"list show", 2, "wanted: NAME; got 0 arguments"},
+		{"affected betting", 2, `"betting" is one word too many`},
 		{"list ls -o xml", 2, `no output format "xml"`},
 		{"list ls --frob", 2, "unknown flag: --frob"},
 		{"list edit x", 2, "nothing to change"},
