@@ -25,10 +25,10 @@ func serveConsole(files fs.FS) gin.HandlerFunc {
 		header.Set("Referrer-Policy", "same-origin")
 		switch {
 		case name == "api" || strings.HasPrefix(name, "api/"):
-			writeProblem(c, http.StatusNotFound, "There is no such operation; /api/openapi.yaml lists them all.")
+			writeProblem(c.Writer, http.StatusNotFound, "There is no such operation; /api/openapi.yaml lists them all.")
 			return
 		case c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead:
-			writeProblem(c, http.StatusMethodNotAllowed, "The console is only read.")
+			writeProblem(c.Writer, http.StatusMethodNotAllowed, "The console is only read.")
 			return
 		}
 		header.Set("Content-Security-Policy", consolePolicy)

@@ -2,12 +2,12 @@ package httpapi
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"net/http"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
-	"github.com/gin-gonic/gin"
 
 	"widelark/internal/account"
 	"widelark/internal/calendar"
@@ -89,7 +89,8 @@ func quietProblems() {
 }
 
 // writeProblem is for what lies outside the described operations.
-func writeProblem(c *gin.Context, status int, detail string) {
-	c.Header("Content-Type", "application/problem+json")
-	c.JSON(status, huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail})
+func writeProblem(w http.ResponseWriter, status int, detail string) {
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(huma.ErrorModel{Status: status, Title: http.StatusText(status), Detail: detail})
 }

@@ -66,7 +66,7 @@ func Handler(parts Parts) http.Handler {
 	engine := engine(parts)
 	// Cookies come with every request that a browser makes, also one that another site has it make. Such requests are
 	// refused by their origin (Sec-Fetch-Site, else Origin); programs send neither, and no cookie.
-	return http.NewCrossOriginProtection().Handler(parts.Sessions.LoadAndSave(engine))
+	return http.NewCrossOriginProtection().Handler((&server{parts}).withSession(engine))
 }
 
 // OpenAPI returns the contract as YAML, made from the Go types of this package.
@@ -85,7 +85,7 @@ func engine(parts Parts) *gin.Engine {
 	engine.ContextWithFallback = true
 	engine.Use(logged(parts.Log), gin.CustomRecoveryWithWriter(nil, func(c *gin.Context, cause any) {
 		parts.Log.ErrorContext(c, "a request failed badly", "path", c.FullPath(), "cause", cause)
-		writeProblem(c, http.StatusInternalServerError, "Something went wrong in the service; its log says what.")
+		writeProblem(c.Writer, http.StatusInternalServerError, "Something went wrong in the service; its log says what.")
 		c.Abort()
 	}))
 	register(engine, parts)

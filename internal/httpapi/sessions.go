@@ -36,6 +36,29 @@ func NewSessions(store scs.Store, secure bool) *scs.SessionManager {
 	return sessions
 }
 
+// withSession gives operations the session of who asks. The console's own files need none, and are there while the database is not.
+func (s *server) withSession(engine http.Handler) http.Handler {
+	s.Sessions.ErrorFunc = func(w http.ResponseWriter, r *http.Request, err error) {
+		status, detail := s.told(r.Context(), err)
+		writeProblem(w, status, detail)
+	}
+	operations := s.Sessions.LoadAndSave(engine)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if strings.HasPrefix(r.URL.Path, "/api/") {
+			operations.ServeHTTP(w, r)
+		} else {
+			engine.ServeHTTP(w, r)
+		}
+	})
+}
+
+// told returns what is said of an error.
+func (s *server) told(ctx context.Context, err error) (status int, detail string) {
+	var problem huma.StatusError
+	errors.As(s.problem(ctx, err), &problem) // it always is one
+	return problem.GetStatus(), problem.Error()
+}
+
 type callerKey struct{}
 
 // caller returns who makes the request. Precondition: the operation is not public.
@@ -62,9 +85,8 @@ func (s *server) signedIn(api huma.API) func(huma.Context, func(huma.Context)) {
 			ctx.SetHeader("WWW-Authenticate", `Bearer realm="Wide Lark"`)
 			_ = huma.WriteErr(api, ctx, http.StatusUnauthorized, unknownCaller)
 		default:
-			var problem huma.StatusError
-			errors.As(s.problem(ctx.Context(), err), &problem) // it always is one
-			_ = huma.WriteErr(api, ctx, problem.GetStatus(), problem.Error())
+			status, detail := s.told(ctx.Context(), err)
+			_ = huma.WriteErr(api, ctx, status, detail)
 		}
 	}
 }

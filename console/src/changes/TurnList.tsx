@@ -21,8 +21,9 @@ export function TurnList({ from, to }: { from: string; to: string }) {
       </ul>
       <p className="text-sm text-soft">
         {turns.data.turns.length === 0 && 'No verdict turns. '}
-        {looked} URLs made from the entries and boundaries that differ were tried for {people} groups and people over a
-        week.
+        {looked === 0
+          ? 'Nothing that differs reaches a URL.'
+          : `${looked} ${looked === 1 ? 'URL' : 'URLs'} made from the entries and boundaries that differ, each tried for ${people} ${people === 1 ? 'group or person' : 'groups and people'} over a week.`}
       </p>
     </>
   )

@@ -23,6 +23,7 @@ import { TrialSheet } from '../trials/TrialSheet'
 import { Announcer } from '../ui/announce'
 import { Menu, MenuItem } from '../ui/Menu'
 import { Loading, ProblemNotice } from '../ui/Notice'
+import { NameHead } from './NameHead'
 import { SignInPage } from './SignInPage'
 import { meOptions, useSignOut } from './sessionQueries'
 import { TryBar } from './TryBar'
@@ -71,7 +72,8 @@ export function Frame() {
   }
   if (me.error) {
     return (
-      <main className="p-8">
+      <main className="mx-auto flex min-h-screen max-w-2xl flex-col justify-center gap-6 px-6 pb-24">
+        <NameHead />
         <ProblemNotice error={me.error} retry={() => me.refetch()} />
       </main>
     )

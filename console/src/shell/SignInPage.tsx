@@ -2,6 +2,7 @@ import { type FormEvent, useState } from 'react'
 import { Button } from '../ui/Button'
 import { TextField } from '../ui/Field'
 import { ProblemNotice } from '../ui/Notice'
+import { NameHead } from './NameHead'
 import { useSignIn } from './sessionQueries'
 
 export function SignInPage() {
@@ -14,13 +15,7 @@ export function SignInPage() {
   }
   return (
     <main className="mx-auto flex min-h-screen max-w-sm flex-col justify-center gap-6 px-6 pb-24">
-      <div className="flex items-center gap-3">
-        <img src="/mark.svg" alt="" className="size-11" />
-        <div>
-          <h1 className="font-semibold text-xl leading-tight">Wide Lark</h1>
-          <p className="text-soft">Know what your rules do, and why.</p>
-        </div>
-      </div>
+      <NameHead />
       <form onSubmit={submit} className="flex flex-col gap-4 border-edge border-t pt-6">
         <TextField
           label="Name"

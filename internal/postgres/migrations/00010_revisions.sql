@@ -149,7 +149,7 @@ end $$;
 create trigger audit_entries after insert on list_changes for each row when (new.what not in ('made', 'described')) execute function audit_entries();
 
 insert into edits (version, by) select version, 'setup' from draft;
-insert into revisions (number, version, by, note) select 1, version, 'setup', 'What was in force when revisions began.' from draft;
+insert into revisions (number, version, by, note) select 1, version, 'setup', 'What was in force when revisions began' from draft;
 
 -- Findings of the review that somebody has accepted.
 create table accepted_findings (
