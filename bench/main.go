@@ -44,10 +44,10 @@ var goals = []struct {
 	{"Import", "import of a million lines", "COPY of the same rows into a bare table", 3},
 }
 
-var line = regexp.MustCompile(`^Benchmark(\w+)/(ours|anchor)-\d+\s+\d+\s+([0-9.]+) ns/op`)
+var line = regexp.MustCompile(`^Benchmark(\w+)/(ours|anchor)(?:#\d+)?-\d+\s+\d+\s+([0-9.]+) ns/op`)
 
 func main() {
-	times := map[string][]float64{} // nanoseconds a run, by name and side
+	times := map[string][]float64{} // nanoseconds a run, by name and side, round by round
 	for in := bufio.NewScanner(os.Stdin); in.Scan(); {
 		fmt.Fprintln(os.Stderr, in.Text())
 		if found := line.FindStringSubmatch(in.Text()); found != nil {
@@ -66,12 +66,17 @@ func main() {
 			t.AppendRow(table.Row{g.work, g.anchor, figure(g.most), "not measured", "", ""})
 			continue
 		}
-		ratio := median(ours) / median(anchor)
+		ratios := make([]float64, min(len(ours), len(anchor)))
+		for round := range ratios {
+			ratios[round] = ours[round] / anchor[round]
+		}
+		slices.Sort(ratios)
+		ratio := ratios[len(ratios)/2]
 		met := "no"
 		if ratio <= g.most {
 			met = "yes"
 		}
-		spread := fmt.Sprintf("%s to %s", figure(slices.Min(ours)/slices.Max(anchor)), figure(slices.Max(ours)/slices.Min(anchor)))
+		spread := fmt.Sprintf("%s to %s", figure(ratios[0]), figure(ratios[len(ratios)-1]))
 		t.AppendRow(table.Row{g.work, g.anchor, figure(g.most), figure(ratio), spread, met})
 	}
 	t.Render()
@@ -86,9 +91,4 @@ func figure(ratio float64) string {
 		return fmt.Sprintf("1/%.0f", 1/ratio)
 	}
 	return fmt.Sprintf("%.2f", ratio)
-}
-
-func median(of []float64) float64 {
-	slices.Sort(of)
-	return of[len(of)/2]
 }

@@ -2,7 +2,6 @@ package classify
 
 import (
 	"fmt"
-	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -11,8 +10,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"widelark/bench/rounds"
 	"widelark/core/match"
 	"widelark/core/pattern"
+	"widelark/core/traffic"
 	"widelark/core/weburl"
 )
 
@@ -321,43 +322,27 @@ func TestTaxonomy(t *testing.T) {
 // A million sites in a pack, some of them pages, and lists with globs and expressions, against reading the URL and looking its
 // host up in the pack.
 func BenchmarkClassify(b *testing.B) {
-	random := rand.New(rand.NewPCG(4, 7))
 	sites := match.NewBuilder(1_000_000)
-	names := make([]string, 1_000_000)
 	sets := make([]int, 80)
 	for i := range sets {
 		id := fmt.Sprint("category-", i)
 		sets[i] = sites.List(id, id)
 	}
-	for i := range names {
-		names[i] = fmt.Sprintf("site-%d.%s", i*7919%1_000_000, []string{"example", "test", "shore.example"}[i%3])
-		sites.AddNamed(sets[i%len(sets)], int64(i), names[i], pattern.AndBelow, false)
+	for i := range 1_000_000 {
+		sites.AddNamed(sets[i%len(sets)], int64(i), traffic.Site(i), pattern.AndBelow, false)
 	}
 	catalogue := sites.Build()
-	lists := []match.List{{ID: "globs"}, {ID: "regexes"}}
-	for i := range 10_000 {
-		lists[0].Entries = append(lists[0].Entries, pattern.MustParse(fmt.Sprintf("glob-%d-*.example", i)))
-		if i < 1_000 {
-			lists[1].Entries = append(lists[1].Entries, pattern.MustParse(fmt.Sprintf(`~ /mirror-%d[a-z]+\.`, i)))
-		}
-	}
-	c := setup{Packs: []Pack{{ID: "p", Sites: catalogue}}, Lists: match.New(lists), Own: []Own{{"mirrors", []string{"globs", "regexes"}, true}}}.classifier()
-	texts := make([]string, 100_000)
-	for i := range texts {
-		texts[i] = fmt.Sprintf("https://www.%s/articles/%d/the-tide-tables-of-the-week?page=%d", names[random.IntN(len(names))], random.IntN(9999), random.IntN(9))
-		if i%2 == 0 {
-			texts[i] = strings.Replace(texts[i], "site-", "other-", 1)
-		}
-	}
-	b.Run("ours", func(b *testing.B) {
+	lists := match.New([]match.List{list("globs", traffic.Globs(10_000)...), list("regexes", traffic.Expressions(1_000)...)})
+	c := setup{Packs: []Pack{{ID: "p", Sites: catalogue}}, Lists: lists, Own: []Own{{"mirrors", []string{"globs", "regexes"}, true}}}.classifier()
+	texts := traffic.URLs(1<<16, 1_000_000)
+	rounds.Measure(b, func(b *testing.B) {
 		b.ReportAllocs()
 		var r Result
 		for i := 0; b.Loop(); i++ {
 			u, _ := weburl.Parse(texts[i%len(texts)])
 			c.Classify(&r, u, pattern.Date{}, match.Full)
 		}
-	})
-	b.Run("anchor", func(b *testing.B) {
+	}, func(b *testing.B) {
 		var takes []match.Take
 		for i := 0; b.Loop(); i++ {
 			u, _ := weburl.Parse(texts[i%len(texts)])

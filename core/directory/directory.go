@@ -125,13 +125,10 @@ func New(people []Person, groups []Group, networks []Network) *Directory {
 		}
 	}
 	d.climb()
-	d.ofPerson, d.ofNetwork = make([]Set, len(people)), make([]Set, len(networks))
+	d.ofPerson, d.ofNetwork = NewSets(len(people), len(groups)), NewSets(len(networks), len(groups))
 	join := func(into []Set, at map[string]int32, ids []string, g int) {
 		for _, id := range ids {
 			if n, ok := at[id]; ok {
-				if into[n] == nil {
-					into[n] = NewSet(len(groups))
-				}
 				into[n].Unite(d.up[g])
 			}
 		}

@@ -8,6 +8,16 @@ type Set []uint64
 // NewSet returns a set that holds numbers below n without growing.
 func NewSet(n int) Set { return make(Set, (n+63)/64) }
 
+// NewSets returns so many sets for numbers below n, side by side in memory.
+func NewSets(sets, n int) []Set {
+	words := (n + 63) / 64
+	all, rest := make([]Set, sets), make([]uint64, sets*words)
+	for i := range all {
+		all[i], rest = rest[:words:words], rest[words:]
+	}
+	return all
+}
+
 // Add puts a number in. Precondition: it is below what the set was made for.
 func (s Set) Add(n int32) { s[n>>6] |= 1 << (n & 63) }
 

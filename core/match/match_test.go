@@ -2,9 +2,9 @@ package match
 
 import (
 	"fmt"
-	"math/rand/v2"
 	"regexp"
 	"runtime"
+	"slices"
 	"strings"
 	"testing"
 	"unicode"
@@ -12,7 +12,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"pgregory.net/rapid"
 
+	"widelark/bench/rounds"
 	"widelark/core/pattern"
+	"widelark/core/traffic"
 	"widelark/core/weburl"
 )
 
@@ -497,49 +499,21 @@ func FuzzCover(f *testing.F) {
 	})
 }
 
-// stream draws realistic URLs: Zipf over a hundred thousand hosts, half of them listed where there are as many sites; nine in a
-// hundred with escapes, upper case, other scripts or addresses. Never a few again and again.
+// stream draws realistic URLs from a hundred thousand hosts, half of them listed where there are as many sites.
 func stream(sites int) []weburl.URL {
-	random := rand.New(rand.NewPCG(1, 2))
-	zipf := rand.NewZipf(random, 1.1, 8, 100_000)
-	words := strings.Fields("wards doses search find images tide shop basket watch forum thread order news help index")
-	urls := make([]weburl.URL, 1<<16)
-	for i := range urls {
-		host := fmt.Sprintf("www.site-%d.example", zipf.Uint64()*7919%uint64(2*sites))
-		path := fmt.Sprintf("/%s/%s-%d", words[random.IntN(len(words))], words[random.IntN(len(words))], random.IntN(1e6))
-		switch random.IntN(33) {
-		case 0:
-			path += "/%C3%A4rzte%20" + words[random.IntN(len(words))]
-		case 1:
-			host = strings.ReplaceAll(host, "site", "m\u00f6we")
-		case 2:
-			host = fmt.Sprintf("203.0.113.%d", random.IntN(256))
-		}
-		if random.IntN(2) == 0 {
-			path += fmt.Sprintf("?tab=%d&q=%s+%s", random.IntN(50), words[random.IntN(len(words))], words[random.IntN(len(words))])
-		}
-		urls[i] = weburl.MustParse("https://" + host + path)
+	texts := traffic.URLs(1<<16, sites)
+	urls := make([]weburl.URL, len(texts))
+	for i, text := range texts {
+		urls[i] = weburl.MustParse(text)
 	}
 	return urls
-}
-
-// against measures ours beside the anchor that performance is told in.
-func against(b *testing.B, ours, anchor func(i int)) {
-	for name, run := range map[string]func(int){"ours": ours, "anchor": anchor} {
-		b.Run(name, func(b *testing.B) {
-			b.ReportAllocs()
-			for i := 0; b.Loop(); i++ {
-				run(i)
-			}
-		})
-	}
 }
 
 // addSites puts n sites into a builder, as the store gives them.
 func addSites(b *Builder, n int) {
 	list := b.List("sites", "sites")
 	for i := range n {
-		b.AddNamed(list, int64(i), fmt.Sprintf("site-%d.example", i), pattern.AndBelow, false)
+		b.AddNamed(list, int64(i), traffic.Site(i), pattern.AndBelow, false)
 	}
 }
 
@@ -559,10 +533,10 @@ func benchHosts(b *testing.B, n int) {
 	x, urls := sites(n), stream(n)
 	plain := make(map[string]int32, n)
 	for i := range n {
-		plain[fmt.Sprintf("site-%d.example", i)] = int32(i)
+		plain[traffic.Site(i)] = int32(i)
 	}
 	found := 0
-	against(b, func(i int) { x.Covered(urls[i%len(urls)], today) }, func(i int) {
+	rounds.Against(b, func(i int) { x.Covered(urls[i%len(urls)], today) }, func(i int) {
 		for host, more := urls[i%len(urls)].Host(), true; more; _, host, more = strings.Cut(host, ".") {
 			if _, ok := plain[host]; ok {
 				found++
@@ -577,71 +551,41 @@ func mixed(regexes int) *Index {
 	b := NewBuilder(1_000_000)
 	addSites(b, 1_000_000)
 	list := b.List("patterns", "patterns")
-	for i, line := range append(globs(10_000), expressions(regexes)...) {
+	for i, line := range slices.Concat(traffic.Globs(10_000), traffic.Expressions(regexes)) {
 		b.Add(list, int64(1_000_000+i), pattern.MustParse(line))
 	}
 	return b.Build()
 }
 
-func globs(n int) []string {
-	lines := make([]string, n)
-	for i := range lines {
-		lines[i] = fmt.Sprintf("shop-%d-*.reed%d.example", i*31, i)
-	}
-	return lines
-}
-
-// expressions are as administrators write them: few are anchored, most have choices.
-func expressions(n int) []string {
-	lines := make([]string, n)
-	for i := range lines {
-		switch {
-		case i%33 == 0:
-			lines[i] = fmt.Sprintf("~path /[0-9]+/[a-f]{%d}$", i%9+2)
-		case i%3 == 0:
-			lines[i] = fmt.Sprintf(`~path /(en/)?sportsbook-?%d(/|\?|$)`, i*17)
-		case i%3 == 1:
-			lines[i] = fmt.Sprintf(`~ (play|live)\.[a-z-]*reed-?%d\.(example|test)/`, i*31)
-		default:
-			lines[i] = fmt.Sprintf(`~host (^|\.)(play|m)?rush-?%d[a-z]*\.(example|test)$`, i*31)
-		}
-	}
-	return lines
-}
-
 // Is it covered, in the whole mix: beside reading the URL and looking its host up.
 func BenchmarkMix(b *testing.B) {
-	x, plain, urls := mixed(1_000), sites(1_000_000), stream(1_000_000)
-	texts := make([]string, len(urls))
-	for i, u := range urls {
-		texts[i] = u.String()
-	}
+	x, plain, texts := mixed(1_000), sites(1_000_000), traffic.URLs(1<<16, 1_000_000)
 	read := func(i int) weburl.URL {
 		u, _ := weburl.Parse(texts[i%len(texts)])
 		return u
 	}
-	against(b, func(i int) { x.Covered(read(i), today) }, func(i int) { plain.Covered(read(i), today) })
+	rounds.Against(b, func(i int) { x.Covered(read(i), today) }, func(i int) { plain.Covered(read(i), today) })
 }
 
 // The same with ten times the expressions, beside a thousand.
 func BenchmarkMixTenfold(b *testing.B) {
 	more, x, urls := mixed(10_000), mixed(1_000), stream(1_000_000)
-	against(b, func(i int) { more.Covered(urls[i%len(urls)], today) }, func(i int) { x.Covered(urls[i%len(urls)], today) })
+	rounds.Against(b, func(i int) { more.Covered(urls[i%len(urls)], today) }, func(i int) { x.Covered(urls[i%len(urls)], today) })
 }
 
 // Ten thousand expressions, beside a thousand.
 func BenchmarkRegexesTenfold(b *testing.B) {
 	of := func(n int) *Index {
-		return New([]List{{ID: "l", Entries: entries(expressions(n)...)}})
+		return New([]List{{ID: "l", Entries: entries(traffic.Expressions(n)...)}})
 	}
 	more, x, urls := of(10_000), of(1_000), stream(10_000)
-	against(b, func(i int) { more.Covered(urls[i%len(urls)], today) }, func(i int) { x.Covered(urls[i%len(urls)], today) })
+	rounds.Against(b, func(i int) { more.Covered(urls[i%len(urls)], today) }, func(i int) { x.Covered(urls[i%len(urls)], today) })
 }
 
 // Compiling ten thousand expressions into an index, beside compiling them one by one.
 func BenchmarkCompile(b *testing.B) {
-	all := entries(expressions(10_000)...)
-	against(b, func(int) { New([]List{{ID: "l", Entries: all}}) }, func(int) {
+	all := entries(traffic.Expressions(10_000)...)
+	rounds.Against(b, func(int) { New([]List{{ID: "l", Entries: all}}) }, func(int) {
 		for _, e := range all {
 			expr, _ := e.Pattern.Expr()
 			regexp.MustCompile("(?i)" + expr)
@@ -652,7 +596,7 @@ func BenchmarkCompile(b *testing.B) {
 // One entry beside a million, ready to be asked, beside compiling all anew.
 func BenchmarkEdit(b *testing.B) {
 	base := sites(1_000_000)
-	against(b, func(i int) {
+	rounds.Against(b, func(i int) {
 		over := NewBuilder(0)
 		over.Add(over.List("sites", "sites"), 1_000_000, pattern.MustParse("heron.example"))
 		Join(base.Without(int64(i%1000)), over.Build())
@@ -693,17 +637,17 @@ func mixedSmall() *Index {
 	b := NewBuilder(0)
 	addSites(b, 100)
 	list := b.List("patterns", "patterns")
-	for i, line := range append(append(globs(50), expressions(100)...), `"betting"`, `"bet*"`, "site-1.example/wards", "! site-1.example/wards/x", "203.0.113.0/24", "heron.*") {
+	for i, line := range slices.Concat(traffic.Globs(50), traffic.Expressions(100), []string{`"betting"`, `"bet*"`, "site-1.example/wards", "! site-1.example/wards/x", "203.0.113.0/24", "heron.*"}) {
 		b.Add(list, int64(100+i), pattern.MustParse(line))
 	}
 	return b.Build()
 }
 
 // Ten thousand host globs, beside a loop over all.
-func BenchmarkHostGlobs(b *testing.B) { benchPatterns(b, globs(10_000)) }
+func BenchmarkHostGlobs(b *testing.B) { benchPatterns(b, traffic.Globs(10_000)) }
 
 // A thousand regular expressions of which three in a hundred name nothing that a URL must hold, beside a loop over all.
-func BenchmarkRegexes(b *testing.B) { benchPatterns(b, expressions(1_000)) }
+func BenchmarkRegexes(b *testing.B) { benchPatterns(b, traffic.Expressions(1_000)) }
 
 // Five thousand words, beside a loop over all.
 func BenchmarkWords(b *testing.B) {
@@ -725,7 +669,7 @@ func benchPatterns(b *testing.B, lines []string) {
 			compiled[i] = regexp.MustCompile("^(?:.*\\.)?" + strings.ReplaceAll(regexp.QuoteMeta(strings.Join(s.glob, "*")), `\*`, ".*") + "$")
 		}
 	}
-	against(b, func(i int) { x.Covered(urls[i%len(urls)], today) }, func(i int) {
+	rounds.Against(b, func(i int) { x.Covered(urls[i%len(urls)], today) }, func(i int) {
 		url := urls[i%len(urls)]
 		text, target := url.String(), url.Target()
 		for n, re := range compiled {
@@ -750,9 +694,9 @@ func BenchmarkBuild10M(b *testing.B) { benchBuild(b, 10_000_000) }
 func benchBuild(b *testing.B, n int) {
 	names := make([]string, n)
 	for i := range names {
-		names[i] = fmt.Sprintf("site-%d.example", i)
+		names[i] = traffic.Site(i)
 	}
-	against(b, func(int) {
+	rounds.Against(b, func(int) {
 		builder := NewBuilder(n)
 		list := builder.List("l", "l")
 		for i, name := range names {

@@ -146,7 +146,6 @@ type scratch struct {
 	all   bool
 
 	spots []spot // see hostSpots
-	keys  [8]uint64
 	words [8]uint64
 
 	stamps []uint32 // of the scans of the part: twice the turn when it was tried, one more when it was taken
@@ -227,10 +226,10 @@ func (x *part) ask(s *scratch) {
 	}
 }
 
-// spot is a place in a host where a label begins, with the running hash of what stands from there on.
+// spot is a place in a host where a label begins, with the running hash of what stands from there on, and the key that this makes.
 type spot struct {
-	h  uint64
-	at int
+	h, key uint64
+	at     int
 }
 
 // walk looks a host and those above it up, from the right. The hashes of some labels are made before the first is looked up: the
@@ -241,7 +240,7 @@ func (x *part) walk(s *scratch, host string) {
 	}
 	spots := s.hostSpots(host)
 	for len(spots) > 0 {
-		n := min(len(spots), len(s.keys))
+		n := min(len(spots), len(s.words))
 		x.lookupAll(s, host, spots[:n])
 		spots = spots[n:]
 	}
@@ -256,24 +255,23 @@ func (s *scratch) hostSpots(host string) []spot {
 	for i := len(host) - 1; i >= 0; i-- {
 		h = hashBack(h, host[i])
 		if i == 0 || host[i-1] == '.' {
-			s.spots = append(s.spots, spot{h, i})
+			s.spots = append(s.spots, spot{h, finish(h, nameKey), i})
 		}
 	}
 	return s.spots
 }
 
-// lookupAll looks up what stands from some spots on. Precondition: they are no more than the scratch has keys.
+// lookupAll looks up what stands from some spots on. Precondition: they are no more than the scratch has words.
 func (x *part) lookupAll(s *scratch, host string, spots []spot) {
 	n := len(spots)
-	keys, words := &s.keys, &s.words
+	words := &s.words
 	for i := range n {
-		keys[i] = finish(spots[i].h, nameKey)
-		words[i] = x.table.seen[keys[i]>>x.table.shift>>6]
+		words[i] = x.table.seen[spots[i].key>>x.table.shift>>6]
 	}
 	for i := range n {
-		at := spots[i].at
-		if words[i]&(1<<(keys[i]>>x.table.shift&63)) != 0 {
-			x.lookup(s, keys[i], nameKey, host[at:], nil, at > 0)
+		at, key := spots[i].at, spots[i].key
+		if words[i]&(1<<(key>>x.table.shift&63)) != 0 {
+			x.lookup(s, key, nameKey, host[at:], nil, at > 0)
 		}
 		if x.paths {
 			if k := finish(spots[i].h, hostKey); x.table.maybe(k) {

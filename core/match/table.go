@@ -23,6 +23,9 @@ func newTable(keys int) table {
 		return table{}
 	}
 	width := max(6, bits.Len(uint(keys))+3) // eight to sixteen bits a key
+	if keys < 1<<14 {
+		width += 2 // what is small may be sparse: it stays near the processor all the same
+	}
 	return table{slots: make([]uint64, slotsFor(keys)), seen: make([]uint64, 1<<(width-6)), shift: uint(64 - width)}
 }
 

@@ -9,10 +9,12 @@ import (
 	"testing"
 	"time"
 
+	"widelark/bench/rounds"
 	"widelark/core/classify"
 	"widelark/core/directory"
 	"widelark/core/match"
 	"widelark/core/pattern"
+	"widelark/core/traffic"
 	"widelark/core/weburl"
 )
 
@@ -28,7 +30,6 @@ type city struct {
 var newCity = sync.OnceValue(func() city {
 	random := rand.New(rand.NewPCG(4, 7))
 	sites := match.NewBuilder(1_000_000)
-	names := make([]string, 1_000_000)
 	sets := make([]int, 80)
 	taxonomy := classify.Taxonomy{}
 	for i := range 8 {
@@ -39,21 +40,25 @@ var newCity = sync.OnceValue(func() city {
 		sets[i] = sites.List(id, id)
 		taxonomy.Categories = append(taxonomy.Categories, classify.Category{Key: id, Name: id, Family: fmt.Sprint("family-", i%8)})
 	}
-	for i := range names {
-		names[i] = fmt.Sprintf("site-%d.%s", i*7919%1_000_000, []string{"example", "test", "shore.example"}[i%3])
-		sites.AddNamed(sets[i%len(sets)], int64(i), names[i], pattern.AndBelow, false)
+	for i := range 1_000_000 {
+		sites.AddNamed(sets[i%len(sets)], int64(i), traffic.Site(i), pattern.AndBelow, false)
 	}
-	lists := []match.List{{ID: "globs", Name: "Globs"}, {ID: "regexes", Name: "Regexes"}}
-	for i := range 10_000 {
-		lists[0].Entries = append(lists[0].Entries, pattern.MustParse(fmt.Sprintf("glob-%d-*.example", i)))
-		if i < 1_000 {
-			lists[1].Entries = append(lists[1].Entries, pattern.MustParse(fmt.Sprintf(`~ /mirror-%d[a-z]+\.`, i)))
+	texts := traffic.URLs(1<<16, 1_000_000)
+	// What administrators put into lists and exceptions are hosts that somebody asks for.
+	asked := func() pattern.Entry {
+		return pattern.MustParse(traffic.Asked(random.IntN(traffic.Hosts), 1_000_000))
+	}
+	entries := func(lines []string) (entries []pattern.Entry) {
+		for _, line := range lines {
+			entries = append(entries, pattern.MustParse(line))
 		}
+		return entries
 	}
+	lists := []match.List{{ID: "globs", Name: "Globs", Entries: entries(traffic.Globs(10_000))}, {ID: "regexes", Name: "Regexes", Entries: entries(traffic.Expressions(1_000))}}
 	for i := range 300 {
 		list := match.List{ID: fmt.Sprint("list-", i), Name: fmt.Sprint("List ", i)}
 		for range 100 {
-			list.Entries = append(list.Entries, pattern.MustParse(names[random.IntN(len(names))]))
+			list.Entries = append(list.Entries, asked())
 		}
 		lists = append(lists, list)
 	}
@@ -96,17 +101,12 @@ var newCity = sync.OnceValue(func() city {
 	}
 	config.Directory = directory.New(people, groups, nil)
 	for i := range 2_000 {
-		e := Exception{ID: fmt.Sprint("exception-", i), Entries: []pattern.Entry{pattern.MustParse(names[random.IntN(len(names))])}, Then: Allow, Until: monday.AddDate(0, 0, random.IntN(60)-20)}
+		e := Exception{ID: fmt.Sprint("exception-", i), Entries: []pattern.Entry{asked()}, Then: Allow, Until: monday.AddDate(0, 0, random.IntN(60)-20)}
 		e.For.Persons = []string{people[random.IntN(len(people))].ID}
 		config.Exceptions = append(config.Exceptions, e)
 	}
-	c := city{snapshot: New(config), lists: config.Lists}
-	for i := range 50_000 {
-		text := fmt.Sprintf("https://www.%s/articles/%d/the-tide-tables-of-the-week?page=%d", names[random.IntN(len(names))], random.IntN(9999), random.IntN(9))
-		if i%2 == 0 {
-			text = strings.Replace(text, "site-", "other-", 1)
-		}
-		c.texts = append(c.texts, text)
+	c := city{snapshot: New(config), lists: config.Lists, texts: texts}
+	for _, text := range texts {
 		c.requests = append(c.requests, Request{URL: weburl.MustParse(text), Person: people[random.IntN(len(people))].ID})
 	}
 	return c
@@ -116,24 +116,21 @@ var newCity = sync.OnceValue(func() city {
 func BenchmarkDecide(b *testing.B) {
 	c := newCity()
 	config := c.snapshot.Config()
-	people := config.Directory.People
-	b.Run("ours", func(b *testing.B) {
-		b.ReportAllocs()
-		var w Work
-		var r Request
-		for i := 0; b.Loop(); i++ {
-			r.Person = people[i%len(people)].ID
-			r.URL, _ = weburl.Parse(c.texts[i%len(c.texts)])
-			c.snapshot.Decide(&w, &r, monday)
-		}
-	})
 	classifier := classify.New(config.Local, config.Packs, c.lists)
-	b.Run("anchor", func(b *testing.B) {
-		var r classify.Result
-		for i := 0; b.Loop(); i++ {
-			u, _ := weburl.Parse(c.texts[i%len(c.texts)])
-			classifier.Classify(&r, u, pattern.DateOf(monday), match.Full)
-		}
+	var w Work
+	var r Request
+	var result classify.Result
+	callers := make([]string, len(c.requests)) // in memory of their own, as if they had just been read
+	for i := range callers {
+		callers[i] = strings.Clone(c.requests[i].Person)
+	}
+	rounds.Against(b, func(i int) {
+		r.Person = callers[i%len(callers)]
+		r.URL, _ = weburl.Parse(c.texts[i%len(c.texts)])
+		c.snapshot.Decide(&w, &r, monday)
+	}, func(i int) {
+		u, _ := weburl.Parse(c.texts[i%len(c.texts)])
+		classifier.Classify(&result, u, pattern.DateOf(monday), match.Full)
 	})
 }
 
@@ -141,33 +138,22 @@ func BenchmarkDecide(b *testing.B) {
 func BenchmarkTrace(b *testing.B) {
 	c := newCity()
 	var w Work
-	b.Run("ours", func(b *testing.B) {
-		for i := 0; b.Loop(); i++ {
-			c.snapshot.Explain(&w, &c.requests[i%len(c.requests)], monday)
-		}
-	})
-	benchDecisions(b, c)
+	rounds.Against(b, func(i int) { c.snapshot.Explain(&w, &c.requests[i%len(c.requests)], monday) }, c.decide())
 }
 
 // The verdicts of a week, against one decision.
 func BenchmarkWeek(b *testing.B) {
 	c := newCity()
 	var w Work
-	b.Run("ours", func(b *testing.B) {
-		for i := 0; b.Loop(); i++ {
-			c.snapshot.Strip(&w, &c.requests[i%len(c.requests)], monday, monday.Add(week))
-		}
-	})
-	benchDecisions(b, c)
+	rounds.Against(b, func(i int) {
+		c.snapshot.Strip(&w, &c.requests[i%len(c.requests)], monday, monday.Add(week))
+	}, c.decide())
 }
 
-func benchDecisions(b *testing.B, c city) {
+// decide returns what makes a decision.
+func (c city) decide() func(i int) {
 	var w Work
-	b.Run("anchor", func(b *testing.B) {
-		for i := 0; b.Loop(); i++ {
-			c.snapshot.Decide(&w, &c.requests[i%len(c.requests)], monday)
-		}
-	})
+	return func(i int) { c.snapshot.Decide(&w, &c.requests[i%len(c.requests)], monday) }
 }
 
 // Making everything ready again after an edit, its lists and packs aside.

@@ -58,8 +58,10 @@ type Work struct {
 	seen    classify.Result
 	in, may directory.Set // lists that the URL is in; of which it cannot be told
 	is      directory.Set // categories
-	listed  []int32       // what in and may hold
-	traits  uint8         // a bit for each of [Traits] that it has, or of which it cannot be told
+	listed  []int32       // what in holds
+	traits  uint8         // a bit for each of [Traits] that rules ask and it has
+	ending  bool          // the path may end as a file's name does
+	sends   bool          // the method is not GET
 	granted []candidate
 
 	url     *URL
@@ -80,6 +82,9 @@ type candidate struct {
 	says   pattern.Specificity
 	take   match.Take
 }
+
+// noCategory stands for one that no rule asks for: its row of the masks is that of the rules that need nothing.
+const noCategory = -1
 
 // hypothesis is a single change that is tried out without being made. Numbers of -1 stand for nothing.
 type hypothesis struct {
@@ -110,10 +115,16 @@ func (s *Snapshot) belong(w *Work, r *Request) {
 	}
 	w.person, w.member = d.Person(r.Person), d.Group(r.Group)
 	w.addr = r.Addr.Unmap()
-	w.network = d.Belong(w.groups, w.person, w.member, w.addr)
+	w.network = d.Belong(w.groups, -1, w.member, w.addr)
 	w.policies.Clear()
-	for g := w.groups.Next(0); g >= 0; g = w.groups.Next(g + 1) {
-		w.policies.Unite(s.ofGroup[g])
+	if w.member >= 0 || w.addr.IsValid() {
+		s.unitePolicies(w.policies, w.groups)
+	}
+	if w.person >= 0 {
+		size := len(w.groups) + len(w.policies)
+		sets := directory.Set(s.people[int(w.person)*size:][:size])
+		w.groups.Unite(sets[:len(w.groups)])
+		w.policies.Unite(sets[len(w.groups):])
 	}
 	w.method, w.sight, w.gate, w.url = r.Method, r.Sight, r.Gate, &r.URL
 	if w.sight == "" {
@@ -128,6 +139,13 @@ func (s *Snapshot) belong(w *Work, r *Request) {
 		}
 	}
 	w.gateBit = uint8(slices.Index(Gates, w.gate))
+}
+
+// unitePolicies puts in the policies of groups.
+func (s *Snapshot) unitePolicies(policies, groups directory.Set) {
+	for g := groups.Next(0); g >= 0; g = groups.Next(g + 1) {
+		policies.Unite(s.ofGroup[g])
+	}
 }
 
 // look finds out what has something to say about the URL on a day.
@@ -151,8 +169,9 @@ func (s *Snapshot) weigh(w *Work) {
 	w.in.Clear()
 	w.may.Clear()
 	w.granted, w.listed, w.traits = w.granted[:0], w.listed[:0], 0
-	for bit, trait := range Traits {
-		if w.trait(trait) != no {
+	w.ending, w.sends = w.sight == match.Full && strings.IndexByte(w.url.Path(), '.') >= 0, w.sight == match.Full && w.method != "GET"
+	for asked := s.traits; asked != 0; asked &= asked - 1 {
+		if bit := bits.TrailingZeros8(asked); w.trait(Traits[bit]) == yes {
 			w.traits |= 1 << bit
 		}
 	}
@@ -182,7 +201,6 @@ func (s *Snapshot) weigh(w *Work) {
 			w.listed = append(w.listed, list-first)
 		case maybe:
 			w.may.Add(list - first)
-			w.listed = append(w.listed, list-first)
 		}
 	}
 }
@@ -262,7 +280,8 @@ func (s *Snapshot) ladder(w *Work, at time.Time, t *tracer) Decision {
 	}
 	d.Rung, d.Verdict = AtFallback, Allow
 	if s.fallback != nil {
-		d.Verdict, d.Rule, d.Provisos = s.says(w, s.fallback, AtFallback, at, t)
+		then, rule := s.says(w, s.fallback, AtFallback, at, t)
+		d.Verdict, d.Rule, d.Provisos = Verdicts[then], rule, s.fallback.provisos(rule)
 	}
 	return d
 }
@@ -296,30 +315,56 @@ func (s *Snapshot) first(w *Work, p *ladderPolicy, rung Rung, at time.Time, t *t
 	return decider, decider >= 0
 }
 
-// firstOf is first without a trace: it asks only the rules that the lists and categories of the URL can make match.
+// firstOf is first without a trace: it asks only the rules that the lists, categories and traits of the request can make match.
 func (s *Snapshot) firstOf(w *Work, p *ladderPolicy, rung Rung, at time.Time) (int32, bool) {
-	words := len(p.always)
-	for word, can := range p.always {
+	traits := 1 + s.classifier.Count()
+	last := traits + len(Traits)
+	for word := range p.words {
+		can := p.masks[word]
 		for _, list := range w.listed {
-			can |= p.masks[int(list)*words+word]
+			can |= s.rulesFor(list, p.slot, int32(word))
 		}
 		for _, category := range w.seen.Categories {
-			can |= p.masks[(int(s.asked)+int(category))*words+word]
+			can |= p.masks[(1+int(category))*p.words+word]
 		}
-		for traits := w.traits; traits != 0; traits &= traits - 1 {
-			can |= p.masks[(int(s.asked)+s.classifier.Count()+bits.TrailingZeros8(traits))*words+word]
+		for has := w.traits; has != 0; has &= has - 1 {
+			can |= p.masks[(traits+bits.TrailingZeros8(has))*p.words+word]
+		}
+		if !w.ending {
+			can &^= p.masks[last*p.words+word]
+		}
+		if !w.sends {
+			can &^= p.masks[(last+1)*p.words+word]
 		}
 		for ; can != 0; can &= can - 1 {
 			i := int32(word<<6 + bits.TrailingZeros64(can))
 			if h := w.hypo; h != nil && h.without[0] == p.number(rung) && h.without[1] == i {
 				continue
 			}
-			if s.outcome(w, &p.rules[i], at) == Decided {
+			h := &p.heads[i]
+			if s.now(w, h, at) == Decided && (h.exact || s.holds(w, &p.rules[i].cond) == yes) {
 				return i, true
 			}
 		}
 	}
 	return -1, false
+}
+
+// rulesFor returns the rules of a policy that a list can make match, of one word of its masks.
+func (s *Snapshot) rulesFor(list, policy, word int32) uint64 {
+	rows := s.listRules[s.rulesFrom[list]:s.rulesFrom[list+1]]
+	for len(rows) > 0 {
+		middle := len(rows) / 2
+		switch row := &rows[middle]; {
+		case row.policy == policy && row.word == word:
+			return row.rules
+		case row.policy < policy || row.policy == policy && row.word < word:
+			rows = rows[middle+1:]
+		default:
+			rows = rows[:middle]
+		}
+	}
+	return 0
 }
 
 // number tells policies apart: their position, and below -1 those that have none.
@@ -335,13 +380,11 @@ func (p *ladderPolicy) number(rung Rung) int32 {
 
 // outcome says what comes of a rule.
 func (s *Snapshot) outcome(w *Work, r *rule, at time.Time) Outcome {
-	switch {
-	case r.off:
+	if r.off {
 		return IsOff
-	case r.gates&(1<<w.gateBit) != 0:
-		return NoMatch
-	case r.clock >= 0 && s.clocks[r.clock].inForce(at) == r.outside:
-		return NotNow
+	}
+	if o := s.now(w, &r.head, at); o != Decided {
+		return o
 	}
 	switch s.holds(w, &r.cond) {
 	case yes:
@@ -353,6 +396,17 @@ func (s *Snapshot) outcome(w *Work, r *rule, at time.Time) Outcome {
 		return CannotTell
 	}
 	return NoMatch
+}
+
+// now says what keeps a rule from being asked at a gate and a moment; Decided where nothing does.
+func (s *Snapshot) now(w *Work, h *head, at time.Time) Outcome {
+	switch {
+	case h.gates&(1<<w.gateBit) != 0:
+		return NoMatch
+	case h.clock >= 0 && s.clocks[h.clock].inForce(at) == h.outside:
+		return NotNow
+	}
+	return Decided
 }
 
 // holds asks a condition.
@@ -548,23 +602,24 @@ func (s *Snapshot) stint(w *Work, at time.Time, t *tracer) (int32, Verdict) {
 
 // combined fills d with what the request's policies say together; false where it has none.
 func (s *Snapshot) combined(w *Work, at time.Time, t *tracer, d *Decision) bool {
-	found := false
+	found, best := false, uint8(0)
 	for n := w.policies.Next(0); n >= 0; n = w.policies.Next(n + 1) {
 		p := &s.policies[n]
-		verdict, rule, provisos := s.says(w, p, AtPolicy, at, t)
+		then, rule := s.says(w, p, AtPolicy, at, t)
 		better := false
 		switch {
 		case !found:
 			better = true
-		case verdict == d.Verdict:
-			d.Provisos = d.Provisos.Join(provisos)
+		case then == best:
+			d.Provisos = d.Provisos.Join(p.provisos(rule))
 		case s.config.Combining == Strictest:
-			better = verdict.strictness() > d.Verdict.strictness()
+			better = then > best
 		default:
-			better = verdict.strictness() < d.Verdict.strictness()
+			better = then < best
 		}
 		if better {
-			d.Verdict, d.Rung, d.Policy, d.Rule, d.Provisos = verdict, AtPolicy, n, rule, provisos
+			best = then
+			d.Verdict, d.Rung, d.Policy, d.Rule, d.Provisos = Verdicts[then], AtPolicy, n, rule, p.provisos(rule)
 		}
 		found = true
 		if s.config.Combining == Position {
@@ -577,16 +632,24 @@ func (s *Snapshot) combined(w *Work, at time.Time, t *tracer, d *Decision) bool 
 	return found
 }
 
-// says returns the verdict of one policy.
-func (s *Snapshot) says(w *Work, p *ladderPolicy, rung Rung, at time.Time, t *tracer) (Verdict, int32, Provisos) {
+// says returns what one policy says, by its strictness, and the rule that says so; -1 for its otherwise.
+func (s *Snapshot) says(w *Work, p *ladderPolicy, rung Rung, at time.Time, t *tracer) (then uint8, rule int32) {
 	rule, decided := s.first(w, p, rung, at, t)
 	if decided {
-		return p.rules[rule].Then, rule, p.rules[rule].With
+		return p.heads[rule].then, rule
 	}
 	if t != nil {
 		t.otherwise(p, rung)
 	}
-	return p.Otherwise, -1, Provisos{}
+	return p.otherwise, -1
+}
+
+// provisos returns what a rule binds to; a policy's otherwise binds to nothing.
+func (p *ladderPolicy) provisos(rule int32) Provisos {
+	if rule < 0 || !p.binds {
+		return Provisos{}
+	}
+	return p.rules[rule].With
 }
 
 // Inspects reports whether the gate opens the TLS connection of a request to see the whole URL: as the first of its policies says, else

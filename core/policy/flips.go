@@ -149,15 +149,17 @@ func (s *Snapshot) entryFlips(w *Work, p *ladderPolicy, now Decision, nothing hy
 	}
 	w.seen.Takes = append(w.seen.Takes[:0], takes...)
 	s.weigh(w)
-	for _, number := range slices.Clone(w.seen.Categories) {
+	for i, number := range w.seen.Categories {
 		if !slices.ContainsFunc(asked, func(leaf *node) bool { return leaf.op == Is && leaf.set.Has(number) }) {
 			continue
 		}
 		w.is[number>>6] &^= 1 << (number & 63)
+		w.seen.Categories[i] = noCategory
 		category := s.category(number)
 		host, _ := pattern.Parse("=" + w.url.Host())
 		try(nothing, Flip{Kind: Correct, Category: category.Key, Pattern: host.Pattern, Text: fmt.Sprintf("Correct what it is: not %s", category.Name)})
 		w.is.Add(number)
+		w.seen.Categories[i] = number
 	}
 }
 

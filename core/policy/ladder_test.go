@@ -275,7 +275,7 @@ func TestTraitsHaveWords(t *testing.T) {
 
 func TestVerdictsInOrder(t *testing.T) {
 	for i, v := range Verdicts {
-		assert.Equal(t, i, v.strictness(), v)
+		assert.EqualValues(t, i, v.strictness(), v)
 		assert.Equal(t, i < 2, v.Passes(), v)
 	}
 }

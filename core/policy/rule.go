@@ -33,7 +33,7 @@ const (
 var Verdicts = []Verdict{Allow, Watch, Hold, Block}
 
 // strictness orders verdicts.
-func (v Verdict) strictness() int {
+func (v Verdict) strictness() uint8 {
 	switch v {
 	case Allow:
 		return 0

@@ -17,6 +17,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
+
+	"widelark/bench/rounds"
 )
 
 func TestCanonical(t *testing.T) {
@@ -190,7 +192,7 @@ func BenchmarkCanonicalClean(b *testing.B) {
 	for i := range texts {
 		texts[i] = fmt.Sprintf("https://www.site-%d.example/wards/%d/map-of-the-ward?tab=%d&view=plan", i, i, i)
 	}
-	against(b, func(i int) { _, _ = Parse(texts[i%len(texts)]) }, func(i int) { _, _ = url.Parse(texts[i%len(texts)]) })
+	rounds.Against(b, func(i int) { _, _ = Parse(texts[i%len(texts)]) }, func(i int) { _, _ = url.Parse(texts[i%len(texts)]) })
 }
 
 // One in eleven is not plain, as in a log.
@@ -203,19 +205,7 @@ func BenchmarkCanonicalMix(b *testing.B) {
 			texts[i] = fmt.Sprintf(odd[i/11%len(odd)], i%1000)
 		}
 	}
-	against(b, func(i int) { _, _ = Parse(texts[i%len(texts)]) }, func(i int) { _, _ = url.Parse(texts[i%len(texts)]) })
-}
-
-// against measures ours beside the anchor that performance is told in.
-func against(b *testing.B, ours, anchor func(i int)) {
-	for name, run := range map[string]func(int){"ours": ours, "anchor": anchor} {
-		b.Run(name, func(b *testing.B) {
-			b.ReportAllocs()
-			for i := 0; b.Loop(); i++ {
-				run(i)
-			}
-		})
-	}
+	rounds.Against(b, func(i int) { _, _ = Parse(texts[i%len(texts)]) }, func(i int) { _, _ = url.Parse(texts[i%len(texts)]) })
 }
 
 // Whatever a browser sends to one place gets one canonical URL: respelling a URL changes nothing.

@@ -20,6 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widelark/bench/rounds"
 	"widelark/core/classify"
 	"widelark/core/match"
 	"widelark/core/pattern"
@@ -466,7 +467,7 @@ func BenchmarkTake(b *testing.B) {
 	}
 	file := whole(b, 1, sites)
 	d := newDesk(b, nil)
-	b.Run("ours", func(b *testing.B) {
+	rounds.Measure(b, func(b *testing.B) {
 		for i := 0; b.Loop(); i++ {
 			pack, err := d.store.AddPack(b.Context(), fmt.Sprint(b.N, i, rand.Uint64()), d.pack.Settings)
 			require.NoError(b, err)
@@ -480,8 +481,7 @@ func BenchmarkTake(b *testing.B) {
 			require.NoError(b, d.shelf.Load(b.Context()))
 			b.StartTimer()
 		}
-	})
-	b.Run("anchor", func(b *testing.B) {
+	}, func(b *testing.B) {
 		_, err := d.store.Pool().Exec(b.Context(), `create table if not exists bare (id bigint, since bigint, plain boolean, entry text, set integer)`)
 		require.NoError(b, err)
 		for b.Loop() {

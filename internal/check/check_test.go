@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widelark/bench/rounds"
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
@@ -298,15 +299,14 @@ func BenchmarkReplay(b *testing.B) {
 	require.NoError(b, err)
 	draft, err := h.desk.Trials.Hear(b.Context())
 	require.NoError(b, err)
-	b.Run("ours", func(b *testing.B) {
+	rounds.Measure(b, func(b *testing.B) {
 		for b.Loop() {
 			r, err := h.desk.Replay(b.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 1, 0)})
 			require.NoError(b, err)
 			require.Equal(b, len(records), r.Requests)
 		}
 		b.ReportMetric(float64(b.N*len(records))/b.Elapsed().Seconds(), "requests/s")
-	})
-	b.Run("anchor", func(b *testing.B) {
+	}, func(b *testing.B) {
 		var w policy.Work
 		for b.Loop() {
 			for i := range records {

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widelark/bench/rounds"
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
@@ -600,14 +601,13 @@ func BenchmarkImport(b *testing.B) {
 		fmt.Fprintf(&rows, "%s\t%d\t%d\tsite\tf\tf\t\\N\t%s\t\\N\t\n", uuid.Nil, i, 1, site)
 	}
 	store := open(b)
-	b.Run("ours", func(b *testing.B) {
+	rounds.Measure(b, func(b *testing.B) {
 		for b.Loop() {
 			list := newList(b, store, uuid.NewString())
 			_, _, err := revision.Import(b.Context(), store, list.ID, strings.NewReader(text.String()), pattern.Mending, revision.Merging{}, 0, "edda")
 			require.NoError(b, err)
 		}
-	})
-	b.Run("anchor", func(b *testing.B) {
+	}, func(b *testing.B) {
 		_, err := store.Pool().Exec(b.Context(), `create table if not exists bare (list_id uuid, id bigint, since bigint, kind text,
 			carve_out boolean, off boolean, until date, pattern text, key text, note text)`)
 		require.NoError(b, err)
