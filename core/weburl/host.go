@@ -44,25 +44,8 @@ func ParseHost(text string) (Host, error) {
 // plainName reports whether text is a host name that the URL Standard's parser leaves as it is, so that the
 // parser need not be asked. It may say no where yes would be right, never the reverse.
 func plainName(text string) bool {
-	label, last := 0, 0 // where the current label begins; where the last one did
-	for i := 0; i < len(text); i++ {
-		switch c := text[i]; {
-		case c >= 'a' && c <= 'z', c == '_', c == '-':
-		case c >= '0' && c <= '9':
-		case c == '.':
-			if i == label {
-				return false
-			}
-			label, last = i+1, i+1
-		default:
-			return false
-		}
-		if i == label+3 && text[label:i+1] == "xn--" {
-			return false
-		}
-	}
-	// A last label that begins with a digit may make the whole host an address (URL Standard, 3.5).
-	return last < len(text) && (text[last] >= 'a' || text[last] == '_')
+	end, ok := plainHost(text)
+	return ok && end == len(text)
 }
 
 // IsPlainName reports whether text is a host name that is its own ASCII form. It may say no where yes would be right.

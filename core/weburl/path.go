@@ -23,18 +23,7 @@ func ParsePath(text string) string {
 }
 
 // plainPath reports whether text is already canonical. It may say no where yes would be right.
-func plainPath(text string) bool {
-	for i := 0; i < len(text); i++ {
-		switch c := text[i]; {
-		case c >= 'a' && c <= 'z', c >= '0' && c <= '9', c >= 'A' && c <= 'Z', c == '-', c == '_':
-		case c == '/' && (i+1 == len(text) || text[i+1] != '/' && text[i+1] != '.'):
-		case c == '.' && i > 0 && text[i-1] != '/':
-		default:
-			return false
-		}
-	}
-	return true
-}
+func plainPath(text string) bool { return plainSegments(text) == len(text) }
 
 // canonicalPath decodes escapes of unreserved characters, writes the others in upper case and folds runs of
 // "/". The path has been through the URL Standard's parser, so dot segments are gone, escaped ones too.

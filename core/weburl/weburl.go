@@ -17,6 +17,7 @@
 package weburl
 
 import (
+	"errors"
 	"fmt"
 	"net/netip"
 	"strconv"
@@ -53,22 +54,39 @@ const MaxLength = 64 << 10
 // Parse reads text as a browser's address bar would, and returns its canonical URL. What is not an http(s)
 // URL is refused with an [*Error].
 func Parse(text string) (URL, error) {
-	fail := func(format string, args ...any) (URL, error) {
-		return URL{}, &Error{Input: shorten(text), Reason: fmt.Sprintf(format, args...)}
-	}
 	if len(text) > MaxLength {
-		return fail("longer than %d bytes", MaxLength)
+		return refuse(text, "longer than %d bytes", MaxLength)
 	}
 	if u, ok := parseClean(text); ok {
 		return u, nil
 	}
+	if u, ok := parseWritten(text); ok {
+		return u, nil
+	}
 	full, err := withScheme(strip(strings.ToValidUTF8(text, "\uFFFD")))
 	if err != nil {
-		return fail("%s", err)
+		return refuse(text, "%s", err)
 	}
+	full, userInfo := plainer(full)
+	u, ok := parseWritten(full)
+	if !ok {
+		if u, err = parseStandard(full); err != nil {
+			return refuse(text, "%s", err)
+		}
+	}
+	u.userInfo = userInfo
+	return u, nil
+}
+
+func refuse(text, format string, args ...any) (URL, error) {
+	return URL{}, &Error{Input: shorten(text), Reason: fmt.Sprintf(format, args...)}
+}
+
+// parseStandard reads a URL with its scheme by the URL Standard's parser. Errors are reasons.
+func parseStandard(full string) (URL, error) {
 	read, err := whatwg.Parse(full)
 	if err != nil {
-		return fail("%s", reason(err))
+		return URL{}, errors.New(reason(err))
 	}
 	u := URL{
 		scheme:   webScheme[read.Scheme()],
@@ -77,16 +95,39 @@ func Parse(text string) (URL, error) {
 		userInfo: read.Username() != "" || read.Password() != "",
 	}
 	if u.host, u.addr = canonicalHost(read.Hostname()); u.host == "" {
-		return fail("there is no host name in it")
+		return URL{}, errors.New("there is no host name in it")
 	}
 	if read.Port() != "" {
 		port, err := strconv.ParseUint(read.Port(), 10, 16)
 		if err != nil {
-			return fail("%q is no port number", read.Port())
+			return URL{}, fmt.Errorf("%q is no port number", read.Port())
 		}
 		u.port = uint16(port)
 	}
 	return u, nil
+}
+
+// plainer respells a URL with its scheme without changing what it means: slashes for backslashes, two before the host, and no user-info
+// where a host follows; it reports whether there was any. The parser takes a time with the square of how many of these there are.
+func plainer(full string) (string, bool) {
+	scheme, rest, _ := strings.Cut(full, ":")
+	end := strings.IndexAny(rest, "?#")
+	if end < 0 {
+		end = len(rest)
+	}
+	before := strings.TrimLeft(strings.ReplaceAll(rest[:end], `\`, "/"), "/")
+	authority, path := before, ""
+	if slash := strings.IndexByte(before, '/'); slash >= 0 {
+		authority, path = before[:slash], before[slash:]
+	}
+	userInfo := false
+	if at := strings.LastIndexByte(authority, '@'); at >= 0 {
+		userInfo = authority[:at] != "" && authority[:at] != ":"
+		if authority = authority[at+1:]; authority == "" {
+			authority = "@" // no host may be taken from the path
+		}
+	}
+	return scheme + "://" + authority + path + rest[end:], userInfo
 }
 
 // MustParse is [Parse] for literals; it panics where the text is refused.

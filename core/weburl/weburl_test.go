@@ -141,22 +141,45 @@ func TestPlainAgreesWithParser(t *testing.T) {
 	})
 }
 
-// The short way and the long way give one answer.
-func TestCleanAgreesWithParser(t *testing.T) {
-	taken := 0
-	rapid.Check(t, func(t *rapid.T) {
-		text := rapid.StringMatching(`https?://[a-c0-9.x_-]{1,8}(/[a-cA-C0-9._~/-]{0,8})?(\?[a-cA-C0-9=&+,;:/?@!*~._%-]{0,8})?`).Draw(t, "url")
-		u, ok := parseClean(text)
-		if !ok {
-			return
+// The short ways and the long way give one answer, where they give any; and all together that of the parser alone.
+func checkShortWays(t assert.TestingT, text string) (clean, written bool) {
+	full, err := withScheme(strip(strings.ToValidUTF8(text, "\uFFFD")))
+	var want URL
+	if err == nil {
+		want, err = parseStandard(full)
+	}
+	for i, short := range []func(string) (URL, bool){parseClean, parseWritten} {
+		if u, ok := short(text); ok && assert.NoError(t, err, "%q", text) && assert.Equal(t, want, u, "%q", text) {
+			clean, written = clean || i == 0, written || i == 1
 		}
-		taken++
-		read, err := whatwg.Parse(text)
-		require.NoError(t, err, text)
-		host, addr := canonicalHost(read.Hostname())
-		assert.Equal(t, URL{scheme: read.Scheme(), host: host, addr: addr, path: canonicalPath(read.Pathname()), query: upperEscapes(read.Query())}, u, text)
+	}
+	u, refused := Parse(text)
+	assert.Equal(t, want, u, "%q", text)
+	if assert.Equal(t, err == nil, refused == nil, "%q: %v, %v", text, err, refused) && err != nil {
+		assert.Equal(t, err.Error(), refused.(*Error).Reason, "%q", text)
+	}
+	return clean, written
+}
+
+func TestShortWaysAgree(t *testing.T) {
+	clean, written := 0, 0
+	count := func(t *rapid.T, text string) {
+		c, w := checkShortWays(t, text)
+		if c {
+			clean++
+		}
+		if w {
+			written++
+		}
+	}
+	rapid.Check(t, func(t *rapid.T) {
+		count(t, rapid.StringMatching(`https?://[a-c0-9.x_-]{1,8}(/[a-cA-C0-9._~!$&'()*+,;=:@/-]{0,8})?(\?[a-cA-C0-9=&+,;:/?@!*~._$()%-]{0,8})?`).Draw(t, "clean"))
+		count(t, rapid.StringMatching(`([hH]ttps?://)?[a-cA-C0-9.xn-]{0,8}(:[0-9]{0,6})?(/[a-cA-C0-9.%2eE/ä|\\]{0,12})?(\?[a-c&%4eä'"]{0,5})?(#[a%]{0,2})?`).Draw(t, "written"))
+		count(t, rapid.StringMatching(`(http://)?([0-9]{1,3}\.){3}[0-9]{1,4}\.?(:443|:80)?(/(\.|%2e|%2E){0,3}){0,4}`).Draw(t, "address"))
+		count(t, anyURL(t))
 	})
-	assert.Positive(t, taken)
+	assert.Positive(t, clean)
+	assert.Positive(t, written)
 }
 
 func TestCleanAllocatesNothing(t *testing.T) {
@@ -183,8 +206,14 @@ func FuzzParse(f *testing.F) {
 	f.Add("https://heron.example/a/../b")         // dot segments
 	f.Add("http://0xcb.0.0x71.7/")                // an address in disguise
 	f.Add("http:\\\\h\\%2e%2e\\x")                // backslashes and escaped dots
+	f.Add(strings.Repeat("@", 60_000) + "h")      // which takes the parser alone ten seconds
 	f.Add("https://u@\u0438.example/%C3%84?%zz#") // everything at once
-	f.Fuzz(func(t *testing.T, text string) { checkIdempotent(t, text) })
+	f.Fuzz(func(t *testing.T, text string) {
+		checkIdempotent(t, text)
+		if len(text) < 1_000 { // the parser alone is slow
+			checkShortWays(t, text)
+		}
+	})
 }
 
 func BenchmarkCanonicalClean(b *testing.B) {
