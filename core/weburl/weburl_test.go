@@ -156,7 +156,9 @@ func checkShortWays(t assert.TestingT, text string) (clean, written bool) {
 	u, refused := Parse(text)
 	assert.Equal(t, want, u, "%q", text)
 	if assert.Equal(t, err == nil, refused == nil, "%q: %v, %v", text, err, refused) && err != nil {
-		assert.Equal(t, err.Error(), refused.(*Error).Reason, "%q", text)
+		var wrong *Error
+		assert.ErrorAs(t, refused, &wrong)
+		assert.Equal(t, err.Error(), wrong.Reason, "%q", text)
 	}
 	return clean, written
 }

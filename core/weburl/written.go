@@ -96,9 +96,10 @@ func appendHost(dst []byte, host string, u *URL) ([]byte, bool) {
 		return dst, end == len(host)
 	}
 	var parts [4]byte
-	rest, more := host, true
+	rest := host
 	for i := range parts {
 		var part string
+		var more bool
 		part, rest, more = strings.Cut(rest, ".")
 		n, ok := decimal(part, 255)
 		if !ok || more != (i < 3) {
