@@ -1,28 +1,85 @@
 // Package rounds measures work beside an anchor: a few lines of well-known code that say how fast the machine is.
 package rounds
 
-import "testing"
+import (
+	"slices"
+	"testing"
+	"time"
+)
 
-// rounds is how often both are measured. The middle of five is not moved by one that the machine disturbed.
-const rounds = 5
+// fewest is how often both are measured at least. The middle of five is not moved by one that the machine disturbed.
+const fewest = 5
 
-// Measure runs ours and the anchor in turn, so that a machine that is slow for a while is slow for both.
+// turn is about how long one of the two works before it is the other's turn, if doing it once does not take longer. A machine that is slow
+// for a while is slow for both then.
+const turn = 10 * time.Millisecond
+
+// alike is how many times the other's time one may take so that both do their work equally often in a turn: what lies near the processor
+// when a turn begins is the other's.
+const alike = 8
+
+// apart is how far the two are in what they work through, so that neither finds near the processor what the other has just read.
+const apart = 1 << 15
+
+// Measure runs two benchmarks in turn, for work that takes seconds.
 func Measure(b *testing.B, ours, anchor func(b *testing.B)) {
-	for range rounds {
+	for range fewest {
 		b.Run("ours", ours)
 		b.Run("anchor", anchor)
 	}
 }
 
-// Against is [Measure] of two that do their work once for each i, from 0 on in every round.
+// Against runs two that do their work once for each i, for half of -benchtime each. It reports the nanoseconds that each takes
+// and the ratio of the two in millionths: the middle one of all turns, with those a tenth from either end.
 func Against(b *testing.B, ours, anchor func(i int)) {
-	loop := func(work func(i int)) func(b *testing.B) {
-		return func(b *testing.B) {
-			b.ReportAllocs()
-			for i := 0; b.Loop(); i++ {
-				work(i)
+	works := []func(i int){ours, anchor}
+	var times [2][]float64
+	done := [2]int{0, apart}
+	var batch [2]int // how often the work is done in a turn
+	for side, work := range works {
+		for batch[side] = 1; ; batch[side] *= 2 {
+			if took := lap(work, &done[side], batch[side]); took >= turn/2 {
+				break
 			}
 		}
 	}
-	Measure(b, loop(ours), loop(anchor))
+	if most := max(batch[0], batch[1]); most <= alike*min(batch[0], batch[1]) {
+		batch[0], batch[1] = most, most
+	}
+	pair := func() {
+		for side, work := range works {
+			took := lap(work, &done[side], batch[side])
+			times[side] = append(times[side], float64(took.Nanoseconds())/float64(batch[side]))
+		}
+	}
+	for b.Loop() {
+		pair()
+	}
+	for len(times[0]) < fewest {
+		pair()
+	}
+	ratios := make([]float64, len(times[0]))
+	for i := range ratios {
+		ratios[i] = times[0][i] / times[1][i]
+	}
+	for _, all := range [][]float64{ratios, times[0], times[1]} {
+		slices.Sort(all)
+	}
+	at := func(all []float64, share float64) float64 { return all[int(share*float64(len(all)-1)+0.5)] }
+	b.ReportMetric(0, "ns/op") // of both together it says nothing
+	b.ReportMetric(at(times[0], 0.5), "ours-ns")
+	b.ReportMetric(at(times[1], 0.5), "anchor-ns")
+	b.ReportMetric(1e6*at(ratios, 0.5), "ppm")
+	b.ReportMetric(1e6*at(ratios, 0.1), "ppm-low")
+	b.ReportMetric(1e6*at(ratios, 0.9), "ppm-high")
+}
+
+// lap does work so many times more.
+func lap(work func(i int), done *int, times int) time.Duration {
+	begin := time.Now()
+	for range times {
+		work(*done)
+		*done++
+	}
+	return time.Since(begin)
 }
