@@ -34,7 +34,7 @@ type Directory struct {
 	Groups   []Group
 	Networks []Network
 
-	person, group, network map[string]int32
+	person, group, network Table[int32]
 	up                     []Set // by group: itself and the groups that it is in, however far up
 	ofPerson, ofNetwork    []Set // closed upwards
 	networks, ranges       byLength
@@ -110,32 +110,32 @@ func Unmapped(p netip.Prefix) netip.Prefix {
 func New(people []Person, groups []Group, networks []Network) *Directory {
 	d := &Directory{
 		People: people, Groups: groups, Networks: networks,
-		person: map[string]int32{}, group: map[string]int32{}, network: map[string]int32{},
+		person: NewTable[int32](len(people)), group: NewTable[int32](len(groups)), network: NewTable[int32](len(networks)),
 	}
 	for i, p := range people {
-		d.person[p.ID] = int32(i)
+		d.person.Put(p.ID, int32(i))
 	}
 	for i, g := range groups {
-		d.group[g.ID] = int32(i)
+		d.group.Put(g.ID, int32(i))
 	}
 	for i, n := range networks {
-		d.network[n.ID] = int32(i)
+		d.network.Put(n.ID, int32(i))
 		for _, r := range n.Ranges {
 			d.networks.add(Unmapped(r), int32(i))
 		}
 	}
 	d.climb()
 	d.ofPerson, d.ofNetwork = NewSets(len(people), len(groups)), NewSets(len(networks), len(groups))
-	join := func(into []Set, at map[string]int32, ids []string, g int) {
-		for _, id := range ids {
-			if n, ok := at[id]; ok {
+	join := func(into []Set, at *Table[int32], members []string, g int) {
+		for _, id := range members {
+			if n := number(at, id); n >= 0 {
 				into[n].Unite(d.up[g])
 			}
 		}
 	}
 	for i, g := range groups {
-		join(d.ofPerson, d.person, g.Persons, i)
-		join(d.ofNetwork, d.network, g.Networks, i)
+		join(d.ofPerson, &d.person, g.Persons, i)
+		join(d.ofNetwork, &d.network, g.Networks, i)
 		for _, r := range g.Ranges {
 			n := d.ranges.add(Unmapped(r), int32(len(d.rangeGroups)))
 			if int(n) == len(d.rangeGroups) {
@@ -152,7 +152,7 @@ func (d *Directory) climb() {
 	above := make([][]int32, len(d.Groups))
 	for i, g := range d.Groups {
 		for _, id := range g.Groups {
-			if n, ok := d.group[id]; ok {
+			if n := d.Group(id); n >= 0 {
 				above[n] = append(above[n], int32(i))
 			}
 		}
@@ -210,20 +210,20 @@ func Ring(groups []Group) []string {
 }
 
 // Person returns the number of a person; -1 where there is no such.
-func (d *Directory) Person(id string) int32 { return number(d.person, id) }
+func (d *Directory) Person(id string) int32 { return number(&d.person, id) }
 
 // Group returns the number of a group; -1 where there is no such.
-func (d *Directory) Group(id string) int32 { return number(d.group, id) }
+func (d *Directory) Group(id string) int32 { return number(&d.group, id) }
 
 // Network returns the number of a network; -1 where there is no such.
-func (d *Directory) Network(id string) int32 { return number(d.network, id) }
+func (d *Directory) Network(id string) int32 { return number(&d.network, id) }
 
-func number(of map[string]int32, id string) int32 {
+func number(of *Table[int32], id string) int32 {
 	if id == "" {
 		return -1
 	}
-	if n, ok := of[id]; ok {
-		return n
+	if n := of.Find(id); n != nil {
+		return *n
 	}
 	return -1
 }

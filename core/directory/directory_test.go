@@ -121,3 +121,25 @@ func TestBelongAgrees(t *testing.T) {
 		assert.Equal(t, strings.Join(want, " "), named(d, person, "", addr.String()))
 	})
 }
+
+func TestTable(t *testing.T) {
+	texts := []string{
+		"", "kay", "0190a5d2-7c4e-7b1a-9f3e-2d6c8b4a1e07", "0190a5d2-7c4e-7b1a-9f3e-2d6c8b4a1e08", "0190a5d2-7c4e-7b1a-9f3f-2d6c8b4a1e07", "0190A5D2-7c4e-7b1a-9f3e-2d6c8b4a1e07",
+		"0190a5d2-7c4e-7b1a-9f3e-2d6c8b4a1e0", "0190a5d27-c4e-7b1a-9f3e-2d6c8b4a1e07", "0190a5d207c4e-7b1a-9f3e-2d6c8b4a1e07",
+		strings.Repeat("\x00", 8) + "-\x00\x00\x00\x00-\x00\x00\x00\x00-\x00\x00\x00\x00-" + strings.Repeat("\x00", 12),
+	}
+	for taken := range texts {
+		x := NewTable[int32](1)
+		x.Put(texts[taken], 7)
+		for asked, text := range texts {
+			assert.Equal(t, asked == taken && text != "", number(&x, text) == 7, "%q among %q", text, texts[taken])
+		}
+	}
+	x := NewTable[int32](5_000)
+	for i := range 5_000 {
+		x.Put(fmt.Sprintf("%08x-7c4e-7b1a-9f3e-000000000000", i), int32(i))
+	}
+	for i := range 5_010 {
+		assert.Equal(t, i < 5_000, number(&x, fmt.Sprintf("%08x-7c4e-7b1a-9f3e-000000000000", i)) == int32(i))
+	}
+}

@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"net/netip"
-	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -93,7 +92,7 @@ var newCity = sync.OnceValue(func() city {
 	}
 	people := make([]directory.Person, 5_000)
 	for i := range people {
-		people[i] = directory.Person{ID: fmt.Sprint("person-", i), Name: fmt.Sprint("Person ", i)}
+		people[i] = directory.Person{ID: fmt.Sprintf("%08x-7c4e-7b1a-9f3e-%012x", random.Uint32(), i), Name: fmt.Sprint("Person ", i)}
 		for range 2 {
 			g := &groups[random.IntN(len(groups))]
 			g.Persons = append(g.Persons, people[i].ID)
@@ -120,16 +119,18 @@ func BenchmarkDecide(b *testing.B) {
 	var w Work
 	var r Request
 	var result classify.Result
-	callers := make([]string, len(c.requests)) // in memory of their own, as if they had just been read
-	for i := range callers {
-		callers[i] = strings.Clone(c.requests[i].Person)
+	type read struct{ url, person string } // side by side in memory, as a gate has just read them
+	reads := make([]read, len(c.texts))
+	for i, text := range c.texts {
+		both := text + " " + c.requests[i].Person
+		reads[i] = read{both[:len(text)], both[len(text)+1:]}
 	}
 	rounds.Against(b, func(i int) {
-		r.Person = callers[i%len(callers)]
-		r.URL, _ = weburl.Parse(c.texts[i%len(c.texts)])
+		r.Person = reads[i%len(reads)].person
+		r.URL, _ = weburl.Parse(reads[i%len(reads)].url)
 		c.snapshot.Decide(&w, &r, monday)
 	}, func(i int) {
-		u, _ := weburl.Parse(c.texts[i%len(c.texts)])
+		u, _ := weburl.Parse(reads[i%len(reads)].url)
 		classifier.Classify(&result, u, pattern.DateOf(monday), match.Full)
 	})
 }

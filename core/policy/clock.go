@@ -2,7 +2,6 @@ package policy
 
 import (
 	"slices"
-	"sort"
 	"sync/atomic"
 	"time"
 )
@@ -51,15 +50,27 @@ func (c *clock) between(from, to time.Time) *days {
 func (c *clock) inForce(at time.Time) bool {
 	d := c.days(at)
 	second := at.Unix()
-	passed := sort.Search(len(d.changes), func(i int) bool { return d.changes[i] > second })
-	return d.inside != (passed%2 == 1)
+	return d.inside != (d.passed(second)%2 == 1)
+}
+
+// passed returns how many changes there were until a moment, that moment itself among them.
+func (d *days) passed(second int64) int {
+	low, high := 0, len(d.changes)
+	for low < high {
+		if middle := (low + high) / 2; d.changes[middle] > second {
+			high = middle
+		} else {
+			low = middle + 1
+		}
+	}
+	return low
 }
 
 // next returns the first moment after another at which the schedule changes; false where it never does.
 func (c *clock) next(at time.Time) (time.Time, bool) {
 	d := c.days(at)
 	second := at.Unix()
-	if i := sort.Search(len(d.changes), func(i int) bool { return d.changes[i] > second }); i < len(d.changes) {
+	if i := d.passed(second); i < len(d.changes) {
 		return time.Unix(d.changes[i], 0), true
 	}
 	return c.Schedule.Schedule.Next(at, c.Zone)

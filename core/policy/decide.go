@@ -50,7 +50,10 @@ const (
 // Work is ready for use.
 type Work struct {
 	groups   directory.Set
-	policies directory.Set
+	policies []int32 // in order; the caller's, or own
+	own      []int32
+	set      directory.Set // scratch of join
+	caller   *caller       // nil for nobody known
 	person   int32
 	member   int32
 	network  int32
@@ -63,6 +66,7 @@ type Work struct {
 	ending  bool          // the path may end as a file's name does
 	sends   bool          // the method is not GET
 	granted []candidate
+	can     []uint32 // see outline.canMatch
 
 	url     *URL
 	method  string
@@ -73,6 +77,8 @@ type Work struct {
 
 	hypo *hypothesis
 	keys []string
+
+	touched uint32 // means nothing: see outline.touch
 }
 
 // candidate is an exception that covers the URL.
@@ -84,7 +90,7 @@ type candidate struct {
 }
 
 // noCategory stands for one that no rule asks for: its row of the masks is that of the rules that need nothing.
-const noCategory = -1
+const noCategory = needNothing - firstCategory
 
 // hypothesis is a single change that is tried out without being made. Numbers of -1 stand for nothing.
 type hypothesis struct {
@@ -98,34 +104,32 @@ type hypothesis struct {
 
 // Decide returns the verdict on a request at a moment. It is a pure function of its arguments; w is only scratch.
 func (s *Snapshot) Decide(w *Work, r *Request, at time.Time) Decision {
-	s.belong(w, r)
+	place := s.callers.Place(r.Person) // and while that is fetched, the URL is looked up
+	s.identify(w, r)
 	s.look(w, r, pattern.DateOf(at.In(s.config.Zone)), false)
+	s.find(w, r.Person, place)
 	s.weigh(w)
+	s.join(w, len(w.granted) > 0 || len(s.stints) > 0)
 	return s.ladder(w, at, nil)
 }
 
-// belong finds out who asks.
+// belong finds out who asks, and what is for them.
 func (s *Snapshot) belong(w *Work, r *Request) {
+	s.identify(w, r)
+	s.find(w, r.Person, s.callers.Place(r.Person))
+	s.join(w, true)
+}
+
+// identify takes from the request what is plain.
+func (s *Snapshot) identify(w *Work, r *Request) {
 	d := s.config.Directory
 	if len(w.groups) != (len(d.Groups)+63)/64 {
 		w.groups = directory.NewSet(len(d.Groups))
 	}
-	if len(w.policies) != (len(s.policies)+63)/64 {
-		w.policies = directory.NewSet(len(s.policies))
+	if len(w.set) != (len(s.policies)+63)/64 {
+		w.set = directory.NewSet(len(s.policies))
 	}
-	w.person, w.member = d.Person(r.Person), d.Group(r.Group)
-	w.addr = r.Addr.Unmap()
-	w.network = d.Belong(w.groups, -1, w.member, w.addr)
-	w.policies.Clear()
-	if w.member >= 0 || w.addr.IsValid() {
-		s.unitePolicies(w.policies, w.groups)
-	}
-	if w.person >= 0 {
-		size := len(w.groups) + len(w.policies)
-		sets := directory.Set(s.people[int(w.person)*size:][:size])
-		w.groups.Unite(sets[:len(w.groups)])
-		w.policies.Unite(sets[len(w.groups):])
-	}
+	w.member, w.addr = d.Group(r.Group), r.Addr.Unmap()
 	w.method, w.sight, w.gate, w.url = r.Method, r.Sight, r.Gate, &r.URL
 	if w.sight == "" {
 		w.sight = match.Full
@@ -141,11 +145,38 @@ func (s *Snapshot) belong(w *Work, r *Request) {
 	w.gateBit = uint8(slices.Index(Gates, w.gate))
 }
 
-// unitePolicies puts in the policies of groups.
-func (s *Snapshot) unitePolicies(policies, groups directory.Set) {
-	for g := groups.Next(0); g >= 0; g = groups.Next(g + 1) {
-		policies.Unite(s.ofGroup[g])
+// find finds out who asks. It touches what will be needed of their policies.
+func (s *Snapshot) find(w *Work, person string, place directory.Place) {
+	w.person = -1
+	if w.caller = s.callers.At(person, place); w.caller != nil {
+		w.person = w.caller.person
+		for _, n := range w.caller.policies() {
+			w.touched ^= s.outline.touch(n)
+		}
 	}
+}
+
+// join finds out which policies are for who was identified and, with groups, which groups they are in.
+func (s *Snapshot) join(w *Work, groups bool) {
+	if c := w.caller; !groups && c != nil && c.count != tooMany && w.member < 0 && !w.addr.IsValid() {
+		w.network, w.policies = -1, c.policies()
+		return
+	}
+	w.network = s.config.Directory.Belong(w.groups, w.person, w.member, w.addr)
+	w.own = s.policiesOf(w.own[:0], w.set, w.groups)
+	w.policies = w.own
+}
+
+// policiesOf appends the policies of groups, in order. Set is scratch.
+func (s *Snapshot) policiesOf(dst []int32, set, groups directory.Set) []int32 {
+	set.Clear()
+	for g := groups.Next(0); g >= 0; g = groups.Next(g + 1) {
+		set.Unite(s.ofGroup[g])
+	}
+	for n := set.Next(0); n >= 0; n = set.Next(n + 1) {
+		dst = append(dst, n)
+	}
+	return dst
 }
 
 // look finds out what has something to say about the URL on a day.
@@ -162,6 +193,9 @@ func (s *Snapshot) weigh(w *Work) {
 		w.is = directory.NewSet(s.classifier.Count())
 	}
 	s.classifier.Weigh(&w.seen)
+	if w.caller != nil {
+		w.touched ^= s.outline.touchRows(w)
+	}
 	w.is.Clear()
 	for _, n := range w.seen.Categories {
 		w.is.Add(n)
@@ -170,7 +204,7 @@ func (s *Snapshot) weigh(w *Work) {
 	w.may.Clear()
 	w.granted, w.listed, w.traits = w.granted[:0], w.listed[:0], 0
 	w.ending, w.sends = w.sight == match.Full && strings.IndexByte(w.url.Path(), '.') >= 0, w.sight == match.Full && w.method != "GET"
-	for asked := s.traits; asked != 0; asked &= asked - 1 {
+	for asked := s.outline.traits; asked != 0; asked &= asked - 1 {
 		if bit := bits.TrailingZeros8(asked); w.trait(Traits[bit]) == yes {
 			w.traits |= 1 << bit
 		}
@@ -252,7 +286,7 @@ func runs(from, until, at time.Time) bool {
 func (s *Snapshot) ladder(w *Work, at time.Time, t *tracer) Decision {
 	d := Decision{Policy: -1, Rule: -1, Granted: -1, Stint: -1}
 	if s.baseline != nil {
-		if rule, decided := s.first(w, s.baseline, AtBaseline, at, t); decided {
+		if rule, _, decided := s.first(w, s.baseline, s.baselineNumber(), AtBaseline, at, t, nil); decided {
 			r := s.baseline.rules[rule]
 			d.Verdict, d.Rung, d.Rule, d.Provisos = r.Then, AtBaseline, rule, r.With
 			return d
@@ -280,26 +314,32 @@ func (s *Snapshot) ladder(w *Work, at time.Time, t *tracer) Decision {
 	}
 	d.Rung, d.Verdict = AtFallback, Allow
 	if s.fallback != nil {
-		then, rule := s.says(w, s.fallback, AtFallback, at, t)
-		d.Verdict, d.Rule, d.Provisos = Verdicts[then], rule, s.fallback.provisos(rule)
+		then, rule := s.says(w, s.fallback, s.fallbackNumber(), AtFallback, at, t, nil)
+		d.Verdict, d.Rule, d.Provisos = Verdicts[then], rule, s.provisos(s.fallback, s.fallbackNumber(), rule)
 	}
 	return d
 }
 
-// first returns the first rule of a policy that decides.
-func (s *Snapshot) first(w *Work, p *ladderPolicy, rung Rung, at time.Time, t *tracer) (int32, bool) {
-	decider := int32(-1)
+// first returns the first rule of a policy that decides, and the strictness of what it says. With canMatch, it asks only those; nil for
+// all that the request can make match.
+func (s *Snapshot) first(w *Work, p *ladderPolicy, number int32, rung Rung, at time.Time, t *tracer, canMatch []uint32) (rule int32, then uint8, decided bool) {
 	if h := w.hypo; h != nil && h.lifted[0] == p.number(rung) && h.lifted[1] >= 0 {
 		if outcome := s.outcome(w, &p.rules[h.lifted[1]], at); outcome == Decided {
-			return h.lifted[1], true
+			return h.lifted[1], p.rules[h.lifted[1]].then, true
 		}
 	}
 	if t == nil {
-		return s.firstOf(w, p, rung, at)
+		if canMatch == nil {
+			w.can = w.can[:0]
+			s.outline.canMatch(w, number)
+			canMatch = w.can
+		}
+		return s.firstOf(w, p, number, rung, at, canMatch)
 	}
+	rule = -1
 	for i := range p.rules {
 		r := &p.rules[i]
-		if decider >= 0 {
+		if decided {
 			t.notReached(p, rung, int32(i))
 			continue
 		}
@@ -309,62 +349,10 @@ func (s *Snapshot) first(w *Work, p *ladderPolicy, rung Rung, at time.Time, t *t
 		outcome := s.outcome(w, r, at)
 		t.rule(p, rung, int32(i), outcome, at)
 		if outcome == Decided {
-			decider = int32(i)
+			rule, then, decided = int32(i), r.then, true
 		}
 	}
-	return decider, decider >= 0
-}
-
-// firstOf is first without a trace: it asks only the rules that the lists, categories and traits of the request can make match.
-func (s *Snapshot) firstOf(w *Work, p *ladderPolicy, rung Rung, at time.Time) (int32, bool) {
-	traits := 1 + s.classifier.Count()
-	last := traits + len(Traits)
-	for word := range p.words {
-		can := p.masks[word]
-		for _, list := range w.listed {
-			can |= s.rulesFor(list, p.slot, int32(word))
-		}
-		for _, category := range w.seen.Categories {
-			can |= p.masks[(1+int(category))*p.words+word]
-		}
-		for has := w.traits; has != 0; has &= has - 1 {
-			can |= p.masks[(traits+bits.TrailingZeros8(has))*p.words+word]
-		}
-		if !w.ending {
-			can &^= p.masks[last*p.words+word]
-		}
-		if !w.sends {
-			can &^= p.masks[(last+1)*p.words+word]
-		}
-		for ; can != 0; can &= can - 1 {
-			i := int32(word<<6 + bits.TrailingZeros64(can))
-			if h := w.hypo; h != nil && h.without[0] == p.number(rung) && h.without[1] == i {
-				continue
-			}
-			h := &p.heads[i]
-			if s.now(w, h, at) == Decided && (h.exact || s.holds(w, &p.rules[i].cond) == yes) {
-				return i, true
-			}
-		}
-	}
-	return -1, false
-}
-
-// rulesFor returns the rules of a policy that a list can make match, of one word of its masks.
-func (s *Snapshot) rulesFor(list, policy, word int32) uint64 {
-	rows := s.listRules[s.rulesFrom[list]:s.rulesFrom[list+1]]
-	for len(rows) > 0 {
-		middle := len(rows) / 2
-		switch row := &rows[middle]; {
-		case row.policy == policy && row.word == word:
-			return row.rules
-		case row.policy < policy || row.policy == policy && row.word < word:
-			rows = rows[middle+1:]
-		default:
-			rows = rows[:middle]
-		}
-	}
-	return 0
+	return rule, then, decided
 }
 
 // number tells policies apart: their position, and below -1 those that have none.
@@ -603,15 +591,36 @@ func (s *Snapshot) stint(w *Work, at time.Time, t *tracer) (int32, Verdict) {
 // combined fills d with what the request's policies say together; false where it has none.
 func (s *Snapshot) combined(w *Work, at time.Time, t *tracer, d *Decision) bool {
 	found, best := false, uint8(0)
-	for n := w.policies.Next(0); n >= 0; n = w.policies.Next(n + 1) {
+	w.can = w.can[:0]
+	if t == nil { // of all policies at once, so that the machine may fetch what this takes side by side
+		for _, n := range w.policies {
+			s.outline.canMatch(w, n)
+		}
+	}
+	can := w.can
+	for _, n := range w.policies {
 		p := &s.policies[n]
-		then, rule := s.says(w, p, AtPolicy, at, t)
+		var canMatch []uint32
+		if t == nil {
+			words := s.outline.policies[n].words
+			canMatch, can = can[:words:words], can[words:]
+		}
+		var then uint8
+		var rule int32
+		if t == nil && w.hypo == nil {
+			var decided bool
+			if rule, then, decided = s.firstOf(w, p, n, AtPolicy, at, canMatch); !decided {
+				then = s.outline.policies[n].otherwise
+			}
+		} else {
+			then, rule = s.says(w, p, n, AtPolicy, at, t, canMatch)
+		}
 		better := false
 		switch {
 		case !found:
 			better = true
 		case then == best:
-			d.Provisos = d.Provisos.Join(p.provisos(rule))
+			d.Provisos = d.Provisos.Join(s.provisos(p, n, rule))
 		case s.config.Combining == Strictest:
 			better = then > best
 		default:
@@ -619,7 +628,7 @@ func (s *Snapshot) combined(w *Work, at time.Time, t *tracer, d *Decision) bool 
 		}
 		if better {
 			best = then
-			d.Verdict, d.Rung, d.Policy, d.Rule, d.Provisos = Verdicts[then], AtPolicy, n, rule, p.provisos(rule)
+			d.Verdict, d.Rung, d.Policy, d.Rule, d.Provisos = Verdicts[then], AtPolicy, n, rule, s.provisos(p, n, rule)
 		}
 		found = true
 		if s.config.Combining == Position {
@@ -632,21 +641,21 @@ func (s *Snapshot) combined(w *Work, at time.Time, t *tracer, d *Decision) bool 
 	return found
 }
 
-// says returns what one policy says, by its strictness, and the rule that says so; -1 for its otherwise.
-func (s *Snapshot) says(w *Work, p *ladderPolicy, rung Rung, at time.Time, t *tracer) (then uint8, rule int32) {
-	rule, decided := s.first(w, p, rung, at, t)
+// says returns what one policy says, by its strictness, and the rule that says so; -1 for its otherwise. See first for canMatch.
+func (s *Snapshot) says(w *Work, p *ladderPolicy, number int32, rung Rung, at time.Time, t *tracer, canMatch []uint32) (then uint8, rule int32) {
+	rule, then, decided := s.first(w, p, number, rung, at, t, canMatch)
 	if decided {
-		return p.heads[rule].then, rule
+		return then, rule
 	}
 	if t != nil {
 		t.otherwise(p, rung)
 	}
-	return p.otherwise, -1
+	return s.outline.policies[number].otherwise, -1
 }
 
 // provisos returns what a rule binds to; a policy's otherwise binds to nothing.
-func (p *ladderPolicy) provisos(rule int32) Provisos {
-	if rule < 0 || !p.binds {
+func (s *Snapshot) provisos(p *ladderPolicy, number, rule int32) Provisos {
+	if rule < 0 || !s.outline.policies[number].binds {
 		return Provisos{}
 	}
 	return p.rules[rule].With
@@ -661,8 +670,8 @@ func (s *Snapshot) Inspects(w *Work, r *Request, at time.Time) bool {
 	s.look(w, &tunnel, pattern.DateOf(at.In(s.config.Zone)), false)
 	s.weigh(w)
 	p := s.fallback
-	if n := w.policies.Next(0); n >= 0 {
-		p = &s.policies[n]
+	if len(w.policies) > 0 {
+		p = &s.policies[w.policies[0]]
 	}
 	return p != nil && p.Inspect.All && w.list(p.butIn) != yes && !p.butIs.Meets(w.is)
 }

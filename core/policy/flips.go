@@ -49,6 +49,7 @@ func (s *Snapshot) Flips(w *Work, r *Request, at time.Time) []Flip {
 	w.hypo = nil
 	defer func() { w.hypo = nil }()
 	now := s.Decide(w, r, at)
+	s.join(w, true)
 	takes := slices.Clone(w.seen.Takes)
 	var flips []Flip
 	try := func(h hypothesis, f Flip) bool {

@@ -271,6 +271,7 @@ func TestTraitsHaveWords(t *testing.T) {
 	}
 	assert.Len(t, traitClause, len(Traits))
 	assert.Len(t, traitReason, len(Traits))
+	assert.Len(t, Traits, firstCategory-firstTrait, "each has its row in an outline")
 }
 
 func TestVerdictsInOrder(t *testing.T) {

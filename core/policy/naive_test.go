@@ -413,7 +413,7 @@ func drawMoment(t *rapid.T, name string) time.Time {
 
 func drawWhom(t *rapid.T) (whom Whom) {
 	whom.Everybody = rapid.IntRange(0, 3).Draw(t, "everybody") == 0
-	whom.Persons = draws([]string{"p0", "p1", "gone"}, 1).Draw(t, "persons")
+	whom.Persons = draws([]string{"p0", ola, "gone"}, 1).Draw(t, "persons")
 	whom.Groups = draws([]string{"g0", "g1", "g2"}, 1).Draw(t, "groups")
 	whom.Networks = draws([]string{"n0", "n1"}, 1).Draw(t, "networks")
 	whom.Ranges = draws([]netip.Prefix{netip.MustParsePrefix("10.40.1.0/24"), netip.MustParsePrefix("10.40.0.5/32")}, 1).Draw(t, "ranges")
@@ -442,7 +442,7 @@ func drawNaive(t *rapid.T) naive {
 	n.Apps = []AppDef{{Key: "share", Name: "Share", Entries: []pattern.Entry{pattern.MustParse("gull.test")}, Activities: []Activity{
 		{Key: "upload", Name: "upload", Methods: []string{"POST"}, Entries: []pattern.Entry{pattern.MustParse("gull.test/up")}}, {Key: "read", Name: "read", Methods: []string{"GET"}},
 	}}}
-	n.Directory = directory.New([]directory.Person{{ID: "p0", Name: "Kay Moran"}, {ID: "p1", Name: "Ola Fenn"}},
+	n.Directory = directory.New([]directory.Person{{ID: "p0", Name: "Kay Moran"}, {ID: ola, Name: "Ola Fenn"}},
 		[]directory.Group{
 			{ID: "g0", Name: "Nurses", Persons: []string{"p0"}},
 			{ID: "g1", Name: "Clinical", Groups: []string{"g0"}, Networks: []string{"n1"}},
@@ -480,7 +480,7 @@ func drawNaive(t *rapid.T) naive {
 		})
 	}
 	n.r.Method = rapid.SampledFrom([]string{"GET", "POST"}).Draw(t, "method")
-	n.r.Person = rapid.SampledFrom([]string{"", "p0", "p1"}).Draw(t, "person")
+	n.r.Person = rapid.SampledFrom([]string{"", "p0", ola}).Draw(t, "person")
 	n.r.Group = rapid.SampledFrom([]string{"", "", "g0", "g2"}).Draw(t, "group")
 	n.r.Sight = rapid.SampledFrom([]match.Sight{match.Full, match.Full, match.Tunnel, match.Name}).Draw(t, "sight")
 	n.r.Gate = rapid.SampledFrom(Gates).Draw(t, "gate")
@@ -499,8 +499,25 @@ func (n *naive) draw(t *rapid.T) {
 	n.at = drawMoment(t, "at")
 }
 
+// ola is an id as the service gives them.
+const ola = "0190a5d2-7c4e-7b1a-9f3e-2d6c8b4a1e07"
+
+// enlarge draws policies with more rules than a word of an outline has bits, and more policies than stand beside a caller.
+func (n *naive) enlarge(t *rapid.T) {
+	for i := range n.Policies {
+		filler := slices.Repeat([]Rule{{Name: "Filler", If: Cond{Op: InList, Values: []string{"gone"}}, Then: Block}}, rapid.SampledFrom([]int{0, 0, 31, 70}).Draw(t, "filler"))
+		n.Policies[i].Rules = slices.Concat(filler, n.Policies[i].Rules, filler)
+	}
+	for i := range rapid.SampledFrom([]int{0, 0, 9}).Draw(t, "copies") * min(1, len(n.Policies)) {
+		p := n.Policies[i%len(n.Policies)]
+		p.ID, p.Otherwise = fmt.Sprint(p.ID, "-", i), rapid.SampledFrom(Verdicts).Draw(t, "otherwise")
+		n.Policies = append(n.Policies, p)
+	}
+}
+
 func checkAgrees(t *rapid.T) {
 	n := drawNaive(t)
+	n.enlarge(t)
 	s := New(n.Config)
 	var w Work
 	for range 4 {

@@ -86,7 +86,7 @@ func (s *Snapshot) clocksOf(w *Work) []int32 {
 	}
 	add(s.baseline)
 	own := false
-	for n := w.policies.Next(0); n >= 0; n = w.policies.Next(n + 1) {
+	for _, n := range w.policies {
 		add(&s.policies[n])
 		own = true
 	}

@@ -137,7 +137,7 @@ func (s *Snapshot) askedOf(w *Work) (lists, categories directory.Set) {
 	}
 	add(s.baseline)
 	own := false
-	for n := w.policies.Next(0); n >= 0; n = w.policies.Next(n + 1) {
+	for _, n := range w.policies {
 		add(&s.policies[n])
 		own = true
 	}
@@ -168,7 +168,7 @@ func (s *Snapshot) Loosens(w *Work, id string, at time.Time) []Conflict {
 	var conflicts []Conflict
 	blocks := func(list, category int32) (string, bool) {
 		s.pretend(w, "", list, category)
-		place, decided := s.first(w, s.baseline, AtBaseline, at, nil)
+		place, _, decided := s.first(w, s.baseline, s.baselineNumber(), AtBaseline, at, nil, nil)
 		if !decided || s.baseline.rules[place].Then != Block {
 			return "", false
 		}
@@ -234,7 +234,7 @@ func (s *Snapshot) Standing(w *Work, r Request, at time.Time) Standing {
 	if w.network >= 0 {
 		st.Network = &match.Ref{ID: d.Networks[w.network].ID, Name: d.Networks[w.network].Name}
 	}
-	for n := w.policies.Next(0); n >= 0; n = w.policies.Next(n + 1) {
+	for _, n := range w.policies {
 		st.Policies = append(st.Policies, match.Ref{ID: s.policies[n].ID, Name: s.policies[n].Name})
 	}
 	for level := forPerson; level >= forEverybody; level-- {

@@ -48,11 +48,9 @@ type Snapshot struct {
 	baseline, fallback *ladderPolicy
 	policies           []ladderPolicy
 	ofGroup            []directory.Set // by group: its policies
-	people             []uint64        // by person: the set of its groups and, beside it, that of their policies
+	callers            directory.Table[caller]
 
-	rulesFrom []int32 // by list asked: where in listRules the rules are that it can make match; one more at the end
-	listRules []listRules
-	traits    uint8 // a bit for each of [Traits] that a rule asks
+	outline outline
 
 	asked      int32 // so many lists are asked by conditions, the first in index after the classifier's own
 	grantsFrom int32
@@ -61,40 +59,34 @@ type Snapshot struct {
 	words      []wordTest
 }
 
-// ladderPolicy is a policy with its conditions ready. It begins with what a decision looks at.
-type ladderPolicy struct {
-	// Which rules a request can meet at all: most need a list that the URL is in, a category that it has, or a trait. Each row has a bit
-	// for each rule, in so many words: the first row those that need nothing, then one for each category and each trait. Rules that need
-	// a list stand in Snapshot.listRules: there are many lists, and few rules ask any one of them. The last two rows are those that
-	// cannot match where the path has no ending, and where the method is GET.
-	masks     []uint64
-	heads     []head
-	words     int
-	slot      int32 // its number in Snapshot.listRules
-	otherwise uint8 // strictness
-	binds     bool  // a rule has provisos
+// caller is what nearly all decisions need to know of a person: as much as fits into one place in memory beside the id.
+type caller struct {
+	person int32 // its number
+	count  int32 // of its policies; tooMany where they do not fit
+	first  [6]int32
+}
 
+const tooMany = -1
+
+func newCaller(person int32, policies []int32) caller {
+	c := caller{person: person, count: int32(len(policies))}
+	if copy(c.first[:], policies) < len(policies) {
+		c.count = tooMany
+	}
+	return c
+}
+
+// policies returns the numbers of its policies, in order; none where they do not fit.
+func (c *caller) policies() []int32 { return c.first[:max(0, c.count)] }
+
+// ladderPolicy is a policy with its conditions ready.
+type ladderPolicy struct {
 	*Policy
 	at     int32
 	rules  []rule
 	clocks []int32 // that its rules name
 	butIn  directory.Set
 	butIs  directory.Set
-}
-
-// head is what most decisions need to know of a rule, kept small, so that a policy's lie side by side in memory.
-type head struct {
-	clock   int32 // -1 for always
-	gates   uint8 // a bit for each of [Gates] that it is not for
-	then    uint8 // strictness
-	outside bool
-	exact   bool // that it can match means that it does
-}
-
-// listRules is the rules of one policy that a list can make match: those of one word of its masks.
-type listRules struct {
-	policy, word int32
-	rules        uint64
 }
 
 // rule is a rule with its condition ready.
@@ -184,7 +176,6 @@ type compiler struct {
 	extra      []match.List
 	nextWords  int32 // search conditions are compiled in the order in which they were gathered
 	ofList     [][]listRules
-	slots      int32 // policies compiled so far
 }
 
 func (c *compiler) compile() {
@@ -255,13 +246,14 @@ func (c *compiler) compile() {
 		}
 	}
 	c.ofList = make([][]listRules, s.asked)
+	s.outline.categories, s.outline.policies = s.classifier.Count(), make([]outlined, len(config.Policies)+2)
 	if config.Baseline != nil {
-		p := c.policy(config.Baseline, -1)
+		p := c.policy(config.Baseline, -1, s.baselineNumber())
 		s.baseline = &p
 	}
 	s.ofGroup = directory.NewSets(len(config.Directory.Groups), len(config.Policies))
 	for i := range config.Policies {
-		s.policies = append(s.policies, c.policy(&config.Policies[i], int32(i)))
+		s.policies = append(s.policies, c.policy(&config.Policies[i], int32(i), int32(i)))
 		for _, id := range config.Policies[i].Groups {
 			if g := config.Directory.Group(id); g >= 0 {
 				s.ofGroup[g].Add(int32(i))
@@ -269,19 +261,17 @@ func (c *compiler) compile() {
 		}
 	}
 	if config.Fallback != nil {
-		p := c.policy(config.Fallback, -1)
+		p := c.policy(config.Fallback, -1, s.fallbackNumber())
 		s.fallback = &p
 	}
-	s.rulesFrom = []int32{0}
-	for _, rules := range c.ofList {
-		s.listRules = append(s.listRules, rules...)
-		s.rulesFrom = append(s.rulesFrom, int32(len(s.listRules)))
-	}
-	for person := range config.Directory.People {
-		groups, policies := directory.NewSet(len(config.Directory.Groups)), directory.NewSet(len(config.Policies))
-		config.Directory.Belong(groups, int32(person), -1, netip.Addr{})
-		s.unitePolicies(policies, groups)
-		s.people = append(append(s.people, groups...), policies...)
+	s.outline.gather(c.ofList)
+	s.callers = directory.NewTable[caller](len(config.Directory.People))
+	groups, set := directory.NewSet(len(config.Directory.Groups)), directory.NewSet(len(config.Policies))
+	var policies []int32
+	for i, person := range config.Directory.People {
+		config.Directory.Belong(groups, int32(i), -1, netip.Addr{})
+		policies = s.policiesOf(policies[:0], set, groups)
+		s.callers.Put(person.ID, newCaller(int32(i), policies))
 	}
 	for i := range config.Stints {
 		st := &config.Stints[i]
@@ -314,9 +304,8 @@ func (c *compiler) gatherWords(cond *Cond) {
 	c.s.words = append(c.s.words, wordTest{c.list(entries), match.NewWords(words)})
 }
 
-func (c *compiler) policy(p *Policy, at int32) ladderPolicy {
-	lp := ladderPolicy{Policy: p, at: at, slot: c.slots, butIn: c.listSet(p.Inspect.ButLists), butIs: c.categorySet(p.Inspect.Categories), otherwise: p.Otherwise.strictness()}
-	c.slots++
+func (c *compiler) policy(p *Policy, at, number int32) ladderPolicy {
+	lp := ladderPolicy{Policy: p, at: at, butIn: c.listSet(p.Inspect.ButLists), butIs: c.categorySet(p.Inspect.Categories)}
 	for i := range p.Rules {
 		r := rule{Rule: &p.Rules[i], cond: c.node(&p.Rules[i].If), head: head{clock: -1}}
 		r.off, r.outside, r.note = r.Off, r.When.Outside, r.Then == Note
@@ -342,130 +331,9 @@ func (c *compiler) policy(p *Policy, at int32) ladderPolicy {
 			}
 		}
 		lp.rules = append(lp.rules, r)
-		lp.heads = append(lp.heads, r.head)
-		lp.binds = lp.binds || r.With != Provisos{}
 	}
-	c.mask(&lp)
+	c.outline(&lp, number)
 	return lp
-}
-
-// mask notes which facts can make which rules decide. Rules that are off, and notes, decide nothing.
-func (c *compiler) mask(p *ladderPolicy) {
-	p.words = (len(p.rules) + 63) / 64
-	row := 1 + c.s.classifier.Count() + len(Traits)
-	p.masks = make([]uint64, (row+2)*p.words)
-	for i := range p.rules {
-		if p.rules[i].off || p.rules[i].note {
-			continue
-		}
-		facts, free := c.s.needs(&p.rules[i].cond, nil)
-		word, bit := i>>6, uint64(1)<<(i&63)
-		if p.rules[i].cond.always(func(n *node) bool { return n.op == File }) {
-			p.masks[row*p.words+word] |= bit
-		}
-		if p.rules[i].cond.always(func(n *node) bool { return n.op == Method && !slices.Contains(n.texts, "GET") }) {
-			p.masks[(row+1)*p.words+word] |= bit
-		}
-		if free {
-			p.masks[word] |= bit
-			continue
-		}
-		for _, f := range facts {
-			if f.row == 0 {
-				c.ofList[f.list] = withRule(c.ofList[f.list], p.slot, int32(word), bit)
-				continue
-			}
-			p.masks[f.row*p.words+word] |= bit
-			if trait := f.row - 1 - c.s.classifier.Count(); trait >= 0 {
-				c.s.traits |= 1 << trait
-			}
-		}
-	}
-}
-
-// withRule adds a rule to those of a list, which are in the order in which policies are compiled.
-func withRule(rules []listRules, policy, word int32, bit uint64) []listRules {
-	if last := len(rules) - 1; last >= 0 && rules[last].policy == policy && rules[last].word == word {
-		rules[last].rules |= bit
-		return rules
-	}
-	return append(rules, listRules{policy, word, bit})
-}
-
-// fact is something that a request can be: in a list that conditions ask or, by a row of the masks, of a category or with a trait.
-type fact struct {
-	list int32
-	row  int // 0 for lists
-}
-
-// needs returns facts of which a condition needs one at least to hold; true where it may hold without any.
-func (s *Snapshot) needs(n *node, facts []fact) ([]fact, bool) {
-	switch n.op {
-	case InList:
-		for l := n.set.Next(0); l >= 0; l = n.set.Next(l + 1) {
-			facts = append(facts, fact{list: l})
-		}
-	case Is:
-		for k := n.set.Next(0); k >= 0; k = n.set.Next(k + 1) {
-			facts = append(facts, fact{row: 1 + int(k)})
-		}
-	case HasTrait:
-		for _, trait := range n.traits {
-			if at := slices.Index(Traits, trait); at >= 0 {
-				facts = append(facts, fact{row: 1 + s.classifier.Count() + at})
-			}
-		}
-	case App:
-		for _, app := range n.apps {
-			facts = append(facts, fact{list: app.list})
-		}
-	case Search:
-		facts = append(facts, fact{list: s.words[n.words].list})
-	case Any:
-		for i := range n.of {
-			var free bool
-			if facts, free = s.needs(&n.of[i], facts); free {
-				return facts, true
-			}
-		}
-	case All:
-		for i := range n.of { // each part has to hold, so what one of them needs will do
-			if part, free := s.needs(&n.of[i], nil); !free {
-				return append(facts, part...), false
-			}
-		}
-		return facts, true
-	default:
-		return facts, true
-	}
-	return facts, false
-}
-
-// always reports whether a condition holds only where a part holds that is so.
-func (n *node) always(so func(n *node) bool) bool {
-	part := func(of node) bool { return of.always(so) }
-	switch n.op {
-	case All:
-		return slices.ContainsFunc(n.of, part)
-	case Any:
-		return !slices.ContainsFunc(n.of, func(of node) bool { return !part(of) })
-	}
-	return so(n)
-}
-
-// exact reports whether a condition holds as soon as one of the facts that it needs is there.
-func (n *node) exact() bool {
-	switch n.op {
-	case InList, Is, HasTrait:
-		return true
-	case App:
-		return !slices.ContainsFunc(n.apps, func(a appTest) bool { return len(a.methods) > 0 })
-	case Any:
-		return !slices.ContainsFunc(n.of, func(part node) bool { return !part.exact() })
-	case All:
-		return len(n.of) == 0 || len(n.of) == 1 && n.of[0].exact()
-	}
-	return false
 }
 
 func (c *compiler) listSet(ids []string) directory.Set {

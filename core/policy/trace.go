@@ -95,7 +95,7 @@ func (s *Snapshot) Explain(w *Work, r *Request, at time.Time) Explanation {
 	if s.baseline != nil {
 		steps += len(s.baseline.rules)
 	}
-	for n := w.policies.Next(0); n >= 0; n = w.policies.Next(n + 1) {
+	for _, n := range w.policies {
 		steps += len(s.policies[n].rules) + 1
 	}
 	t.steps = make([]Step, 0, steps)
@@ -109,7 +109,7 @@ func (s *Snapshot) Explain(w *Work, r *Request, at time.Time) Explanation {
 	if w.network >= 0 {
 		e.Network = &match.Ref{ID: d.Networks[w.network].ID, Name: d.Networks[w.network].Name}
 	}
-	for n := w.policies.Next(0); n >= 0; n = w.policies.Next(n + 1) {
+	for _, n := range w.policies {
 		e.Policies = append(e.Policies, match.Ref{ID: s.policies[n].ID, Name: s.policies[n].Name})
 	}
 	for i := range e.Steps {
