@@ -208,6 +208,11 @@ type Take struct {
 	ref  uint32 // see base.found
 }
 
+// SameEntry reports whether two takes of one index are of the same entry, whatever they say about a URL.
+func (t Take) SameEntry(other Take) bool {
+	return t.List == other.List && t.part == other.part && t.ref == other.ref
+}
+
 // Takes appends to dst every entry in force that has something to say about u, list by list, for callers that weigh entries
 // themselves. With unclear, every entry of which it cannot be told is among them; without, one for each list that holds such. It
 // allocates only where dst has to grow and for hosts in other scripts.

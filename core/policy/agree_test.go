@@ -76,9 +76,6 @@ func TestJourneyAgrees(t *testing.T) {
 			}
 			n.r.Gate, n.r.Sight = gate, sight
 			v, _, _ := n.decide()
-			if gate == DNS && v == Hold {
-				v = Block
-			}
 			stops = append(stops, fmt.Sprint(gate, sight, v))
 			if verdict == Allow || !v.Passes() {
 				verdict = v
@@ -107,6 +104,69 @@ func TestJourneyAgrees(t *testing.T) {
 			require.Equal(t, SeesBlocked, j.Sees)
 		default:
 			require.Contains(t, []Sees{SeesPage, SeesBound}, j.Sees)
+		}
+	})
+}
+
+// drawJourney draws a configuration whose gates see different things, and a request on its way through them. What is opened changes with a
+// day now and then.
+func drawJourney(t *rapid.T) (naive, *Snapshot) {
+	n := drawNaive(t)
+	n.Gates = rapid.SampledFrom([][]Gate{{DNS, Proxy}, {DNS, Proxy}, {DNS, Proxy, ICAP}, {Proxy}, nil}).Draw(t, "gates")
+	n.r.Gate, n.r.Sight = "", ""
+	if rapid.Bool().Draw(t, "but") {
+		for i := range n.Policies {
+			n.Policies[i].Inspect = Inspection{All: true, ButLists: []string{"l1"}}
+		}
+	}
+	return n, New(n.Config)
+}
+
+// The week of a journey says at every moment what the journey comes to then, and nothing changes where it shows no change.
+func TestTravelStripIsExact(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n, s := drawJourney(t)
+		var w Work
+		strip := s.TravelStrip(&w, &n.r, monday, monday.Add(week))
+		require.Equal(t, monday, strip[0].From)
+		require.Equal(t, monday.Add(week), strip[len(strip)-1].To)
+		for i, segment := range strip {
+			if i > 0 {
+				require.True(t, segment.From.Equal(strip[i-1].To))
+				require.NotEqual(t, segment.Decision.Verdict, strip[i-1].Decision.Verdict)
+			}
+			j := s.Travel(&w, &n.r, segment.From)
+			require.Equal(t, segment.Decision.Verdict, j.Verdict)
+			if len(j.Stops) > 0 {
+				require.Equal(t, segment.Decision, j.Decisive().Explanation.Decision)
+			}
+			require.Equal(t, segment.Decision.Verdict, s.Travel(&w, &n.r, segment.To.Add(-time.Second)).Verdict)
+		}
+		for range 10 {
+			at := drawMoment(t, "at")
+			i := slices.IndexFunc(strip, func(g Segment) bool { return at.Before(g.To) })
+			require.Equal(t, strip[i].Decision.Verdict, s.Travel(&w, &n.r, at).Verdict, "%s at %s", n.r.URL, at)
+		}
+	})
+}
+
+// The next change of a journey is the first moment at which it comes to something else.
+func TestTravelUntilIsFirst(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n, s := drawJourney(t)
+		var w Work
+		now := s.Travel(&w, &n.r, n.at).Verdict
+		until, changes := s.TravelUntil(&w, &n.r, n.at)
+		if changes {
+			require.True(t, until.After(n.at))
+			require.NotEqual(t, now, s.Travel(&w, &n.r, until).Verdict)
+			require.Equal(t, now, s.Travel(&w, &n.r, until.Add(-time.Second)).Verdict)
+		}
+		for range 10 {
+			at := n.at.Add(time.Duration(rapid.IntRange(0, 20*24*60).Draw(t, "minutes")) * time.Minute)
+			if !changes || at.Before(until) {
+				require.Equal(t, now, s.Travel(&w, &n.r, at).Verdict, "at %s, though it changes at %s (%v)", at, until, changes)
+			}
 		}
 	})
 }

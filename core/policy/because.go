@@ -55,7 +55,10 @@ func (s *Snapshot) because(w *Work, e *Explanation) string {
 		sentence += "."
 	}
 	if e.Decision.Rung == AtPolicy && len(e.Policies) > 1 {
-		sentence += " " + s.combinedHow(e)
+		sentence = strings.TrimSuffix(sentence+" "+s.combinedHow(e), " ")
+	}
+	if step.Then == Hold && e.Decision.Verdict == Block {
+		sentence += " The DNS gate cannot ask, so it blocks."
 	}
 	return sentence
 }

@@ -26,6 +26,9 @@ const (
 	AtFallback  Rung = "fallback"
 )
 
+// Rungs lists every rung, from the top.
+var Rungs = []Rung{AtBaseline, AtUnlocked, AtException, AtStint, AtPolicy, AtFallback}
+
 // Decision is a verdict and where it comes from. Decisions are comparable.
 type Decision struct {
 	Verdict  Verdict
@@ -95,12 +98,16 @@ const noCategory = needNothing - firstCategory
 // hypothesis is a single change that is tried out without being made. Numbers of -1 stand for nothing.
 type hypothesis struct {
 	without   [2]int32 // a rule that is switched off: its policy, or -1 for the fallback, and its place
-	lifted    [2]int32 // a rule that is asked before those above it
+	lifted    [3]int32 // a rule that is asked before another of its policy
 	ended     int32    // an exception that is taken back
 	exception *Exception
+	page      bool // the exception is for a page, which only the whole URL shows
 	level     int
 	says      pattern.Specificity
 }
+
+// nothing is a hypothesis without a change.
+var nothing = hypothesis{without: [2]int32{-1, -1}, lifted: [3]int32{-1, -1, -1}, ended: -1}
 
 // Decide returns the verdict on a request at a moment. It is a pure function of its arguments; w is only scratch.
 func (s *Snapshot) Decide(w *Work, r *Request, at time.Time) Decision {
@@ -282,68 +289,77 @@ func runs(from, until, at time.Time) bool {
 	return (from.IsZero() || !at.Before(from)) && (until.IsZero() || at.Before(until))
 }
 
-// ladder goes down the rungs. With a trace, it tells every step.
+// ladder goes down the rungs. With a trace, it tells every step. A gate that cannot ask blocks what is held.
 func (s *Snapshot) ladder(w *Work, at time.Time, t *tracer) Decision {
 	d := Decision{Policy: -1, Rule: -1, Granted: -1, Stint: -1}
+	s.descend(w, at, t, &d)
+	if d.Verdict == Hold && w.gate == DNS {
+		d.Verdict = Block
+	}
+	return d
+}
+
+// descend fills d with what the first rung says that decides.
+func (s *Snapshot) descend(w *Work, at time.Time, t *tracer, d *Decision) {
 	if s.baseline != nil {
 		if rule, _, decided := s.first(w, s.baseline, s.baselineNumber(), AtBaseline, at, t, nil); decided {
 			r := s.baseline.rules[rule]
 			d.Verdict, d.Rung, d.Rule, d.Provisos = r.Then, AtBaseline, rule, r.With
-			return d
+			return
 		}
+	}
+	if t != nil && (s.baseline == nil || len(s.baseline.rules) == 0) {
+		t.nothing(AtBaseline, "it has no rules")
 	}
 	if g := s.granted(w, true, at, t); g >= 0 {
 		d.Verdict, d.Rung, d.Granted = Allow, AtUnlocked, g
-		return d
+		return
 	}
 	if h := w.hypo; h == nil || h.exception == nil {
 		if g := s.granted(w, false, at, t); g >= 0 {
 			d.Verdict, d.Rung, d.Granted = s.grants[g].Then, AtException, g
-			return d
+			return
 		}
 	} else if v := s.grantedWith(w, at); v != "" {
 		d.Verdict, d.Rung = v, AtException
-		return d
+		return
 	}
 	if n, verdict := s.stint(w, at, t); verdict != "" {
 		d.Verdict, d.Rung, d.Stint = verdict, AtStint, n
-		return d
+		return
 	}
-	if s.combined(w, at, t, &d) {
-		return d
+	if s.combined(w, at, t, d) {
+		return
 	}
 	d.Rung, d.Verdict = AtFallback, Allow
 	if s.fallback != nil {
 		then, rule := s.says(w, s.fallback, s.fallbackNumber(), AtFallback, at, t, nil)
 		d.Verdict, d.Rule, d.Provisos = Verdicts[then], rule, s.provisos(s.fallback, s.fallbackNumber(), rule)
 	}
-	return d
 }
 
 // first returns the first rule of a policy that decides, and the strictness of what it says. With canMatch, it asks only those; nil for
 // all that the request can make match.
 func (s *Snapshot) first(w *Work, p *ladderPolicy, number int32, rung Rung, at time.Time, t *tracer, canMatch []uint32) (rule int32, then uint8, decided bool) {
-	if h := w.hypo; h != nil && h.lifted[0] == p.number(rung) && h.lifted[1] >= 0 {
-		if outcome := s.outcome(w, &p.rules[h.lifted[1]], at); outcome == Decided {
-			return h.lifted[1], p.rules[h.lifted[1]].then, true
-		}
-	}
 	if t == nil {
 		if canMatch == nil {
 			w.can = w.can[:0]
 			s.outline.canMatch(w, number)
 			canMatch = w.can
 		}
-		return s.firstOf(w, p, number, rung, at, canMatch)
+		rule, then, decided = s.firstOf(w, p, number, rung, at, canMatch)
+		if h := w.hypo; h != nil && h.lifted[1] >= 0 && h.lifted[0] == p.number(rung) && (!decided || rule >= h.lifted[2]) {
+			if lifted := &p.rules[h.lifted[1]]; s.outcome(w, lifted, at) == Decided {
+				return h.lifted[1], lifted.then, true
+			}
+		}
+		return rule, then, decided
 	}
 	rule = -1
 	for i := range p.rules {
 		r := &p.rules[i]
 		if decided {
 			t.notReached(p, rung, int32(i))
-			continue
-		}
-		if h := w.hypo; h != nil && h.without[0] == p.number(rung) && h.without[1] == int32(i) {
 			continue
 		}
 		outcome := s.outcome(w, r, at)
@@ -544,8 +560,8 @@ func (s *Snapshot) granted(w *Work, unlocked bool, at time.Time, t *tracer) int3
 			best, level, says, blocks = c.grant, fits, c.says, block
 		}
 	}
-	if best >= 0 && t != nil {
-		t.granted(best)
+	if t != nil {
+		t.granted(best, unlocked)
 	}
 	if best >= 0 && w.hypo != nil {
 		w.hypo.level, w.hypo.says = level, says
@@ -584,6 +600,9 @@ func (s *Snapshot) stint(w *Work, at time.Time, t *tracer) (int32, Verdict) {
 			t.stint(st, verdict, in)
 		}
 		return int32(i), verdict
+	}
+	if t != nil {
+		t.nothing(AtStint, "none is in force for its groups")
 	}
 	return -1, ""
 }
@@ -635,7 +654,7 @@ func (s *Snapshot) combined(w *Work, at time.Time, t *tracer, d *Decision) bool 
 			break
 		}
 	}
-	if found && t != nil {
+	if t != nil {
 		t.combined(d)
 	}
 	return found
@@ -664,11 +683,18 @@ func (s *Snapshot) provisos(p *ladderPolicy, number, rule int32) Provisos {
 // Inspects reports whether the gate opens the TLS connection of a request to see the whole URL: as the first of its policies says, else
 // the fallback.
 func (s *Snapshot) Inspects(w *Work, r *Request, at time.Time) bool {
+	return s.opens(s.tunnel(w, r, at))
+}
+
+// tunnel looks up all that it hangs on whether a connection is opened.
+func (s *Snapshot) tunnel(w *Work, r *Request, at time.Time) *Work {
 	tunnel := *r
 	tunnel.Sight, tunnel.Gate = match.Tunnel, Proxy
-	s.belong(w, &tunnel)
-	s.look(w, &tunnel, pattern.DateOf(at.In(s.config.Zone)), false)
-	s.weigh(w)
+	return s.probe(w, &tunnel, at)
+}
+
+// opens is [Snapshot.Inspects] for what was looked up.
+func (s *Snapshot) opens(w *Work) bool {
 	p := s.fallback
 	if len(w.policies) > 0 {
 		p = &s.policies[w.policies[0]]

@@ -46,56 +46,119 @@ type Flip struct {
 // Flips returns the smallest single changes that turn the verdict on a request round, from blocked to reached or the reverse: the
 // narrowest exceptions first.
 func (s *Snapshot) Flips(w *Work, r *Request, at time.Time) []Flip {
-	w.hypo = nil
-	defer func() { w.hypo = nil }()
-	now := s.Decide(w, r, at)
-	s.join(w, true)
-	takes := slices.Clone(w.seen.Takes)
-	var flips []Flip
-	try := func(h hypothesis, f Flip) bool {
-		w.hypo = &h
-		then := s.ladder(w, at, nil)
-		w.hypo = nil
-		if then.Verdict.Passes() == now.Verdict.Passes() {
-			return false
-		}
-		f.Verdict = then.Verdict
-		flips = append(flips, f)
-		return true
-	}
-	nothing := hypothesis{without: [2]int32{-1, -1}, lifted: [2]int32{-1, -1}, ended: -1}
+	return s.flips(r, at, []*Work{s.probe(w, r, at)}, nil)
+}
 
+// TravelFlips is [Snapshot.Flips] for the verdict on a journey: each change was tried out at all gates on the way.
+func (s *Snapshot) TravelFlips(w *Work, r *Request, at time.Time) []Flip {
+	way, _ := s.way(w, r, at)
+	probes := make([]*Work, len(way))
+	for i := range way {
+		probes[i] = s.probe(&Work{}, &way[i], at)
+	}
+	if len(probes) == 0 {
+		return nil
+	}
+	var tunnel *Work
+	if r.URL.Scheme() == "https" {
+		tunnel = s.tunnel(&Work{}, r, at)
+	}
+	return s.flips(r, at, probes, tunnel)
+}
+
+// probe looks up all that a request hangs on, so that it can be decided on again and again.
+func (s *Snapshot) probe(w *Work, r *Request, at time.Time) *Work {
+	w.hypo = nil
+	s.belong(w, r)
+	s.look(w, r, pattern.DateOf(at.In(s.config.Zone)), false)
+	s.weigh(w)
+	return w
+}
+
+// flipping is the search for flips of one verdict.
+type flipping struct {
+	s       *Snapshot
+	at      time.Time
+	probes  []*Work // the request as each gate on its way sees it
+	now     Decision
+	decider *Work // the probe that now comes from
+	tunnel  *Work // tells whether the connection is opened; nil where that is not asked
+	opened  bool
+	flips   []Flip
+}
+
+// decide returns what the probes come to together, and the one that says so. With a hypothesis, as if the change had been made.
+func (f *flipping) decide(h *hypothesis) (Decision, *Work) {
+	var ds []Decision
+	var verdicts []Verdict
 	verdict := Allow
-	if now.Verdict.Passes() {
+	for _, w := range f.probes {
+		if h != nil {
+			mine := *h
+			if mine.page && w.sight != match.Full {
+				mine.exception = nil // it cannot be told there
+			}
+			w.hypo = &mine
+		}
+		d := f.s.ladder(w, f.at, nil)
+		w.hypo = nil
+		ds, verdicts = append(ds, d), append(verdicts, d.Verdict)
+		if verdict = further(verdict, d.Verdict); !verdict.Passes() {
+			break
+		}
+	}
+	i := decisive(verdicts, verdict)
+	return ds[i], f.probes[i]
+}
+
+// try keeps a flip if the change that it names turns the verdict round.
+func (f *flipping) try(h hypothesis, flip Flip) bool {
+	then, _ := f.decide(&h)
+	if then.Verdict.Passes() == f.now.Verdict.Passes() {
+		return false
+	}
+	flip.Verdict = then.Verdict
+	f.flips = append(f.flips, flip)
+	return true
+}
+
+func (s *Snapshot) flips(r *Request, at time.Time, probes []*Work, tunnel *Work) []Flip {
+	f := &flipping{s: s, at: at, probes: probes, tunnel: tunnel, opened: tunnel != nil && s.opens(tunnel)}
+	f.now, f.decider = f.decide(nil)
+	sight := match.Name // the most that any gate sees
+	for _, w := range probes {
+		if slices.Index(match.Sights, w.sight) > slices.Index(match.Sights, sight) {
+			sight = w.sight
+		}
+	}
+	verdict := Allow
+	if f.now.Verdict.Passes() {
 		verdict = Block
 	}
-	for i, whom := range s.whoms(w, r) {
-		for _, p := range narrowest(r.URL, w.sight) {
+	for i, whom := range s.whoms(f.decider, r) {
+		for _, form := range narrowest(r.URL, sight) {
 			h := nothing
-			h.exception, h.level, h.says = &Exception{Then: verdict}, whom.level, p.pattern.Specificity()
-			turns := try(h, Flip{
-				Kind: AddException, Pattern: p.pattern, Whom: whom.Whom, WhomName: whom.name,
-				Text: fmt.Sprintf("%s %s (%s) for %s", capital(string(verdict)), p.what, p.pattern, whom.name),
+			h.exception, h.level, h.says, h.page = &Exception{Then: verdict}, whom.level, form.pattern.Specificity(), form.page
+			turns := f.try(h, Flip{
+				Kind: AddException, Pattern: form.pattern, Whom: whom.Whom, WhomName: whom.name,
+				Text: fmt.Sprintf("%s %s (%s) for %s", capital(string(verdict)), form.what, form.pattern, whom.name),
 			})
 			if turns && i > 0 {
 				break // for more people, the narrowest form is enough to choose from
 			}
 		}
 	}
-	if now.Rung == AtException {
-		h, g := nothing, s.grants[now.Granted]
-		h.ended = now.Granted
-		try(h, Flip{Kind: EndException, Exception: g.ID, Text: fmt.Sprintf("End the exception %q", g.Name)})
+	if f.now.Rung == AtException {
+		h, g := nothing, s.grants[f.now.Granted]
+		h.ended = f.now.Granted
+		f.try(h, Flip{Kind: EndException, Exception: g.ID, Text: fmt.Sprintf("End the exception %q", g.Name)})
 	}
-	p := s.policyOf(now)
-	if p != nil && now.Rule >= 0 {
-		s.ruleFlips(w, at, p, now, nothing, try)
+	if p := s.policyOf(f.now); p != nil && f.now.Rule >= 0 {
+		f.rules(p)
+		f.entries(p)
+		f.categories(p)
 	}
-	// What is looked at changes from here on; it is looked at anew by whoever asks next.
-	if p != nil && now.Rule >= 0 {
-		s.entryFlips(w, p, now, nothing, takes, try)
-	}
-	return flips
+	return f.flips
 }
 
 // policyOf returns the policy that decided; nil where none did.
@@ -111,56 +174,103 @@ func (s *Snapshot) policyOf(d Decision) *ladderPolicy {
 	return nil
 }
 
-func (s *Snapshot) ruleFlips(w *Work, at time.Time, p *ladderPolicy, now Decision, nothing hypothesis, try func(hypothesis, Flip) bool) {
-	h, number := nothing, p.number(now.Rung)
-	h.without = [2]int32{number, now.Rule}
-	f := Flip{Rung: now.Rung, Policy: p.ID, Place: now.Rule, Above: -1}
-	f.Kind, f.Text = SwitchOff, fmt.Sprintf("Switch the rule %q of %q off: this changes more than this page", p.rules[now.Rule].Name, p.Name)
-	try(h, f)
-	for i := now.Rule + 1; int(i) < len(p.rules); i++ {
-		if rule := &p.rules[i]; rule.Then != Note && rule.Then.Passes() != now.Verdict.Passes() && s.outcome(w, rule, at) == Decided {
+// rules tries the rule that decided switched off, and those below it moved above it.
+func (f *flipping) rules(p *ladderPolicy) {
+	number, now := p.number(f.now.Rung), f.now.Rule
+	h := nothing
+	h.without = [2]int32{number, now}
+	flip := Flip{Rung: f.now.Rung, Policy: p.ID, Place: now, Above: -1}
+	flip.Kind, flip.Text = SwitchOff, fmt.Sprintf("Switch the rule %q of %q off: this changes more than this page", p.rules[now].Name, p.Name)
+	f.try(h, flip)
+	for i := now + 1; int(i) < len(p.rules); i++ {
+		if rule := &p.rules[i]; rule.Then != Note && rule.Then.Passes() != f.now.Verdict.Passes() && f.s.outcome(f.decider, rule, f.at) == Decided {
 			h := nothing
-			h.lifted = [2]int32{number, i}
-			f.Kind, f.Place, f.Above = LiftRule, i, now.Rule
-			f.Text = fmt.Sprintf("Move the rule %q of %q above %q: this changes more than this page", rule.Name, p.Name, p.rules[now.Rule].Name)
-			if try(h, f) {
+			h.lifted = [3]int32{number, i, now}
+			flip.Kind, flip.Place, flip.Above = LiftRule, i, now
+			flip.Text = fmt.Sprintf("Move the rule %q of %q above %q: this changes more than this page", rule.Name, p.Name, p.rules[now].Name)
+			if f.try(h, flip) {
 				return
 			}
 		}
 	}
 }
 
-// entryFlips takes out, one by one, the entries that put the URL into lists that the rule asks, and the categories that it asks for.
-func (s *Snapshot) entryFlips(w *Work, p *ladderPolicy, now Decision, nothing hypothesis, takes []match.Take, try func(hypothesis, Flip) bool) {
+// works returns all that a change of what the URL is has to be made in.
+func (f *flipping) works() []*Work {
+	if f.tunnel == nil {
+		return f.probes
+	}
+	return append(slices.Clone(f.probes), f.tunnel)
+}
+
+// tryClass is try after a change of what the URL is. Where that changes what the gates see, nothing is said.
+func (f *flipping) tryClass(flip Flip) {
+	if f.tunnel == nil || f.s.opens(f.tunnel) == f.opened {
+		f.try(nothing, flip)
+	}
+}
+
+// entries takes out, one by one, the entries that put the URL into lists that the rule asks.
+func (f *flipping) entries(p *ladderPolicy) {
+	s := f.s
 	first, lists := s.classifier.FirstList(), s.config.Lists.Lists()
-	asked := p.rules[now.Rule].cond.asks(nil)
-	for _, t := range takes {
+	asked := p.rules[f.now.Rule].cond.asks(nil)
+	works := f.works()
+	all := make([][]match.Take, len(works))
+	for i, w := range works {
+		all[i] = slices.Clone(w.seen.Takes)
+	}
+	without := func(gone func(match.Take) bool) {
+		for i, w := range works {
+			w.seen.Takes = slices.DeleteFunc(append(w.seen.Takes[:0], all[i]...), gone)
+			s.weigh(w)
+		}
+	}
+	for _, t := range slices.Clone(f.decider.seen.Takes) {
 		n := t.List - first
 		if n < 0 || int(n) >= len(lists) || t.Answer != match.Yes || t.CarveOut || !slices.ContainsFunc(asked, func(leaf *node) bool { return leaf.op == InList && leaf.set.Has(n) }) {
 			continue
 		}
-		w.seen.Takes = append(w.seen.Takes[:0], takes...)
-		w.seen.Takes = slices.DeleteFunc(w.seen.Takes, func(other match.Take) bool { return other == t })
-		s.weigh(w)
+		without(t.SameEntry)
 		found := s.index.Found(t)
-		try(nothing, Flip{
+		f.tryClass(Flip{
 			Kind: TakeEntryOut, List: &lists[n], Entry: found.ID,
 			Text: fmt.Sprintf("Take the entry %s out of the list %q", found.Pattern, lists[n].Name),
 		})
 	}
-	w.seen.Takes = append(w.seen.Takes[:0], takes...)
-	s.weigh(w)
-	for i, number := range w.seen.Categories {
+	without(func(match.Take) bool { return false })
+}
+
+// categories takes away, one by one, the categories that the rule asks for.
+func (f *flipping) categories(p *ladderPolicy) {
+	works := f.works()
+	asked := p.rules[f.now.Rule].cond.asks(nil)
+	for _, number := range slices.Clone(f.decider.seen.Categories) {
 		if !slices.ContainsFunc(asked, func(leaf *node) bool { return leaf.op == Is && leaf.set.Has(number) }) {
 			continue
 		}
-		w.is[number>>6] &^= 1 << (number & 63)
-		w.seen.Categories[i] = noCategory
-		category := s.category(number)
-		host, _ := pattern.Parse("=" + w.url.Host())
-		try(nothing, Flip{Kind: Correct, Category: category.Key, Pattern: host.Pattern, Text: fmt.Sprintf("Correct what it is: not %s", category.Name)})
-		w.is.Add(number)
-		w.seen.Categories[i] = number
+		replace := func(number, with int32) {
+			for _, w := range works {
+				if i := slices.Index(w.seen.Categories, number); i >= 0 {
+					w.seen.Categories[i] = with
+				}
+			}
+		}
+		has := make([]bool, len(works))
+		for i, w := range works {
+			has[i] = w.is.Has(number)
+			w.is[number>>6] &^= 1 << (number & 63)
+		}
+		replace(number, noCategory)
+		category := f.s.category(number)
+		host, _ := pattern.Parse("=" + f.decider.url.Host())
+		f.tryClass(Flip{Kind: Correct, Category: category.Key, Pattern: host.Pattern, Text: fmt.Sprintf("Correct what it is: not %s", category.Name)})
+		replace(noCategory, number)
+		for i, w := range works {
+			if has[i] {
+				w.is.Add(number)
+			}
+		}
 	}
 }
 
@@ -179,6 +289,7 @@ func (n *node) asks(all []*node) []*node {
 type narrow struct {
 	what    string
 	pattern pattern.Pattern
+	page    bool
 }
 
 // narrowest returns the forms of exceptions for a URL that can be told at a sight, the narrowest first: this page, this host, this site.
@@ -190,7 +301,7 @@ func narrowest(u URL, sight match.Sight) []narrow {
 	var forms []narrow
 	add := func(what, text string) {
 		if e, err := pattern.Parse(text); err == nil {
-			forms = append(forms, narrow{what, e.Pattern})
+			forms = append(forms, narrow{what, e.Pattern, e.Pattern.FoldedPath() != ""})
 		}
 	}
 	if path := u.Path(); sight == match.Full && path != "/" && !strings.ContainsAny(path, "* #") {

@@ -1,9 +1,11 @@
 package policy
 
 import (
+	"slices"
 	"time"
 
 	"widelark/core/match"
+	"widelark/core/pattern"
 )
 
 // Sees is what a person sees in the end.
@@ -35,13 +37,10 @@ type Journey struct {
 	Sees    Sees
 }
 
-// Travel sends a request through the gates, in the order in which a browser meets them: the DNS gate sees the name; the proxy gate sees
-// the tunnel or, where the connection is plain or opened, all; the ICAP gate sees all that the proxy gate does. A connection that is
-// opened is decided on once, with everything in sight.
-func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
-	j := Journey{Verdict: Allow, Sees: SeesUnbarred}
+// way returns a request as each gate sees it that is on its way, in the order in which a browser meets them: the DNS gate sees the name; the
+// proxy gate sees the tunnel or, where the connection is plain or opened, all; the ICAP gate sees all that the proxy gate does.
+func (s *Snapshot) way(w *Work, r *Request, at time.Time) (way []Request, opened bool) {
 	seen := match.Tunnel
-	opened := false
 	if r.URL.Scheme() == "http" {
 		seen = match.Full
 	} else if s.Inspects(w, r, at) {
@@ -58,18 +57,23 @@ func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
 		case gate == ICAP && seen != match.Full:
 			continue
 		}
-		stop := Stop{Gate: gate, Sight: step.Sight, Explanation: s.Explain(w, &step, at), Opened: opened && gate != DNS}
-		d := &stop.Explanation.Decision
-		if gate == DNS && d.Verdict == Hold {
-			d.Verdict = Block // it cannot ask
-			stop.Explanation.Because += " The DNS gate cannot ask, so it blocks."
-		}
+		way = append(way, step)
+	}
+	return way, opened
+}
+
+// Travel sends a request through the gates that are switched on. A connection that is opened is decided on once, with everything in sight.
+func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
+	j := Journey{Verdict: Allow, Sees: SeesUnbarred}
+	way, opened := s.way(w, r, at)
+	for i := range way {
+		step := &way[i]
+		stop := Stop{Gate: step.Gate, Sight: step.Sight, Explanation: s.Explain(w, step, at), Opened: opened && step.Gate != DNS}
+		d := stop.Explanation.Decision
 		j.Stops = append(j.Stops, stop)
-		if j.Verdict == Allow || !d.Verdict.Passes() {
-			j.Verdict = d.Verdict
-		}
+		j.Verdict = further(j.Verdict, d.Verdict)
 		if !d.Verdict.Passes() {
-			j.Sees = stopped(gate, step.Sight, d.Verdict)
+			j.Sees = stopped(step.Gate, step.Sight, d.Verdict)
 			return j
 		}
 		switch {
@@ -80,6 +84,106 @@ func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
 		}
 	}
 	return j
+}
+
+// further returns the verdict on a journey that had one so far and meets another: what stops it counts, else the first that flags it.
+func further(so, then Verdict) Verdict {
+	if so == Allow || !then.Passes() {
+		return then
+	}
+	return so
+}
+
+// Decisive returns the stop that says what becomes of the journey: the one that stops it; else the last that says what the journey does.
+// Precondition: there are stops.
+func (j *Journey) Decisive() *Stop {
+	verdicts := make([]Verdict, len(j.Stops))
+	for i := range j.Stops {
+		verdicts[i] = j.Stops[i].Explanation.Decision.Verdict
+	}
+	return &j.Stops[decisive(verdicts, j.Verdict)]
+}
+
+// decisive returns which of the verdicts on the way says what the journey comes to.
+func decisive(verdicts []Verdict, journey Verdict) int {
+	for i := len(verdicts) - 1; i > 0; i-- {
+		if verdicts[i] == journey {
+			return i
+		}
+	}
+	return 0
+}
+
+// open is what stands for a decision where no gate is on the way.
+var open = Decision{Verdict: Allow, Policy: -1, Rule: -1, Granted: -1, Stint: -1}
+
+// TravelStrip is [Snapshot.Strip] for the verdicts on journeys.
+func (s *Snapshot) TravelStrip(w *Work, r *Request, from, to time.Time) []Segment {
+	var strip []Segment
+	for from.Before(to) {
+		// What is opened hangs on lists, whose entries may end with a day.
+		way, opened := s.way(w, r, from)
+		end := to
+		for day := s.dayAfter(pattern.DateOf(from.In(s.config.Zone))); day.Before(to); day = s.dayAfter(pattern.DateOf(day.In(s.config.Zone))) {
+			if _, then := s.way(w, r, day); then != opened {
+				end = day
+				break
+			}
+		}
+		strips := make([][]Segment, len(way))
+		moments := []time.Time{from}
+		for i := range way {
+			strips[i] = s.Strip(w, &way[i], from, end)
+			for _, segment := range strips[i][1:] {
+				moments = append(moments, segment.From)
+			}
+		}
+		slices.SortFunc(moments, time.Time.Compare)
+		for _, at := range moments {
+			d := open
+			if i := together(strips, at); i >= 0 {
+				d = s.Decide(w, &way[i], at) // its reason may be another one than where its segment began
+			}
+			last := len(strip) - 1
+			if last >= 0 && strip[last].Decision.Verdict == d.Verdict {
+				continue
+			}
+			if last >= 0 {
+				strip[last].To = at
+			}
+			strip = append(strip, Segment{From: at, To: to, Decision: d})
+		}
+		from = end
+	}
+	return strip
+}
+
+// together returns which gate says what becomes of a journey at a moment; -1 where there is none.
+func together(strips [][]Segment, at time.Time) int {
+	verdict := Allow
+	var verdicts []Verdict
+	for _, strip := range strips {
+		i := slices.IndexFunc(strip, func(g Segment) bool { return at.Before(g.To) })
+		verdicts = append(verdicts, strip[i].Decision.Verdict)
+		if verdict = further(verdict, strip[i].Decision.Verdict); !verdict.Passes() {
+			break
+		}
+	}
+	if len(verdicts) == 0 {
+		return -1
+	}
+	return decisive(verdicts, verdict)
+}
+
+// TravelUntil is [Snapshot.Until] for the verdict on a journey.
+func (s *Snapshot) TravelUntil(w *Work, r *Request, at time.Time) (time.Time, bool) {
+	return s.firstChange(at, func(from, to time.Time) []Segment { return s.TravelStrip(w, r, from, to) }, func() (dates []int64) {
+		way, _ := s.way(w, r, at)
+		for i := range way {
+			dates = s.datesOf(dates, w, &way[i], at)
+		}
+		return dates
+	})
 }
 
 // stopped says what a person sees whom a gate stops.

@@ -3,6 +3,7 @@ package policy
 import (
 	"fmt"
 	"net/netip"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -106,6 +107,44 @@ func TestRungs(t *testing.T) {
 	assert.Equal(t, `Ivo has paused the web of the group "Nurses" until 03:00: block.`, New(config).Explain(&w, &r, hour(2)).Because)
 }
 
+// Every rung down to the one that decides is told, also where it has nothing to say.
+func TestRungsAreTold(t *testing.T) {
+	told := func(config Config) string {
+		var w Work
+		r := Request{URL: weburl.MustParse("heron.example"), Person: "kay"}
+		var rungs []string
+		for _, step := range New(config).Explain(&w, &r, monday).Steps {
+			rungs = append(rungs, strings.TrimSpace(fmt.Sprintf("%s %s%s: %s %s", step.Rung, step.Policy, step.Rule, step.Outcome, step.Missing)))
+		}
+		return strings.Join(rungs, "; ")
+	}
+	config := house()
+	config.Fallback = &Policy{Name: "Fallback", Otherwise: Hold}
+	const above = "baseline : no match it has no rules; unlocked : no match nothing is unlocked for this; "
+	assert.Equal(t, above+"exception : no match there are none; stint : no match none is in force for its groups; policy : no match no policy is for this request; fallback Fallback: decided", told(config))
+	config.Policies = []Policy{{ID: "floor", Name: "Floor", Groups: []string{"nurses"}, Otherwise: Watch}}
+	config.Exceptions = []Exception{{ID: "e", Name: "E", Entries: entries("tern.example"), For: Whom{Everybody: true}, Then: Allow}}
+	assert.Equal(t, above+"exception : no match the only one does not cover this URL; stint : no match none is in force for its groups; policy Floor: decided", told(config))
+	config.Exceptions = append(config.Exceptions, Exception{ID: "f", Name: "F", Entries: entries("heron.example"), For: Whom{Persons: []string{"ola"}}, Then: Allow})
+	assert.Contains(t, told(config), "; exception F: no match it is for others; stint ")
+	config.Exceptions[1].For.Everybody = true
+	assert.Equal(t, above+"exception F: decided", told(config))
+}
+
+// A gate that cannot ask blocks what is held, and says so.
+func TestHeldAtTheDNSGate(t *testing.T) {
+	config := house()
+	config.Fallback = &Policy{Name: "Fallback", Otherwise: Hold}
+	assert.Equal(t, "block by fallback", decide(config, "heron.example", Request{Sight: match.Name}, monday), "a name is what the DNS gate sees")
+	assert.Equal(t, "block by fallback", decide(config, "heron.example", Request{Gate: DNS}, monday))
+	assert.Equal(t, "hold by fallback", decide(config, "heron.example", Request{Sight: match.Name, Gate: Proxy}, monday))
+	var w Work
+	r := Request{URL: weburl.MustParse("heron.example"), Sight: match.Name}
+	s := New(config)
+	assert.Equal(t, "The fallback has no rules; otherwise it says hold. The DNS gate cannot ask, so it blocks.", s.Explain(&w, &r, monday).Because)
+	assert.Equal(t, Block, s.Strip(&w, &r, monday, monday.Add(week))[0].Decision.Verdict)
+}
+
 // How policies are combined, with the provisos of those that say the same.
 func TestCombining(t *testing.T) {
 	config := house()
@@ -186,10 +225,11 @@ func TestConditions(t *testing.T) {
 			var w Work
 			r := Request{URL: weburl.MustParse(c.url), Person: "kay", Sight: sight}
 			e := s.Explain(&w, &r, monday)
-			got = append(got, map[Outcome]string{Decided: "yes", NoMatch: "no", CannotTell: "?"}[e.Steps[0].Outcome])
+			step := e.Steps[slices.IndexFunc(e.Steps, func(step Step) bool { return step.Rule == "R" })]
+			got = append(got, map[Outcome]string{Decided: "yes", NoMatch: "no", CannotTell: "?"}[step.Outcome])
 			assert.Equal(t, e.Decision, s.Decide(&w, &r, monday))
-			if e.Steps[0].Outcome == CannotTell {
-				assert.NotEmpty(t, e.Steps[0].Missing)
+			if step.Outcome == CannotTell {
+				assert.NotEmpty(t, step.Missing)
 			}
 		}
 		assert.Equal(t, c.want, strings.Join(got, " "), "%+v on %s", c.cond, c.url)

@@ -226,7 +226,16 @@ func (n naive) first(rules []Rule) (Verdict, Provisos) {
 	return "", Provisos{}
 }
 
+// decide goes down the ladder. The DNS gate, which a name alone is for unless something else is said, cannot ask.
 func (n naive) decide() (Verdict, Rung, Provisos) {
+	v, rung, with := n.ladder()
+	if v == Hold && n.r.Gate == DNS {
+		v = Block
+	}
+	return v, rung, with
+}
+
+func (n naive) ladder() (Verdict, Rung, Provisos) {
 	if n.Baseline != nil {
 		if v, with := n.first(n.Baseline.Rules); v != "" {
 			return v, AtBaseline, with
@@ -574,60 +583,75 @@ func TestStripIsExact(t *testing.T) {
 func TestFlipsTurnRound(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := drawNaive(t)
-		s := New(n.Config)
 		var w Work
-		now := s.Decide(&w, &n.r, n.at)
-		for _, f := range s.Flips(&w, &n.r, n.at) {
-			require.NotEqual(t, now.Verdict.Passes(), f.Verdict.Passes())
-			changed := n.Config
-			edit := func(change func(p *Policy)) {
-				changed.Policies = slices.Clone(n.Policies)
-				for i := range changed.Policies {
-					changed.Policies[i].Rules = slices.Clone(changed.Policies[i].Rules)
-				}
-				baseline, fallback := Policy{}, *n.Fallback
-				if n.Baseline != nil {
-					baseline = *n.Baseline
-				}
-				baseline.Rules, fallback.Rules = slices.Clone(baseline.Rules), slices.Clone(fallback.Rules)
-				changed.Baseline, changed.Fallback = &baseline, &fallback
-				switch f.Rung {
-				case AtBaseline:
-					change(&baseline)
-				case AtFallback:
-					change(&fallback)
-				default:
-					change(&changed.Policies[slices.IndexFunc(changed.Policies, func(p Policy) bool { return p.ID == f.Policy })])
-				}
-			}
-			switch f.Kind {
-			case AddException:
-				then := Allow
-				if now.Verdict.Passes() {
-					then = Block
-				}
-				changed.Exceptions = append(slices.Clone(n.Exceptions), Exception{ID: "new", Entries: []pattern.Entry{{Pattern: f.Pattern}}, For: f.Whom, Then: then})
-			case EndException:
-				changed.Exceptions = slices.DeleteFunc(slices.Clone(n.Exceptions), func(e Exception) bool { return e.ID == f.Exception })
-			case SwitchOff:
-				edit(func(p *Policy) { p.Rules[f.Place].Off = true })
-			case LiftRule:
-				edit(func(p *Policy) {
-					rule := p.Rules[f.Place]
-					p.Rules = slices.Insert(slices.Delete(p.Rules, int(f.Place), int(f.Place)+1), int(f.Above), rule)
-				})
-			case TakeEntryOut:
-				lists := slices.Clone(n.lists)
-				for i, l := range lists {
-					if l.ID == f.List.ID {
-						lists[i].Entries = slices.Delete(slices.Clone(l.Entries), int(f.Entry), int(f.Entry)+1)
-					}
-				}
-				changed.Lists = match.New(lists)
-			default:
-				continue // which categories it has instead is for people to say
-			}
-			require.Equal(t, f.Verdict, New(changed).Decide(&w, &n.r, n.at).Verdict, "%s: %s", n.r.URL, f.Text)
-		}
+		decide := func(s *Snapshot) Verdict { return s.Decide(&w, &n.r, n.at).Verdict }
+		s := New(n.Config)
+		checkFlips(t, n, s.Flips(&w, &n.r, n.at), decide)
 	})
+}
+
+// The same at all gates on the way together.
+func TestTravelFlipsTurnRound(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n, s := drawJourney(t)
+		var w Work
+		decide := func(s *Snapshot) Verdict { return s.Travel(&w, &n.r, n.at).Verdict }
+		checkFlips(t, n, s.TravelFlips(&w, &n.r, n.at), decide)
+	})
+}
+
+func checkFlips(t *rapid.T, n naive, flips []Flip, decide func(*Snapshot) Verdict) {
+	now := decide(New(n.Config))
+	for _, f := range flips {
+		require.NotEqual(t, now.Passes(), f.Verdict.Passes())
+		changed := n.Config
+		edit := func(change func(p *Policy)) {
+			changed.Policies = slices.Clone(n.Policies)
+			for i := range changed.Policies {
+				changed.Policies[i].Rules = slices.Clone(changed.Policies[i].Rules)
+			}
+			baseline, fallback := Policy{}, *n.Fallback
+			if n.Baseline != nil {
+				baseline = *n.Baseline
+			}
+			baseline.Rules, fallback.Rules = slices.Clone(baseline.Rules), slices.Clone(fallback.Rules)
+			changed.Baseline, changed.Fallback = &baseline, &fallback
+			switch f.Rung {
+			case AtBaseline:
+				change(&baseline)
+			case AtFallback:
+				change(&fallback)
+			default:
+				change(&changed.Policies[slices.IndexFunc(changed.Policies, func(p Policy) bool { return p.ID == f.Policy })])
+			}
+		}
+		switch f.Kind {
+		case AddException:
+			then := Allow
+			if now.Passes() {
+				then = Block
+			}
+			changed.Exceptions = append(slices.Clone(n.Exceptions), Exception{ID: "new", Entries: []pattern.Entry{{Pattern: f.Pattern}}, For: f.Whom, Then: then})
+		case EndException:
+			changed.Exceptions = slices.DeleteFunc(slices.Clone(n.Exceptions), func(e Exception) bool { return e.ID == f.Exception })
+		case SwitchOff:
+			edit(func(p *Policy) { p.Rules[f.Place].Off = true })
+		case LiftRule:
+			edit(func(p *Policy) {
+				rule := p.Rules[f.Place]
+				p.Rules = slices.Insert(slices.Delete(p.Rules, int(f.Place), int(f.Place)+1), int(f.Above), rule)
+			})
+		case TakeEntryOut:
+			lists := slices.Clone(n.lists)
+			for i, l := range lists {
+				if l.ID == f.List.ID {
+					lists[i].Entries = slices.Delete(slices.Clone(l.Entries), int(f.Entry), int(f.Entry)+1)
+				}
+			}
+			changed.Lists = match.New(lists)
+		default:
+			continue // which categories it has instead is for people to say
+		}
+		require.Equal(t, f.Verdict, decide(New(changed)), "%s: %s", n.r.URL, f.Text)
+	}
 }

@@ -112,23 +112,53 @@ func (s *Snapshot) lasting(w *Work, each func(time.Time)) {
 }
 
 // The times that Until looks through: what schedules say comes round within a week and a clock change, so that what is later can only
-// come from dates.
+// come from dates. Their number is bounded: a year of days that each have a line of their own, twice over, is more than anybody keeps.
 const (
 	week      = 7 * 24 * time.Hour
 	roundTime = week + 26*time.Hour
-	mostDates = 64
+	mostDates = 1000
 )
 
 // Until returns the next moment after another at which time alone changes the verdict on a request; false where it does not.
 func (s *Snapshot) Until(w *Work, r *Request, at time.Time) (time.Time, bool) {
-	strip := s.Strip(w, r, at, at.Add(roundTime))
-	if len(strip) > 1 {
-		return strip[1].From, true
+	return s.firstChange(at, func(from, to time.Time) []Segment { return s.Strip(w, r, from, to) }, func() []int64 { return s.datesOf(nil, w, r, at) })
+}
+
+// firstChange returns the first moment after another at which strips show another verdict; false where they never do. Dates returns the
+// moments around which there may be something that does not come round with the weeks.
+func (s *Snapshot) firstChange(at time.Time, strip func(from, to time.Time) []Segment, dates func() []int64) (time.Time, bool) {
+	first := strip(at, at.Add(roundTime))
+	if len(first) > 1 {
+		return first[1].From, true
 	}
-	verdict := strip[0].Decision.Verdict
+	verdict := first[0].Decision.Verdict
+	later := dates()
+	slices.Sort(later)
+	later = slices.Compact(later)
+	later = later[:min(len(later), mostDates)]
+	for i := 0; i < len(later); {
+		from := time.Unix(later[i], 0).Add(-36 * time.Hour)
+		if from.Before(at) {
+			from = at
+		}
+		to := time.Unix(later[i], 0).Add(roundTime)
+		for i++; i < len(later) && later[i] <= to.Unix(); i++ { // dates close to each other are one strip
+			to = time.Unix(later[i], 0).Add(roundTime)
+		}
+		for _, segment := range strip(from, to) {
+			if segment.Decision.Verdict != verdict {
+				return segment.From, true
+			}
+		}
+	}
+	return time.Time{}, false
+}
+
+// datesOf appends the moments after another around which something may change that does not come round with the weeks.
+func (s *Snapshot) datesOf(dates []int64, w *Work, r *Request, at time.Time) []int64 {
+	s.belong(w, r)
 	s.look(w, r, pattern.DateOf(at.In(s.config.Zone)), false)
 	s.weigh(w)
-	var dates []int64
 	add := func(moment time.Time) {
 		if moment.After(at) {
 			dates = append(dates, moment.Unix())
@@ -143,18 +173,5 @@ func (s *Snapshot) Until(w *Work, r *Request, at time.Time) (time.Time, bool) {
 			add(s.dayAfter(until))
 		}
 	}
-	slices.Sort(dates)
-	dates = slices.Compact(dates)
-	for _, date := range dates[:min(len(dates), mostDates)] {
-		from := time.Unix(date, 0).Add(-36 * time.Hour)
-		if from.Before(at) {
-			from = at
-		}
-		for _, segment := range s.Strip(w, r, from, time.Unix(date, 0).Add(roundTime)) {
-			if segment.Decision.Verdict != verdict {
-				return segment.From, true
-			}
-		}
-	}
-	return time.Time{}, false
+	return dates
 }

@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -55,8 +56,10 @@ type Snapshot struct {
 	asked      int32 // so many lists are asked by conditions, the first in index after the classifier's own
 	grantsFrom int32
 	grants     []grant
-	stints     []stint // the one begun last first
-	words      []wordTest
+	// noException says of a URL that no exception covers it.
+	noException string
+	stints      []stint // the one begun last first
+	words       []wordTest
 }
 
 // caller is what nearly all decisions need to know of a person: as much as fits into one place in memory beside the id.
@@ -215,6 +218,12 @@ func (c *compiler) compile() {
 	}
 	s.asked = int32(len(config.Lists.Lists()) + len(c.extra))
 
+	switch s.noException = fmt.Sprintf("none of the %d covers this URL", len(config.Exceptions)); len(config.Exceptions) {
+	case 0:
+		s.noException = "there are none"
+	case 1:
+		s.noException = "the only one does not cover this URL"
+	}
 	granted := c.extra // one index for all: each further one costs a walk along the host
 	for i := range config.Exceptions {
 		e := &config.Exceptions[i]

@@ -42,13 +42,13 @@ type Step struct {
 	Rung     Rung
 	Policy   string // its name; "" above policies
 	PolicyID string
-	Rule     string // the name of the rule, exception or stint; "" for a policy's otherwise
+	Rule     string // the name of the rule, exception or stint; "" for a policy's otherwise and, without a policy, for a rung with nothing on it
 	ID       string // of an exception or a stint
 	Place    int32  // of a rule in its policy; -1 else
 	Then     Verdict
 	Outcome  Outcome
 	Evidence []Evidence // what made it match; at CannotTell what is not known
-	Missing  string     // at CannotTell, what would have to be seen; at NoMatch of an exception, why
+	Missing  string     // at CannotTell, what would have to be seen; at NoMatch of an exception or a rung, why
 	When     string     // the schedule that the rule asks, in words; "" for always
 	Next     time.Time  // at NotNow, the next moment at which its time comes; zero where it does not
 }
@@ -91,7 +91,7 @@ func (s *Snapshot) Explain(w *Work, r *Request, at time.Time) Explanation {
 	s.weigh(w)
 	e := Explanation{Class: s.classifier.ExplainLooked(&w.seen)}
 	t := &tracer{s: s, w: w, class: &e.Class, decider: -1}
-	steps := len(w.granted) + 1
+	steps := len(w.granted) + len(Rungs)
 	if s.baseline != nil {
 		steps += len(s.baseline.rules)
 	}
@@ -204,8 +204,16 @@ func (t *tracer) otherwise(p *ladderPolicy, rung Rung) {
 	t.decides(p.number(rung))
 }
 
+// nothing tells of a rung with nothing on it that has a say, and why.
+func (t *tracer) nothing(rung Rung, why string) {
+	t.steps = append(t.steps, Step{Rung: rung, Place: -1, Outcome: NoMatch, Missing: why})
+}
+
 // combined marks what the policies said that do not count.
 func (t *tracer) combined(d *Decision) {
+	if len(t.w.policies) == 0 {
+		t.nothing(AtPolicy, "no policy is for this request")
+	}
 	for _, one := range t.deciders {
 		switch {
 		case one.policy == d.Policy:
@@ -238,12 +246,19 @@ func (t *tracer) grant(c *candidate, g *grant, level int, at time.Time) {
 	t.steps = append(t.steps, step)
 }
 
-// granted marks the exception that counts, among those told.
-func (t *tracer) granted(n int32) {
-	id, rung := t.s.grants[n].ID, AtException
-	if t.s.grants[n].unlocked {
-		rung = AtUnlocked
+// granted marks the exception that counts, among those told; -1 for none.
+func (t *tracer) granted(n int32, unlocked bool) {
+	rung, why := AtException, t.s.noException
+	if unlocked {
+		rung, why = AtUnlocked, "nothing is unlocked for this"
 	}
+	if last := len(t.steps) - 1; last < 0 || t.steps[last].Rung != rung {
+		t.nothing(rung, why)
+	}
+	if n < 0 {
+		return
+	}
+	id := t.s.grants[n].ID
 	for i := range t.steps {
 		if step := &t.steps[i]; step.Rung == rung && step.ID == id && step.Outcome == Outweighed {
 			step.Outcome = Decided

@@ -508,6 +508,4 @@ func PartOf(a, b *policy.Explanation) *Part {
 	return nil
 }
 
-var rungs = []policy.Rung{policy.AtBaseline, policy.AtUnlocked, policy.AtException, policy.AtStint, policy.AtPolicy, policy.AtFallback}
-
-func height(r policy.Rung) int { return slices.Index(rungs, r) }
+func height(r policy.Rung) int { return slices.Index(policy.Rungs, r) }
