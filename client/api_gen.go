@@ -5371,7 +5371,7 @@ type Step struct {
 	// List The first list that made it match, or of which it cannot be told; reached or not
 	List *ListRef `json:"list,omitempty"`
 
-	// Missing At cannot tell: what would have to be seen
+	// Missing At cannot tell: what would have to be seen; at no match of an exception or a whole rung: why
 	Missing *string `json:"missing,omitempty"`
 
 	// Next At not now: the next moment at which its time comes
@@ -5384,7 +5384,7 @@ type Step struct {
 	Place  int64   `json:"place"`
 	Policy *string `json:"policy,omitempty"`
 
-	// Rule The name of the rule, exception or stint; left out for a policy's otherwise
+	// Rule The name of the rule, exception or stint; left out for a policy's otherwise and, where no policy is named either, for a rung on which nothing has a say
 	Rule *string   `json:"rule,omitempty"`
 	Rung StepRung  `json:"rung"`
 	Then *StepThen `json:"then,omitempty"`
@@ -5588,6 +5588,9 @@ type Trial struct {
 
 	// Decider The step that decided; left out where no rule did and an otherwise holds
 	Decider *Step `json:"decider,omitempty"`
+
+	// FullBecause Where it would be another verdict at full: what would decide then, in one sentence
+	FullBecause *string `json:"fullBecause,omitempty"`
 
 	// Input The URL as given
 	Input string `json:"input"`

@@ -257,6 +257,8 @@ func (s *Snapshot) Source(d Decision) string {
 		return kind + ": " + p.Rules[d.Rule].Name
 	}
 	switch d.Rung {
+	case "":
+		return "no gate is on the way"
 	case AtBaseline:
 		return name(s.config.Baseline, "Baseline")
 	case AtUnlocked:

@@ -8,6 +8,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/spf13/cobra"
 
@@ -278,6 +279,9 @@ func (a *app) showTrial(w io.Writer, all client.TrialsOutputBody, trace bool) {
 	}
 	if t.AtFull != nil && string(*t.AtFull) != string(*t.Verdict) {
 		fmt.Fprintf(w, "  Where the whole URL is seen it would be: %s\n", a.verdict(string(*t.AtFull)))
+		if why := orEmpty(t.FullBecause); why != "" {
+			fmt.Fprintln(w, a.wrapped(why, 4))
+		}
 	}
 	if t.Stops != nil {
 		fmt.Fprintln(w, "\n  on the way")
@@ -369,30 +373,56 @@ func (a *app) showStrip(w io.Writer, strip []client.Segment) {
 
 // showSteps lists what was looked at, rung by rung.
 func (a *app) showSteps(w io.Writer, steps []client.Step) {
+	widest := 0
+	for _, s := range steps {
+		widest = max(widest, utf8.RuneCountInString(stepName(s)))
+	}
 	last := ""
 	for _, s := range steps {
 		title := string(s.Rung)
 		if s.Policy != nil && s.Rung == "policy" {
 			title += " " + *s.Policy
 		}
-		if title != last {
-			fmt.Fprintf(w, "\n  %s\n", title)
-			last = title
-		}
-		name := orEmpty(s.Rule)
-		if name == "" {
-			name = "otherwise"
-		}
 		detail := orEmpty(s.By)
 		if s.Missing != nil {
 			detail = *s.Missing
 		}
+		if stepName(s) == "" {
+			fmt.Fprintf(w, "\n  %s: %s\n", title, detail)
+			continue
+		}
+		if title != last {
+			fmt.Fprintf(w, "\n  %s\n", title)
+			last = title
+		}
 		if s.Next != nil {
 			detail = strings.TrimPrefix(orEmpty(s.When)+"; next "+s.Next.Format(clock), "; ")
 		}
-		line := fmt.Sprintf("  %-16s %-26s %-7s %s", s.Outcome, name, orEmpty(s.Then), detail)
-		fmt.Fprintf(w, "  %s\n", strings.TrimRight(line, " "))
+		const outcome, verdict = 16, 7
+		then := orEmpty(s.Then)
+		line := fmt.Sprintf("    %-*s  %-*s  %s%*s  ", outcome, s.Outcome, widest, stepName(s), a.stepVerdict(string(then)), verdict-2-len(then), "")
+		line += strings.TrimLeft(a.wrapped(detail, 4+outcome+2+widest+2+verdict+2), " ")
+		fmt.Fprintln(w, strings.TrimRight(line, " "))
 	}
+}
+
+// stepName says what was looked at; "" for a rung on which nothing has a say.
+func stepName(s client.Step) string {
+	switch {
+	case s.Rule != nil:
+		return *s.Rule
+	case s.Policy != nil:
+		return "otherwise"
+	}
+	return ""
+}
+
+// stepVerdict is what a step says, with its mark; a note has none.
+func (a *app) stepVerdict(then string) string {
+	if marks[then] == "" {
+		return "  " + then
+	}
+	return a.verdict(then)
 }
 
 // showMatches tells what else covers the URL: other entries of the list that decided, and other lists.
@@ -410,11 +440,19 @@ func (a *app) showMatches(w io.Writer, t client.Trial) {
 			fmt.Fprintf(w, "%s    %s  ›  %s\n", title, m.List.Name, e.Text)
 			title = ""
 		}
+		if !asks(t, m) {
+			continue
+		}
 		for _, e := range deref(m.Unclear) {
 			fmt.Fprintf(w, "%s    %s  ›  %s  (cannot tell)\n", title, m.List.Name, e.Text)
 			title = ""
 		}
 	}
+}
+
+// asks reports whether anything that was looked at hangs on a list that cannot be told: of the others there are many at a lesser sight.
+func asks(t client.Trial, m client.Match) bool {
+	return t.Steps != nil && slices.ContainsFunc(*t.Steps, func(s client.Step) bool { return s.List != nil && s.List.ID == m.List.ID })
 }
 
 // tryMatrix shows URLs against those who ask.

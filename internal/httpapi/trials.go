@@ -63,6 +63,7 @@ type Trial struct {
 	Sight    match.Sight    `json:"sight,omitempty" enum:"name,tunnel,full" doc:"At which it was decided"`
 	AtFull   policy.Verdict `json:"atFull,omitempty" enum:"allow,watch,hold,block" doc:"At a lesser sight: what the verdict would be at full"`
 	Because  string         `json:"because,omitempty" doc:"What decided, in one sentence"`
+	Full     string         `json:"fullBecause,omitempty" doc:"Where it would be another verdict at full: what would decide then, in one sentence"`
 	Sees     policy.Sees    `json:"sees,omitempty" doc:"At a journey: what the person sees in the end"`
 	Provisos string         `json:"provisos,omitempty" doc:"What an allowed request is bound to, in words"`
 	Decider  *Step          `json:"decider,omitempty" doc:"The step that decided; left out where no rule did and an otherwise holds"`
@@ -118,14 +119,14 @@ type Flip struct {
 type Step struct {
 	Rung     policy.Rung    `json:"rung" enum:"baseline,unlocked,exception,stint,policy,fallback"`
 	Policy   string         `json:"policy,omitempty"`
-	Rule     string         `json:"rule,omitempty" doc:"The name of the rule, exception or stint; left out for a policy's otherwise"`
+	Rule     string         `json:"rule,omitempty" doc:"The name of the rule, exception or stint; left out for a policy's otherwise and, where no policy is named either, for a rung on which nothing has a say"`
 	ID       string         `json:"id,omitempty" doc:"Of the policy or exception"`
 	Place    int            `json:"place" doc:"Of the rule in its policy, from 0; -1 where it is none"`
 	Then     policy.Verdict `json:"then,omitempty" enum:"allow,watch,hold,block,note"`
 	Outcome  policy.Outcome `json:"outcome" doc:"decided; outweighed, where another of several counts; matched, went on; no match; not now; cannot tell; off; not reached"`
 	When     string         `json:"when,omitempty" doc:"The schedule that it asks, in words"`
 	Next     *time.Time     `json:"next,omitempty" doc:"At not now: the next moment at which its time comes"`
-	Missing  string         `json:"missing,omitempty" doc:"At cannot tell: what would have to be seen"`
+	Missing  string         `json:"missing,omitempty" doc:"At cannot tell: what would have to be seen; at no match of an exception or a whole rung: why"`
 	By       string         `json:"by,omitempty" doc:"What made it match, in a clause"`
 	List     *ListRef       `json:"list,omitempty" doc:"The first list that made it match, or of which it cannot be told; reached or not"`
 	Category *CategoryRef   `json:"category,omitempty"`
@@ -301,7 +302,7 @@ func (t telling) trial(a *trial.Answer) Trial {
 		return Trial{Input: a.Input, Problem: a.Problem}
 	}
 	e := &a.Explanation
-	told := Trial{Input: a.Input, URL: a.URL.String(), Verdict: a.Verdict, Sight: a.Sight, Because: e.Because, AtFull: a.AtFull, Provisos: e.Decision.Provisos.String()}
+	told := Trial{Input: a.Input, URL: a.URL.String(), Verdict: a.Verdict, Sight: a.Sight, Because: e.Because, AtFull: a.AtFull, Full: a.FullBecause, Provisos: e.Decision.Provisos.String()}
 	if e.Decider >= 0 && e.Steps[e.Decider].Rule != "" {
 		step := t.step(&e.Steps[e.Decider])
 		told.Decider = &step
@@ -538,6 +539,8 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 		}
 		what := "its otherwise"
 		switch {
+		case step.Rule == "" && step.Policy == "":
+			return fmt.Sprintf("for %s, %s", name, step.Missing)
 		case step.Rule != "" && step.Policy != "":
 			what = fmt.Sprintf("the rule %q of %q", step.Rule, step.Policy)
 		case step.Rule != "":

@@ -91,11 +91,12 @@ type Answer struct {
 	Explanation policy.Explanation // of the gate that decided
 	Sight       match.Sight        // of that gate
 	AtFull      policy.Verdict     // at a lesser sight, what the verdict would be at full; else empty
+	FullBecause string             // where AtFull is another verdict, what would decide then, in one sentence
 	Journey     *policy.Journey
 	Outlook     *Outlook
 }
 
-// Outlook is what is to come for one URL, at the sight that decided.
+// Outlook is what is to come for one URL: at the gate that was asked for or, on a journey, at all of them together.
 type Outlook struct {
 	Until time.Time // zero where time alone does not change the verdict
 	Week  []policy.Segment
@@ -351,7 +352,7 @@ func (h *Hearing) answer(w *policy.Work, a *Answer, text string, q Question, to 
 		a.Journey, a.Verdict = &j, j.Verdict
 		r.Sight, r.Gate = match.Full, policy.Proxy
 		if len(j.Stops) > 0 {
-			last := decisive(j)
+			last := j.Decisive()
 			a.Explanation, r.Sight, r.Gate = last.Explanation, last.Sight, last.Gate
 		} else {
 			a.Explanation = s.Explain(w, &r, to.At)
@@ -364,25 +365,21 @@ func (h *Hearing) answer(w *policy.Work, a *Answer, text string, q Question, to 
 	if r.Sight != match.Full {
 		full := r
 		full.Sight, full.Gate = match.Full, policy.Proxy
-		a.AtFull = s.Decide(w, &full, to.At).Verdict
-	}
-	if q.Outlook {
-		a.Outlook = &Outlook{Week: s.Strip(w, &r, to.At, to.At.AddDate(0, 0, 7)), Flips: s.Flips(w, &r, to.At)}
-		if until, ok := s.Until(w, &r, to.At); ok {
-			a.Outlook.Until = until
+		if a.AtFull = s.Decide(w, &full, to.At).Verdict; a.AtFull != a.Verdict {
+			a.FullBecause = s.Explain(w, &full, to.At).Because
 		}
 	}
-}
-
-// decisive returns the stop of a journey that says what becomes of it: the one that stops it; else the last that says what the journey
-// does.
-func decisive(j policy.Journey) policy.Stop {
-	for i := len(j.Stops) - 1; i >= 0; i-- {
-		if j.Stops[i].Explanation.Decision.Verdict == j.Verdict {
-			return j.Stops[i]
-		}
+	if !q.Outlook {
+		return
 	}
-	return j.Stops[len(j.Stops)-1]
+	strip, flips, until := s.Strip, s.Flips, s.Until
+	if q.Journey {
+		strip, flips, until = s.TravelStrip, s.TravelFlips, s.TravelUntil
+	}
+	a.Outlook = &Outlook{Week: strip(w, &r, to.At, to.At.AddDate(0, 0, 7)), Flips: flips(w, &r, to.At)}
+	if moment, ok := until(w, &r, to.At); ok {
+		a.Outlook.Until = moment
+	}
 }
 
 // Cell is a verdict of a matrix, with where it comes from.

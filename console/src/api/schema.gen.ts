@@ -4328,7 +4328,7 @@ export interface components {
             id?: string;
             /** @description The first list that made it match, or of which it cannot be told; reached or not */
             list?: components["schemas"]["ListRef"];
-            /** @description At cannot tell: what would have to be seen */
+            /** @description At cannot tell: what would have to be seen; at no match of an exception or a whole rung: why */
             missing?: string;
             /**
              * Format: date-time
@@ -4343,7 +4343,7 @@ export interface components {
              */
             place: number;
             policy?: string;
-            /** @description The name of the rule, exception or stint; left out for a policy's otherwise */
+            /** @description The name of the rule, exception or stint; left out for a policy's otherwise and, where no policy is named either, for a rung on which nothing has a say */
             rule?: string;
             /** @enum {string} */
             rung: "baseline" | "unlocked" | "exception" | "stint" | "policy" | "fallback";
@@ -4516,6 +4516,8 @@ export interface components {
             class?: components["schemas"]["Class"];
             /** @description The step that decided; left out where no rule did and an otherwise holds */
             decider?: components["schemas"]["Step"];
+            /** @description Where it would be another verdict at full: what would decide then, in one sentence */
+            fullBecause?: string;
             /** @description The URL as given */
             input: string;
             /** @description Every list that has something to say about the URL, in a rule or not */

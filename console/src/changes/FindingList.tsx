@@ -74,7 +74,7 @@ function FindingRow({ finding: f }: { finding: Finding }) {
                 <Link
                   to="."
                   search={(before) => ({ ...before, url: f.shown })}
-                  className="underline decoration-rule underline-offset-2 hover:decoration-ink"
+                  className="text-left underline decoration-rule underline-offset-2 hover:decoration-ink"
                 >
                   <Mono>{f.shown}</Mono>
                 </Link>

@@ -57,7 +57,7 @@ function TurnRow({ turn: t }: { turn: Turn }) {
                   as: t.who[0] === 'somebody unknown' ? undefined : t.who[0],
                   at: t.at,
                 })}
-                className="underline decoration-rule underline-offset-2 hover:decoration-ink"
+                className="text-left underline decoration-rule underline-offset-2 hover:decoration-ink"
               >
                 <Mono>{u}</Mono>
               </Link>

@@ -40,7 +40,7 @@ export function FoundEntries({ text }: { text: string }) {
                     to="/lists/$id"
                     params={{ id: entry.list.id }}
                     search={(before) => ({ ...trialOf(before), q: settled })}
-                    className="underline decoration-rule underline-offset-2 hover:decoration-ink"
+                    className="text-left underline decoration-rule underline-offset-2 hover:decoration-ink"
                   >
                     {entry.list.name}
                   </Link>

@@ -118,7 +118,7 @@ function GroupsAndPeople() {
     event.dataTransfer.effectAllowed = 'copyMove'
   }
   return (
-    <div className="grid min-h-0 grow grid-cols-[19rem_minmax(0,1fr)] gap-6 pt-3">
+    <div className="grid min-h-0 grow grid-cols-[minmax(11rem,28%)_minmax(0,1fr)] gap-6 pt-3">
       <nav aria-label="Groups" className="overflow-y-auto border-rule border-r pr-3">
         {groups.isPending && <Loading what="the groups" />}
         {groups.error && <ProblemNotice error={groups.error} retry={() => groups.refetch()} />}
@@ -148,7 +148,7 @@ function GroupsAndPeople() {
         </ul>
       </nav>
       <section aria-label="People" className="flex min-h-0 flex-col">
-        <div className="flex items-center gap-3 pb-2">
+        <div className="flex flex-wrap items-center gap-x-3 gap-y-1 pb-2">
           <h2 className="font-semibold text-lg">{current?.name ?? 'Everybody'}</h2>
           <span className="text-soft">{people.data && formatNumber(people.data.total)}</span>
           {current && (
@@ -165,7 +165,7 @@ function GroupsAndPeople() {
             onChange={(e) =>
               navigate({ search: (before) => ({ ...before, q: e.target.value || undefined }), replace: true })
             }
-            className={`${fieldClass} h-8 w-56`}
+            className={`${fieldClass} h-8 w-56 min-w-0 shrink`}
           />
         </div>
         {current && <Also group={current} />}
@@ -236,7 +236,7 @@ function GroupsAndPeople() {
                     <button
                       type="button"
                       onClick={() => setPerson(p)}
-                      className="underline decoration-rule underline-offset-2 hover:decoration-ink"
+                      className="text-left underline decoration-rule underline-offset-2 hover:decoration-ink"
                     >
                       {p.fullName || p.name}
                     </button>

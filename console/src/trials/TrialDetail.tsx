@@ -76,7 +76,8 @@ export function TrialDetail({ trial, answer }: { trial: Trial; answer: Trials })
         )}
         {trial.atFull && trial.atFull !== trial.verdict && (
           <p className="text-sm">
-            Where the whole URL is seen it would be <VerdictMark verdict={trial.atFull} />.
+            Where the whole URL is seen it would be <VerdictMark verdict={trial.atFull} />
+            {trial.fullBecause ? `: ${trial.fullBecause}` : '.'}
           </p>
         )}
       </Section>
@@ -263,30 +264,44 @@ function Trace({ steps }: { steps: Step[] }) {
             return (
               // biome-ignore lint/suspicious/noArrayIndexKey: steps have no other identity than their place
               <li key={i}>
-                {first && <p className="pt-2 pb-0.5 font-semibold text-sm">{title}</p>}
-                <div
-                  className={clsx(
-                    'grid grid-cols-[1fr_6.5rem] gap-x-3 border-rule border-t py-1 text-sm',
-                    step.outcome === 'decided' ? 'font-semibold' : 'text-soft',
-                  )}
-                >
-                  <span className="flex items-center gap-2">
-                    {isVerdict(step.then) && <VerdictMark verdict={step.then} bare />}
-                    {step.rule ?? 'Otherwise'}
-                  </span>
-                  <span className={step.outcome === 'cannot tell' ? 'text-ochre' : undefined}>{step.outcome}</span>
-                  {(step.by || step.missing || step.next) && (
-                    <span className="col-span-2 pl-5.5 font-normal text-soft text-xs">
-                      {step.missing ?? step.by}
-                      {step.next && `${step.by ? '; ' : ''}${step.when}: next ${at(step.next)}`}
-                    </span>
-                  )}
-                </div>
+                {first && (
+                  <p className="pt-2 pb-0.5 font-semibold text-sm">
+                    {title}
+                    {empty(step) && <span className="font-normal text-soft">: {step.missing}</span>}
+                  </p>
+                )}
+                {!empty(step) && <StepLine step={step} />}
               </li>
             )
           })}
         </ol>
       )}
     </section>
+  )
+}
+
+/** Whether a step is a whole rung on which nothing has a say. */
+const empty = (step: Step) => step.rule === undefined && step.policy === undefined
+
+function StepLine({ step }: { step: Step }) {
+  return (
+    <div
+      className={clsx(
+        'grid grid-cols-[1fr_6.5rem] gap-x-3 border-rule border-t py-1 text-sm',
+        step.outcome === 'decided' ? 'font-semibold' : 'text-soft',
+      )}
+    >
+      <span className="flex items-center gap-2">
+        {isVerdict(step.then) && <VerdictMark verdict={step.then} bare />}
+        {step.rule ?? 'Otherwise'}
+      </span>
+      <span className={step.outcome === 'cannot tell' ? 'text-ochre' : undefined}>{step.outcome}</span>
+      {(step.by || step.missing || step.next) && (
+        <span className="col-span-2 pl-5.5 font-normal text-soft text-xs">
+          {step.missing ?? step.by}
+          {step.next && `${step.by ? '; ' : ''}${step.when}: next ${at(step.next)}`}
+        </span>
+      )}
+    </div>
   )
 }

@@ -187,7 +187,7 @@ function TryLink({ url, as, at, children }: { url: string; as?: string; at?: str
     <Link
       from="/try"
       search={(before) => ({ ...before, url, as: as ?? before.as, at: at ?? before.at, sight: 'full' as const })}
-      className="underline decoration-rule underline-offset-2 hover:decoration-ink"
+      className="text-left underline decoration-rule underline-offset-2 hover:decoration-ink"
     >
       {children ?? <Mono>{url}</Mono>}
     </Link>
