@@ -5184,6 +5184,9 @@ type SelectionKind string
 type SessionOutputBody struct {
 	// Account Left out where nobody is signed in
 	Account *Account `json:"account,omitempty"`
+
+	// Zone The organisation's IANA time zone: its days begin there, and moments are said by its clock
+	Zone string `json:"zone"`
 }
 
 // SetSourceInputBody defines model for SetSourceInputBody.

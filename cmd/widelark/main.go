@@ -6,6 +6,7 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+	_ "time/tzdata" // moments are said by the organisation's clock, also on a machine that knows no zones
 
 	"widelark/internal/cli"
 )

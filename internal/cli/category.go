@@ -339,7 +339,7 @@ func (a *app) categoryCorrectionsCommand() *cobra.Command {
 				case says == "":
 					says = "unrated"
 				}
-				v.rows = append(v.rows, []string{fmt.Sprint(c.ID), c.Entry, strings.Join(c.Categories, " "), says, c.Reason, c.By, c.At.Local().Format("2006-01-02")})
+				v.rows = append(v.rows, []string{fmt.Sprint(c.ID), c.Entry, strings.Join(c.Categories, " "), says, c.Reason, c.By, a.byClock(c.At).Format("2006-01-02")})
 			}
 			return a.show(v)
 		}),

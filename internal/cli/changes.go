@@ -125,7 +125,7 @@ func (a *app) publishCommand() *cobra.Command {
   widelark publish --note "Night ward opens earlier" --at "2026-11-30 06:00"
   widelark publish --note "Ward list" --force "the trainees' site moves tomorrow"`,
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
-			due, err := end(at)
+			due, err := end(at, a.zone())
 			if err != nil {
 				return err
 			}
@@ -138,7 +138,7 @@ func (a *app) publishCommand() *cobra.Command {
 				return a.refused(cmd.Context(), api, err)
 			}
 			if p := answer.JSON201.Planned; p != nil {
-				fmt.Fprintf(a.out, "Version %d of the draft goes live on %s.\n", p.Version, p.Due.Local().Format(clock))
+				fmt.Fprintf(a.out, "Version %d of the draft goes live on %s.\n", p.Version, a.byClock(p.Due).Format(clock))
 				return nil
 			}
 			fmt.Fprintf(a.out, "Revision %d is live.\n", answer.JSON201.Revision.Number)

@@ -145,10 +145,12 @@ func TestShowReview(t *testing.T) {
 }
 
 func TestDraftSaid(t *testing.T) {
+	a := &app{}
+	a.asked.Do(func() { a.organisation = time.FixedZone("", 3600) })
 	d := client.DraftOutputBody{Live: client.Revision{Number: 2, Note: "as it is run"}, Expected: 30}
-	assert.Equal(t, `Live is revision 2, "as it is run"; the draft is the same.`, draftSaid(d))
+	assert.Equal(t, `Live is revision 2, "as it is run"; the draft is the same.`, a.draftSaid(d))
 	d.Changed, d.Failing = 1, 2
-	assert.Equal(t, `Live is revision 2, "as it is run"; the draft differs in 1 object. 2 of 30 expectations fail.`, draftSaid(d))
-	d.Failing, d.Planned = 0, []client.Planned{{Version: 7, Due: time.Date(2026, 11, 30, 6, 0, 0, 0, time.Local)}}
-	assert.Equal(t, `Live is revision 2, "as it is run"; the draft differs in 1 object. Version 7 goes live on Mon 30 Nov 06:00.`, draftSaid(d))
+	assert.Equal(t, `Live is revision 2, "as it is run"; the draft differs in 1 object. 2 of 30 expectations fail.`, a.draftSaid(d))
+	d.Failing, d.Planned = 0, []client.Planned{{Version: 7, Due: time.Date(2026, 11, 30, 5, 0, 0, 0, time.UTC)}}
+	assert.Equal(t, `Live is revision 2, "as it is run"; the draft differs in 1 object. Version 7 goes live on Mon 30 Nov 06:00.`, a.draftSaid(d))
 }

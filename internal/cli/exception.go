@@ -35,14 +35,23 @@ func whomSaid(w client.WhomBody) string {
 	return strings.Join(append(parts, deref(w.Addresses)...), ", ")
 }
 
+// endSaid says until when something lasts, which is until a moment or through a day. Layout is for moments.
+func (a *app) endSaid(end time.Time, layout string) string {
+	end = a.byClock(end)
+	if end.Equal(time.Date(end.Year(), end.Month(), end.Day(), 0, 0, 0, 0, end.Location())) {
+		return "through " + end.AddDate(0, 0, -1).Format(strings.TrimSuffix(layout, " 15:04"))
+	}
+	return "until " + end.Format(layout)
+}
+
 // untilSaid says until when, and from when, an exception holds.
-func untilSaid(e client.Exception) string {
+func (a *app) untilSaid(e client.Exception) string {
 	said := ""
 	if e.From != nil && e.State == "later" {
-		said = " from " + e.From.Local().Format(clock)
+		said = " from " + a.byClock(*e.From).Format(clock)
 	}
 	if e.Until != nil {
-		said += " until " + e.Until.Local().Format(clock)
+		said += " " + a.endSaid(*e.Until, clock)
 	}
 	return said
 }
@@ -68,7 +77,9 @@ func (a *app) exceptionLsCommand() *cobra.Command {
 				}
 				until := "no end"
 				if e.Until != nil {
-					until = a.moment(*e.Until)
+					if until = a.moment(*e.Until); a.format == "table" {
+						until = a.endSaid(*e.Until, "2006-01-02 15:04")
+					}
 				}
 				shown = append(shown, e)
 				v.rows = append(v.rows, []string{e.Name, string(e.State), a.verdictCell(string(e.Then)), strings.Join(e.Entries, ", "), whomSaid(e.For), until, e.Reason})
@@ -100,17 +111,17 @@ func duration(text string) (time.Duration, error) {
 	return d, nil
 }
 
-// end reads when something ends: a length of time from now, a day (which is its last), or a moment.
-func end(text string) (*time.Time, error) {
+// end reads when something ends: a length of time from now, a day (which is its last), or a moment, by the clock of a zone.
+func end(text string, zone *time.Location) (*time.Time, error) {
 	if text == "" {
 		return nil, nil
 	}
-	if day, err := time.ParseInLocation(time.DateOnly, text, time.Local); err == nil {
+	if day, err := time.ParseInLocation(time.DateOnly, text, zone); err == nil {
 		day = day.AddDate(0, 0, 1)
 		return &day, nil
 	}
 	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04"} {
-		if at, err := time.ParseInLocation(layout, text, time.Local); err == nil {
+		if at, err := time.ParseInLocation(layout, text, zone); err == nil {
 			return &at, nil
 		}
 	}
@@ -150,14 +161,14 @@ func (a *app) exceptionNewCommand() *cobra.Command {
 			if body.For, err = whom(ctx, api, everybody, persons, groups, networks, addresses); err != nil {
 				return err
 			}
-			if body.From, err = end(from); err != nil {
+			if body.From, err = end(from, a.zone()); err != nil {
 				return err
 			}
 			if from != "" && len(from) == len(time.DateOnly) { // a day begins at its beginning
 				begin := body.From.AddDate(0, 0, -1)
 				body.From = &begin
 			}
-			if body.Until, err = end(until); err != nil {
+			if body.Until, err = end(until, a.zone()); err != nil {
 				return err
 			}
 			made, err := api.AddExceptionWithResponse(ctx, body)
@@ -165,7 +176,7 @@ func (a *app) exceptionNewCommand() *cobra.Command {
 				return err
 			}
 			e := made.JSON201
-			fmt.Fprintf(a.out, "%s %s for %s%s.\nThe exception is called %q.\n", a.verdict(string(e.Then)), strings.Join(e.Entries, ", "), whomSaid(e.For), untilSaid(*e), e.Name)
+			fmt.Fprintf(a.out, "%s %s for %s%s.\nThe exception is called %q.\n", a.verdict(string(e.Then)), strings.Join(e.Entries, ", "), whomSaid(e.For), a.untilSaid(*e), e.Name)
 			return nil
 		}),
 	}

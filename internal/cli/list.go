@@ -75,7 +75,7 @@ func (a *app) listLsCommand() *cobra.Command {
 // moment shows an instant: short and local in a table, RFC 3339 elsewhere.
 func (a *app) moment(at time.Time) string {
 	if a.format == "table" {
-		return at.Local().Format("2006-01-02 15:04")
+		return a.byClock(at).Format("2006-01-02 15:04")
 	}
 	return at.Format(time.RFC3339)
 }

@@ -167,7 +167,7 @@ func (a *app) showLookup(w io.Writer, l client.Lookup) {
 	if l.Past != nil {
 		fmt.Fprintln(w, "\n  what packs said")
 		for _, p := range *l.Past {
-			fmt.Fprintf(w, "  from %s  %s%s  (%s, version %d)\n", p.From.Local().Format("2006-01-02 15:04"), names(p.Categories), by(p.Entry), p.Pack, p.Version)
+			fmt.Fprintf(w, "  from %s  %s%s  (%s, version %d)\n", a.byClock(p.From).Format("2006-01-02 15:04"), names(p.Categories), by(p.Entry), p.Pack, p.Version)
 		}
 	}
 	fmt.Fprintf(w, "\n  wrong? widelark category correct %s CATEGORY --why REASON\n", strings.TrimSuffix(strings.TrimPrefix(*l.URL, "https://"), "/"))

@@ -56,7 +56,7 @@ func (a *app) packLsCommand() *cobra.Command {
 			for _, p := range found.JSON200.Packs {
 				row := []string{fmt.Sprint(p.Rank), p.Name, "–", "", "", "by hand", "", p.Told}
 				if s := p.InForce; s != nil {
-					row[2], row[3], row[4] = fmt.Sprint(s.Version), grouped(s.Sites), s.Date.Local().Format("2006-01-02")
+					row[2], row[3], row[4] = fmt.Sprint(s.Version), grouped(s.Sites), a.byClock(s.Date).Format("2006-01-02")
 				}
 				if p.NextAt != nil {
 					row[5] = a.moment(*p.NextAt)
@@ -91,7 +91,7 @@ func (a *app) packShowCommand() *cobra.Command {
 			state := func(name string, s *client.PackState) {
 				if s != nil {
 					old := plural(int64(time.Since(s.Date).Hours()/24), "day", "days")
-					row(name, fmt.Sprintf("version %d of %s (%s old): %s, licence %s", s.Version, s.Date.Local().Format("2006-01-02"), old, plural(s.Sites, "site", "sites"), s.Licence))
+					row(name, fmt.Sprintf("version %d of %s (%s old): %s, licence %s", s.Version, a.byClock(s.Date).Format("2006-01-02"), old, plural(s.Sites, "site", "sites"), s.Licence))
 				}
 			}
 			state("In force", p.InForce)

@@ -454,7 +454,7 @@ func (a *app) whoCommand() *cobra.Command {
 				line("exceptions", "", "none")
 			}
 			for i, e := range st.Exceptions {
-				line([2]string{"", "exceptions"}[btoi(i == 0)], fmt.Sprintf("%s %s%s", a.verdict(string(e.Then)), strings.Join(e.Entries, ", "), untilSaid(e)), "")
+				line([2]string{"", "exceptions"}[btoi(i == 0)], fmt.Sprintf("%s %s%s", a.verdict(string(e.Then)), strings.Join(e.Entries, ", "), a.untilSaid(e)), "")
 			}
 			return nil
 		}),

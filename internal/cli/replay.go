@@ -71,7 +71,7 @@ func (a *app) replayCommand() *cobra.Command {
 				return nil
 			}
 			fmt.Fprintf(a.out, "%s of %s, %s to %s (%.1f s).\n", plural(r.Requests, "request", "requests"), plural(r.People, "person", "people"),
-				r.Since.Local().Format(clock), r.Until.Local().Format(clock), float64(r.Micros)/1e6)
+				a.byClock(*r.Since).Format(clock), a.byClock(*r.Until).Format(clock), float64(r.Micros)/1e6)
 			if r.Turned == 0 {
 				fmt.Fprintln(a.out, "None of them would have gone otherwise.")
 				return nil

@@ -11,6 +11,8 @@ import (
 	"io"
 	"os"
 	"strings"
+	"sync"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -38,6 +40,9 @@ type app struct {
 	settings settings
 	format   string
 	version  string
+
+	asked        sync.Once
+	organisation *time.Location // see zone
 }
 
 // Run carries out a command line and returns the exit code.
@@ -143,6 +148,31 @@ func atLeast(names ...string) cobra.PositionalArgs {
 func (a *app) api() (*client.ClientWithResponses, error) {
 	return client.New(a.settings.Server, a.settings.Token)
 }
+
+// zone returns the organisation's time zone, in which days begin and moments are said; this machine's where the service does not say it. It
+// is asked for once.
+func (a *app) zone() *time.Location {
+	a.asked.Do(func() {
+		a.organisation = time.Local
+		api, err := a.api()
+		if err != nil {
+			return
+		}
+		ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
+		defer stop()
+		answer, err := api.WhoAmIWithResponse(ctx, nil)
+		if err != nil {
+			return
+		}
+		if zone, err := time.LoadLocation(answer.JSON200.Zone); err == nil {
+			a.organisation = zone
+		}
+	})
+	return a.organisation
+}
+
+// byClock returns a moment by the organisation's clock.
+func (a *app) byClock(at time.Time) time.Time { return at.In(a.zone()) }
 
 // withAPI makes what a command runs from a function that wants a client.
 func (a *app) withAPI(run func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error) func(*cobra.Command, []string) error {

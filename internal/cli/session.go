@@ -177,14 +177,14 @@ func (a *app) statusCommand() *cobra.Command {
 			if err != nil { // who is not signed in sees that it runs, and no more
 				return nil //nolint:nilerr
 			}
-			fmt.Fprintf(a.out, "\n%s\n", draftSaid(*draft.JSON200))
+			fmt.Fprintf(a.out, "\n%s\n", a.draftSaid(*draft.JSON200))
 			return nil
 		}),
 	})
 }
 
 // draftSaid says in a sentence how the draft stands beside what is live.
-func draftSaid(d client.DraftOutputBody) string {
+func (a *app) draftSaid(d client.DraftOutputBody) string {
 	said := fmt.Sprintf("Live is revision %d, %q; the draft is the same.", d.Live.Number, d.Live.Note)
 	if d.Changed > 0 {
 		said = fmt.Sprintf("Live is revision %d, %q; the draft differs in %s.", d.Live.Number, d.Live.Note, plural(d.Changed, "object", "objects"))
@@ -193,7 +193,7 @@ func draftSaid(d client.DraftOutputBody) string {
 		said += fmt.Sprintf(" %d of %d expectations fail.", d.Failing, d.Expected)
 	}
 	for _, p := range d.Planned {
-		said += fmt.Sprintf(" Version %d goes live on %s.", p.Version, p.Due.Local().Format(clock))
+		said += fmt.Sprintf(" Version %d goes live on %s.", p.Version, a.byClock(p.Due).Format(clock))
 	}
 	return said
 }

@@ -58,21 +58,32 @@ func TestDuration(t *testing.T) {
 }
 
 func TestEnd(t *testing.T) {
+	zone, err := time.LoadLocation("Pacific/Auckland")
+	require.NoError(t, err)
 	for text, want := range map[string]time.Time{
-		"2026-11-28": time.Date(2026, 11, 29, 0, 0, 0, 0, time.Local), "2026-11-28 17:00": time.Date(2026, 11, 28, 17, 0, 0, 0, time.Local), "2026-11-28T17:00:00Z": time.Date(2026, 11, 28, 17, 0, 0, 0, time.UTC),
+		"2026-11-28": time.Date(2026, 11, 29, 0, 0, 0, 0, zone), "2026-11-28 17:00": time.Date(2026, 11, 28, 17, 0, 0, 0, zone), "2026-11-28T17:00:00Z": time.Date(2026, 11, 28, 17, 0, 0, 0, time.UTC),
 	} {
-		got, err := end(text)
+		got, err := end(text, zone)
 		require.NoError(t, err)
 		assert.True(t, want.Equal(*got), "%s: %s", text, got)
 	}
-	soon, err := end("7d")
+	soon, err := end("7d", zone)
 	require.NoError(t, err)
 	assert.WithinDuration(t, time.Now().Add(168*time.Hour), *soon, time.Minute)
-	none, err := end("")
+	none, err := end("", zone)
 	assert.Nil(t, none)
 	require.NoError(t, err)
-	_, err = end("friday")
+	_, err = end("friday", zone)
 	assert.ErrorContains(t, err, `"friday" is neither a day (2026-11-28), a moment (2026-11-28 17:00) nor a length of time (7d)`)
+}
+
+// What ends with a day is said by the day, in the organisation's zone.
+func TestEndSaid(t *testing.T) {
+	a := &app{}
+	a.asked.Do(func() { a.organisation = time.FixedZone("", 3600) })
+	assert.Equal(t, "through Fri 27 Nov", a.endSaid(time.Date(2026, 11, 27, 23, 0, 0, 0, time.UTC), clock))
+	assert.Equal(t, "through 2026-11-27", a.endSaid(time.Date(2026, 11, 27, 23, 0, 0, 0, time.UTC), "2006-01-02 15:04"))
+	assert.Equal(t, "until Sat 28 Nov 01:00", a.endSaid(time.Date(2026, 11, 28, 0, 0, 0, 0, time.UTC), clock))
 }
 
 // What is fetched is sent back as it was, with what was changed.

@@ -132,6 +132,7 @@ type whoAmIInput struct {
 type sessionOutput struct {
 	Body struct {
 		Account *Account `json:"account,omitempty" doc:"Left out where nobody is signed in"`
+		Zone    string   `json:"zone" doc:"The organisation's IANA time zone: its days begin there, and moments are said by its clock"`
 	}
 }
 
@@ -210,6 +211,7 @@ func (s *server) registerSessions(api huma.API) {
 	huma.Register(api, whoAmI, func(ctx context.Context, in *whoAmIInput) (*sessionOutput, error) {
 		who, err := s.identify(ctx, in.Authorization)
 		out := &sessionOutput{}
+		out.Body.Zone = s.Zone.String()
 		switch {
 		case err == nil:
 			out.Body.Account = (*Account)(&who)

@@ -4159,6 +4159,8 @@ export interface components {
         SessionOutputBody: {
             /** @description Left out where nobody is signed in */
             account?: components["schemas"]["Account"];
+            /** @description The organisation's IANA time zone: its days begin there, and moments are said by its clock */
+            zone: string;
         };
         SetSourceInputBody: {
             column?: string;

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
+import { formatMoment } from '../ui/clock'
 import { fieldClass } from '../ui/Field'
-import { formatMoment } from '../ui/format'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head } from '../ui/Table'
 import { useSettled } from '../ui/useSettled'

@@ -3,8 +3,8 @@ import type { Schemas } from '../api/client'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
+import { formatMoment, instantOf, zoneName } from '../ui/clock'
 import { TextArea, TextField } from '../ui/Field'
-import { formatMoment } from '../ui/format'
 import { ProblemNotice } from '../ui/Notice'
 import { useDiscard, usePublish, useUnplan } from './changeQueries'
 
@@ -31,7 +31,7 @@ export function PublishBox({ draft, changed, version }: Props) {
           className="flex flex-col gap-3"
           onSubmit={(e) => {
             e.preventDefault()
-            const due = at ? new Date(at).toISOString() : undefined
+            const due = at ? instantOf(at).toISOString() : undefined
             afterwards(publish.mutateAsync({ version, note, force: failing ? force : undefined, at: due }), (made) => {
               setNote('')
               setForce('')
@@ -68,7 +68,7 @@ export function PublishBox({ draft, changed, version }: Props) {
             type="datetime-local"
             value={at}
             onChange={(e) => setAt(e.target.value)}
-            hint="Left empty: now."
+            hint={`Left empty: now. By the clock of ${zoneName()}.`}
           />
           <Button
             type="submit"

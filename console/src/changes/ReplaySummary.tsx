@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { formatMoment } from '../ui/format'
+import { formatMoment } from '../ui/clock'
 import { Mono } from '../ui/Mono'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head } from '../ui/Table'

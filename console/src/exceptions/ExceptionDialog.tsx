@@ -7,12 +7,13 @@ import { type Exception, type ExceptionInput, useSaveException } from '../polici
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
+import { instantOf, wallClock, zoneName } from '../ui/clock'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
 import { Check, Choice, TextArea, TextField } from '../ui/Field'
 import { ProblemNotice } from '../ui/Notice'
 import { RefPicker } from '../ui/RefPicker'
 import { useSettled } from '../ui/useSettled'
-import { ends, local } from './standing'
+import { ends } from './standing'
 
 type Props = {
   /** What the form begins with: from a trial, a lookup, or nothing. */
@@ -34,8 +35,8 @@ export function ExceptionDialog({ begin, exception, places, onClose }: Props) {
   const [reason, setReason] = useState(from?.reason ?? '')
   const [by, setBy] = useState(from?.requestedBy ?? '')
   const [end, setEnd] = useState<End>(exception ? (exception.until ? 'moment' : 'never') : 'week')
-  const [moment, setMoment] = useState(exception?.until ? local(new Date(exception.until)) : local(ends().week))
-  const [begins, setBegins] = useState(exception?.from ? local(new Date(exception.from)) : '')
+  const [moment, setMoment] = useState(exception?.until ? wallClock(new Date(exception.until)) : wallClock(ends().week))
+  const [begins, setBegins] = useState(exception?.from ? wallClock(new Date(exception.from)) : '')
   const [text, setText] = useState('')
   const people = useQuery({ ...peopleOptions(useSettled(text)), enabled: text.trim() !== '' })
   const groups = useQuery(groupsOptions)
@@ -46,7 +47,7 @@ export function ExceptionDialog({ begin, exception, places, onClose }: Props) {
   const wrong = (path: string) => [...fields].find(([at]) => at.startsWith(path))?.[1]
   const until = () => {
     if (end === 'never') return undefined
-    return (end === 'moment' ? new Date(moment) : ends()[end]).toISOString()
+    return (end === 'moment' ? instantOf(moment) : ends()[end]).toISOString()
   }
   const submit = (event: FormEvent) => {
     event.preventDefault()
@@ -60,7 +61,7 @@ export function ExceptionDialog({ begin, exception, places, onClose }: Props) {
       for: whom,
       reason,
       requestedBy: by || undefined,
-      from: begins ? new Date(begins).toISOString() : undefined,
+      from: begins ? instantOf(begins).toISOString() : undefined,
       until: until(),
       off: exception?.off,
     }
@@ -164,6 +165,7 @@ export function ExceptionDialog({ begin, exception, places, onClose }: Props) {
                 <TextField
                   label="The moment"
                   type="datetime-local"
+                  hint={`By the clock of ${zoneName()}`}
                   value={moment}
                   onChange={(e) => setMoment(e.target.value)}
                   error={wrong('until')}

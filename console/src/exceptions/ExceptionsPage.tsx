@@ -7,8 +7,8 @@ import { type Exception, exceptionsOptions, useRemoveException, useSaveException
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
+import { formatEnd, formatMoment } from '../ui/clock'
 import { fieldClass } from '../ui/Field'
-import { formatMoment } from '../ui/format'
 import { Menu, MenuItem } from '../ui/Menu'
 import { Mono } from '../ui/Mono'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
@@ -148,7 +148,7 @@ function Row({ exception: e, onOpen }: { exception: Exception; onOpen: () => voi
       </td>
       <td className={cellClass}>{whomSaid(e)}</td>
       <td className={`${cellClass} whitespace-nowrap text-sm`}>
-        {e.until ? <span className={soon ? 'text-ochre' : undefined}>{formatMoment(e.until)}</span> : 'no end'}
+        {e.until ? <span className={soon ? 'text-ochre' : undefined}>{formatEnd(e.until)}</span> : 'no end'}
         <p className="text-soft">
           {e.state}
           {e.state === 'later' && e.from && ` from ${formatMoment(e.from)}`}

@@ -1,5 +1,6 @@
 import { describe, expect, test } from 'vitest'
-import { ends, inView, local, whomSaid } from './standing'
+import { wallClock } from '../ui/clock'
+import { ends, inView, whomSaid } from './standing'
 import { exceptionViews } from './views'
 
 const now = Date.parse('2026-11-23T12:00:00Z')
@@ -36,8 +37,8 @@ describe('exceptions', () => {
     [new Date(2026, 10, 29, 14), '2026-11-30T00:00', '2026-11-30T00:00'], // Sunday
     [new Date(2026, 11, 31, 23), '2027-01-01T00:00', '2027-01-04T00:00'],
   ])('on %s end with the day or with the Sunday', (at, today, week) => {
-    expect(local(ends(at).today)).toBe(today)
-    expect(local(ends(at).week)).toBe(week)
+    expect(wallClock(ends(at).today)).toBe(today)
+    expect(wallClock(ends(at).week)).toBe(week)
     expect(ends(at).month.getTime()).toBeGreaterThan(ends(at).week.getTime())
   })
 })

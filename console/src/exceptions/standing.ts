@@ -1,4 +1,5 @@
 import type { Exception } from '../policies/policyQueries'
+import { midnight, wallClock } from '../ui/clock'
 import type { View } from './views'
 
 const week = 7 * 24 * 3600e3
@@ -26,14 +27,8 @@ export const whomSaid = (e: Pick<Exception, 'for'>) =>
     ...(e.for.addresses ?? []),
   ].join(', ')
 
-/** The moments at which an exception may end, by name: midnights of this browser's clock. The week ends with its Sunday. */
+/** The moments at which an exception may end, by name: midnights of the organisation's clock. The week ends with its Sunday. */
 export function ends(now = new Date()) {
-  const midnight = (days: number) => new Date(now.getFullYear(), now.getMonth(), now.getDate() + days)
-  return { today: midnight(1), week: midnight(8 - (now.getDay() || 7)), month: midnight(30) }
-}
-
-/** A moment as a field for it wants it: by this browser's clock, to the minute. */
-export function local(at: Date): string {
-  const two = (n: number) => String(n).padStart(2, '0')
-  return `${at.getFullYear()}-${two(at.getMonth() + 1)}-${two(at.getDate())}T${two(at.getHours())}:${two(at.getMinutes())}`
+  const weekday = new Date(`${wallClock(now).slice(0, 10)}T12:00Z`).getUTCDay()
+  return { today: midnight(now, 1), week: midnight(now, 8 - (weekday || 7)), month: midnight(now, 30) }
 }

@@ -3,7 +3,7 @@ import { Link } from '@tanstack/react-router'
 import { X } from 'lucide-react'
 import { trialOf } from '../shell/trialSearch'
 import { IconButton } from '../ui/Button'
-import { formatMoment } from '../ui/format'
+import { formatEnd } from '../ui/clock'
 import { Mono } from '../ui/Mono'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { VerdictMark } from '../ui/VerdictMark'
@@ -63,7 +63,7 @@ export function WhoIs({ name, onClose }: { name: string; onClose: () => void }) 
                 <VerdictMark verdict={e.then} bare />
                 <Mono>{e.entries.join(', ')}</Mono>
                 <span className="text-sm text-soft">
-                  {e.state === 'later' ? 'later' : ''} {e.until && `until ${formatMoment(e.until)}`}
+                  {e.state === 'later' ? 'later' : ''} {e.until && formatEnd(e.until)}
                 </span>
               </p>
             ))}

@@ -1,11 +1,16 @@
 import { type QueryClient, queryOptions, useMutation, useQueryClient } from '@tanstack/react-query'
 import { api, data, type Schemas } from '../api/client'
+import { keepZone } from '../ui/clock'
 
 /** Who is signed in; null where nobody is. */
 export const meOptions = queryOptions({
   queryKey: ['me'],
   staleTime: Number.POSITIVE_INFINITY,
-  queryFn: async (): Promise<Schemas['Account'] | null> => (await data(api.GET('/api/v1/session'))).account ?? null,
+  queryFn: async (): Promise<Schemas['Account'] | null> => {
+    const { account, zone } = await data(api.GET('/api/v1/session'))
+    keepZone(zone)
+    return account ?? null
+  },
 })
 
 /** Says who is signed in now; what was fetched before may be somebody else's to see and is forgotten. */

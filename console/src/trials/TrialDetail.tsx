@@ -3,20 +3,12 @@ import { clsx } from 'clsx'
 import { type ReactNode, useState } from 'react'
 import { CategoryNames } from '../categories/CategoryNames'
 import { trialOf } from '../shell/trialSearch'
+import { formatShort, zoneNote } from '../ui/clock'
 import { Mono } from '../ui/Mono'
 import { Strip } from '../ui/Strip'
 import { isVerdict, NoVerdict, VerdictMark } from '../ui/VerdictMark'
 import { FlipList } from './FlipList'
 import type { Step, Trial, Trials } from './trialQueries'
-
-const moments = new Intl.DateTimeFormat('en-GB', {
-  weekday: 'short',
-  day: 'numeric',
-  month: 'short',
-  hour: '2-digit',
-  minute: '2-digit',
-})
-const at = (instant: string) => moments.format(new Date(instant))
 
 /** One answer, read like a sentence: the verdict, why, until when, what would turn it round; every step on demand. */
 export function TrialDetail({ trial, answer }: { trial: Trial; answer: Trials }) {
@@ -36,7 +28,8 @@ export function TrialDetail({ trial, answer }: { trial: Trial; answer: Trials })
         {trial.verdict && <VerdictMark verdict={trial.verdict} large />}
         <Mono>{trial.url ?? ''}</Mono>
         <p className="text-sm text-soft">
-          for <span className="text-ink">{answer.who.name}</span>, {at(answer.at)}
+          for <span className="text-ink">{answer.who.name}</span>, {formatShort(answer.at)}
+          {zoneNote()}
         </p>
         {trial.sees && (
           <p>
@@ -83,7 +76,7 @@ export function TrialDetail({ trial, answer }: { trial: Trial; answer: Trials })
       </Section>
       {outlook && (
         <>
-          <Section title={outlook.until ? `Until ${at(outlook.until)}` : 'Time alone does not change it'}>
+          <Section title={outlook.until ? `Until ${formatShort(outlook.until)}` : 'Time alone does not change it'}>
             {outlook.week.length > 1 && <Strip segments={outlook.week} label="The seven days to come" days />}
           </Section>
           <Section title="Any of these would turn it round">
@@ -299,7 +292,7 @@ function StepLine({ step }: { step: Step }) {
       {(step.by || step.missing || step.next) && (
         <span className="col-span-2 pl-5.5 font-normal text-soft text-xs">
           {step.missing ?? step.by}
-          {step.next && `${step.by ? '; ' : ''}${step.when}: next ${at(step.next)}`}
+          {step.next && `${step.by ? '; ' : ''}${step.when}: next ${formatShort(step.next)}`}
         </span>
       )}
     </div>

@@ -2,6 +2,7 @@ import { Link, useNavigate, useSearch } from '@tanstack/react-router'
 import { type FormEvent, useState } from 'react'
 import { WhoField } from '../shell/WhoField'
 import { Button } from '../ui/Button'
+import { formatShort } from '../ui/clock'
 import { fieldClass, TextArea } from '../ui/Field'
 import { count, formatNumber } from '../ui/format'
 import { Mono } from '../ui/Mono'
@@ -10,7 +11,7 @@ import { Strip } from '../ui/Strip'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { isVerdict, NoVerdict, VerdictMark, verdicts } from '../ui/VerdictMark'
 import { ViewButtons } from '../ui/ViewButtons'
-import { type Trial, useCompare, useMatrix, useSweep, useTryMany } from './trialQueries'
+import { type Side, type Trial, useCompare, useMatrix, useSweep, useTryMany } from './trialQueries'
 import type { TryView } from './views'
 
 /** How many URLs one call takes. */
@@ -208,6 +209,12 @@ function Matrix({ text, setText }: TextProps) {
         onTry={(urls) => matrix.mutate({ urls, who: [], at })}
       />
       {matrix.error && <ProblemNotice error={matrix.error} />}
+      {!data && !matrix.error && (
+        <EmptyNotice title="Who gets what?">
+          Every URL against every group that has a policy, side by side, at the moment that the bar above says. A
+          verdict opens the whole answer.
+        </EmptyNotice>
+      )}
       {data && (
         <div className="overflow-x-auto">
           <table className="border-collapse">
@@ -260,6 +267,12 @@ function Week({ text, setText }: TextProps) {
         onTry={(urls) => sweep.mutate({ urls, who: as ? [as] : [] })}
       />
       {sweep.error && <ProblemNotice error={sweep.error} />}
+      {!data && !sweep.error && (
+        <EmptyNotice title="When does it change?">
+          The verdicts of seven days, exact to the minute: for whom the bar above names, else for every group that has a
+          policy.
+        </EmptyNotice>
+      )}
       {data && (
         <table className="w-full border-collapse">
           <thead>
@@ -289,13 +302,12 @@ function Week({ text, setText }: TextProps) {
 function Compare() {
   const { url: tried = '', as: asked = '' } = useSearch({ from: '/try' })
   const [url, setURL] = useState(tried)
-  const [sides, setSides] = useState([
-    { as: asked, at: '' },
-    { as: '', at: '' },
+  const [sides, setSides] = useState<Side[]>([
+    { as: asked, at: '', on: 'draft' },
+    { as: '', at: '', on: 'draft' },
   ])
   const compare = useCompare()
-  const set = (i: number, change: { as?: string; at?: string }) =>
-    setSides(sides.map((s, at) => (at === i ? { ...s, ...change } : s)))
+  const set = (i: number, change: Partial<Side>) => setSides(sides.map((s, at) => (at === i ? { ...s, ...change } : s)))
   const submit = (event: FormEvent) => {
     event.preventDefault()
     const [a, b] = sides
@@ -321,12 +333,13 @@ function Compare() {
       <div className="grid grid-cols-2 gap-8">
         {sides.map((side, i) => (
           // biome-ignore lint/suspicious/noArrayIndexKey: the left and the right
-          <div key={i} className="flex items-center gap-2">
+          <fieldset key={i} className="flex min-w-0 items-center gap-2">
+            <legend className="pb-1 font-semibold text-sm">{i === 0 ? 'This' : 'Beside this'}</legend>
             <WhoField
               label={`Who asks, ${i === 0 ? 'left' : 'right'}`}
               value={side.as}
               onChange={(as) => set(i, { as })}
-              className="h-9 grow"
+              className="h-9 min-w-0 grow"
             />
             <span className="text-sm text-soft">at</span>
             <input
@@ -334,12 +347,28 @@ function Compare() {
               value={side.at}
               onChange={(e) => set(i, { at: e.target.value })}
               placeholder="now"
-              className={`${fieldClass} h-9 w-32`}
+              className={`${fieldClass} h-9 w-28 min-w-0`}
             />
-          </div>
+            <span className="text-sm text-soft">on</span>
+            <select
+              aria-label={`On what, ${i === 0 ? 'left' : 'right'}`}
+              value={side.on}
+              onChange={(e) => set(i, { on: e.target.value as Side['on'] })}
+              className={`${fieldClass} h-9`}
+            >
+              <option value="draft">draft</option>
+              <option value="live">live</option>
+            </select>
+          </fieldset>
         ))}
       </div>
       {compare.error && <ProblemNotice error={compare.error} />}
+      {!compare.data && !compare.error && (
+        <EmptyNotice title="Why for the one and not for the other?">
+          Two people, two moments, two groups, or the draft beside what is live: the answer is both verdicts, and the
+          first step at which they part.
+        </EmptyNotice>
+      )}
       {compare.data && (
         <>
           <p role="status" className="border-reed border-l-3 bg-reed-wash px-3 py-2">
@@ -349,7 +378,13 @@ function Compare() {
             {[compare.data.a, compare.data.b].map((side, i) => (
               // biome-ignore lint/suspicious/noArrayIndexKey: the left and the right
               <section key={i} aria-label={side.who.name} className="flex flex-col gap-1.5">
-                <h2 className="font-semibold">{side.who.name}</h2>
+                <h2 className="font-semibold">
+                  {side.who.name}
+                  <span className="font-normal text-soft">
+                    , {formatShort(side.at)}
+                    {sides[i]?.on === 'live' && ', live'}
+                  </span>
+                </h2>
                 {isVerdict(side.trial.verdict) && <VerdictMark verdict={side.trial.verdict} large />}
                 <p>{side.trial.because}</p>
                 <p className="text-sm text-soft">

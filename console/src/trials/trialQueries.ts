@@ -65,11 +65,14 @@ export const useSweep = () =>
       ),
   })
 
+/** One of two trials that are compared. */
+export type Side = { as: string; at: string; on: 'draft' | 'live' }
+
 /** Where two trials of one URL part. */
 export const useCompare = () =>
   useMutation({
-    mutationFn: ({ url, a, b }: { url: string; a: Ask; b: Ask }) => {
-      const side = ({ as, at }: Ask) => ({ who: as ? { name: as } : undefined, at: at || undefined })
+    mutationFn: ({ url, a, b }: { url: string; a: Side; b: Side }) => {
+      const side = ({ as, at, on }: Side) => ({ who: as ? { name: as } : undefined, at: at || undefined, on })
       return data(api.POST('/api/v1/trials/compare', { body: { url, a: side(a), b: side(b) } }))
     },
   })

@@ -1,5 +1,6 @@
 import { clsx } from 'clsx'
 import type { Schemas } from '../api/client'
+import { formatTime, formatWeekday } from './clock'
 import { fits, midnights, place } from './stripLayout'
 
 export type Segment = Schemas['Segment']
@@ -12,12 +13,8 @@ const grounds = {
   block: 'bg-clay-wash border-clay strip-block',
 }
 
-const short = new Intl.DateTimeFormat('en-GB', { weekday: 'short', hour: '2-digit', minute: '2-digit' })
-const day = new Intl.DateTimeFormat('en-GB', { weekday: 'short' })
-
 /** "Mon 12:30 to 13:15: watch". */
-const told = (s: Segment) =>
-  `${short.format(new Date(s.from))} to ${short.format(new Date(s.to))}: ${s.verdict}, by ${s.by}`
+const told = (s: Segment) => `${formatTime(s.from)} to ${formatTime(s.to)}: ${s.verdict}, by ${s.by}`
 
 type Props = { segments: Segment[]; label: string; days?: boolean; thin?: boolean }
 
@@ -36,7 +33,7 @@ export function Strip({ segments, label, days, thin }: Props) {
             .filter((at) => fits(at, first, last))
             .map((at) => (
               <span key={at} className="absolute" style={{ left: left(at) }}>
-                {day.format(at)}
+                {formatWeekday(at)}
               </span>
             ))}
         </div>

@@ -1,16 +1,13 @@
+import { midnight } from './clock'
+
 /** A stretch of time: what is needed to draw it. */
 export type Stretch = { from: string; to: string }
 
-/** The midnights, by the clock of this browser, from the day on which a strip begins. Days are as long as the clock makes them. */
+/** The midnights, by the organisation's clock, from the day on which a strip begins. Days are as long as the clock makes them. */
 export function midnights(first: Stretch, last: Stretch): number[] {
   const end = Date.parse(last.to)
-  const begin = new Date(first.from)
   const all: number[] = []
-  for (
-    let at = new Date(begin.getFullYear(), begin.getMonth(), begin.getDate());
-    at.getTime() < end;
-    at = new Date(at.getFullYear(), at.getMonth(), at.getDate() + 1)
-  ) {
+  for (let at = midnight(new Date(first.from)); at.getTime() < end; at = midnight(at, 1)) {
     all.push(at.getTime())
   }
   return all
