@@ -2426,6 +2426,8 @@ func (e ReadCalendarParamsAs) Valid() bool {
 
 // Defines values for GetUsesParamsKind.
 const (
+	GetUsesParamsKindApp       GetUsesParamsKind = "app"
+	GetUsesParamsKindCategory  GetUsesParamsKind = "category"
 	GetUsesParamsKindGroup     GetUsesParamsKind = "group"
 	GetUsesParamsKindList      GetUsesParamsKind = "list"
 	GetUsesParamsKindMachine   GetUsesParamsKind = "machine"
@@ -2439,6 +2441,10 @@ const (
 // Valid indicates whether the value is a known member of the GetUsesParamsKind enum.
 func (e GetUsesParamsKind) Valid() bool {
 	switch e {
+	case GetUsesParamsKindApp:
+		return true
+	case GetUsesParamsKindCategory:
+		return true
 	case GetUsesParamsKindGroup:
 		return true
 	case GetUsesParamsKindList:

@@ -6,6 +6,7 @@ import { exceptionViews } from './exceptions/views'
 import { kindNames, views } from './lists/kinds'
 import { ListPage } from './lists/ListPage'
 import { ListsPage } from './lists/ListsPage'
+import { policyViews } from './policies/views'
 import { Frame } from './shell/Frame'
 import { TryPage } from './trials/TryPage'
 import { sights } from './trials/trialQueries'
@@ -92,6 +93,7 @@ const policiesRoute = createRoute({
   getParentRoute: () => rootRoute,
   path: '/policies',
   component: lazyRouteComponent(() => import('./policies/PoliciesPage'), 'PoliciesPage'),
+  validateSearch: z.object({ view: z.enum(policyViews).optional().catch(undefined) }),
 })
 
 const policyRoute = createRoute({

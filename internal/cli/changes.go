@@ -252,7 +252,7 @@ func (a *app) discardCommand() *cobra.Command {
 					}
 				}
 				if len(ids) == 0 {
-					return fmt.Errorf("the draft has no change of a %s %q; `widelark diff` shows which there are", args[0], args[1])
+					return fmt.Errorf("the draft has no change of the %s %q; `widelark diff` shows which there are", args[0], args[1])
 				}
 				body.Objects, said = &ids, fmt.Sprintf("the change of the %s %q", args[0], args[1])
 			}

@@ -160,7 +160,7 @@ func (a *app) zone() *time.Location {
 		}
 		ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
 		defer stop()
-		answer, err := api.WhoAmIWithResponse(ctx, nil)
+		answer, err := api.WhoAmIWithResponse(ctx)
 		if err != nil {
 			return
 		}

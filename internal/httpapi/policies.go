@@ -172,7 +172,7 @@ func segments(h *trial.Hearing, strip []policy.Segment) []Segment {
 }
 
 type usesInput struct {
-	Kind revision.Kind `query:"kind" required:"true" enum:"person,group,network,machine,list,schedule,scorecard,policy"`
+	Kind revision.Kind `query:"kind" required:"true" enum:"person,group,network,machine,list,schedule,scorecard,category,app,policy"`
 	ID   uuid.UUID     `query:"id" required:"true" format:"uuid"`
 }
 

@@ -162,13 +162,17 @@ func replaceLists(ctx context.Context, tx pgx.Tx, id uuid.UUID, lists *[]uuid.UU
 
 // RemoveOwnCategory implements [revision.CategoryStore]. Corrections and scorecards may go on naming it.
 func (s *Store) RemoveOwnCategory(ctx context.Context, id uuid.UUID, seen int64, by string) error {
-	return s.removeLocal(ctx, "own_categories", id, seen, by)
+	return s.removeLocal(ctx, revision.KindCategory, id, seen, by)
 }
 
 // removeLocal deletes a row of a table of what is said here.
-func (s *Store) removeLocal(ctx context.Context, table string, id uuid.UUID, seen int64, by string) error {
+func (s *Store) removeLocal(ctx context.Context, kind revision.Kind, id uuid.UUID, seen int64, by string) error {
+	table := tableOf[kind]
 	return s.edit(ctx, by, func(tx pgx.Tx, _ int64) error {
 		if err := lockVersion(ctx, tx, table, id, seen); err != nil {
+			return err
+		}
+		if err := inUse(ctx, tx, kind, id); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, `delete from `+table+` where id = $1`, id)
@@ -215,5 +219,5 @@ func (s *Store) EditScorecard(ctx context.Context, id uuid.UUID, edit revision.S
 
 // RemoveScorecard implements [revision.CategoryStore].
 func (s *Store) RemoveScorecard(ctx context.Context, id uuid.UUID, seen int64, by string) error {
-	return s.removeLocal(ctx, "scorecards", id, seen, by)
+	return s.removeLocal(ctx, revision.KindScorecard, id, seen, by)
 }

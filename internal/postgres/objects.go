@@ -74,9 +74,30 @@ func (s *Store) Uses(ctx context.Context, kind revision.Kind, id uuid.UUID) ([]r
 
 // The settings name every policy in their order; that is no use.
 func uses(ctx context.Context, q querier, kind revision.Kind, id uuid.UUID) ([]revision.ObjectUse, error) {
+	var byKey []revision.ObjectUse
+	switch kind {
+	case revision.KindApp:
+		keys, err := appKeys(ctx, q, id)
+		if err == nil {
+			byKey, err = keyUses(ctx, q, true, keys)
+		}
+		if err != nil {
+			return nil, err
+		}
+	case revision.KindCategory:
+		rows, err := q.Query(ctx, `select key from own_categories where id = $1`, id)
+		keys, err := all(rows, err, pgx.RowTo[string])
+		if err == nil {
+			byKey, err = keyUses(ctx, q, false, keys)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
 	rows, err := q.Query(ctx, `select o.kind, o.id, o.name from object_refs r join objects o on o.id = r.object and o.gone is null
 		where r.target = $1 and r.kind = $2 and o.kind <> 'settings' order by o.kind desc, lower(o.name)`, id, kind)
-	return all(rows, err, pgx.RowToStructByPos[revision.ObjectUse])
+	byID, err := all(rows, err, pgx.RowToStructByPos[revision.ObjectUse])
+	return append(byKey, byID...), err
 }
 
 // inUse refuses to take away what objects refer to.
@@ -85,6 +106,11 @@ func inUse(ctx context.Context, tx pgx.Tx, kind revision.Kind, id uuid.UUID, oth
 	if err != nil {
 		return err
 	}
+	return usedBy(found, others...)
+}
+
+// usedBy is the error for what is in use; nil where it is not.
+func usedBy(found []revision.ObjectUse, others ...string) error {
 	const most = 5
 	named := []string{}
 	for i, use := range found {
@@ -105,7 +131,15 @@ func (s *Store) Change(ctx context.Context, changes []revision.ObjectChange, by 
 	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		made = make([]revision.Object, len(changes))
 		grouped := false
+		var apps []string // the keys that there were before
 		for i, c := range changes {
+			if c.Kind == revision.KindApp && !c.New && !c.Remove {
+				keys, err := appKeys(ctx, tx, c.ID)
+				if err != nil {
+					return err
+				}
+				apps = append(apps, keys...)
+			}
 			if err := changeObject(ctx, tx, version, c, by, &made[i]); err != nil {
 				return inChange(len(changes), c, err)
 			}
@@ -114,7 +148,7 @@ func (s *Store) Change(ctx context.Context, changes []revision.ObjectChange, by 
 		// Objects may refer to each other, so what they refer to is looked at when all are there.
 		for i, c := range changes {
 			if c.Remove {
-				if err := inUse(ctx, tx, c.Kind, c.ID); err != nil {
+				if err := mayGo(ctx, tx, c.Kind, c.ID); err != nil {
 					return inChange(len(changes), c, err)
 				}
 				continue
@@ -122,6 +156,11 @@ func (s *Store) Change(ctx context.Context, changes []revision.ObjectChange, by 
 			if err := checkRefs(ctx, tx, made[i].ID, c); err != nil {
 				return inChange(len(changes), c, err)
 			}
+		}
+		if key, users, err := lostUses(ctx, tx, apps); err != nil {
+			return err
+		} else if len(users) > 0 {
+			return &revision.FieldError{Field: "activities", Msg: fmt.Sprintf("%s cannot go, the policy %q asks for it; take it out there first", key, users[0].Name)}
 		}
 		if grouped {
 			return checkRings(ctx, tx)

@@ -54,6 +54,53 @@ func TestObjectsAtOnce(t *testing.T) {
 	assert.Equal(t, []int32{1, hands - 1, 1, hands - 1}, []int32{kept.Load(), stale.Load(), added.Load(), taken.Load()})
 }
 
+// What rules name by its key, an app, an activity or a category of our own, does not go while they do; nor does a scorecard.
+func TestKeysInUse(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	app := func(name, key string, activities ...string) revision.ObjectChange {
+		body := &revision.AppBody{Key: key, Hosts: []string{"sharebay.example"}}
+		for _, a := range activities {
+			body.Activities = append(body.Activities, revision.ActivityBody{Key: a, Name: a})
+		}
+		return revision.ObjectChange{Kind: revision.KindApp, Name: name, Body: body}
+	}
+	own, err := store.AddOwnCategory(ctx, revision.OwnCategoryEdit{Name: ptr("Mirrors"), Description: ptr(""), Family: ptr(""), Adds: ptr(false), Lists: &[]uuid.UUID{}}, "edda")
+	require.NoError(t, err)
+	card, err := store.AddScorecard(ctx, revision.ScorecardEdit{Name: ptr("Odds"), Category: ptr("mirrors"), Threshold: ptr(5), Terms: &[]revision.Term{{Word: `"odds"`, Points: 5}}}, "edda")
+	require.NoError(t, err)
+	cond := revision.Condition{Any: []revision.Condition{{Apps: []string{"sharebay/upload"}}, {None: []revision.Condition{{Categories: []string{"mirrors"}}}}, {Score: &revision.ScoreBody{Scorecard: revision.Ref{ID: card.ID}}}}}
+	made, err := store.Change(ctx, []revision.ObjectChange{app("Sharebay", "sharebay", "upload", "download"), {Kind: revision.KindPolicy, Name: "Floor", Body: &revision.PolicyBody{
+		Rules: []revision.RuleBody{{Name: "R", Then: policy.Block, If: &cond}}, Otherwise: policy.Allow,
+	}}}, "edda")
+	require.NoError(t, err)
+	change := func(changes ...revision.ObjectChange) error {
+		_, err := store.Change(ctx, changes, "edda")
+		return err
+	}
+	without := app("Sharebay", "sharebay", "download")
+	without.ID = made[0].ID
+	assert.ErrorContains(t, change(without), `sharebay/upload cannot go, the policy "Floor" asks for it`)
+	gone := revision.ObjectChange{Kind: revision.KindApp, ID: made[0].ID, Name: "Sharebay", Remove: true}
+	var used *revision.InUseError
+	for _, err := range []error{change(gone), store.RemoveOwnCategory(ctx, own.ID, own.Version, "edda"), store.RemoveScorecard(ctx, card.ID, card.Version, "edda")} {
+		require.ErrorAs(t, err, &used)
+		assert.Equal(t, []string{`the policy "Floor"`}, used.UsedBy)
+	}
+	for kind, id := range map[revision.Kind]uuid.UUID{revision.KindApp: made[0].ID, revision.KindCategory: own.ID, revision.KindScorecard: card.ID} {
+		uses, err := store.Uses(ctx, kind, id)
+		require.NoError(t, err)
+		assert.Equal(t, []revision.ObjectUse{{Kind: revision.KindPolicy, ID: made[1].ID, Name: "Floor"}}, uses, kind)
+	}
+	renamed := app("Sharebay", "sharebay", "upload")
+	renamed.ID = made[0].ID
+	require.NoError(t, change(renamed), "nothing asks for downloads")
+	require.NoError(t, change(gone, app("Bay", "sharebay", "upload")), "another app has come under the key")
+	require.NoError(t, change(revision.ObjectChange{Kind: revision.KindPolicy, ID: made[1].ID, Name: "Floor", Remove: true}))
+	require.NoError(t, store.RemoveOwnCategory(ctx, own.ID, own.Version, "edda"))
+	require.NoError(t, store.RemoveScorecard(ctx, card.ID, card.Version, "edda"))
+}
+
 // Two who put groups into each other at once cannot close a ring.
 func TestRingsAtOnce(t *testing.T) {
 	t.Parallel()

@@ -399,7 +399,7 @@ func checkWritten(ctx context.Context, tx pgx.Tx, set, gone []revision.Object) e
 		}
 	}
 	for _, o := range gone {
-		if err := inUse(ctx, tx, o.Kind, o.ID); err != nil {
+		if err := mayGo(ctx, tx, o.Kind, o.ID); err != nil {
 			return notAlone(o, err)
 		}
 	}

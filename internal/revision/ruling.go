@@ -496,6 +496,9 @@ func (b *AppBody) Check() error {
 		if a.Key = KeyOf(a.Key); a.Key == "" {
 			a.Key = KeyOf(a.Name)
 		}
+		if slices.ContainsFunc(b.Activities[:i], func(other ActivityBody) bool { return other.Key == a.Key }) {
+			return &FieldError{at + ".name", fmt.Sprintf("another is called %s/%s already", b.Key, a.Key)}
+		}
 		for j, m := range a.Methods {
 			a.Methods[j] = strings.ToUpper(strings.TrimSpace(m))
 		}

@@ -88,7 +88,7 @@ func TestChangeControl(t *testing.T) {
 	// Mended, one at a time, and published; what is taken back leaves the draft.
 	run("discard", "list", "Betting").Done(t)
 	run("discard", "policy", "Ward floor").Done(t)
-	contains(run("discard", "policy", "Ward floor").Err, `the draft has no change of a policy "Ward floor"`)
+	contains(run("discard", "policy", "Ward floor").Err, `the draft has no change of the policy "Ward floor"`)
 	contains(run("expect", "run").Done(t), "30 expectations, 0 failing.")
 	contains(run("publish", "--note", "  ").Err, "say what this revision is for")
 	contains(run("publish", "--note", "Supplier portals").Done(t), "Revision 3 is live.")

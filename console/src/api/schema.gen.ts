@@ -13627,7 +13627,7 @@ export interface operations {
     getUses: {
         parameters: {
             query: {
-                kind: "person" | "group" | "network" | "machine" | "list" | "schedule" | "scorecard" | "policy";
+                kind: "person" | "group" | "network" | "machine" | "list" | "schedule" | "scorecard" | "category" | "app" | "policy";
                 id: string;
             };
             header?: never;

@@ -13,12 +13,14 @@ import { Check, Choice, TextArea, TextField } from '../ui/Field'
 import { ProblemNotice } from '../ui/Notice'
 import { RefPicker } from '../ui/RefPicker'
 import { useSettled } from '../ui/useSettled'
-import { ends } from './standing'
+import { endCovering, ends } from './standing'
 
 type Props = {
   /** What the form begins with: from a trial, a lookup, or nothing. */
   begin?: Partial<ExceptionInput>
   exception?: Exception
+  /** A moment for which it is made: the end that is offered first is after it. */
+  covers?: string
   /** Narrower and wider forms of the entry to choose from. */
   places?: Place[]
   onClose: () => void
@@ -27,14 +29,14 @@ type Props = {
 type End = 'today' | 'week' | 'month' | 'never' | 'moment'
 
 /** Makes an exception, or changes one: what, for whom, until when, and why. */
-export function ExceptionDialog({ begin, exception, places, onClose }: Props) {
+export function ExceptionDialog({ begin, exception, covers, places, onClose }: Props) {
   const from = exception ?? begin
   const [entries, setEntries] = useState((from?.entries ?? []).join('\n'))
   const [then, setThen] = useState<'allow' | 'block'>(from?.then ?? 'allow')
   const [whom, setWhom] = useState(from?.for ?? {})
   const [reason, setReason] = useState(from?.reason ?? '')
   const [by, setBy] = useState(from?.requestedBy ?? '')
-  const [end, setEnd] = useState<End>(exception ? (exception.until ? 'moment' : 'never') : 'week')
+  const [end, setEnd] = useState<End>(exception ? (exception.until ? 'moment' : 'never') : endCovering(covers))
   const [moment, setMoment] = useState(exception?.until ? wallClock(new Date(exception.until)) : wallClock(ends().week))
   const [begins, setBegins] = useState(exception?.from ? wallClock(new Date(exception.from)) : '')
   const [text, setText] = useState('')

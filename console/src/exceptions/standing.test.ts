@@ -1,6 +1,6 @@
 import { describe, expect, test } from 'vitest'
 import { wallClock } from '../ui/clock'
-import { ends, inView, whomSaid } from './standing'
+import { endCovering, ends, inView, whomSaid } from './standing'
 import { exceptionViews } from './views'
 
 const now = Date.parse('2026-11-23T12:00:00Z')
@@ -40,5 +40,13 @@ describe('exceptions', () => {
     expect(wallClock(ends(at).today)).toBe(today)
     expect(wallClock(ends(at).week)).toBe(week)
     expect(ends(at).month.getTime()).toBeGreaterThan(ends(at).week.getTime())
+  })
+
+  test('are offered an end after the moment for which they are made', () => {
+    const friday = new Date('2026-11-27T12:00:00Z')
+    expect(endCovering(undefined, friday)).toBe('week')
+    expect(endCovering('2026-11-29T14:10:00Z', friday)).toBe('week')
+    expect(endCovering('2026-12-01T14:10:00Z', friday)).toBe('month')
+    expect(endCovering('2027-12-01T14:10:00Z', friday)).toBe('never')
   })
 })

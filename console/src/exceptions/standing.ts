@@ -32,3 +32,11 @@ export function ends(now = new Date()) {
   const weekday = new Date(`${wallClock(now).slice(0, 10)}T12:00Z`).getUTCDay()
   return { today: midnight(now, 1), week: midnight(now, 8 - (weekday || 7)), month: midnight(now, 30) }
 }
+
+/** The end that an exception is offered first: the first, from the week's on, that is after a moment for which it is made. */
+export function endCovering(moment?: string, now = new Date()): 'week' | 'month' | 'never' {
+  const at = moment ? Date.parse(moment) : now.getTime()
+  const { week, month } = ends(now)
+  if (at < week.getTime()) return 'week'
+  return at < month.getTime() ? 'month' : 'never'
+}

@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
-import { Link, useNavigate } from '@tanstack/react-router'
+import { Link, useNavigate, useSearch } from '@tanstack/react-router'
 import { ArrowDown, ArrowUp, GripVertical, Plus } from 'lucide-react'
 import { type FormEvent, useState } from 'react'
 import { ApiProblem, type Schemas } from '../api/client'
@@ -16,6 +16,8 @@ import { count } from '../ui/format'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { type Named, RefPicker } from '../ui/RefPicker'
 import { VerdictMark } from '../ui/VerdictMark'
+import { ViewButtons } from '../ui/ViewButtons'
+import { AppsView } from './AppsView'
 import { useDragOrder } from './dragOrder'
 import {
   effectsOptions,
@@ -25,6 +27,9 @@ import {
   usePutSettings,
   useStartPolicy,
 } from './policyQueries'
+import type { PolicyView } from './views'
+
+const viewNames: Record<PolicyView, string> = { policies: 'In order', apps: 'Apps' }
 
 const effects: Record<Schemas['Settings']['combining'], string> = {
   position: 'Where a request has several policies, the first in this order counts.',
@@ -34,11 +39,39 @@ const effects: Record<Schemas['Settings']['combining'], string> = {
 
 /** All policies in their order, and how they work together. */
 export function PoliciesPage() {
+  const { view = 'policies' } = useSearch({ from: '/policies' })
+  const navigate = useNavigate({ from: '/policies' })
+  const [open, setOpen] = useState(false)
+  return (
+    <div className="flex h-full flex-col overflow-y-auto px-5 pb-6">
+      <div className="flex items-end gap-3 pt-4 pb-3">
+        <div className="grow">
+          <h1 className="font-semibold text-xl">Policies</h1>
+          <p className="text-soft">Ordered rules for groups. The baseline stands before all of them and is final.</p>
+        </div>
+        {view === 'policies' && (
+          <Button look="main" onClick={() => setOpen(true)}>
+            <Plus size={16} aria-hidden /> New policy
+          </Button>
+        )}
+      </div>
+      <ViewButtons
+        names={viewNames}
+        chosen={view}
+        onChoose={(v) => navigate({ search: (before) => ({ ...before, view: v }) })}
+      />
+      {view === 'apps' ? <AppsView /> : <InOrder />}
+      {open && <NewPolicyDialog onClose={() => setOpen(false)} />}
+    </div>
+  )
+}
+
+/** The policies in their order, and the settings that they share. */
+function InOrder() {
   const all = useQuery(policiesOptions)
   const settings = useQuery(settingsOptions)
   const put = usePutSettings()
   const announce = useAnnounce()
-  const [open, setOpen] = useState(false)
   const ordered = (all.data ?? []).filter((p) => !p.role)
   const baseline = all.data?.find((p) => p.role === 'baseline')
   const fallback = all.data?.find((p) => p.role === 'fallback')
@@ -53,21 +86,12 @@ export function PoliciesPage() {
   }
   const drag = useDragOrder(move)
   return (
-    <div className="flex h-full flex-col overflow-y-auto px-5 pb-6">
-      <div className="flex items-end gap-3 pt-4 pb-3">
-        <div className="grow">
-          <h1 className="font-semibold text-xl">Policies</h1>
-          <p className="text-soft">Ordered rules for groups. The baseline stands before all of them and is final.</p>
-        </div>
-        <Button look="main" onClick={() => setOpen(true)}>
-          <Plus size={16} aria-hidden /> New policy
-        </Button>
-      </div>
+    <>
       {all.isPending && <Loading what="the policies" />}
       {all.error && <ProblemNotice error={all.error} retry={() => all.refetch()} />}
       {put.error && <ProblemNotice error={put.error} />}
       {settings.data && (
-        <div className="flex items-center gap-3 border-rule border-y py-2">
+        <div className="flex items-center gap-3 border-rule border-b py-2">
           <label className="flex items-center gap-2 font-semibold text-sm">
             Several policies
             <select
@@ -140,8 +164,7 @@ export function PoliciesPage() {
           {fallback && <Row policy={fallback} note="For requests that no policy is for." />}
         </ol>
       )}
-      {open && <NewPolicyDialog onClose={() => setOpen(false)} />}
-    </div>
+    </>
   )
 }
 

@@ -36,6 +36,23 @@ export const appsOptions = queryOptions({
   queryFn: async () => (await data(api.GET('/api/v1/apps'))).items,
 })
 
+/** The policies that ask for an app. */
+export const appUsesOptions = (id: string) =>
+  queryOptions({
+    queryKey: ['apps', id, 'uses'],
+    queryFn: async () => (await data(api.GET('/api/v1/uses', { params: { query: { kind: 'app', id } } }))).uses,
+  })
+
+export const useSaveApp = (app?: App) =>
+  useEdit((body: Schemas['AppInput']) =>
+    app
+      ? data(api.PUT('/api/v1/apps/{id}', { params: { path: { id: app.id }, header: match(app.version) }, body }))
+      : data(api.POST('/api/v1/apps', { body })),
+  )
+
+export const useRemoveApp = () =>
+  useEdit((a: App) => api.DELETE('/api/v1/apps/{id}', { params: { path: { id: a.id }, header: match(a.version) } }))
+
 export const exceptionsOptions = queryOptions({
   queryKey: ['exceptions'],
   queryFn: async () => (await data(api.GET('/api/v1/exceptions'))).items,

@@ -19,8 +19,8 @@ import { ProblemNotice } from '../ui/Notice'
 import { VerdictMark } from '../ui/VerdictMark'
 import type { Flip } from './trialQueries'
 
-/** The smallest changes that turn a verdict round, each one a button. */
-export function FlipList({ flips, url }: { flips: Flip[]; url: string }) {
+/** The smallest changes that turn a verdict round at a moment, each one a button. */
+export function FlipList({ flips, url, at }: { flips: Flip[]; url: string; at: string }) {
   const [begin, setBegin] = useState<Partial<ExceptionInput> | null>(null)
   const [all, setAll] = useState(false)
   const narrowest = flips.filter((f) => f.kind === 'add exception')
@@ -49,7 +49,7 @@ export function FlipList({ flips, url }: { flips: Flip[]; url: string }) {
           {flips.length - shown.length} more ways
         </button>
       )}
-      {begin && <ExceptionDialog begin={begin} places={placesOf(url)} onClose={() => setBegin(null)} />}
+      {begin && <ExceptionDialog begin={begin} covers={at} places={placesOf(url)} onClose={() => setBegin(null)} />}
     </>
   )
 }

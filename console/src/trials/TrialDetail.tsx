@@ -80,7 +80,7 @@ export function TrialDetail({ trial, answer }: { trial: Trial; answer: Trials })
             {outlook.week.length > 1 && <Strip segments={outlook.week} label="The seven days to come" days />}
           </Section>
           <Section title="Any of these would turn it round">
-            <FlipList flips={outlook.flips} url={trial.url ?? trial.input} />
+            <FlipList flips={outlook.flips} url={trial.url ?? trial.input} at={answer.at} />
           </Section>
         </>
       )}

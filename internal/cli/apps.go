@@ -1,0 +1,142 @@
+package cli
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"widelark/client"
+)
+
+func (a *app) appCommand() *cobra.Command {
+	ls := a.reads(&cobra.Command{
+		Use: "ls", Short: "All apps, and what is done with them", Args: exactly(),
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
+			all, err := apps(cmd.Context(), api)
+			if err != nil {
+				return err
+			}
+			v := view{data: all, columns: []string{"Name", "Key", "Hosts", "Activity", "Methods", "Paths"}}
+			for _, app := range all {
+				row := []string{app.Name, orEmpty(app.Key), strings.Join(app.Hosts, ", "), "", "", ""}
+				for _, act := range app.Activities {
+					row[3], row[4], row[5] = orEmpty(app.Key)+"/"+act.Key, strings.Join(deref(act.Methods), ", "), strings.Join(deref(act.Paths), ", ")
+					v.rows = append(v.rows, row)
+					row = make([]string, 6)
+				}
+				if len(app.Activities) == 0 {
+					v.rows = append(v.rows, row)
+				}
+			}
+			return a.show(v)
+		}),
+	})
+	var about string
+	var activities []string
+	add := &cobra.Command{
+		Use: "new NAME HOST...", Short: "Add an app", Args: atLeast("NAME", "HOST"),
+		Example: `  widelark app new Sharebay sharebay.example --activity 'upload:POST,PUT:/up,/files/*/add'`,
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			body := client.AppInput{Name: args[0], Hosts: args[1:], Description: &about, Activities: []client.ActivityBody{}}
+			for _, said := range activities {
+				body.Activities = append(body.Activities, activity(said))
+			}
+			made, err := api.AddAppWithResponse(cmd.Context(), body)
+			if err == nil {
+				fmt.Fprintf(a.out, "Added the app %q; rules call it %s.\n", made.JSON201.Name, orEmpty(made.JSON201.Key))
+			}
+			return err
+		}),
+	}
+	add.Flags().StringVar(&about, "describe", "", "what it is")
+	add.Flags().StringArrayVar(&activities, "activity", nil, "something it is used for, as NAME:METHOD,METHOD:/path,/path; give it again for more")
+	return noun("app", "Apps: named sets of hosts, and what is done there", ls, add, a.appEditCommand(), a.removeCommand(appKind))
+}
+
+// activity reads NAME:METHOD,METHOD:/path,/path.
+func activity(said string) client.ActivityBody {
+	name, rest, _ := strings.Cut(said, ":")
+	methods, paths, _ := strings.Cut(rest, ":")
+	act := client.ActivityBody{Name: name} // its key is made from the name
+	if methods != "" {
+		some := strings.Split(methods, ",")
+		act.Methods = &some
+	}
+	if paths != "" {
+		some := strings.Split(paths, ",")
+		act.Paths = &some
+	}
+	return act
+}
+
+func (a *app) appEditCommand() *cobra.Command {
+	var name, about string
+	var hosts, noHosts, activities, noActivities []string
+	cmd := &cobra.Command{
+		Use: "edit NAME", Short: "Change an app: its hosts, and what is done there", Args: exactly("NAME"),
+		Example: `  widelark app edit Sharebay --add-host sharebay.test --activity 'delete:DELETE:/files'
+  widelark app edit Sharebay --drop-activity download`,
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			if cmd.Flags().NFlag() == 0 {
+				return nothingToChange
+			}
+			all, err := apps(cmd.Context(), api)
+			if err != nil {
+				return err
+			}
+			seen, err := byName(all, "app", args[0], func(found client.App) string { return found.Name })
+			if err != nil {
+				return err
+			}
+			body, err := recast[client.AppInput](seen)
+			if err != nil {
+				return err
+			}
+			if name != "" {
+				body.Name = name
+			}
+			if cmd.Flags().Changed("describe") {
+				body.Description = &about
+			}
+			for _, host := range noHosts {
+				at := slices.Index(body.Hosts, host)
+				if at < 0 {
+					return usageError{fmt.Errorf("%s has no host %q, but %s", seen.Name, host, strings.Join(body.Hosts, ", "))}
+				}
+				body.Hosts = slices.Delete(body.Hosts, at, at+1)
+			}
+			body.Hosts = append(body.Hosts, hosts...)
+			for _, key := range noActivities {
+				at := slices.IndexFunc(body.Activities, func(act client.ActivityBody) bool { return act.Key == key })
+				if at < 0 {
+					return usageError{fmt.Errorf("%s has no activity with the key %q; `widelark app ls` shows them", seen.Name, key)}
+				}
+				body.Activities = slices.Delete(body.Activities, at, at+1)
+			}
+			for _, said := range activities {
+				act := activity(said)
+				if at := slices.IndexFunc(body.Activities, func(old client.ActivityBody) bool { return strings.EqualFold(old.Name, act.Name) }); at >= 0 {
+					act.Key = body.Activities[at].Key
+					body.Activities[at] = act
+				} else {
+					body.Activities = append(body.Activities, act)
+				}
+			}
+			if _, err := api.PutAppWithResponse(cmd.Context(), seen.ID, &client.PutAppParams{IfMatch: match(seen.Version)}, body); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.out, "Changed the app %q.\n", body.Name)
+			return nil
+		}),
+	}
+	flags := cmd.Flags()
+	flags.StringVar(&name, "name", "", "the new name; rules go on calling it by its key")
+	flags.StringVar(&about, "describe", "", "what it is")
+	flags.StringArrayVar(&hosts, "add-host", nil, "an entry in the notation; give it again for more")
+	flags.StringArrayVar(&noHosts, "drop-host", nil, "an entry that goes; give it again for more")
+	flags.StringArrayVar(&activities, "activity", nil, "something it is used for, new or in place of what it was, as NAME:METHOD,METHOD:/path,/path; give it again for more")
+	flags.StringArrayVar(&noActivities, "drop-activity", nil, "the key of one that goes; give it again for more")
+	return cmd
+}
