@@ -2494,6 +2494,9 @@ type Account struct {
 
 	// Name The sign-in name
 	Name string `json:"name"`
+
+	// Owner Owners alone edit the baseline
+	Owner bool `json:"owner"`
 }
 
 // ActivityBody defines model for ActivityBody.

@@ -25,6 +25,8 @@ const (
 	Name     = "edda"
 	FullName = "Edda Marsh"
 	Password = "quillmere-demo"
+	Lead     = "ivo" // leads the trainees; signs in with the same password, and is no owner
+	LeadName = "Ivo Sedge"
 	TimeZone = "Europe/London"
 )
 

@@ -11,9 +11,9 @@ import (
 	"pgregory.net/rapid"
 
 	"widelark/bench/rounds"
+	"widelark/bench/traffic"
 	"widelark/core/match"
 	"widelark/core/pattern"
-	"widelark/core/traffic"
 	"widelark/core/weburl"
 )
 

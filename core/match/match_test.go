@@ -13,8 +13,8 @@ import (
 	"pgregory.net/rapid"
 
 	"widelark/bench/rounds"
+	"widelark/bench/traffic"
 	"widelark/core/pattern"
-	"widelark/core/traffic"
 	"widelark/core/weburl"
 )
 

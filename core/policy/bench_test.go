@@ -9,11 +9,11 @@ import (
 	"time"
 
 	"widelark/bench/rounds"
+	"widelark/bench/traffic"
 	"widelark/core/classify"
 	"widelark/core/directory"
 	"widelark/core/match"
 	"widelark/core/pattern"
-	"widelark/core/traffic"
 	"widelark/core/weburl"
 )
 

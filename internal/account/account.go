@@ -24,6 +24,7 @@ type Account struct {
 	ID       uuid.UUID
 	Name     string
 	FullName string
+	Owner    bool // may edit the baseline
 }
 
 // Token lets a program act as an account. Its secret is shown once, when it is made, and kept only as a hash.
@@ -37,7 +38,9 @@ type Token struct {
 // Store keeps accounts and tokens. The errors are [ErrUnknown] where there is no such thing, [ErrTaken] where a name is in
 // use.
 type Store interface {
-	AddAccount(ctx context.Context, name, fullName, passwordHash string) (Account, error)
+	AddAccount(ctx context.Context, a Account, passwordHash string) (Account, error) // the first is an owner in any case
+	Accounts(ctx context.Context) ([]Account, error)                                 // by name
+	SetOwner(ctx context.Context, name string, owner bool) error                     // [ErrLastOwner] where nobody else is one
 	AccountByName(ctx context.Context, name string) (Account, string, error) // with the password's hash
 	Account(ctx context.Context, id uuid.UUID) (Account, error)
 	AddToken(ctx context.Context, account uuid.UUID, name string, hash []byte) (Token, error)
@@ -51,6 +54,8 @@ var (
 	ErrUnknown = errors.New("there is no such account or token")
 	ErrTaken   = errors.New("the name is taken")
 	ErrRefused = errors.New("name and password do not belong together")
+
+	ErrLastOwner = errors.New("nobody else is an owner")
 )
 
 // Cost is what one password check takes. The zero Cost is not valid; take [DefaultCost].
@@ -79,10 +84,10 @@ func NewDoor(store Store, cost Cost) (*Door, error) {
 	return &Door{store: store, cost: cost, absent: absent, room: make(chan struct{}, 2)}, nil
 }
 
-// Add makes an account. The error wraps [ErrTaken] where the name is in use.
-func (d *Door) Add(ctx context.Context, name, fullName, password string) (Account, error) {
-	if name = strings.TrimSpace(name); name == "" || strings.ContainsAny(name, " \t\n") {
-		return Account{}, fmt.Errorf("%q cannot be a sign-in name: one word is wanted", name)
+// Add makes an account; its id is made. The error wraps [ErrTaken] where the name is in use.
+func (d *Door) Add(ctx context.Context, a Account, password string) (Account, error) {
+	if a.Name = strings.TrimSpace(a.Name); a.Name == "" || strings.ContainsAny(a.Name, " \t\n") {
+		return Account{}, fmt.Errorf("%q cannot be a sign-in name: one word is wanted", a.Name)
 	}
 	if utf8.RuneCountInString(password) < MinPassword {
 		return Account{}, fmt.Errorf("the password is shorter than %d characters", MinPassword)
@@ -91,7 +96,7 @@ func (d *Door) Add(ctx context.Context, name, fullName, password string) (Accoun
 	if err != nil {
 		return Account{}, err
 	}
-	return d.store.AddAccount(ctx, name, fullName, hash)
+	return d.store.AddAccount(ctx, a, hash)
 }
 
 // SignIn returns the account that name and password belong to, else [ErrRefused].

@@ -1,6 +1,7 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -57,6 +58,8 @@ func (s *server) problem(ctx context.Context, err error) error {
 		return huma.Error404NotFound("There is no such thing here; it may have been deleted.")
 	case errors.Is(err, revision.ErrStale):
 		return huma.Error412PreconditionFailed("Somebody else changed this in the meantime. Fetch it again, look, and repeat the edit.")
+	case errors.Is(err, revision.ErrOwners):
+		return huma.Error403Forbidden(s.ownersOnly(ctx))
 	case errors.Is(err, account.ErrRefused):
 		return huma.Error401Unauthorized("Name and password do not belong together.")
 	case errors.Is(err, account.ErrTaken):
@@ -72,6 +75,21 @@ func (s *server) problem(ctx context.Context, err error) error {
 	}
 	s.Log.ErrorContext(ctx, "a request failed", "error", err)
 	return huma.Error500InternalServerError("Something went wrong in the service; its log says what.")
+}
+
+// ownersOnly says who edits the baseline.
+func (s *server) ownersOnly(ctx context.Context) string {
+	all, err := s.Accounts.Accounts(ctx)
+	var owners []string
+	for _, a := range all {
+		if a.Owner {
+			owners = append(owners, cmp.Or(a.FullName, a.Name))
+		}
+	}
+	if err != nil || len(owners) == 0 {
+		return "Only owners edit the baseline. Nothing was changed."
+	}
+	return "Only owners edit the baseline. Nothing was changed; ask " + strings.Join(owners, " or ") + "."
 }
 
 // quietProblems keeps the values that were sent out of problem details: among them are passwords.

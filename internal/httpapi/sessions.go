@@ -111,6 +111,7 @@ type Account struct {
 	ID       uuid.UUID `json:"id" format:"uuid"`
 	Name     string    `json:"name" doc:"The sign-in name"`
 	FullName string    `json:"fullName"`
+	Owner    bool      `json:"owner" doc:"Owners alone edit the baseline"`
 }
 
 // Token is a program's token without its secret.

@@ -332,6 +332,9 @@ func (s *Store) Restore(ctx context.Context, to, seen int64, only []uuid.UUID, b
 // writeObjects makes objects of all kinds what they are to be, and takes others away. Whether what they refer to is there is for
 // [checkWritten] to say.
 func writeObjects(ctx context.Context, tx pgx.Tx, set, gone []revision.Object, version int64, by string) error {
+	if err := mayEdit(ctx, tx, by, slices.Concat(set, gone)...); err != nil {
+		return err
+	}
 	byTable := map[revision.Kind][]uuid.UUID{}
 	var ids []uuid.UUID
 	for _, o := range slices.Concat(set, gone) {

@@ -508,13 +508,13 @@ func TestAccounts(t *testing.T) {
 	store, ctx := open(t), t.Context()
 	door, err := account.NewDoor(store, account.Cost{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32})
 	require.NoError(t, err)
-	edda, err := door.Add(ctx, "edda", "Edda Marsh", "correct-horse")
+	edda, err := door.Add(ctx, account.Account{Name: "edda", FullName: "Edda Marsh"}, "correct-horse")
 	require.NoError(t, err)
 	for _, wrong := range [][2]string{{"", "correct-horse"}, {"two words", "correct-horse"}, {"rowan", "short"}} {
-		_, err := door.Add(ctx, wrong[0], "", wrong[1])
+		_, err := door.Add(ctx, account.Account{Name: wrong[0]}, wrong[1])
 		require.Error(t, err, wrong)
 	}
-	_, err = door.Add(ctx, "EDDA", "", "correct-horse")
+	_, err = door.Add(ctx, account.Account{Name: "EDDA"}, "correct-horse")
 	require.ErrorIs(t, err, account.ErrTaken)
 
 	who, err := door.SignIn(ctx, " Edda ", "correct-horse")

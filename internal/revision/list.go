@@ -23,6 +23,7 @@ import (
 var (
 	ErrNotFound = errors.New("there is no such object")
 	ErrStale    = errors.New("it was changed by somebody else in the meantime")
+	ErrOwners   = errors.New("only owners edit the baseline")
 )
 
 // FieldError says which field of an edit is wrong. Field is its path in the API's terms, as "rules[0].lists[1]"; "" where

@@ -86,49 +86,98 @@ func serveCommand(logs io.Writer, version string) *cobra.Command {
 
 func accountCommand(in io.Reader) *cobra.Command {
 	var fullName string
-	var fromInput bool
+	var fromInput, owner bool
 	add := &cobra.Command{
 		Use:   "add NAME",
 		Short: "Let somebody sign in",
+		Long:  "Let somebody sign in. Whoever signs in edits all of the draft but the baseline, which is for owners; the first account is an owner.",
 		Example: `  widelarkd account add edda --full-name "Edda Marsh" --database-url postgres://widelark@127.0.0.1/widelark
   widelarkd account add edda --password-stdin < password.txt`,
 		Args: cobra.ExactArgs(1),
-		RunE: func(cmd *cobra.Command, args []string) error {
-			config, err := LoadConfig(cmd.Flags())
-			if err != nil {
-				return err
-			}
-			if config.DatabaseURL == "" {
-				return errors.New("which database? Give --database-url")
-			}
+		RunE: withAccounts(func(cmd *cobra.Command, store account.Store, args []string) error {
 			password, err := readPassword(in, cmd.ErrOrStderr(), fromInput)
 			if err != nil {
 				return err
 			}
-			store, err := postgres.Open(cmd.Context(), config.DatabaseURL)
-			if err != nil {
-				return err
-			}
-			defer store.Close()
 			door, err := account.NewDoor(store, account.DefaultCost)
 			if err != nil {
 				return err
 			}
-			if _, err := door.Add(cmd.Context(), args[0], fullName, password); errors.Is(err, account.ErrTaken) {
+			made, err := door.Add(cmd.Context(), account.Account{Name: args[0], FullName: fullName, Owner: owner}, password)
+			if errors.Is(err, account.ErrTaken) {
 				return fmt.Errorf("there is an account %q already", args[0])
 			} else if err != nil {
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%s can sign in now.\n", args[0])
+			fmt.Fprintf(cmd.OutOrStdout(), "%s can sign in now%s.\n", made.Name, map[bool]string{true: ", as an owner"}[made.Owner])
 			return nil
-		},
+		}),
 	}
 	flags(add.Flags())
 	databaseFlag(add)
 	add.Flags().StringVar(&fullName, "full-name", "", "the person's name, as others should read it")
 	add.Flags().BoolVar(&fromInput, "password-stdin", false, "read the password from standard input")
+	add.Flags().BoolVar(&owner, "owner", false, "may edit the baseline, too")
 	cmd := &cobra.Command{Use: "account", Short: "Who may sign in", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
-	cmd.AddCommand(add)
+	cmd.AddCommand(add, accountLsCommand(), accountOwnerCommand())
+	return cmd
+}
+
+// withAccounts makes what a command runs from a function that wants the accounts of the database that the flags name.
+func withAccounts(run func(cmd *cobra.Command, store account.Store, args []string) error) func(*cobra.Command, []string) error {
+	return func(cmd *cobra.Command, args []string) error {
+		config, err := LoadConfig(cmd.Flags())
+		if err != nil {
+			return err
+		}
+		if config.DatabaseURL == "" {
+			return errors.New("which database? Give --database-url")
+		}
+		store, err := postgres.Open(cmd.Context(), config.DatabaseURL)
+		if err != nil {
+			return err
+		}
+		defer store.Close()
+		return run(cmd, store, args)
+	}
+}
+
+func accountLsCommand() *cobra.Command {
+	ls := &cobra.Command{
+		Use: "ls", Short: "Who may sign in, and who is an owner", Args: cobra.NoArgs,
+		RunE: withAccounts(func(cmd *cobra.Command, store account.Store, _ []string) error {
+			all, err := store.Accounts(cmd.Context())
+			for _, a := range all {
+				fmt.Fprintf(cmd.OutOrStdout(), "%-20s %-24s %s\n", a.Name, a.FullName, map[bool]string{true: "owner"}[a.Owner])
+			}
+			return err
+		}),
+	}
+	flags(ls.Flags())
+	databaseFlag(ls)
+	return ls
+}
+
+func accountOwnerCommand() *cobra.Command {
+	var not bool
+	cmd := &cobra.Command{
+		Use: "owner NAME", Short: "Let somebody edit the baseline, or with --not no more", Args: cobra.ExactArgs(1),
+		RunE: withAccounts(func(cmd *cobra.Command, store account.Store, args []string) error {
+			switch err := store.SetOwner(cmd.Context(), args[0], !not); {
+			case errors.Is(err, account.ErrUnknown):
+				return fmt.Errorf("there is no account %q", args[0])
+			case errors.Is(err, account.ErrLastOwner):
+				return fmt.Errorf("%s is the last owner: make somebody else one first", args[0])
+			case err != nil:
+				return err
+			}
+			fmt.Fprintf(cmd.OutOrStdout(), "%s is %s owner now.\n", args[0], map[bool]string{true: "no", false: "an"}[not])
+			return nil
+		}),
+	}
+	flags(cmd.Flags())
+	databaseFlag(cmd)
+	cmd.Flags().BoolVar(&not, "not", false, "no more")
 	return cmd
 }
 

@@ -134,8 +134,10 @@ func demoDir() (string, error) {
 // furnish lets the demo's person in, loads the demo data through the API where they are not there yet, and leaves a
 // sign-in for the command line.
 func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer) error {
-	if _, err := s.Door.Add(ctx, demo.Name, demo.FullName, demo.Password); err != nil && !errors.Is(err, account.ErrTaken) {
-		return err
+	for _, a := range []account.Account{{Name: demo.Name, FullName: demo.FullName, Owner: true}, {Name: demo.Lead, FullName: demo.LeadName}} {
+		if _, err := s.Door.Add(ctx, a, demo.Password); err != nil && !errors.Is(err, account.ErrTaken) {
+			return err
+		}
 	}
 	who, err := s.Door.SignIn(ctx, demo.Name, demo.Password)
 	if err != nil {
@@ -167,7 +169,8 @@ func welcome(out io.Writer, url, partner, dir string, took time.Duration) {
 Wide Lark runs with the demo data of Quillmere General (ready in %.1f s).
 
   Console   %s
-            sign in as %s with the password %s
+            sign in as %s with the password %s;
+            %s, with the same password, may edit all but the baseline
 
   Terminal  export WIDELARK_CONFIG=%s
             bin/widelark try oddsfield.example
@@ -179,5 +182,5 @@ Wide Lark runs with the demo data of Quillmere General (ready in %.1f s).
             curl -x %s http://harbour-news.example/
 
 Ctrl-C ends the service and its database; the data stay in %s.
-`, took.Seconds(), url, demo.Name, demo.Password, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), partner, dir)
+`, took.Seconds(), url, demo.Name, demo.Password, demo.Lead, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), partner, dir)
 }

@@ -52,6 +52,8 @@ var importRules = map[string]string{
 	"internal/cli":              "client internal/packfile",
 	"internal/service":          "client demo web internal/account internal/catalogue internal/check internal/httpapi internal/lookup internal/postgres internal/postgres/cluster internal/subscription internal/trial internal/upkeep",
 	"bench":                     "",
+	"bench/rounds":              "",
+	"bench/traffic":             "",
 	"client":                    "",
 	"demo":                      "client internal/packfile core/classify",
 	"web":                       "",

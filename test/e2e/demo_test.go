@@ -199,8 +199,8 @@ func TestServeSaysWhatIsInTheWay(t *testing.T) {
 	t.Parallel()
 	s := server.Serve(t)
 	for args, says := range map[string]string{
-		"serve": "which database? Give --database-url",
-		"serve --database-url postgres://127.0.0.1:1/x":                        "the database at 127.0.0.1:1 does not answer",
+		"serve --listen 127.0.0.1:0":                                           "which database? Give --database-url",
+		"serve --listen 127.0.0.1:0 --database-url postgres://127.0.0.1:1/x":   "the database at 127.0.0.1:1 does not answer",
 		"serve --config /nowhere.yaml":                                         "there is no settings file /nowhere.yaml",
 		"serve --frob":                                                         "unknown flag: --frob",
 		"serve --listen " + strings.TrimPrefix(s.URL, "http://"):               "is in use by another program",

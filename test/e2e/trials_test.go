@@ -54,9 +54,17 @@ func TestTry(t *testing.T) {
     Also  ›  *.oddsfield.example
     Also  ›  ~path /odds
 
+  baseline: it has no rules
+
+  unlocked: nothing is unlocked for this
+
+  exception: there are none
+
+  stint: none is in force for its groups
+
   policy Ward floor
-    decided          Never on the ward          block   the list "Betting" has the entry oddsfield.example
-    not reached      Also not                   block   the list "Also" has the entry *.oddsfield.example
+    decided           Never on the ward  ■ block  the list "Betting" has the entry oddsfield.example
+    not reached       Also not           ■ block  the list "Also" has the entry *.oddsfield.example
 `, try("--trace", "https://WWW.oddsfield.example./odds"))
 	assert.Contains(t, try("derby.example"), "○ allow  https://derby.example/\n  for Kay Moran, Mon 23 Nov 14:10\n  No rule of the policy \"Ward floor\" matches; otherwise it says allow.")
 	assert.Contains(t, try("coin.example"), "○ allow")

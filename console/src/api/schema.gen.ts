@@ -1769,6 +1769,8 @@ export interface components {
             id: string;
             /** @description The sign-in name */
             name: string;
+            /** @description Owners alone edit the baseline */
+            owner: boolean;
         };
         ActivityBody: {
             /** @description Rules call it app/key */

@@ -5,6 +5,7 @@ import { ArrowDown, ArrowUp, GripVertical, Plus } from 'lucide-react'
 import { useState } from 'react'
 import { reviewOptions } from '../changes/changeQueries'
 import { groupsOptions } from '../people/peopleQueries'
+import { meOptions } from '../shell/sessionQueries'
 import { trialOf } from '../shell/trialSearch'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
@@ -58,6 +59,9 @@ function Shown({ policy: p }: { policy: Policy }) {
   const navigate = useNavigate()
   const announce = useAnnounce()
   const [open, setOpen] = useState<number | 'new' | 'policy' | null>(null)
+  const me = useQuery(meOptions)
+  // Owners alone edit the baseline; until it is known who asks, the service will say.
+  const closed = p.role === 'baseline' && me.data?.owner === false
   const error = put.error ?? add.error ?? remove.error
   const setRules = (rules: Rule[], told: string) =>
     afterwards(put.mutateAsync({ policy: p, change: { rules } }), () => announce(told))
@@ -96,7 +100,7 @@ function Shown({ policy: p }: { policy: Policy }) {
             )}
           </p>
         </div>
-        <Button onClick={() => setOpen('policy')}>Change the policy</Button>
+        {!closed && <Button onClick={() => setOpen('policy')}>Change the policy</Button>}
         <Menu trigger={<Button aria-label="What to do with the policy">⋯</Button>}>
           <MenuItem onSelect={copy}>Duplicate</MenuItem>
           {!p.role && (
@@ -112,21 +116,28 @@ function Shown({ policy: p }: { policy: Policy }) {
             </MenuItem>
           )}
         </Menu>
-        <Button look="main" onClick={() => setOpen('new')}>
-          <Plus size={16} aria-hidden /> New rule
-        </Button>
+        {!closed && (
+          <Button look="main" onClick={() => setOpen('new')}>
+            <Plus size={16} aria-hidden /> New rule
+          </Button>
+        )}
       </div>
+      {closed && (
+        <p className="mb-3 border-edge border-l-3 bg-wash px-3 py-1.5 text-sm">
+          Only owners edit the baseline. You may duplicate it, and make exceptions and policies below it.
+        </p>
+      )}
       {error && <ProblemNotice error={error} />}
       <ol className="flex flex-col border-edge border-t">
         {p.rules.map((r, i) => (
           <li
             // biome-ignore lint/suspicious/noArrayIndexKey: rules have no other identity than their place
             key={i}
-            {...drag(i)}
+            {...(closed ? {} : drag(i))}
             className="grid grid-cols-[2.5rem_6rem_minmax(0,1fr)_auto] items-start gap-3 border-rule border-b py-2 hover:bg-wash"
           >
             <span className="flex items-center gap-1 pt-0.5 text-soft">
-              <GripVertical size={15} aria-hidden className="cursor-grab" />
+              {!closed && <GripVertical size={15} aria-hidden className="cursor-grab" />}
               {i + 1}
             </span>
             <span className="pt-0.5">
@@ -139,13 +150,17 @@ function Shown({ policy: p }: { policy: Policy }) {
               )}
             </span>
             <div className="min-w-0">
-              <button
-                type="button"
-                onClick={() => setOpen(i)}
-                className="text-left font-semibold underline decoration-rule underline-offset-2 hover:decoration-ink"
-              >
-                {r.name}
-              </button>
+              {closed ? (
+                <span className="font-semibold">{r.name}</span>
+              ) : (
+                <button
+                  type="button"
+                  onClick={() => setOpen(i)}
+                  className="text-left font-semibold underline decoration-rule underline-offset-2 hover:decoration-ink"
+                >
+                  {r.name}
+                </button>
+              )}
               <p className="text-sm text-soft">{p.sentences[i]}</p>
               {p.conflicts
                 .filter((c) => c.rule === i)
@@ -156,67 +171,69 @@ function Shown({ policy: p }: { policy: Policy }) {
                 ))}
               <RuleFindings policy={p.id} rule={i} />
             </div>
-            <span className="flex items-center">
-              <IconButton
-                label={`Move ${r.name} up`}
-                disabled={i === 0 || put.isPending}
-                onClick={() => move(i, i - 1)}
-              >
-                <ArrowUp size={15} aria-hidden />
-              </IconButton>
-              <IconButton
-                label={`Move ${r.name} down`}
-                disabled={i === p.rules.length - 1 || put.isPending}
-                onClick={() => move(i, i + 1)}
-              >
-                <ArrowDown size={15} aria-hidden />
-              </IconButton>
-              <Menu
-                trigger={
-                  <button
-                    type="button"
-                    aria-label={`What to do with ${r.name}`}
-                    className="rounded-sm px-2 hover:bg-wash"
+            {!closed && (
+              <span className="flex items-center">
+                <IconButton
+                  label={`Move ${r.name} up`}
+                  disabled={i === 0 || put.isPending}
+                  onClick={() => move(i, i - 1)}
+                >
+                  <ArrowUp size={15} aria-hidden />
+                </IconButton>
+                <IconButton
+                  label={`Move ${r.name} down`}
+                  disabled={i === p.rules.length - 1 || put.isPending}
+                  onClick={() => move(i, i + 1)}
+                >
+                  <ArrowDown size={15} aria-hidden />
+                </IconButton>
+                <Menu
+                  trigger={
+                    <button
+                      type="button"
+                      aria-label={`What to do with ${r.name}`}
+                      className="rounded-sm px-2 hover:bg-wash"
+                    >
+                      ⋯
+                    </button>
+                  }
+                >
+                  <MenuItem onSelect={() => setOpen(i)}>Change</MenuItem>
+                  <MenuItem
+                    onSelect={() =>
+                      setRules(
+                        p.rules.map((other, at) => (at === i ? { ...other, off: !other.off } : other)),
+                        `${r.name} is switched ${r.off ? 'on' : 'off'}.`,
+                      )
+                    }
                   >
-                    ⋯
-                  </button>
-                }
-              >
-                <MenuItem onSelect={() => setOpen(i)}>Change</MenuItem>
-                <MenuItem
-                  onSelect={() =>
-                    setRules(
-                      p.rules.map((other, at) => (at === i ? { ...other, off: !other.off } : other)),
-                      `${r.name} is switched ${r.off ? 'on' : 'off'}.`,
-                    )
-                  }
-                >
-                  {r.off ? 'Switch on' : 'Switch off'}
-                </MenuItem>
-                <MenuItem
-                  onSelect={() =>
-                    setRules(
-                      p.rules.flatMap((other, at) =>
-                        at === i ? [other, { ...other, name: `${other.name} (copy)` }] : [other],
-                      ),
-                      `${r.name} is there twice now.`,
-                    )
-                  }
-                >
-                  Duplicate
-                </MenuItem>
-                <MenuItem
-                  onSelect={() =>
-                    setRules(
-                      p.rules.filter((_, at) => at !== i),
-                      `Took ${r.name} out.`,
-                    )
-                  }
-                >
-                  Take out
-                </MenuItem>
-              </Menu>
-            </span>
+                    {r.off ? 'Switch on' : 'Switch off'}
+                  </MenuItem>
+                  <MenuItem
+                    onSelect={() =>
+                      setRules(
+                        p.rules.flatMap((other, at) =>
+                          at === i ? [other, { ...other, name: `${other.name} (copy)` }] : [other],
+                        ),
+                        `${r.name} is there twice now.`,
+                      )
+                    }
+                  >
+                    Duplicate
+                  </MenuItem>
+                  <MenuItem
+                    onSelect={() =>
+                      setRules(
+                        p.rules.filter((_, at) => at !== i),
+                        `Took ${r.name} out.`,
+                      )
+                    }
+                  >
+                    Take out
+                  </MenuItem>
+                </Menu>
+              </span>
+            )}
           </li>
         ))}
         {p.role !== 'baseline' && (

@@ -1,0 +1,82 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widelark/internal/testkit"
+)
+
+// accounts runs `widelarkd account` on a service's database and returns what it says.
+func accounts(t *testing.T, s *testkit.Service, args ...string) string {
+	t.Helper()
+	cmd := exec.Command(testkit.Program(t, "widelarkd"), append(append([]string{"account"}, args...), "--database-url", s.Database)...)
+	cmd.Stdin = strings.NewReader(testkit.Password)
+	out, _ := cmd.CombinedOutput()
+	return string(out)
+}
+
+// Owners alone edit the baseline, by whichever way; everything else is everybody's.
+func TestOwners(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	assert.Contains(t, accounts(t, s, "add", "ivo", "--full-name", "Ivo Sedge", "--password-stdin"), "ivo can sign in now.")
+	assert.Regexp(t, `(?m)^edda +Edda Marsh +owner\nivo +Ivo Sedge +$`, accounts(t, s, "ls"))
+	assert.Contains(t, accounts(t, s, "owner", "edda", "--not"), "edda is the last owner: make somebody else one first")
+	assert.Contains(t, accounts(t, s, "owner", "nobody"), `there is no account "nobody"`)
+
+	ivo := *s
+	ivo.Config = filepath.Join(t.TempDir(), "ivo.yaml")
+	ivo.Run(t, testkit.Password, "login", "--name", "ivo", "--password-stdin", "--server", s.URL).Done(t)
+	const refused = "Only owners edit the baseline. Nothing was changed; ask Edda Marsh"
+	s.Run(t, "", "list", "new", "Dangers").Done(t)
+	rule := []string{"policy", "rule", "add", "Baseline", "Never", "--then", "block", "--list", "Dangers"}
+	made := ivo.Run(t, "", rule...)
+	assert.Equal(t, 3, made.Code)
+	assert.Contains(t, made.Err, refused)
+	s.Run(t, "", rule...).Done(t)
+	for _, args := range [][]string{{"policy", "rule", "off", "Baseline", "Never"}, {"policy", "edit", "Baseline", "--describe", "x"}, {"discard", "policy", "Baseline"}, {"discard", "--all"}} {
+		assert.Contains(t, ivo.Run(t, "", args...).Err, refused, args)
+	}
+	files := t.TempDir()
+	s.Run(t, "", "export", files).Done(t)
+	policies := filepath.Join(files, "policies.yaml")
+	text, err := os.ReadFile(policies)
+	require.NoError(t, err)
+	require.Contains(t, string(text), "name: Never")
+	require.NoError(t, os.WriteFile(policies, []byte(strings.Replace(string(text), "name: Never", "name: Seldom", 1)), 0o600))
+	assert.Contains(t, ivo.Run(t, "", "apply", files).Err, refused)
+	assert.Contains(t, s.Run(t, "", "policy", "show", "Baseline").Done(t), "Never")
+
+	// The rest is his: policies of groups, the fallback, lists, publishing.
+	for _, args := range [][]string{
+		{"group", "new", "Trainees"}, {"policy", "new", "Trainees", "--off", "--for", "Trainees"}, {"policy", "edit", "Fallback", "--describe", "mine"}, {"policy", "copy", "Baseline", "Copy"},
+		{"list", "new", "Reading"}, {"publish", "--note", "all of it"},
+	} {
+		ivo.Run(t, "", args...).Done(t)
+	}
+
+	b := open(t, s.URL)
+	b.signIn("ivo", testkit.Password)
+	b.press("Policies")
+	b.press("Baseline")
+	b.see("main", "Only owners edit the baseline.")
+	b.see("li", "Never")
+	b.gone("button[aria-label='What to do with Never']")
+	b.accessible("a closed baseline")
+	b.quiet()
+
+	assert.Contains(t, accounts(t, s, "owner", "ivo"), "ivo is an owner now.")
+	ivo.Run(t, "", "policy", "rule", "off", "Baseline", "Never").Done(t)
+	b.goTo("/policies")
+	b.press("Baseline")
+	b.see("button", "New rule")
+	assert.Contains(t, accounts(t, s, "owner", "edda", "--not"), "edda is no owner now.")
+	assert.Contains(t, s.Run(t, "", "policy", "rule", "on", "Baseline", "Never").Err, "ask Ivo Sedge")
+}
