@@ -41,7 +41,7 @@ type Store interface {
 	AddAccount(ctx context.Context, a Account, passwordHash string) (Account, error) // the first is an owner in any case
 	Accounts(ctx context.Context) ([]Account, error)                                 // by name
 	SetOwner(ctx context.Context, name string, owner bool) error                     // [ErrLastOwner] where nobody else is one
-	AccountByName(ctx context.Context, name string) (Account, string, error) // with the password's hash
+	AccountByName(ctx context.Context, name string) (Account, string, error)         // with the password's hash
 	Account(ctx context.Context, id uuid.UUID) (Account, error)
 	AddToken(ctx context.Context, account uuid.UUID, name string, hash []byte) (Token, error)
 	Tokens(ctx context.Context, account uuid.UUID) ([]Token, error)

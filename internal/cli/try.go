@@ -400,7 +400,7 @@ func (a *app) showSteps(w io.Writer, steps []client.Step) {
 		}
 		const outcome, verdict = 16, 7
 		then := orEmpty(s.Then)
-		line := fmt.Sprintf("    %-*s  %-*s  %s%*s  ", outcome, s.Outcome, widest, stepName(s), a.stepVerdict(string(then)), verdict-2-len(then), "")
+		line := fmt.Sprintf("    %-*s  %-*s  %s%*s  ", outcome, s.Outcome, widest, stepName(s), a.stepVerdict(then), verdict-2-len(then), "")
 		line += strings.TrimLeft(a.wrapped(detail, 4+outcome+2+widest+2+verdict+2), " ")
 		fmt.Fprintln(w, strings.TrimRight(line, " "))
 	}

@@ -56,8 +56,12 @@ func TestOwners(t *testing.T) {
 
 	// The rest is his: policies of groups, the fallback, lists, publishing.
 	for _, args := range [][]string{
-		{"group", "new", "Trainees"}, {"policy", "new", "Trainees", "--off", "--for", "Trainees"}, {"policy", "edit", "Fallback", "--describe", "mine"}, {"policy", "copy", "Baseline", "Copy"},
-		{"list", "new", "Reading"}, {"publish", "--note", "all of it"},
+		{"group", "new", "Trainees"},
+		{"policy", "new", "Trainees", "--off", "--for", "Trainees"},
+		{"policy", "edit", "Fallback", "--describe", "mine"},
+		{"policy", "copy", "Baseline", "Copy"},
+		{"list", "new", "Reading"},
+		{"publish", "--note", "all of it"},
 	} {
 		ivo.Run(t, "", args...).Done(t)
 	}
