@@ -264,11 +264,26 @@ func (p *parser) time(text string, from int, isEnd bool) (Minute, error) {
 	case ok && errH == nil && errM == nil && m < 60 && at == day:
 		return 0, p.fail(from, "a start before 24:00", "00:00 of the next day")
 	}
-	suggestion := ""
-	if h < 24 && errH == nil && (!ok || errM == nil && m < 60) {
-		suggestion = fmt.Sprintf("%02d:%02d", h, m)
+	found, _, _ := strings.Cut(p.text[from:], " ")
+	return 0, p.fail(from, "a time as 09:00", spelledOut(strings.TrimRight(found, ",;")))
+}
+
+// spelledOut writes times as 9 or 9:5, and windows of such, as the notation has them; "" where they are no times.
+func spelledOut(text string) string {
+	parts := strings.Split(text, "-")
+	for i, part := range parts {
+		hours, minutes, ok := strings.Cut(part, ":")
+		h, err := strconv.ParseUint(hours, 10, 8)
+		if !ok {
+			minutes = "0"
+		}
+		m, errM := strconv.ParseUint(minutes, 10, 8)
+		if err != nil || errM != nil || h > 24 || m > 59 || h == 24 && (m > 0 || i == 0) {
+			return ""
+		}
+		parts[i] = fmt.Sprintf("%02d:%02d", h, m)
 	}
-	return 0, p.fail(from, "a time as 09:00", suggestion)
+	return strings.Join(parts, "-")
 }
 
 // String writes the schedule as the notation has it, days with the same windows together. Parsing that gives the schedule again.

@@ -231,7 +231,10 @@ func TestNotation(t *testing.T) {
 	for text, want := range map[string]string{
 		"monday 09:00-12:00":                      `line 1, column 1: found "monday", expected a day as mon, a span of days as mon-fri, on or not on; did you mean mon?`,
 		"mon-frid 09:00-12:00":                    `line 1, column 5: found "frid", expected a day as mon, a span of days as mon-fri, on or not on; did you mean fri?`,
-		"mon 9:00-12:00":                          `line 1, column 5: found "9:00-12:00", expected a time as 09:00; did you mean 09:00?`,
+		"mon 9:00-12:00":                          `line 1, column 5: found "9:00-12:00", expected a time as 09:00; did you mean 09:00-12:00?`,
+		"mon 9-12, 13-17":                         `line 1, column 5: found "9-12", expected a time as 09:00; did you mean 09:00-12:00?`,
+		"mon 09:00-5":                             `line 1, column 11: found "5", expected a time as 09:00; did you mean 05:00?`,
+		"mon noon-13:00":                          `line 1, column 5: found "noon-13:00", expected a time as 09:00`,
 		"mon 09:00-25:00":                         `line 1, column 11: found "25:00", expected a time as 09:00`,
 		"mon 24:00-01:00":                         `line 1, column 5: found "24:00-01:00", expected a start before 24:00; did you mean 00:00 of the next day?`,
 		"mon 09:00":                               `line 1, column 5: found "09:00", expected times as 09:00-12:00`,

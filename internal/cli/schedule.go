@@ -65,10 +65,18 @@ func (a *app) scheduleLsCommand() *cobra.Command {
 	})
 }
 
+// full ends a sentence that may have ended already.
+func full(sentence string) string {
+	if strings.HasSuffix(sentence, "?") {
+		return sentence
+	}
+	return sentence + "."
+}
+
 func inForce(t client.Times) string {
 	switch {
 	case t.Never:
-		return "never"
+		return "never in force"
 	case t.InForce:
 		return "in force"
 	}
@@ -108,7 +116,10 @@ func (a *app) showTimes(data any, name, about, text, zone string, t client.Times
 	}
 	if a.format == "table" {
 		if name != "" {
-			fmt.Fprintf(a.out, "%s · %s now\n", name, inForce(t))
+			fmt.Fprintf(a.out, "%s · ", name)
+		}
+		if t.Never {
+			fmt.Fprintln(a.out, "never in force")
 		} else {
 			fmt.Fprintf(a.out, "%s now\n", inForce(t))
 		}
@@ -259,7 +270,7 @@ func (a *app) scheduleExplainCommand() *cobra.Command {
 				return err
 			}
 			if flaw := found.JSON200.Problem; flaw != nil {
-				fmt.Fprintf(a.out, "It cannot be read: %s.\n", flaw.Message)
+				fmt.Fprintf(a.out, "It cannot be read: %s\n", full(flaw.Message))
 				return errNo
 			}
 			return a.showTimes(found.JSON200, "", "", found.JSON200.Text, found.JSON200.Zone, found.JSON200.Times)
