@@ -4652,6 +4652,9 @@ type Policy struct {
 	Inspect *InspectionBody `json:"inspect,omitempty"`
 	Name    string          `json:"name"`
 
+	// Opens Which TLS connections are opened, in plain words; left out for none
+	Opens *string `json:"opens,omitempty"`
+
 	// Otherwise The verdict where no rule decides; the baseline has none and goes on
 	Otherwise PolicyOtherwise `json:"otherwise"`
 

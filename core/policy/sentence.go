@@ -54,6 +54,24 @@ func (r Rule) Sentence(n Names) string {
 	return b.String()
 }
 
+// Sentence says which TLS connections are opened; "" for none.
+func (i Inspection) Sentence(n Names) string {
+	if !i.All {
+		return ""
+	}
+	var but []string
+	for _, key := range i.Categories {
+		but = append(but, called(n.Category, key))
+	}
+	for _, id := range i.ButLists {
+		but = append(but, fmt.Sprintf("the list %q", called(n.List, id)))
+	}
+	if len(but) == 0 {
+		return "TLS connections are opened, so that whole URLs are seen."
+	}
+	return "TLS connections are opened, so that whole URLs are seen, but not those to " + joined(but, "or") + "."
+}
+
 // Title returns the name of a kind of gate as people write it.
 func (g Gate) Title() string {
 	if g == Proxy {

@@ -52,7 +52,7 @@ func (a *app) appCommand() *cobra.Command {
 	}
 	add.Flags().StringVar(&about, "describe", "", "what it is")
 	add.Flags().StringArrayVar(&activities, "activity", nil, "something it is used for, as NAME:METHOD,METHOD:/path,/path; give it again for more")
-	return noun("app", "Apps: named sets of hosts, and what is done there", ls, add, a.appEditCommand(), a.removeCommand(appKind))
+	return noun("app", "Apps: named sets of hosts, and what is done there", ls, a.appShowCommand(), add, a.appEditCommand(), a.removeCommand(appKind))
 }
 
 // activity reads NAME:METHOD,METHOD:/path,/path.

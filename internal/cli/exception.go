@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,7 +15,7 @@ import (
 
 func (a *app) exceptionCommand() *cobra.Command {
 	cmd := noun("exception", "Exceptions: for some people, some pages, some days",
-		a.exceptionLsCommand(), a.exceptionNewCommand(), a.exceptionEndCommand(), a.removeCommand(exceptionKind))
+		a.exceptionLsCommand(), a.exceptionShowCommand(), a.exceptionSetCommand(false), a.exceptionSetCommand(true), a.exceptionEndCommand(), a.removeCommand(exceptionKind))
 	cmd.Example = `  widelark exception new ferrow-instruments.example --group "Records office" --until 2026-11-28 --why "Orders by Friday"
   widelark exception ls --ending 7d
   widelark exception end "Allow ferrow-instruments.example"`
@@ -133,10 +134,10 @@ func end(text string, zone *time.Location) (*time.Time, error) {
 	return &at, nil
 }
 
-func (a *app) exceptionNewCommand() *cobra.Command {
+func (a *app) exceptionSetCommand(edit bool) *cobra.Command {
 	var name, why, from, until, by string
-	var persons, groups, networks, addresses []string
-	var everybody, block bool
+	var entries, persons, groups, networks, addresses []string
+	var everybody, block, allow, off, on bool
 	cmd := &cobra.Command{
 		Use: "new ENTRY...", Short: "Allow or block some URLs for some people, for some time", Args: atLeast("ENTRY"),
 		Long: "Make an exception. Entries are in the notation: =host/page is one page, host/page a page and what is below it, host a site. " +
@@ -144,31 +145,69 @@ func (a *app) exceptionNewCommand() *cobra.Command {
 		Example: `  widelark exception new '=encyclopaedia.example/heart' --network "Bedside screens" --why "Cardiac ward asked" --until 7d
   widelark exception new webmail.example --block --group Trainees --why "Agreed with the lead"`,
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) (err error) {
-			ctx := cmd.Context()
-			if why == "" {
+			ctx, changed := cmd.Context(), cmd.Flags().Changed
+			body := client.ExceptionInput{Entries: args, Then: "allow"}
+			var seen client.Exception
+			if edit {
+				if cmd.Flags().NFlag() == 0 {
+					return nothingToChange
+				}
+				if seen, err = exception(ctx, api, args[0]); err != nil {
+					return err
+				}
+				if body, err = recast[client.ExceptionInput](seen); err != nil {
+					return err
+				}
+				if changed("entry") {
+					body.Entries = entries
+				}
+				if off || on {
+					body.Off = &off
+				}
+			} else if why == "" {
 				return usageError{errors.New("say why, with --why")}
 			}
-			body := client.ExceptionInput{Entries: args, Reason: why, Then: "allow"}
-			if block {
+			switch {
+			case block:
 				body.Then = "block"
+			case allow:
+				body.Then = "allow"
 			}
+			body.Reason = cmp.Or(why, body.Reason)
 			if name != "" {
 				body.Name = &name
 			}
 			if by != "" {
 				body.RequestedBy = &by
 			}
-			if body.For, err = whom(ctx, api, everybody, persons, groups, networks, addresses); err != nil {
-				return err
+			if !edit || everybody || len(persons)+len(groups)+len(networks)+len(addresses) > 0 {
+				if body.For, err = whom(ctx, api, everybody, persons, groups, networks, addresses); err != nil {
+					return err
+				}
 			}
-			if body.From, err = end(from, a.zone()); err != nil {
-				return err
+			if changed("from") {
+				if body.From, err = end(from, a.zone()); err != nil {
+					return err
+				}
+				if len(from) == len(time.DateOnly) { // a day begins at its beginning
+					begin := body.From.AddDate(0, 0, -1)
+					body.From = &begin
+				}
 			}
-			if from != "" && len(from) == len(time.DateOnly) { // a day begins at its beginning
-				begin := body.From.AddDate(0, 0, -1)
-				body.From = &begin
+			switch {
+			case until == "none":
+				body.Until = nil
+			case changed("until"):
+				if body.Until, err = end(until, a.zone()); err != nil {
+					return err
+				}
 			}
-			if body.Until, err = end(until, a.zone()); err != nil {
+			if edit {
+				kept, err := api.PutExceptionWithResponse(ctx, seen.ID, &client.PutExceptionParams{IfMatch: match(seen.Version)}, body)
+				if err == nil {
+					e := kept.JSON200
+					fmt.Fprintf(a.out, "Changed the exception %q: %s %s for %s%s.\n", e.Name, a.verdict(string(e.Then)), strings.Join(e.Entries, ", "), whomSaid(e.For), a.untilSaid(*e))
+				}
 				return err
 			}
 			made, err := api.AddExceptionWithResponse(ctx, body)
@@ -181,17 +220,31 @@ func (a *app) exceptionNewCommand() *cobra.Command {
 		}),
 	}
 	flags := cmd.Flags()
-	flags.StringVar(&name, "name", "", "what it is called; left out, it is made from the first entry")
+	more := ""
+	flags.BoolVar(&block, "block", false, "block instead of allowing")
+	if edit {
+		more = ", in place of all before"
+		cmd.Use, cmd.Short, cmd.Args = "edit NAME", "Change an exception; what is not named stays", exactly("NAME")
+		cmd.Long = "Change an exception; what is not named stays."
+		cmd.Example = `  widelark exception edit "The page on tides" --until 2026-12-24
+  widelark exception edit "The page on tides" --entry encyclopaedia.example/wiki --why "All of the lexicon"`
+		flags.BoolVar(&allow, "allow", false, "allow instead of blocking")
+		flags.BoolVar(&off, "off", false, "switch it off without ending it")
+		flags.BoolVar(&on, "on", false, "switch it on again")
+		flags.StringArrayVar(&entries, "entry", nil, "an entry in the notation"+more+"; give it again for more")
+		cmd.MarkFlagsMutuallyExclusive("allow", "block")
+		cmd.MarkFlagsMutuallyExclusive("on", "off")
+	}
+	flags.StringVar(&name, "name", "", "what it is called; left out, it is made from the first entry or stays")
 	flags.StringVar(&why, "why", "", "the reason")
 	flags.StringVar(&by, "requested-by", "", "who asked for it")
 	flags.StringVar(&from, "from", "", "the first day or the moment; left out, now")
-	flags.StringVar(&until, "until", "", "the last day, the moment or a length of time (7d); left out, without end")
-	flags.BoolVar(&block, "block", false, "block instead of allowing")
-	flags.BoolVar(&everybody, "everybody", false, "for everybody")
-	flags.StringArrayVar(&persons, "person", nil, "a person whom it is for; give it again for more")
-	flags.StringArrayVar(&groups, "group", nil, "a group whom it is for; give it again for more")
-	flags.StringArrayVar(&networks, "network", nil, "a network whom it is for; give it again for more")
-	flags.StringArrayVar(&addresses, "address", nil, "an address or a range whom it is for; give it again for more")
+	flags.StringVar(&until, "until", "", "the last day, the moment, a length of time (7d), or none")
+	flags.BoolVar(&everybody, "everybody", false, "for everybody"+more)
+	flags.StringArrayVar(&persons, "person", nil, "a person whom it is for"+more+"; give it again for more")
+	flags.StringArrayVar(&groups, "group", nil, "a group whom it is for"+more+"; give it again for more")
+	flags.StringArrayVar(&networks, "network", nil, "a network whom it is for"+more+"; give it again for more")
+	flags.StringArrayVar(&addresses, "address", nil, "an address or a range whom it is for"+more+"; give it again for more")
 	return cmd
 }
 
@@ -225,11 +278,7 @@ func (a *app) exceptionEndCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "end NAME", Short: "End an exception now; it stays on record", Args: exactly("NAME"),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
-			all, err := exceptions(cmd.Context(), api)
-			if err != nil {
-				return err
-			}
-			seen, err := byName(all, "exception", args[0], func(e client.Exception) string { return e.Name })
+			seen, err := exception(cmd.Context(), api, args[0])
 			if err != nil {
 				return err
 			}

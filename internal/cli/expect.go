@@ -28,7 +28,7 @@ var expectationKind = kind{
 		if err != nil {
 			return nil, err
 		}
-		return ones(answer.JSON200.Items, nil, func(e client.Expectation) one { return one{e.ID, e.Name, e.Version} })
+		return ones(answer.JSON200.Items, nil, func(e client.Expectation) one { return one{ID: e.ID, Name: e.Name, Version: e.Version} })
 	},
 	remove: func(ctx context.Context, api *client.ClientWithResponses, o one) error {
 		_, err := api.RemoveExpectationWithResponse(ctx, o.ID, &client.RemoveExpectationParams{IfMatch: match(o.Version)})

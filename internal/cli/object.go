@@ -27,6 +27,7 @@ type one struct {
 	ID      uuid.UUID
 	Name    string
 	Version int64
+	Full    string // another name that it goes by, which several may have; "" for none
 }
 
 // kind is a noun whose objects are fetched whole, by name.
@@ -42,12 +43,31 @@ func (k kind) find(ctx context.Context, api *client.ClientWithResponses, name st
 	if err != nil {
 		return one{}, err
 	}
+	return k.among(all, name)
+}
+
+// among returns the object of a name, or of a full name that is no other's.
+func (k kind) among(all []one, name string) (one, error) {
+	var full []one
 	for _, o := range all {
-		if strings.EqualFold(o.Name, name) {
+		switch {
+		case strings.EqualFold(o.Name, name):
 			return o, nil
+		case o.Full != "" && strings.EqualFold(o.Full, name):
+			full = append(full, o)
 		}
 	}
-	return one{}, fmt.Errorf("there is no %s %q; `widelark %s ls` shows which there are", k.noun, name, k.noun)
+	switch len(full) {
+	case 0:
+		return one{}, fmt.Errorf("there is no %s %q; `widelark %s ls` shows which there are", k.noun, name, k.noun)
+	case 1:
+		return full[0], nil
+	}
+	var names []string
+	for _, o := range full {
+		names = append(names, o.Name)
+	}
+	return one{}, fmt.Errorf("several are called %q: say which, as %s", name, strings.Join(names, ", "))
 }
 
 // refs returns references to objects by their names.
@@ -94,7 +114,7 @@ var groupKind = kind{
 	noun: "group",
 	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
 		all, err := groups(ctx, api)
-		return ones(all, err, func(g client.Group) one { return one{g.ID, g.Name, g.Version} })
+		return ones(all, err, func(g client.Group) one { return one{ID: g.ID, Name: g.Name, Version: g.Version} })
 	},
 	remove: func(ctx context.Context, api *client.ClientWithResponses, o one) error {
 		_, err := api.RemoveGroupWithResponse(ctx, o.ID, &client.RemoveGroupParams{IfMatch: match(o.Version)})
@@ -114,7 +134,7 @@ var networkKind = kind{
 	noun: "network",
 	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
 		all, err := networks(ctx, api)
-		return ones(all, err, func(n client.Network) one { return one{n.ID, n.Name, n.Version} })
+		return ones(all, err, func(n client.Network) one { return one{ID: n.ID, Name: n.Name, Version: n.Version} })
 	},
 	remove: func(ctx context.Context, api *client.ClientWithResponses, o one) error {
 		_, err := api.RemoveNetworkWithResponse(ctx, o.ID, &client.RemoveNetworkParams{IfMatch: match(o.Version)})
@@ -134,7 +154,7 @@ var machineKind = kind{
 	noun: "machine",
 	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
 		all, err := machines(ctx, api)
-		return ones(all, err, func(m client.Machine) one { return one{m.ID, m.Name, m.Version} })
+		return ones(all, err, func(m client.Machine) one { return one{ID: m.ID, Name: m.Name, Version: m.Version} })
 	},
 	remove: func(ctx context.Context, api *client.ClientWithResponses, o one) error {
 		_, err := api.RemoveMachineWithResponse(ctx, o.ID, &client.RemoveMachineParams{IfMatch: match(o.Version)})
@@ -154,7 +174,7 @@ var personKind = kind{
 	noun: "person",
 	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
 		all, err := people(ctx, api, "", "", everybody)
-		return ones(all, err, func(p client.Person) one { return one{p.ID, p.Name, p.Version} })
+		return ones(all, err, func(p client.Person) one { return one{p.ID, p.Name, p.Version, p.FullName} })
 	},
 	remove: func(ctx context.Context, api *client.ClientWithResponses, o one) error {
 		_, err := api.RemovePersonWithResponse(ctx, o.ID, &client.RemovePersonParams{IfMatch: match(o.Version)})
@@ -192,11 +212,29 @@ func people(ctx context.Context, api *client.ClientWithResponses, text, group st
 	return all, nil
 }
 
+// exception returns the exception of a name.
+func exception(ctx context.Context, api *client.ClientWithResponses, name string) (client.Exception, error) {
+	all, err := exceptions(ctx, api)
+	if err != nil {
+		return client.Exception{}, err
+	}
+	return byName(all, "exception", name, func(e client.Exception) string { return e.Name })
+}
+
+// machine returns the machine of a name.
+func machine(ctx context.Context, api *client.ClientWithResponses, name string) (client.Machine, error) {
+	all, err := machines(ctx, api)
+	if err != nil {
+		return client.Machine{}, err
+	}
+	return byName(all, "machine", name, func(m client.Machine) string { return m.Name })
+}
+
 var exceptionKind = kind{
 	noun: "exception",
 	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
 		all, err := exceptions(ctx, api)
-		return ones(all, err, func(e client.Exception) one { return one{e.ID, e.Name, e.Version} })
+		return ones(all, err, func(e client.Exception) one { return one{ID: e.ID, Name: e.Name, Version: e.Version} })
 	},
 	remove: func(ctx context.Context, api *client.ClientWithResponses, o one) error {
 		_, err := api.RemoveExceptionWithResponse(ctx, o.ID, &client.RemoveExceptionParams{IfMatch: match(o.Version)})
@@ -216,7 +254,7 @@ var policyKind = kind{
 	noun: "policy",
 	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
 		all, err := policies(ctx, api)
-		return ones(all, err, func(p client.Policy) one { return one{p.ID, p.Name, p.Version} })
+		return ones(all, err, func(p client.Policy) one { return one{ID: p.ID, Name: p.Name, Version: p.Version} })
 	},
 	remove: func(ctx context.Context, api *client.ClientWithResponses, o one) error {
 		_, err := api.RemovePolicyWithResponse(ctx, o.ID, &client.RemovePolicyParams{IfMatch: match(o.Version)})
@@ -228,7 +266,7 @@ var appKind = kind{
 	noun: "app",
 	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
 		all, err := apps(ctx, api)
-		return ones(all, err, func(p client.App) one { return one{p.ID, p.Name, p.Version} })
+		return ones(all, err, func(p client.App) one { return one{ID: p.ID, Name: p.Name, Version: p.Version} })
 	},
 	remove: func(ctx context.Context, api *client.ClientWithResponses, o one) error {
 		_, err := api.RemoveAppWithResponse(ctx, o.ID, &client.RemoveAppParams{IfMatch: match(o.Version)})
@@ -248,7 +286,7 @@ var scheduleKind = kind{
 	noun: "schedule",
 	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
 		all, err := schedules(ctx, api)
-		return ones(all, err, func(s client.Schedule) one { return one{s.ID, s.Name, s.Version} })
+		return ones(all, err, func(s client.Schedule) one { return one{ID: s.ID, Name: s.Name, Version: s.Version} })
 	},
 }
 

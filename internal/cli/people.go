@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"path/filepath"
@@ -15,7 +16,7 @@ import (
 
 func (a *app) personCommand() *cobra.Command {
 	cmd := noun("person", "People, and which groups they are in",
-		a.personLsCommand(), a.personSetCommand(false), a.personSetCommand(true), a.removeCommand(personKind), a.personMoveCommand(), a.personImportCommand())
+		a.personLsCommand(), a.personShowCommand(), a.personSetCommand(false), a.personSetCommand(true), a.removeCommand(personKind), a.personMoveCommand(), a.personImportCommand())
 	cmd.Example = `  widelark person ls --group "Ward nurses"
   widelark person import quillmere.ldif --preview
   widelark person move kay.moran --into "Night ward"`
@@ -54,13 +55,15 @@ func (a *app) personSetCommand(edit bool) *cobra.Command {
 			body := client.PersonInput{Name: args[0], Groups: []client.Ref{}}
 			var seen client.Person
 			if edit {
-				all, err := people(ctx, api, args[0], "", everybody)
+				found, err := personKind.find(ctx, api, args[0])
 				if err != nil {
 					return err
 				}
-				if seen, err = byName(all, "person", args[0], func(p client.Person) string { return p.Name }); err != nil {
+				answer, err := api.GetPersonWithResponse(ctx, found.ID)
+				if err != nil {
 					return err
 				}
+				seen = *answer.JSON200
 				if body, err = recast[client.PersonInput](seen); err != nil {
 					return err
 				}
@@ -120,7 +123,7 @@ func (a *app) personMoveCommand() *cobra.Command {
 				return err
 			}
 			for _, name := range args {
-				p, err := byName(all, "person", name, func(o one) string { return o.Name })
+				p, err := personKind.among(all, name)
 				if err != nil {
 					return err
 				}
@@ -239,7 +242,7 @@ func (a *app) groupCommand() *cobra.Command {
 			return a.show(v)
 		}),
 	})
-	cmd := noun("group", "Groups of people, networks, machines and other groups", ls, a.groupSetCommand(false), a.groupSetCommand(true), a.removeCommand(groupKind), a.planCommand("plan GROUP"))
+	cmd := noun("group", "Groups of people, networks, machines and other groups", ls, a.groupShowCommand(), a.groupSetCommand(false), a.groupSetCommand(true), a.removeCommand(groupKind), a.planCommand("plan GROUP"))
 	cmd.Example = `  widelark group new "Bedside screens" --network "Bedside screens"
   widelark group edit Trainees --lead ivo.sedge
   widelark group plan "Ward nurses"`
@@ -387,7 +390,7 @@ func (a *app) networkCommand() *cobra.Command {
 		}
 		return cmd
 	}
-	return noun("network", "Networks: named ranges of addresses", ls, set(false), set(true), a.removeCommand(networkKind))
+	return noun("network", "Networks: named ranges of addresses", ls, a.networkShowCommand(), set(false), set(true), a.removeCommand(networkKind))
 }
 
 func (a *app) machineCommand() *cobra.Command {
@@ -417,7 +420,7 @@ func (a *app) machineCommand() *cobra.Command {
 		}),
 	}
 	add.Flags().StringVar(&about, "describe", "", "what it is")
-	return noun("machine", "Machines: named addresses", ls, add, a.removeCommand(machineKind))
+	return noun("machine", "Machines: named addresses", ls, a.machineShowCommand(), add, a.machineEditCommand(), a.removeCommand(machineKind))
 }
 
 // whoCommand answers who somebody is.
@@ -564,4 +567,37 @@ func stripTimes(strip []client.Segment, verdict string) string {
 		parts = append(parts, name+" "+times)
 	}
 	return strings.Join(parts, "; ")
+}
+
+func (a *app) machineEditCommand() *cobra.Command {
+	var name, address, about string
+	cmd := &cobra.Command{
+		Use: "edit NAME", Short: "Rename or describe a machine, or say where it is now", Args: exactly("NAME"),
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			if cmd.Flags().NFlag() == 0 {
+				return nothingToChange
+			}
+			seen, err := machine(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			body, err := recast[client.MachineInput](seen)
+			if err != nil {
+				return err
+			}
+			body.Name, body.Address = cmp.Or(name, body.Name), cmp.Or(address, body.Address)
+			if cmd.Flags().Changed("describe") {
+				body.Description = &about
+			}
+			put, err := api.PutMachineWithResponse(cmd.Context(), seen.ID, &client.PutMachineParams{IfMatch: match(seen.Version)}, body)
+			if err == nil {
+				fmt.Fprintf(a.out, "Changed the machine %q.\n", put.JSON200.Name)
+			}
+			return err
+		}),
+	}
+	cmd.Flags().StringVar(&name, "name", "", "the new name")
+	cmd.Flags().StringVar(&address, "address", "", "its address")
+	cmd.Flags().StringVar(&about, "describe", "", "what it is")
+	return cmd
 }

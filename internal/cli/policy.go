@@ -130,16 +130,8 @@ func (a *app) showPolicy(p client.Policy) error {
 	if err := a.show(v); err != nil || a.format != "table" {
 		return err
 	}
-	if p.Inspect != nil && p.Inspect.All {
-		but := append([]string{}, deref(p.Inspect.ButCategories)...)
-		if lists := namesOf(deref(p.Inspect.ButLists)); lists != "" {
-			but = append(but, lists)
-		}
-		said := "\nTLS connections are opened, so that whole URLs are seen"
-		if len(but) > 0 {
-			said += ", but not those to " + strings.Join(but, ", ")
-		}
-		fmt.Fprintln(a.out, said+".")
+	if opens := orEmpty(p.Opens); opens != "" {
+		fmt.Fprintf(a.out, "\n%s\n", a.wrapped(opens, 0))
 	}
 	for _, c := range p.Conflicts {
 		fmt.Fprintf(a.out, "\n%s\n", a.wrapped(c.Text, 0))

@@ -86,6 +86,30 @@ func TestEndSaid(t *testing.T) {
 	assert.Equal(t, "until Sat 28 Nov 01:00", a.endSaid(time.Date(2026, 11, 28, 0, 0, 0, 0, time.UTC), clock))
 }
 
+func TestUsersSaid(t *testing.T) {
+	use := func(kind, name string) client.ObjectUse { return client.ObjectUse{Kind: kind, Name: name} }
+	assert.Equal(t, "nothing", usersSaid([]client.ObjectUse{use("person", "kay.moran")}))
+	uses := []client.ObjectUse{use("policy", "Floor"), use("person", "kay.moran")}
+	for i := range 6 {
+		uses = append(uses, use("exception", fmt.Sprint(i)))
+	}
+	assert.Equal(t, `the policy "Floor", the exception "0", the exception "1", the exception "2", the exception "3", 2 more`, usersSaid(uses))
+}
+
+// A person may be named as people write the name, where it is one person's only.
+func TestAmong(t *testing.T) {
+	all := []one{{Name: "kay.moran", Full: "Kay Moran"}, {Name: "kay.moran2", Full: "Kay Moran"}, {Name: "ola.fenn", Full: "Ola Fenn"}, {Name: "Ola Fenn"}}
+	for name, want := range map[string]string{"KAY.moran": "kay.moran", "ola.fenn": "ola.fenn", "ola fenn": "Ola Fenn"} {
+		found, err := personKind.among(all, name)
+		require.NoError(t, err)
+		assert.Equal(t, want, found.Name)
+	}
+	_, err := personKind.among(all, "Kay Moran")
+	assert.EqualError(t, err, `several are called "Kay Moran": say which, as kay.moran, kay.moran2`)
+	_, err = personKind.among(all, "Nobody")
+	assert.EqualError(t, err, "there is no person \"Nobody\"; `widelark person ls` shows which there are")
+}
+
 // What is fetched is sent back as it was, with what was changed.
 func TestRecast(t *testing.T) {
 	yes, id := true, uuid.New()

@@ -49,6 +49,7 @@ type Policy struct {
 	revision.Meta
 	revision.PolicyBody
 	Sentences []string   `json:"sentences" doc:"Each rule in plain words"`
+	Opens     string     `json:"opens,omitempty" doc:"Which TLS connections are opened, in plain words; left out for none"`
 	Conflicts []Conflict `json:"conflicts" doc:"Rules that try to loosen what the baseline blocks"`
 }
 

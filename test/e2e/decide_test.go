@@ -279,6 +279,20 @@ func TestExceptionCommands(t *testing.T) {
 	verdict("■ block", "tern.example")
 	verdict("○ allow", "tern.example", "--at", "2031-01-02 23:59")
 	verdict("■ block", "tern.example", "--at", "2031-01-03 00:00")
+	told := run("exception", "show", "Allow tern.example").Done(t)
+	for _, want := range []string{"state         later\n", "does          ○ allow\n", "covers        tern.example\n", "for           everybody\n", "from          Wed 1 Jan 00:00\n", "until         through Thu 2 Jan\n", "reason        Later\n", "asked for by  Rae Scar\n"} {
+		assert.Contains(t, told, want)
+	}
+	assert.Contains(t, run("exception", "edit", "Allow tern.example", "--person", "kay moran", "--block", "--entry", "=tern.example", "--from", "2031-01-01 08:00", "--until", "none", "--why", "Not yet", "--name", "Terns").Done(t),
+		`Changed the exception "Terns": ■ block =tern.example for Kay Moran from Wed 1 Jan 08:00.`)
+	edited := run("exception", "show", "terns", "-o", "csv").Done(t)
+	assert.Contains(t, edited, "Terns,later,block,=tern.example,Kay Moran,Wed 1 Jan 08:00,no end,Not yet,Rae Scar,")
+	run("exception", "edit", "Terns", "--off").Done(t)
+	assert.Contains(t, run("exception", "show", "Terns").Done(t), "state         off\n")
+	run("exception", "edit", "Terns", "--on", "--allow").Done(t)
+	assert.Contains(t, run("exception", "show", "Terns").Done(t), "does          ○ allow\n")
+	run("exception", "remove", "Terns").Done(t)
+	assert.Equal(t, 2, run("exception", "edit", "Not Kay").Code, "nothing to change")
 	for want, args := range map[string][]string{
 		"say why, with --why": {"exception", "new", "a.example", "--everybody"}, "say for whom": {"exception", "new", "a.example", "--why", "x"}, "is neither a day": {"exception", "new", "a.example", "--everybody", "--why", "x", "--until", "soon"},
 	} {
@@ -361,6 +375,25 @@ func TestSmallNouns(t *testing.T) {
 		assert.Equal(t, 2, s.Run(t, "", append([]string{"app", "edit", "Ferry"}, args...)...).Code, args)
 	}
 	assert.Contains(t, s.Run(t, "", "app", "edit", "Ferry", "--activity", "Send-files").Err, "another is called ferry-chat/send-files already")
+	for _, c := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"network", "show", "ward net"}, "Ward net\n\n  about    All wards\n  ranges   10.40.12.0/24, 2001:db8::/48\n"},
+		{[]string{"network", "show", "Ward net"}, "  used by  the group \"Front hall\"\n"},
+		{[]string{"machine", "show", "Kiosk"}, "  address  10.40.9.7\n"},
+		{[]string{"group", "show", "Front hall"}, "  people    1\n  networks  Ward net\n  machines  Kiosk\n  ranges    192.0.2.7\n"},
+		{[]string{"person", "show", "Kay Moran"}, "kay.moran\n\n  full name  Kay Moran\n  groups     Front hall\n  mail       kay@quillmere.internal\n"},
+		{[]string{"app", "show", "Ferry"}, "  done there  write (ferry-chat/write): POST or PUT on /send; send files (ferry-chat/send-files): POST\n"},
+		{[]string{"machine", "edit", "Kiosk", "--address", "10.40.9.8", "--describe", "Moved"}, `Changed the machine "Kiosk".`},
+		{[]string{"machine", "show", "kiosk", "-o", "csv"}, "name,about,address,changed\nKiosk,Moved,10.40.9.8,"},
+		{[]string{"network", "show", "Ward net", "-o", "yaml"}, "name: Ward net\n"},
+		{[]string{"person", "move", "kay moran", "--into", "Front hall"}, "Moved 0 people."},
+	} {
+		assert.Contains(t, run(c.args...), c.want, c.args)
+	}
+	assert.Contains(t, s.Run(t, "", "network", "show", "Nowhere").Err, "there is no network \"Nowhere\"")
+	assert.Equal(t, 2, s.Run(t, "", "machine", "edit", "Kiosk").Code)
 	var groups []client.Group
 	require.NoError(t, json.Unmarshal([]byte(run("group", "ls", "-o", "json")), &groups))
 	assert.EqualValues(t, 1, groups[0].Persons)

@@ -52,7 +52,7 @@ func TestConsoleSchedules(t *testing.T) {
 
 	// By writing; mistakes are told in their place.
 	b.fill("main form textarea", "mon 9:00-12:00")
-	b.see("main form", "line 1, column 5: found \"9:00-12:00\", expected a time as 09:00; did you mean 09:00?")
+	b.see("main form", "line 1, column 5: found \"9:00-12:00\", expected a time as 09:00; did you mean 09:00-12:00?")
 	b.fill("main form textarea", "mon 09:10-12:00")
 	b.see("section[aria-label='The next changes'] li", "09:10")
 	b.do(chromedp.SetUploadFiles(chromedp.CSS("input[aria-label='Calendar file']"), []string{file(t, demo.Holidays, demo.File(demo.Holidays))}))

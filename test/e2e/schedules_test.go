@@ -24,7 +24,7 @@ func TestScheduleCommands(t *testing.T) {
 	assert.Contains(t, run("schedule", "ls").Done(t), "There are no schedules yet.")
 	assert.Contains(t, run("schedule", "new", "Night shift", "MON-sun 20:00-07:30", "--zone", "Europe/London", "--about", "Crosses midnight").Done(t), "Made the schedule \"Night shift\"")
 	assert.Contains(t, run("schedule", "new", "night shift", "mon 09:00-10:00").Err, "the name is taken")
-	assert.Contains(t, run("schedule", "new", "X", "mon 9:00-10:00").Err, "text: line 1, column 5: found \"9:00-10:00\", expected a time as 09:00; did you mean 09:00?")
+	assert.Contains(t, run("schedule", "new", "X", "mon 9:00-10:00").Err, "text: line 1, column 5: found \"9:00-10:00\", expected a time as 09:00; did you mean 09:00-10:00?")
 	assert.Contains(t, run("schedule", "new", "X", "mon 09:00-10:00", "--zone", "Mars/Olympus").Err, `there is no time zone "Mars/Olympus"`)
 	assert.Contains(t, run("schedule", "new", "X", "mon 09:00-10:00", "--zone", "Local").Err, "an IANA time zone is wanted")
 	shown := run("schedule", "show", "Night shift").Done(t)

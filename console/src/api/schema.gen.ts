@@ -3653,6 +3653,8 @@ export interface components {
             /** @description Which TLS sites are opened, so that the whole URL is seen; left out, none */
             inspect?: components["schemas"]["InspectionBody"];
             name: string;
+            /** @description Which TLS connections are opened, in plain words; left out for none */
+            opens?: string;
             /**
              * @description The verdict where no rule decides; the baseline has none and goes on
              * @enum {string}

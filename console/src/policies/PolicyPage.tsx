@@ -259,14 +259,7 @@ function Shown({ policy: p }: { policy: Policy }) {
           </li>
         )}
       </ol>
-      {p.inspect?.all && (
-        <p className="pt-3 text-sm text-soft">
-          TLS connections are opened, so that whole URLs are seen
-          {(p.inspect.butCategories?.length ?? 0) + (p.inspect.butLists?.length ?? 0) > 0 &&
-            `, but not those to ${[...(p.inspect.butCategories ?? []), ...(p.inspect.butLists ?? []).map((l) => l.name)].join(', ')}`}
-          .
-        </p>
-      )}
+      {p.opens && <p className="pt-3 text-sm text-soft">{p.opens}</p>}
       {!p.role && <Plans policy={p} />}
       {open === 'policy' && <PolicyDialog policy={p} onClose={() => setOpen(null)} />}
       {(open === 'new' || typeof open === 'number') && (
