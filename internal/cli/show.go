@@ -48,7 +48,9 @@ func (a *app) showCommand(noun, short string, get func(ctx context.Context, api 
 			}
 			widest := 0
 			for _, f := range found.fields[1:] {
-				widest = max(widest, len(f.name))
+				if f.value != "" {
+					widest = max(widest, len(f.name))
+				}
 			}
 			fmt.Fprintf(a.out, "%s\n\n", found.fields[0].value) // the name
 			for _, f := range found.fields[1:] {
