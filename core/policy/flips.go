@@ -2,6 +2,7 @@ package policy
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"time"
@@ -333,14 +334,16 @@ type whom struct {
 	level int
 }
 
-// whoms returns for whom an exception for a request can be, the narrowest first: this person, this network or address, each group that
-// it belongs to, everybody.
+// whoms returns for whom an exception for a request can be, the narrowest first: this person or, where nobody is named, this address; this
+// network; each group that it belongs to; everybody.
 func (s *Snapshot) whoms(w *Work, r *Request) []whom {
 	d := s.config.Directory
 	var all []whom
 	if w.person >= 0 {
 		p := d.People[w.person]
 		all = append(all, whom{Whom{Persons: []string{p.ID}}, p.Name, forPerson})
+	} else if w.addr.IsValid() {
+		all = append(all, whom{Whom{Ranges: []netip.Prefix{netip.PrefixFrom(w.addr, w.addr.BitLen())}}, "the address " + w.addr.String(), forPlace})
 	}
 	if w.network >= 0 {
 		n := d.Networks[w.network]

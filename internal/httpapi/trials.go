@@ -366,6 +366,9 @@ func (t telling) outlook(o *trial.Outlook) *Outlook {
 		switch f.Kind {
 		case policy.AddException:
 			whom := revision.WhomBody{Everybody: f.Whom.Everybody, Persons: idRefs(f.Whom.Persons), Groups: idRefs(f.Whom.Groups), Networks: idRefs(f.Whom.Networks)}
+			for _, r := range f.Whom.Ranges {
+				whom.Addresses = append(whom.Addresses, r.Addr().String())
+			}
 			flip.Pattern, flip.For, flip.ForName = f.Pattern.String(), &whom, f.WhomName
 		case policy.EndException:
 			id := uuid.MustParse(f.Exception)

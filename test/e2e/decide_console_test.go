@@ -277,7 +277,17 @@ func TestConsolePolicies(t *testing.T) {
 	b.press("Allow =marrow-trust.test/breast/screening")
 	b.see("[role=dialog] h2", "Exception: Allow")
 	b.accessible("an exception")
-	b.press("Cancel")
+	b.eval(`[...document.querySelectorAll('[role=dialog] label')].find((e) => e.textContent === 'For everybody').querySelector('input').click()`)
+	b.fill("[role=dialog] input[placeholder^='10.40.9.7']", "10.40.41.12 10.40.300.1")
+	b.fill("[role=dialog] input[placeholder^='made from']", "The charity, at the bed")
+	b.press("Save")
+	b.see("[role=dialog]", "10.40.300.1")
+	b.forget() // the browser itself writes that a request was refused
+	b.fill("[role=dialog] input[placeholder^='10.40.9.7']", "10.40.41.12")
+	b.press("Save")
+	b.gone("[role=dialog]")
+	b.see("td", "The charity, at the bed")
+	b.see("td", "10.40.41.12")
 
 	// One URL by keyboard alone, as somebody else, at another time.
 	b.goTo("/exceptions")

@@ -34,6 +34,8 @@ export function ExceptionDialog({ begin, exception, covers, places, onClose }: P
   const [entries, setEntries] = useState((from?.entries ?? []).join('\n'))
   const [then, setThen] = useState<'allow' | 'block'>(from?.then ?? 'allow')
   const [whom, setWhom] = useState(from?.for ?? {})
+  const [addresses, setAddresses] = useState((from?.for?.addresses ?? []).join(', '))
+  const [name, setName] = useState(exception?.name ?? '')
   const [reason, setReason] = useState(from?.reason ?? '')
   const [by, setBy] = useState(from?.requestedBy ?? '')
   const [end, setEnd] = useState<End>(exception ? (exception.until ? 'moment' : 'never') : endCovering(covers))
@@ -54,13 +56,13 @@ export function ExceptionDialog({ begin, exception, covers, places, onClose }: P
   const submit = (event: FormEvent) => {
     event.preventDefault()
     const body: ExceptionInput = {
-      name: exception?.name,
+      name: name.trim() || undefined,
       entries: entries
         .split('\n')
         .map((line) => line.trim())
         .filter((line) => line !== ''),
       then,
-      for: whom,
+      for: whom.everybody ? whom : { ...whom, addresses: addresses.split(/[\s,]+/).filter((a) => a !== '') },
       reason,
       requestedBy: by || undefined,
       from: begins ? instantOf(begins).toISOString() : undefined,
@@ -119,6 +121,13 @@ export function ExceptionDialog({ begin, exception, covers, places, onClose }: P
                 onChange={(e) => setBy(e.target.value)}
                 placeholder="may stay empty"
               />
+              <TextField
+                label="Name"
+                value={name}
+                onChange={(e) => setName(e.target.value)}
+                placeholder="made from the first entry"
+                error={wrong('name')}
+              />
             </div>
             <div className="flex flex-col gap-4">
               <Check
@@ -135,7 +144,7 @@ export function ExceptionDialog({ begin, exception, covers, places, onClose }: P
                     onText={setText}
                     onChange={(persons) => setWhom({ ...whom, persons })}
                     placeholder="Type a name"
-                    error={wrong('for')}
+                    error={fields.get('for')}
                   />
                   <RefPicker
                     label="Groups"
@@ -148,6 +157,14 @@ export function ExceptionDialog({ begin, exception, covers, places, onClose }: P
                     chosen={whom.networks ?? []}
                     offered={networks.data ?? []}
                     onChange={(n) => setWhom({ ...whom, networks: n })}
+                  />
+                  <TextField
+                    label="Addresses"
+                    value={addresses}
+                    onChange={(e) => setAddresses(e.target.value)}
+                    placeholder="10.40.9.7, 10.40.8.0/24"
+                    spellCheck={false}
+                    error={wrong('for.addresses')}
                   />
                 </>
               )}
