@@ -7,6 +7,7 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgtype"
 
 	"widelark/internal/revision"
 )
@@ -36,19 +37,31 @@ func (s *Store) EachRecorded(ctx context.Context, from, to time.Time, each func(
 		return ours(err)
 	}
 	var r revision.Recorded
-	var person *uuid.UUID
+	var person pgtype.UUID
 	var address *netip.Addr
-	_, err = pgx.ForEachRow(rows, []any{&r.At, &person, &address, &r.Method, &r.URL, &r.Gate, &r.Verdict}, func() error {
-		r.Person, r.Address = uuid.Nil, netip.Addr{}
-		if person != nil {
-			r.Person = *person
-		}
+	var method, gate, verdict pgtype.DriverBytes // of the connection: gone with the next row
+	said := map[string]string{} // texts that come again and again, so that each is made once
+	_, err = pgx.ForEachRow(rows, []any{&r.At, &person, &address, &method, &r.URL, &gate, &verdict}, func() error {
+		r.Person, r.Address = person.Bytes, netip.Addr{} // no bytes where it is null
 		if address != nil {
 			r.Address = *address
 		}
+		recall(said, &r.Method, method)
+		recall(said, &r.Gate, gate)
+		recall(said, &r.Verdict, verdict)
 		return each(r)
 	})
 	return ours(err)
+}
+
+// recall makes a text of what was read, the one that said has where it has it.
+func recall[T ~string](said map[string]string, into *T, read []byte) {
+	known, ok := said[string(read)]
+	if !ok {
+		known = string(read)
+		said[known] = known
+	}
+	*into = T(known)
 }
 
 // RecordedSpan implements [revision.JournalStore].
