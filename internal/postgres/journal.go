@@ -40,7 +40,7 @@ func (s *Store) EachRecorded(ctx context.Context, from, to time.Time, each func(
 	var person pgtype.UUID
 	var address *netip.Addr
 	var method, gate, verdict pgtype.DriverBytes // of the connection: gone with the next row
-	said := map[string]string{} // texts that come again and again, so that each is made once
+	said := map[string]string{}                  // texts that come again and again, so that each is made once
 	_, err = pgx.ForEachRow(rows, []any{&r.At, &person, &address, &method, &r.URL, &gate, &verdict}, func() error {
 		r.Person, r.Address = person.Bytes, netip.Addr{} // no bytes where it is null
 		if address != nil {
