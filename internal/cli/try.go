@@ -294,8 +294,10 @@ func (a *app) showTrial(w io.Writer, all client.TrialsOutputBody, trace bool) {
 		}
 		fmt.Fprintf(w, "  The person sees %s.\n", *t.Sees)
 	}
-	if d := t.Decider; d != nil {
+	if t.Decider != nil || t.Stops != nil {
 		fmt.Fprintln(w)
+	}
+	if d := t.Decider; d != nil {
 		if d.Rule != nil {
 			fmt.Fprintf(w, "  decided by  %s\n", *d.Rule)
 		}

@@ -137,7 +137,7 @@ func TestScreenshots(t *testing.T) {
 	picture("dark")
 	b.quiet()
 	terminal(t, s, filepath.Join(*shots, "terminal.png"),
-		`widelark try marrow-trust.test --as "Ola Fenn" --at 14:10`,
+		`widelark try encyclopaedia.example/wiki/Tides --from 10.40.41.12 --journey`,
 		`widelark who 10.40.41.12`)
 }
 

@@ -91,7 +91,7 @@ export function ExceptionsPage() {
         <table className="w-full border-collapse" onKeyDown={onRowKeys}>
           <thead>
             <tr>
-              <Head>Exception</Head>
+              <Head className="w-[36%]">Exception</Head>
               <Head className="w-20">Then</Head>
               <Head>Covers</Head>
               <Head>For</Head>
