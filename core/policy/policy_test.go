@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"widelark/core/classify"
 	"widelark/core/directory"
@@ -244,6 +245,67 @@ func TestFlips(t *testing.T) {
 		}
 		assert.Equal(t, c.want, strings.Join(texts, "; "), c.url)
 	}
+}
+
+// What turns a journey round is tried out at every gate: a page does not help where only its name is seen, nor a host where another gate says no.
+func TestTravelFlips(t *testing.T) {
+	flips := func(config Config, url string, r Request) string {
+		var w Work
+		r.URL = weburl.MustParse(url)
+		var texts []string
+		for _, f := range New(config).TravelFlips(&w, &r, at(0, "14:10")) {
+			texts = append(texts, fmt.Sprintf("%s → %s", f.Text, f.Verdict))
+		}
+		return strings.Join(texts, "; ")
+	}
+	bedside := Request{Addr: netip.MustParseAddr("10.40.41.9")}
+	assert.Equal(t, `Allow this host (=lore.example) for the address 10.40.41.9 → allow; Allow this site (lore.example) for the address 10.40.41.9 → allow; `+
+		`Allow this host (=lore.example) for the network "Bedside screens" → allow; Allow this host (=lore.example) for the group "Bedside screens" → allow; Allow this host (=lore.example) for everybody → allow`,
+		flips(ward(), "lore.example/tides", bedside))
+	config := ward()
+	config.Gates = []Gate{Proxy}
+	assert.Contains(t, flips(config, "lore.example/tides", bedside), "Allow this page (=lore.example/tides) for the address 10.40.41.9 → allow; ", "without the DNS gate a page will do")
+
+	// A rule for the DNS gate alone, above one that says the same at the proxy gate: switching it off turns nothing round.
+	config = ward()
+	config.Policies = []Policy{{ID: "p", Name: "Two", Groups: []string{"nurses"}, Otherwise: Allow, Rules: []Rule{
+		{Name: "By name", If: Cond{Op: Is, Values: []string{"games"}}, Then: Block, At: []Gate{DNS}}, {Name: "By page", If: Cond{Op: Is, Values: []string{"games"}}, Then: Block, At: []Gate{Proxy}},
+	}}}
+	two := flips(config, "http://puzzle.example", Request{Person: "ola"})
+	assert.NotContains(t, two, "Switch the rule")
+	assert.Contains(t, two, "Correct what it is: not Games → allow")
+	assert.Contains(t, two, "Allow this host (=puzzle.example) for Ola Fenn → allow")
+	config.Policies[0].Rules = config.Policies[0].Rules[:1]
+	assert.Contains(t, flips(config, "http://puzzle.example", Request{Person: "ola"}), `Switch the rule "By name" of "Two" off`)
+	config.Gates = nil
+	assert.Empty(t, flips(config, "http://puzzle.example", Request{Person: "ola"}), "nothing is in the way")
+}
+
+// A week and the next change of a journey are those of all its gates.
+func TestTravelAhead(t *testing.T) {
+	config := ward()
+	everything := Cond{Op: InList, Values: []string{"care"}}
+	config.Lists = match.New([]match.List{{ID: "care", Name: "Care", Entries: entries("lore.example")}})
+	config.Policies = []Policy{{ID: "p", Name: "Night", Groups: []string{"screens"}, Otherwise: Allow, Inspect: Inspection{All: true}, Rules: []Rule{{Name: "Not at night", If: everything, When: When{"nights", false}, Then: Block}}}}
+	r := Request{Addr: netip.MustParseAddr("10.40.41.9"), URL: weburl.MustParse("https://lore.example/heart")}
+	config.Exceptions = []Exception{{ID: "e", Name: "One page", Entries: entries("=lore.example/heart"), For: Whom{Everybody: true}, Then: Allow}}
+	s := New(config)
+	var w Work
+	proxy := r
+	proxy.Gate = Proxy
+	_, changes := s.Until(&w, &proxy, at(0, "14:10"))
+	assert.False(t, changes, "the proxy gate lets the page through throughout")
+	until, changes := s.TravelUntil(&w, &r, at(0, "14:10"))
+	require.True(t, changes, "the DNS gate does not")
+	assert.True(t, until.Equal(at(0, "20:00")), until)
+	strip := s.TravelStrip(&w, &r, at(0, "14:10"), at(1, "14:10"))
+	assert.Equal(t, "allow block allow", fmt.Sprint(strip[0].Decision.Verdict, " ", strip[1].Decision.Verdict, " ", strip[2].Decision.Verdict))
+	assert.Equal(t, "exception: One page", s.Source(strip[0].Decision))
+	assert.Equal(t, "Night: Not at night", s.Source(strip[1].Decision))
+	config.Gates = nil
+	strip = New(config).TravelStrip(&w, &r, at(0, "14:10"), at(1, "14:10"))
+	require.Len(t, strip, 1)
+	assert.Equal(t, "no gate is on the way", s.Source(strip[0].Decision))
 }
 
 func TestSentence(t *testing.T) {

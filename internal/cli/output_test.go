@@ -3,9 +3,13 @@ package cli
 import (
 	"bytes"
 	"testing"
+	"time"
 
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widelark/client"
 )
 
 func TestShow(t *testing.T) {
@@ -61,4 +65,66 @@ func TestVerdictIsToldByShapeAndWord(t *testing.T) {
 	assert.Equal(t, "○ allow", a.verdictCell("allow"))
 	a.format = "csv"
 	assert.Equal(t, "allow", a.verdictCell("allow"))
+}
+
+// A trial is read like a sentence; its steps stand rung by rung, and a rung with nothing on it says why.
+func TestShowTrial(t *testing.T) {
+	id := uuid.New()
+	list := client.ListRef{ID: id, Name: "Welcome"}
+	verdict := func(v string) *client.TrialVerdict { return ptr(client.TrialVerdict(v)) }
+	next := time.Date(2026, 11, 28, 1, 0, 0, 0, time.UTC)
+	trial := client.Trial{
+		Input: "lore.example/tides", URL: ptr("https://lore.example/tides"), Verdict: verdict("block"), AtFull: ptr(client.TrialAtFull("allow")),
+		Because: ptr(`No rule of the policy "Screens" matches; otherwise it says block.`), FullBecause: ptr(`The exception "Tides" says allow.`), Sees: ptr("a name that does not resolve"),
+		Stops: &[]client.Stop{{Gate: "dns", Sight: "name", Verdict: "block"}},
+		Matches: &[]client.Match{
+			{List: list, In: client.MatchInCannotTell, Unclear: &[]client.EntryRef{{ID: 1, Text: "=lore.example/heron"}}},
+			{List: client.ListRef{ID: uuid.New(), Name: "Elsewhere"}, In: client.MatchInCannotTell, Unclear: &[]client.EntryRef{{ID: 2, Text: `"bet"`}}},
+		},
+		Steps: &[]client.Step{
+			{Rung: "baseline", Outcome: "no match", Missing: ptr("it has no rules")},
+			{Rung: "exception", Rule: ptr("Tides"), Then: ptr(client.StepThen("allow")), Outcome: "cannot tell", Missing: ptr("the page: only the host is seen here")},
+			{Rung: "policy", Policy: ptr("Screens"), Rule: ptr("Nightly"), Then: ptr(client.StepThen("watch")), Outcome: "not now", When: ptr("in Night shift"), Next: &next},
+			{Rung: "policy", Policy: ptr("Screens"), Rule: ptr("Welcome sites"), Then: ptr(client.StepThen("note")), Outcome: "no match", List: &list},
+			{Rung: "policy", Policy: ptr("Screens"), Then: ptr(client.StepThen("block")), Outcome: "decided"},
+		},
+	}
+	all := client.TrialsOutputBody{At: time.Date(2026, 11, 27, 14, 10, 0, 0, time.UTC), Who: client.Asker{Name: "Bedside 4-12"}, Trials: []client.Trial{trial}}
+	var out bytes.Buffer
+	a := &app{out: &out, format: "table"}
+	a.showTrial(&out, all, true)
+	assert.Equal(t, `■ block  https://lore.example/tides
+  for Bedside 4-12, Fri 27 Nov 14:10
+  No rule of the policy "Screens" matches; otherwise it says block.
+  Where the whole URL is seen it would be: ○ allow
+    The exception "Tides" says allow.
+
+  on the way
+    dns    sees name    ■ block
+  The person sees a name that does not resolve.
+
+
+  also matched
+    Welcome  ›  =lore.example/heron  (cannot tell)
+
+  baseline: it has no rules
+
+  exception
+    cannot tell       Tides          ○ allow  the page: only the host is seen here
+
+  policy Screens
+    not now           Nightly        ◐ watch  in Night shift; next Sat 28 Nov 01:00
+    no match          Welcome sites    note
+    decided           otherwise      ■ block
+`, out.String())
+	out.Reset()
+	trial.Stops, trial.AtFull, trial.FullBecause, trial.Matches = nil, ptr(client.TrialAtFull("block")), nil, nil
+	all.Trials[0] = trial
+	a.showTrial(&out, all, false)
+	assert.Equal(t, `■ block  https://lore.example/tides
+  for Bedside 4-12, Fri 27 Nov 14:10
+  No rule of the policy "Screens" matches; otherwise it says block.
+
+  5 steps were looked at; --trace shows them.
+`, out.String(), "what is the same in full sight is not said")
 }

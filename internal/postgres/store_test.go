@@ -2,10 +2,13 @@ package postgres_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -619,4 +622,40 @@ func BenchmarkImport(b *testing.B) {
 			conn.Release()
 		}
 	})
+}
+
+// Two owners who take it from each other at once leave one.
+func TestOneOwnerIsLeft(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	for i, name := range []string{"edda", "ivo", "rae"} {
+		made, err := store.AddAccount(ctx, account.Account{Name: name, FullName: name, Owner: i == 1}, "hash")
+		require.NoError(t, err)
+		assert.Equal(t, i < 2, made.Owner, "the first is one in any case")
+	}
+	require.ErrorIs(t, store.SetOwner(ctx, "nobody", true), account.ErrUnknown)
+	for range 20 {
+		require.NoError(t, store.SetOwner(ctx, "EDDA", true))
+		require.NoError(t, store.SetOwner(ctx, "ivo", true))
+		var refused atomic.Int32
+		var both sync.WaitGroup
+		for _, name := range []string{"edda", "ivo"} {
+			both.Go(func() {
+				if err := store.SetOwner(ctx, name, false); errors.Is(err, account.ErrLastOwner) {
+					refused.Add(1)
+				}
+			})
+		}
+		both.Wait()
+		require.EqualValues(t, 1, refused.Load())
+		all, err := store.Accounts(ctx)
+		require.NoError(t, err)
+		owners := 0
+		for _, a := range all {
+			if a.Owner {
+				owners++
+			}
+		}
+		require.Equal(t, 1, owners)
+	}
 }

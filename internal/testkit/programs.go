@@ -65,6 +65,7 @@ type Service struct {
 	URL      string
 	Database string
 	Config   string // where the command line keeps its sign-in
+	Zone     string // the organisation's time zone; takes hold when it is started
 	process  *exec.Cmd
 	output   *lockedBuffer
 	ended    chan struct{}
@@ -97,7 +98,7 @@ func (s *Server) Serve(t testing.TB) *Service {
 // ServeOn is [Server.Serve] on a database of the caller's.
 func (s *Server) ServeOn(t testing.TB, database string) *Service {
 	t.Helper()
-	service := &Service{Database: database, Config: filepath.Join(t.TempDir(), "client.yaml")}
+	service := &Service{Database: database, Config: filepath.Join(t.TempDir(), "client.yaml"), Zone: "Europe/London"}
 	add := exec.Command(Program(t, "widelarkd"), "account", "add", Name, "--full-name", "Edda Marsh", "--password-stdin", "--database-url", service.Database)
 	add.Stdin = strings.NewReader(Password)
 	out, err := add.CombinedOutput()
@@ -118,7 +119,7 @@ func (s *Service) Start(t testing.TB) {
 		listen = strings.TrimPrefix(s.URL, "http://")
 	}
 	s.output, s.ended = &lockedBuffer{}, make(chan struct{})
-	s.process = exec.Command(Program(t, "widelarkd"), "serve", "--listen", listen, "--database-url", s.Database, "--time-zone", "Europe/London")
+	s.process = exec.Command(Program(t, "widelarkd"), "serve", "--listen", listen, "--database-url", s.Database, "--time-zone", s.Zone)
 	s.process.Stdout, s.process.Stderr = s.output, s.output
 	require.NoError(t, s.process.Start())
 	go func() {

@@ -67,7 +67,7 @@ func TestWho(t *testing.T) {
 		revision.ObjectChange{Kind: revision.KindNetwork, Name: "Site", Body: &revision.NetworkBody{Ranges: []string{"10.40.0.0/16"}}})
 	hearing := h.hear(t, h.desk())
 	for text, want := range map[string]string{
-		"ola": "Ola Fenn", " OLA fenn ": "OLA fenn", "kay": "Kay Moran", made[1].ID.String(): "Kay Moran", "nurses": "a member of Nurses", "kiosk": "Kiosk", "10.40.9.7": "Kiosk", "::ffff:10.40.9.7": "Kiosk", "10.40.9.8": "10.40.9.8",
+		"ola": "Ola Fenn", " OLA fenn ": "Ola Fenn", "kay": "Kay Moran", made[1].ID.String(): "Kay Moran", "nurses": "a member of Nurses", "kiosk": "Kiosk", "10.40.9.7": "Kiosk", "::ffff:10.40.9.7": "Kiosk", "10.40.9.8": "10.40.9.8",
 	} {
 		who, err := hearing.Who(text)
 		require.NoError(t, err, text)
@@ -287,4 +287,47 @@ func TestEffects(t *testing.T) {
 	require.NoError(t, err)
 	h.change(t, revision.ObjectChange{Kind: revision.KindSettings, ID: settings[0].ID, Name: "Settings", Body: &revision.SettingsBody{Combining: policy.Strictest}})
 	assert.Equal(t, "[position 2 0 [heron.example/a for also heron.example/b for also] strictest 0 0 [] loosest 2 0 [heron.example/a for also heron.example/b for also]]", told())
+}
+
+// A trial at a lesser sight says what would decide in full sight; a journey looks ahead through all its gates.
+func TestJourneysAhead(t *testing.T) {
+	t.Parallel()
+	h := newHouse(t)
+	h.add(t, "lore.example")
+	everybody := revision.WhomBody{Everybody: true}
+	night, err := h.store.AddSchedule(t.Context(), revision.ScheduleEdit{Name: ptr("Night"), Description: ptr(""), Zone: ptr("UTC"), Text: ptr("mon-sun 20:00-07:30")}, "edda")
+	require.NoError(t, err)
+	group := h.change(t, revision.ObjectChange{Kind: revision.KindGroup, Name: "Screens", Body: &revision.GroupBody{Ranges: []string{"10.40.41.0/24"}}})[0]
+	rule := revision.RuleBody{Name: "Not at night", Then: policy.Block, When: &revision.WhenBody{Schedule: revision.Ref{ID: night.ID}}, If: &revision.Condition{Lists: refs(h.list.ID)}}
+	h.change(t,
+		revision.ObjectChange{Kind: revision.KindPolicy, Name: "Screens", Body: &revision.PolicyBody{Groups: refs(group.ID), Otherwise: policy.Allow, Rules: []revision.RuleBody{rule}, Inspect: &revision.InspectionBody{All: true}}},
+		revision.ObjectChange{Kind: revision.KindException, Name: "One page", Body: &revision.ExceptionBody{Entries: []string{"=lore.example/heart"}, Then: policy.Allow, Reason: "Asked for", For: everybody}})
+	hearing := h.hear(t, h.desk())
+	try := func(q trial.Question) trial.Answer {
+		q.URLs, q.Who, q.Outlook = []string{"lore.example/heart"}, trial.Who{Address: "10.40.41.9"}, true
+		answers, err := hearing.Try(t.Context(), "", q)
+		require.NoError(t, err)
+		return answers.Answers[0]
+	}
+	full := try(trial.Question{})
+	assert.Equal(t, policy.Allow, full.Verdict)
+	assert.True(t, full.Outlook.Until.IsZero(), "where everything is seen the page is allowed throughout")
+	assert.Empty(t, full.FullBecause)
+
+	way := try(trial.Question{Journey: true})
+	assert.Equal(t, policy.Allow, way.Verdict)
+	assert.Equal(t, noon.Add(8*time.Hour), way.Outlook.Until.UTC(), "at night the DNS gate does not resolve its name")
+	require.GreaterOrEqual(t, len(way.Outlook.Week), 2)
+	assert.Equal(t, policy.Block, way.Outlook.Week[1].Decision.Verdict)
+
+	late := try(trial.Question{Journey: true, At: "23:00"})
+	assert.Equal(t, policy.Block, late.Verdict)
+	assert.Equal(t, policy.SeesNoName, late.Journey.Sees)
+	assert.Equal(t, policy.Allow, late.AtFull)
+	assert.Equal(t, `The exception "One page" says allow for everybody, because it has the entry =lore.example/heart. Reason given: Asked for.`, late.FullBecause)
+	require.NotEmpty(t, late.Outlook.Flips)
+	for _, f := range late.Outlook.Flips {
+		assert.NotContains(t, f.Text, "this page (", "an exception for a page does not help where only the name is seen")
+	}
+	assert.Equal(t, "Allow this host (=lore.example) for the address 10.40.41.9", late.Outlook.Flips[0].Text)
 }

@@ -229,6 +229,7 @@ func (h *Hearing) find(field string, kind revision.Kind, text string) (*match.Re
 		return nil, nil
 	}
 	var found []match.Ref
+	var names []string
 	shown := func(o object) string {
 		if p, ok := o.body.(revision.PersonBody); ok && p.FullName != "" {
 			return p.FullName
@@ -248,18 +249,14 @@ func (h *Hearing) find(field string, kind revision.Kind, text string) (*match.Re
 		case strings.EqualFold(o.Name, text):
 			return &match.Ref{ID: o.ID.String(), Name: shown(o)}, nil
 		case strings.EqualFold(shown(o), text):
-			found = append(found, match.Ref{ID: o.ID.String(), Name: shown(o) + " (" + o.Name + ")"})
+			found, names = append(found, match.Ref{ID: o.ID.String(), Name: shown(o)}), append(names, shown(o)+" ("+o.Name+")")
 		}
 	}
 	switch len(found) {
 	case 0:
 		return nil, &revision.FieldError{Field: field, Msg: fmt.Sprintf("there is no %s %q", kind, text)}
 	case 1:
-		return &match.Ref{ID: found[0].ID, Name: text}, nil
-	}
-	var names []string
-	for _, ref := range found {
-		names = append(names, ref.Name)
+		return &found[0], nil
 	}
 	slices.Sort(names)
 	return nil, &revision.FieldError{Field: field, Msg: fmt.Sprintf("several are called %q: say which, as %s", text, strings.Join(names, ", "))}

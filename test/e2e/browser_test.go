@@ -30,7 +30,7 @@ type browser struct {
 }
 
 // open starts a browser. The test fails if the page writes errors or warnings to its console.
-func open(t testing.TB, url string) *browser {
+func open(t testing.TB, url string, more ...chromedp.ExecAllocatorOption) *browser {
 	t.Helper()
 	if _, err := os.Stat(chromium); err != nil {
 		t.Fatalf("%s is missing: run `make deps`", chromium)
@@ -38,6 +38,7 @@ func open(t testing.TB, url string) *browser {
 	opts := append([]chromedp.ExecAllocatorOption{}, chromedp.DefaultExecAllocatorOptions[:]...)
 	opts = append(opts, chromedp.ExecPath(chromium), chromedp.NoSandbox, chromedp.DisableGPU,
 		chromedp.WindowSize(1280, 800), chromedp.UserDataDir(t.TempDir()), chromedp.Flag("lang", "en-GB"))
+	opts = append(opts, more...)
 	actx, stop := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, cancel := chromedp.NewContext(actx)
 	ctx, expire := context.WithTimeout(ctx, 5*time.Minute)

@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -200,4 +201,46 @@ func TestTrialsThroughTheAPI(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Block what is Leisure.", ""}, explained.JSON200.Sentences)
 	assert.Equal(t, []string{"", "if: a condition that names nothing never holds: name at least one"}, explained.JSON200.Problems)
+}
+
+// Where something is used is asked of one place, whatever names it: by its id, or by its key.
+func TestUsesThroughTheAPI(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	api, ctx := s.API(t), t.Context()
+	s.Run(t, "", "app", "new", "Sharebay", "sharebay.example", "--activity", "upload:POST:/up").Done(t)
+	s.Run(t, "", "network", "new", "Wards", "10.40.10.0/23").Done(t)
+	s.Run(t, "", "group", "new", "Nurses", "--network", "Wards").Done(t)
+	s.Run(t, "", "policy", "new", "Floor", "--for", "Nurses").Done(t)
+	uses := func(kind client.GetUsesParamsKind, id uuid.UUID) (names []string) {
+		got, err := api.GetUsesWithResponse(ctx, &client.GetUsesParams{Kind: kind, ID: id})
+		require.NoError(t, err)
+		for _, use := range got.JSON200.Uses {
+			names = append(names, use.Kind+" "+use.Name)
+		}
+		return names
+	}
+	apps, err := api.GetAppsWithResponse(ctx, nil)
+	require.NoError(t, err)
+	app := apps.JSON200.Items[0]
+	assert.Empty(t, uses("app", app.ID))
+	s.Run(t, "", "policy", "rule", "add", "Floor", "No uploads", "--then", "block", "--app", "sharebay/upload").Done(t)
+	assert.Equal(t, []string{"policy Floor"}, uses("app", app.ID))
+	networks, err := api.GetNetworksWithResponse(ctx, nil)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"group Nurses"}, uses("network", networks.JSON200.Items[0].ID))
+	list, err := api.CreateListWithResponse(ctx, client.NewListInputBody{Name: "Copies"})
+	require.NoError(t, err)
+	own, err := api.CreateCategoryWithResponse(ctx, client.NewCategoryInputBody{Name: "Mirrors", Lists: []uuid.UUID{list.JSON201.ID}})
+	require.NoError(t, err)
+	assert.Empty(t, uses("category", own.JSON201.Own.ID))
+	s.Run(t, "", "policy", "rule", "add", "Floor", "No mirrors", "--then", "block", "--category", own.JSON201.Key).Done(t)
+	assert.Equal(t, []string{"policy Floor"}, uses("category", own.JSON201.Own.ID))
+	assert.Contains(t, s.Run(t, "", "category", "remove", "Mirrors").Err, `it is used by the policy "Floor"`)
+	assert.Contains(t, s.Run(t, "", "app", "remove", "Sharebay").Err, `it is used by the policy "Floor"`)
+
+	who, err := api.WhoAmIWithResponse(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "Europe/London", who.JSON200.Zone)
+	assert.True(t, who.JSON200.Account.Owner)
 }

@@ -2,9 +2,14 @@ package e2e
 
 import (
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widelark/internal/testkit"
 )
 
 // Somebody complains; the cause is found, the narrowest exception made, and the trial beside it turns round: all from the sheet.
@@ -305,4 +310,34 @@ func TestConsolePolicies(t *testing.T) {
 	b.do(chromedp.KeyEvent(kb.Enter))
 	b.see("aside [role=alert]", `nobody is called "nobody at all"`)
 	b.forget() // the browser itself writes that a request was refused
+}
+
+// Wherever the browser is, moments are said and taken by the organisation's clock, and the zone stands beside.
+func TestConsoleElsewhere(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	require.NoError(t, s.Stop())
+	s.Zone = "Pacific/Auckland"
+	s.Start(t)
+	s.Run(t, "", "policy", "edit", "Fallback", "--otherwise", "block").Done(t)
+	s.Run(t, "", "exception", "new", "tern.example", "--everybody", "--why", "A day", "--until", "2026-12-24").Done(t)
+	b := open(t, s.URL, chromedp.Env("TZ=America/New_York"))
+	b.signIn(testkit.Name, testkit.Password)
+	b.await(`Intl.DateTimeFormat().resolvedOptions().timeZone === 'America/New_York'`, "the browser is not elsewhere")
+	b.goTo("/exceptions?url=tern.example&as=10.40.9.7&at=2026-12-24%2017:30&sight=full")
+	b.see("aside", "Thu 24 Dec, 17:30 (Pacific/Auckland)")
+	b.see("aside", "Until Fri 25 Dec, 00:00")
+	b.see("td", "through 24 Dec 2026")
+	b.press("Allow tern.example")
+	b.see("[role=dialog]", "By the clock of Pacific/Auckland")
+	b.await(`document.querySelector('[role=dialog] input[type=datetime-local]').value === '2026-12-25T00:00'`, "the end is not the organisation's midnight")
+	b.eval(`(() => { const i = document.querySelector('[role=dialog] input[type=datetime-local]'); const set = Object.getOwnPropertyDescriptor(HTMLInputElement.prototype, 'value').set; set.call(i, '2026-12-31T00:00'); i.dispatchEvent(new Event('input', { bubbles: true })) })()`)
+	b.press("Save")
+	b.gone("[role=dialog]")
+	b.see("td", "through 30 Dec 2026")
+	b.quiet()
+	all, err := s.API(t).GetExceptionsWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Equal(t, "2026-12-30T11:00:00Z", all.JSON200.Items[0].Until.UTC().Format(time.RFC3339))
+	assert.Contains(t, s.Run(t, "", "exception", "ls").Done(t), "through 2026-12-30")
 }
