@@ -2,6 +2,7 @@ package testkit
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -65,7 +66,7 @@ type Service struct {
 	URL      string
 	Database string
 	Config   string // where the command line keeps its sign-in
-	Zone     string // the organisation's time zone; takes hold when it is started
+	Zone     string // the organisation's time zone, Europe/London where it is empty; takes hold when the service is started
 	process  *exec.Cmd
 	output   *lockedBuffer
 	ended    chan struct{}
@@ -98,7 +99,7 @@ func (s *Server) Serve(t testing.TB) *Service {
 // ServeOn is [Server.Serve] on a database of the caller's.
 func (s *Server) ServeOn(t testing.TB, database string) *Service {
 	t.Helper()
-	service := &Service{Database: database, Config: filepath.Join(t.TempDir(), "client.yaml"), Zone: "Europe/London"}
+	service := &Service{Database: database, Config: filepath.Join(t.TempDir(), "client.yaml")}
 	add := exec.Command(Program(t, "widelarkd"), "account", "add", Name, "--full-name", "Edda Marsh", "--password-stdin", "--database-url", service.Database)
 	add.Stdin = strings.NewReader(Password)
 	out, err := add.CombinedOutput()
@@ -119,7 +120,7 @@ func (s *Service) Start(t testing.TB) {
 		listen = strings.TrimPrefix(s.URL, "http://")
 	}
 	s.output, s.ended = &lockedBuffer{}, make(chan struct{})
-	s.process = exec.Command(Program(t, "widelarkd"), "serve", "--listen", listen, "--database-url", s.Database, "--time-zone", s.Zone)
+	s.process = exec.Command(Program(t, "widelarkd"), "serve", "--listen", listen, "--database-url", s.Database, "--time-zone", cmp.Or(s.Zone, "Europe/London"))
 	s.process.Stdout, s.process.Stderr = s.output, s.output
 	require.NoError(t, s.process.Start())
 	go func() {
