@@ -5,7 +5,6 @@ import (
 	"time"
 
 	"widelark/core/match"
-	"widelark/core/pattern"
 )
 
 // Sees is what a person sees in the end.
@@ -121,11 +120,10 @@ var open = Decision{Verdict: Allow, Policy: -1, Rule: -1, Granted: -1, Stint: -1
 func (s *Snapshot) TravelStrip(w *Work, r *Request, from, to time.Time) []Segment {
 	var strip []Segment
 	for from.Before(to) {
-		// What is opened hangs on lists, whose entries may end with a day.
 		way, opened := s.way(w, r, from)
 		end := to
-		for day := s.dayAfter(pattern.DateOf(from.In(s.config.Zone))); day.Before(to); day = s.dayAfter(pattern.DateOf(day.In(s.config.Zone))) {
-			if _, then := s.way(w, r, day); then != opened {
+		for _, day := range s.openingDays(w, r, from, to) {
+			if s.Inspects(w, r, day) != opened {
 				end = day
 				break
 			}
@@ -156,6 +154,24 @@ func (s *Snapshot) TravelStrip(w *Work, r *Request, from, to time.Time) []Segmen
 		from = end
 	}
 	return strip
+}
+
+// openingDays returns the days, in order, that begin between two moments and with which it may change whether a connection is opened: what is
+// opened hangs on lists and categories, whose entries end with a day.
+func (s *Snapshot) openingDays(w *Work, r *Request, from, to time.Time) []time.Time {
+	if r.URL.Scheme() != "https" {
+		return nil
+	}
+	var days []time.Time
+	for _, t := range s.tunnel(w, r, from).seen.Takes {
+		if until := s.index.Until(t); !until.IsZero() {
+			if day := s.dayAfter(until); day.After(from) && day.Before(to) {
+				days = append(days, day)
+			}
+		}
+	}
+	slices.SortFunc(days, time.Time.Compare)
+	return days
 }
 
 // together returns which gate says what becomes of a journey at a moment; -1 where there is none.
