@@ -21415,6 +21415,8 @@ type ApplyConfigResponse struct {
 	JSON200 *ConfigPlanOutputBody
 	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
 	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
 	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
 	ApplicationProblemJSON412 *ErrorModel
 	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
@@ -21431,6 +21433,11 @@ func (r ApplyConfigResponse) GetJSON200() *ConfigPlanOutputBody {
 // GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
 func (r ApplyConfigResponse) GetApplicationProblemJSON401() *ErrorModel {
 	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r ApplyConfigResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
 }
 
 // GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
@@ -22033,6 +22040,8 @@ type DiscardResponse struct {
 	HTTPResponse *http.Response
 	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
 	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
 	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
 	ApplicationProblemJSON404 *ErrorModel
 	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
@@ -22046,6 +22055,11 @@ type DiscardResponse struct {
 // GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
 func (r DiscardResponse) GetApplicationProblemJSON401() *ErrorModel {
 	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r DiscardResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
 }
 
 // GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
@@ -28171,6 +28185,8 @@ type PutPolicyResponse struct {
 	JSON200 *Policy
 	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
 	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
 	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
 	ApplicationProblemJSON404 *ErrorModel
 	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
@@ -28193,6 +28209,11 @@ func (r PutPolicyResponse) GetJSON200() *Policy {
 // GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
 func (r PutPolicyResponse) GetApplicationProblemJSON401() *ErrorModel {
 	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r PutPolicyResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
 }
 
 // GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
@@ -28690,6 +28711,8 @@ type MakeLiveAgainResponse struct {
 	JSON200 *Revision
 	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
 	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
 	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
 	ApplicationProblemJSON404 *ErrorModel
 	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
@@ -28708,6 +28731,11 @@ func (r MakeLiveAgainResponse) GetJSON200() *Revision {
 // GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
 func (r MakeLiveAgainResponse) GetApplicationProblemJSON401() *ErrorModel {
 	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r MakeLiveAgainResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
 }
 
 // GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
@@ -34527,6 +34555,13 @@ func ParseApplyConfigResponse(rsp *http.Response) (*ApplyConfigResponse, error) 
 		}
 		response.ApplicationProblemJSON401 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
 		var dest ErrorModel
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -35001,6 +35036,13 @@ func ParseDiscardResponse(rsp *http.Response) (*DiscardResponse, error) {
 			return nil, err
 		}
 		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
 		var dest ErrorModel
@@ -40090,6 +40132,13 @@ func ParsePutPolicyResponse(rsp *http.Response) (*PutPolicyResponse, error) {
 		}
 		response.ApplicationProblemJSON401 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
 		var dest ErrorModel
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -40505,6 +40554,13 @@ func ParseMakeLiveAgainResponse(rsp *http.Response) (*MakeLiveAgainResponse, err
 			return nil, err
 		}
 		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
 		var dest ErrorModel

@@ -62,7 +62,7 @@ func (s *server) registerConfig(api huma.API) {
 		out.Body.Version, out.Body.Changes = version, changes
 		return out, nil
 	})
-	apply := operation("applyConfig", http.MethodPost, "/config/apply", "Configuration", "Make the draft what files say", 412, 422)
+	apply := operation("applyConfig", http.MethodPost, "/config/apply", "Configuration", "Make the draft what files say", 403, 412, 422)
 	apply.MaxBodyBytes = maxConfigBytes
 	huma.Register(api, apply, func(ctx context.Context, in *applyInput) (*configPlanOutput, error) {
 		target, changes, version, err := s.planned(ctx, in.Body.Files)

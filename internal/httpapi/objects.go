@@ -244,6 +244,9 @@ func (s *server) view(ctx context.Context, kind revision.Kind) (objectView, erro
 
 func registerObjects[T, I any](s *server, api huma.API, k objects[T, I]) {
 	failures := []int{404, 412, 422, 428}
+	if k.kind == revision.KindPolicy { // the baseline is for owners
+		failures = append(failures, 403)
+	}
 	telling := func(ctx context.Context, o revision.Object) (*objectOutput[T], error) {
 		told, err := tell(ctx, s, k, []revision.Object{o})
 		if err != nil {

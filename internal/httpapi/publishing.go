@@ -206,7 +206,7 @@ func (s *server) registerPublishing(api huma.API) {
 			}
 			return out, nil
 		})
-	huma.Register(api, operation("makeLiveAgain", http.MethodPost, "/revisions/{number}/live", "Changes", "Put an earlier revision live again, as a new one", 404, 412, 422), s.makeLiveAgain)
+	huma.Register(api, operation("makeLiveAgain", http.MethodPost, "/revisions/{number}/live", "Changes", "Put an earlier revision live again, as a new one", 403, 404, 412, 422), s.makeLiveAgain)
 	huma.Register(api, operation("unplan", http.MethodDelete, "/planned/{id}", "Changes", "Do not publish what was to be published later", 404),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.Publishing.Unplan(ctx, in.ID, caller(ctx).Name); err != nil {
@@ -214,7 +214,7 @@ func (s *server) registerPublishing(api huma.API) {
 			}
 			return nil, nil
 		})
-	discard := operation("discard", http.MethodPost, "/draft/discard", "Changes", "Make the draft, or some objects of it, what is live", 404, 412, 422)
+	discard := operation("discard", http.MethodPost, "/draft/discard", "Changes", "Make the draft, or some objects of it, what is live", 403, 404, 412, 422)
 	discard.DefaultStatus = http.StatusNoContent
 	huma.Register(api, discard, s.discard)
 	huma.Register(api, operation("getAudit", http.MethodGet, "/audit", "Changes", "Who did what, and when"),
