@@ -2902,9 +2902,12 @@ type CompareOutputBody struct {
 
 // CompareTrialsInputBody defines model for CompareTrialsInputBody.
 type CompareTrialsInputBody struct {
-	A   Circumstances `json:"a"`
-	B   Circumstances `json:"b"`
-	URL string        `json:"url"`
+	A Circumstances `json:"a"`
+	B Circumstances `json:"b"`
+
+	// Journey Both through all gates that are switched on; sight and gate say nothing then. They part by what the gate says that decides
+	Journey *bool  `json:"journey,omitempty"`
+	URL     string `json:"url"`
 }
 
 // CompareTrialsOutputBody defines model for CompareTrialsOutputBody.
@@ -4101,8 +4104,11 @@ type MatchIn string
 // MatrixInputBody defines model for MatrixInputBody.
 type MatrixInputBody struct {
 	// At As for a trial
-	At     *string `json:"at,omitempty"`
-	Method *string `json:"method,omitempty"`
+	At *string `json:"at,omitempty"`
+
+	// Journey Through all gates that are switched on; sight says nothing then
+	Journey *bool   `json:"journey,omitempty"`
+	Method  *string `json:"method,omitempty"`
 
 	// On As for a trial
 	On    *string               `json:"on,omitempty"`
@@ -5440,8 +5446,11 @@ type SweepInputBody struct {
 	Days *int64 `json:"days,omitempty"`
 
 	// From As the moment of a trial; left out, the beginning of today
-	From   *string `json:"from,omitempty"`
-	Method *string `json:"method,omitempty"`
+	From *string `json:"from,omitempty"`
+
+	// Journey Through all gates that are switched on; sight says nothing then
+	Journey *bool   `json:"journey,omitempty"`
+	Method  *string `json:"method,omitempty"`
 
 	// On As for a trial
 	On    *string              `json:"on,omitempty"`

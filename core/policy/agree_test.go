@@ -91,6 +91,11 @@ func TestJourneyAgrees(t *testing.T) {
 		}
 		require.Equal(t, stops, told)
 		require.Equal(t, verdict, j.Verdict)
+		arrived := s.Arrive(&w, &n.r, n.at)
+		require.Equal(t, verdict, arrived.Verdict)
+		if len(j.Stops) > 0 {
+			require.Equal(t, j.Decisive().Explanation.Decision, arrived)
+		}
 		switch {
 		case len(stops) == 0:
 			require.Equal(t, SeesUnbarred, j.Sees)

@@ -85,6 +85,23 @@ func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
 	return j
 }
 
+// Arrive returns the decision that says what becomes of a request on its way through the gates, as [Snapshot.Travel] finds it, without what
+// led to it. Where no gate is on the way, everything passes.
+func (s *Snapshot) Arrive(w *Work, r *Request, at time.Time) Decision {
+	way, _ := s.way(w, r, at)
+	said, verdict := open, Allow
+	for i := range way {
+		d := s.Decide(w, &way[i], at)
+		if verdict = further(verdict, d.Verdict); verdict == d.Verdict {
+			said = d
+		}
+		if !verdict.Passes() {
+			break
+		}
+	}
+	return said
+}
+
 // further returns the verdict on a journey that had one so far and meets another: what stops it counts, else the first that flags it.
 func further(so, then Verdict) Verdict {
 	if so == Allow || !then.Passes() {

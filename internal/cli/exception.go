@@ -152,6 +152,9 @@ func (a *app) exceptionSetCommand(edit bool) *cobra.Command {
 				if cmd.Flags().NFlag() == 0 {
 					return nothingToChange
 				}
+				if err := apart(cmd, []string{"allow", "block"}, []string{"on", "off"}); err != nil {
+					return err
+				}
 				if seen, err = exception(ctx, api, args[0]); err != nil {
 					return err
 				}
@@ -232,8 +235,6 @@ func (a *app) exceptionSetCommand(edit bool) *cobra.Command {
 		flags.BoolVar(&off, "off", false, "switch it off without ending it")
 		flags.BoolVar(&on, "on", false, "switch it on again")
 		flags.StringArrayVar(&entries, "entry", nil, "an entry in the notation"+more+"; give it again for more")
-		cmd.MarkFlagsMutuallyExclusive("allow", "block")
-		cmd.MarkFlagsMutuallyExclusive("on", "off")
 	}
 	flags.StringVar(&name, "name", "", "what it is called; left out, it is made from the first entry or stays")
 	flags.StringVar(&why, "why", "", "the reason")

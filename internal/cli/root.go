@@ -149,6 +149,18 @@ func (a *app) api() (*client.ClientWithResponses, error) {
 	return client.New(a.settings.Server, a.settings.Token)
 }
 
+// apart refuses flags that contradict each other: the first of each row with any of the others.
+func apart(cmd *cobra.Command, rows ...[]string) error {
+	for _, row := range rows {
+		for _, other := range row[1:] {
+			if cmd.Flags().Changed(row[0]) && cmd.Flags().Changed(other) {
+				return usageError{fmt.Errorf("--%s and --%s do not go together", row[0], other)}
+			}
+		}
+	}
+	return nil
+}
+
 // zone returns the organisation's time zone, in which days begin and moments are said; this machine's where the service does not say it. It
 // is asked for once.
 func (a *app) zone() *time.Location {

@@ -90,6 +90,9 @@ func (a *app) tryCommand() *cobra.Command {
 			if (len(args) == 0) == (file == "") {
 				return usageError{fmt.Errorf("give URLs, or a file of them with --file, not both")}
 			}
+			if err := apart(cmd, []string{"journey", "sight", "gate", "or-sight"}, []string{"matrix", "week", "gate", "trace", "expect", "exit-code"}, []string{"week", "gate", "trace", "expect", "exit-code"}); err != nil {
+				return err
+			}
 			api, err := a.api()
 			if err != nil {
 				return err
@@ -105,11 +108,11 @@ func (a *app) tryCommand() *cobra.Command {
 			case !other.none() && len(urls) != 1:
 				return usageError{errors.New("two trials are compared of one URL")}
 			case !other.none():
-				return a.compareTrials(ctx, api, urls[0], ask, other.or(ask))
+				return a.compareTrials(ctx, api, urls[0], ask, other.or(ask), journey)
 			case matrix:
-				return a.tryMatrix(ctx, api, urls, ask)
+				return a.tryMatrix(ctx, api, urls, ask, journey)
 			case week:
-				return a.sweep(ctx, api, urls, ask)
+				return a.sweep(ctx, api, urls, ask, journey)
 			}
 			all, err := a.tryAll(ctx, api, ask, journey, urls)
 			if err != nil {
@@ -139,7 +142,7 @@ func (a *app) tryCommand() *cobra.Command {
 	flags.StringVar(&other.on, "or-on", "", "the same for the other of two trials")
 	flags.StringVar(&ask.on, "on", "", "draft, live or the number of a revision; left out, the draft")
 	flags.StringVar(&file, "file", "", "a file of URLs, one a line; - is standard input")
-	flags.BoolVar(&journey, "journey", false, "through all gates that are switched on, and what the person sees")
+	flags.BoolVar(&journey, "journey", false, "through all gates that are switched on: for one URL, what the person sees; also with --matrix, --week and two trials")
 	flags.BoolVar(&trace, "trace", false, "every rule that was looked at, with what came of it")
 	flags.BoolVar(&matrix, "matrix", false, "for every group that has a policy, side by side")
 	flags.BoolVar(&week, "week", false, "over the seven days from today, for the one who asks or for every group")
@@ -458,8 +461,8 @@ func asks(t client.Trial, m client.Match) bool {
 }
 
 // tryMatrix shows URLs against those who ask.
-func (a *app) tryMatrix(ctx context.Context, api *client.ClientWithResponses, urls []string, ask askFlags) error {
-	body := client.MatrixInputBody{Urls: urls, At: optional[string](ask.at), Sight: optional[client.MatrixInputBodySight](ask.sight), Method: optional[string](ask.method), On: optional[string](ask.on)}
+func (a *app) tryMatrix(ctx context.Context, api *client.ClientWithResponses, urls []string, ask askFlags, journey bool) error {
+	body := client.MatrixInputBody{Urls: urls, At: optional[string](ask.at), Sight: optional[client.MatrixInputBodySight](ask.sight), Method: optional[string](ask.method), On: optional[string](ask.on), Journey: &journey}
 	if ask.person+ask.group+ask.address != "" {
 		body.Who = &[]client.Who{ask.who()}
 	}
@@ -495,8 +498,8 @@ func (a *app) tryMatrix(ctx context.Context, api *client.ClientWithResponses, ur
 }
 
 // sweep shows the verdicts on URLs over a week.
-func (a *app) sweep(ctx context.Context, api *client.ClientWithResponses, urls []string, ask askFlags) error {
-	body := client.SweepInputBody{Urls: urls, From: optional[string](ask.at), Sight: optional[client.SweepInputBodySight](ask.sight), Method: optional[string](ask.method), On: optional[string](ask.on)}
+func (a *app) sweep(ctx context.Context, api *client.ClientWithResponses, urls []string, ask askFlags, journey bool) error {
+	body := client.SweepInputBody{Urls: urls, From: optional[string](ask.at), Sight: optional[client.SweepInputBodySight](ask.sight), Method: optional[string](ask.method), On: optional[string](ask.on), Journey: &journey}
 	if ask.person+ask.group+ask.address != "" {
 		body.Who = &[]client.Who{ask.who()}
 	}
@@ -520,8 +523,8 @@ func (a *app) sweep(ctx context.Context, api *client.ClientWithResponses, urls [
 }
 
 // compareTrials shows where two trials part.
-func (a *app) compareTrials(ctx context.Context, api *client.ClientWithResponses, url string, one, other askFlags) error {
-	answer, err := api.CompareTrialsWithResponse(ctx, client.CompareTrialsInputBody{URL: url, A: one.circumstances(), B: other.circumstances()})
+func (a *app) compareTrials(ctx context.Context, api *client.ClientWithResponses, url string, one, other askFlags, journey bool) error {
+	answer, err := api.CompareTrialsWithResponse(ctx, client.CompareTrialsInputBody{URL: url, A: one.circumstances(), B: other.circumstances(), Journey: &journey})
 	if err != nil {
 		return err
 	}

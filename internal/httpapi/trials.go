@@ -164,6 +164,8 @@ type matrixInput struct {
 		Sight  match.Sight `json:"sight,omitempty" enum:"name,tunnel,full"`
 		Method string      `json:"method,omitempty" maxLength:"20"`
 		On     string      `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"As for a trial"`
+
+		Journey bool `json:"journey,omitempty" doc:"Through all gates that are switched on; sight says nothing then"`
 	}
 }
 
@@ -198,6 +200,8 @@ type sweepInput struct {
 		Sight  match.Sight `json:"sight,omitempty" enum:"name,tunnel,full"`
 		Method string      `json:"method,omitempty" maxLength:"20"`
 		On     string      `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"As for a trial"`
+
+		Journey bool `json:"journey,omitempty" doc:"Through all gates that are switched on; sight says nothing then"`
 	}
 }
 
@@ -219,9 +223,10 @@ type SweepRow struct {
 
 type compareTrialsInput struct {
 	Body struct {
-		URL string        `json:"url" minLength:"1"`
-		A   Circumstances `json:"a"`
-		B   Circumstances `json:"b"`
+		URL     string        `json:"url" minLength:"1"`
+		A       Circumstances `json:"a"`
+		B       Circumstances `json:"b"`
+		Journey bool          `json:"journey,omitempty" doc:"Both through all gates that are switched on; sight and gate say nothing then. They part by what the gate says that decides"`
 	}
 }
 
@@ -442,7 +447,7 @@ func (s *server) matrix(ctx context.Context, in *matrixInput) (*matrixOutput, er
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	cells, err := h.Matrix(ctx, b.URLs, who, at, b.Sight, b.Method)
+	cells, err := h.Matrix(ctx, b.URLs, who, at, trial.View{Sight: b.Sight, Method: b.Method, Journey: b.Journey})
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -494,7 +499,7 @@ func (s *server) sweep(ctx context.Context, in *sweepInput) (*sweepOutput, error
 			return nil, s.problem(ctx, &revision.FieldError{Field: fmt.Sprintf("urls[%d]", i), Msg: err.Error()})
 		}
 		for _, asker := range who {
-			strip := h.Sweep(u, asker, from, out.Body.To, b.Sight, b.Method)
+			strip := h.Sweep(u, asker, from, out.Body.To, trial.View{Sight: b.Sight, Method: b.Method, Journey: b.Journey})
 			out.Body.Rows = append(out.Body.Rows, SweepRow{u.String(), askerBody(asker), segments(h, strip)})
 		}
 	}
@@ -520,7 +525,9 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 			return nil, s.problem(ctx, err)
 		}
 		t := telling{h, naming{h.Snapshot.Config().Taxonomy}, false}
-		answers, err := h.Try(ctx, side.field, side.c.question([]string{in.Body.URL}))
+		q := side.c.question([]string{in.Body.URL})
+		q.Journey = in.Body.Journey
+		answers, err := h.Try(ctx, side.field, q)
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}

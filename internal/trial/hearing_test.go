@@ -111,7 +111,7 @@ func TestAllWaysAgree(t *testing.T) {
 		moment, err := hearing.Moment("at", at)
 		require.NoError(t, err)
 		for _, sight := range match.Sights {
-			cells, err := hearing.Matrix(t.Context(), urls, who, moment, sight, "")
+			cells, err := hearing.Matrix(t.Context(), urls, who, moment, trial.View{Sight: sight})
 			require.NoError(t, err)
 			for j, name := range []string{"Nurses", "Night"} {
 				answers, err := hearing.Try(t.Context(), "", trial.Question{URLs: urls, Who: trial.Who{Name: name}, At: at, Sight: sight, Outlook: true})
@@ -122,7 +122,7 @@ func TestAllWaysAgree(t *testing.T) {
 						continue
 					}
 					assert.Equal(t, answer.Explanation.Decision, cells[i][j].Decision, "%s for %s at %s", urls[i], name, at)
-					strip := hearing.Sweep(weburl.MustParse(urls[i]), who[j], moment, moment.AddDate(0, 0, 7), sight, "")
+					strip := hearing.Sweep(weburl.MustParse(urls[i]), who[j], moment, moment.AddDate(0, 0, 7), trial.View{Sight: sight})
 					assert.Equal(t, strip, answer.Outlook.Week)
 					assert.Equal(t, answer.Verdict, strip[0].Decision.Verdict)
 					if len(strip) > 1 {
@@ -325,6 +325,18 @@ func TestJourneysAhead(t *testing.T) {
 	assert.Equal(t, policy.SeesNoName, late.Journey.Sees)
 	assert.Equal(t, policy.Allow, late.AtFull)
 	assert.Equal(t, `The exception "One page" says allow for everybody, because it has the entry =lore.example/heart. Reason given: Asked for.`, late.FullBecause)
+	// Many at once go the same way.
+	who, err := hearing.Find("who", trial.Who{Address: "10.40.41.9"})
+	require.NoError(t, err)
+	at, err := hearing.Moment("at", "23:00")
+	require.NoError(t, err)
+	for journey, want := range map[bool]policy.Verdict{true: policy.Block, false: policy.Allow} {
+		cells, err := hearing.Matrix(t.Context(), []string{"lore.example/heart"}, []trial.Asker{who}, at, trial.View{Journey: journey})
+		require.NoError(t, err)
+		assert.Equal(t, want, cells[0][0].Decision.Verdict)
+		strip := hearing.Sweep(weburl.MustParse("lore.example/heart"), who, at, at.Add(time.Hour), trial.View{Journey: journey})
+		assert.Equal(t, want, strip[0].Decision.Verdict)
+	}
 	require.NotEmpty(t, late.Outlook.Flips)
 	for _, f := range late.Outlook.Flips {
 		assert.NotContains(t, f.Text, "this page (", "an exception for a page does not help where only the name is seen")

@@ -385,8 +385,16 @@ type Cell struct {
 	Problem  bool // the URL is none
 }
 
+// View is how requests are looked at: as one gate sees them or, with journey, on their way through all gates that are switched on. The zero
+// View sees everything of a GET.
+type View struct {
+	Sight   match.Sight
+	Method  string
+	Journey bool
+}
+
 // Matrix decides URLs, in rows, for several who ask, in columns.
-func (h *Hearing) Matrix(ctx context.Context, urls []string, who []Asker, at time.Time, sight match.Sight, method string) ([][]Cell, error) {
+func (h *Hearing) Matrix(ctx context.Context, urls []string, who []Asker, at time.Time, view View) ([][]Cell, error) {
 	cells := make([][]Cell, len(urls))
 	var group sync.WaitGroup
 	const share = 64
@@ -399,8 +407,12 @@ func (h *Hearing) Matrix(ctx context.Context, urls []string, who []Asker, at tim
 				for j, asker := range who {
 					if cells[i][j].Problem = err != nil; err == nil {
 						r := asker.Request()
-						r.URL, r.Sight, r.Method = u, sight, method
-						cells[i][j].Decision = h.Snapshot.Decide(&w, &r, at)
+						r.URL, r.Sight, r.Method = u, view.Sight, view.Method
+						if view.Journey {
+							cells[i][j].Decision = h.Snapshot.Arrive(&w, &r, at)
+						} else {
+							cells[i][j].Decision = h.Snapshot.Decide(&w, &r, at)
+						}
 					}
 				}
 			}
@@ -411,9 +423,12 @@ func (h *Hearing) Matrix(ctx context.Context, urls []string, who []Asker, at tim
 }
 
 // Sweep returns the verdicts on one URL from a moment until another.
-func (h *Hearing) Sweep(u weburl.URL, who Asker, from, to time.Time, sight match.Sight, method string) []policy.Segment {
+func (h *Hearing) Sweep(u weburl.URL, who Asker, from, to time.Time, view View) []policy.Segment {
 	r := who.Request()
-	r.URL, r.Sight, r.Method = u, sight, method
+	r.URL, r.Sight, r.Method = u, view.Sight, view.Method
+	if view.Journey {
+		return h.Snapshot.TravelStrip(&policy.Work{}, &r, from, to)
+	}
 	return h.Snapshot.Strip(&policy.Work{}, &r, from, to)
 }
 

@@ -346,6 +346,28 @@ func TestObjectsNeedWhatWasSeen(t *testing.T) {
 	}
 }
 
+// What people get is what all gates together say: a page that one gate allows is not reached where another does not know its name.
+func TestManyThroughTheGates(t *testing.T) {
+	t.Parallel()
+	s := hospitalAsLive(t)
+	run := func(args ...string) string {
+		return s.Run(t, "", append([]string{"try", "harbour-news.example/puzzles"}, args...)...).Done(t)
+	}
+	const night = "Night ward"
+	assert.Contains(t, run("--matrix", "--group", night, "--at", "sat 14:00", "-o", "csv"), "harbour-news.example/puzzles,block\n")
+	assert.Contains(t, run("--matrix", "--group", night, "--at", "sat 14:00", "--journey", "-o", "csv"), "harbour-news.example/puzzles,allow\n", "its policy opens no connection, so nobody sees the page")
+	assert.Contains(t, run("--week", "--group", night, "-o", "csv"), ",block,")
+	assert.Contains(t, run("--week", "--group", night, "--journey", "-o", "csv"), ",allow,always\n")
+	told := run("--group", night, "--or-group", "Ward nurses", "--at", "sat 14:00", "--journey")
+	assert.Contains(t, told, "○ allow")
+	assert.Contains(t, told, "■ block")
+	for _, args := range [][]string{{"--journey", "--sight", "name"}, {"--journey", "--gate", "dns"}, {"--matrix", "--week"}, {"--matrix", "--trace"}, {"--week", "--expect"}, {"--matrix", "--gate", "dns"}} {
+		ran := s.Run(t, "", append([]string{"try", "heron.example"}, args...)...)
+		assert.Equal(t, 2, ran.Code, args)
+		assert.Contains(t, ran.Err, "do not go together", args)
+	}
+}
+
 // The nouns beside: each is added, listed, changed and taken out, and says so in every format.
 func TestSmallNouns(t *testing.T) {
 	t.Parallel()

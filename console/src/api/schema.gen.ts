@@ -2123,6 +2123,8 @@ export interface components {
         CompareTrialsInputBody: {
             a: components["schemas"]["Circumstances"];
             b: components["schemas"]["Circumstances"];
+            /** @description Both through all gates that are switched on; sight and gate say nothing then. They part by what the gate says that decides */
+            journey?: boolean;
             url: string;
         };
         CompareTrialsOutputBody: {
@@ -3146,6 +3148,8 @@ export interface components {
         MatrixInputBody: {
             /** @description As for a trial */
             at?: string;
+            /** @description Through all gates that are switched on; sight says nothing then */
+            journey?: boolean;
             method?: string;
             /** @description As for a trial */
             on?: string;
@@ -4377,6 +4381,8 @@ export interface components {
             days?: number;
             /** @description As the moment of a trial; left out, the beginning of today */
             from?: string;
+            /** @description Through all gates that are switched on; sight says nothing then */
+            journey?: boolean;
             method?: string;
             /** @description As for a trial */
             on?: string;

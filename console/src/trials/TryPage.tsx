@@ -40,7 +40,9 @@ export function TryPage() {
     <div className="flex h-full flex-col gap-4 overflow-y-auto px-5 py-4">
       <div>
         <h1 className="font-semibold text-xl">Try</h1>
-        <p className="text-soft">What happens to these URLs under the draft, for whom and when, and what decides.</p>
+        <p className="text-soft">
+          What happens to these URLs under the draft on their way through the gates: for whom, when, and what decides.
+        </p>
       </div>
       <ViewButtons
         names={names}
@@ -187,7 +189,7 @@ function TryLink({ url, as, at, children }: { url: string; as?: string; at?: str
   return (
     <Link
       from="/try"
-      search={(before) => ({ ...before, url, as: as ?? before.as, at: at ?? before.at, sight: 'full' as const })}
+      search={(before) => ({ ...before, url, as: as ?? before.as, at: at ?? before.at })}
       className="text-left underline decoration-rule underline-offset-2 hover:decoration-ink"
     >
       {children ?? <Mono>{url}</Mono>}
@@ -196,7 +198,7 @@ function TryLink({ url, as, at, children }: { url: string; as?: string; at?: str
 }
 
 function Matrix({ text, setText }: TextProps) {
-  const { at } = useSearch({ from: '/try' })
+  const { at, sight } = useSearch({ from: '/try' })
   const matrix = useMatrix()
   const data = matrix.data
   return (
@@ -206,7 +208,7 @@ function Matrix({ text, setText }: TextProps) {
         setText={setText}
         view="matrix"
         pending={matrix.isPending}
-        onTry={(urls) => matrix.mutate({ urls, who: [], at })}
+        onTry={(urls) => matrix.mutate({ urls, ask: { at, sight } })}
       />
       {matrix.error && <ProblemNotice error={matrix.error} />}
       {!data && !matrix.error && (
@@ -254,7 +256,7 @@ function Matrix({ text, setText }: TextProps) {
 }
 
 function Week({ text, setText }: TextProps) {
-  const { as } = useSearch({ from: '/try' })
+  const { as, sight } = useSearch({ from: '/try' })
   const sweep = useSweep()
   const data = sweep.data
   return (
@@ -264,7 +266,7 @@ function Week({ text, setText }: TextProps) {
         setText={setText}
         view="week"
         pending={sweep.isPending}
-        onTry={(urls) => sweep.mutate({ urls, who: as ? [as] : [] })}
+        onTry={(urls) => sweep.mutate({ urls, ask: { as, sight } })}
       />
       {sweep.error && <ProblemNotice error={sweep.error} />}
       {!data && !sweep.error && (

@@ -40,29 +40,23 @@ export const liveTrialOptions = (url: string, ask: Ask) =>
 export const useTryMany = () =>
   useMutation({
     mutationFn: ({ urls, ask }: { urls: string[]; ask: Ask }) =>
-      data(api.POST('/api/v1/trials', { body: { urls, ...asked({ ...ask, sight: ask.sight ?? 'full' }) } })),
+      data(api.POST('/api/v1/trials', { body: { urls, ...asked(ask) } })),
   })
 
-/** URLs against every group that has a policy, or some who ask. */
+/** URLs against every group that has a policy. */
 export const useMatrix = () =>
   useMutation({
-    mutationFn: ({ urls, who, at }: { urls: string[]; who: string[]; at?: string }) =>
-      data(
-        api.POST('/api/v1/trials/matrix', {
-          body: { urls, at: at || undefined, who: who.length > 0 ? who.map((name) => ({ name })) : undefined },
-        }),
-      ),
+    mutationFn: ({ urls, ask }: { urls: string[]; ask: Ask }) =>
+      data(api.POST('/api/v1/trials/matrix', { body: { urls, ...asked(ask), who: undefined } })),
   })
 
 /** URLs over a week, for every group that has a policy, or some who ask. */
 export const useSweep = () =>
   useMutation({
-    mutationFn: ({ urls, who }: { urls: string[]; who: string[] }) =>
-      data(
-        api.POST('/api/v1/trials/sweep', {
-          body: { urls, who: who.length > 0 ? who.map((name) => ({ name })) : undefined },
-        }),
-      ),
+    mutationFn: ({ urls, ask }: { urls: string[]; ask: Ask }) => {
+      const { who, journey, sight } = asked(ask)
+      return data(api.POST('/api/v1/trials/sweep', { body: { urls, who: who && [who], journey, sight } }))
+    },
   })
 
 /** One of two trials that are compared. */
@@ -73,6 +67,6 @@ export const useCompare = () =>
   useMutation({
     mutationFn: ({ url, a, b }: { url: string; a: Side; b: Side }) => {
       const side = ({ as, at, on }: Side) => ({ who: as ? { name: as } : undefined, at: at || undefined, on })
-      return data(api.POST('/api/v1/trials/compare', { body: { url, a: side(a), b: side(b) } }))
+      return data(api.POST('/api/v1/trials/compare', { body: { url, a: side(a), b: side(b), journey: true } }))
     },
   })
