@@ -12,14 +12,6 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// commands gives every command that can be run.
-func commands(cmd *cobra.Command, each func(*cobra.Command)) {
-	for _, sub := range cmd.Commands() {
-		each(sub)
-		commands(sub, each)
-	}
-}
-
 // words splits a line as a shell does, as far as examples go: quotes, and what ends a command.
 func shellWords(line string) (words []string) {
 	word, quote, open := "", rune(0), false
@@ -114,13 +106,16 @@ func TestDocumentedCommands(t *testing.T) {
 // Every example in the help is a command; every command says what it does, and those that read say it in every format.
 func TestHelp(t *testing.T) {
 	reading := map[string]bool{"ls": true, "show": true, "find": true, "tree": true, "status": true, "who": true, "try": true, "lookup": true, "history": true, "diff": true, "review": true, "replay": true, "affected": true, "audit": true}
-	commands((&app{}).root(), func(cmd *cobra.Command) {
+	root := (&app{}).root()
+	exemplify(root)
+	walk(root, func(cmd *cobra.Command) {
 		path := cmd.CommandPath()
 		assert.NotEmpty(t, cmd.Short, path)
 		assert.False(t, strings.HasSuffix(cmd.Short, "."), "%s: a short text is no sentence", path)
 		if reading[cmd.Name()] && cmd.HasParent() && !cmd.HasSubCommands() {
 			assert.NotNil(t, cmd.Flag("output"), "%s reads, and has no -o", path)
 		}
+		assert.True(t, cmd.Example != "" || cmd.HasSubCommands(), "%s has no example", path)
 		for _, match := range blockCommand.FindAllStringSubmatch(strings.ReplaceAll("\n"+cmd.Example, "\n  ", "\n"), -1) {
 			for _, line := range strings.Split(match[1], "; widelark ") {
 				assert.NoError(t, parses(shellWords(line)), "%s: widelark %s", path, line)

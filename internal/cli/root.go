@@ -49,6 +49,9 @@ type app struct {
 func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer, version string) int {
 	a := &app{in: in, out: out, err: errs, version: version}
 	root := a.root()
+	if len(args) > 0 && strings.HasPrefix(args[0], cobra.ShellCompRequestCmd) { // nothing else needs it, and it takes time
+		a.complete(root)
+	}
 	root.SetArgs(args)
 	root.SetIn(in)
 	root.SetOut(out)
@@ -106,6 +109,11 @@ func (a *app) root() *cobra.Command {
 		a.exportCommand(), a.planFilesCommand(), a.applyCommand(), a.backupCommand(), a.restoreCommand(),
 		a.expectCommand(), a.reviewCommand(), a.replayCommand(), a.affectedCommand(), a.diffCommand(), a.publishCommand(), a.historyCommand(), a.rollbackCommand(), a.discardCommand(), a.auditCommand(),
 	)
+	help := root.HelpFunc()
+	root.SetHelpFunc(func(cmd *cobra.Command, args []string) {
+		exemplify(root)
+		help(cmd, args)
+	})
 	return root
 }
 

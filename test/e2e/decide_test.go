@@ -368,6 +368,38 @@ func TestManyThroughTheGates(t *testing.T) {
 	}
 }
 
+// A shell offers the names that the service knows, for arguments and for flags.
+func TestCompletion(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	s.Run(t, "", "group", "new", "Night ward").Done(t)
+	s.Run(t, "", "person", "new", "kay.moran", "--full-name", "Kay Moran", "--in", "Night ward").Done(t)
+	s.Run(t, "", "network", "new", "Wards", "10.40.10.0/23").Done(t)
+	s.Run(t, "", "list", "new", "Betting").Done(t)
+	for _, c := range []struct {
+		typed []string
+		want  string
+	}{
+		{[]string{"policy", "show", ""}, "Baseline\nFallback\n:4\n"},
+		{[]string{"policy", "rule", "add", "fall"}, "Fallback\n:4\n"},
+		{[]string{"policy", "copy", "Fallback", ""}, ":0\n"},
+		{[]string{"policy", "edit", "Fallback", "--for", "n"}, "Night ward\n:4\n"},
+		{[]string{"group", "plan", ""}, "Night ward\n:4\n"},
+		{[]string{"person", "remove", "nobody", "kay"}, "kay.moran\tKay Moran\n:4\n"},
+		{[]string{"try", "x.example", "--as", ""}, "kay.moran\tKay Moran\n:4\n"},
+		{[]string{"exception", "new", "x.example", "--network", "W"}, "Wards\n:4\n"},
+		{[]string{"list", "show", "b"}, "Betting\n:4\n"},
+		{[]string{"list", "source", "pull", "x"}, ":4\n"},
+	} {
+		assert.Equal(t, c.want, s.Run(t, "", append([]string{"__complete"}, c.typed...)...).Out, c.typed)
+	}
+	lost := *s
+	lost.Config = "/nowhere.yaml"
+	assert.Equal(t, ":4\n", lost.Run(t, "", "__complete", "policy", "show", "--server", "http://127.0.0.1:1", "").Out, "a service that does not answer offers nothing")
+	assert.Contains(t, s.Run(t, "", "network", "new", "--help").Done(t), "widelark network new Wards 10.40.10.0/23")
+	assert.Contains(t, s.Run(t, "", "policy", "rule", "--help").Out+s.Run(t, "", "policy", "rule", "off", "--help").Out, `widelark policy rule off "Ward floor"`)
+}
+
 // The nouns beside: each is added, listed, changed and taken out, and says so in every format.
 func TestSmallNouns(t *testing.T) {
 	t.Parallel()

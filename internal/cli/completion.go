@@ -1,0 +1,92 @@
+package cli
+
+import (
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"widelark/client"
+)
+
+// named is the kinds whose names can be completed, by the word that arguments and flags use for them.
+var named = map[string]kind{
+	"person": personKind, "group": groupKind, "network": networkKind, "machine": machineKind, "policy": policyKind, "exception": exceptionKind, "app": appKind,
+	"schedule": scheduleKind, "expectation": expectationKind, "list": listKind,
+}
+
+// nounKinds says which kind the first argument of a noun's verbs names; flagKinds which kind a flag's value names.
+var (
+	nounKinds = map[string]string{
+		"person": "person", "group": "group", "network": "network", "machine": "machine", "policy": "policy", "exception": "exception", "app": "app",
+		"schedule": "schedule", "expect": "expectation", "list": "list", "rule": "policy", "source": "list",
+	}
+	flagKinds = map[string]string{
+		"group": "group", "or-group": "group", "for": "group", "into": "group", "out-of": "group", "as": "person", "or-as": "person", "person": "person", "lead": "person",
+		"network": "network", "machine": "machine", "list": "list", "only": "list", "all-but": "list", "outside": "schedule",
+	}
+)
+
+var listKind = kind{
+	noun: "list",
+	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
+		answer, err := api.GetListsWithResponse(ctx, nil)
+		if err != nil {
+			return nil, err
+		}
+		return ones(answer.JSON200.Lists, nil, func(l client.List) one { return one{ID: l.ID, Name: l.Name, Version: l.Version} })
+	},
+}
+
+// complete has the shell offer the names that the service knows, for arguments and for flags.
+func (a *app) complete(root *cobra.Command) {
+	walk(root, func(cmd *cobra.Command) {
+		for flag, of := range flagKinds {
+			if cmd.Flags().Lookup(flag) != nil && !(flag == "as" && cmd.Name() == "import") {
+				_ = cmd.RegisterFlagCompletionFunc(flag, a.names(named[of])) // it fails only where the flag is not there
+			}
+		}
+		_, arguments, _ := strings.Cut(cmd.Use, " ")
+		parent := cmd.Parent().Name()
+		if of, ok := nounKinds[parent]; ok && cmd.ValidArgsFunction == nil && cmd.Name() != "new" && cmd.Name() != "explain" &&
+			slices.ContainsFunc([]string{"NAME", "POLICY", "GROUP"}, func(word string) bool { return strings.HasPrefix(arguments, word) }) {
+			if strings.HasPrefix(arguments, "GROUP") {
+				of = "group"
+			}
+			offer := a.names(named[of])
+			cmd.ValidArgsFunction = func(cmd *cobra.Command, args []string, begun string) ([]cobra.Completion, cobra.ShellCompDirective) {
+				if len(args) > 0 && !strings.HasSuffix(arguments, "...") {
+					return nil, cobra.ShellCompDirectiveDefault
+				}
+				return offer(cmd, args, begun)
+			}
+		}
+	})
+}
+
+// names offers the names of a kind that begin as what is typed does; full names too. A service that does not answer offers nothing.
+func (a *app) names(k kind) cobra.CompletionFunc {
+	return func(cmd *cobra.Command, _ []string, begun string) (found []cobra.Completion, _ cobra.ShellCompDirective) {
+		ctx, stop := context.WithTimeout(context.Background(), 3*time.Second)
+		defer stop()
+		if err := a.settings.load(cmd.Flags()); err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		api, err := a.api()
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		all, err := k.all(ctx, api)
+		if err != nil {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		for _, o := range all {
+			if len(o.Name) >= len(begun) && strings.EqualFold(o.Name[:len(begun)], begun) {
+				found = append(found, cobra.CompletionWithDesc(o.Name, o.Full))
+			}
+		}
+		return found, cobra.ShellCompDirectiveNoFileComp
+	}
+}
