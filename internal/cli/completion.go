@@ -44,7 +44,8 @@ var listKind = kind{
 func (a *app) complete(root *cobra.Command) {
 	walk(root, func(cmd *cobra.Command) {
 		for flag, of := range flagKinds {
-			if cmd.Flags().Lookup(flag) != nil && !(flag == "as" && cmd.Name() == "import") {
+			calendar := flag == "as" && cmd.Name() == "import" // what its events become
+			if cmd.Flags().Lookup(flag) != nil && !calendar {
 				_ = cmd.RegisterFlagCompletionFunc(flag, a.names(named[of])) // it fails only where the flag is not there
 			}
 		}

@@ -3,10 +3,12 @@ package cli
 import (
 	"bytes"
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -85,6 +87,33 @@ func TestEndSaid(t *testing.T) {
 	assert.Equal(t, "through Fri 27 Nov", a.endSaid(time.Date(2026, 11, 27, 23, 0, 0, 0, time.UTC), clock))
 	assert.Equal(t, "through 2026-11-27", a.endSaid(time.Date(2026, 11, 27, 23, 0, 0, 0, time.UTC), "2006-01-02 15:04"))
 	assert.Equal(t, "until Sat 28 Nov 01:00", a.endSaid(time.Date(2026, 11, 28, 0, 0, 0, 0, time.UTC), clock))
+}
+
+// Flags that contradict each other are told by name, and only those that were given.
+func TestApart(t *testing.T) {
+	rows := [][]string{{"journey", "sight", "gate"}, {"matrix", "week"}}
+	for given, want := range map[string]string{
+		"": "", "journey": "", "sight gate": "", "journey matrix": "", "journey gate": "--journey and --gate do not go together", "week matrix": "--matrix and --week do not go together",
+	} {
+		cmd := &cobra.Command{}
+		for _, flag := range []string{"journey", "sight", "gate", "matrix", "week"} {
+			cmd.Flags().Bool(flag, false, "")
+		}
+		for _, flag := range strings.Fields(given) {
+			require.NoError(t, cmd.Flags().Set(flag, "true"))
+		}
+		if err := apart(cmd, rows...); want == "" {
+			assert.NoError(t, err, given)
+		} else {
+			assert.EqualError(t, err, want, given)
+		}
+	}
+}
+
+func TestActivity(t *testing.T) {
+	assert.Equal(t, client.ActivityBody{Name: "read"}, activity("read"))
+	assert.Equal(t, client.ActivityBody{Name: "upload", Methods: &[]string{"POST", "PUT"}, Paths: &[]string{"/up", "/files/*/add"}}, activity("upload:POST,PUT:/up,/files/*/add"))
+	assert.Equal(t, client.ActivityBody{Name: "see", Paths: &[]string{"/get"}}, activity("see::/get"))
 }
 
 func TestUsersSaid(t *testing.T) {
