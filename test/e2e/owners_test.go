@@ -36,6 +36,7 @@ func TestOwners(t *testing.T) {
 	ivo.Run(t, testkit.Password, "login", "--name", "ivo", "--password-stdin", "--server", s.URL).Done(t)
 	const refused = "Only owners edit the baseline. Nothing was changed; ask Edda Marsh"
 	s.Run(t, "", "list", "new", "Dangers").Done(t)
+	s.Run(t, "", "list", "add", "Dangers", "gull.test").Done(t)
 	rule := []string{"policy", "rule", "add", "Baseline", "Never", "--then", "block", "--list", "Dangers"}
 	made := ivo.Run(t, "", rule...)
 	assert.Equal(t, 3, made.Code)
@@ -74,6 +75,9 @@ func TestOwners(t *testing.T) {
 	b.see("li", "Never")
 	b.gone("button[aria-label='What to do with Never']")
 	b.accessible("a closed baseline")
+	b.try("gull.test")
+	b.see("aside", `Switch the rule "Never" of "Baseline" off`)
+	b.see("aside li", "for owners")
 	b.quiet()
 
 	assert.Contains(t, accounts(t, s, "owner", "ivo"), "ivo is an owner now.")

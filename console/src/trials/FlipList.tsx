@@ -11,6 +11,7 @@ import {
   useSaveException,
   useTakeEntryOut,
 } from '../policies/policyQueries'
+import { meOptions } from '../shell/sessionQueries'
 import { trialOf } from '../shell/trialSearch'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
@@ -64,10 +65,12 @@ function FlipAction({ flip, url, onException }: ActionProps) {
   const exception = exceptions.data?.find((e) => e.id === flip.exception)
   const end = useSaveException(exception)
   const announce = useAnnounce()
+  const me = useQuery(meOptions)
   const policy = policies.data?.find((p) => p.id === flip.policy)
   const error = put.error ?? takeOut.error ?? end.error
   const done = () => announce(`Done: ${flip.text}.`)
   if (error) return <ProblemNotice error={error} />
+  if (policy?.role === 'baseline' && me.data?.owner === false) return <span className="text-soft">for owners</span>
   const button = (label: string, act: () => void) => (
     <button type="button" className={`${buttonClass()} h-7! px-2!`} onClick={act} aria-label={`${label}: ${flip.text}`}>
       {label}
