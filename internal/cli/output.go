@@ -169,7 +169,7 @@ func fit(v view, width int) []table.ColumnConfig {
 	}
 	configs := make([]table.ColumnConfig, len(widths))
 	for c := range widths {
-		configs[c] = table.ColumnConfig{Number: c + 1, WidthMax: widths[c], WidthMaxEnforcer: text.WrapHard}
+		configs[c] = table.ColumnConfig{Number: c + 1, WidthMax: widths[c], WidthMaxEnforcer: wrapCell}
 	}
 	return configs
 }
@@ -177,8 +177,8 @@ func fit(v view, width int) []table.ColumnConfig {
 // wrapped breaks text at blanks so that it fits the terminal, with every line indented.
 func (a *app) wrapped(sentence string, indent int) string {
 	before := strings.Repeat(" ", indent)
-	if width := a.width(); width > 2*indent {
-		sentence = text.WrapSoft(sentence, width-indent)
+	if width := a.width(); width >= indent+30 {
+		sentence = wrapCell(sentence, width-indent)
 	}
 	return before + strings.ReplaceAll(sentence, "\n", "\n"+before)
 }
@@ -222,4 +222,39 @@ func grouped(n int64) string {
 		b.WriteRune(d)
 	}
 	return b.String()
+}
+
+// wrapCell breaks what is wider than a column: between words, else after what parts of URLs, dates and times end with, else anywhere.
+func wrapCell(cell string, width int) string {
+	if strings.Contains(cell, "\x1b") { // colours: only short cells have them
+		return text.WrapHard(cell, width)
+	}
+	var lines []string
+	for _, line := range strings.Split(cell, "\n") {
+		for rest := []rune(line); text.StringWidth(line) > width && len(rest) > 1; line = string(rest) {
+			cut := cutAt(rest, width)
+			lines = append(lines, strings.TrimRight(string(rest[:cut]), " "))
+			rest = []rune(strings.TrimLeft(string(rest[cut:]), " "))
+		}
+		lines = append(lines, line)
+	}
+	return strings.Join(lines, "\n")
+}
+
+// cutAt returns where to break a line that is too wide: after the last blank that fits, else after the last sign that a part ends with.
+func cutAt(line []rune, width int) int {
+	fits := 0
+	for taken := 0; fits < len(line); fits++ {
+		if taken += text.RuneWidth(line[fits]); taken > width {
+			break
+		}
+	}
+	for _, signs := range []string{" ", "/.,;:-@&?="} {
+		for at := min(fits, len(line)-1); at > width/3; at-- {
+			if signs == " " && line[at] == ' ' || signs != " " && strings.ContainsRune(signs, line[at-1]) {
+				return at
+			}
+		}
+	}
+	return max(fits, 1)
 }

@@ -51,6 +51,18 @@ func TestFitTakesFromTheWidest(t *testing.T) {
 	assert.Equal(t, [2]int{5, 12}, widths(10), "never so narrow that nothing can be read")
 }
 
+func TestWrapCell(t *testing.T) {
+	for cell, want := range map[string]string{
+		"short": "short", "The quarter’s orders have to be in": "The quarter’s\norders have to\nbe in", "ferrow-instruments.example": "ferrow-\ninstruments.\nexample",
+		"through 2026-11-27": "through\n2026-11-27", "=encyclopaedia.example/wiki/Tides": "=encyclopaedia.\nexample/wiki/\nTides", "abcdefghijklmnopqrstuvwxyz": "abcdefghijklmno\npqrstuvwxyz",
+		"one\ntwo three four five": "one\ntwo three four\nfive", "日本語日本語日本語": "日本語日本語日\n本語", "\x1b[1mblock\x1b[0m": "\x1b[1mblock\x1b[0m",
+	} {
+		assert.Equal(t, want, wrapCell(cell, 15), cell)
+	}
+	assert.Equal(t, "a\nb", wrapCell("a b", 1))
+	assert.Equal(t, "日\n本", wrapCell("日本", 1), "never nothing")
+}
+
 func TestNumbers(t *testing.T) {
 	for n, want := range map[int64]string{0: "0", 999: "999", 1000: "1,000", 1234567: "1,234,567", -1000: "-1,000"} {
 		assert.Equal(t, want, grouped(n))
