@@ -89,11 +89,9 @@ type flipping struct {
 }
 
 // decide returns what the probes come to together, and the one that says so. With a hypothesis, as if the change had been made.
-func (f *flipping) decide(h *hypothesis) (Decision, *Work) {
-	var ds []Decision
-	var verdicts []Verdict
-	verdict := Allow
-	for _, w := range f.probes {
+func (f *flipping) decide(h *hypothesis) (said Decision, decider *Work) {
+	var c course
+	for i, w := range f.probes {
 		if h != nil {
 			mine := *h
 			if mine.page && w.sight != match.Full {
@@ -103,13 +101,15 @@ func (f *flipping) decide(h *hypothesis) (Decision, *Work) {
 		}
 		d := f.s.ladder(w, f.at, nil)
 		w.hypo = nil
-		ds, verdicts = append(ds, d), append(verdicts, d.Verdict)
-		if verdict = further(verdict, d.Verdict); !verdict.Passes() {
+		passes := c.meets(d.Verdict)
+		if c.decisive == i {
+			said, decider = d, w
+		}
+		if !passes {
 			break
 		}
 	}
-	i := decisive(verdicts, verdict)
-	return ds[i], f.probes[i]
+	return said, decider
 }
 
 // try keeps a flip if the change that it names turns the verdict round.

@@ -65,13 +65,14 @@ func (s *Snapshot) way(w *Work, r *Request, at time.Time) (way []Request, opened
 func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
 	j := Journey{Verdict: Allow, Sees: SeesUnbarred}
 	way, opened := s.way(w, r, at)
+	var c course
 	for i := range way {
 		step := &way[i]
 		stop := Stop{Gate: step.Gate, Sight: step.Sight, Explanation: s.Explain(w, step, at), Opened: opened && step.Gate != DNS}
 		d := stop.Explanation.Decision
 		j.Stops = append(j.Stops, stop)
-		j.Verdict = further(j.Verdict, d.Verdict)
-		if !d.Verdict.Passes() {
+		passes := c.meets(d.Verdict)
+		if j.Verdict = c.verdict; !passes {
 			j.Sees = stopped(step.Gate, step.Sight, d.Verdict)
 			return j
 		}
@@ -89,45 +90,48 @@ func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
 // led to it. Where no gate is on the way, everything passes.
 func (s *Snapshot) Arrive(w *Work, r *Request, at time.Time) Decision {
 	way, _ := s.way(w, r, at)
-	said, verdict := open, Allow
+	said := open
+	var c course
 	for i := range way {
 		d := s.Decide(w, &way[i], at)
-		if verdict = further(verdict, d.Verdict); verdict == d.Verdict {
+		passes := c.meets(d.Verdict)
+		if c.decisive == i {
 			said = d
 		}
-		if !verdict.Passes() {
+		if !passes {
 			break
 		}
 	}
 	return said
 }
 
-// further returns the verdict on a journey that had one so far and meets another: what stops it counts, else the first that flags it.
-func further(so, then Verdict) Verdict {
-	if so == Allow || !then.Passes() {
-		return then
+// course follows a request from gate to gate. The zero course has met none.
+type course struct {
+	gates    int     // met so far
+	verdict  Verdict // on the whole: what stops it; else the first that flags it
+	decisive int     // which gate says so, the last of several
+}
+
+// meets goes on to the next gate, and reports whether it lets the request pass.
+func (c *course) meets(v Verdict) bool {
+	if c.gates == 0 || c.verdict == Allow || !v.Passes() {
+		c.verdict = v
 	}
-	return so
+	if v == c.verdict {
+		c.decisive = c.gates
+	}
+	c.gates++
+	return v.Passes()
 }
 
 // Decisive returns the stop that says what becomes of the journey: the one that stops it; else the last that says what the journey does.
 // Precondition: there are stops.
 func (j *Journey) Decisive() *Stop {
-	verdicts := make([]Verdict, len(j.Stops))
+	var c course
 	for i := range j.Stops {
-		verdicts[i] = j.Stops[i].Explanation.Decision.Verdict
+		c.meets(j.Stops[i].Explanation.Decision.Verdict)
 	}
-	return &j.Stops[decisive(verdicts, j.Verdict)]
-}
-
-// decisive returns which of the verdicts on the way says what the journey comes to.
-func decisive(verdicts []Verdict, journey Verdict) int {
-	for i := len(verdicts) - 1; i > 0; i-- {
-		if verdicts[i] == journey {
-			return i
-		}
-	}
-	return 0
+	return &j.Stops[c.decisive]
 }
 
 // open is what stands for a decision where no gate is on the way.
@@ -193,19 +197,17 @@ func (s *Snapshot) openingDays(w *Work, r *Request, from, to time.Time) []time.T
 
 // together returns which gate says what becomes of a journey at a moment; -1 where there is none.
 func together(strips [][]Segment, at time.Time) int {
-	verdict := Allow
-	var verdicts []Verdict
+	var c course
 	for _, strip := range strips {
 		i := slices.IndexFunc(strip, func(g Segment) bool { return at.Before(g.To) })
-		verdicts = append(verdicts, strip[i].Decision.Verdict)
-		if verdict = further(verdict, strip[i].Decision.Verdict); !verdict.Passes() {
+		if !c.meets(strip[i].Decision.Verdict) {
 			break
 		}
 	}
-	if len(verdicts) == 0 {
+	if c.gates == 0 {
 		return -1
 	}
-	return decisive(verdicts, verdict)
+	return c.decisive
 }
 
 // TravelUntil is [Snapshot.Until] for the verdict on a journey.

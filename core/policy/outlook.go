@@ -112,7 +112,7 @@ func (s *Snapshot) lasting(w *Work, each func(time.Time)) {
 }
 
 // The times that Until looks through: what schedules say comes round within a week and a clock change, so that what is later can only
-// come from dates. Their number is bounded: a year of days that each have a line of their own, twice over, is more than anybody keeps.
+// come from dates. Of those the first are looked at, so that a schedule with a line for every day of its life cannot take minutes.
 const (
 	week      = 7 * 24 * time.Hour
 	roundTime = week + 26*time.Hour

@@ -125,7 +125,7 @@ func (a *app) publishCommand() *cobra.Command {
   widelark publish --note "Night ward opens earlier" --at "2026-11-30 06:00"
   widelark publish --note "Ward list" --force "the trainees' site moves tomorrow"`,
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
-			due, err := end(at, a.zone())
+			due, err := a.end(at)
 			if err != nil {
 				return err
 			}

@@ -189,7 +189,7 @@ func (a *app) exceptionSetCommand(edit bool) *cobra.Command {
 				}
 			}
 			if changed("from") {
-				if body.From, err = end(from, a.zone()); err != nil {
+				if body.From, err = a.end(from); err != nil {
 					return err
 				}
 				if len(from) == len(time.DateOnly) { // a day begins at its beginning
@@ -201,7 +201,7 @@ func (a *app) exceptionSetCommand(edit bool) *cobra.Command {
 			case until == "none":
 				body.Until = nil
 			case changed("until"):
-				if body.Until, err = end(until, a.zone()); err != nil {
+				if body.Until, err = a.end(until); err != nil {
 					return err
 				}
 			}

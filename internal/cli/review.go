@@ -91,7 +91,7 @@ func (a *app) reviewAcceptCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "accept KEY --why TEXT", Short: "Say that a finding is as it should be", Args: exactly("KEY"),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
-			day, err := end(until, a.zone())
+			day, err := a.end(until)
 			if err != nil {
 				return err
 			}

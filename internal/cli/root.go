@@ -43,6 +43,7 @@ type app struct {
 
 	asked        sync.Once
 	organisation *time.Location // see zone
+	zoneless     error
 }
 
 // Run carries out a command line and returns the exit code.
@@ -169,30 +170,49 @@ func apart(cmd *cobra.Command, rows ...[]string) error {
 	return nil
 }
 
-// zone returns the organisation's time zone, in which days begin and moments are said; this machine's where the service does not say it. It
-// is asked for once.
-func (a *app) zone() *time.Location {
-	a.asked.Do(func() {
-		a.organisation = time.Local
-		api, err := a.api()
-		if err != nil {
-			return
-		}
-		ctx, stop := context.WithTimeout(context.Background(), 5*time.Second)
-		defer stop()
-		answer, err := api.WhoAmIWithResponse(ctx)
-		if err != nil {
-			return
-		}
-		if zone, err := time.LoadLocation(answer.JSON200.Zone); err == nil {
-			a.organisation = zone
-		}
-	})
-	return a.organisation
+// zone returns the organisation's time zone, in which days begin and moments are said. It is asked for once.
+func (a *app) zone() (*time.Location, error) {
+	a.asked.Do(func() { a.organisation, a.zoneless = a.askZone() })
+	return a.organisation, a.zoneless
 }
 
-// byClock returns a moment by the organisation's clock.
-func (a *app) byClock(at time.Time) time.Time { return at.In(a.zone()) }
+func (a *app) askZone() (*time.Location, error) {
+	api, err := a.api()
+	if err != nil {
+		return nil, err
+	}
+	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
+	defer stop()
+	answer, err := api.WhoAmIWithResponse(ctx)
+	switch {
+	case err != nil:
+		return nil, fmt.Errorf("the service does not say its time zone: %w", err)
+	case answer.JSON200.Zone == "": // an older one, and "" would be read as UTC
+		return time.Local, nil
+	}
+	return time.LoadLocation(answer.JSON200.Zone)
+}
+
+// byClock returns a moment by the organisation's clock, to be shown; by this machine's where the service does not say its zone.
+func (a *app) byClock(at time.Time) time.Time {
+	zone, err := a.zone()
+	if err != nil {
+		zone = time.Local
+	}
+	return at.In(zone)
+}
+
+// end is [end] by the organisation's clock. An end is never read by another clock: it would be somebody else's midnight.
+func (a *app) end(text string) (*time.Time, error) {
+	if text == "" {
+		return nil, nil
+	}
+	zone, err := a.zone()
+	if err != nil {
+		return nil, err
+	}
+	return end(text, zone)
+}
 
 // withAPI makes what a command runs from a function that wants a client.
 func (a *app) withAPI(run func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error) func(*cobra.Command, []string) error {

@@ -415,15 +415,12 @@ func (s *server) makeLiveAgain(ctx context.Context, in *liveAgainInput) (*liveAg
 		return nil, s.problem(ctx, err)
 	}
 	made, err := s.Publishing.Publish(ctx, revision.Publishing{
-		Version: to.Version, Note: note, SameAs: to.Number, Failed: int64(report.Failing()), Asked: int64(len(report.Expected)),
+		Version: to.Version, Note: note, SameAs: to.Number, Failed: int64(report.Failing()), Asked: int64(len(report.Expected)), Draft: in.Body.Draft,
 	}, in.Body.Live, caller(ctx).Name)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
 	if in.Body.Draft {
-		if err := s.Publishing.Restore(ctx, to.Version, 0, nil, caller(ctx).Name); err != nil {
-			return nil, s.problem(ctx, err)
-		}
 		s.prepareTrials(ctx)
 	}
 	return &liveAgainOutput{Revision(made)}, nil

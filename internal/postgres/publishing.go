@@ -23,6 +23,15 @@ const publishLock = `select pg_advisory_xact_lock(8471)`
 
 // Publish implements [revision.PublishStore].
 func (s *Store) Publish(ctx context.Context, p revision.Publishing, live int64, by string) (made revision.Revision, err error) {
+	if p.Draft {
+		err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
+			if made, err = publish(ctx, tx, p, live, by); err != nil {
+				return err
+			}
+			return restore(ctx, tx, version, p.Version, nil, by)
+		})
+		return made, ours(err)
+	}
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		made, err = publish(ctx, tx, p, live, by)
 		return err
@@ -296,37 +305,42 @@ func (s *Store) Restore(ctx context.Context, to, seen int64, only []uuid.UUID, b
 		if seen != 0 && seen != version-1 {
 			return revision.ErrStale
 		}
-		states, err := differences(ctx, tx, to, 0)
-		if err != nil {
-			return err
-		}
-		if len(only) > 0 {
-			states = slices.DeleteFunc(states, func(s revision.ObjectState) bool { return !slices.Contains(only, s.ID) })
-			if len(states) == 0 {
-				return revision.ErrNotFound
-			}
-		}
-		var set, gone []revision.Object
-		for _, st := range states {
-			switch {
-			case st.Before == nil:
-				gone = append(gone, *st.After)
-			case st.After == nil || st.After.Name != st.Before.Name || !bytes.Equal(st.After.Body, st.Before.Body):
-				set = append(set, *st.Before)
-			}
-		}
-		if err := writeObjects(ctx, tx, set, gone, version, by); err != nil {
-			return err
-		}
-		for _, st := range states {
-			if st.Kind == revision.KindList && st.Before != nil {
-				if err := restoreEntries(ctx, tx, st, to, version, by); err != nil {
-					return err
-				}
-			}
-		}
-		return checkWritten(ctx, tx, set, gone)
+		return restore(ctx, tx, version, to, only, by)
 	}))
+}
+
+// restore makes the draft, or only some objects of it, what they were at a version.
+func restore(ctx context.Context, tx pgx.Tx, version, to int64, only []uuid.UUID, by string) error {
+	states, err := differences(ctx, tx, to, 0)
+	if err != nil {
+		return err
+	}
+	if len(only) > 0 {
+		states = slices.DeleteFunc(states, func(s revision.ObjectState) bool { return !slices.Contains(only, s.ID) })
+		if len(states) == 0 {
+			return revision.ErrNotFound
+		}
+	}
+	var set, gone []revision.Object
+	for _, st := range states {
+		switch {
+		case st.Before == nil:
+			gone = append(gone, *st.After)
+		case st.After == nil || st.After.Name != st.Before.Name || !bytes.Equal(st.After.Body, st.Before.Body):
+			set = append(set, *st.Before)
+		}
+	}
+	if err := writeObjects(ctx, tx, set, gone, version, by); err != nil {
+		return err
+	}
+	for _, st := range states {
+		if st.Kind == revision.KindList && st.Before != nil {
+			if err := restoreEntries(ctx, tx, st, to, version, by); err != nil {
+				return err
+			}
+		}
+	}
+	return checkWritten(ctx, tx, set, gone)
 }
 
 // writeObjects makes objects of all kinds what they are to be, and takes others away. Whether what they refer to is there is for

@@ -33,6 +33,7 @@ type Publishing struct {
 	Failed  int64
 	Asked   int64
 	SameAs  int64
+	Draft   bool // the draft is made this version, too; both or neither
 }
 
 // Planned is a version that is to be published later.

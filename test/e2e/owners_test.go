@@ -67,6 +67,16 @@ func TestOwners(t *testing.T) {
 		ivo.Run(t, "", args...).Done(t)
 	}
 
+	// Making an earlier revision live is for all; taking the draft back with it would edit the baseline, and then neither happens.
+	live := func() string { return s.Run(t, "", "status").Done(t) }
+	assert.Contains(t, live(), "Live is revision 2")
+	assert.Contains(t, ivo.Run(t, "", "rollback", "1", "--draft", "--note", "as before").Err, refused)
+	assert.Contains(t, live(), "Live is revision 2")
+	ivo.Run(t, "", "rollback", "1", "--note", "as before").Done(t)
+	assert.Contains(t, live(), "Live is revision 3")
+	s.Run(t, "", "rollback", "2", "--draft", "--note", "as it was").Done(t)
+	assert.Contains(t, live(), "Live is revision 4, \"as it was\"; the draft is the same.")
+
 	b := open(t, s.URL)
 	b.signIn("ivo", testkit.Password)
 	b.press("Policies")

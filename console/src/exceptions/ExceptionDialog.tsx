@@ -184,6 +184,7 @@ export function ExceptionDialog({ begin, exception, covers, places, onClose }: P
                 <TextField
                   label="The moment"
                   type="datetime-local"
+                  required
                   hint={`By the clock of ${zoneName()}`}
                   value={moment}
                   onChange={(e) => setMoment(e.target.value)}
