@@ -210,7 +210,7 @@ type best struct {
 // With newest, the higher: among corrections the last word counts.
 func (b *best) offer(x *match.Index, t match.Take, newest bool) {
 	says, id := x.Specificity(t), x.ID(t)
-	if b.found && (says < b.says || says == b.says && (id > b.id) != newest) {
+	if order := says.Compare(b.says); b.found && (order < 0 || order == 0 && (id > b.id) != newest) {
 		return
 	}
 	*b = best{true, says, id, t}

@@ -12,10 +12,13 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
+	"unicode/utf8"
 
 	"golang.org/x/net/publicsuffix"
 
+	"widelark/core/language"
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/weburl"
@@ -36,19 +39,6 @@ type Relation struct {
 	Answer Answer
 	Shown  weburl.URL // for No: a URL that the other covers and the one does not
 }
-
-// The texts that can stand in each part of a canonical URL, and some more: what is covered of more is covered. Letter case never matters, so
-// capitals are left out; all is ASCII. A host whose last
-// label is a number is an address.
-const (
-	letter     = `[^\x00-\x20\x7f-\x{10FFFF}A-Z/:?#@\[\]\\%<>^|.]` // of a host
-	hostDomain = `(?:` + letter + `+\.)*` + letter + `*[^\x00-\x20\x7f-\x{10FFFF}A-Z/:?#@\[\]\\%<>^|.0-9]` + letter + `*`
-	segment    = `[^/?#\x00-\x20\x7f-\x{10FFFF}A-Z]`
-	pathDomain = `/(?:` + segment + `+/)*` + segment + `*`
-	query      = `(?:\?[^#\x00-\x20\x7f-\x{10FFFF}A-Z]*)?`
-	portDomain = `(?::[1-9][0-9]{0,4})?`
-	anything   = `.*`
-)
 
 // Of says whether a covers everything that b covers.
 func Of(a, b pattern.Pattern) Relation {
@@ -112,7 +102,9 @@ type parts struct {
 	scheme string // "" for both
 	port   uint16 // 0 for every
 	host   string // an expression for whole hosts; "" where they are no language: addresses, any ending
-	path   string // for the whole path, with its first slash
+	read   bool   // host is about the form that people read, not the ASCII form
+	path   string // for the whole path, with its first slash, folded
+	sent   string // for the whole path as canonical URLs have it, in lower case
 	params []pattern.Param
 }
 
@@ -126,35 +118,87 @@ func unanchored(expr string) string { return `(?s:.*)(?i:` + expr + `)(?s:.*)` }
 
 func partsOf(p pattern.Pattern) parts {
 	scheme, port := p.SchemeAndPort()
-	l := parts{scheme: scheme, port: port, path: pathLanguage(p), params: p.Params()}
+	l := parts{scheme: scheme, port: port, path: pathLanguage(p, regexp.QuoteMeta), sent: pathLanguage(p, sentLiteral), params: p.Params()}
 	switch {
 	case p.EveryHost():
-		l.host = anything
+		l.host = language.Anything
 	case p.Name() != "" && !p.EveryEnding():
-		l.host = nameLanguage(p)
+		l.host, l.read = nameLanguage(p), isRead(p)
 	}
 	return l
 }
 
-func nameLanguage(p pattern.Pattern) string {
+// isRead reports whether the hosts of p are compared in the form that people read: a glob with letters beyond ASCII.
+func isRead(p pattern.Pattern) bool {
+	return strings.ContainsFunc(p.Name(), func(r rune) bool { return r >= utf8.RuneSelf })
+}
+
+// nameLanguage is the hosts of a name; of one before any ending, what stands before the suffix.
+func nameLanguage(p pattern.Pattern) string { return languageOfName(p, p.Name()) }
+
+// readLanguage is the hosts of a name in the form that people read. Precondition: the name is no glob in ASCII.
+func readLanguage(p pattern.Pattern) string {
+	return languageOfName(p, strings.ToLower(weburl.Unicode(p.Name())))
+}
+
+func languageOfName(p pattern.Pattern, name string) string {
+	if name == "" { // *.*: something stands before the suffix
+		return `[^/:?]+`
+	}
 	var pieces []string
-	for piece := range strings.SplitSeq(p.Name(), "*") {
+	for piece := range strings.SplitSeq(name, "*") {
 		pieces = append(pieces, regexp.QuoteMeta(piece))
 	}
 	return [...]string{pattern.AndBelow: `(?:[^/:?]+\.)?`, pattern.Only: "", pattern.BelowOnly: `[^/:?]+\.`}[p.Scope()] + `(?:` + strings.Join(pieces, "[^/:?]*") + `)`
 }
 
-func pathLanguage(p pattern.Pattern) string {
+// pathLanguage is the paths of p. literal writes what stands between the wildcards as an expression.
+func pathLanguage(p pattern.Pattern, literal func(string) string) string {
 	tree := p.FoldedPath()
-	if strings.ReplaceAll(tree, "/**", "") == "" {
-		return anything
+	if tree == "/" {
+		return "/"
 	}
-	expr := pattern.PathExpr(tree)
+	if strings.ReplaceAll(tree, "/**", "") == "" {
+		return language.Anything
+	}
+	expr := pattern.PathExpr(tree, literal)
 	if p.ExactPage() {
 		return expr + "/?"
 	}
 	return expr + "(?:/.*)?"
 }
+
+// sentLiteral is an expression for a piece of a folded path as canonical URLs have it: letters beyond ASCII, and those that some of
+// them fold to, as escapes.
+func sentLiteral(folded string) string {
+	var b strings.Builder
+	for _, r := range folded {
+		forms := []string{regexp.QuoteMeta(string(r))}
+		if r >= utf8.RuneSelf {
+			forms = []string{strings.ToLower(Escaped(string(r)))}
+		}
+		for _, from := range foldsTo()[r] {
+			forms = append(forms, strings.ToLower(Escaped(string(from))))
+		}
+		if len(forms) == 1 {
+			b.WriteString(forms[0])
+		} else {
+			b.WriteString("(?:" + strings.Join(forms, "|") + ")")
+		}
+	}
+	return b.String()
+}
+
+// foldsTo tells of each letter which others, beyond ASCII, fold to it.
+var foldsTo = sync.OnceValue(func() map[rune][]rune {
+	all := map[rune][]rune{}
+	for r := rune(utf8.RuneSelf); r <= unicode.MaxRune; r++ {
+		if to := unicode.ToLower(r); to != r {
+			all[to] = append(all[to], r)
+		}
+	}
+	return all
+})
 
 // wordLanguage is the texts in which a word stands.
 func wordLanguage(p pattern.Pattern) string {
@@ -165,7 +209,7 @@ func wordLanguage(p pattern.Pattern) string {
 	for _, piece := range strings.Fields(core) {
 		pieces = append(pieces, regexp.QuoteMeta(piece))
 	}
-	const apart = `[^\p{L}\p{N}]`
+	const apart = `[^\p{L}\p{Nd}]`
 	word := strings.Join(pieces, apart+"+")
 	if !open {
 		word = `(?:.*` + apart + `)?` + word
@@ -220,7 +264,7 @@ func (r *relation) partsIn() (yes, decided bool) {
 			shown.port = of.port%65000 + 1
 		}
 	}
-	if text, found, ok := witness(of.path, in.path, pathDomain); ok {
+	if text, found, ok := language.Witness(of.path, in.path, language.FoldedPath); ok {
 		part(!found, true)
 		if found {
 			shown.path = text
@@ -300,8 +344,26 @@ func (r *relation) hostsIn(of, in parts) (host string, yes, decided bool) {
 	case b.EveryEnding():
 		return r.endingsIn(of)
 	}
-	text, found, ok := witness(of.host, in.host, hostDomain)
-	return text, ok && !found, ok
+	if !of.read && !in.read {
+		text, found, ok := language.Witness(of.host, in.host, language.Name)
+		return text, ok && !found, ok
+	}
+	// Names have both forms; what a glob in ASCII catches of the form that people read is not to be said.
+	exact := true
+	for _, side := range []struct {
+		p    pattern.Pattern
+		host *string
+	}{{a, &of.host}, {b, &in.host}} {
+		switch {
+		case isRead(side.p):
+		case side.p.IsGlob():
+			exact = false
+		default:
+			*side.host = readLanguage(side.p)
+		}
+	}
+	text, found, ok := language.Witness(of.host, in.host, language.UnicodeName)
+	return text, ok && !found && exact, ok && (exact || found)
 }
 
 // lastOf returns the last address of a range.
@@ -317,22 +379,37 @@ func lastOf(p pattern.Pattern) netip.Addr {
 // endingsIn says whether hosts before any public suffix lie in a language. A suffix may be any one label that the list does not name, and
 // those of several labels that it names.
 func (r *relation) endingsIn(of parts) (host string, yes, decided bool) {
-	before := strings.TrimSuffix(nameLanguage(r.b), ")")
-	if _, found, ok := witness(of.host, before+`\.[a-z0-9.-]+)`, hostDomain); ok && !found {
+	if of.read != isRead(r.b) {
+		return "", false, false
+	}
+	before, domain := nameLanguage(r.b), language.Name
+	if of.read {
+		domain = language.UnicodeName
+	}
+	if _, found, ok := language.Witness(of.host, before+`\.[^/:?]+`, domain); ok && !found {
 		return "", true, true // whatever the suffix
 	}
-	if text, found, ok := witness(of.host, before+`\.[a-z]+)`, hostDomain); ok && found {
+	if text, found, ok := language.Witness(of.host, before+`\.[a-z]+`, domain); ok && found {
 		return text, false, true
 	}
-	text, found, ok := witness(of.host, before+`\.(?:co\.uk|com\.au|co\.jp)`+`)`, hostDomain)
+	text, found, ok := language.Witness(of.host, before+`\.(?:co\.uk|com\.au|co\.jp)`, domain)
 	return text, false, ok && found
 }
+
+// mostSuffixes bounds how many public suffixes below a name are looked at one by one.
+const mostSuffixes = 64
 
 // inEndings says whether hosts all stand before a public suffix, under a name.
 func (r *relation) inEndings() (host string, yes, decided bool) {
 	a, b := r.a, r.b
-	if b.EveryEnding() {
-		text, found, ok := witness(nameLanguage(a)+`\.test`, nameLanguage(b)+`\.test`, hostDomain)
+	if isRead(a) || isRead(b) {
+		return "", false, false
+	}
+	if b.EveryEnding() { // of one host the suffix is the same for both
+		text, found, ok := language.Witness(nameLanguage(a), nameLanguage(b), language.Name)
+		if found {
+			text += ".test"
+		}
 		return text, ok && !found, ok
 	}
 	// All hosts of b end alike where its name does; how much of it is the suffix tells the list.
@@ -340,19 +417,26 @@ func (r *relation) inEndings() (host string, yes, decided bool) {
 	if star := strings.LastIndexByte(name, '*'); star >= 0 {
 		_, tail, dotted := strings.Cut(name[star:], ".")
 		if !dotted { // the star reaches into the suffix
-			text, found, ok := witness(nameLanguage(a)+`\.test`, nameLanguage(b), hostDomain)
+			text, found, ok := language.Witness(nameLanguage(a)+`\.test`, nameLanguage(b), language.Name)
 			return text, false, ok && found
 		}
 		name = tail
 	}
 	suffix, _ := publicsuffix.PublicSuffix(name)
-	if suffix == name { // the label before it is not said by b
-		if probe, _ := publicsuffix.PublicSuffix("x." + name); probe != name && b.Scope() != pattern.Only {
-			return "", false, false
+	text, found, ok := language.Witness(nameLanguage(a)+`\.`+regexp.QuoteMeta(suffix), nameLanguage(b), language.Name)
+	if !ok || found {
+		return text, false, ok
+	}
+	deeper := weburl.SuffixesBelow(name) // which other hosts of b may have
+	for _, suffix := range deeper[:min(len(deeper), mostSuffixes)] {
+		expr := strings.Replace(regexp.QuoteMeta(suffix), `\*`, `[^/:?.]+`, 1)
+		text, found, ok := language.Witness(nameLanguage(a)+`\.`+expr, nameLanguage(b), `(?:[^/:?]+\.)?`+expr, language.Name)
+		if !ok || found {
+			return text, false, ok
 		}
 	}
-	text, found, ok := witness(nameLanguage(a)+`\.`+regexp.QuoteMeta(suffix), nameLanguage(b), hostDomain)
-	return text, ok && !found, ok
+	all := len(deeper) <= mostSuffixes
+	return "", all, all
 }
 
 // paramsIn says whether each parameter that a asks for is asked for by b, too: parameters of one name may each have another value.
@@ -372,11 +456,11 @@ func (r *relation) paramsIn(of, in []pattern.Param, shown *example) (yes, decide
 				met = true
 				break
 			}
-			language := anything
+			has := language.Anything
 			if given.Value != nil {
-				language = globLanguage(given.Value)
+				has = globLanguage(given.Value)
 			}
-			text, found, ok := witness(globLanguage(wanted.Value), language)
+			text, found, ok := language.Witness(globLanguage(wanted.Value), has)
 			if ok && !found {
 				met = true
 				break
@@ -412,14 +496,17 @@ func globLanguage(g pattern.Glob) string {
 	return strings.Join(pieces, ".*")
 }
 
-// wide is the parts of b; where its hosts are those before any public suffix, a little more: those before anything.
+// wide is the parts of b; where its hosts are those before any public suffix, a little more: those before language.Anything.
 func (r *relation) wide() parts {
 	in := partsOf(r.b)
 	if r.b.EveryEnding() {
-		in.host = nameLanguage(r.b) + `\.[a-z0-9.-]+`
+		in.host, in.read = nameLanguage(r.b)+`\.[^/:?]+`, isRead(r.b)
 	}
 	return in
 }
+
+// mayDecode finds what decoding changes in a path that a glob covers: an escape, or what the end of a wildcard could make one with.
+var mayDecode = regexp.MustCompile(`%|\*[0-9a-f]`)
 
 // inWord says whether a word stands in every URL of b: in every host, in every path, or in every query.
 func (r *relation) inWord() (yes, decided bool) {
@@ -427,8 +514,12 @@ func (r *relation) inWord() (yes, decided bool) {
 	shown := r.example()
 	var asked []string // parameters without the word
 	decided = true
-	if in.host != "" && in.host != anything {
-		text, found, ok := witness(word, in.host, hostDomain)
+	if in.host != "" && in.host != language.Anything {
+		domain := language.Name
+		if in.read {
+			domain = language.UnicodeName
+		}
+		text, found, ok := language.Witness(word, in.host, domain)
 		if ok && !found {
 			return true, true
 		}
@@ -439,8 +530,8 @@ func (r *relation) inWord() (yes, decided bool) {
 	} else if r.b.Prefix().IsSingleIP() && Covers(r.a, weburl.MustParse("https://"+shown.host+"/")) {
 		return true, true
 	}
-	text, found, ok := witness(word, in.path, pathDomain)
-	if ok && !found && !strings.Contains(in.path, "%") {
+	text, found, ok := language.Witness(word, in.path, language.FoldedPath)
+	if ok && !found && !mayDecode.MatchString(r.b.FoldedPath()) {
 		return true, true
 	}
 	if found {
@@ -452,10 +543,10 @@ func (r *relation) inWord() (yes, decided bool) {
 			value = "=" + globLanguage(p.Value)
 		}
 		one := regexp.QuoteMeta(p.Name) + value
-		if _, found, ok := witness(word, `(?:.*&)?`+one+`(?:&.*)?`); ok && !found {
+		if _, found, ok := language.Witness(word, `(?:.*&)?`+one+`(?:&.*)?`); ok && !found {
 			return true, true
 		}
-		if text, found, _ := witness(word, one, `[a-z0-9=_-]*`); found {
+		if text, found, _ := language.Witness(word, one, `[a-z0-9=_-]*`); found {
 			asked = append(asked, text)
 		}
 	}
@@ -473,19 +564,19 @@ func (r *relation) wordIn() (yes, decided bool) {
 	word := wordLanguage(r.b)
 	plain := `[a-z0-9-]*`
 	if strings.ContainsFunc(r.b.String(), func(c rune) bool { return c > unicode.MaxASCII }) {
-		plain = anything
+		plain = language.Anything
 	}
 	if r.a.Kind() == pattern.Word {
-		text, found, ok := witness(wordLanguage(r.a), word, plain)
+		text, found, ok := language.Witness(wordLanguage(r.a), word, plain)
 		if ok && found {
 			r.tries = append(r.tries, "https://witness.example/"+Escaped(text), "https://onlooker.test/"+Escaped(text), "https://192.0.2.1/"+Escaped(text))
 			return false, true
 		}
-		text, found, ok = witness(wordLanguage(r.a), word)
+		text, found, ok = language.Witness(wordLanguage(r.a), word)
 		r.tries = append(r.tries, "https://witness.example/"+Escaped(text))
 		return ok && !found, ok
 	}
-	text, _, ok := witness("", word, plain)
+	text, _, ok := language.Witness("", word, plain)
 	for _, host := range []string{"witness.example", "onlooker.test", "192.0.2.1", "witness.test:81"} {
 		r.tries = append(r.tries, "http://"+host+"/"+Escaped(text), "https://"+host+"/?"+Escaped(text))
 	}
@@ -498,17 +589,17 @@ func (r *relation) inRegex() (yes, decided bool) {
 	in, shown := r.wide(), r.example()
 	switch target {
 	case pattern.OnHost:
-		if in.host == "" || in.host == anything {
+		if in.host == "" || in.host == language.Anything || in.read {
 			return false, false
 		}
-		text, found, ok := witness(unanchored(expr), in.host, hostDomain)
+		text, found, ok := language.Witness(unanchored(expr), in.host, language.Name)
 		if found {
 			shown.host = text
 		}
 		r.tries = append(r.tries, shown.String())
 		return ok && !found, ok
 	case pattern.OnPath:
-		text, found, ok := witness(unanchored(expr), in.path+tailOf(in), pathDomain+query)
+		text, found, ok := language.Witness(unanchored(expr), in.sent+tailOf(in), language.Target)
 		if found {
 			shown.path, shown.query, _ = strings.Cut(text, "?")
 		}
@@ -519,7 +610,7 @@ func (r *relation) inRegex() (yes, decided bool) {
 	if !ok {
 		return false, false
 	}
-	text, found, ok := witness(unanchored(expr), whole, urlDomain)
+	text, found, ok := language.Witness(unanchored(expr), whole, language.URL)
 	if found {
 		r.tries = append(r.tries, text)
 	}
@@ -534,13 +625,11 @@ func tailOf(p parts) string {
 	return `(?:\?.*)?`
 }
 
-const urlDomain = `https?://` + hostDomain + portDomain + pathDomain + query
-
 func urlLanguage(p parts) (string, bool) {
-	if p.host == "" || p.host == anything || p.path == "" {
+	if p.host == "" || p.host == language.Anything || p.read {
 		return "", false
 	}
-	scheme, port := "https?", portDomain
+	scheme, port := "https?", language.Port
 	if p.scheme != "" {
 		scheme = p.scheme
 	}
@@ -550,8 +639,8 @@ func urlLanguage(p parts) (string, bool) {
 	case p.port != 0:
 		port = fmt.Sprintf(":%d", p.port)
 	}
-	path := p.path
-	if path == anything {
+	path := p.sent
+	if path == language.Anything {
 		path = "/.*"
 	}
 	return scheme + `://(?:` + p.host + `)` + port + path + tailOf(p), true
@@ -560,11 +649,11 @@ func urlLanguage(p parts) (string, bool) {
 // regexIn says whether all that an expression matches is a's.
 func (r *relation) regexIn() (yes, decided bool) {
 	expr, target := r.b.Expr()
-	domain := map[pattern.Target]string{pattern.OnURL: urlDomain, pattern.OnHost: hostDomain, pattern.OnPath: pathDomain + query}[target]
+	domain := map[pattern.Target]string{pattern.OnURL: language.URL, pattern.OnHost: language.Host, pattern.OnPath: language.Target}[target]
 	around := func(text string) []string {
 		switch target {
 		case pattern.OnHost:
-			return []string{"https://" + text + "/", "http://" + text + ":81/x?y"}
+			return []string{"https://" + text + "/", "http://" + text + ":81/x?y", "https://[2001:db8::1]/"}
 		case pattern.OnPath:
 			return []string{"https://witness.example" + text, "http://onlooker.test:81" + text}
 		}
@@ -575,48 +664,41 @@ func (r *relation) regexIn() (yes, decided bool) {
 		if sameTarget != target {
 			return false, false
 		}
-		text, found, ok := witness(unanchored(other), unanchored(expr), domain)
+		text, found, ok := language.Witness(unanchored(other), unanchored(expr), domain)
 		if found {
 			r.tries = append(r.tries, around(text)...)
 		}
 		return ok && !found, ok
 	}
 	if r.a.Kind() == pattern.Word {
-		text, found, ok := witness(wordLanguage(r.a), unanchored(expr), domain)
+		text, found, ok := language.Witness(wordLanguage(r.a), unanchored(expr), domain)
 		if found {
 			r.tries = append(r.tries, around(text)...)
 		}
 		return ok && !found && target != pattern.OnURL && !strings.ContainsAny(expr, `%\`), ok && found
 	}
 	of := partsOf(r.a)
-	var language string
+	var whole string
 	switch {
-	case target == pattern.OnHost && of.host != "" && of.path == anything && !isBound(r.a) && len(of.params) == 0:
-		language = of.host
+	case target == pattern.OnHost && of.host != "" && !of.read && of.path == language.Anything && !isBound(r.a) && len(of.params) == 0:
+		whole = of.host
 	case target == pattern.OnPath && r.a.EveryHost() && !isBound(r.a) && len(of.params) == 0:
-		language = of.path + `(?:\?.*)?`
+		whole = of.sent + `(?:\?.*)?`
 	case target == pattern.OnURL && len(of.params) == 0:
 		var ok bool
-		if language, ok = urlLanguage(of); !ok {
+		if whole, ok = urlLanguage(of); !ok {
 			return false, false
 		}
 	default: // a asks for what the expression does not look at
-		text, found, ok := witness("", unanchored(expr), domain)
+		text, found, ok := language.Witness("", unanchored(expr), domain)
 		if found {
 			r.tries = append(r.tries, around(text)...)
 		}
 		return false, ok
 	}
-	text, found, ok := witness(language, unanchored(expr), domain)
+	text, found, ok := language.Witness(whole, unanchored(expr), domain) // addresses, which no name covers, are in the domain
 	if found {
 		r.tries = append(r.tries, around(text)...)
-	}
-	// Expressions see addresses as text; no name covers them.
-	if ok && !found && target != pattern.OnPath {
-		if text, found, _ := witness("", unanchored(expr), strings.Replace(domain, hostDomain, `[0-9]+\.[0-9]\.[0-9]\.[0-9]`, 1)); found {
-			r.tries = append(r.tries, around(text)...)
-			return false, true
-		}
 	}
 	return ok && !found, ok
 }

@@ -55,8 +55,9 @@ func TestOf(t *testing.T) {
 // segments, with and without the rest.
 var urls = func() (all []weburl.URL) {
 	hosts := []string{"192.0.2.1", "192.0.2.129", "[2001:db8::1]"}
-	labels := []string{"a", "b", "ab", "ba", "aab"}
-	endings := []string{"a", "b", "co.uk"}
+	labels := []string{"a", "b", "ab", "ba", "aab", "é", "xéa"}
+	endings := []string{"a", "b", "co.uk", "é"}
+	hosts = append(hosts, "a", "b", "uk", "co.uk", "b.uk", "a.blogspot.co.uk")
 	for _, end := range endings {
 		for _, x := range labels {
 			hosts = append(hosts, x+"."+end)
@@ -71,7 +72,7 @@ var urls = func() (all []weburl.URL) {
 		}
 	}
 	paths := []string{"/"}
-	segments := []string{"a", "b", "ab", "a-b"}
+	segments := []string{"a", "b", "ab", "a-b", "é", "%C3%89"}
 	for _, x := range segments {
 		paths = append(paths, "/"+x, "/"+x+"/")
 		for _, y := range segments {
@@ -80,7 +81,7 @@ var urls = func() (all []weburl.URL) {
 	}
 	for i, host := range hosts {
 		for j, path := range paths {
-			for k, end := range []string{"", "?a", "?a=b", "?a=ab&b=a"} {
+			for k, end := range []string{"", "?a", "?a=b", "?a=ab&b=a", "?a=%C3%A9"} {
 				if k > 0 && (i+j)%3 != 0 {
 					continue
 				}
@@ -104,7 +105,8 @@ func TestOfAgreesWithEnumeration(t *testing.T) {
 		if r.Answer != NotDecided {
 			decided++
 		}
-		general := a.Kind() == pattern.Regex || b.Kind() == pattern.Regex
+		// Left open are expressions, and globs in ASCII against globs beyond it.
+		general := a.Kind() == pattern.Regex || b.Kind() == pattern.Regex || isRead(a) || isRead(b)
 		ofA, ofB := match.New([]match.List{{Entries: []pattern.Entry{{Pattern: a}}}}), match.New([]match.List{{Entries: []pattern.Entry{{Pattern: b}}}})
 		var shown weburl.URL
 		for _, u := range urls {
@@ -135,11 +137,125 @@ func TestWitness(t *testing.T) {
 	for _, entry := range []string{
 		"heron.example", "*.heron.example", "*.*", "=heron.*", "shop-*.heron.example", "*möwe*", "heron.example/a%20b/*/**/c*d", "heron.example?q=*a+b*&r",
 		"http://heron.example:8080/x", "203.0.113.0/24", "2001:db8::/32", "[2001:db8::7]:81/x", "*", "*:8443", `"bet*"`, `"fish boat"`, `"möwe"`,
-		"~ heron", "~ ^https://heron\\.example/[0-9]+$", "~host ^(play|m)\\.heron\\.", "~path ^/wards\\?tab=[0-9]$", "~path \\.exe$", "~host ^[a-f]{4}\\.test$",
+		"~ heron", "~ ^https://heron\\.example/[0-9]+$", "~host ^(play|m)\\.heron\\.", "~path ^/wards\\?tab=[0-9]$", "~path \\.exe$", "~host ^[a-f]{4}\\.test$", "=heron.example/", "=*.heron.example/a",
 	} {
 		u, ok := Witness(parsed(entry))
 		assert.True(t, ok, "%s: %s", entry, u)
 	}
-	_, ok := Witness(parsed("~ ^ftp"))
+	_, ok := Witness(pattern.Pattern{})
 	assert.False(t, ok, "nothing is covered")
+}
+
+// Answers that are worth reading one by one.
+func TestRelations(t *testing.T) {
+	t.Parallel()
+	for _, c := range []struct {
+		a, b  string
+		want  Answer
+		shown string // of a no
+	}{
+		{"*.heron.example", "www.heron.example/map", Yes, ""},
+		{"www.heron.example", "*.heron.example", No, "https://x.heron.example/"},
+		{"heron.*", "heron.co.uk", Yes, ""},
+		{"heron.*", "www.heron.test", Yes, ""},
+		{"heron.*", "*heron.example", No, "https://xheron.example/"},
+		{"heron.example", "heron.*", No, "https://heron.x/"},
+		{"*heron*", "heron.*", Yes, ""},
+		{"203.0.113.0/24", "203.0.113.64/26", Yes, ""},
+		{"203.0.113.64/26", "203.0.113.0/24", No, "https://203.0.113.0/"},
+		{"2001:db8::/32", "2001:db8:7::1", Yes, ""},
+		{"heron.example", "203.0.113.7", No, "https://203.0.113.7/"},
+		{"heron.example/wards", "heron.example/wards/*/map", Yes, ""},
+		{"heron.example/*/map", "heron.example/**/map", No, "https://heron.example/map"},
+		{"heron.example/**/map", "heron.example/*/map", Yes, ""},
+		{"=heron.example/wards", "heron.example/wards", No, ""},
+		{"heron.example?q=*boat*", "heron.example?q=boats&x=1", Yes, ""},
+		{"heron.example?q=*boat*", "heron.example?q=*oat", No, ""},
+		{"heron.example:81", "heron.example", No, ""},
+		{"heron.example", "https://heron.example:8443", Yes, ""},
+		{`"bet*"`, `"betting"`, Yes, ""},
+		{`"bet"`, `"bet*"`, No, ""},
+		{`"heron"`, "heron.example", Yes, ""},
+		{`"heron"`, "*heron.example", No, "https://xheron.example/"},
+		{`"map"`, "heron.example/*/map", Yes, ""},
+		{`"boat"`, "heron.example?q=boat", Yes, ""},
+		{"~host heron", "*heron*", Yes, ""},
+		{"~host ^heron", "heron.example", No, "https://x.heron.example/"},
+		{`~host (^|\.)heron\.example$`, "heron.example", Yes, ""},
+		{"heron.example", `~host (^|\.)heron\.example$`, Yes, ""},
+		{"heron.example", `~host heron\.example$`, No, "https://xheron.example/"},
+		{"*/wards", "~path ^/wards/", Yes, ""},
+		{"~path ^/wards", "heron.example/wards", Yes, ""},
+		{"~ ^https?://[^/]*heron", "*heron*", Yes, ""},
+		{"~host a+", "~host aa", Yes, ""},
+		{"~host aa", "~host a+", No, "https://a/"},
+		{`~host \bbet\b`, "bet.example", Yes, ""},
+		{"~path x", "~host x", NotDecided, ""},
+		{"*", "~ anything", Yes, ""},
+		{"test", "*.*", No, ""},
+		{"*.*", "*.example", Yes, ""},
+		{"*.*", "*.uk", No, ""},
+		{"*.*", "example", No, "https://example/"},
+		{"*.*", "heron.*", Yes, ""},
+		{"heron.*", "*.*", No, ""},
+		{"amazonaws.*", "amazonaws.com", No, ""},
+		{"heron.*", "heron.ck", No, ""},
+		{"heron.example/b", "heron.example/é", No, "https://heron.example/%C3%A9"},
+		{"heron.example/É", "heron.example/é/b", Yes, ""},
+		{"gull.test", "*ö*", No, ""},
+		{"*ö*", "möwe.example", Yes, ""},
+		{"*ö*", "xn--mwe-tna.example", Yes, ""},
+		{"*ö*", "*möwe*", Yes, ""},
+		{"*w*", "*ö*", No, ""},
+		{"*.example", "*ö*.example", Yes, ""},
+		{"*mwe-*", "*möwe.example", NotDecided, ""},
+		{"=heron.example/", "heron.example", No, ""},
+		{"heron.example", "=heron.example/", Yes, ""},
+		{"=heron.example/", "=heron.example/?q=1", Yes, ""},
+		{"=*.heron.example/a", "=www.heron.example/a", Yes, ""},
+		{"=*.heron.example/a", "*.heron.example/a", No, ""},
+		{"*.heron.example/a", "=*.heron.example/a", Yes, ""},
+		{"~path /%c3%a9(/|$|\\?)", "heron.example/é", No, "https://heron.example/%C3%89"},
+		{"~path /%c3%(a9|89)(/|$|\\?)", "heron.example/é", Yes, ""},
+		{"~path /%c3%a9", "heron.example/É", No, ""},
+		{"~path /k", "heron.example/k", No, "https://heron.example/%E2%84%AA"},
+		{"heron.example", `~host ^\[`, No, ""},
+		{`"2fbet"`, "heron.example/*2fbet", NotDecided, ""},
+		{`"²a"`, "heron.example/²a", Yes, ""},
+	} {
+		r := Of(pattern.MustParse(c.a).Pattern, pattern.MustParse(c.b).Pattern)
+		if c.want == NotDecided {
+			assert.NotEqual(t, Yes, r.Answer, "%s and %s", c.a, c.b)
+			continue
+		}
+		assert.Equal(t, c.want, r.Answer, "%s and %s", c.a, c.b)
+		if c.shown != "" {
+			assert.Equal(t, c.shown, r.Shown.String(), "%s and %s", c.a, c.b)
+		}
+	}
+	assert.Equal(t, NotDecided, Of(pattern.Pattern{}, pattern.MustParse("heron.example").Pattern).Answer)
+}
+
+// Whatever two lines somebody writes: a yes is never refuted by what the other is known to cover, a no has its proof.
+func FuzzOf(f *testing.F) {
+	f.Add("*.heron.example", "www.heron.example/map") // a page of a host below
+	f.Add("heron.*", "*heron.co.uk")                  // a suffix of two labels
+	f.Add(`~host \bbet`, `"bet*"`)                    // an assertion, and a word
+	f.Add("heron.example/**/a?q=*b*", "heron.example/a/a?q=b&q=c")
+	f.Fuzz(func(t *testing.T, first, second string) {
+		a, errA := pattern.Parse(first)
+		b, errB := pattern.Parse(second)
+		if errA != nil || errB != nil || !a.Pattern.IsValid() || !b.Pattern.IsValid() || len(first)+len(second) > 200 {
+			return
+		}
+		r := Of(a.Pattern, b.Pattern)
+		u, ok := Witness(b.Pattern)
+		switch {
+		case r.Answer == No:
+			assert.True(t, Covers(b.Pattern, r.Shown) && !Covers(a.Pattern, r.Shown), "%s", r.Shown)
+		case r.Answer == Yes && ok:
+			assert.True(t, Covers(a.Pattern, u), "%s covers %s, and not %s", first, second, u)
+		}
+		assert.Equal(t, Yes, Of(a.Pattern, a.Pattern).Answer)
+	})
 }

@@ -2,9 +2,9 @@ package cover
 
 import (
 	"fmt"
-	"regexp/syntax"
 	"strings"
 
+	"widelark/core/language"
 	"widelark/core/pattern"
 	"widelark/core/weburl"
 )
@@ -19,7 +19,7 @@ func Witness(p pattern.Pattern) (_ weburl.URL, ok bool) {
 	switch p.Kind() {
 	case pattern.Regex:
 		expr, target := p.Expr()
-		return witnessOf(p, Sample(expr), target)
+		return witnessOf(p, language.Sample(expr), target)
 	case pattern.Word:
 		word := strings.Trim(strings.Trim(p.String(), `"`), "*")
 		text = "https://witness.example/" + Escaped(strings.ReplaceAll(word, " ", "-"))
@@ -96,54 +96,4 @@ func witnessOf(p pattern.Pattern, text string, target pattern.Target) (weburl.UR
 		}
 	}
 	return weburl.URL{}, false
-}
-
-// Sample returns a short text that an expression matches, assertions aside: the first of what may stand, nothing where nothing has
-// to.
-func Sample(expr string) string {
-	tree, err := syntax.Parse(expr, syntax.Perl)
-	if err != nil {
-		return ""
-	}
-	var b strings.Builder
-	write(&b, tree)
-	return b.String()
-}
-
-func write(b *strings.Builder, re *syntax.Regexp) {
-	switch re.Op {
-	case syntax.OpLiteral:
-		b.WriteString(string(re.Rune))
-	case syntax.OpCharClass:
-		b.WriteRune(memberOf(re.Rune))
-	case syntax.OpAnyChar, syntax.OpAnyCharNotNL:
-		b.WriteByte('x')
-	case syntax.OpCapture, syntax.OpPlus:
-		write(b, re.Sub[0])
-	case syntax.OpRepeat:
-		for range re.Min {
-			write(b, re.Sub[0])
-		}
-	case syntax.OpConcat:
-		for _, sub := range re.Sub {
-			write(b, sub)
-		}
-	case syntax.OpAlternate:
-		write(b, re.Sub[0])
-	}
-}
-
-// memberOf returns a character of a class, given as ranges: one that may stand in a host, if there is one.
-func memberOf(ranges []rune) rune {
-	for _, r := range "x0a-./" {
-		for i := 0; i+1 < len(ranges); i += 2 {
-			if ranges[i] <= r && r <= ranges[i+1] {
-				return r
-			}
-		}
-	}
-	if len(ranges) == 0 {
-		return 'x'
-	}
-	return ranges[0]
 }

@@ -105,8 +105,8 @@ func TestHits(t *testing.T) {
 		{ID: "c", Name: "c", Entries: entries("bittern.example")},
 	})
 	url := weburl.MustParse("www.heron.example/wards/map")
-	assert.Equal(t, []string{"a[2 1 3 0] [] yes", "b[0] [1] no"}, told(x.Cover(url, today, Full)), "the most specific first")
-	assert.Equal(t, []string{"a[1 3 0] [] yes [2] []", "b[0] [1] no"}, told(x.Cover(url, today, Name)), "the page is out of sight")
+	assert.Equal(t, []string{"a[2 3 1 0] [] yes", "b[0] [1] no"}, told(x.Cover(url, today, Full)), "the most specific first")
+	assert.Equal(t, []string{"a[3 1 0] [] yes [2] []", "b[0] [1] no"}, told(x.Cover(url, today, Name)), "the page is out of sight")
 	assert.True(t, x.Covered(url, today))
 	assert.False(t, x.Covered(weburl.MustParse("egret.example"), today))
 	assert.Equal(t, []Membership{{0, Yes}}, x.Memberships(nil, url, today, Full))
@@ -175,10 +175,13 @@ func TestSights(t *testing.T) {
 		{"~ ^https://heron\\.example:8443/", "heron.example/", "cannot tell", "no"},
 		{"~ heron\\b", "heron.example", "yes", "yes"},
 		{"~ example/\\b", "heron.example/", "cannot tell", "cannot tell"},
-		{"~ ^ftp", "heron.example", "no", "no"},
+		{"~ ^http:", "heron.example", "cannot tell", "no"},
 		{"~path ^/wards", "heron.example/wards", "cannot tell", "cannot tell"},
-		{"~path ^wards", "heron.example/wards", "no", "no"},
-		{"~path /", "heron.example/wards", "yes", "yes"},
+		{"~path ^/wards/?$", "heron.example/wards", "cannot tell", "cannot tell"},
+		{"~path /.", "heron.example/wards", "cannot tell", "cannot tell"},
+		{"=heron.example/", "heron.example/wards", "cannot tell", "cannot tell"},
+		{"=*.heron.example/a", "heron.example/a", "no", "no"},
+		{"=*.heron.example/a", "www.heron.example/b", "cannot tell", "cannot tell"},
 	} {
 		x := New([]List{{ID: "l", Entries: entries(row.entry)}})
 		for sight, want := range map[Sight]string{Name: row.name, Tunnel: row.tunnel} {
@@ -354,6 +357,9 @@ func coversHost(p pattern.Pattern, u weburl.URL) bool {
 }
 
 func coversPath(p pattern.Pattern, u weburl.URL) bool {
+	if p.FoldedPath() == "/" {
+		return u.Path() == "/"
+	}
 	split := func(path string) []string {
 		if path = strings.Trim(path, "/"); path == "" {
 			return nil
@@ -451,8 +457,8 @@ func anyEntry(t *rapid.T) string {
 		}
 	}
 	return carveOut + rapid.SampledFrom([]string{
-		host + path, host + path, "*." + host + path, "=" + host + path, host + ".*" + path, "=" + host + ".*", "*." + host + ".*" + path,
-		"~host " + host + "$", "~path " + regexp.QuoteMeta(strings.Trim(path, "/")) + "a", "~ (a|b)" + host, "~ a/a|[ab]b", "~path [ab]", "*" + path, "*.*", "a*." + host + path, "*a*", "=*b." + host,
+		host + path, host + path, "*." + host + path, "=" + host + path, "=" + host + "/", "=*." + host + path, "=" + host + "/?b", "=*" + path, host + ".*" + path, "=" + host + ".*", "*." + host + ".*" + path,
+		"~host " + host + "$", "~path " + strings.ReplaceAll(regexp.QuoteMeta(strings.Trim(path, "/")), "ä", "%c3%a4") + "a", "~ (a|b)" + host, "~ a/a|[ab]b", "~path [ab]", "*" + path, "*.*", "a*." + host + path, "*a*", "=*b." + host,
 		"*.a*.b" + path, "a*.*", "http://" + host + path, host + ":8443" + path, "*:443", host + "?a&b=*a", "=" + host + path + "?a=a*",
 		"203.0.113.7" + path, "203.0.113.0/24", "0.0.0.0/0", "2001:db8::/32", `"a"`, `"a*"`, `"*ä"`, `"*ba*"`, `"aba"`,
 	}).Draw(t, "line") + attribute

@@ -14,6 +14,7 @@ type rest struct {
 	tree   string         // a literal path, folded, without a final slash
 	start  string         // the literal segments that tree begins with
 	exact  bool           // the path is that page only
+	front  bool           // the path is the front page, and tree is ""
 	glob   *regexp.Regexp // of the path; nil where it is literal
 	params []pattern.Param
 }
@@ -25,7 +26,10 @@ func (x *base) addRest(p pattern.Pattern) int32 {
 	if everyPath(r.tree) {
 		r.tree, r.exact = "", false
 	}
-	if r.scheme == "" && r.port == 0 && r.tree == "" && r.params == nil {
+	if r.tree == "/" {
+		r.tree, r.exact, r.front = "", false, true
+	}
+	if r.scheme == "" && r.port == 0 && r.tree == "" && r.params == nil && !r.front {
 		return -1
 	}
 	r.start = literalStart(r.tree)
@@ -43,7 +47,7 @@ func everyPath(glob string) bool {
 
 // pathGlob compiles the glob of a path. Without exact, everything below is covered too.
 func pathGlob(glob string, exact bool) *regexp.Regexp {
-	expr := pattern.PathExpr(glob)
+	expr := pattern.PathExpr(glob, regexp.QuoteMeta)
 	if !exact {
 		expr += "(?:/.*)?"
 	}
@@ -74,13 +78,15 @@ func (x *base) meets(at int32, q *question) Answer {
 			return No
 		}
 	}
-	if r.tree == "" && r.params == nil {
+	if r.tree == "" && r.params == nil && !r.front {
 		return answer
 	}
 	if q.sight != Full {
 		return CannotTell
 	}
 	switch path := q.foldedPath(); {
+	case r.front && len(path) > 0:
+		return No
 	case r.tree == "":
 	case r.glob != nil:
 		if !r.glob.Match(path) {

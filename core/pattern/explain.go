@@ -49,9 +49,11 @@ func (p Pattern) explain() string {
 	hosts := p.explainHosts()
 	if p.path != "" {
 		switch {
-		case p.scope == Only && strings.Contains(p.path, "*"):
+		case p.exact && p.path == "/":
+			hosts = "exactly the front page of " + hosts
+		case p.exact && strings.Contains(p.path, "*"):
 			hosts = "pages like " + p.path + " on " + hosts
-		case p.scope == Only:
+		case p.exact:
 			hosts = "exactly the page " + p.path + " on " + hosts
 		case strings.Contains(p.path, "*"):
 			hosts = "pages like " + p.path + " and everything under them on " + hosts

@@ -71,7 +71,7 @@ func Mend(line string) (Mended, error) {
 			}
 			return Mended{}, err
 		}
-		entry, wrong = parse(m.text)
+		entry, wrong = parseKept(m.text)
 		entries = []Entry{entry}
 		if wrong == nil && !entry.Pattern.IsValid() { // nothing was left of it
 			wrong = &Error{Code: BadHost, Found: strings.TrimSpace(body), Expected: "a host"}
@@ -163,14 +163,24 @@ func (m *mender) cutAttributes() Entry {
 	if err != nil {
 		return Entry{}
 	}
-	m.text = strings.TrimSpace(strings.TrimSuffix(m.text, found))
+	before := strings.TrimSuffix(m.text, found)
+	if m.text = strings.TrimSpace(before); m.text == before {
+		m.say("a blank put before " + found)
+	}
 	return entry
 }
 
 // unwrap takes off what surrounds an address in letters and documents.
 func (m *mender) unwrap() {
 	m.replace(bullet, "", "the bullet before it left out")
+	m.replace(ranked, "$1", "the number before it left out")
 	m.replace(trailing, "", "the punctuation after it left out")
+	m.replace(framed, "$1$2", "the marks around it left out")
+	if straight := curly.ReplaceAllString(m.text, `"`); straight != m.text && !strings.Contains(straight, ".") {
+		m.text = straight
+		m.say("typographic quotation marks read as a word's")
+		return
+	}
 	if inner := wrapped.FindStringSubmatch(m.text); inner != nil {
 		m.text = strings.TrimSpace(strings.Join(inner[1:], ""))
 		m.say("the marks around it left out")
@@ -211,7 +221,7 @@ func (m *mender) hostsLine() ([]Entry, *Error) {
 			left = append(left, name)
 			continue
 		}
-		entry, err := parse("=" + name)
+		entry, err := parseKept("=" + name)
 		if err != nil {
 			err.Found = name
 			return nil, err
@@ -243,6 +253,12 @@ func (m *mender) addressBar() {
 	if u.HasUserInfo() {
 		left = append(left, "user name")
 	}
+	path := strings.TrimSuffix(u.Path(), "/")
+	if u.Addr().IsValid() && isNumber(strings.TrimPrefix(path, "/")) { // without the scheme it would be a range
+		m.text = u.Scheme() + "://" + u.Host() + path
+		m.say("an address from a browser, bound to its scheme, without which it would be a range of addresses")
+		return
+	}
 	if u.Query() != "" {
 		left = append(left, "query")
 	}
@@ -253,7 +269,7 @@ func (m *mender) addressBar() {
 	if u.Port() != 443 && u.Scheme() == "https" || u.Port() != 80 && u.Scheme() == "http" {
 		host += ":" + strconv.Itoa(int(u.Port()))
 	}
-	m.text = host + strings.TrimSuffix(u.Path(), "/")
+	m.text = host + path
 	m.say("an address from a browser; left out: " + strings.Join(left, ", "))
 }
 

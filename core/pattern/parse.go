@@ -11,16 +11,34 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"widelark/core/language"
 	"widelark/core/weburl"
 )
 
 // Parse reads one line in the notation, exactly as written; [Mend] is for what people paste. A blank line is the
 // zero Entry. The error is an [*Error] with the column set and the line not.
 func Parse(line string) (Entry, error) {
-	entry, err := parse(line)
+	entry, err := parseKept(line)
 	if err != nil {
 		err.Suggestion = suggest(line, err)
 		return Entry{}, err
+	}
+	return entry, nil
+}
+
+// parseKept is Parse without suggestions. Entries are kept as they print, so one that would not be read back as it is refused here,
+// at the door, and not when somebody needs it. No line is known that comes to this; tests and fuzzing look for one.
+func parseKept(line string) (Entry, *Error) {
+	entry, err := parse(line)
+	if err != nil {
+		return Entry{}, err
+	}
+	kept := entry.String()
+	if kept == line {
+		return entry, nil
+	}
+	if again, err := parse(kept); err != nil || again != entry {
+		return Entry{}, &Error{Column: 1, Code: Misplaced, Found: strings.TrimSpace(line), Expected: "an entry that can be kept as it is written"}
 	}
 	return entry, nil
 }
@@ -136,15 +154,16 @@ func column(line string, offset int) int {
 	return utf8.RuneCountInString(line[:min(offset, len(line))]) + 1
 }
 
-// attributes takes the bracket at the end of body into entry and returns what stands before it. After a regex a
-// bracket is attributes only if it holds known ones: it may as well be a character class.
+// attributes takes the bracket at the end of body into entry and returns what stands before it. White space stands before the
+// bracket; without it the bracket belongs to the pattern. After a regex a bracket is attributes only if it holds known ones: it
+// may as well be a character class.
 func (p *parser) attributes(body string, entry *Entry) (string, *Error) {
 	open := strings.LastIndexByte(body, '[')
 	if open < 0 || !strings.HasSuffix(body, "]") {
 		return body, nil
 	}
 	before := strings.TrimRightFunc(body[:open], unicode.IsSpace)
-	if before == "" || before == "=" { // an IPv6 address, which the host reader refuses better
+	if before == "" || len(before) == open {
 		return body, nil
 	}
 	var read Entry
@@ -190,11 +209,8 @@ func (p *parser) attribute(text string, offset int, entry *Entry) *Error {
 
 // regex reads "~ REGEX", "~host REGEX" or "~path REGEX".
 func (p *parser) regex(body string) (Pattern, *Error) {
-	head, expr, spaced := strings.Cut(body, " ")
-	if tab, rest, found := strings.Cut(body, "\t"); found && len(tab) < len(head) {
-		head, expr, spaced = tab, rest, true
-	}
-	target, ok := map[string]Target{"~": OnURL, "~host": OnHost, "~path": OnPath}[strings.ToLower(head)]
+	head, expr, spaced := cutBlank(body)
+	target, ok := regexHeads[strings.ToLower(head)]
 	if !ok {
 		return Pattern{}, p.fail(1, head[1:], BadRegex, "a blank after “~”, or “~host ” or “~path ”")
 	}
@@ -203,16 +219,111 @@ func (p *parser) regex(body string) (Pattern, *Error) {
 	}
 	p.skip(len(head) + 1)
 	expr = strings.TrimSpace(p.trimLeft(expr))
-	if _, err := CompileRegex(expr); err != nil {
-		found, offset := expr, 0
+	re, err := CompileRegex(expr)
+	if err != nil {
 		var wrong *syntax.Error
-		if errors.As(err, &wrong) && wrong.Expr != "" {
-			found, offset = wrong.Expr, max(0, strings.Index(expr, wrong.Expr))
-			return Pattern{}, p.fail(offset, found, BadRegex, "RE2 syntax: "+wrong.Code.String())
+		if !errors.As(err, &wrong) {
+			return Pattern{}, p.fail(0, expr, BadRegex, err.Error())
 		}
-		return Pattern{}, p.fail(offset, found, BadRegex, err.Error())
+		found, offset := wrong.Expr, strings.Index(expr, wrong.Expr)
+		if found == "" || offset < 0 {
+			found, offset = expr, 0
+		}
+		return Pattern{}, p.fail(offset, found, BadRegex, regexProblem(wrong.Code))
+	}
+	if !canMatch(re, expr, target) {
+		return Pattern{}, p.fail(0, expr, BadRegex, unmatchable[target])
+	}
+	if matchesAll(re, expr, target) {
+		return Pattern{}, p.fail(0, expr, BadRegex, errMatchesEverything.Error())
 	}
 	return Pattern{kind: Regex, target: target, expr: expr}, nil
+}
+
+// regexHeads are what regexes begin with.
+var regexHeads = map[string]Target{"~": OnURL, "~host": OnHost, "~path": OnPath}
+
+// cutBlank cuts a text at its first blank or tab.
+func cutBlank(text string) (before, after string, found bool) {
+	i := strings.IndexAny(text, " \t")
+	if i < 0 {
+		return text, "", false
+	}
+	return text[:i], text[i+1:], true
+}
+
+// unmatchable says what an expression is looked for in, where it cannot be found there.
+var unmatchable = [...]string{
+	OnURL:  "an expression that some URL matches (URLs are looked at as https://host/path?query, in ASCII, without blanks)",
+	OnHost: "an expression that some host matches (“~host ” looks at the host alone, in its ASCII form, without scheme, port and path)",
+	OnPath: "an expression that some path matches (“~path ” looks at /path?query, in ASCII, without scheme and host)",
+}
+
+// domains are the texts that an expression is applied to.
+var domains = [...]string{OnURL: language.URL, OnHost: language.Host, OnPath: language.Target}
+
+// strangers are texts of each domain that have next to nothing in common.
+var strangers = [...][]string{
+	OnURL: {"https://a/", "http://192.0.2.1:81/", "https://x-7.example/?"}, OnHost: {"a", "192.0.2.1", "x-7.example"}, OnPath: {"/", "/x-7?q"},
+}
+
+// matchesAll reports whether the expression is found in everything that it is applied to, as far as that can be decided.
+func matchesAll(re *regexp.Regexp, expr string, target Target) bool {
+	for _, text := range strangers[target] {
+		if !re.MatchString(text) {
+			return false
+		}
+	}
+	_, found, decided := language.Witness(unanchored(expr), domains[target])
+	return decided && !found
+}
+
+// unanchored makes an expression for whole texts that looks for another anywhere in them.
+func unanchored(expr string) string { return `(?s:.*)(?i:` + expr + `)(?s:.*)` }
+
+// canMatch reports whether some canonical URL holds a match of the expression, as far as that can be decided. A text that the
+// expression matches is tried first, since the automaton takes milliseconds.
+func canMatch(re *regexp.Regexp, expr string, target Target) bool {
+	text := language.Sample(expr)
+	tries := []string{text, text + ".example", "www." + text + ".example"}
+	switch target {
+	case OnURL:
+		tries = []string{text, "https://" + text, "https://heron.example/" + strings.TrimPrefix(text, "/"), "https://heron.example" + text}
+	case OnPath:
+		tries = []string{"https://heron.example" + text, "https://heron.example/" + text}
+	}
+	for _, try := range tries {
+		u, err := weburl.Parse(try)
+		if err == nil && re.MatchString([...]string{OnURL: u.String(), OnHost: u.Host(), OnPath: u.Target()}[target]) {
+			return true
+		}
+	}
+	_, found, decided := language.Witness("", unanchored(expr), domains[target])
+	return found || !decided
+}
+
+// regexProblem says what is wrong with an expression.
+func regexProblem(code syntax.ErrorCode) string {
+	if text, ok := map[syntax.ErrorCode]string{
+		syntax.ErrInvalidCharClass:      "a character class that RE2 knows",
+		syntax.ErrInvalidCharRange:      "a range in the class that goes upwards, as a-z",
+		syntax.ErrInvalidEscape:         "an escape that RE2 knows (a backslash before a letter has a meaning of its own)",
+		syntax.ErrInvalidNamedCapture:   "a name for the group, as (?P<name>…)",
+		syntax.ErrInvalidPerlOp:         "a group that RE2 knows (it has no look-ahead, look-behind or back references)",
+		syntax.ErrInvalidRepeatOp:       "one “*”, “+”, “?” or {count} after what is repeated",
+		syntax.ErrInvalidRepeatSize:     "a repeat count of at most 1000",
+		syntax.ErrInvalidUTF8:           "text in UTF-8",
+		syntax.ErrMissingBracket:        "a “]” that closes the class",
+		syntax.ErrMissingParen:          "a “)” that closes the group",
+		syntax.ErrMissingRepeatArgument: "something before “*”, “+” or “?” that is repeated",
+		syntax.ErrTrailingBackslash:     "a character after the backslash",
+		syntax.ErrUnexpectedParen:       "a “(” before the “)”",
+		syntax.ErrNestingDepth:          "groups that are nested less deeply",
+		syntax.ErrLarge:                 "a shorter expression (repeat counts multiply)",
+	}[code]; ok {
+		return text
+	}
+	return "RE2 syntax"
 }
 
 // CompileRegex compiles the expression of a regex entry: RE2 syntax, letter case ignored, linear time. One that
@@ -231,7 +342,7 @@ func CompileRegex(expr string) (*regexp.Regexp, error) {
 	return re, nil
 }
 
-var errMatchesEverything = errors.New("an expression that does not match the empty text (this one covers every URL)")
+var errMatchesEverything = errors.New("an expression that does not cover every URL (“*” does that)")
 
 // word reads "betting", "bet*", "*bet*".
 func (p *parser) word(body string) (Pattern, *Error) {
@@ -263,7 +374,7 @@ func (p *parser) url(body string) (Pattern, *Error) {
 		if body = rest; body == "" {
 			return Pattern{}, p.fail(1, "", BadHost, "a host after “=”")
 		}
-		pat.scope = Only
+		pat.scope, pat.exact = Only, true
 		p.skip(1)
 	}
 	if scheme, rest, found := strings.Cut(body, "://"); found && !strings.ContainsAny(scheme, "/?") {
@@ -283,11 +394,14 @@ func (p *parser) url(body string) (Pattern, *Error) {
 		return Pattern{}, err
 	}
 	p.skip(length)
-	if err := p.afterHost(body[length:], &pat); err != nil {
+	if err := p.afterHost(body[:length], body[length:], &pat); err != nil {
 		return Pattern{}, err
 	}
-	if (pat.addr.IsValid() || pat.every) && pat.path == "" {
-		pat.scope = AndBelow // there is nothing below that "=" could leave out
+	if pat.path == "" {
+		pat.exact = false
+	}
+	if pat.addr.IsValid() || pat.every {
+		pat.scope = AndBelow // there are no hosts below that "=" could leave out
 	}
 	pat.kind = pat.sort()
 	return pat, nil
@@ -300,7 +414,7 @@ func (p Pattern) sort() Kind {
 		return Query
 	case strings.Contains(p.path, "*"):
 		return PathGlob
-	case p.path != "" && p.scope == Only:
+	case p.exact:
 		return Page
 	case p.path != "":
 		return PageTree
@@ -327,11 +441,17 @@ func (p *parser) hostOrAddress(body string, pat *Pattern) (int, *Error) {
 		if err != nil || addr.Zone() != "" {
 			return 0, p.fail(0, body[:end+1], BadHost, "an IPv6 address in the brackets")
 		}
+		if path := strings.Trim(body[end+1:], "/"); addr.Is4In6() && pat.scheme == "" && body[end+1:] != "" && body[end+1] == '/' && path != "" {
+			return 0, p.fail(0, body[:end+1], BadHost, "the IPv4 address itself before a path: "+addr.Unmap().String())
+		}
 		pat.addr = single(addr)
 		return end + 1, nil
 	}
 	if strings.Count(body, ":") > 1 { // only an IPv6 address has several; without brackets nothing but a range may follow
 		address, bits, isRange := strings.Cut(body, "/")
+		if isRange && pat.scheme != "" {
+			return 0, p.fail(0, address, BadHost, "brackets round an IPv6 address after a scheme")
+		}
 		addr, err := netip.ParseAddr(address)
 		if err != nil || addr.Zone() != "" {
 			return 0, p.fail(0, body, BadHost, "an IPv6 address (in brackets where a port or a path follows)")
@@ -346,12 +466,19 @@ func (p *parser) hostOrAddress(body string, pat *Pattern) (int, *Error) {
 	if end < 0 {
 		end = len(body)
 	}
+	if end == 0 {
+		return 0, p.fail(0, body, BadHost, "a host first")
+	}
 	if err := p.host(body[:end], pat); err != nil {
 		return 0, err
 	}
 	// Address, slash, number is a range, however the slash is written; with a scheme before it, it is a page.
 	if rest := body[end:]; pat.addr.IsValid() && pat.scheme == "" && rest != "" && rest[0] == '/' && !strings.ContainsAny(rest, `?#*\`) {
-		if bits := strings.Trim(weburl.ParsePath(rest), "/"); isNumber(bits) {
+		bits := strings.Trim(weburl.ParsePath(rest), "/")
+		if _, err := netip.ParseAddr(bits); err == nil {
+			return 0, p.fail(end+1, bits, BadHost, "a number of bits after the slash")
+		}
+		if isNumber(bits) {
 			return len(body), p.network(pat.addr.Addr(), bits, end+1, pat)
 		}
 	}
@@ -368,7 +495,7 @@ func isNumber(text string) bool { return text != "" && strings.Trim(text, "01234
 // network reads the bits of a range of addresses.
 func (p *parser) network(addr netip.Addr, text string, offset int, pat *Pattern) *Error {
 	bits, err := strconv.Atoi(text)
-	if err != nil || bits < 0 || bits > addr.BitLen() {
+	if err != nil || bits < 0 || bits > addr.BitLen() || len(text) > 1 && text[0] == '0' || !isNumber(text) {
 		return p.fail(offset, text, BadHost, fmt.Sprintf("a number of bits from 0 to %d", addr.BitLen()))
 	}
 	if pat.scope == Only {
@@ -386,15 +513,18 @@ func (p *parser) network(addr netip.Addr, text string, offset int, pat *Pattern)
 
 // host reads a host name, wildcards included, or an IPv4 address into pat.
 func (p *parser) host(host string, pat *Pattern) *Error {
-	if host != "." {
-		host = strings.TrimSuffix(host, ".")
-	}
-	for strings.Contains(host, "**") {
-		host = strings.ReplaceAll(host, "**", "*")
-	}
-	if host == "*" {
+	switch {
+	case host == "*":
 		pat.every = true
 		return nil
+	case strings.Trim(host, ".") == "":
+		return p.fail(0, host, BadHost, "a host")
+	case strings.Trim(host, "*.") == "" && host != "*.*":
+		return p.fail(0, host, BadHost, "“*” for every URL, or “*.*” for every host before a public suffix")
+	}
+	host = strings.TrimSuffix(host, ".")
+	for strings.Contains(host, "**") {
+		host = strings.ReplaceAll(host, "**", "*")
 	}
 	name, isBelow := strings.CutPrefix(host, "*.")
 	if isBelow {
@@ -406,9 +536,6 @@ func (p *parser) host(host string, pat *Pattern) *Error {
 	}
 	if rest, found := strings.CutSuffix(name, ".*"); found {
 		name, pat.ending = rest, true
-	}
-	if name == "" {
-		return p.fail(0, host, BadHost, "a host")
 	}
 	offset := strings.Index(host, name)
 	if at := strings.IndexFunc(name, func(r rune) bool { return !hostRune(r) && r != '%' && r != '*' }); at >= 0 {
@@ -424,16 +551,27 @@ func (p *parser) host(host string, pat *Pattern) *Error {
 	if strings.Contains(name, "*") {
 		return p.hostGlob(name, offset, pat)
 	}
-	read, err := weburl.ParseHost(name)
+	after := "" // what makes a host of a name before any ending
+	if pat.ending {
+		after = ".example"
+	}
+	read, err := weburl.ParseHost(name + after)
 	if err != nil {
 		return p.fail(offset, name, BadHost, "a host ("+err.Error()+")")
 	}
 	if read.Addr.IsValid() {
-		if pat.ending || isBelow {
+		if isBelow {
 			return p.fail(0, host, BadHost, "no “*” beside an address; a range is written 203.0.113.0/24")
+		}
+		if name != read.Addr.String() { // nothing is completed silently
+			return p.fail(offset, name, BadHost, "all four numbers of an address, as 203.0.113.7, or a range, as 203.0.113.0/24")
 		}
 		pat.addr = single(read.Addr)
 		return nil
+	}
+	read.ASCII = strings.TrimSuffix(read.ASCII, after)
+	if last := name[strings.LastIndexByte(name, '.')+1:]; !pat.ending && isNumber(strings.TrimLeft(last, "+-")) {
+		return p.fail(offset, name, BadHost, "a host (no site has a number with a sign as its ending)")
 	}
 	ascii := read.ASCII
 	for label := range strings.SplitSeq(ascii, ".") {
@@ -444,8 +582,8 @@ func (p *parser) host(host string, pat *Pattern) *Error {
 	if len(ascii) > 253 {
 		return p.fail(offset, name, BadHost, "a host of at most 253 characters (RFC 1035, section 2.3.4)")
 	}
-	if strings.ContainsFunc(ascii, func(r rune) bool { return !hostRune(r) }) { // from an escape, or a full-width form
-		return p.fail(offset, name, BadHost, "a letter, a digit, “-”, “_” or “.” in the host")
+	if i := strings.IndexFunc(ascii, func(r rune) bool { return !hostRune(r) }); i >= 0 { // from an escape, or a full-width form
+		return p.fail(offset, name, BadHost, fmt.Sprintf("a letter, a digit, “-”, “_” or “.” in the host (this one holds “%c”)", ascii[i]))
 	}
 	pat.ascii = ascii
 	if pat.typed = strings.ToLower(name); !sameHost(pat.typed, ascii) {
@@ -460,11 +598,20 @@ func (p *parser) hostGlob(name string, offset int, pat *Pattern) *Error {
 	if at := strings.IndexByte(name, '%'); at >= 0 {
 		return p.fail(offset+at, "%", BadHost, "no escape in a host with “*”")
 	}
-	if strings.Trim(name, "*.-") == "" {
+	if strings.Trim(name, "*.-_") == "" {
 		return p.fail(offset, name, BadHost, "a letter or a digit beside “*” (“*” alone covers everything)")
 	}
-	pat.typed = strings.ToLower(name)
-	pat.ascii = pat.typed
+	pieces := strings.Split(name, "*")
+	for i := range pieces {
+		mapped := weburl.MapName(pieces[i])
+		if at := strings.IndexFunc(mapped, func(r rune) bool { return !hostRune(r) }); at >= 0 {
+			r, _ := utf8.DecodeRuneInString(mapped[at:])
+			return p.fail(offset, name, BadHost, fmt.Sprintf("a letter, a digit, “-”, “_” or “.” in the host (this one holds “%c”)", r))
+		}
+		pieces[i] = mapped
+	}
+	pat.ascii = strings.Join(pieces, "*")
+	pat.typed = pat.ascii
 	return nil
 }
 
@@ -477,8 +624,8 @@ func sameHost(typed, ascii string) bool {
 	return err == nil && read.ASCII == ascii && !strings.Contains(typed, "%") && strings.Contains(ascii, "xn--")
 }
 
-// hostRune reports whether r may stand in a host as it is typed. Of Unicode, only quotation marks and brackets are
-// refused here, which the URL Standard would let through; the parser refuses the rest.
+// hostRune reports whether r may stand in a host. Of Unicode, only what is no letter, mark, digit or symbol is refused here; the
+// URL Standard's parser refuses the rest.
 func hostRune(r rune) bool {
 	if r >= utf8.RuneSelf {
 		return !unicode.In(r, unicode.Pi, unicode.Pf, unicode.Ps, unicode.Pe)
@@ -486,14 +633,16 @@ func hostRune(r rune) bool {
 	return r == '.' || r == '-' || r == '_' || r|0x20 >= 'a' && r|0x20 <= 'z' || r >= '0' && r <= '9'
 }
 
-// afterHost reads what follows the host: port, path, query.
-func (p *parser) afterHost(rest string, pat *Pattern) *Error {
+// afterHost reads what follows the host: port, path, query. The first byte in hand is that of rest.
+func (p *parser) afterHost(host, rest string, pat *Pattern) *Error {
 	if after, found := strings.CutPrefix(rest, ":"); found {
 		digits := len(after) - len(strings.TrimLeft(after, "0123456789"))
 		port, err := strconv.ParseUint(after[:digits], 10, 16)
 		switch name := pat.ascii; {
 		case digits == 0 && (name == "http" || name == "https"):
 			return p.fail(0, rest, BadScheme, "“://” after "+name)
+		case digits == 0 && after != "" && name != "" && !strings.ContainsAny(name, ".*"):
+			return p.fail(-len(host), host+":", BadScheme, "a host, or http:// or https://")
 		case err != nil || port == 0:
 			return p.fail(1, after, BadHost, "a port from 1 to 65535 after “:”")
 		}
@@ -501,7 +650,7 @@ func (p *parser) afterHost(rest string, pat *Pattern) *Error {
 		p.skip(1 + digits)
 		rest = after[digits:]
 	}
-	if rest == "" || rest == "/" {
+	if rest == "" {
 		return nil
 	}
 	if i := strings.IndexByte(rest, '#'); i >= 0 {
@@ -516,6 +665,9 @@ func (p *parser) afterHost(rest string, pat *Pattern) *Error {
 	}
 	if path != "" {
 		pat.path = strings.TrimSuffix(weburl.ParsePath(path), "/")
+		if pat.path == "" && pat.exact {
+			pat.path = "/"
+		}
 	}
 	if !hasQuery {
 		return nil
@@ -525,6 +677,6 @@ func (p *parser) afterHost(rest string, pat *Pattern) *Error {
 			return p.fail(len(path)+1, query, BadQuery, "parameters as name, name=value or name=*part*, with “&” between them")
 		}
 	}
-	pat.query = query
+	pat.query = weburl.CanonicalEscapes(query)
 	return nil
 }

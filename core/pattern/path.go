@@ -1,14 +1,12 @@
 package pattern
 
-import (
-	"regexp"
-	"strings"
-)
+import "strings"
 
 // PathExpr returns a regular expression for the paths that a glob names, without a final slash and what is below: a segment "*" is exactly
 // one non-empty segment, a segment "**" any number of them; within a segment "*" is any run without "/", "**" any run. The dot in it is
-// meant to match newlines too.
-func PathExpr(glob string) string {
+// meant to match newlines too. literal writes what stands between the wildcards as an expression: [regexp.QuoteMeta], where nothing
+// else is wanted.
+func PathExpr(glob string, literal func(string) string) string {
 	var b strings.Builder
 	for segment := range strings.SplitSeq(strings.TrimPrefix(glob, "/"), "/") {
 		switch segment {
@@ -28,7 +26,7 @@ func PathExpr(glob string) string {
 				if j > 0 {
 					b.WriteString("[^/]*")
 				}
-				b.WriteString(regexp.QuoteMeta(piece))
+				b.WriteString(literal(piece))
 			}
 		}
 	}

@@ -22,8 +22,8 @@
 //	*                                 everything
 //	! ENTRY                           carve-out: taken out of the list, whatever else in it covers it
 //
-// After the pattern, attributes may stand in square brackets ([until 2026-12-24], [off], [until 2026-12-24, off])
-// and, after white space, a note (# why it is here). Letter case never matters. A line that holds only a note is
+// After the pattern and white space, attributes may stand in square brackets ([until 2026-12-24], [off], [until 2026-12-24,
+// off]) and, after white space, a note (# why it is here). Letter case never matters. A line that holds only a note is
 // kept as a note in its place.
 //
 // Hosts: a first label that is "*" alone stands for one or more labels, a last label that is "*" alone for one whole
@@ -31,13 +31,14 @@
 // pattern covers a host that is an address.
 //
 // Paths: a segment that is "*" alone is exactly one segment, one that is "**" alone any number of them. A final slash
-// says nothing. Without "=" a path covers itself and everything below it, at a segment boundary.
+// says nothing. Without "=" a path covers itself and everything below it, at a segment boundary; with it, exactly that page, on
+// exactly the hosts that the host names (=*.heron.example/a: the page on each host below). heron.example/ is heron.example;
+// =heron.example/ is the front page.
 package pattern
 
 import (
 	"cmp"
 	"net/netip"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -104,14 +105,15 @@ type Pattern struct {
 	kind   Kind
 	scheme string       // "http", "https"; "" for both
 	every  bool         // every host, addresses too: "*" alone
-	scope  Scope        // for a page: Only stands for exactly that page, too
+	scope  Scope        // which hosts; AndBelow where the pattern holds no name
+	exact  bool         // the page of path only, not what is below it
 	ending bool         // the name stands before any public suffix
 	typed  string       // the name as typed, in lower case; the wildcards that scope and ending say are left out
 	ascii  string       // the name in ASCII form; where it holds "*" and letters beyond ASCII, in Unicode form
 	addr   netip.Prefix // for addresses; a single one has all bits
 	port   uint16       // 0 for every port
-	path   string       // as typed, in canonical escapes, without a final slash; "" where there is none
-	query  string       // as typed, without "?"; "" where there is none
+	path   string       // as typed, in canonical escapes, without a final slash; "/" for the front page, "" where there is none
+	query  string       // as typed, in canonical escapes, without "?"; "" where there is none
 	word   string       // as typed, with its stars, without its quotation marks
 	target Target
 	expr   string // the regex as typed
@@ -143,11 +145,11 @@ func (p Pattern) Prefix() netip.Prefix { return p.addr }
 func (p Pattern) SchemeAndPort() (scheme string, port uint16) { return p.scheme, p.port }
 
 // FoldedPath returns the path that p holds in the form in which paths are compared (see [weburl.FoldPath]),
-// without a final slash; "" where p holds none. Where it holds a "*", it is a glob.
+// without a final slash; "/" where p is about the front page, "" where p holds none. Where it holds a "*", it is a glob.
 func (p Pattern) FoldedPath() string { return weburl.FoldPath(p.path) }
 
 // ExactPage reports whether p covers the page of its path only, not those below it.
-func (p Pattern) ExactPage() bool { return p.path != "" && p.scope == Only }
+func (p Pattern) ExactPage() bool { return p.exact }
 
 // Expr returns the regular expression as typed, and what it is applied to. Letter case is to be ignored.
 func (p Pattern) Expr() (string, Target) { return p.expr, p.target }
@@ -175,9 +177,7 @@ func (p Pattern) Key() string {
 	case Word:
 		return strings.ToLower(p.String())
 	}
-	params := strings.Split(foldQuery(p.query), "&")
-	slices.Sort(params)
-	return p.text(p.ascii, p.FoldedPath(), strings.Join(slices.Compact(params), "&"))
+	return p.text(p.ascii, p.FoldedPath(), queryKey(p.Params()))
 }
 
 // String returns the pattern as the notation writes it. Parsing that gives p again.
@@ -199,7 +199,7 @@ func (p Pattern) text(name, path, query string) string {
 	}
 	var b strings.Builder
 	b.Grow(len(name) + len(path) + len(query) + 4)
-	if p.scope == Only {
+	if p.scope == Only || p.exact {
 		b.WriteByte('=')
 	}
 	if p.scheme != "" {

@@ -1,6 +1,7 @@
 package pattern
 
 import (
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -147,8 +148,26 @@ func lowerHex(c byte) byte {
 	return c
 }
 
-// foldQuery brings the query of a pattern to the form in which queries are compared: letter case folded, "+" and the
-// escape of a space alike.
-func foldQuery(query string) string {
-	return strings.ToLower(strings.ReplaceAll(query, "%20", "+"))
+// queryKey writes parameters in the form in which queries of patterns are compared: decoded, folded, in order, each once, with
+// the characters escaped that the notation gives a meaning.
+func queryKey(params []Param) string {
+	if len(params) == 0 {
+		return ""
+	}
+	texts := make([]string, 0, len(params))
+	for _, p := range params {
+		text := keyEscapes.Replace(p.Name)
+		if p.Value != nil {
+			var pieces []string
+			for _, piece := range p.Value {
+				pieces = append(pieces, keyEscapes.Replace(piece))
+			}
+			text += "=" + strings.Join(pieces, "*")
+		}
+		texts = append(texts, text)
+	}
+	slices.Sort(texts)
+	return strings.Join(slices.Compact(texts), "&")
 }
+
+var keyEscapes = strings.NewReplacer("%", "%25", "&", "%26", "=", "%3d", "*", "%2a", "+", "%2b", "#", "%23", " ", "+")

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"strings"
 	"testing"
+	"unicode/utf8"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -21,13 +22,38 @@ func slowMoreSpecific(a, b Pattern) int {
 		}
 		return 1
 	}
-	exactPage := func(p Pattern) bool { return p.path != "" && p.scope == Only && !strings.Contains(p.path, "*") }
+	exactPage := func(p Pattern) bool { return p.exact && !strings.Contains(p.path, "*") }
 	exactHost := func(p Pattern) bool { return p.scope == Only && p.ascii != "" && !p.ending && !p.IsGlob() }
+	host := func(p Pattern) string { // as it is written
+		if p.ascii == "" && p.scope != BelowOnly {
+			return ""
+		}
+		host := map[bool]string{true: "*."}[p.scope == BelowOnly] + p.ascii + map[bool]string{true: ".*"}[p.ending]
+		return strings.ReplaceAll(host, "..", ".")
+	}
 	labels := func(p Pattern) int {
-		if p.ascii == "" {
+		if host(p) == "" {
 			return 0
 		}
-		return len(strings.Split(p.ascii, "."))
+		return len(strings.Split(host(p), "."))
+	}
+	without := func(text string) int { return utf8.RuneCountInString(strings.ReplaceAll(text, "*", "")) }
+	params := func(p Pattern) []string { return strings.FieldsFunc(p.query, func(r rune) bool { return r == '&' }) }
+	values := func(p Pattern) (n int) {
+		for _, param := range params(p) {
+			n += without(strings.Replace(param, "=", "", 1))
+		}
+		return n
+	}
+	singles := func(p Pattern) int { return strings.Count(strings.ReplaceAll(p.path, "**", ""), "*") }
+	bound := func(p Pattern) (n int) {
+		if p.scheme != "" {
+			n++
+		}
+		if p.port != 0 {
+			n++
+		}
+		return n
 	}
 	bits := func(p Pattern) int {
 		if p.addr.IsValid() {
@@ -38,11 +64,15 @@ func slowMoreSpecific(a, b Pattern) int {
 	return cmp.Or(
 		first(a.path != "" || a.query != "", b.path != "" || b.query != ""),
 		first(exactPage(a), exactPage(b)),
-		cmp.Compare(len(strings.ReplaceAll(b.path, "*", "")), len(strings.ReplaceAll(a.path, "*", ""))),
+		cmp.Compare(without(b.path), without(a.path)),
+		cmp.Compare(strings.Count(a.path, "**"), strings.Count(b.path, "**")),
+		cmp.Compare(singles(a), singles(b)),
+		cmp.Compare(len(params(b)), len(params(a))),
+		cmp.Compare(values(b), values(a)),
 		first(exactHost(a), exactHost(b)),
 		cmp.Compare(labels(b), labels(a)),
-		cmp.Compare(len(strings.ReplaceAll(b.ascii, "*", "")), len(strings.ReplaceAll(a.ascii, "*", ""))),
-		first(a.scheme != "" || a.port != 0, b.scheme != "" || b.port != 0),
+		cmp.Compare(without(host(b)), without(host(a))),
+		cmp.Compare(bound(b), bound(a)),
 		cmp.Compare(a.rank(), b.rank()),
 		cmp.Compare(bits(b), bits(a)),
 	)
@@ -55,6 +85,8 @@ var specimens = []string{
 	"heron.example?q=1", "http://heron.example", "https://heron.example/wards", "heron.example:8443", "http://heron.example:8443/wards", "203.0.113.7", "203.0.113.0/24", "203.0.0.0/16",
 	"203.0.113.7:80", "http://203.0.113.7/wards", "2001:db8::/32", "2001:db8::7", `"heron"`, `"her*"`, "~ heron", "~host heron", "~path heron", "*", "*.*", "example", "*.example", "=example",
 	"xn--grn-hoa.example", "grün.example", "a.b.c.d.example", "=a.b.c.d.example/x", "heron.example/WARDS",
+	"=*.heron.example/a", "*.heron.*", "*.*/a", "=heron.example/", "heron.example/**/w*", "heron.example/w***", "heron.example/w*", "heron.example/a?q=1&r=2", "heron.example/a?q=*1", "heron.example/a?q",
+	"http://heron.example:8443", "*ö*.example", "a.*.example", "*heron.*", "*.h*.example",
 }
 
 func TestSpecificity(t *testing.T) {
@@ -69,9 +101,10 @@ func TestSpecificity(t *testing.T) {
 	}
 	rapid.Check(t, func(t *rapid.T) {
 		pattern := rapid.Custom(func(t *rapid.T) string {
-			host := rapid.SampledFrom([]string{"heron.example", "www.heron.example", "h*.example", "a-" + strings.Repeat("b", 40) + ".example", "203.0.113.7"}).Draw(t, "host")
+			host := rapid.SampledFrom([]string{"heron.example", "*.heron.example", "*.h*.example", "heron.*", "*.*", "*", "www.heron.example", "h*.example", "a-" + strings.Repeat("b", 40) + ".example", "203.0.113.7"}).Draw(t, "host")
 			return rapid.SampledFrom([]string{"", "="}).Draw(t, "scope") + rapid.SampledFrom([]string{"", "http://"}).Draw(t, "scheme") + host +
-				rapid.SampledFrom([]string{"", ":81"}).Draw(t, "port") + rapid.SampledFrom([]string{"", "/a", "/*", "/a/*b", "/" + strings.Repeat("c", 900)}).Draw(t, "path")
+				rapid.SampledFrom([]string{"", ":81"}).Draw(t, "port") + rapid.SampledFrom([]string{"", "/a", "/*", "/a/*b", "/a/**", "/a**b*", "/", "/" + strings.Repeat("c", 900)}).Draw(t, "path") +
+				rapid.SampledFrom([]string{"", "", "?a", "?a=*", "?a=bc&d", "?a=" + strings.Repeat("d", 900)}).Draw(t, "query")
 		})
 		a, errA := Parse(pattern.Draw(t, "a"))
 		b, errB := Parse(pattern.Draw(t, "b"))

@@ -251,7 +251,7 @@ func (w *Work) grantedBy(s *Snapshot, t match.Take) {
 	c := candidate{t.List - s.grantsFrom, t.Answer, s.index.Specificity(t), t}
 	if last := len(w.granted) - 1; last >= 0 && w.granted[last].grant == c.grant {
 		before := &w.granted[last]
-		if before.answer == match.Yes && (c.answer != match.Yes || c.says <= before.says) || before.answer != match.Yes && c.answer != match.Yes {
+		if before.answer == match.Yes && (c.answer != match.Yes || c.says.Compare(before.says) <= 0) || before.answer != match.Yes && c.answer != match.Yes {
 			return
 		}
 		*before = c
@@ -541,7 +541,7 @@ func (w *Work) trait(t Trait) answer {
 
 // granted returns the exception that counts, or what is unlocked; -1 where there is none.
 func (s *Snapshot) granted(w *Work, unlocked bool, at time.Time, t *tracer) int32 {
-	best, level, says, blocks := int32(-1), forNobody, pattern.Specificity(0), false
+	best, level, says, blocks := int32(-1), forNobody, pattern.Specificity{}, false
 	for i := range w.granted {
 		c := &w.granted[i]
 		g := &s.grants[c.grant]
@@ -556,7 +556,7 @@ func (s *Snapshot) granted(w *Work, unlocked bool, at time.Time, t *tracer) int3
 			continue
 		}
 		block := g.Then == Block
-		if best < 0 || fits > level || fits == level && (c.says > says || c.says == says && block && !blocks) {
+		if order := c.says.Compare(says); best < 0 || fits > level || fits == level && (order > 0 || order == 0 && block && !blocks) {
 			best, level, says, blocks = c.grant, fits, c.says, block
 		}
 	}
@@ -575,7 +575,7 @@ func (s *Snapshot) grantedWith(w *Work, at time.Time) Verdict {
 	real := s.granted(w, false, at, nil)
 	level, says := w.hypo.level, w.hypo.says
 	w.hypo.level, w.hypo.says = h.level, h.says
-	if real < 0 || h.level > level || h.level == level && (h.says > says || h.says == says && h.exception.Then == Block) {
+	if order := h.says.Compare(says); real < 0 || h.level > level || h.level == level && (order > 0 || order == 0 && h.exception.Then == Block) {
 		return h.exception.Then
 	}
 	return s.grants[real].Then

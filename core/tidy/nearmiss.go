@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"widelark/core/cover"
+	"widelark/core/language"
 	"widelark/core/pattern"
 	"widelark/core/weburl"
 )
@@ -129,7 +130,7 @@ func regexMisses(p pattern.Pattern, add func(url, tighter, why string)) {
 			last = at + 1
 		}
 		escapedDots = b.String() + expr[last:]
-		for _, url := range build(cover.Sample(expr)) { // the sample has an x for every bare dot
+		for _, url := range build(language.Sample(expr)) { // the sample has an x for every bare dot
 			before := escapedDots
 			add(url, prefix+before, "A dot without a backslash before it stands for any character.")
 			if covers(prefix+expr, url) {
@@ -141,7 +142,7 @@ func regexMisses(p pattern.Pattern, add func(url, tighter, why string)) {
 	if err != nil || target == pattern.OnPath {
 		return
 	}
-	name := cover.Sample(escapedDots)
+	name := language.Sample(escapedDots)
 	if !strings.Contains(name, ".") || strings.ContainsAny(name, "/:") { // not about a host
 		return
 	}

@@ -4,12 +4,13 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	whatwgerrors "github.com/nlnwa/whatwg-url/errors"
 	whatwg "github.com/nlnwa/whatwg-url/url"
 	"golang.org/x/net/idna"
-	"golang.org/x/net/publicsuffix"
 )
 
 // Host is a host in the form in which hosts are compared. The zero Host is not valid.
@@ -30,13 +31,9 @@ func ParseHost(text string) (Host, error) {
 	}); i >= 0 {
 		return Host{}, fmt.Errorf("%q cannot stand in a host name", text[i])
 	}
-	read, err := whatwg.Parse("http://" + text + "/")
+	ascii, addr, err := readHost(text)
 	if err != nil {
-		return Host{}, errors.New(reason(err))
-	}
-	ascii, addr := canonicalHost(read.Hostname())
-	if ascii == "" {
-		return Host{}, errors.New("there is no host name in it")
+		return Host{}, err
 	}
 	return Host{ASCII: ascii, Addr: addr}, nil
 }
@@ -51,29 +48,158 @@ func plainName(text string) bool {
 // IsPlainName reports whether text is a host name that is its own ASCII form. It may say no where yes would be right.
 func IsPlainName(text string) bool { return plainName(text) }
 
-// canonicalHost drops one trailing dot and unmaps an IPv4 address inside an IPv6 one. The host is as the
-// parser gives it. A host that is nothing else, or ends in more dots than one, names nothing: it comes back empty.
-func canonicalHost(host string) (string, netip.Addr) {
-	if strings.HasPrefix(host, "[") {
-		addr, err := netip.ParseAddr(strings.Trim(host, "[]"))
-		if err != nil {
-			return "", netip.Addr{}
-		}
-		if addr.Is4In6() {
-			return addr.Unmap().String(), addr.Unmap()
-		}
-		return host, addr
+// maxHost is the longest host that is read, in bytes: the 253 characters that a name can have (RFC 1035, section 2.3.4), each as
+// the escapes of four bytes, and some more. The library's time grows with the square of the length.
+const maxHost = 4 << 10
+
+// readHost reads a host as the URL Standard does (section 3.5), drops one trailing dot, and unmaps an IPv4 address inside an IPv6
+// one. Errors are reasons. A host of dots only, or one that ends in more dots than one, names nothing.
+func readHost(text string) (ascii string, addr netip.Addr, err error) {
+	if strings.HasPrefix(text, "[") {
+		return readIPv6(text)
 	}
-	host = strings.TrimSuffix(host, ".")
-	if strings.HasSuffix(host, ".") {
-		return "", netip.Addr{}
+	if len(text) > maxHost {
+		return "", addr, fmt.Errorf("the host is longer than %d bytes", maxHost)
 	}
-	if host != "" && host[len(host)-1] >= '0' && host[len(host)-1] <= '9' {
-		if addr, err := netip.ParseAddr(host); err == nil {
-			return host, addr
+	decoded := decodeEscapes(text)
+	if !utf8.ValidString(decoded) {
+		return "", addr, errors.New(notInternational)
+	}
+	if ascii, err = lenient.ToASCII(decoded); err != nil || emptyPunycode(strings.ToLower(decoded), ascii) {
+		return "", addr, errors.New(notInternational)
+	}
+	if strings.ContainsFunc(ascii, func(r rune) bool { return whatwg.ForbiddenDomainCodePoint.Test(uint(r)) }) {
+		return "", addr, errors.New("the host holds a character that no host name has")
+	}
+	ascii = strings.TrimSuffix(ascii, ".")
+	if ascii == "" || strings.HasSuffix(ascii, ".") {
+		return "", addr, errors.New("there is no host name in it")
+	}
+	if endsInNumber(ascii) {
+		if addr, err = readIPv4(ascii); err != nil {
+			return "", addr, err
+		}
+		return addr.String(), addr, nil
+	}
+	return ascii, netip.Addr{}, nil
+}
+
+const notInternational = "the host is not a valid international name"
+
+// lenient maps names as browsers do (URL Standard, section 3.3): characters of ASCII that no registered name has, "_" above all,
+// are let through. The parser's own profile refuses them in names that hold letters beyond ASCII.
+var lenient = idna.New(idna.MapForLookup(), idna.BidiRule(), idna.VerifyDNSLength(false), idna.StrictDomainName(false),
+	idna.ValidateLabels(true), idna.CheckHyphens(false), idna.CheckJoiners(true), idna.Transitional(false))
+
+// MapName maps a piece of a host name as browsers map names (URL Standard, section 3.3): letter case folded, full-width and other
+// compatible forms replaced, ignored characters left out. Letters beyond ASCII stay; what no name can hold is not looked at.
+func MapName(piece string) string {
+	labels := strings.Split(dots.Replace(piece), ".")
+	for i, label := range labels {
+		if labels[i] = strings.ToLower(label); strings.ContainsFunc(label, func(r rune) bool { return r >= utf8.RuneSelf }) {
+			labels[i], _ = lenient.ToUnicode(label)
 		}
 	}
-	return host, netip.Addr{}
+	return strings.Join(labels, ".")
+}
+
+// dots replaces what counts as a dot in host names (UTS #46, section 2.3).
+var dots = strings.NewReplacer("。", ".", "．", ".", "｡", ".")
+
+// emptyPunycode reports whether a host, as read and in ASCII form, has a label "xn--" with nothing after it that stands for a letter
+// beyond ASCII. Such labels are not valid (UTS #46, section 4, step 4), but the library drops "xn--" or keeps it.
+func emptyPunycode(read, ascii string) bool {
+	for label := range strings.SplitSeq(read+"."+ascii, ".") {
+		if rest, ok := strings.CutPrefix(label, "xn--"); ok && (rest == "" || strings.HasSuffix(rest, "-")) {
+			return true
+		}
+	}
+	return emptyLabels(ascii) > emptyLabels(dots.Replace(read))
+}
+
+func emptyLabels(host string) int {
+	return strings.Count("."+host+".", "..") // of "...", two labels, one pair is counted: enough for a comparison
+}
+
+// decodeEscapes decodes the escapes of a host; a "%" that begins none stays.
+func decodeEscapes(text string) string {
+	if strings.IndexByte(text, '%') < 0 {
+		return text
+	}
+	b := make([]byte, 0, len(text))
+	for i := 0; i < len(text); i++ {
+		if c, ok := escape(text, i); ok {
+			b = append(b, c)
+			i += 2
+			continue
+		}
+		b = append(b, text[i])
+	}
+	return string(b)
+}
+
+func readIPv6(text string) (string, netip.Addr, error) {
+	read, err := whatwg.Parse("http://" + text + "/")
+	if err != nil {
+		return "", netip.Addr{}, errors.New(reason(err))
+	}
+	addr, err := netip.ParseAddr(strings.Trim(read.Hostname(), "[]"))
+	if err != nil {
+		return "", netip.Addr{}, errors.New("the host is no valid IPv6 address")
+	}
+	if addr.Is4In6() {
+		return addr.Unmap().String(), addr.Unmap(), nil
+	}
+	return "[" + addr.String() + "]", addr, nil
+}
+
+// endsInNumber reports whether the last label of a host is a number, which makes the host an address or nothing (URL Standard,
+// section 3.5, the ends-in-a-number checker). Precondition: host has no trailing dot.
+func endsInNumber(host string) bool {
+	last := host[strings.LastIndexByte(host, '.')+1:]
+	if last != "" && strings.Trim(last, "0123456789") == "" {
+		return true
+	}
+	hex, ok := strings.CutPrefix(last, "0x")
+	return ok && strings.Trim(hex, "0123456789abcdef") == ""
+}
+
+// readIPv4 reads an IPv4 address in any spelling that browsers read (URL Standard, section 3.5, the IPv4 parser): one to four
+// numbers, decimal, octal or hexadecimal, of which the last one fills what is left. Errors are reasons.
+func readIPv4(host string) (netip.Addr, error) {
+	const notAddress = "the host ends in a number, but is no address"
+	parts := strings.Split(host, ".")
+	if len(parts) > 4 {
+		return netip.Addr{}, errors.New(notAddress)
+	}
+	var value uint64
+	for i, part := range parts {
+		digits, base := part, 10
+		if hex, ok := strings.CutPrefix(part, "0x"); ok {
+			digits, base = hex, 16
+		} else if len(part) > 1 && part[0] == '0' {
+			digits, base = part[1:], 8
+		}
+		if digits == "" && base == 16 {
+			digits = "0"
+		}
+		if digits == "" || digits[0] == '+' || digits[0] == '-' {
+			return netip.Addr{}, errors.New(notAddress)
+		}
+		n, err := strconv.ParseUint(digits, base, 64)
+		if errors.Is(err, strconv.ErrSyntax) {
+			return netip.Addr{}, errors.New(notAddress)
+		}
+		room := uint64(256) // how many values the part can have
+		if i == len(parts)-1 {
+			room = 1 << (8 * (5 - len(parts)))
+		}
+		if err != nil || n >= room {
+			return netip.Addr{}, errors.New("the host looks like an address, but a part of it is greater than 255")
+		}
+		value = value*room + n
+	}
+	return netip.AddrFrom4([4]byte{byte(value >> 24), byte(value >> 16), byte(value >> 8), byte(value)}), nil
 }
 
 // Unicode returns the form of an ASCII host name that people read. Labels that are no valid punycode stay as
@@ -86,28 +212,9 @@ func Unicode(ascii string) string {
 	return text
 }
 
-// SplitSuffix cuts a host name before its public suffix (Public Suffix List, ICANN and private sections; a name
-// under no listed suffix has its last label as suffix): "www.heron.co.uk" is "www.heron" and "co.uk". The
-// name is empty where the host is itself a suffix. Precondition: host is a name in ASCII form, no address.
-func SplitSuffix(host string) (name, suffix string) {
-	suffix, _ = publicsuffix.PublicSuffix(host)
-	if len(suffix) >= len(host) {
-		return "", host
-	}
-	return host[:len(host)-len(suffix)-1], suffix
-}
-
 // reason says in our words what the parser's error means.
 func reason(err error) string {
 	switch whatwgerrors.Type(err) {
-	case whatwgerrors.DomainToASCII:
-		return "the host is not a valid international name"
-	case whatwgerrors.DomainInvalidCodePoint, whatwgerrors.HostInvalidCodePoint:
-		return "the host holds a character that no host name has"
-	case whatwgerrors.IPv4OutOfRangePart:
-		return "the host looks like an address, but a part of it is greater than 255"
-	case whatwgerrors.IPv4TooManyParts, whatwgerrors.IPv4EmptyPart, whatwgerrors.IPv4NonNumericPart:
-		return "the host ends in a number, but is no address"
 	case whatwgerrors.IPv6Unclosed:
 		return "the address is missing its closing bracket"
 	case whatwgerrors.PortOutOfRange:

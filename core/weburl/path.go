@@ -1,7 +1,6 @@
 package weburl
 
 import (
-	"bytes"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -25,26 +24,10 @@ func ParsePath(text string) string {
 // plainPath reports whether text is already canonical. It may say no where yes would be right.
 func plainPath(text string) bool { return plainSegments(text) == len(text) }
 
-// canonicalPath decodes escapes of unreserved characters, writes the others in upper case and folds runs of
-// "/". The path has been through the URL Standard's parser, so dot segments are gone, escaped ones too.
+// canonicalPath brings escapes to one spelling and folds runs of "/". The path has been through the URL Standard's
+// parser, so dot segments are gone, escaped ones too.
 func canonicalPath(path string) string {
-	if strings.IndexByte(path, '%') >= 0 {
-		b := make([]byte, 0, len(path))
-		for i := 0; i < len(path); i++ {
-			c, ok := escape(path, i)
-			switch {
-			case !ok:
-				b = append(b, path[i])
-				continue
-			case unreserved(c) && !strayPercent(b):
-				b = append(b, c)
-			default:
-				b = append(b, strings.ToUpper(path[i:i+3])...)
-			}
-			i += 2
-		}
-		path = string(b)
-	}
+	path = CanonicalEscapes(path)
 	for strings.Contains(path, "//") {
 		path = strings.ReplaceAll(path, "//", "/")
 	}
@@ -54,24 +37,39 @@ func canonicalPath(path string) string {
 	return path
 }
 
-// strayPercent reports whether what is decoded next could become an escape together with a "%" that begins none: the
-// "b" of "%%62f" must not make "%bf" of it.
-func strayPercent(before []byte) bool {
-	return bytes.IndexByte(before[max(0, len(before)-2):], '%') >= 0
-}
-
-// upperEscapes writes the escapes of a query in upper case.
-func upperEscapes(query string) string {
-	if strings.IndexByte(query, '%') < 0 {
-		return query
+// CanonicalEscapes brings the escapes of a path or query to the spelling that they have in a canonical URL: unreserved characters are
+// decoded, other escapes are in upper case, a "%" that begins none is "%25".
+func CanonicalEscapes(text string) string {
+	if strings.IndexByte(text, '%') < 0 {
+		return text
 	}
-	b := []byte(query)
-	for i := range b {
-		if _, ok := escape(query, i); ok {
-			copy(b[i:], strings.ToUpper(query[i:i+3]))
+	b := make([]byte, 0, len(text)+2)
+	for i := 0; i < len(text); {
+		if text[i] != '%' {
+			b = append(b, text[i])
+			i++
+			continue
 		}
+		var size int
+		b, size = appendEscape(b, text, i)
+		i += size
 	}
 	return string(b)
+}
+
+// appendEscape appends the canonical spelling of what the "%" at text[i] begins, and returns how many bytes of text that
+// was: an unreserved character is decoded (RFC 3986, section 6.2.2.2), any other escape is written in upper case (section
+// 6.2.2.1), and a "%" that begins no escape is itself escaped, so that what is decoded after it can never turn it into one
+// ("%C%33" is "%25C3").
+func appendEscape(dst []byte, text string, i int) ([]byte, int) {
+	c, ok := escape(text, i)
+	switch {
+	case !ok:
+		return append(dst, "%25"...), 1
+	case unreserved(c):
+		return append(dst, c), 3
+	}
+	return append(dst, '%', upper(text[i+1]), upper(text[i+2])), 3
 }
 
 // FoldPath returns a path in the form in which paths are compared: letter case folded, in escaped Unicode

@@ -9,8 +9,9 @@
 //   - fragment and user-info are dropped (that there was user-info is remembered);
 //   - one trailing dot of the host, the default port and an empty query are dropped;
 //   - an IPv4 address inside an IPv6 one (::ffff:203.0.113.7) counts as the IPv4 address;
-//   - escapes of unreserved characters in the path are decoded (RFC 3986, section 6.2.2.2), all other
-//     escapes are written in upper case (section 6.2.2.1), runs of "/" in the path are folded to one;
+//   - escapes of unreserved characters in path and query are decoded (RFC 3986, section 6.2.2.2), all other
+//     escapes are written in upper case (section 6.2.2.1), a "%" that begins no escape is written "%25", and
+//     runs of "/" in the path are folded to one;
 //   - "ws" and "wss" count as "http" and "https"; text without a scheme is read as "https".
 //
 // For example HTTPS://user@Heron.Example.:443/a//%7eb/../c%2f?#top is https://heron.example/a/c%2F.
@@ -60,21 +61,20 @@ func Parse(text string) (URL, error) {
 	if u, ok := parseClean(text); ok {
 		return u, nil
 	}
-	if u, ok := parseWritten(text); ok {
+	if u, ok := parseWritten(text, false); ok {
 		return u, nil
 	}
 	full, err := withScheme(strip(strings.ToValidUTF8(text, "\uFFFD")))
 	if err != nil {
 		return refuse(text, "%s", err)
 	}
-	full, userInfo := plainer(full)
-	u, ok := parseWritten(full)
-	if !ok {
-		if u, err = parseStandard(full); err != nil {
-			return refuse(text, "%s", err)
-		}
+	plain, userInfo := plainer(full)
+	u, ok := parseWritten(plain, true)
+	if ok {
+		u.userInfo = userInfo
+	} else if u, err = parseStandard(full); err != nil {
+		return refuse(text, "%s", err)
 	}
-	u.userInfo = userInfo
 	return u, nil
 }
 
@@ -82,27 +82,44 @@ func refuse(text, format string, args ...any) (URL, error) {
 	return URL{}, &Error{Input: shorten(text), Reason: fmt.Sprintf(format, args...)}
 }
 
-// parseStandard reads a URL with its scheme by the URL Standard's parser. Errors are reasons.
+// parseStandard reads a URL with its scheme: the host by [readHost], the rest by the URL Standard's parser. Errors are reasons.
 func parseStandard(full string) (URL, error) {
-	read, err := whatwg.Parse(full)
+	full, userInfo := plainer(full)
+	scheme, rest, _ := strings.Cut(full, "://")
+	end := strings.IndexAny(rest, "/?#")
+	if end < 0 {
+		end = len(rest)
+	}
+	name, port := rest[:end], ""
+	if colon := strings.IndexByte(name, ':'); colon >= 0 && !strings.HasPrefix(name, "[") {
+		name, port = name[:colon], name[colon:]
+	} else if bracket := strings.IndexByte(name, ']'); bracket >= 0 && strings.HasPrefix(name, "[") {
+		name, port = name[:bracket+1], name[bracket+1:]
+	}
+	host, addr, err := readHost(name)
+	if err != nil {
+		return URL{}, err
+	}
+	read, err := whatwg.Parse(scheme + "://host" + port + rest[end:])
 	if err != nil {
 		return URL{}, errors.New(reason(err))
 	}
 	u := URL{
 		scheme:   webScheme[read.Scheme()],
+		host:     host,
+		addr:     addr,
 		path:     canonicalPath(read.Pathname()),
-		query:    upperEscapes(read.Query()),
-		userInfo: read.Username() != "" || read.Password() != "",
-	}
-	if u.host, u.addr = canonicalHost(read.Hostname()); u.host == "" {
-		return URL{}, errors.New("there is no host name in it")
+		query:    CanonicalEscapes(read.Query()),
+		userInfo: userInfo,
 	}
 	if read.Port() != "" {
 		port, err := strconv.ParseUint(read.Port(), 10, 16)
 		if err != nil {
 			return URL{}, fmt.Errorf("%q is no port number", read.Port())
 		}
-		u.port = uint16(port)
+		if u.port = uint16(port); port == 0 { // which stands for the default port here
+			return URL{}, errors.New("no browser connects to port 0")
+		}
 	}
 	return u, nil
 }

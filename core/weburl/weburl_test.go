@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"net/url"
 	"os"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -84,7 +85,7 @@ func TestFoldPath(t *testing.T) {
 		"/a%2FB":           "/a%2fb",
 		"/%C3%28":          "/%c3%28", // no UTF-8: the byte stays an escape
 		"/%E2%82%AC":       "/€",
-		"/%C3%84%C3%96x%4": "/äöx%4",
+		"/%C3%84%C3%96x%4": "/äöx%254",
 	} {
 		assert.Equal(t, want, FoldPath(MustParse("h"+path).Path()), path)
 	}
@@ -148,7 +149,9 @@ func checkShortWays(t assert.TestingT, text string) (clean, written bool) {
 	if err == nil {
 		want, err = parseStandard(full)
 	}
-	for i, short := range []func(string) (URL, bool){parseClean, parseWritten} {
+	checkLibrary(t, text)
+	asTyped := func(text string) (URL, bool) { return parseWritten(text, false) }
+	for i, short := range []func(string) (URL, bool){parseClean, asTyped} {
 		if u, ok := short(text); ok && assert.NoError(t, err, "%q", text) && assert.Equal(t, want, u, "%q", text) {
 			clean, written = clean || i == 0, written || i == 1
 		}
@@ -161,6 +164,51 @@ func checkShortWays(t assert.TestingT, text string) (clean, written bool) {
 		assert.Equal(t, err.Error(), wrong.Reason, "%q", text)
 	}
 	return clean, written
+}
+
+// oddHost are hosts that the library reads otherwise than browsers do: numbers with a sign, "xn--" with nothing behind it, names beyond
+// ASCII with characters that no registered name has.
+var oddHost = regexp.MustCompile(`(?i)(^|\.)0?x?[+-]|xn--|[^\x00-\x7f]|%`)
+
+// What the library reads by itself is read as the same place.
+func checkLibrary(t assert.TestingT, text string) {
+	full, err := withScheme(strip(strings.ToValidUTF8(text, "\uFFFD")))
+	if err != nil {
+		return
+	}
+	full, userInfo := plainer(full)
+	_, after, _ := strings.Cut(full, "://")
+	host := strings.FieldsFunc(after, func(r rune) bool { return strings.ContainsRune("/?#:", r) })
+	if len(host) > 0 && !strings.HasPrefix(after, "[") && oddHost.MatchString(host[0]) {
+		return
+	}
+	read, err := whatwg.Parse(full)
+	u, refused := Parse(text)
+	if err != nil || read.Port() == "0" || strings.HasSuffix(read.Hostname(), "..") || strings.Trim(read.Hostname(), ".") == "" {
+		assert.Error(t, refused, "%q", text)
+		return
+	}
+	if assert.NoError(t, refused, "%q", text) {
+		want, err := Parse(read.Href(true))
+		want.userInfo = userInfo
+		assert.NoError(t, err)
+		assert.Equal(t, want, u, "%q", text)
+	}
+}
+
+// Hosts that the library reads otherwise than browsers do.
+func TestOddHosts(t *testing.T) {
+	for host, want := range map[string]string{
+		"+127": "+127", "-010": "-010", "heron.-6": "heron.-6", "heron.xn--": "", "xn--.heron.example": "", "xn--heron-.example": "", "ｘn--.heron.example": "",
+		"..": "", "...": "", "a_b.bücher.example": "a_b.xn--bcher-kva.example", "0x": "0.0.0.0", "0x+7": "0x+7", "1.0x-7": "1.0x-7", "heron.09": "", "256": "0.0.1.0", "1.2.3.4.": "1.2.3.4",
+		"4294967296": "", "1.2.65536": "", "0x100.1": "", "1..2": "",
+	} {
+		read, err := ParseHost(host)
+		assert.Equal(t, want, read.ASCII, host)
+		assert.Equal(t, want == "", err != nil, "%s: %v", host, err)
+	}
+	_, err := Parse("heron.example:0")
+	assert.ErrorContains(t, err, "port 0")
 }
 
 func TestShortWaysAgree(t *testing.T) {
@@ -179,6 +227,7 @@ func TestShortWaysAgree(t *testing.T) {
 		count(t, rapid.StringMatching(`([hH]ttps?://)?[a-cA-C0-9.xn-]{0,8}(:[0-9]{0,6})?(/[a-cA-C0-9.%2eE/ä|\\]{0,12})?(\?[a-c&%4eä'"]{0,5})?(#[a%]{0,2})?`).Draw(t, "written"))
 		count(t, rapid.StringMatching(`(http://)?([0-9]{1,3}\.){3}[0-9]{1,4}\.?(:443|:80)?(/(\.|%2e|%2E){0,3}){0,4}`).Draw(t, "address"))
 		count(t, anyURL(t))
+		count(t, "heron.example/"+rapid.StringMatching(`[ -~ä\x00-\x20\x7f]{0,12}`).Draw(t, "anything"))
 	})
 	assert.Positive(t, clean)
 	assert.Positive(t, written)

@@ -4,12 +4,15 @@ import (
 	"net/netip"
 	"strings"
 	"unicode/utf8"
+
+	whatwg "github.com/nlnwa/whatwg-url/url"
 )
 
 // parseWritten reads a URL as people and programs write most of those that are not clean: with upper case, without a scheme, with a port,
 // escapes, other scripts, dot segments, a fragment or an IPv4 address. It allocates once, for what it respells; a host in another script
 // is left to [ParseHost]. Where it meets anything else, what is wrong among it, it says no, and the URL Standard's parser is asked.
-func parseWritten(text string) (URL, bool) {
+// bare says that the text has been through [strip] and [plainer]; otherwise blanks, controls and backslashes are a no.
+func parseWritten(text string, bare bool) (URL, bool) {
 	u, rest := URL{scheme: "https"}, text
 	if colon := strings.IndexByte(text, ':'); colon >= 0 && strings.HasPrefix(text[colon:], "://") {
 		switch {
@@ -34,9 +37,9 @@ func parseWritten(text string) (URL, bool) {
 	var room [512]byte
 	respelt := room[:0]
 	host, port, ported := strings.Cut(authority, ":")
-	if ported {
-		number, ok := decimal(port, 65535)
-		if !ok {
+	if ported && port != "" {
+		number, ok := decimal(strings.TrimLeft(port, "0"), 65535)
+		if !ok || number == 0 {
 			return URL{}, false
 		}
 		if u.port = uint16(number); u.port == 443 && u.scheme == "https" || u.port == 80 && u.scheme == "http" {
@@ -54,11 +57,11 @@ func parseWritten(text string) (URL, bool) {
 	hostEnd := len(respelt)
 	path, query, _ := strings.Cut(rest, "?")
 	var ok bool
-	if respelt, ok = appendPath(respelt, path); !ok {
+	if respelt, ok = appendPath(respelt, path, bare); !ok {
 		return URL{}, false
 	}
 	pathEnd := len(respelt)
-	if respelt, ok = appendQuery(respelt, query); !ok {
+	if respelt, ok = appendQuery(respelt, query, bare); !ok {
 		return URL{}, false
 	}
 	all := string(respelt)
@@ -112,12 +115,12 @@ func appendHost(dst []byte, host string, u *URL) ([]byte, bool) {
 }
 
 // appendPath appends the canonical form of a path; false where it holds what is not looked at here.
-func appendPath(dst []byte, path string) ([]byte, bool) {
+func appendPath(dst []byte, path string, bare bool) ([]byte, bool) {
 	from := len(dst)
 	for rest, more := strings.TrimPrefix(path, "/"), true; more; {
 		var segment string
 		segment, rest, more = strings.Cut(rest, "/")
-		switch dots(segment) {
+		switch dotSegment(segment) {
 		case 1:
 			segment = ""
 		case 2:
@@ -129,21 +132,17 @@ func appendPath(dst []byte, path string) ([]byte, bool) {
 		default:
 			dst = append(dst, '/')
 			for i := 0; i < len(segment); i++ {
-				c := segment[i]
-				escaped, ok := escape(segment, i)
-				switch {
-				case ok && unreserved(escaped) && !strayPercent(dst[from:]):
-					dst = append(dst, escaped)
-					i += 2
-				case ok:
-					dst = append(dst, '%', upper(segment[i+1]), upper(segment[i+2]))
-					i += 2
-				case classes[c]&inPath != 0 || c == '%':
+				switch c := segment[i]; {
+				case c == '%':
+					var size int
+					dst, size = appendEscape(dst, segment, i)
+					i += size - 1
+				case classes[c]&inPath != 0:
 					dst = append(dst, c)
-				case c >= utf8.RuneSelf:
-					dst = append(dst, '%', hexDigits[c>>4], hexDigits[c&15])
-				default:
+				case !bare && (c <= ' ' || c == '\\'):
 					return dst, false
+				default:
+					dst = appendByte(dst, c, whatwg.PathPercentEncodeSet)
 				}
 			}
 			continue
@@ -161,8 +160,8 @@ func appendPath(dst []byte, path string) ([]byte, bool) {
 	return folded, true
 }
 
-// dots returns how many dots a dot segment has, escaped or not; 0 for other segments (URL Standard, 4.1).
-func dots(segment string) int {
+// dotSegment returns how many dots a dot segment has, escaped or not; 0 for other segments (URL Standard, 4.1).
+func dotSegment(segment string) int {
 	n := 0
 	for ; segment != ""; n++ {
 		if segment[0] == '.' {
@@ -180,22 +179,30 @@ func dots(segment string) int {
 }
 
 // appendQuery appends the canonical form of a query; false where it holds what is not looked at here.
-func appendQuery(dst []byte, query string) ([]byte, bool) {
+func appendQuery(dst []byte, query string, bare bool) ([]byte, bool) {
 	for i := 0; i < len(query); i++ {
-		c := query[i]
-		switch _, ok := escape(query, i); {
-		case ok:
-			dst = append(dst, '%', upper(query[i+1]), upper(query[i+2]))
-			i += 2
-		case classes[c]&inQuery != 0 || c == '%':
+		switch c := query[i]; {
+		case c == '%':
+			var size int
+			dst, size = appendEscape(dst, query, i)
+			i += size - 1
+		case classes[c]&inQuery != 0:
 			dst = append(dst, c)
-		case c >= utf8.RuneSelf:
-			dst = append(dst, '%', hexDigits[c>>4], hexDigits[c&15])
-		default:
+		case !bare && c <= ' ':
 			return dst, false
+		default:
+			dst = appendByte(dst, c, whatwg.SpecialQueryPercentEncodeSet)
 		}
 	}
 	return dst, true
+}
+
+// appendByte appends a byte as it stands in a path or query: escaped where the set says so (URL Standard, section 1.3).
+func appendByte(dst []byte, c byte, escaped *whatwg.PercentEncodeSet) []byte {
+	if escaped.ByteShouldBeEncoded(c) {
+		return append(dst, '%', hexDigits[c>>4], hexDigits[c&15])
+	}
+	return append(dst, c)
 }
 
 const hexDigits = "0123456789ABCDEF"

@@ -20,14 +20,15 @@ import (
 // import all.
 var importRules = map[string]string{
 	"core/weburl":               "",
-	"core/pattern":              "core/weburl",
+	"core/language":             "",
+	"core/pattern":              "core/weburl core/language",
 	"core/match":                "core/weburl core/pattern",
 	"core/classify":             "core/weburl core/pattern core/match",
 	"core/directory":            "",
 	"core/policy":               "core/weburl core/pattern core/match core/classify core/directory core/schedule",
 	"core/schedule":             "core/pattern",
-	"core/cover":                "core/weburl core/pattern core/match",
-	"core/tidy":                 "core/weburl core/pattern core/match core/cover",
+	"core/cover":                "core/weburl core/language core/pattern core/match",
+	"core/tidy":                 "core/weburl core/language core/pattern core/match core/cover",
 	"core/compare":              "core/cover core/pattern core/policy core/weburl",
 	"core/review":               "core/cover core/match core/pattern core/policy core/weburl",
 	"internal/account":          "",
@@ -68,7 +69,7 @@ var coreModules = []string{
 }
 
 // coreStandard are the packages of the standard library that the core may import: no file, socket, clock or log.
-var coreStandard = strings.Fields(`bufio bytes cmp encoding/binary errors fmt io math math/bits net/netip regexp regexp/syntax
+var coreStandard = strings.Fields(`bufio bytes cmp embed encoding/binary errors fmt io math math/bits net/netip regexp regexp/syntax
 	slices sort strconv strings sync sync/atomic time unicode unicode/utf8`)
 
 func packages(t *testing.T) map[string][]string {

@@ -1,4 +1,8 @@
-package cover
+// Package language compares regular expressions as sets of texts, by the product of their automata.
+//
+// From: expressions in RE2 syntax, each for whole texts.
+// To: the shortest text that tells them apart, or the certainty that there is none.
+package language
 
 import (
 	"cmp"
@@ -159,9 +163,9 @@ func representatives(machines []machine) []rune {
 	return runes
 }
 
-// witness looks for the shortest text that all of some expressions accept and another does not; none where without is "". decided is
+// Witness looks for the shortest text that all of some expressions accept and another does not; none where without is "". decided is
 // false where the bound was hit, or one cannot be read.
-func witness(without string, all ...string) (text string, found, decided bool) {
+func Witness(without string, all ...string) (text string, found, decided bool) {
 	var machines []machine
 	for _, expr := range all {
 		m, ok := compile(expr)

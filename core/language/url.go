@@ -1,0 +1,35 @@
+package language
+
+// The texts that can stand in each part of a canonical URL, and some more: what holds of more holds of these. Letter case never
+// matters where they are used, so capitals are left out. All is ASCII, as canonical URLs are.
+const (
+	letter  = `[^\x00-\x20\x7f-\x{10FFFF}A-Z/:?#@\[\]\\%<>^|.]`    // of a host
+	other   = `[^\x00-\x20\x7f-\x{10FFFF}A-Z/:?#@\[\]\\%<>^|.0-9]` // the same without digits
+	segment = "[^/?#\\\\\"<>`{}\\x00-\\x20\\x7f-\\x{10FFFF}A-Z]"
+
+	// Name is a host that is a name. A host whose last label is a number is an address.
+	Name = `(?:` + letter + `+\.)*` + letter + `*` + other + letter + `*`
+	// Host is any host: a name, or an address as text.
+	Host = `(?:` + Name + `|[0-9]+(?:\.[0-9]+){3}|\[[0-9a-f:]+\])`
+	// Path is a path, with its first slash.
+	Path = `/(?:` + segment + `+/)*` + segment + `*`
+	// Query is a query with its question mark, or nothing.
+	Query = `(?:\?[^#"'<>\x00-\x20\x7f-\x{10FFFF}A-Z]*)?`
+	// Port is a port with its colon, or nothing.
+	Port = `(?::[1-9][0-9]{0,4})?`
+	// Target is path and query.
+	Target = Path + Query
+	// URL is a whole canonical URL.
+	URL = `https?://` + Host + Port + Target
+	// Anything is every text.
+	Anything = `.*`
+
+	// FoldedPath is a path as paths are compared (see weburl.FoldPath): letters beyond ASCII stand for themselves.
+	FoldedPath = `/(?:` + foldedSegment + `+/)*` + foldedSegment + `*`
+	// UnicodeName is a host that is a name, in the form that people read.
+	UnicodeName = `(?:` + readLetter + `+\.)*` + readLetter + `*` + readOther + readLetter + `*`
+
+	foldedSegment = "[^/?#\\\\\"<>`{}\\x00-\\x20\\x7fA-Z]"
+	readLetter    = `[^\x00-\x20\x7fA-Z/:?#@\[\]\\%<>^|.]`
+	readOther     = `[^\x00-\x20\x7fA-Z/:?#@\[\]\\%<>^|.0-9]`
+)

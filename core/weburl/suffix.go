@@ -1,0 +1,41 @@
+package weburl
+
+import (
+	_ "embed"
+	"strings"
+	"sync"
+
+	"golang.org/x/net/publicsuffix"
+)
+
+// SplitSuffix cuts a host name before its public suffix (Public Suffix List, ICANN and private sections; a name
+// under no listed suffix has its last label as suffix): "www.heron.co.uk" is "www.heron" and "co.uk". The
+// name is empty where the host is itself a suffix. Precondition: host is a name in ASCII form, no address.
+func SplitSuffix(host string) (name, suffix string) {
+	suffix, _ = publicsuffix.PublicSuffix(host)
+	if len(suffix) >= len(host) {
+		return "", host
+	}
+	return host[:len(host)-len(suffix)-1], suffix
+}
+
+// suffixes are the rules of the Public Suffix List of more than one label, one a line, exceptions ("!…") left out. The library has
+// them, but does not say them; TestSuffixesAreCurrent compares.
+//
+//go:embed suffixes.txt
+var suffixes string
+
+// SuffixesBelow returns the listed public suffixes that stand below a name: of "uk" among others "co.uk". A first label "*" stands for
+// any one label. The result is shared and must not be changed. Safe for concurrent use.
+func SuffixesBelow(name string) []string { return suffixesBelow()[name] }
+
+var suffixesBelow = sync.OnceValue(func() map[string][]string {
+	below := map[string][]string{}
+	for suffix := range strings.Lines(suffixes) {
+		suffix = strings.TrimSuffix(suffix, "\n")
+		for _, above, more := strings.Cut(suffix, "."); more; _, above, more = strings.Cut(above, ".") {
+			below[above] = append(below[above], suffix)
+		}
+	}
+	return below
+})
