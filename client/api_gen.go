@@ -1592,6 +1592,7 @@ const (
 	SelectionKindRegex      SelectionKind = "regex"
 	SelectionKindScheme     SelectionKind = "scheme"
 	SelectionKindSite       SelectionKind = "site"
+	SelectionKindUnreadable SelectionKind = "unreadable"
 	SelectionKindWord       SelectionKind = "word"
 )
 
@@ -1627,6 +1628,8 @@ func (e SelectionKind) Valid() bool {
 	case SelectionKindScheme:
 		return true
 	case SelectionKindSite:
+		return true
+	case SelectionKindUnreadable:
 		return true
 	case SelectionKindWord:
 		return true
@@ -2508,7 +2511,7 @@ type ActivityBody struct {
 	Methods *[]string `json:"methods,omitempty"`
 	Name    string    `json:"name"`
 
-	// Paths On the app's hosts, in the notation, as /up or /files/*/add; left out: any
+	// Paths On the app's hosts, as /up or /files/*/add, with all below; =/up for that page alone; left out: any
 	Paths *[]string `json:"paths,omitempty"`
 }
 
@@ -5051,6 +5054,9 @@ type Schedule struct {
 	About string             `json:"about"`
 	ID    openapi_types.UUID `json:"id"`
 	Name  string             `json:"name"`
+
+	// Problem Why text or zone cannot be read; the schedule is never in force then, until it is edited
+	Problem *string `json:"problem,omitempty"`
 
 	// Text In the notation of schedules
 	Text      string    `json:"text"`

@@ -7,6 +7,9 @@ import (
 
 // Explain says in one plain sentence what an entry covers.
 func Explain(e Entry) string {
+	if e.Kind() == Unreadable {
+		return "Cannot be read, and covers nothing."
+	}
 	if !e.Pattern.IsValid() {
 		if e.Note == "" {
 			return "An empty line."

@@ -144,6 +144,10 @@ func PlainSite(line string) (Entry, bool) {
 	}
 }
 
+// IsPlainName reports whether text is a host name that stands for itself. It may say no where yes would be right, and costs next to
+// nothing.
+func IsPlainName(text string) bool { return weburl.IsPlainName(text) }
+
 // readLine returns the next line without its end, and whether it was cut. The error is io.EOF after the last line; a
 // file that ends with a line end has no empty line after it.
 func readLine(in *bufio.Reader) (text string, long bool, err error) {

@@ -68,9 +68,12 @@ const (
 	Regex      Kind = "regex"
 	Everything Kind = "everything"
 	Note       Kind = "note" // a line that holds only a note
+
+	// Unreadable is a text that was kept as an entry and is none: see [Unread]. It covers nothing.
+	Unreadable Kind = "unreadable"
 )
 
-// Kinds lists every kind.
+// Kinds lists every kind that [Parse] gives.
 var Kinds = []Kind{
 	Site, Host, Below, AnyEnding, HostGlob, PageTree, Page, PathGlob, Query, Scheme, Port, Address, Word, Regex, Everything, Note,
 }
@@ -154,13 +157,34 @@ func (p Pattern) ExactPage() bool { return p.exact }
 // Expr returns the regular expression as typed, and what it is applied to. Letter case is to be ignored.
 func (p Pattern) Expr() (string, Target) { return p.expr, p.target }
 
-// IsValid reports whether p was parsed.
-func (p Pattern) IsValid() bool { return p.kind != "" }
+// IsValid reports whether p was parsed, and covers something.
+func (p Pattern) IsValid() bool { return p.kind != "" && p.kind != Unreadable }
+
+// Unread returns what stands for a kept text that cannot be read: it prints as the text, so that it can be shown, written to files
+// and mended, and covers nothing.
+func Unread(text string) Pattern { return Pattern{kind: Unreadable, expr: text} }
 
 // Named returns the pattern of a literal host alone: a [Site], a [Host] or a [Below], by its scope. Precondition: name is a
 // host name in ASCII form as [Pattern.Name] gives it, without wildcards; it is not looked at again.
 func Named(name string, scope Scope) Pattern {
 	return Pattern{kind: [...]Kind{AndBelow: Site, Only: Host, BelowOnly: Below}[scope], scope: scope, typed: name, ascii: name}
+}
+
+// WithPath returns a pattern for a path on the hosts of p: with everything below it, or, where the path begins with "=", exactly that
+// page. It has no form of its own in the notation where the hosts below count too. The error is that of [Parse]. Precondition: p is
+// written like a URL.
+func (p Pattern) WithPath(path string) (Pattern, error) {
+	path, exact := strings.CutPrefix(path, "=")
+	entry, err := Parse("heron.example" + path)
+	if err != nil {
+		return Pattern{}, err
+	}
+	p.path, p.query, p.exact = entry.Pattern.path, entry.Pattern.query, exact && strings.HasPrefix(path, "/")
+	if p.exact && p.path == "" {
+		p.path = "/"
+	}
+	p.kind = p.sort()
+	return p, nil
 }
 
 // IsNamed reports whether [Named] of its name and scope is p.
@@ -172,7 +196,7 @@ func (p Pattern) IsNamed() bool {
 // patterns with one key mean the same.
 func (p Pattern) Key() string {
 	switch p.kind {
-	case Regex:
+	case Regex, Unreadable:
 		return p.String()
 	case Word:
 		return strings.ToLower(p.String())
@@ -185,6 +209,8 @@ func (p Pattern) String() string {
 	switch p.kind {
 	case "":
 		return ""
+	case Unreadable:
+		return p.expr
 	case Regex:
 		return [...]string{OnURL: "~ ", OnHost: "~host ", OnPath: "~path "}[p.target] + p.expr
 	case Word:
@@ -292,7 +318,7 @@ type Entry struct {
 
 // Kind returns the kind of the pattern, or [Note].
 func (e Entry) Kind() Kind {
-	if !e.Pattern.IsValid() {
+	if e.Pattern.kind == "" {
 		return Note
 	}
 	return e.Pattern.Kind()
@@ -315,7 +341,7 @@ func (e Entry) Key() string {
 // String returns the line as the notation writes it. Parsing that gives e again.
 func (e Entry) String() string {
 	var b strings.Builder
-	if e.Pattern.IsValid() {
+	if e.Pattern.kind != "" {
 		if e.CarveOut {
 			b.WriteString("! ")
 		}

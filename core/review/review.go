@@ -24,6 +24,7 @@ type Kind string
 
 // The kinds, the gravest first within each severity.
 const (
+	Unread         Kind = "cannot be read"        // something that is kept and is left out of what decides
 	NeverReached   Kind = "never reached"         // a rule that those above it leave nothing
 	NoEffect       Kind = "no effect"             // a rule or an exception that no gate can act on
 	BaselineStands Kind = "baseline stands"       // a rule that allows what the baseline blocks
@@ -55,12 +56,13 @@ const (
 )
 
 var severities = map[Kind]Severity{
-	NeverReached: Wrong, NoEffect: Wrong, BaselineStands: Wrong, Never: Wrong, NobodysPolicy: Wrong,
+	Unread: Wrong, NeverReached: Wrong, NoEffect: Wrong, BaselineStands: Wrong, Never: Wrong, NobodysPolicy: Wrong,
 	Opposed: Doubt, NoPolicy: Doubt, Between: Doubt, InsideOut: Doubt, NotSeen: Doubt, TooWide: Doubt, NeedsBlocked: Doubt, Always: Doubt,
 	Unused: Remark, Superfluous: Remark, Over: Remark, EndsSoon: Remark, NotNeeded: Remark,
 }
 
 var why = map[Kind]string{
+	Unread:         "It is left out of every decision, so it does nothing; all else goes on.",
 	NeverReached:   "Whoever reads it believes that it does something.",
 	NoEffect:       "It looks like protection, or like a way through, and is neither.",
 	BaselineStands: "The baseline stands above all policies; nothing below can loosen it.",
@@ -172,7 +174,15 @@ type Draft struct {
 	Seen        []weburl.URL    // of the recorded traffic: what findings about categories are shown by
 	Together    []Companion     // hosts that were asked for together
 	Named       map[string]bool // ids that something beside rules names: categories of our own, expectations
+	Aside       []Aside         // what is kept and cannot be read
 	Now         time.Time
+}
+
+// Aside is something that is kept, cannot be read, and is left out of what decides.
+type Aside struct {
+	At      Place
+	Text    string // as it is kept; "" where it is the whole object
+	Problem string
 }
 
 // reviewer is a review on its way.
@@ -192,6 +202,7 @@ func Of(d Draft) []Finding {
 	for i := range d.Lists {
 		r.lists[d.Lists[i].ID] = &d.Lists[i]
 	}
+	r.aside()
 	r.sample()
 	r.policies()
 	r.exceptions()
@@ -204,9 +215,42 @@ func Of(d Draft) []Finding {
 	r.companions()
 	rank := map[Severity]int{Wrong: 0, Doubt: 1, Remark: 2}
 	slices.SortStableFunc(r.found, func(a, b Finding) int {
-		return cmp.Or(cmp.Compare(rank[a.Severity], rank[b.Severity]), strings.Compare(string(a.Kind), string(b.Kind)), strings.Compare(a.At.Name, b.At.Name), cmp.Compare(a.At.Rule, b.At.Rule), strings.Compare(a.Key, b.Key))
+		return cmp.Or(first(a.Kind == Unread, b.Kind == Unread), cmp.Compare(rank[a.Severity], rank[b.Severity]), strings.Compare(string(a.Kind), string(b.Kind)), strings.Compare(a.At.Name, b.At.Name), cmp.Compare(a.At.Rule, b.At.Rule), strings.Compare(a.Key, b.Key))
 	})
 	return r.found
+}
+
+// first orders what is before what is not.
+func first(a, b bool) int {
+	switch {
+	case a == b:
+		return 0
+	case a:
+		return -1
+	}
+	return 1
+}
+
+// aside tells what cannot be read. An entry of a list can go in one step; everything else is mended where it is.
+func (r *reviewer) aside() {
+	over := map[string]bool{} // exceptions, which would do nothing either way
+	for _, e := range r.config.Exceptions {
+		over[e.ID] = !e.Until.IsZero() && !e.Until.After(r.Now)
+	}
+	for _, one := range r.Aside {
+		if one.At.Kind == "exception" && over[one.At.ID] {
+			continue
+		}
+		text := one.Text
+		if text == "" {
+			text = one.At.Name
+		}
+		f := r.add(Unread, one.At, fmt.Sprint(one.At.Rule, " ", one.Text), "“%s” cannot be read, and is left out: %s", text, strings.TrimSuffix(one.Problem, ".")+map[bool]string{false: "."}[strings.HasSuffix(one.Problem, "?")])
+		if one.At.Kind == "list" {
+			f.At.Entry = one.Text
+			f.Fix = &Fix{Do: "remove entries", Text: "Take the entry out of the list, and add it anew as it is meant."}
+		}
+	}
 }
 
 // add adds a finding. key tells it from others of its kind at its place.

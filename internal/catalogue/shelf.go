@@ -13,6 +13,7 @@ import (
 	"widelark/core/classify"
 	"widelark/core/match"
 	"widelark/core/pattern"
+	"widelark/internal/revision"
 )
 
 // Loaded is the catalogue at one version, ready to be asked. It is immutable.
@@ -21,6 +22,7 @@ type Loaded struct {
 	Taxonomy classify.Taxonomy
 	Packs    []classify.Pack  // by rank; those without a file are left out
 	Sites    map[string]int64 // how many sites each category has, in all packs
+	Aside    []revision.Aside // what of the packs cannot be read, the first few of each
 	loaded   map[uuid.UUID]loadedPack
 }
 
@@ -30,7 +32,11 @@ type loadedPack struct {
 	index    *match.Index
 	taxonomy classify.Taxonomy
 	sites    map[string]int64
+	aside    revision.Asides
 }
+
+// mostAside is how many sites of a pack that cannot be read are told; all are left out.
+const mostAside = 100
 
 // Index returns the sites of a pack, and the number of the state that they are of; nil where the pack is not loaded.
 func (l *Loaded) Index(pack uuid.UUID) (*match.Index, int64) {
@@ -99,6 +105,7 @@ func (s *Shelf) Load(ctx context.Context) error {
 				}
 			}
 			next.loaded[p.ID] = one
+			next.Aside = append(next.Aside, one.aside...)
 			next.Packs = append(next.Packs, classify.Pack{ID: p.ID.String(), Name: p.Name, Version: p.InForce.Version, Sites: one.index})
 			taxonomies = append(taxonomies, one.taxonomy)
 			for key, sites := range one.sites {
@@ -120,6 +127,10 @@ func loadPack(ctx context.Context, r Reader, p Pack) (one loadedPack, err error)
 	if err := r.EachSite(ctx, p.ID, one.number, sink); err != nil {
 		return one, err
 	}
+	for i := range sink.aside {
+		sink.aside[i].ID, sink.aside[i].Name = p.ID, p.Name
+	}
+	one.aside = sink.aside
 	one.index, one.sites = sink.b.Build(), map[string]int64{}
 	for set, at := range sink.lists {
 		for key := range strings.SplitSeq(set, " ") {
@@ -134,6 +145,7 @@ type sink struct {
 	b      *match.Builder
 	lists  map[string]int
 	counts []int64
+	aside  revision.Asides // what cannot be read
 }
 
 func newSink(sites int) *sink {
@@ -149,15 +161,19 @@ func (s *sink) Site(id int64, entry string, plain bool, set string) error {
 		s.counts = append(s.counts, 0)
 	}
 	s.counts[list]++
-	if plain {
+	if plain && pattern.IsPlainName(entry) {
 		s.b.AddNamed(list, id, entry, pattern.AndBelow, false)
 		return nil
 	}
 	read, err := pattern.Parse(entry)
-	if err == nil {
-		s.b.Add(list, id, read)
+	if err != nil { // left out, and told
+		if len(s.aside) < mostAside {
+			s.aside.Add(revision.KindPack, revision.Meta{}, entry, err)
+		}
+		return nil
 	}
-	return err
+	s.b.Add(list, id, read)
+	return nil
 }
 
 // WithState returns the packs of the catalogue as they would be with another state of one of them: what is loaded, with the

@@ -33,6 +33,11 @@ type looked struct {
 // review looks the draft through. Lists that were not edited since are not looked through again.
 func (d *Desk) review(ctx context.Context, h *trial.Hearing) ([]review.Finding, error) {
 	draft := review.Draft{Snapshot: h.Snapshot, Now: h.Now(), Named: map[string]bool{}}
+	for _, one := range h.Asides() {
+		draft.Aside = append(draft.Aside, review.Aside{
+			At: review.Place{Kind: string(one.Kind), ID: one.ID.String(), Name: one.Name, Rule: one.Rule}, Text: one.Text, Problem: one.Problem,
+		})
+	}
 	var err error
 	if draft.Seen, err = d.Traffic.Recorded(ctx); err != nil {
 		return nil, err

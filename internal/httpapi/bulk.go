@@ -20,20 +20,39 @@ type Selection struct {
 	Lines []string     `json:"lines,omitempty" maxItems:"10000" doc:"Entries as they are written; notes and attributes do not count"`
 	All   bool         `json:"all,omitempty" doc:"Every entry that text and kind leave, also those on no page yet; ids and lines do not count then"`
 	Text  string       `json:"text,omitempty" maxLength:"200" doc:"Only entries whose pattern or note holds this, letter case aside"`
-	Kind  pattern.Kind `json:"kind,omitempty" enum:"site,host,below,any-ending,host-glob,page-tree,page,path-glob,query,scheme,port,address,word,regex,everything,note" doc:"Only entries of this kind"`
+	Kind  pattern.Kind `json:"kind,omitempty" enum:"site,host,below,any-ending,host-glob,page-tree,page,path-glob,query,scheme,port,address,word,regex,everything,note,unreadable" doc:"Only entries of this kind"`
 }
 
-func (in Selection) selection() (revision.Selection, error) {
+// selection reads which entries of a list are meant. A line that is no entry may stand for one that is kept just so.
+func (s *server) selection(ctx context.Context, list uuid.UUID, in Selection) (revision.Selection, error) {
 	which := revision.Selection{IDs: in.IDs, All: in.All, Text: in.Text, Kind: in.Kind}
+	unread := map[string]error{}
+	var texts []string
 	for i, line := range in.Lines {
 		entry, err := pattern.Parse(line)
 		if err == nil && entry.Kind() == pattern.Note {
 			err = errors.New("an entry is wanted")
 		}
 		if err != nil {
-			return which, &revision.FieldError{Field: fmt.Sprintf("lines[%d]", i), Msg: err.Error()}
+			text := strings.TrimSpace(line)
+			unread[text] = &revision.FieldError{Field: fmt.Sprintf("lines[%d]", i), Msg: err.Error()}
+			texts = append(texts, text)
+			continue
 		}
 		which.Keys = append(which.Keys, entry.Key())
+	}
+	if len(texts) == 0 {
+		return which, nil
+	}
+	kept, err := s.Store.KeptAs(ctx, list, texts)
+	if err != nil {
+		return which, err
+	}
+	for _, text := range texts {
+		if len(kept[text]) == 0 {
+			return which, unread[text]
+		}
+		which.IDs = append(which.IDs, kept[text]...)
 	}
 	return which, nil
 }
@@ -107,7 +126,7 @@ func (s *server) registerBulk(api huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		which, err := in.Body.selection()
+		which, err := s.selection(ctx, in.ID, in.Body)
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
@@ -132,7 +151,7 @@ func (s *server) registerBulk(api huma.API) {
 		if err != nil {
 			return nil, err
 		}
-		which, err := in.Body.Which.selection()
+		which, err := s.selection(ctx, in.ID, in.Body.Which)
 		if err == nil && in.Body.To == in.ID {
 			err = &revision.FieldError{Field: "to", Msg: "this is the list where they are"}
 		}
@@ -159,7 +178,7 @@ func (s *server) editEntries(ctx context.Context, in *editEntriesInput) (*editEn
 	if err != nil {
 		return nil, err
 	}
-	which, err := in.Body.Which.selection()
+	which, err := s.selection(ctx, in.ID, in.Body.Which)
 	edit := revision.EntryEdit{Note: in.Body.Note, Off: in.Body.Off}
 	if until := in.Body.Until; err == nil && until != nil {
 		edit.Until = &pattern.Date{}

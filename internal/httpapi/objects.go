@@ -255,6 +255,13 @@ func registerObjects[T, I any](s *server, api huma.API, k objects[T, I]) {
 		return &objectOutput[T]{etag(o.Version), told[0]}, nil
 	}
 	change := func(ctx context.Context, c revision.ObjectChange) (*objectOutput[T], error) {
+		if body, ok := c.Body.(*revision.ExceptionBody); ok && c.ID != uuid.Nil {
+			if before, err := s.Objects.Object(ctx, k.kind, c.ID); err == nil {
+				if had, err := revision.Decode[revision.ExceptionBody](before); err == nil {
+					body.Keeping(had.Entries)
+				}
+			}
+		}
 		err := c.Body.Check()
 		if err == nil && k.name != nil && strings.TrimSpace(c.Name) == "" {
 			c.Name, err = k.name(ctx, c.Body)

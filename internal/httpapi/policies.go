@@ -27,7 +27,7 @@ func (s *server) policyKind() objects[Policy, PolicyInput] {
 				p.Sentences = append(p.Sentences, r.Rule().Sentence(view.names))
 			}
 			if p.Inspect != nil {
-				p.Opens = p.Policy(p.Meta).Inspect.Sentence(view.names)
+				p.Opens = p.Policy(p.Meta, &revision.Asides{}).Inspect.Sentence(view.names)
 			}
 			for _, c := range view.hearing.Conflicts(o.ID) {
 				p.Conflicts = append(p.Conflicts, Conflict{int(c.Place), c.Text})

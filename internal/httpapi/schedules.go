@@ -28,6 +28,7 @@ type Schedule struct {
 	UpdatedAt time.Time `json:"updatedAt"`
 	UpdatedBy string    `json:"updatedBy"`
 	Times     Times     `json:"times"`
+	Problem   string    `json:"problem,omitempty" doc:"Why text or zone cannot be read; the schedule is never in force then, until it is edited"`
 
 	UsedBy []revision.ObjectUse `json:"usedBy" doc:"Policies whose rules hold in it, or outside it"`
 }
@@ -240,17 +241,27 @@ func times(sc schedule.Schedule, zone *time.Location, at time.Time) Times {
 	return t
 }
 
+// scheduleBody tells a schedule. One that cannot be read is told with what is wrong, so that it can be mended.
 func (s *server) scheduleBody(ctx context.Context, one revision.Schedule) (Schedule, error) {
+	body := Schedule{ID: one.ID, Name: one.Name, About: one.Description, Zone: one.Zone, Text: one.Text, Version: one.Version, UpdatedAt: one.UpdatedAt, UpdatedBy: one.UpdatedBy}
+	read, zone, err := readSchedule(one)
+	if err != nil {
+		body.Problem, read, zone = err.Error(), schedule.Schedule{}, s.Zone
+	}
+	body.Times = times(read, zone, s.Now())
+	used, err := s.Objects.Uses(ctx, revision.KindSchedule, one.ID)
+	body.UsedBy = append([]revision.ObjectUse{}, used...)
+	return body, err
+}
+
+// readSchedule reads a schedule as it is kept. The error is a [*revision.FieldError].
+func readSchedule(one revision.Schedule) (schedule.Schedule, *time.Location, error) {
 	read, err := schedule.Parse(one.Text)
 	if err != nil {
-		return Schedule{}, err
+		return read, nil, &revision.FieldError{Field: "text", Msg: err.Error()}
 	}
 	zone, err := revision.LoadZone(one.Zone)
-	if err != nil {
-		return Schedule{}, err
-	}
-	used, err := s.Objects.Uses(ctx, revision.KindSchedule, one.ID)
-	return Schedule{one.ID, one.Name, one.Description, one.Zone, one.Text, one.Version, one.UpdatedAt, one.UpdatedBy, times(read, zone, s.Now()), append([]revision.ObjectUse{}, used...)}, err
+	return read, zone, err
 }
 
 func (s *server) scheduleAnswer(ctx context.Context, one revision.Schedule, err error) (*scheduleOutput, error) {
@@ -316,11 +327,7 @@ func (s *server) exportSchedule(ctx context.Context, in *ByID) (*huma.StreamResp
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	read, err := schedule.Parse(one.Text)
-	if err != nil {
-		return nil, s.problem(ctx, err)
-	}
-	zone, err := revision.LoadZone(one.Zone)
+	read, zone, err := readSchedule(one)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

@@ -18,11 +18,7 @@ func scanCorrection(row pgx.CollectableRow) (c revision.Correction, err error) {
 	if err := row.Scan(&c.ID, &c.UID, &entry, &c.Categories, &c.Reason, &c.At, &c.By); err != nil {
 		return c, err
 	}
-	read, err := pattern.Parse(entry)
-	if err != nil {
-		return c, fmt.Errorf("a kept correction cannot be read any more: %s: %w", entry, err)
-	}
-	c.Entry = read.Pattern
+	c.Entry = keptPattern(entry)
 	return c, nil
 }
 

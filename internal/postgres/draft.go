@@ -129,25 +129,20 @@ func (r draftReader) Entries(ctx context.Context, list uuid.UUID, from int64, si
 	var p parts
 	_, err = pgx.ForEachRow(rows, append([]any{&id, &kind, &plain}, p.targets()...), func() error {
 		if plain && !p.off && p.until == nil && p.note == "" {
+			name, scope := p.pattern, pattern.AndBelow
 			switch pattern.Kind(kind) {
-			case pattern.Site:
-				sink.Named(id, p.pattern, pattern.AndBelow, p.carveOut)
-				return nil
 			case pattern.Host:
-				sink.Named(id, strings.TrimPrefix(p.pattern, "="), pattern.Only, p.carveOut)
-				return nil
+				name, scope = strings.TrimPrefix(p.pattern, "="), pattern.Only
 			case pattern.Below:
-				if name := strings.TrimPrefix(p.pattern, "*."); !strings.Contains(name, "*") {
-					sink.Named(id, name, pattern.BelowOnly, p.carveOut)
-					return nil
-				}
+				name, scope = strings.TrimPrefix(p.pattern, "*."), pattern.BelowOnly
+			}
+			if pattern.IsPlainName(name) {
+				sink.Named(id, name, scope, p.carveOut)
+				return nil
 			}
 		}
-		entry, err := p.entry()
-		if err == nil {
-			sink.Entry(id, entry)
-		}
-		return err
+		sink.Entry(id, p.entry())
+		return nil
 	})
 	return err
 }

@@ -3,7 +3,6 @@ package postgres
 import (
 	"bufio"
 	"context"
-	"fmt"
 	"io"
 	"strconv"
 	"strings"
@@ -30,20 +29,25 @@ type parts struct {
 
 func (p *parts) targets() []any { return []any{&p.pattern, &p.carveOut, &p.until, &p.off, &p.note} }
 
-func (p *parts) entry() (pattern.Entry, error) {
+// entry puts an entry together. A pattern that cannot be read comes back as [pattern.Unread].
+func (p *parts) entry() pattern.Entry {
 	entry := pattern.Entry{CarveOut: p.carveOut, Off: p.off, Note: p.note}
 	if p.until != nil {
 		entry.Until = pattern.DateOf(*p.until)
 	}
-	if p.pattern == "" {
-		return entry, nil
+	if p.pattern != "" {
+		entry.Pattern = keptPattern(p.pattern)
 	}
-	read, err := pattern.Parse(p.pattern)
-	if err != nil {
-		return entry, fmt.Errorf("a kept entry cannot be read any more: %s: %w", p.pattern, err)
+	return entry
+}
+
+// keptPattern reads a pattern as it is kept.
+func keptPattern(text string) pattern.Pattern {
+	read, err := pattern.Parse(text)
+	if err != nil || !read.Pattern.IsValid() || read != (pattern.Entry{Pattern: read.Pattern}) {
+		return pattern.Unread(text)
 	}
-	entry.Pattern = read.Pattern
-	return entry, nil
+	return read.Pattern
 }
 
 // matching is the condition for the entries e of a search: $2 is a LIKE pattern or "", $3 a kind or "".
@@ -68,7 +72,7 @@ func (s *Store) Entries(ctx context.Context, id uuid.UUID, q revision.EntryQuery
 	entries, err := all(rows, err, func(row pgx.CollectableRow) (e revision.Entry, err error) {
 		var p parts
 		if err = row.Scan(append([]any{&e.ID, &e.AddedAt, &e.AddedBy}, p.targets()...)...); err == nil {
-			e.Entry, err = p.entry()
+			e.Entry = p.entry()
 		}
 		return e, err
 	})
@@ -93,10 +97,26 @@ func (s *Store) FindEntries(ctx context.Context, text string, after int64, limit
 		var p parts
 		to := append([]any{&f.ID, &f.AddedAt, &f.AddedBy}, p.targets()...)
 		if err = row.Scan(append(to, &f.List.ID, &f.List.Name)...); err == nil {
-			f.Entry.Entry, err = p.entry()
+			f.Entry.Entry = p.entry()
 		}
 		return f, err
 	})
+}
+
+// KeptAs implements [revision.Store].
+func (s *Store) KeptAs(ctx context.Context, id uuid.UUID, texts []string) (map[string][]int64, error) {
+	rows, err := s.pool.Query(ctx, `select t.text, e.id from unnest($2::text[]) t(text)
+		join entries e on e.pattern = t.text or e.carve_out and '! ' || e.pattern = t.text where e.list_id = $1 and e.gone is null`, id, texts)
+	found := map[string][]int64{}
+	var text string
+	var entry int64
+	if err == nil {
+		_, err = pgx.ForEachRow(rows, []any{&text, &entry}, func() error {
+			found[text] = append(found[text], entry)
+			return nil
+		})
+	}
+	return found, ours(err)
 }
 
 // EachEntry implements [revision.Store]. It streams, so a list of any size takes little memory.
@@ -111,11 +131,7 @@ func (s *Store) EachEntry(ctx context.Context, id uuid.UUID, each func(id int64,
 	var at int64
 	var p parts
 	_, err = pgx.ForEachRow(rows, append([]any{&at}, p.targets()...), func() error {
-		entry, err := p.entry()
-		if err != nil {
-			return err
-		}
-		return each(at, entry)
+		return each(at, p.entry())
 	})
 	return err
 }
@@ -493,10 +509,7 @@ func (s *Store) CopyEntries(ctx context.Context, from, to uuid.UUID, which revis
 		var p parts
 		batch := &revision.Batch{}
 		_, err = pgx.ForEachRow(rows, p.targets(), func() error {
-			entry, err := p.entry()
-			if err == nil {
-				_, err = batch.Add(entry)
-			}
+			_, err := batch.Add(p.entry())
 			return err
 		})
 		if err != nil {

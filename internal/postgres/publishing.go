@@ -289,10 +289,7 @@ func scanDifference(row pgx.CollectableRow) (d revision.Difference, err error) {
 		entry **pattern.Entry
 	}{{was, before, &d.Before}, {is, after, &d.After}} {
 		if side.there {
-			entry, err := side.parts.entry()
-			if err != nil {
-				return d, err
-			}
+			entry := side.parts.entry()
 			*side.entry = &entry
 		}
 	}

@@ -42,9 +42,9 @@ func rewrite(ctx context.Context, tx pgx.Tx, before revision.List, lines []patte
 	var one kept
 	var p parts
 	if _, err = pgx.ForEachRow(rows, append([]any{&one.id}, p.targets()...), func() error {
-		one.entry, err = p.entry()
+		one.entry = p.entry()
 		old = append(old, one)
-		return err
+		return nil
 	}); err != nil {
 		return after, merged, err
 	}

@@ -185,6 +185,10 @@ type Store interface {
 	Entries(ctx context.Context, list uuid.UUID, query EntryQuery) (entries []Entry, total int64, err error)
 	FindEntries(ctx context.Context, text string, after int64, limit int) ([]FoundEntry, error) // of all lists, by id
 	EachEntry(ctx context.Context, list uuid.UUID, each func(id int64, entry pattern.Entry) error) error
+
+	// KeptAs returns the ids of entries of a list whose pattern is kept just as these texts, by text: how entries that cannot be read
+	// are found. It reads the whole list.
+	KeptAs(ctx context.Context, id uuid.UUID, texts []string) (map[string][]int64, error)
 	MergeEntries(ctx context.Context, list uuid.UUID, batch *Batch, how Merging, version int64, by string) (List, Merged, error)
 	EditEntries(ctx context.Context, list uuid.UUID, which Selection, edit EntryEdit, version int64, by string) (List, int64, error)
 	RemoveEntries(ctx context.Context, list uuid.UUID, which Selection, what string, version int64, by string) (List, int64, error)  // what is ChangeRemoved or ChangeTidied

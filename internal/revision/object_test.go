@@ -105,7 +105,7 @@ func TestBodiesAreKept(t *testing.T) {
 		require.ElementsMatch(t, given, kept)
 
 		// The core gets the same rules, in order.
-		core := again.Policy(Meta{Name: "P"})
+		core := again.Policy(Meta{Name: "P"}, &Asides{})
 		require.Len(t, core.Rules, len(b.Rules))
 		for i, r := range core.Rules {
 			require.Equal(t, b.Rules[i].Name, r.Name)
@@ -174,7 +174,7 @@ func TestExceptionForTheCore(t *testing.T) {
 	until := time.Date(2026, 11, 28, 0, 0, 0, 987654321, time.FixedZone("x", 3600))
 	b := ExceptionBody{Entries: []string{"HERON.example  # why", "=tern.example/x"}, Then: policy.Block, Reason: " x ", For: WhomBody{Persons: []Ref{{ID: uuid.New()}}, Addresses: []string{"10.40.9.7"}}, Until: &until}
 	require.NoError(t, b.Check())
-	e := b.Exception(Meta{Name: "E"})
+	e := b.Exception(Meta{Name: "E"}, &Asides{})
 	assert.Equal(t, "2026-11-27T23:00:00Z", e.Until.Format(time.RFC3339Nano), "in UTC, whole seconds")
 	assert.Equal(t, []string{"heron.example # why", "=tern.example/x"}, []string{e.Entries[0].String(), e.Entries[1].String()})
 	assert.Equal(t, "10.40.9.7/32", e.For.Ranges[0].String())
@@ -184,7 +184,7 @@ func TestExceptionForTheCore(t *testing.T) {
 func TestAppForTheCore(t *testing.T) {
 	b := AppBody{Key: "share", Hosts: []string{"share.example", "*.share.test"}, Activities: []ActivityBody{{Name: "Add files", Methods: []string{" put "}, Paths: []string{"/up", "/files/*/add"}}, {Name: "Look"}}}
 	require.NoError(t, b.Check())
-	app := b.App(Meta{Name: "Share"})
+	app := b.App(Meta{Name: "Share"}, &Asides{})
 	assert.Equal(t, []string{"add-files", "look"}, []string{app.Activities[0].Key, app.Activities[1].Key})
 	var lines []string
 	for _, e := range app.Activities[0].Entries {

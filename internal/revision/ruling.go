@@ -6,6 +6,7 @@ import (
 	"strings"
 	"time"
 
+	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
 )
@@ -201,6 +202,24 @@ func (c *Condition) check(at string, depth int) error {
 	return c.count(at)
 }
 
+// readable says why a condition as it is kept cannot be read. It changes nothing.
+func (c *Condition) readable(at string, depth int) error {
+	kept := *c
+	kept.Lists, kept.Methods, kept.Files, kept.Search = slices.Clone(c.Lists), slices.Clone(c.Methods), slices.Clone(c.Files), slices.Clone(c.Search)
+	kept.All, kept.Any, kept.None = nil, nil, nil
+	for name, parts := range map[string][]Condition{"all": c.All, "any": c.Any, "none": c.None} {
+		for i := range parts {
+			if err := parts[i].readable(fmt.Sprintf("%s.%s[%d]", at, name, i), depth+1); err != nil {
+				return err
+			}
+		}
+		if parts != nil {
+			return nil
+		}
+	}
+	return kept.check(at, depth)
+}
+
 // count refuses conditions without values, and with too many.
 func (c *Condition) count(at string) error {
 	if c.All != nil || c.Any != nil || c.None != nil || c.Score != nil {
@@ -286,11 +305,15 @@ func (c *Condition) keys(at string, visit func(field, key string, app bool) erro
 	return nil
 }
 
-// Policy returns a policy as the core has it.
-func (b *PolicyBody) Policy(meta Meta) policy.Policy {
+// Policy returns a policy as the core has it. What cannot be read is noted.
+func (b *PolicyBody) Policy(meta Meta, asides *Asides) policy.Policy {
 	p := policy.Policy{ID: meta.ID.String(), Name: meta.Name, Groups: ids(b.Groups), Otherwise: b.Otherwise}
-	for _, r := range b.Rules {
-		p.Rules = append(p.Rules, r.Rule())
+	for i, r := range b.Rules {
+		rule := leftOut(r)
+		if asides.rule(meta, i, r) {
+			rule = r.Rule()
+		}
+		p.Rules = append(p.Rules, rule)
 	}
 	if b.Inspect != nil {
 		p.Inspect = policy.Inspection{All: b.Inspect.All, ButLists: ids(b.Inspect.ButLists), Categories: b.Inspect.Categories}
@@ -371,7 +394,13 @@ type ExceptionBody struct {
 	From        *time.Time     `json:"from,omitempty" doc:"Left out: from now on"`
 	Until       *time.Time     `json:"until,omitempty" doc:"The moment itself is outside. Left out: without end"`
 	Off         bool           `json:"off,omitempty"`
+
+	kept []string // entries that the exception has already, which stay as they are, read or not
 }
+
+// Keeping lets the entries that an exception has already stand, also those that cannot be read: it can then still be ended and given
+// another reason.
+func (b *ExceptionBody) Keeping(entries []string) { b.kept = entries }
 
 // WhomBody says for whom an exception is.
 type WhomBody struct {
@@ -394,6 +423,8 @@ func (b *ExceptionBody) Check() (err error) {
 		at := fmt.Sprintf("entries[%d]", i)
 		e, err := pattern.Parse(text)
 		switch {
+		case err != nil && slices.Contains(b.kept, text):
+			continue
 		case err != nil:
 			return &FieldError{at, err.Error()}
 		case e.Kind() == pattern.Note:
@@ -432,14 +463,11 @@ func (b *ExceptionBody) Refs(visit func(string, Kind, *Ref)) {
 	visitAll("for.networks", KindNetwork, b.For.Networks, visit)
 }
 
-// Exception returns an exception as the core has it.
-func (b *ExceptionBody) Exception(meta Meta) policy.Exception {
+// Exception returns an exception as the core has it. What cannot be read is noted.
+func (b *ExceptionBody) Exception(meta Meta, asides *Asides) policy.Exception {
 	e := policy.Exception{ID: meta.ID.String(), Name: meta.Name, Then: b.Then, Reason: b.Reason, Off: b.Off, For: b.For.Whom()}
-	for _, text := range b.Entries {
-		if entry, err := pattern.Parse(text); err == nil {
-			e.Entries = append(e.Entries, entry)
-		}
-	}
+	e.Entries = asides.entries(KindException, meta, b.Entries)
+	asides.Ranges(KindException, meta, b.For.Addresses)
 	if b.From != nil {
 		e.From = *b.From
 	}
@@ -467,7 +495,7 @@ type ActivityBody struct {
 	Key     string   `json:"key" doc:"Rules call it app/key"`
 	Name    string   `json:"name" minLength:"1" maxLength:"80"`
 	Methods []string `json:"methods,omitempty" doc:"Left out: any"`
-	Paths   []string `json:"paths,omitempty" doc:"On the app's hosts, in the notation, as /up or /files/*/add; left out: any"`
+	Paths   []string `json:"paths,omitempty" doc:"On the app's hosts, as /up or /files/*/add, with all below; =/up for that page alone; left out: any"`
 }
 
 // Check implements [Body].
@@ -476,6 +504,9 @@ func (b *AppBody) Check() error {
 		e, err := pattern.Parse(text)
 		if err != nil {
 			return &FieldError{fmt.Sprintf("hosts[%d]", i), err.Error()}
+		}
+		if match.NeedsFull(e.Pattern) || !e.Pattern.IsValid() || e.CarveOut {
+			return &FieldError{fmt.Sprintf("hosts[%d]", i), fmt.Sprintf("%q is about more than hosts: an app is a set of hosts, and paths belong to its activities", text)}
 		}
 		b.Hosts[i] = e.String()
 	}
@@ -503,8 +534,8 @@ func (b *AppBody) Check() error {
 			a.Methods[j] = strings.ToUpper(strings.TrimSpace(m))
 		}
 		for j, path := range a.Paths {
-			if _, err := pattern.Parse("heron.example" + path); err != nil || !strings.HasPrefix(path, "/") {
-				return &FieldError{fmt.Sprintf("%s.paths[%d]", at, j), fmt.Sprintf("%q is no path, as /up or /files/*/add", path)}
+			if err := checkPath(path); err != nil {
+				return &FieldError{fmt.Sprintf("%s.paths[%d]", at, j), err.Error()}
 			}
 		}
 	}
@@ -514,30 +545,35 @@ func (b *AppBody) Check() error {
 // Refs implements [Body].
 func (*AppBody) Refs(func(string, Kind, *Ref)) {}
 
-// App returns an app as the core has it.
-func (b *AppBody) App(meta Meta) policy.AppDef {
-	app := policy.AppDef{Key: b.Key, Name: meta.Name, Entries: parsed(b.Hosts)}
+// App returns an app as the core has it. What cannot be read is noted.
+func (b *AppBody) App(meta Meta, asides *Asides) policy.AppDef {
+	app := policy.AppDef{Key: b.Key, Name: meta.Name, Entries: asides.entries(KindApp, meta, b.Hosts)}
 	for _, a := range b.Activities {
 		activity := policy.Activity{Key: a.Key, Name: a.Name, Methods: a.Methods}
-		var lines []string
 		for _, path := range a.Paths {
-			for _, host := range b.Hosts {
-				lines = append(lines, host+path)
+			if err := checkPath(path); err != nil {
+				asides.Add(KindApp, meta, path, err)
+				continue
+			}
+			for _, host := range app.Entries {
+				if on, err := host.Pattern.WithPath(path); err == nil && host.Kind() != pattern.Regex {
+					host.Pattern = on
+					activity.Entries = append(activity.Entries, host)
+				}
 			}
 		}
-		activity.Entries = parsed(lines)
 		app.Activities = append(app.Activities, activity)
 	}
 	return app
 }
 
-func parsed(lines []string) (all []pattern.Entry) {
-	for _, line := range lines {
-		if e, err := pattern.Parse(line); err == nil {
-			all = append(all, e)
-		}
+// checkPath refuses what is no path of an activity.
+func checkPath(path string) error {
+	on := strings.TrimPrefix(path, "=")
+	if e, err := pattern.Parse("heron.example" + on); err != nil || !strings.HasPrefix(on, "/") || e.Note != "" || e.Off || !e.Until.IsZero() {
+		return fmt.Errorf("%q is no path, as /up or /files/*/add, or =/up for that page alone", path)
 	}
-	return all
+	return nil
 }
 
 // SettingsBody is how policies work together.

@@ -1,8 +1,11 @@
 package trial
 
 import (
+	"cmp"
 	"context"
 	"fmt"
+	"maps"
+	"slices"
 	"sync/atomic"
 
 	"github.com/google/uuid"
@@ -26,6 +29,9 @@ type compiled struct {
 	local    *classify.Local   // at draft.Classified
 	own      classify.Taxonomy // the categories of our own, at draft.Classified
 	overlaid int               // the most entries that stand beside one group
+	asides   struct {          // what cannot be read and is left out, objects aside, which the roster has
+		clocks, local revision.Asides
+	}
 
 	ready atomic.Pointer[ready] // replaced whole, never edited
 }
@@ -39,6 +45,8 @@ type group struct {
 	seen    map[uuid.UUID]int64 // the versions of the lists in whole
 	whole   *match.Index        // base with what was edited since
 	beside  int                 // entries that the two differ by
+
+	aside map[int64]revision.Aside // by the ids of entries: those that cannot be read
 }
 
 const (
@@ -93,30 +101,47 @@ func compile(ctx context.Context, r revision.DraftReader, before *compiled, most
 	if err != nil {
 		return nil, err
 	}
-	if c.roster, err = before.roster.with(changed, gone); err != nil {
-		return nil, err
-	}
+	c.roster = before.roster.with(changed, gone)
 	kept, err := r.Schedules(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if c.clocks, err = scheduled(kept); err != nil {
-		return nil, err
-	}
-	if c.local, c.own = before.local, before.own; c.local == nil || before.draft.Classified != draft.Classified {
-		c.local, c.own, err = compileLocal(ctx, r)
+	c.clocks, c.asides.clocks = scheduled(kept)
+	if c.local, c.own, c.asides.local = before.local, before.own, before.asides.local; c.local == nil || before.draft.Classified != draft.Classified {
+		c.local, c.own, c.asides.local, err = compileLocal(ctx, r)
 	}
 	return c, err
 }
 
+// setAside returns everything that cannot be read.
+func (c *compiled) setAside() []revision.Aside {
+	all := slices.Concat(c.roster.setAside(), c.asides.clocks, c.asides.local)
+	for _, g := range c.groups {
+		for _, one := range g.aside {
+			if i := slices.IndexFunc(c.draft.Lists, func(l revision.DraftList) bool { return l.ID == one.ID }); i >= 0 {
+				one.Name = c.draft.Lists[i].Name
+				all = append(all, one)
+			}
+		}
+	}
+	slices.SortFunc(all, func(a, b revision.Aside) int {
+		return cmp.Or(cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Name, b.Name), cmp.Compare(a.Rule, b.Rule), cmp.Compare(a.Text, b.Text))
+	})
+	return all
+}
+
 // compileLocal makes what is said here about categories ready.
-func compileLocal(ctx context.Context, r revision.DraftReader) (_ *classify.Local, taxonomy classify.Taxonomy, _ error) {
+func compileLocal(ctx context.Context, r revision.DraftReader) (_ *classify.Local, taxonomy classify.Taxonomy, asides revision.Asides, _ error) {
 	said, err := r.Local(ctx)
 	if err != nil {
-		return nil, taxonomy, err
+		return nil, taxonomy, nil, err
 	}
 	var corrections []classify.Correction
 	for _, c := range said.Corrections {
+		if !c.Entry.IsValid() {
+			asides.AddUnread(revision.KindCorrection, revision.Meta{ID: c.UID, Name: c.Entry.String()}, c.Entry)
+			continue
+		}
 		corrections = append(corrections, classify.Correction{ID: c.ID, Pattern: c.Entry, Categories: c.Categories})
 	}
 	var own []classify.Own
@@ -135,11 +160,12 @@ func compileLocal(ctx context.Context, r revision.DraftReader) (_ *classify.Loca
 		}
 		card, err := Card(c)
 		if err != nil {
-			return nil, taxonomy, err
+			asides.Add(revision.KindScorecard, revision.Meta{ID: c.ID, Name: c.Name}, c.Name, err)
+			continue
 		}
 		cards = append(cards, card)
 	}
-	return classify.NewLocal(corrections, own, cards), taxonomy, nil
+	return classify.NewLocal(corrections, own, cards), taxonomy, asides, nil
 }
 
 // Card returns a scorecard as the core has it.
@@ -148,7 +174,7 @@ func Card(c revision.Scorecard) (classify.Scorecard, error) {
 	for _, term := range c.Terms {
 		word, err := revision.ParseWord(term.Word)
 		if err != nil {
-			return card, fmt.Errorf("a kept word cannot be read any more: %s: %w", term.Word, err)
+			return card, fmt.Errorf("the word %q: %w", term.Word, err)
 		}
 		card.Terms = append(card.Terms, classify.Term{Word: word, Points: term.Points})
 	}
@@ -169,7 +195,7 @@ func (g group) at(ctx context.Context, r revision.DraftReader, version int64, li
 	if same {
 		return g, nil
 	}
-	next := group{base: g.base, version: g.version, members: g.members, entries: g.entries, seen: map[uuid.UUID]int64{}}
+	next := group{base: g.base, version: g.version, members: g.members, entries: g.entries, seen: map[uuid.UUID]int64{}, aside: maps.Clone(g.aside)}
 	left, grown := len(g.members), -g.entries
 	for _, l := range lists {
 		next.seen[l.ID] = l.Version
@@ -198,8 +224,11 @@ func (g group) at(ctx context.Context, r revision.DraftReader, version int64, li
 				return g, err
 			}
 			gone = append(gone, ids...)
+			for _, id := range ids {
+				delete(next.aside, id)
+			}
 		}
-		sink := &sink{b: b, list: at}
+		sink := &sink{b: b, list: at, id: l.ID, aside: &next.aside}
 		if err := r.Entries(ctx, l.ID, from, sink); err != nil {
 			return g, err
 		}
@@ -218,11 +247,11 @@ func (g group) compiled(ctx context.Context, r revision.DraftReader, version int
 	for _, l := range lists {
 		expected += int(l.EntryCount)
 	}
-	g.version, g.members, g.entries, g.beside = version, map[uuid.UUID]int64{}, 0, 0
+	g.version, g.members, g.entries, g.beside, g.aside = version, map[uuid.UUID]int64{}, 0, 0, nil
 	b := match.NewBuilder(expected)
 	for _, l := range lists {
 		g.members[l.ID] = l.Version
-		sink := &sink{b: b, list: b.List(l.ID.String(), l.Name)}
+		sink := &sink{b: b, list: b.List(l.ID.String(), l.Name), id: l.ID, aside: &g.aside}
 		if err := r.Entries(ctx, l.ID, 0, sink); err != nil {
 			return g, err
 		}
@@ -237,7 +266,9 @@ func (g group) compiled(ctx context.Context, r revision.DraftReader, version int
 type sink struct {
 	b       *match.Builder
 	list    int
+	id      uuid.UUID // of the list
 	entries int
+	aside   *map[int64]revision.Aside
 }
 
 // Named implements [revision.EntrySink].
@@ -249,5 +280,14 @@ func (s *sink) Named(id int64, name string, scope pattern.Scope, carveOut bool) 
 // Entry implements [revision.EntrySink].
 func (s *sink) Entry(id int64, entry pattern.Entry) {
 	s.entries++
+	if entry.Kind() == pattern.Unreadable {
+		var one revision.Asides
+		one.AddUnread(revision.KindList, revision.Meta{ID: s.id}, entry.Pattern)
+		if *s.aside == nil {
+			*s.aside = map[int64]revision.Aside{}
+		}
+		(*s.aside)[id] = one[0]
+		return
+	}
 	s.b.Add(s.list, id, entry)
 }

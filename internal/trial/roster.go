@@ -1,11 +1,11 @@
 package trial
 
 import (
+	"fmt"
 	"maps"
 	"net/netip"
 	"slices"
 	"strings"
-	"time"
 
 	"github.com/google/uuid"
 
@@ -20,6 +20,16 @@ type roster struct {
 	objects   map[uuid.UUID]object
 	directory *directory.Directory
 	config    policy.Config // the parts that objects make
+	asides    struct {
+		bodies map[uuid.UUID]revision.Aside // objects whose body cannot be read
+		people revision.Asides              // ranges and addresses of networks, groups and machines
+		rules  revision.Asides              // what policies, exceptions, apps and expectations hold
+	}
+}
+
+// setAside returns everything of the objects that cannot be read.
+func (r *roster) setAside() revision.Asides {
+	return slices.Concat(slices.Collect(maps.Values(r.asides.bodies)), r.asides.people, r.asides.rules)
 }
 
 // object is an object with its body read.
@@ -55,16 +65,18 @@ func read(o revision.Object) (object, error) {
 	return one, err
 }
 
-// with returns the roster with what changed since it was made.
-func (r *roster) with(changed []revision.Object, gone []uuid.UUID) (*roster, error) {
+// with returns the roster with what changed since it was made. An object that cannot be read is set aside.
+func (r *roster) with(changed []revision.Object, gone []uuid.UUID) *roster {
 	if r != nil && len(changed) == 0 && len(gone) == 0 {
-		return r, nil
+		return r
 	}
 	next := &roster{objects: map[uuid.UUID]object{}}
 	people := r == nil
+	next.asides.bodies = map[uuid.UUID]revision.Aside{}
 	if r != nil {
 		next.objects = maps.Clone(r.objects)
 		next.directory = r.directory
+		next.asides.bodies, next.asides.people = maps.Clone(r.asides.bodies), r.asides.people
 	}
 	asks := func(kind revision.Kind) bool {
 		return kind == revision.KindPerson || kind == revision.KindGroup || kind == revision.KindNetwork || kind == revision.KindMachine
@@ -72,11 +84,16 @@ func (r *roster) with(changed []revision.Object, gone []uuid.UUID) (*roster, err
 	for _, id := range gone {
 		people = people || asks(next.objects[id].kind)
 		delete(next.objects, id)
+		delete(next.asides.bodies, id)
 	}
 	for _, o := range changed {
 		one, err := read(o)
+		delete(next.asides.bodies, o.ID)
 		if err != nil {
-			return nil, err
+			people = people || asks(o.Kind)
+			delete(next.objects, o.ID)
+			next.asides.bodies[o.ID] = revision.Aside{Kind: o.Kind, ID: o.ID, Name: o.Name, Rule: -1, Problem: err.Error()}
+			continue
 		}
 		people = people || asks(o.Kind)
 		next.objects[o.ID] = one
@@ -85,7 +102,7 @@ func (r *roster) with(changed []revision.Object, gone []uuid.UUID) (*roster, err
 		next.directory = next.direct()
 	}
 	next.configure()
-	return next, nil
+	return next
 }
 
 // of returns the objects of a kind, by name.
@@ -104,6 +121,8 @@ func (r *roster) of(kind revision.Kind) []object {
 
 // direct makes the directory.
 func (r *roster) direct() *directory.Directory {
+	r.asides.people = nil
+	asides := &r.asides.people
 	var people []directory.Person
 	members := map[uuid.UUID][]string{}
 	for _, o := range r.of(revision.KindPerson) {
@@ -119,11 +138,13 @@ func (r *roster) direct() *directory.Directory {
 	}
 	var networks []directory.Network
 	for _, o := range r.of(revision.KindNetwork) {
+		asides.Ranges(o.kind, o.Meta, o.body.(revision.NetworkBody).Ranges)
 		networks = append(networks, directory.Network{ID: o.ID.String(), Name: o.Name, Ranges: revision.Prefixes(o.body.(revision.NetworkBody).Ranges)})
 	}
 	var groups []directory.Group
 	for _, o := range r.of(revision.KindGroup) {
 		body := o.body.(revision.GroupBody)
+		asides.Ranges(o.kind, o.Meta, body.Ranges)
 		g := directory.Group{ID: o.ID.String(), Name: o.Name, Persons: members[o.ID], Ranges: revision.Prefixes(body.Ranges)}
 		for _, ref := range body.Groups {
 			g.Groups = append(g.Groups, ref.ID.String())
@@ -135,6 +156,8 @@ func (r *roster) direct() *directory.Directory {
 			if m, ok := r.objects[ref.ID].body.(revision.MachineBody); ok {
 				if addr, err := netip.ParseAddr(m.Address); err == nil {
 					g.Ranges = append(g.Ranges, netip.PrefixFrom(addr, addr.BitLen()))
+				} else {
+					asides.Add(revision.KindMachine, r.objects[ref.ID].Meta, m.Address, fmt.Errorf("%q is no address", m.Address))
 				}
 			}
 		}
@@ -146,6 +169,8 @@ func (r *roster) direct() *directory.Directory {
 // configure makes the parts of the configuration that objects make.
 func (r *roster) configure() {
 	config := policy.Config{Directory: r.directory}
+	r.asides.rules = nil
+	asides := &r.asides.rules
 	settings := revision.SettingsBody{Combining: policy.Position}
 	for _, o := range r.of(revision.KindSettings) {
 		settings = o.body.(revision.SettingsBody)
@@ -153,15 +178,15 @@ func (r *roster) configure() {
 	config.Combining, config.Gates = settings.Combining, settings.Gates
 	for _, o := range r.of(revision.KindApp) {
 		body := o.body.(revision.AppBody)
-		config.Apps = append(config.Apps, body.App(o.Meta))
+		config.Apps = append(config.Apps, body.App(o.Meta, asides))
 	}
 	for _, o := range r.of(revision.KindException) {
 		body := o.body.(revision.ExceptionBody)
-		config.Exceptions = append(config.Exceptions, body.Exception(o.Meta))
+		config.Exceptions = append(config.Exceptions, body.Exception(o.Meta, asides))
 	}
 	for _, o := range Ordered(r.of(revision.KindPolicy), settings, func(o object) uuid.UUID { return o.ID }) {
 		body := o.body.(revision.PolicyBody)
-		p := body.Policy(o.Meta)
+		p := body.Policy(o.Meta, asides)
 		switch body.Role {
 		case revision.RoleBaseline:
 			config.Baseline = &p
@@ -184,19 +209,21 @@ func Ordered[T any](policies []T, settings revision.SettingsBody, id func(T) uui
 	return policies
 }
 
-// scheduled reads schedules.
-func scheduled(kept []revision.Schedule) ([]policy.Schedule, error) {
-	var all []policy.Schedule
+// scheduled reads schedules. One that cannot be read is set aside; what names it then names a schedule that is never in force.
+func scheduled(kept []revision.Schedule) (all []policy.Schedule, asides revision.Asides) {
 	for _, k := range kept {
+		meta := revision.Meta{ID: k.ID, Name: k.Name}
 		s, err := schedule.Parse(k.Text)
 		if err != nil {
-			return nil, err
+			asides.Add(revision.KindSchedule, meta, k.Text, err)
+			continue
 		}
-		zone, err := time.LoadLocation(k.Zone)
+		zone, err := revision.LoadZone(k.Zone)
 		if err != nil {
-			return nil, err
+			asides.Add(revision.KindSchedule, meta, k.Zone, err)
+			continue
 		}
 		all = append(all, policy.Schedule{ID: k.ID.String(), Name: k.Name, Schedule: s, Zone: zone})
 	}
-	return all, nil
+	return all, asides
 }

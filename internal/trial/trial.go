@@ -123,6 +123,7 @@ type Hearing struct {
 	now          time.Time
 	roster       *roster
 	lists        []revision.DraftList
+	asides       []revision.Aside
 }
 
 // Hear returns the draft as it is now.
@@ -171,8 +172,11 @@ func (d *Desk) Version(ctx context.Context, field, on string) (version, number i
 }
 
 func (d *Desk) hearing(c *compiled, number int64) *Hearing {
-	return &Hearing{c.draft.Version, number, d.snapshot(c), d.zone, d.now(), c.roster, c.draft.Lists}
+	return &Hearing{c.draft.Version, number, d.snapshot(c), d.zone, d.now(), c.roster, c.draft.Lists, append(c.setAside(), d.shelf.Loaded().Aside...)}
 }
+
+// Asides returns what of this version, and of the catalogue, cannot be read, and is left out of what decides.
+func (h *Hearing) Asides() []revision.Aside { return h.asides }
 
 // Lists returns the lists of this version, by name. The caller must not change them.
 func (h *Hearing) Lists() []revision.DraftList { return h.lists }

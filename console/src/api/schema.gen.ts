@@ -1778,7 +1778,7 @@ export interface components {
             /** @description Left out: any */
             methods?: string[];
             name: string;
-            /** @description On the app's hosts, in the notation, as /up or /files/*\/add; left out: any */
+            /** @description On the app's hosts, as /up or /files/*\/add, with all below; =/up for that page alone; left out: any */
             paths?: string[];
         };
         AddEntriesInputBody: {
@@ -4030,6 +4030,8 @@ export interface components {
             /** Format: uuid */
             id: string;
             name: string;
+            /** @description Why text or zone cannot be read; the schedule is never in force then, until it is edited */
+            problem?: string;
             /** @description In the notation of schedules */
             text: string;
             times: components["schemas"]["Times"];
@@ -4158,7 +4160,7 @@ export interface components {
              * @description Only entries of this kind
              * @enum {string}
              */
-            kind?: "site" | "host" | "below" | "any-ending" | "host-glob" | "page-tree" | "page" | "path-glob" | "query" | "scheme" | "port" | "address" | "word" | "regex" | "everything" | "note";
+            kind?: "site" | "host" | "below" | "any-ending" | "host-glob" | "page-tree" | "page" | "path-glob" | "query" | "scheme" | "port" | "address" | "word" | "regex" | "everything" | "note" | "unreadable";
             /** @description Entries as they are written; notes and attributes do not count */
             lines?: string[];
             /** @description Only entries whose pattern or note holds this, letter case aside */

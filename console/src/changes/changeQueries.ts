@@ -146,6 +146,11 @@ export function useMend() {
         await remove(at.kind, at.id)
         return
       case 'remove entries': {
+        if (at.entry) {
+          // one that cannot be read; tidying takes out those that are superfluous
+          await data(api.POST('/api/v1/lists/{id}/entries/remove', { params, body: { lines: [at.entry] } }))
+          return
+        }
         const { version } = await data(api.GET('/api/v1/lists/{id}', { params }))
         await data(api.POST('/api/v1/lists/{id}/tidy', { params: { ...params, header: match(version) }, body: {} }))
         return

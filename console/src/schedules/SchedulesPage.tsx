@@ -81,7 +81,7 @@ export function SchedulesPage() {
                   <p className="text-sm text-soft">{s.about}</p>
                 </td>
                 <td className={`${cellClass} whitespace-nowrap`}>
-                  <Now times={s.times} />
+                  {s.problem ? <span className="text-clay">cannot be read: {s.problem}</span> : <Now times={s.times} />}
                 </td>
                 <td className={`${cellClass} whitespace-nowrap`}>
                   {s.times.changes[0] ? moment(s.times.changes[0].at, s.zone) : <span className="text-soft">none</span>}

@@ -1,0 +1,80 @@
+package revision
+
+import (
+	"fmt"
+
+	"github.com/google/uuid"
+
+	"widelark/core/pattern"
+	"widelark/core/policy"
+)
+
+// Aside is something that is kept and cannot be read, so that it is left out of what decides while everything else goes on. It is told
+// as a finding, and can be mended or removed like everything else.
+type Aside struct {
+	Kind    Kind      // of the object; [KindPack] for a pack
+	ID      uuid.UUID // of the object
+	Name    string    // of the object
+	Rule    int       // of a policy, the place of the rule; -1 for none
+	Text    string    // as it is kept
+	Problem string    // one sentence
+}
+
+// KindPack stands for packs of the catalogue, which are no objects of the draft.
+const KindPack Kind = "pack"
+
+// Asides collects what is set aside while objects are read.
+type Asides []Aside
+
+// Add notes that a text of an object cannot be read, and why.
+func (a *Asides) Add(kind Kind, meta Meta, text string, why error) {
+	*a = append(*a, Aside{Kind: kind, ID: meta.ID, Name: meta.Name, Rule: -1, Text: text, Problem: why.Error()})
+}
+
+// AddUnread notes an entry that came back as [pattern.Unread].
+func (a *Asides) AddUnread(kind Kind, meta Meta, p pattern.Pattern) {
+	why := fmt.Errorf("it is no entry")
+	if _, err := pattern.Parse(p.String()); err != nil {
+		why = err
+	}
+	a.Add(kind, meta, p.String(), why)
+}
+
+// entries reads lines that are kept with an object.
+func (a *Asides) entries(kind Kind, meta Meta, lines []string) (all []pattern.Entry) {
+	for _, line := range lines {
+		entry, err := pattern.Parse(line)
+		if err != nil {
+			a.Add(kind, meta, line, err)
+			continue
+		}
+		all = append(all, entry)
+	}
+	return all
+}
+
+// Ranges notes which ranges of addresses of an object cannot be read.
+func (a *Asides) Ranges(kind Kind, meta Meta, ranges []string) {
+	for _, text := range ranges {
+		if _, err := ParseRange(text); err != nil {
+			a.Add(kind, meta, text, err)
+		}
+	}
+}
+
+// rule reports whether the conditions of a rule can be read. One that cannot is left out whole: without a part it would mean something
+// else.
+func (a *Asides) rule(meta Meta, place int, r RuleBody) bool {
+	if r.If == nil {
+		return true
+	}
+	err := r.If.readable(fmt.Sprintf("rules[%d].if", place), 0)
+	if err == nil {
+		return true
+	}
+	*a = append(*a, Aside{Kind: KindPolicy, ID: meta.ID, Name: meta.Name, Rule: place, Text: r.Name, Problem: err.Error()})
+	return false
+}
+
+// leftOut stands in the place of a rule that cannot be read, so that the places of the others stay.
+func leftOut(r RuleBody) policy.Rule { return policy.Rule{Name: r.Name, Off: true, Then: policy.Note} }
