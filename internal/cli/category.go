@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"widelark/client"
+	"widelark/internal/spreadsheet"
 )
 
 func (a *app) categoryCommand() *cobra.Command {
@@ -479,7 +480,7 @@ func (a *app) readTerms(name string) ([]client.Term, error) {
 		case err != nil:
 			return nil, fmt.Errorf("%s, line %d: %q are no points; a whole number is wanted", name, line, row[1])
 		default:
-			terms = append(terms, client.Term{Word: strings.TrimSpace(row[0]), Points: points})
+			terms = append(terms, client.Term{Word: strings.TrimSpace(spreadsheet.Plain(row[0])), Points: points})
 		}
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"slices"
 	"strings"
 
 	"github.com/jedib0t/go-pretty/v6/table"
@@ -13,6 +14,8 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 	"gopkg.in/yaml.v3"
+
+	"widelark/internal/spreadsheet"
 )
 
 // view is one answer in every format: data for json and yaml, columns and rows for tables and csv.
@@ -50,7 +53,13 @@ func (a *app) show(v view) error {
 		if err := w.Write(v.columns); err != nil {
 			return err
 		}
-		return w.WriteAll(v.rows)
+		for _, row := range v.rows { // which may hold what a spreadsheet would run: "=heron.example" is an entry
+			if err := w.Write(spreadsheet.SafeRow(slices.Clone(row))); err != nil {
+				return err
+			}
+		}
+		w.Flush()
+		return w.Error()
 	}
 	if len(v.rows) == 0 && v.empty != "" {
 		fmt.Fprintln(a.out, v.empty)

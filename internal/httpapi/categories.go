@@ -17,6 +17,7 @@ import (
 	"widelark/core/pattern"
 	"widelark/internal/lookup"
 	"widelark/internal/revision"
+	"widelark/internal/spreadsheet"
 )
 
 // Traffic counts recorded traffic.
@@ -485,7 +486,7 @@ func (s *server) exportCorrections(ctx context.Context, _ *struct{}) (*huma.Stre
 		}
 		for _, c := range found {
 			after = c.ID
-			_ = w.Write([]string{c.Entry.String(), strings.Join(c.Categories, " "), c.Reason, c.By, c.At.UTC().Format(time.DateOnly), strings.Join(c.Catalogue, " ")})
+			_ = w.Write(spreadsheet.SafeRow([]string{c.Entry.String(), strings.Join(c.Categories, " "), c.Reason, c.By, c.At.UTC().Format(time.DateOnly), strings.Join(c.Catalogue, " ")}))
 		}
 	}
 	w.Flush() // a buffer takes everything

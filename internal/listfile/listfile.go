@@ -21,6 +21,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"widelark/core/pattern"
+	"widelark/internal/spreadsheet"
 )
 
 // Format is how a file writes entries.
@@ -43,8 +44,8 @@ type Options struct {
 	Format  Format // "" for Lines
 	Reading pattern.Reading
 	Entry   string // of CSV and JSON Lines: the column or field with the entry; "" for the first column, or the field entry
-	Note    string // the column or field with the note; "" for none in CSV, or the field note
-	Until   string // the column or field with the last day; "" for none in CSV, or the field until
+	Note    string // the column or field with the note; "" for the one that is called note, if any
+	Until   string // the column or field with the last day; "" for the one that is called until, if any
 }
 
 // Error says what is wrong with a file as a whole.
@@ -107,7 +108,8 @@ func (p packed) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// Read gives every line of a file to each, in order, as [pattern.ReadLines] does.
+// Read gives every line of a file to each, in order, as [pattern.ReadLines] does. What [Writer] wrote is read as it was written, whatever
+// the reading.
 func Read(r io.Reader, o Options, each func(pattern.Line) error) error {
 	switch o.Format {
 	case CSV:
@@ -115,37 +117,92 @@ func Read(r io.Reader, o Options, each func(pattern.Line) error) error {
 	case JSONLines:
 		return readJSON(r, o, each)
 	case Domains, Hosts:
-		return pattern.ReadLines(r, pattern.Mending, each)
+		return pattern.ReadLines(r, pattern.Mending, func(l pattern.Line) error { return each(marked(l)) })
 	}
-	return pattern.ReadLines(r, o.Reading, each)
+	in := bufio.NewReaderSize(r, 4<<10)
+	head, _ := in.Peek(len("\ufeff" + exactMark + "\r"))
+	if text := strings.TrimPrefix(string(head), "\ufeff"); strings.HasPrefix(text, exactMark) && strings.Trim(text[len(exactMark):], "\r\n") != text[len(exactMark):] || text == exactMark {
+		o.Reading = pattern.Exact
+		return pattern.ReadLines(in, o.Reading, func(l pattern.Line) error {
+			if l.Number == 1 {
+				l.Entries = nil
+			}
+			return each(l)
+		})
+	}
+	return pattern.ReadLines(in, o.Reading, each)
 }
 
-// line makes a line of the parts of a record.
-func line(number int, text, entry, note, until string, o Options) pattern.Line {
-	l := pattern.Line{Number: number, Text: text}
-	if strings.TrimSpace(entry) == "" {
+const (
+	// exactMark is the first line of a file in the notation that a [Writer] wrote: all lines are meant just as they stand.
+	exactMark = "#: notation"
+
+	// mark begins, in files of domains and hosts, a comment with the entry itself, where the rest of the line does not say all of it.
+	mark = "#:"
+
+	// markSaid begins a comment that is for people.
+	markSaid = "#:#"
+)
+
+// marked reads the entry in a comment of ours, if the line has one; else it returns the line as it is.
+func marked(l pattern.Line) pattern.Line {
+	at := strings.IndexByte(l.Text, '#')
+	if at < 0 || !strings.HasPrefix(l.Text[at:], mark) || at > 0 && l.Text[at-1] != ' ' {
 		return l
 	}
-	err := pattern.ReadLines(strings.NewReader(strings.NewReplacer("\r", " ", "\n", " ").Replace(entry)), o.Reading, func(read pattern.Line) error {
-		l.Entries, l.Changes, l.Err = read.Entries, read.Changes, read.Err
-		return nil
-	})
-	if err != nil {
-		panic("bug: reading from memory failed: " + err.Error())
+	if strings.HasPrefix(l.Text[at:], markSaid) {
+		return pattern.Line{Number: l.Number, Text: l.Text}
 	}
-	note = strings.Join(strings.Fields(note), " ")
-	for i := range l.Entries {
-		if note != "" {
-			l.Entries[i].Note = note
+	if read := pattern.ReadLine(strings.TrimSpace(l.Text[at+len(mark):]), pattern.Exact); read.Err == nil && len(read.Entries) == 1 {
+		return pattern.Line{Number: l.Number, Text: l.Text, Entries: read.Entries}
+	}
+	return l
+}
+
+// record is what a row of CSV or an object of JSON says.
+type record struct {
+	entry, note, until, off string
+	kind                    string // where it says one, the record is ours, and its entry is notation
+}
+
+// line makes a line of a record.
+func (rec record) line(number int, text string, o Options) pattern.Line {
+	l := pattern.Line{Number: number, Text: text}
+	note := strings.TrimSpace(lineEnds.Replace(rec.note))
+	if strings.TrimSpace(rec.entry) == "" {
+		if rec.kind == string(pattern.Note) && note != "" {
+			l.Entries = []pattern.Entry{{Note: note}}
 		}
-		if until = strings.TrimSpace(until); until != "" {
-			day, err := pattern.ParseDate(until)
-			if err != nil {
-				l.Entries = nil
-				l.Err = &pattern.Error{Column: 1, Code: pattern.BadAttribute, Found: until, Expected: "a last day as 2026-12-24"}
-				break
-			}
-			l.Entries[i].Until = day
+		return l
+	}
+	if slices.Contains(pattern.Kinds, pattern.Kind(rec.kind)) {
+		o.Reading = pattern.Exact
+	}
+	read := pattern.ReadLine(lineEnds.Replace(rec.entry), o.Reading)
+	l.Entries, l.Changes, l.Err = read.Entries, read.Changes, read.Err
+	refuse := func(found, expected string) {
+		l.Entries, l.Changes = nil, nil
+		l.Err = &pattern.Error{Column: 1, Code: pattern.BadAttribute, Found: found, Expected: expected}
+	}
+	var day pattern.Date
+	if until := strings.TrimSpace(rec.until); until != "" && l.Err == nil {
+		var err error
+		if day, err = pattern.ParseDate(until); err != nil {
+			refuse(until, "a last day as 2026-12-24")
+		}
+	}
+	off, known := switches[strings.ToLower(strings.TrimSpace(rec.off))]
+	if !known && l.Err == nil {
+		refuse(rec.off, "true or false, for whether the entry is switched off")
+	}
+	for i := range l.Entries {
+		e := &l.Entries[i]
+		e.Off = e.Off || off
+		if note != "" {
+			e.Note = note
+		}
+		if !day.IsZero() {
+			e.Until = day
 		}
 	}
 	if l.Err != nil {
@@ -153,6 +210,11 @@ func line(number int, text, entry, note, until string, o Options) pattern.Line {
 	}
 	return l
 }
+
+var lineEnds = strings.NewReplacer("\r\n", " ", "\r", " ", "\n", " ")
+
+// switches are what a column that says whether an entry is switched off may hold.
+var switches = map[string]bool{"": false, "false": false, "no": false, "0": false, "on": false, "true": true, "yes": true, "1": true, "off": true}
 
 func readCSV(r io.Reader, o Options, each func(pattern.Line) error) error {
 	in := csv.NewReader(skipMark(r))
@@ -164,40 +226,44 @@ func readCSV(r io.Reader, o Options, each func(pattern.Line) error) error {
 	if err != nil {
 		return csvError(err)
 	}
-	columns := map[string]int{}
-	for _, wanted := range []string{o.Entry, o.Note, o.Until} {
+	called := func(wanted string) int {
+		return slices.IndexFunc(head, func(name string) bool { return strings.EqualFold(strings.TrimSpace(name), wanted) })
+	}
+	var missing error
+	column := func(wanted, usual string) int {
 		if wanted == "" {
-			continue
+			return called(usual)
 		}
-		at := slices.IndexFunc(head, func(name string) bool { return strings.EqualFold(strings.TrimSpace(name), wanted) })
+		at := called(wanted)
 		if number, err := strconv.Atoi(wanted); at < 0 && err == nil && number >= 1 && number <= len(head) {
 			at = number - 1
 		}
-		if at < 0 {
-			return &Error{fmt.Sprintf("the file has no column %q; its first row names %s", wanted, strings.Join(quoted(head), ", "))}
+		if at < 0 && missing == nil {
+			missing = &Error{fmt.Sprintf("the file has no column %q; its first row names %s", wanted, strings.Join(quoted(head), ", "))}
 		}
-		columns[wanted] = at
+		return at
 	}
-	cell := func(record []string, column string, otherwise int) string {
-		at, ok := columns[column]
-		if !ok {
-			at = otherwise
-		}
-		if at < 0 || at >= len(record) {
-			return ""
-		}
-		return record[at]
+	entry, note, until, off, kind := column(o.Entry, "entry"), column(o.Note, "note"), column(o.Until, "until"), called("off"), called("kind")
+	if missing != nil {
+		return missing
 	}
+	entry = max(entry, 0)
 	for {
-		record, err := in.Read()
+		row, err := in.Read()
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
 		if err != nil {
 			return csvError(err)
 		}
+		cell := func(at int) string {
+			if at < 0 || at >= len(row) {
+				return ""
+			}
+			return spreadsheet.Plain(row[at])
+		}
 		number, _ := in.FieldPos(0)
-		l := line(number, strings.Join(record, ","), cell(record, o.Entry, 0), cell(record, o.Note, -1), cell(record, o.Until, -1), o)
+		l := record{cell(entry), cell(note), cell(until), cell(off), cell(kind)}.line(number, strings.Join(row, ","), o)
 		if err := each(l); err != nil {
 			return err
 		}
@@ -229,13 +295,14 @@ func skipMark(r io.Reader) io.Reader {
 	return in
 }
 
-// Record is an entry as JSON Lines and CSV write it.
+// Record is an entry as JSON Lines write it.
 type Record struct {
-	Entry    string `json:"entry"`
-	CarveOut bool   `json:"carveOut,omitempty"`
-	Until    string `json:"until,omitempty"`
-	Off      bool   `json:"off,omitempty"`
-	Note     string `json:"note,omitempty"`
+	Entry    string       `json:"entry"`
+	Kind     pattern.Kind `json:"kind"`
+	CarveOut bool         `json:"carveOut,omitempty"`
+	Until    string       `json:"until,omitempty"`
+	Off      bool         `json:"off,omitempty"`
+	Note     string       `json:"note,omitempty"`
 }
 
 func readJSON(r io.Reader, o Options, each func(pattern.Line) error) error {
@@ -276,21 +343,24 @@ func ofFields(number int, text string, fields map[string]any, names [3]string, o
 	for i, name := range names {
 		texts[i], _ = fields[name].(string)
 	}
-	if texts[0] == "" {
+	entry, given := fields[names[0]].(string)
+	kind, _ := fields["kind"].(string)
+	if given && entry == "" && texts[1] != "" { // a line of the list that is a note alone
+		kind = string(pattern.Note)
+	}
+	if entry == "" && kind != string(pattern.Note) {
 		return pattern.Line{Number: number, Text: text, Err: &pattern.Error{
 			Line: number, Column: 1, Code: pattern.NotText, Found: shorten(text), Expected: fmt.Sprintf("a field %q with the entry", names[0]),
 		}}
 	}
-	if carved, _ := fields["carveOut"].(bool); carved && !strings.HasPrefix(texts[0], "!") {
-		texts[0] = "! " + texts[0]
+	if carved, _ := fields["carveOut"].(bool); carved && !strings.HasPrefix(entry, "!") {
+		entry = "! " + entry
 	}
-	l := line(number, text, texts[0], texts[1], texts[2], o)
-	if off, _ := fields["off"].(bool); off {
-		for i := range l.Entries {
-			l.Entries[i].Off = true
-		}
+	off := ""
+	if fields["off"] != nil {
+		off = fmt.Sprint(fields["off"])
 	}
-	return l
+	return record{entry, texts[1], texts[2], off, kind}.line(number, text, o)
 }
 
 func shorten(text string) string {

@@ -10,8 +10,10 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"pgregory.net/rapid"
 
 	"widelark/core/pattern"
+	"widelark/test/patterntest"
 )
 
 // told reads a file and writes what became of each line.
@@ -51,46 +53,80 @@ func TestRead(t *testing.T) {
 	assert.Equal(t, []string{"1 changed =heron.example =www.heron.example", "2 note # x"}, told(t, "0.0.0.0 heron.example www.heron.example\n# x", Options{Format: Hosts}))
 }
 
-func TestWriteAndReadAgain(t *testing.T) {
+func write(t require.TestingT, all []pattern.Entry, f Format, p Packing) string {
+	var b bytes.Buffer
+	w, err := NewWriter(&b, f, p)
+	require.NoError(t, err)
+	for _, e := range all {
+		require.NoError(t, w.Write(e))
+	}
+	require.NoError(t, w.Close())
+	out, err := Unpacked(&b)
+	require.NoError(t, err)
+	text, err := io.ReadAll(out)
+	require.NoError(t, err)
+	require.NoError(t, out.Close())
+	return string(text)
+}
+
+func TestWrite(t *testing.T) {
 	var all []pattern.Entry
-	for _, line := range []string{"# a note", "heron.example # why, \"oh\" why", "! =bittern.example [until 2026-12-24, off]", "*.crane.example/x", "möwe.example", `"bet*"`, "~host a,b"} {
+	for _, line := range []string{"# a note", "heron.example # why, \"oh\" why", "plain.example", "! =bittern.example [until 2026-12-24, off]", "*.crane.example/x", "möwe.example", `"bet*"`, "~host a,b"} {
 		all = append(all, pattern.MustParse(line))
 	}
-	write := func(f Format, p Packing) string {
-		var b bytes.Buffer
-		w, err := NewWriter(&b, f, p)
-		require.NoError(t, err)
-		for _, e := range all {
-			require.NoError(t, w.Write(e))
-		}
-		require.NoError(t, w.Close())
-		out, err := Unpacked(&b)
-		require.NoError(t, err)
-		text, err := io.ReadAll(out)
-		require.NoError(t, err)
-		require.NoError(t, out.Close())
-		return string(text)
-	}
 	for _, packing := range []Packing{Plain, Gzip, Zstd} {
-		assert.Equal(t, "# a note\nheron.example\nxn--mwe-sna.example\n# 4 entries of the list cannot be written in this format and are left out.\n", write(Domains, packing))
+		assert.Equal(t, `# a note
+heron.example #: heron.example # why, "oh" why
+plain.example
+#: ! =bittern.example [until 2026-12-24, off]
+#: *.crane.example/x
+xn--mwe-sna.example #: möwe.example
+#: "bet*"
+#: ~host a,b
+#:# 4 entries of the list cannot be written in this format, and stand in comments that other programs pass over.
+`, write(t, all, Domains, packing))
 	}
-	assert.Contains(t, write(Hosts, Plain), "0.0.0.0 heron.example\n")
-	for _, o := range []Options{{Format: Lines}, {Format: CSV, Note: "note", Until: "until"}, {Format: JSONLines}} {
-		o.Reading = pattern.Exact
-		var again []pattern.Entry
-		require.NoError(t, Read(strings.NewReader(write(o.Format, Plain)), o, func(l pattern.Line) error {
-			again = append(again, l.Entries...)
-			return nil
-		}))
-		want := all
-		if o.Format != Lines { // a table has no lines that are a note alone, and CSV reads no switch
-			want = all[1:]
+	assert.Contains(t, write(t, all, Hosts, Plain), "0.0.0.0 plain.example #: plain.example\n", "a hosts file has names without those below them")
+	assert.Contains(t, write(t, []pattern.Entry{pattern.MustParse("=heron.example # +1")}, CSV, Plain), "\n'=heron.example,host,false,,false,+1\n")
+}
+
+// What is written is read back as it was, in every format and with either reading.
+func TestExportAndImportAreTheIdentity(t *testing.T) {
+	lines := rapid.SampledFrom([]string{
+		"http://heron.example", "=http://heron.example:81/", "https://203.0.113.7/24", "[2001:db8::7]:81/x", "=*.heron.example/a", "heron.example/a[1]", "a_b.bücher.example", `"+cmd|x"`,
+		`"fish, chips"`, "~ [?&]q=\"x", "*", "heron.example?q=a,b", "=heron.example", "=heron.example/", "163.*", "203.0.113.0/24", "@x",
+	})
+	rapid.Check(t, func(t *rapid.T) {
+		var all []pattern.Entry
+		for range rapid.IntRange(0, 6).Draw(t, "entries") {
+			entry := pattern.Entry{Note: strings.TrimSpace(rapid.SampledFrom([]string{"", "", "why", "=1+1", "'=x", "a  b", "#: heron.example", ": x", "“é”, \"q\"; x", "[off]", "@a\tb", "-"}).Draw(t, "note"))}
+			if rapid.IntRange(0, 5).Draw(t, "pattern") > 0 {
+				entry.Pattern = patterntest.Any(t, "any")
+				if parsed, err := pattern.Parse(lines.Draw(t, "line")); err == nil && rapid.Bool().Draw(t, "named") {
+					entry.Pattern = parsed.Pattern
+				}
+				entry.CarveOut, entry.Off = rapid.Bool().Draw(t, "carve-out"), rapid.Bool().Draw(t, "off")
+				if rapid.Bool().Draw(t, "ends") {
+					entry.Until = pattern.Date{Year: 2026, Month: 12, Day: 24}
+				}
+			}
+			if entry != (pattern.Entry{}) {
+				all = append(all, entry)
+			}
 		}
-		if o.Format == CSV {
-			again[1].Off = true
+		for _, f := range Formats {
+			for _, reading := range []pattern.Reading{pattern.Exact, pattern.Mending} {
+				text := write(t, all, f, Plain)
+				var again []pattern.Entry
+				require.NoError(t, Read(strings.NewReader(text), Options{Format: f, Reading: reading}, func(l pattern.Line) error {
+					require.Nil(t, l.Err, "%s %s: %q", f, reading, text)
+					again = append(again, l.Entries...)
+					return nil
+				}))
+				require.Equal(t, all, again, "%s %s: %q", f, reading, text)
+			}
 		}
-		assert.Equal(t, want, again, o.Format)
-	}
+	})
 }
 
 func TestDamagedPacking(t *testing.T) {

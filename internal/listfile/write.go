@@ -12,6 +12,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"widelark/core/pattern"
+	"widelark/internal/spreadsheet"
 )
 
 // Packing is how a file is packed.
@@ -61,45 +62,58 @@ func NewWriter(w io.Writer, f Format, p Packing) (*Writer, error) {
 		out.table = csv.NewWriter(out.out)
 		return out, out.table.Write([]string{"entry", "kind", "carve-out", "until", "off", "note"})
 	}
+	if f != JSONLines && f != Domains && f != Hosts {
+		_, err := out.out.WriteString(exactMark + "\n")
+		return out, err
+	}
 	return out, nil
 }
 
-// Write writes one entry. [Domains] and [Hosts] hold hosts only: other entries are counted, and told at the end.
+// Write writes one entry, so that [Read] gives it back. [Domains] and [Hosts] hold names only: what else there is to say of an entry
+// stands in a comment, which other programs pass over; entries that stand in comments alone are counted, and told at the end.
 func (w *Writer) Write(e pattern.Entry) error {
 	bare := pattern.Entry{Pattern: e.Pattern, CarveOut: e.CarveOut}.String()
 	switch w.format {
 	case CSV:
-		return w.table.Write([]string{bare, string(e.Kind()), strconv.FormatBool(e.CarveOut), e.Until.String(), strconv.FormatBool(e.Off), e.Note})
+		return w.table.Write(spreadsheet.SafeRow([]string{bare, string(e.Kind()), strconv.FormatBool(e.CarveOut), e.Until.String(), strconv.FormatBool(e.Off), e.Note}))
 	case JSONLines:
-		line, err := json.Marshal(Record{bare, e.CarveOut, e.Until.String(), e.Off, e.Note})
+		line, err := json.Marshal(Record{bare, e.Kind(), e.CarveOut, e.Until.String(), e.Off, e.Note})
 		if err == nil {
 			_, err = w.out.Write(append(line, '\n'))
 		}
 		return err
 	case Domains, Hosts:
-		if e.Kind() == pattern.Note {
-			_, err := w.out.WriteString(e.String() + "\n")
-			return err
-		}
-		if k := e.Kind(); e.CarveOut || e.Off || k != pattern.Site && k != pattern.Host || e.Pattern.IsGlob() || w.format == Hosts && k == pattern.Below {
-			w.skipped++
-			return nil
-		}
-		address := ""
-		if w.format == Hosts {
-			address = "0.0.0.0 "
-		}
-		_, err := w.out.WriteString(address + e.Pattern.Name() + "\n")
+		_, err := w.out.WriteString(w.named(e) + "\n")
 		return err
 	}
 	_, err := w.out.WriteString(e.String() + "\n")
 	return err
 }
 
+// named returns the line of a file of domains or hosts for an entry.
+func (w *Writer) named(e pattern.Entry) string {
+	k := e.Kind()
+	if k == pattern.Note {
+		return e.String()
+	}
+	if e.CarveOut || e.Off || k != pattern.Site && k != pattern.Host || e.Pattern.IsGlob() {
+		w.skipped++
+		return mark + " " + e.String()
+	}
+	line := e.Pattern.Name()
+	if w.format == Hosts {
+		line = "0.0.0.0 " + line
+	}
+	if read := pattern.ReadLine(line, pattern.Mending); len(read.Entries) == 1 && read.Entries[0] == e {
+		return line
+	}
+	return line + " " + mark + " " + e.String()
+}
+
 // Close ends the file.
 func (w *Writer) Close() error {
 	if w.skipped > 0 {
-		fmt.Fprintf(w.out, "# %d entries of the list cannot be written in this format and are left out.\n", w.skipped)
+		fmt.Fprintf(w.out, markSaid+" %d entries of the list cannot be written in this format, and stand in comments that other programs pass over.\n", w.skipped)
 	}
 	if w.table != nil {
 		w.table.Flush()

@@ -22,6 +22,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"widelark/core/classify"
+	"widelark/internal/spreadsheet"
 )
 
 // ReadSites reads a CSV file with the columns entry and categories, in any order of lines, as people write one. What is named twice has
@@ -58,6 +59,7 @@ func ReadSites(r io.Reader, name string, t classify.Taxonomy, into map[string]st
 			return err
 		}
 		line, _ := rows.FieldPos(0)
+		spreadsheet.PlainRow(row)
 		site, err := readEntry(strings.TrimSpace(row[entryAt]))
 		if err == nil {
 			site.Categories, err = readCategories(row[categoriesAt], known, sets)

@@ -15,6 +15,8 @@ import (
 	"strings"
 
 	"github.com/go-ldap/ldif"
+
+	"widelark/internal/spreadsheet"
 )
 
 // Person is somebody in a file.
@@ -177,6 +179,7 @@ func ReadCSV(r io.Reader) (File, error) {
 			if errors.As(err, &wrong) {
 				return f, &Error{wrong.Line, wrong.Err.Error()}
 			}
+			spreadsheet.PlainRow(row)
 			return f, err
 		}
 		line, _ := rows.FieldPos(0)
