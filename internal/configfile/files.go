@@ -79,6 +79,7 @@ type Correction struct {
 	Entry      string   `json:"entry"`
 	Categories []string `json:"categories"`
 	Reason     string   `json:"reason"`
+	At         string   `json:"at,omitempty" doc:"When it was said (RFC 3339): of equally specific corrections the last one counts. Left out, as it was, or now"`
 }
 
 // Scorecard is words with points.

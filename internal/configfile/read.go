@@ -7,6 +7,7 @@ import (
 	"io"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 	"gopkg.in/yaml.v3"
@@ -341,6 +342,12 @@ func (r *reading) row(path string, kind revision.Kind, value map[string]any, o *
 		o.Name = e.Pattern.String()
 		o.ID = r.id(kind, o.Name)
 		body = map[string]any{"uid": o.ID.String(), "entry": o.Name, "key": e.Pattern.Key(), "categories": texts(value, "categories"), "reason": reason}
+		if at := text(value, "at"); at != "" {
+			if _, err := time.Parse(time.RFC3339Nano, at); err != nil {
+				return nil, nil, &revision.FieldError{Field: "at", Msg: fmt.Sprintf("%q is no moment as 2026-12-24T09:30:00Z", at)}
+			}
+			body["at"] = at
+		}
 	}
 	if kind != revision.KindCorrection {
 		body["id"] = o.ID.String()

@@ -39,8 +39,8 @@ func (s *Store) AddCorrections(ctx context.Context, entries []pattern.Pattern, c
 	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		for _, entry := range entries {
 			rows, err := tx.Query(ctx, `with before as (delete from corrections where key = $2 returning uid)
-				insert into corrections (entry, key, categories, reason, by, version, uid)
-				values ($1, $2, $3, $4, $5, $6, coalesce((select uid from before), gen_random_uuid())) returning `+correctionColumns, entry.String(), entry.Key(), categories, reason, by, version)
+				insert into corrections (entry, key, categories, reason, by, version, at, uid)
+				values ($1, $2, $3, $4, $5, $6, clock_timestamp(), coalesce((select uid from before), gen_random_uuid())) returning `+correctionColumns, entry.String(), entry.Key(), categories, reason, by, version)
 			one, err := one(rows, err, scanCorrection)
 			if err != nil {
 				return err

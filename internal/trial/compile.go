@@ -136,13 +136,15 @@ func compileLocal(ctx context.Context, r revision.DraftReader) (_ *classify.Loca
 	if err != nil {
 		return nil, taxonomy, nil, err
 	}
+	// Of equally specific corrections the last one said counts, so they are numbered by their dates, which files carry, too.
+	slices.SortStableFunc(said.Corrections, func(a, b revision.Correction) int { return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.ID, b.ID)) })
 	var corrections []classify.Correction
-	for _, c := range said.Corrections {
+	for i, c := range said.Corrections {
 		if !c.Entry.IsValid() {
 			asides.AddUnread(revision.KindCorrection, revision.Meta{ID: c.UID, Name: c.Entry.String()}, c.Entry)
 			continue
 		}
-		corrections = append(corrections, classify.Correction{ID: c.ID, Pattern: c.Entry, Categories: c.Categories})
+		corrections = append(corrections, classify.Correction{ID: int64(i) + 1, Pattern: c.Entry, Categories: c.Categories})
 	}
 	var own []classify.Own
 	for _, c := range said.Own {

@@ -256,7 +256,7 @@ func TestAnswers(t *testing.T) {
 	entries, _, err := h.store.Entries(t.Context(), h.list.ID, revision.EntryQuery{Limit: 10})
 	require.NoError(t, err)
 	step := d.Steps[d.Decider]
-	assert.Equal(t, entries[1].ID, step.Evidence[0].Entry.ID)
+	assert.Equal(t, entries[2].ID, step.Evidence[0].Entry.ID)
 	assert.Equal(t, `"gopher:" is not a web address: only http and https are decided on`, answers.Answers[1].Problem)
 	byID, err := desk.Try(t.Context(), trial.Question{URLs: []string{"x"}, Who: trial.Who{Group: answers.Who.Group.ID}})
 	require.NoError(t, err)
