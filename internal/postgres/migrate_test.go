@@ -134,6 +134,7 @@ func TestWhatWasThereBecomesARevision(t *testing.T) {
 		insert into lists (name, description, version, entry_count, updated_by) values ('Betting', 'odds', 38, 1, 'edda'), ('Video', '', 30, 0, 'rowan');
 		insert into list_changes (list_id, version, by, what, added) select id, version, updated_by, 'earlier', entry_count from lists;
 		insert into entries (list_id, id, since, kind, carve_out, off, pattern, note) select id, 1, 38, 'site', false, false, 'odds.example', '' from lists where name = 'Betting';
+		insert into entries (list_id, id, since, kind, carve_out, off, pattern, key, note) select id, 2, 30, 'query', true, false, 'heron.example?Q=%7Ea', '! heron.example?q=%7ea', '' from lists where name = 'Video';
 		insert into list_sources (list_id, url, every_min, format, max_bytes, max_shrink) select id, 'https://x.example', 60, 'text', 1000, 50 from lists where name = 'Video';
 		insert into schedules (name, description, zone, text, version, updated_by) values ('Office hours', '', 'UTC', 'mon 09:00-10:00', 12, 'edda');
 		insert into own_categories (key, name, description, family, adds, version, updated_by) values ('wards', 'Wards', '', '', true, 39, 'edda');
@@ -147,6 +148,9 @@ func TestWhatWasThereBecomesARevision(t *testing.T) {
 	now, err := store.DraftVersion(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, revision.Now{Draft: 40, Catalogue: 1, Live: revision.Live{Number: 1, Version: 40}}, now)
+	var key string
+	require.NoError(t, store.pool.QueryRow(ctx, `select key from entries where kind = 'query'`).Scan(&key))
+	assert.Equal(t, pattern.MustParse("! heron.example?q=~a").Key(), key, "escapes have one spelling")
 	own, err := store.OwnCategories(ctx)
 	require.NoError(t, err)
 	require.Len(t, own[0].Lists, 2)

@@ -85,7 +85,7 @@ func migrate(ctx context.Context, pool *pgxpool.Pool) error {
 	}
 	db := stdlib.OpenDBFromPool(pool)
 	defer db.Close()
-	provider, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSessionLocker(locker))
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithSessionLocker(locker), goose.WithGoMigrations(rekey))
 	if err != nil {
 		return err
 	}

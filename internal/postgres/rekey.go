@@ -1,0 +1,40 @@
+package postgres
+
+import (
+	"context"
+	"database/sql"
+
+	"github.com/pressly/goose/v3"
+
+	"widelark/core/pattern"
+)
+
+// rekey is a migration: entries that ask for a query, or hold an escape, get the keys by which they are compared since escapes have one
+// spelling. An entry that has become another of its list's stays beside it until one is edited.
+var rekey = goose.NewGoMigration(13, &goose.GoFunc{RunTx: func(ctx context.Context, tx *sql.Tx) error {
+	rows, err := tx.QueryContext(ctx, `select ctid::text, case when carve_out then '! ' || pattern else pattern end from entries
+		where gone is null and kind <> 'regex' and (kind = 'query' or pattern like '%\%%')`)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	keys := map[string]string{}
+	for rows.Next() {
+		var place, line string
+		if err := rows.Scan(&place, &line); err != nil {
+			return err
+		}
+		if entry, err := pattern.Parse(line); err == nil {
+			keys[place] = entry.Key()
+		}
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	for place, key := range keys {
+		if _, err := tx.ExecContext(ctx, `update entries set key = nullif($2, pattern) where ctid = $1::tid`, place, key); err != nil {
+			return err
+		}
+	}
+	return nil
+}}, nil)
