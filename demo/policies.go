@@ -210,7 +210,7 @@ func loadExceptions(ctx context.Context, api *client.ClientWithResponses, ids ma
 		return err
 	}
 	now := time.Now().In(zone)
-	midnight := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, zone)
+	midnight := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, zone) // which London's clock never skips
 	day := func(n int) *time.Time { t := midnight.AddDate(0, 0, n); return &t }
 	friday := (int(time.Friday)-int(now.Weekday())+7)%7 + 1 // the end of Friday
 	refs := func(kind, name string) *[]client.Ref { return &[]client.Ref{{ID: ids[kind+" "+name]}} }

@@ -16,6 +16,7 @@ import (
 	"widelark/core/cover"
 	"widelark/core/pattern"
 	"widelark/core/policy"
+	"widelark/core/schedule"
 	"widelark/core/weburl"
 )
 
@@ -80,8 +81,8 @@ func Turns(before, after *policy.Snapshot, urls []weburl.URL, who []Who, from ti
 			return false
 		}
 	}
-	to := from.AddDate(0, 0, 7)
 	zone := after.Config().Zone
+	to := schedule.DaysLater(from, 7, zone)
 	type key struct {
 		before, after policy.Verdict
 		times         string
@@ -179,16 +180,14 @@ func Times(spans [][2]time.Time, from, to time.Time, zone *time.Location) string
 	}
 	windows := map[time.Weekday][]string{}
 	for _, s := range spans {
-		for begin := s[0].In(zone); begin.Before(s[1]); {
-			midnight := time.Date(begin.Year(), begin.Month(), begin.Day()+1, 0, 0, 0, 0, zone)
-			end, shown := s[1].In(zone), s[1].In(zone).Format("15:04")
-			if !end.Before(midnight) {
-				end, shown = midnight, "24:00"
+		for begin, end := range schedule.Days(s[0], s[1], zone) {
+			begin, shown := begin.In(zone), end.In(zone).Format("15:04")
+			if end.Equal(schedule.Today(end, zone)) {
+				shown = "24:00"
 			}
 			if window := begin.Format("15:04") + "-" + shown; !slices.Contains(windows[begin.Weekday()], window) {
 				windows[begin.Weekday()] = append(windows[begin.Weekday()], window)
 			}
-			begin = end
 		}
 	}
 	var parts []string

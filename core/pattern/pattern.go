@@ -298,6 +298,9 @@ func (d Date) Before(other Date) bool {
 // Time returns midnight UTC at the start of the day, for stores that keep days as instants.
 func (d Date) Time() time.Time { return time.Date(d.Year, d.Month, d.Day, 0, 0, 0, 0, time.UTC) }
 
+// Add returns the day so many days later.
+func (d Date) Add(days int) Date { return DateOf(d.Time().AddDate(0, 0, days)) }
+
 // String returns the day as 2026-12-24, "" for the zero Date.
 func (d Date) String() string {
 	if d.IsZero() {

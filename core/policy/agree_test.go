@@ -11,6 +11,7 @@ import (
 
 	"widelark/core/match"
 	"widelark/core/pattern"
+	"widelark/core/schedule"
 	"widelark/core/weburl"
 )
 
@@ -246,6 +247,20 @@ func TestUntilIsFirst(t *testing.T) {
 		}
 		for range 10 {
 			at := n.at.Add(time.Duration(rapid.IntRange(0, 20*24*60).Draw(t, "minutes")) * time.Minute)
+			if !changes || at.Before(until) {
+				require.Equal(t, now, s.Decide(&w, &n.r, at).Verdict, "at %s, though it changes at %s (%v)", at, until, changes)
+			}
+		}
+		if changes && until.Before(n.at.AddDate(0, 0, 20)) {
+			return
+		}
+		// A year ahead, above all after clock changes, when schedules of several zones stand otherwise to each other.
+		moments := []time.Time{n.at}
+		for _, zone := range clocks {
+			moments = slices.AppendSeq(moments, schedule.ClockChanges(n.at, n.at.AddDate(1, 0, 0), zone))
+		}
+		for range 100 {
+			at := rapid.SampledFrom(moments).Draw(t, "after").Add(time.Duration(rapid.IntRange(0, 8*24*4).Draw(t, "quarters")) * 15 * time.Minute)
 			if !changes || at.Before(until) {
 				require.Equal(t, now, s.Decide(&w, &n.r, at).Verdict, "at %s, though it changes at %s (%v)", at, until, changes)
 			}

@@ -352,6 +352,7 @@ var (
 	}
 	times  = []string{"mon-fri 09:00-12:00", "mon-sun 20:00-07:30", "sat 00:00-24:00; on 2026-11-26 10:00-11:00", "mon-sun 00:00-24:00; not on 2026-11-25"}
 	zone   = func() *time.Location { z, _ := time.LoadLocation("Europe/London"); return z }()
+	clocks = []*time.Location{zone, zone, zone, in("America/New_York"), in("America/Santiago"), in("Pacific/Auckland"), in("Asia/Kolkata")}
 	monday = time.Date(2026, 11, 23, 0, 0, 0, 0, zone)
 )
 
@@ -416,6 +417,14 @@ func drawRules(t *rapid.T, verdicts []Verdict) (rules []Rule) {
 	return rules
 }
 
+func in(name string) *time.Location {
+	z, err := time.LoadLocation(name)
+	if err != nil {
+		panic(err)
+	}
+	return z
+}
+
 func drawMoment(t *rapid.T, name string) time.Time {
 	return monday.Add(time.Duration(rapid.IntRange(0, 5*24*4).Draw(t, name)) * 15 * time.Minute)
 }
@@ -446,7 +455,7 @@ func drawNaive(t *rapid.T) naive {
 	for i, text := range times {
 		s, err := schedule.Parse(text)
 		require.NoError(t, err)
-		n.Schedules = append(n.Schedules, Schedule{ID: fmt.Sprint("s", i), Name: fmt.Sprint("Schedule ", i), Schedule: s, Zone: zone})
+		n.Schedules = append(n.Schedules, Schedule{ID: fmt.Sprint("s", i), Name: fmt.Sprint("Schedule ", i), Schedule: s, Zone: rapid.SampledFrom(clocks).Draw(t, "zone")})
 	}
 	n.Apps = []AppDef{{Key: "share", Name: "Share", Entries: []pattern.Entry{pattern.MustParse("gull.test")}, Activities: []Activity{
 		{Key: "upload", Name: "upload", Methods: []string{"POST"}, Entries: []pattern.Entry{pattern.MustParse("gull.test/up")}}, {Key: "read", Name: "read", Methods: []string{"GET"}},

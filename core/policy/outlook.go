@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"widelark/core/pattern"
+	"widelark/core/schedule"
 )
 
 // Segment is a time in which one verdict holds. From is in it, To is not.
@@ -68,7 +69,7 @@ func (s *Snapshot) moments(w *Work, r *Request, from, to time.Time) (moments, da
 
 // dayAfter returns the moment at which a day is over.
 func (s *Snapshot) dayAfter(day pattern.Date) time.Time {
-	return time.Date(day.Year, day.Month, day.Day+1, 0, 0, 0, 0, s.config.Zone)
+	return schedule.BeginOf(day.Add(1), s.config.Zone)
 }
 
 // clocksOf returns the schedules that rules of the request's policies ask.
@@ -112,11 +113,15 @@ func (s *Snapshot) lasting(w *Work, each func(time.Time)) {
 }
 
 // The times that Until looks through: what schedules say comes round within a week and a clock change, so that what is later can only
-// come from dates. Of those the first are looked at, so that a schedule with a line for every day of its life cannot take minutes.
+// come from dates, and from clock changes where schedules go by several clocks. Of those the first are looked at, so that a schedule with
+// a line for every day of its life cannot take minutes.
 const (
 	week      = 7 * 24 * time.Hour
 	roundTime = week + 26*time.Hour
 	mostDates = 1000
+
+	// clockYears is for how many years clock changes are looked at. They come round with the years, but on other days of the week.
+	clockYears = 3
 )
 
 // Until returns the next moment after another at which time alone changes the verdict on a request; false where it does not.
@@ -164,9 +169,11 @@ func (s *Snapshot) datesOf(dates []int64, w *Work, r *Request, at time.Time) []i
 			dates = append(dates, moment.Unix())
 		}
 	}
-	for _, n := range s.clocksOf(w) {
+	clocks := s.clocksOf(w)
+	for _, n := range clocks {
 		dates = s.clocks[n].dates(dates, at)
 	}
+	s.clockChanges(clocks, at, add)
 	s.lasting(w, add)
 	for _, t := range w.seen.Takes {
 		if until := s.index.Until(t); !until.IsZero() {
@@ -174,4 +181,24 @@ func (s *Snapshot) datesOf(dates []int64, w *Work, r *Request, at time.Time) []i
 		}
 	}
 	return dates
+}
+
+// clockChanges gives the moments after another at which schedules of different zones move against each other: the clock changes of all
+// their zones. Schedules of one zone never do.
+func (s *Snapshot) clockChanges(clocks []int32, after time.Time, each func(time.Time)) {
+	var zones []*time.Location
+	for _, n := range clocks {
+		if zone := s.clocks[n].Zone; !slices.ContainsFunc(zones, func(z *time.Location) bool { return z.String() == zone.String() }) {
+			zones = append(zones, zone)
+		}
+	}
+	if len(zones) < 2 {
+		return
+	}
+	last := after.AddDate(clockYears, 0, 0)
+	for _, zone := range zones {
+		for at := range schedule.ClockChanges(after, last, zone) {
+			each(at)
+		}
+	}
 }

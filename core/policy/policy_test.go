@@ -181,6 +181,27 @@ func TestUntilFarAhead(t *testing.T) {
 	assert.True(t, until.Equal(time.Date(2027, 12, 24, 10, 0, 0, 0, zone)), until)
 }
 
+// Two schedules of different zones that fall together all winter do not when only one of the clocks has been put on.
+func TestUntilOneOfTwoClocksMoves(t *testing.T) {
+	config := ward()
+	lunch, err := schedule.Parse("mon-fri 13:00-14:00")
+	require.NoError(t, err)
+	early, err := schedule.Parse("mon-fri 08:00-09:00")
+	require.NoError(t, err)
+	config.Schedules = []Schedule{{ID: "lunch", Name: "Lunch", Schedule: lunch, Zone: zone}, {ID: "early", Name: "Early", Schedule: early, Zone: in("America/New_York")}}
+	config.Baseline, config.Exceptions = nil, nil
+	config.Policies = nil
+	config.Fallback = &Policy{ID: "f", Name: "Fallback", Otherwise: Watch, Rules: []Rule{
+		{Name: "At lunch", When: When{Schedule: "lunch"}, Then: Watch}, {Name: "Over there", When: When{Schedule: "early"}, Then: Block},
+	}}
+	s := New(config)
+	var w Work
+	r := Request{URL: weburl.MustParse("puzzle.example")}
+	until, ok := s.Until(&w, &r, at(0, "14:10"))
+	require.True(t, ok)
+	assert.Equal(t, "2027-03-15 12:00 GMT", until.In(zone).Format("2006-01-02 15:04 MST"), "New York's clock goes on a fortnight before London's")
+}
+
 func TestJourneys(t *testing.T) {
 	s := New(ward())
 	var w Work

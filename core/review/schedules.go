@@ -5,7 +5,9 @@ import (
 	"strings"
 	"time"
 
+	"widelark/core/pattern"
 	"widelark/core/policy"
+	"widelark/core/schedule"
 )
 
 // Words that say when a schedule is meant to be in force.
@@ -54,28 +56,24 @@ func says(name string, words []string) bool {
 
 func hours(d time.Duration) string { return fmt.Sprintf("%.0f h", d.Hours()) }
 
+// overlap returns how long two stretches of time are one.
+func overlap(from, to, otherFrom, otherTo time.Time) time.Duration {
+	if otherFrom.After(from) {
+		from = otherFrom
+	}
+	if otherTo.Before(to) {
+		to = otherTo
+	}
+	return max(0, to.Sub(from))
+}
+
 // hoursOf sums up for how long a schedule is in force by day (07:00 to 19:00) and by night.
 func hoursOf(s policy.Schedule, from, to time.Time) (day, night, whole time.Duration) {
 	for _, span := range s.Schedule.Between(from, to, s.Zone) {
-		for at := span.From; at.Before(span.To); {
-			local := at.In(s.Zone)
-			edge := time.Date(local.Year(), local.Month(), local.Day(), 7, 0, 0, 0, s.Zone)
-			isDay := false
-			switch {
-			case local.Hour() >= 19:
-				edge = edge.AddDate(0, 0, 1)
-			case local.Hour() >= 7:
-				isDay, edge = true, time.Date(local.Year(), local.Month(), local.Day(), 19, 0, 0, 0, s.Zone)
-			}
-			if edge.After(span.To) {
-				edge = span.To
-			}
-			if isDay {
-				day += edge.Sub(at)
-			} else {
-				night += edge.Sub(at)
-			}
-			at = edge
+		for begin, end := range schedule.Days(span.From, span.To, s.Zone) {
+			on := pattern.DateOf(begin.In(s.Zone))
+			bright := overlap(begin, end, schedule.MomentOf(on, 7*60, s.Zone), schedule.MomentOf(on, 19*60, s.Zone))
+			day, night = day+bright, night+end.Sub(begin)-bright
 		}
 	}
 	return day, night, to.Sub(from)

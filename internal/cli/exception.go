@@ -11,6 +11,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"widelark/client"
+	"widelark/core/pattern"
+	"widelark/core/schedule"
 )
 
 func (a *app) exceptionCommand() *cobra.Command {
@@ -39,8 +41,8 @@ func whomSaid(w client.WhomBody) string {
 // endSaid says until when something lasts, which is until a moment or through a day. Layout is for moments.
 func (a *app) endSaid(end time.Time, layout string) string {
 	end = a.byClock(end)
-	if end.Equal(time.Date(end.Year(), end.Month(), end.Day(), 0, 0, 0, 0, end.Location())) {
-		return "through " + end.AddDate(0, 0, -1).Format(strings.TrimSuffix(layout, " 15:04"))
+	if end.Equal(schedule.Today(end, end.Location())) {
+		return "through " + end.Add(-time.Second).Format(strings.TrimSuffix(layout, " 15:04"))
 	}
 	return "until " + end.Format(layout)
 }
@@ -117,9 +119,9 @@ func end(text string, zone *time.Location) (*time.Time, error) {
 	if text == "" {
 		return nil, nil
 	}
-	if day, err := time.ParseInLocation(time.DateOnly, text, zone); err == nil {
-		day = day.AddDate(0, 0, 1)
-		return &day, nil
+	if day, err := pattern.ParseDate(text); err == nil {
+		over := schedule.BeginOf(day.Add(1), zone)
+		return &over, nil
 	}
 	for _, layout := range []string{time.RFC3339, "2006-01-02 15:04"} {
 		if at, err := time.ParseInLocation(layout, text, zone); err == nil {
@@ -192,8 +194,12 @@ func (a *app) exceptionSetCommand(edit bool) *cobra.Command {
 				if body.From, err = a.end(from); err != nil {
 					return err
 				}
-				if len(from) == len(time.DateOnly) { // a day begins at its beginning
-					begin := body.From.AddDate(0, 0, -1)
+				if day, err := pattern.ParseDate(from); err == nil { // a day begins at its beginning
+					zone, err := a.zone()
+					if err != nil {
+						return err
+					}
+					begin := schedule.BeginOf(day, zone)
 					body.From = &begin
 				}
 			}

@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"widelark/client"
+	"widelark/core/schedule"
 )
 
 func (a *app) personCommand() *cobra.Command {
@@ -486,6 +487,10 @@ func (a *app) showPlan(ctx context.Context, api *client.ClientWithResponses, gro
 	if err != nil {
 		return err
 	}
+	zone, err := a.zone()
+	if err != nil {
+		return err
+	}
 	p := found.JSON200
 	v := view{data: p, columns: []string{"What", "Verdict", "When"}}
 	rows := append([]client.PlanRow{}, p.Rows...)
@@ -496,7 +501,7 @@ func (a *app) showPlan(ctx context.Context, api *client.ClientWithResponses, gro
 			name = "list " + name
 		}
 		for _, verdict := range []string{"allow", "watch", "hold", "block"} {
-			if times := stripTimes(row.Strip, verdict); times != "" {
+			if times := stripTimes(row.Strip, verdict, zone); times != "" {
 				v.rows = append(v.rows, []string{name, a.verdictCell(verdict), times})
 				if a.format == "table" {
 					name = ""
@@ -510,8 +515,8 @@ func (a *app) showPlan(ctx context.Context, api *client.ClientWithResponses, gro
 	return a.show(v)
 }
 
-// stripTimes says in short when a verdict holds: times that every day has are said once.
-func stripTimes(strip []client.Segment, verdict string) string {
+// stripTimes says in short when a verdict holds, by the clock of a zone: times that every day has are said once.
+func stripTimes(strip []client.Segment, verdict string, zone *time.Location) string {
 	const days = 7
 	byDay := map[string][]string{}
 	var order []string
@@ -521,22 +526,17 @@ func stripTimes(strip []client.Segment, verdict string) string {
 			whole = false
 			continue
 		}
-		for at := s.From; at.Before(s.To); {
-			year, month, date := at.Date()
-			end := time.Date(year, month, date+1, 0, 0, 0, 0, at.Location())
-			if end.After(s.To) {
-				end = s.To
-			}
+		for at, end := range schedule.Days(s.From, s.To, zone) {
+			at, end = at.In(zone), end.In(zone)
 			day := at.Format("Mon")
 			to := end.Format("15:04")
-			if to == "00:00" {
+			if end.Equal(schedule.Today(end, zone)) {
 				to = "24:00"
 			}
 			if byDay[day] == nil {
 				order = append(order, day)
 			}
 			byDay[day] = append(byDay[day], at.Format("15:04")+"-"+to)
-			at = end
 		}
 	}
 	switch {

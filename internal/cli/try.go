@@ -507,11 +507,15 @@ func (a *app) sweep(ctx context.Context, api *client.ClientWithResponses, urls [
 	if err != nil {
 		return err
 	}
+	zone, err := a.zone()
+	if err != nil {
+		return err
+	}
 	v := view{data: answer.JSON200, columns: []string{"URL", "Who", "Verdict", "When"}}
 	for _, row := range answer.JSON200.Rows {
 		url, who := row.URL, row.Who.Name
 		for _, verdict := range []string{"allow", "watch", "hold", "block"} {
-			if times := stripTimes(row.Strip, verdict); times != "" {
+			if times := stripTimes(row.Strip, verdict, zone); times != "" {
 				v.rows = append(v.rows, []string{url, who, a.verdictCell(verdict), times})
 				if a.format == "table" {
 					url, who = "", ""

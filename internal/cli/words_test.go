@@ -32,20 +32,20 @@ func strip(parts ...string) (all []client.Segment) {
 // Times are told as people say them: days alike together, midnight as the end of a day.
 func TestStripTimes(t *testing.T) {
 	week := strip("2026-11-23 00:00", "block", "2026-11-30 00:00")
-	assert.Equal(t, "always", stripTimes(week, "block"))
-	assert.Empty(t, stripTimes(week, "allow"))
+	assert.Equal(t, "always", stripTimes(week, "block", time.UTC))
+	assert.Empty(t, stripTimes(week, "allow", time.UTC))
 	night := strip("2026-11-23 00:00", "watch", "2026-11-23 07:30", "block", "2026-11-23 20:00", "watch", "2026-11-24 07:30", "block", "2026-11-24 20:00", "watch", "2026-11-25 00:00")
-	assert.Equal(t, "mon, tue 00:00-07:30, 20:00-24:00", stripTimes(night, "watch"))
-	assert.Equal(t, "mon, tue 07:30-20:00", stripTimes(night, "block"))
+	assert.Equal(t, "mon, tue 00:00-07:30, 20:00-24:00", stripTimes(night, "watch", time.UTC))
+	assert.Equal(t, "mon, tue 07:30-20:00", stripTimes(night, "block", time.UTC))
 	long := strip("2026-11-23 10:00", "hold", "2026-11-25 12:00", "allow", "2026-11-30 10:00")
-	assert.Equal(t, "mon 10:00-24:00; tue 00:00-24:00; wed 00:00-12:00", stripTimes(long, "hold"))
+	assert.Equal(t, "mon 10:00-24:00; tue 00:00-24:00; wed 00:00-12:00", stripTimes(long, "hold", time.UTC))
 	every := []client.Segment{}
 	for day := range 7 {
 		from := time.Date(2026, 11, 23+day, 0, 0, 0, 0, time.UTC)
 		every = append(every, client.Segment{From: from, To: from.Add(12 * time.Hour), Verdict: "block"}, client.Segment{From: from.Add(12 * time.Hour), To: from.Add(13 * time.Hour), Verdict: "watch"},
 			client.Segment{From: from.Add(13 * time.Hour), To: from.Add(24 * time.Hour), Verdict: "block"})
 	}
-	assert.Equal(t, "every day 12:00-13:00", stripTimes(every, "watch"))
+	assert.Equal(t, "every day 12:00-13:00", stripTimes(every, "watch", time.UTC))
 }
 
 func TestDuration(t *testing.T) {

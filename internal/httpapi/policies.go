@@ -13,6 +13,7 @@ import (
 
 	"widelark/core/classify"
 	"widelark/core/policy"
+	"widelark/core/schedule"
 	"widelark/internal/revision"
 	"widelark/internal/trial"
 )
@@ -300,7 +301,7 @@ func (s *server) registerPolicies(api huma.API) {
 			}
 			from := h.Today()
 			plan, st := h.Plan(who.Group.ID, from, in.Days), h.Standing(who)
-			out := &planOutput{Body: DayPlan{Group: ref(*who.Group), From: from, To: from.AddDate(0, 0, in.Days), Else: segments(h, plan.Else), Rows: []PlanRow{}, Policies: refsOf(st.Policies)}}
+			out := &planOutput{Body: DayPlan{Group: ref(*who.Group), From: from, To: schedule.DaysLater(from, in.Days, h.Zone), Else: segments(h, plan.Else), Rows: []PlanRow{}, Policies: refsOf(st.Policies)}}
 			for _, row := range plan.Rows {
 				told := PlanRow{Kind: "category", Strip: segments(h, row.Strip)}
 				if row.List != nil {

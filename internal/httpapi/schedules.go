@@ -226,8 +226,8 @@ func times(sc schedule.Schedule, zone *time.Location, at time.Time) Times {
 		t.Changes = append(t.Changes, TimeChange{next, inside})
 		from = next
 	}
-	begin := time.Date(at.Year(), at.Month(), at.Day(), 0, 0, 0, 0, zone)
-	for _, span := range sc.Between(begin, begin.AddDate(0, 0, 7), zone) {
+	begin := schedule.Today(at, zone)
+	for _, span := range sc.Between(begin, schedule.DaysLater(begin, 7, zone), zone) {
 		t.Week = append(t.Week, TimeSpan(span))
 	}
 	for day := range 7 {

@@ -15,6 +15,7 @@ import (
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
+	"widelark/core/schedule"
 	"widelark/core/weburl"
 	"widelark/internal/revision"
 	"widelark/internal/trial"
@@ -492,7 +493,7 @@ func (s *server) sweep(ctx context.Context, in *sweepInput) (*sweepOutput, error
 		days = 7
 	}
 	out := &sweepOutput{}
-	out.Body.DraftVersion, out.Body.From, out.Body.To = h.DraftVersion, from, from.AddDate(0, 0, days)
+	out.Body.DraftVersion, out.Body.From, out.Body.To = h.DraftVersion, from, schedule.DaysLater(from, days, h.Zone)
 	for i, text := range b.URLs {
 		u, err := weburl.Parse(text)
 		if err != nil {

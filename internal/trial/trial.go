@@ -15,7 +15,6 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/match"
-	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/schedule"
 	"widelark/core/weburl"
@@ -377,7 +376,7 @@ func (h *Hearing) answer(w *policy.Work, a *Answer, text string, q Question, to 
 	if q.Journey {
 		strip, flips, until = s.TravelStrip, s.TravelFlips, s.TravelUntil
 	}
-	a.Outlook = &Outlook{Week: strip(w, &r, to.At, to.At.AddDate(0, 0, 7)), Flips: flips(w, &r, to.At)}
+	a.Outlook = &Outlook{Week: strip(w, &r, to.At, schedule.DaysLater(to.At, 7, h.Zone)), Flips: flips(w, &r, to.At)}
 	if moment, ok := until(w, &r, to.At); ok {
 		a.Outlook.Until = moment
 	}
@@ -443,13 +442,12 @@ func (h *Hearing) Standing(who Asker) policy.Standing {
 
 // Plan returns the days to come of a group.
 func (h *Hearing) Plan(group string, from time.Time, days int) policy.Plan {
-	return h.Snapshot.Plan(&policy.Work{}, group, from, from.AddDate(0, 0, days))
+	return h.Snapshot.Plan(&policy.Work{}, group, from, schedule.DaysLater(from, days, h.Zone))
 }
 
 // Today returns the beginning of the day that it is where the organisation is.
 func (h *Hearing) Today() time.Time {
-	d := pattern.DateOf(h.now.In(h.Zone))
-	return time.Date(d.Year, d.Month, d.Day, 0, 0, 0, 0, h.Zone)
+	return schedule.Today(h.now, h.Zone)
 }
 
 // Now returns the moment of the hearing.

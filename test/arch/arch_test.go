@@ -29,8 +29,8 @@ var importRules = map[string]string{
 	"core/schedule":             "core/pattern",
 	"core/cover":                "core/weburl core/language core/pattern core/match",
 	"core/tidy":                 "core/weburl core/language core/pattern core/match core/cover",
-	"core/compare":              "core/cover core/pattern core/policy core/weburl",
-	"core/review":               "core/cover core/match core/pattern core/policy core/weburl",
+	"core/compare":              "core/cover core/pattern core/policy core/schedule core/weburl",
+	"core/review":               "core/cover core/match core/pattern core/policy core/schedule core/weburl",
 	"internal/account":          "",
 	"internal/calendar":         "core/pattern core/schedule",
 	"internal/catalogue":        "core/pattern core/match core/classify internal/packfile internal/revision",
@@ -51,7 +51,7 @@ var importRules = map[string]string{
 	"internal/postgres/cluster": "",
 	"internal/httpapi":          "core/classify core/cover core/review internal/change internal/check internal/configfile core/pattern core/policy core/match core/schedule core/tidy core/weburl internal/account internal/calendar internal/catalogue internal/companion internal/listfile internal/lookup internal/packfile internal/peoplefile internal/revision internal/spreadsheet internal/subscription internal/trial internal/upkeep",
 	"internal/httpapi/contract": "internal/httpapi",
-	"internal/cli":              "client internal/packfile internal/spreadsheet",
+	"internal/cli":              "client core/pattern core/schedule internal/packfile internal/spreadsheet",
 	"internal/service":          "client demo web internal/account internal/catalogue internal/check internal/httpapi internal/lookup internal/postgres internal/postgres/cluster internal/subscription internal/trial internal/upkeep",
 	"bench":                     "",
 	"bench/rounds":              "",
@@ -70,7 +70,7 @@ var coreModules = []string{
 }
 
 // coreStandard are the packages of the standard library that the core may import: no file, socket, clock or log.
-var coreStandard = strings.Fields(`bufio bytes cmp embed encoding/binary errors fmt io math math/bits net/netip regexp regexp/syntax
+var coreStandard = strings.Fields(`bufio bytes cmp embed encoding/binary errors fmt io iter math math/bits net/netip regexp regexp/syntax
 	slices sort strconv strings sync sync/atomic time unicode unicode/utf8`)
 
 func packages(t *testing.T) map[string][]string {

@@ -1,5 +1,5 @@
 import { afterEach, describe, expect, test } from 'vitest'
-import { formatEnd, formatMoment, formatShort, instantOf, keepZone, midnight, wallClock, zoneName } from './clock'
+import { dayBegins, formatEnd, formatMoment, formatShort, instantOf, keepZone, midnight, wallClock, zoneName } from './clock'
 
 afterEach(() => keepZone(undefined))
 
@@ -51,3 +51,48 @@ describe('the clock', () => {
     expect(formatEnd('2026-11-27T22:59:00Z')).toBe('until 27 Nov 2026, 23:59')
   })
 })
+
+const minute = 60e3
+const day = 24 * 60 * minute
+const shown = (at: number) => Date.parse(`${wallClock(new Date(at))}Z`)
+
+/** The clock changes of the zone that is kept, found by halving the months in which its offset is not the same at both ends. */
+function changes(fromYear: number, toYear: number): number[] {
+  const found: number[] = []
+  const offset = (at: number) => shown(at) - at
+  for (let at = Date.UTC(fromYear, 0, 1); at < Date.UTC(toYear, 0, 1); at += 30 * day) {
+    let [low, high] = [at, at + 30 * day]
+    if (offset(low) === offset(high)) continue
+    while (high - low > minute) {
+      const middle = low + Math.floor((high - low) / 2 / minute) * minute
+      if (offset(middle) === offset(low)) low = middle
+      else high = middle
+    }
+    found.push(high)
+  }
+  return found
+}
+
+test('days begin, in every zone and year, when the clock first shows midnight or later', () => {
+  const skipping = new Set<string>()
+  for (const name of Intl.supportedValuesOf('timeZone')) {
+    keepZone(name)
+    for (const change of changes(1992, 2038)) {
+      const hour = Number(wallClock(new Date(change)).slice(11, 13))
+      if (hour > 2 && hour < 22) continue // the clock is moved by hours, and days begin at night
+      const want = Date.parse(`${wallClock(new Date(change)).slice(0, 10)}T00:00Z`)
+      let first = change - 5 * 60 * minute
+      while (shown(first) < want) first += minute
+      if (first > change - 5 * 60 * minute) {
+        expect([name, midnight(new Date(first)).toISOString()]).toEqual([name, new Date(first).toISOString()])
+        if (!wallClock(new Date(first)).endsWith('T00:00')) skipping.add(name)
+      }
+      const begins = dayBegins(change - 3 * day, change + 4 * day)
+      expect(begins.length).toBeLessThan(10)
+      expect(begins).toEqual([...begins].sort((a, b) => a - b))
+    }
+  }
+  for (const name of ['America/Santiago', 'America/Havana', 'Asia/Beirut']) expect(skipping).toContain(name)
+  keepZone('America/Santiago')
+  expect(formatEnd('2026-09-06T04:00:00Z')).toBe('through 5 Sept 2026')
+}, 180_000)

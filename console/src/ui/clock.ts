@@ -52,7 +52,7 @@ export const formatWeekday = (at: number) => format(new Date(at), { weekday: 'sh
 /** When something ends: "through 27 Nov 2026" where it is a day, else "until 27 Nov 2026, 14:10". */
 export function formatEnd(instant: string): string {
   const at = new Date(instant)
-  return wallClock(at).endsWith('T00:00')
+  return at.getTime() === midnight(at).getTime()
     ? `through ${format(new Date(at.getTime() - 1), { dateStyle: 'medium' })}`
     : `until ${formatMoment(instant)}`
 }
@@ -75,26 +75,41 @@ export function wallClock(at: Date): string {
 export function instantOf(wall: string): Date {
   const asUTC = (text: string) => Date.parse(`${text.slice(0, 16)}Z`)
   const want = asUTC(wall)
-  // The clock is at most a day from UTC; a change moves it between the two.
-  const offsets = [-24, 24].map((hours) => {
-    const near = want + hours * 3600e3
-    return asUTC(wallClock(new Date(near))) - near
-  })
-  const found = offsets.map((offset) => want - offset).filter((at) => asUTC(wallClock(new Date(at))) === want)
+  const shown = (at: number) => asUTC(wallClock(new Date(at)))
+  // No zone is further from UTC than 26 hours; a change moves the clock between the offsets before and after.
+  const offsets = [-36, 36].map((hours) => shown(want + hours * 3600e3) - (want + hours * 3600e3))
+  const found = offsets.map((offset) => want - offset).filter((at) => shown(at) === want)
   if (found.length > 0) return new Date(Math.min(...found))
-  // Skipped: the first minute that shows more.
-  let [low, high] = [want - 24 * 3600e3, want + 24 * 3600e3]
+  // Skipped: the first minute that shows more. The clock jumps between the moments that the two offsets give.
+  let low = want - Math.max(...offsets)
+  let high = want - Math.min(...offsets)
   while (high - low > 60e3) {
     const middle = low + Math.floor((high - low) / 120e3) * 60e3
-    if (asUTC(wallClock(new Date(middle))) > want) high = middle
+    if (shown(middle) > want) high = middle
     else low = middle
   }
   return new Date(high)
 }
 
-/** The midnight with which a day begins, so many days after that of a moment. */
+/** The day, as "2026-11-27", so many days after another. */
+function dayLater(day: string, days: number): string {
+  const at = new Date(`${day}T12:00Z`)
+  at.setUTCDate(at.getUTCDate() + days)
+  return at.toISOString().slice(0, 10)
+}
+
+/** The moment with which a day begins, so many days after that of a moment: midnight or, where the clock skips it, the instant of the change. */
 export function midnight(at: Date, days = 0): Date {
-  const day = new Date(`${wallClock(at).slice(0, 10)}T12:00Z`)
-  day.setUTCDate(day.getUTCDate() + days)
-  return instantOf(`${day.toISOString().slice(0, 10)}T00:00`)
+  return instantOf(`${dayLater(wallClock(at).slice(0, 10), days)}T00:00`)
+}
+
+/** The moments with which the days begin that a stretch of time touches. Days are counted, so that it ends whatever the clock does. */
+export function dayBegins(from: number, to: number): number[] {
+  const begins: number[] = []
+  let day = wallClock(new Date(from)).slice(0, 10)
+  for (const last = dayLater(wallClock(new Date(to)).slice(0, 10), 1); day < last; day = dayLater(day, 1)) {
+    const begin = instantOf(`${day}T00:00`).getTime()
+    if (begin < to && begin !== begins.at(-1)) begins.push(begin)
+  }
+  return begins
 }

@@ -1,17 +1,10 @@
-import { midnight } from './clock'
+import { dayBegins } from './clock'
 
 /** A stretch of time: what is needed to draw it. */
 export type Stretch = { from: string; to: string }
 
-/** The midnights, by the organisation's clock, from the day on which a strip begins. Days are as long as the clock makes them. */
-export function midnights(first: Stretch, last: Stretch): number[] {
-  const end = Date.parse(last.to)
-  const all: number[] = []
-  for (let at = midnight(new Date(first.from)); at.getTime() < end; at = midnight(at, 1)) {
-    all.push(at.getTime())
-  }
-  return all
-}
+/** The moments, by the organisation's clock, with which the days of a strip begin. Days are as long as the clock makes them. */
+export const midnights = (first: Stretch, last: Stretch) => dayBegins(Date.parse(first.from), Date.parse(last.to))
 
 /** Where a moment is on a strip, in hundredths of its length; what is before it is at its beginning. */
 export function place(at: number, first: Stretch, last: Stretch): number {
