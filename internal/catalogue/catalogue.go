@@ -213,7 +213,7 @@ type Store interface {
 
 	Keys(ctx context.Context) ([]Key, error)
 	Trust(ctx context.Context, key Key) error
-	Distrust(ctx context.Context, key string) error
+	Distrust(ctx context.Context, key, by string) error
 
 	CatalogueVersion(ctx context.Context) (int64, error)
 	ReadCatalogue(ctx context.Context, read func(Reader) error) error

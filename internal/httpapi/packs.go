@@ -296,7 +296,7 @@ func (s *server) registerPacks(api huma.API) {
 			}
 			return out, nil
 		})
-	huma.Register(api, operation("trustKey", http.MethodPost, "/pack-keys", "Packs", "Trust packs that are signed with a key", 422),
+	huma.Register(api, operation("trustKey", http.MethodPost, "/pack-keys", "Packs", "Trust packs that are signed with a key; for owners", 403, 422),
 		func(ctx context.Context, in *trustInput) (*struct{}, error) {
 			key := strings.TrimSpace(in.Body.Key)
 			name, err := revision.CheckName("name", in.Body.Name)
@@ -311,9 +311,9 @@ func (s *server) registerPacks(api huma.API) {
 			}
 			return nil, nil
 		})
-	huma.Register(api, operation("distrustKey", http.MethodDelete, "/pack-keys", "Packs", "Trust a key no more; what came with it stays", 404),
+	huma.Register(api, operation("distrustKey", http.MethodDelete, "/pack-keys", "Packs", "Trust a key no more; what came with it stays; for owners", 403, 404),
 		func(ctx context.Context, in *distrustInput) (*struct{}, error) {
-			if err := s.Packs.Distrust(ctx, in.Key); err != nil {
+			if err := s.Packs.Distrust(ctx, in.Key, caller(ctx).Name); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			return nil, nil

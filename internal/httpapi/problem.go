@@ -59,7 +59,7 @@ func (s *server) problem(ctx context.Context, err error) error {
 	case errors.Is(err, revision.ErrStale):
 		return huma.Error412PreconditionFailed("Somebody else changed this in the meantime. Fetch it again, look, and repeat the edit.")
 	case errors.Is(err, revision.ErrOwners):
-		return huma.Error403Forbidden(s.ownersOnly(ctx))
+		return huma.Error403Forbidden(s.ownersOnly(ctx, err))
 	case errors.Is(err, account.ErrRefused):
 		return huma.Error401Unauthorized("Name and password do not belong together.")
 	case errors.Is(err, account.ErrTaken):
@@ -77,8 +77,8 @@ func (s *server) problem(ctx context.Context, err error) error {
 	return huma.Error500InternalServerError("Something went wrong in the service; its log says what.")
 }
 
-// ownersOnly says who edits the baseline.
-func (s *server) ownersOnly(ctx context.Context) string {
+// ownersOnly says who edits the baseline, and what was refused.
+func (s *server) ownersOnly(ctx context.Context, refused error) string {
 	all, err := s.Accounts.Accounts(ctx)
 	var owners []string
 	for _, a := range all {
@@ -86,10 +86,14 @@ func (s *server) ownersOnly(ctx context.Context) string {
 			owners = append(owners, cmp.Or(a.FullName, a.Name))
 		}
 	}
-	if err != nil || len(owners) == 0 {
-		return "Only owners edit the baseline. Nothing was changed."
+	text := "Only owners edit the baseline, and what its rules name"
+	if _, what, named := strings.Cut(refused.Error(), ": "); named {
+		text += ", as " + what
 	}
-	return "Only owners edit the baseline. Nothing was changed; ask " + strings.Join(owners, " or ") + "."
+	if text += ". Nothing was changed"; err == nil && len(owners) > 0 {
+		text += "; ask " + strings.Join(owners, " or ")
+	}
+	return text + "."
 }
 
 // quietProblems keeps the values that were sent out of problem details: among them are passwords.

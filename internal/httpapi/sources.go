@@ -89,17 +89,20 @@ func (s *server) registerSources(api huma.API) {
 			}
 			return &sourceOutput{sourceBody(source)}, nil
 		})
-	huma.Register(api, operation("setSource", http.MethodPut, "/lists/{id}/source", "Sources", "Have a list pulled from an address", 404, 422), s.setSource)
-	huma.Register(api, operation("removeSource", http.MethodDelete, "/lists/{id}/source", "Sources", "Pull a list no more; its entries stay", 404),
+	huma.Register(api, operation("setSource", http.MethodPut, "/lists/{id}/source", "Sources", "Have a list pulled from an address", 403, 404, 422), s.setSource)
+	huma.Register(api, operation("removeSource", http.MethodDelete, "/lists/{id}/source", "Sources", "Pull a list no more; its entries stay", 403, 404),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			if err := s.Sources.RemoveSource(ctx, in.ID); err != nil {
+			if err := s.Sources.RemoveSource(ctx, in.ID, caller(ctx).Name); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			return nil, nil
 		})
-	huma.Register(api, operation("pullSource", http.MethodPost, "/lists/{id}/source/pull", "Sources", "Pull a list now", 404),
+	huma.Register(api, operation("pullSource", http.MethodPost, "/lists/{id}/source/pull", "Sources", "Pull a list now", 403, 404),
 		func(ctx context.Context, in *pullInput) (*sourceOutput, error) {
 			source, err := s.Sources.Source(ctx, in.ID)
+			if err == nil && in.Force {
+				err = s.Sources.MayFill(ctx, in.ID, caller(ctx).Name)
+			}
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
@@ -125,7 +128,7 @@ func (s *server) setSource(ctx context.Context, in *setSourceInput) (*sourceOutp
 		MaxBytes: in.Body.MaxBytes, MaxShrink: shrink, Paused: in.Body.Paused,
 	}.Checked()
 	if err == nil {
-		source, err = s.Sources.SetSource(ctx, source)
+		source, err = s.Sources.SetSource(ctx, source, caller(ctx).Name)
 	}
 	if err != nil {
 		return nil, s.problem(ctx, err)

@@ -59,31 +59,6 @@ func (s *Store) SetOwner(ctx context.Context, name string, owner bool) error {
 	})
 }
 
-// mayEdit refuses an edit of the baseline by somebody who is no owner. What the service does by itself is nobody's.
-func mayEdit(ctx context.Context, tx pgx.Tx, by string, objects ...revision.Object) error {
-	for _, o := range objects {
-		if o.Kind != revision.KindPolicy {
-			continue
-		}
-		p, err := revision.Decode[revision.PolicyBody](o)
-		if err != nil {
-			return err
-		}
-		if p.Role != revision.RoleBaseline {
-			continue
-		}
-		var refused bool
-		err = tx.QueryRow(ctx, `select exists (select from accounts where lower(name) = lower($1) and not owner)`, by).Scan(&refused)
-		if err == nil && refused {
-			err = revision.ErrOwners
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // AccountByName implements [account.Store].
 func (s *Store) AccountByName(ctx context.Context, name string) (account.Account, string, error) {
 	rows, err := s.pool.Query(ctx, `select id, name, full_name, owner, password_hash from accounts

@@ -610,17 +610,21 @@ func (s *Store) Keys(ctx context.Context) ([]catalogue.Key, error) {
 
 // Trust implements [catalogue.Store].
 func (s *Store) Trust(ctx context.Context, k catalogue.Key) error {
-	_, err := s.pool.Exec(ctx, `insert into pack_keys (key, name, added_by) values ($1, $2, $3) on conflict (key) do update set name = $2`, k.Key, k.Name, k.AddedBy)
-	return ours(err)
+	return s.byOwner(ctx, k.AddedBy, "keys that sign packs", func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `insert into pack_keys (key, name, added_by) values ($1, $2, $3) on conflict (key) do update set name = $2`, k.Key, k.Name, k.AddedBy)
+		return err
+	})
 }
 
 // Distrust implements [catalogue.Store].
-func (s *Store) Distrust(ctx context.Context, key string) error {
-	gone, err := s.pool.Exec(ctx, `delete from pack_keys where key = $1`, key)
-	if err == nil && gone.RowsAffected() == 0 {
-		return revision.ErrNotFound
-	}
-	return ours(err)
+func (s *Store) Distrust(ctx context.Context, key, by string) error {
+	return s.byOwner(ctx, by, "keys that sign packs", func(tx pgx.Tx) error {
+		gone, err := tx.Exec(ctx, `delete from pack_keys where key = $1`, key)
+		if err == nil && gone.RowsAffected() == 0 {
+			return revision.ErrNotFound
+		}
+		return err
+	})
 }
 
 // CatalogueVersion implements [catalogue.Store].

@@ -40,11 +40,22 @@ func (s *Store) Source(ctx context.Context, list uuid.UUID) (revision.Source, er
 }
 
 // SetSource implements [revision.SourceStore].
-func (s *Store) SetSource(ctx context.Context, source revision.Source) (revision.Source, error) {
+func (s *Store) SetSource(ctx context.Context, source revision.Source, by string) (set revision.Source, err error) {
 	if err := s.exists(ctx, source.ListID); err != nil {
 		return source, err
 	}
-	rows, err := s.pool.Query(ctx, `insert into list_sources as o (list_id, url, every_min, format, entry_field, max_bytes, max_shrink, paused)
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if err := refuseUnlessMayFill(ctx, tx, source.ListID, by); err != nil {
+			return err
+		}
+		set, err = setSource(ctx, tx, source)
+		return err
+	})
+	return set, ours(err)
+}
+
+func setSource(ctx context.Context, tx pgx.Tx, source revision.Source) (revision.Source, error) {
+	rows, err := tx.Query(ctx, `insert into list_sources as o (list_id, url, every_min, format, entry_field, max_bytes, max_shrink, paused)
 		values ($1, $2, $3, $4, $5, $6, $7, $8)
 		on conflict (list_id) do update set url = $2, every_min = $3, format = $4, entry_field = $5, max_bytes = $6, max_shrink = $7, paused = $8,
 			etag = case when (o.url, o.format, o.entry_field) = ($2, $4, $5) then o.etag else '' end,
@@ -55,12 +66,22 @@ func (s *Store) SetSource(ctx context.Context, source revision.Source) (revision
 }
 
 // RemoveSource implements [revision.SourceStore].
-func (s *Store) RemoveSource(ctx context.Context, list uuid.UUID) error {
-	gone, err := s.pool.Exec(ctx, `delete from list_sources where list_id = $1`, list)
-	if err == nil && gone.RowsAffected() == 0 {
-		return revision.ErrNotFound
-	}
-	return ours(err)
+func (s *Store) RemoveSource(ctx context.Context, list uuid.UUID, by string) error {
+	return ours(pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if err := refuseUnlessMayFill(ctx, tx, list, by); err != nil {
+			return err
+		}
+		gone, err := tx.Exec(ctx, `delete from list_sources where list_id = $1`, list)
+		if err == nil && gone.RowsAffected() == 0 {
+			return revision.ErrNotFound
+		}
+		return err
+	}))
+}
+
+// MayFill implements [revision.SourceStore].
+func (s *Store) MayFill(ctx context.Context, list uuid.UUID, by string) error {
+	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error { return refuseUnlessMayFill(ctx, tx, list, by) })
 }
 
 // KeepPull implements [revision.SourceStore]. Where the source was changed or taken away meanwhile, nothing is kept.

@@ -134,7 +134,10 @@ func (s *Store) edit(ctx context.Context, by string, do func(tx pgx.Tx, version 
 		if err != nil {
 			return err
 		}
-		return do(tx, version)
+		if err := do(tx, version); err != nil {
+			return err
+		}
+		return refuseUnlessOwner(ctx, tx, version-1, version, by)
 	})
 }
 

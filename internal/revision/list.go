@@ -23,7 +23,7 @@ import (
 var (
 	ErrNotFound = errors.New("there is no such object")
 	ErrStale    = errors.New("it was changed by somebody else in the meantime")
-	ErrOwners   = errors.New("only owners edit the baseline")
+	ErrOwners   = errors.New("only owners edit the baseline, and what its rules name")
 )
 
 // FieldError says which field of an edit is wrong. Field is its path in the API's terms, as "rules[0].lists[1]"; "" where
@@ -253,3 +253,6 @@ func checkDescription(text *string) error {
 	}
 	return nil
 }
+
+// BySubscription is the actor under which lists that somebody else keeps are pulled: the service itself. No account may have the name.
+const BySubscription = "subscription"

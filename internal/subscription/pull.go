@@ -31,9 +31,6 @@ type Puller struct {
 	Pulled func(context.Context) // called after a list changed; nil for nothing
 }
 
-// by is who edits a list that is pulled, in its history.
-const by = "subscription"
-
 // A source that does not answer within these is taken for failed.
 const (
 	waitForHead = 30 * time.Second
@@ -128,7 +125,7 @@ func (p *Puller) pull(ctx context.Context, s *revision.Source, now time.Time) er
 	case batch.Count == 0:
 		return fail(revision.PullRefused, "The file holds no entry. The last good state stays.")
 	}
-	_, preview, err := p.Store.MergeEntries(ctx, s.ListID, batch, how, 0, by)
+	_, preview, err := p.Store.MergeEntries(ctx, s.ListID, batch, how, 0, revision.BySubscription)
 	if err != nil {
 		return err
 	}
@@ -140,7 +137,7 @@ func (p *Puller) pull(ctx context.Context, s *revision.Source, now time.Time) er
 	s.Result, s.Told = revision.PullUnchanged, "The source says the same as before."
 	if preview.Added+preview.Updated+preview.Removed+preview.Notes > 0 {
 		how.Preview = false
-		if _, merged, err = p.Store.MergeEntries(ctx, s.ListID, batch, how, 0, by); err != nil {
+		if _, merged, err = p.Store.MergeEntries(ctx, s.ListID, batch, how, 0, revision.BySubscription); err != nil {
 			return err
 		}
 		s.Result, s.Told = revision.PullChanged, fmt.Sprintf("%s came, %d went, %d stay.", plural(merged.Added, "entry", "entries"), merged.Removed, merged.Same+merged.Updated)

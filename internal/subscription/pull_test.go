@@ -57,7 +57,7 @@ func newHouse(t *testing.T, change func(*revision.Source)) *house {
 	}
 	source, err = source.Checked()
 	require.NoError(t, err)
-	h.source, err = h.store.SetSource(t.Context(), source)
+	h.source, err = h.store.SetSource(t.Context(), source, "edda")
 	require.NoError(t, err)
 	h.puller = &subscription.Puller{Store: h.store, Now: func() time.Time { return h.now }, Pulled: func(context.Context) { h.edits++ }}
 	return h

@@ -1,0 +1,213 @@
+package postgres
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"widelark/core/pattern"
+	"widelark/internal/revision"
+)
+
+// guard is what owners alone change: the baseline and what its rules name.
+type guard struct {
+	objects    map[uuid.UUID]bool // lists, schedules, scorecards
+	apps       map[string]bool    // keys
+	categories map[string]bool    // keys, those of families' categories among them
+}
+
+// isOwner reports whether an actor is an owner. Whoever has no account is none.
+func isOwner(ctx context.Context, tx pgx.Tx, by string) (owner bool, err error) {
+	err = tx.QueryRow(ctx, `select exists (select from accounts where lower(name) = lower($1) and owner)`, by).Scan(&owner)
+	return owner, err
+}
+
+// refuseUnlessOwner refuses what was changed after one version of the draft until another where it belongs to owners and the actor is
+// none. It looks at what was written, whichever way it came about.
+func refuseUnlessOwner(ctx context.Context, tx pgx.Tx, from, to int64, by string) error {
+	owner, err := isOwner(ctx, tx, by)
+	if err != nil || owner {
+		return err
+	}
+	if by == revision.BySubscription { // what owners set up goes on by itself
+		return nil
+	}
+	g := &guard{objects: map[uuid.UUID]bool{}, apps: map[string]bool{}, categories: map[string]bool{}}
+	for _, version := range []int64{from, to} {
+		if version == 0 { // before anything was there
+			continue
+		}
+		if err := g.of(ctx, tx, version); err != nil {
+			return err
+		}
+	}
+	rows, err := tx.Query(ctx, `select id, kind, name, body from objects where since > $1 and since <= $2 or gone > $1 and gone <= $2
+		union all select l.id, 'list', l.name, '{}' from list_changes c join lists l on l.id = c.list_id where c.version > $1 and c.version <= $2`, from, to)
+	changed, err := all(rows, err, func(row pgx.CollectableRow) (o revision.Object, err error) {
+		err = row.Scan(&o.ID, &o.Kind, &o.Name, &o.Body)
+		return o, err
+	})
+	if err != nil {
+		return err
+	}
+	for _, o := range changed {
+		named, err := g.holds(ctx, tx, o)
+		if err != nil {
+			return err
+		}
+		if named {
+			return fmt.Errorf("%w: the %s %q", revision.ErrOwners, o.Kind, o.Name)
+		}
+	}
+	return nil
+}
+
+// refuseUnlessMayFill refuses whoever is no owner where a list is the owners': what fills it is theirs, too.
+func refuseUnlessMayFill(ctx context.Context, tx pgx.Tx, list uuid.UUID, by string) error {
+	owner, err := isOwner(ctx, tx, by)
+	if err != nil || owner {
+		return err
+	}
+	g := &guard{objects: map[uuid.UUID]bool{}, apps: map[string]bool{}, categories: map[string]bool{}}
+	if err := g.of(ctx, tx, 0); err != nil {
+		return err
+	}
+	if g.objects[list] {
+		return fmt.Errorf("%w: this list", revision.ErrOwners)
+	}
+	return nil
+}
+
+// byOwner does what owners alone may, in a transaction.
+func (s *Store) byOwner(ctx context.Context, by, what string, do func(tx pgx.Tx) error) error {
+	return ours(pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		owner, err := isOwner(ctx, tx, by)
+		if err == nil && !owner {
+			err = fmt.Errorf("%w: %s", revision.ErrOwners, what)
+		}
+		if err != nil {
+			return err
+		}
+		return do(tx)
+	}))
+}
+
+// of adds what the baseline of a version names, 0 for now.
+func (g *guard) of(ctx context.Context, tx pgx.Tx, version int64) error {
+	rows, err := tx.Query(ctx, `select `+objectColumns+` from objects o where kind = 'policy' and body->>'role' = 'baseline' and `+held("o", version))
+	baselines, err := all(rows, err, scanObject)
+	if err != nil {
+		return err
+	}
+	for _, o := range baselines {
+		body, err := revision.Decode[revision.PolicyBody](o)
+		if err != nil { // it cannot be read, and names nothing that decides
+			continue
+		}
+		body.Refs(func(_ string, _ revision.Kind, ref *revision.Ref) { g.objects[ref.ID] = true })
+		_ = body.Keys(func(_, key string, app bool) error {
+			if app {
+				key, _, _ = strings.Cut(key, "/")
+				g.apps[key] = true
+			} else {
+				g.categories[key] = true
+			}
+			return nil
+		})
+	}
+	return g.spread(ctx, tx, version)
+}
+
+// spread adds the categories of families, and what fills categories of our own.
+func (g *guard) spread(ctx context.Context, tx pgx.Tx, version int64) error {
+	rows, err := tx.Query(ctx, `select s.taxonomy from pack_states s join packs p on p.id = s.pack_id and p.in_force = s.number`)
+	taxonomies, err := all(rows, err, pgx.RowTo[[]byte])
+	if err != nil {
+		return err
+	}
+	for _, text := range taxonomies {
+		var taxonomy struct {
+			Categories []struct{ Key, Family string }
+		}
+		if json.Unmarshal(text, &taxonomy) != nil {
+			continue
+		}
+		for _, c := range taxonomy.Categories {
+			g.categories[c.Key] = g.categories[c.Key] || g.categories[c.Family]
+		}
+	}
+	rows, err = tx.Query(ctx, `select `+objectColumns+` from objects o where kind in ('category', 'scorecard') and `+held("o", version))
+	fillers, err := all(rows, err, scanObject)
+	if err != nil {
+		return err
+	}
+	for _, o := range fillers {
+		var body struct {
+			Key, Family, Category string
+			Lists                 []uuid.UUID
+		}
+		if json.Unmarshal(o.Body, &body) != nil || !g.categories[body.Key] && !g.categories[body.Family] && !g.categories[body.Category] {
+			continue
+		}
+		g.objects[o.ID] = true
+		for _, l := range body.Lists {
+			g.objects[l] = true
+		}
+	}
+	return nil
+}
+
+// holds reports whether a state of an object is the owners'.
+func (g *guard) holds(ctx context.Context, tx pgx.Tx, o revision.Object) (bool, error) {
+	var body struct {
+		Role, Key, Category, Family, Entry string
+		Categories                         []string
+	}
+	if json.Unmarshal(o.Body, &body) != nil {
+		return o.Kind == revision.KindPolicy || g.objects[o.ID], nil // it might be anything
+	}
+	switch o.Kind {
+	case revision.KindPolicy:
+		return body.Role == string(revision.RoleBaseline), nil
+	case revision.KindApp:
+		return g.apps[body.Key], nil
+	case revision.KindCategory, revision.KindScorecard:
+		return g.objects[o.ID] || g.categories[body.Key] || g.categories[body.Family] || g.categories[body.Category], nil
+	case revision.KindCorrection:
+		return g.corrects(ctx, tx, body.Entry, body.Categories)
+	}
+	return g.objects[o.ID], nil
+}
+
+// corrects reports whether a correction may change whether a rule of the baseline matches: it gives a category that the baseline names, or
+// takes one from a site that the catalogue says has it.
+func (g *guard) corrects(ctx context.Context, tx pgx.Tx, entry string, categories []string) (bool, error) {
+	if slices.ContainsFunc(categories, func(key string) bool { return g.categories[key] }) {
+		return true, nil
+	}
+	var named []string
+	for key, is := range g.categories {
+		if is {
+			named = append(named, key)
+		}
+	}
+	p := keptPattern(entry)
+	name := p.Name()
+	if len(named) == 0 || p.Kind() == pattern.Unreadable {
+		return false, nil
+	}
+	if name == "" || p.IsGlob() || p.EveryEnding() { // it may cover anything
+		return !p.Prefix().IsValid(), nil
+	}
+	var takes bool
+	err := tx.QueryRow(ctx, `select exists (select from pack_sites t join packs p on p.id = t.pack_id and t.since <= p.in_force and (t.gone is null or t.gone > p.in_force)
+		join pack_sets c on c.pack_id = t.pack_id and c.id = t.set
+		where string_to_array(c.categories, ' ') && $2::text[] and (t.entry = $1 or t.entry like $1 || '/%' or t.entry like '%.' || $1 or t.entry like '%.' || $1 || '/%'
+			or $1 like '%.' || split_part(t.entry, '/', 1)))`, name, named).Scan(&takes)
+	return takes, err
+}
