@@ -6,6 +6,7 @@ package calendar
 
 import (
 	"cmp"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -15,6 +16,8 @@ import (
 
 	ics "github.com/arran4/golang-ical"
 	"github.com/emersion/go-ical"
+
+	"github.com/teambition/rrule-go"
 
 	"widelark/core/pattern"
 	"widelark/core/schedule"
@@ -44,10 +47,14 @@ const (
 	maxBytes = 8 << 20
 	maxLines = 2000
 	maxLeft  = 10
+
+	// maxSteps is how many repetitions of one event are counted off, from its first on: two hundred years of days.
+	maxSteps = 75_000
 )
 
-// Read reads a calendar file. A file that is none is an [*Error]; an event that cannot be read is left out, and told.
-func Read(r io.Reader, how Reading) (Calendar, error) {
+// Read reads a calendar file. A file that is none is an [*Error]; an event that cannot be read is left out, and told. It stops between two
+// events when the context ends.
+func Read(ctx context.Context, r io.Reader, how Reading) (Calendar, error) {
 	file, err := ical.NewDecoder(io.LimitReader(r, maxBytes)).Decode()
 	if err != nil {
 		return Calendar{}, &Error{fmt.Sprintf("no calendar file that can be read (%s)", err)}
@@ -60,6 +67,12 @@ func Read(r io.Reader, how Reading) (Calendar, error) {
 		}
 	}
 	for _, event := range file.Events() {
+		switch err := ctx.Err(); {
+		case errors.Is(err, context.DeadlineExceeded):
+			return c, &Error{"its repetitions take too long to follow; choose a smaller calendar"}
+		case err != nil:
+			return c, err
+		}
 		c.Events++
 		lines, err := linesOf(event, how)
 		if err != nil {
@@ -109,7 +122,9 @@ func linesOf(event ical.Event, how Reading) ([]schedule.Dated, error) {
 		return nil, fmt.Errorf("its repetition cannot be read (%w)", err)
 	}
 	if set != nil {
-		starts = set.Between(how.From, how.To, true)
+		if starts, err = repeated(event, set, how); err != nil {
+			return nil, err
+		}
 	}
 	var lines []schedule.Dated
 	for _, at := range starts {
@@ -133,6 +148,33 @@ func linesOf(event ical.Event, how Reading) ([]schedule.Dated, error) {
 	return lines, nil
 }
 
+// often are the frequencies (RFC 5545, section 3.3.10) that are no calendar of days. Following one for years takes hours.
+var often = []string{"SECONDLY", "MINUTELY", "HOURLY"}
+
+// repeated returns when an event begins in the range.
+func repeated(event ical.Event, set *rrule.Set, how Reading) (starts []time.Time, _ error) {
+	for _, name := range []string{ical.PropRecurrenceRule, "EXRULE"} {
+		for _, rule := range event.Props[name] {
+			for _, frequency := range often {
+				if strings.Contains(strings.ToUpper(rule.Value), "FREQ="+frequency) {
+					return nil, fmt.Errorf("it repeats more often than daily (%s)", frequency)
+				}
+			}
+		}
+	}
+	next := set.Iterator()
+	for range maxSteps {
+		at, more := next()
+		if !more || at.After(how.To) {
+			return starts, nil
+		}
+		if !at.Before(how.From) {
+			starts = append(starts, at)
+		}
+	}
+	return nil, fmt.Errorf("it repeats more than %d times before the range ends", maxSteps)
+}
+
 // timed writes a time as windows, day by day.
 func timed(from, to time.Time) []schedule.Dated {
 	minute := func(t time.Time) schedule.Minute { return schedule.Minute(t.Hour()*60 + t.Minute()) }
@@ -144,7 +186,7 @@ func timed(from, to time.Time) []schedule.Dated {
 		return []schedule.Dated{{From: first, To: first, Windows: []schedule.Window{{Start: minute(from), End: minute(to)}}}}
 	}
 	lines := []schedule.Dated{{From: first, To: first, Windows: []schedule.Window{{Start: minute(from), End: 24 * 60}}}}
-	for on := pattern.DateOf(first.Time().AddDate(0, 0, 1)); on.Before(last); on = pattern.DateOf(on.Time().AddDate(0, 0, 1)) {
+	for on := pattern.DateOf(first.Time().AddDate(0, 0, 1)); on.Before(last) && len(lines) <= maxLines; on = pattern.DateOf(on.Time().AddDate(0, 0, 1)) {
 		lines = append(lines, schedule.Dated{From: on, To: on, Windows: []schedule.Window{{Start: 0, End: 24 * 60}}})
 	}
 	if minute(to) > 0 {

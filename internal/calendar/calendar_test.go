@@ -2,6 +2,7 @@ package calendar
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"strings"
 	"testing"
@@ -57,24 +58,27 @@ func TestRead(t *testing.T) {
 		{"SUMMARY:Over the change\nDTSTART;TZID=Europe/London:20270327T090000\nDTEND;TZID=Europe/London:20270327T100000\nRRULE:FREQ=DAILY;COUNT=3", false, "on 2027-03-27 09:00-10:00\non 2027-03-28 09:00-10:00\non 2027-03-29 09:00-10:00"},
 		{"SUMMARY:Yearly\nDTSTART;VALUE=DATE:20200501\nRRULE:FREQ=YEARLY", true, "not on 2027-05-01"},
 	} {
-		c, err := Read(strings.NewReader(file(row.event)), reading(t, row.not))
+		c, err := Read(t.Context(), strings.NewReader(file(row.event)), reading(t, row.not))
 		require.NoError(t, err, row.event)
 		assert.Equal(t, row.want, lines(c), row.event)
 		assert.Equal(t, 1, c.Events)
 	}
 	twice := "SUMMARY:A\nDTSTART;VALUE=DATE:20261225"
-	c, err := Read(strings.NewReader(file(twice, "SUMMARY:Broken", twice, "SUMMARY:Odd\nDTSTART:tomorrow")), reading(t, true))
+	c, err := Read(t.Context(), strings.NewReader(file(twice, "SUMMARY:Broken", twice, "SUMMARY:Odd\nDTSTART:tomorrow")), reading(t, true))
 	require.NoError(t, err)
 	assert.Equal(t, "not on 2026-12-25", lines(c), "each day once")
 	assert.Equal(t, 4, c.Events)
 	assert.Equal(t, `"Broken": it has no start`, c.Left[0])
 	assert.Contains(t, c.Left[1], `"Odd": its start cannot be read`)
+	c, err = Read(t.Context(), strings.NewReader(file("SUMMARY:Ticks\nDTSTART:20261101T090000\nRRULE:FREQ=SECONDLY", "SUMMARY:Old\nDTSTART;VALUE=DATE:00010101\nRRULE:FREQ=DAILY")), reading(t, false))
+	require.NoError(t, err)
+	assert.Equal(t, []string{`"Ticks": it repeats more often than daily (SECONDLY)`, `"Old": it repeats more than 75000 times before the range ends`}, c.Left)
 	for want, text := range map[string]string{
 		"no calendar file that can be read": "<html></html>",
 		"there is no event in it":           file(),
-		"more than 2000 days":               file("SUMMARY:A\nDTSTART:20261101T090000\nDTEND:20261101T091000\nRRULE:FREQ=HOURLY"),
+		"more than 2000 days":               file("SUMMARY:A\nDTSTART:00010101T090000\nDTEND:99981231T091000"),
 	} {
-		_, err := Read(strings.NewReader(text), reading(t, false))
+		_, err := Read(t.Context(), strings.NewReader(text), reading(t, false))
 		var wrong *Error
 		require.ErrorAs(t, err, &wrong)
 		assert.Contains(t, err.Error(), want)
@@ -110,7 +114,7 @@ func TestWriteAndRead(t *testing.T) {
 		for line := range strings.SplitSeq(out.String(), "\r\n") {
 			require.LessOrEqual(t, len(line), 75, "lines are folded (RFC 5545, section 3.1)")
 		}
-		c, err := Read(&out, Reading{Zone: how.Zone, From: how.From, To: how.From.AddDate(0, 0, 40)})
+		c, err := Read(context.Background(), &out, Reading{Zone: how.Zone, From: how.From, To: how.From.AddDate(0, 0, 40)})
 		require.NoError(t, err)
 		require.Empty(t, c.Left)
 		back := schedule.New([7][]schedule.Window{}, c.Lines)

@@ -25,6 +25,7 @@ import (
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/weburl"
+	"widelark/internal/account"
 	"widelark/internal/catalogue"
 	"widelark/internal/packfile"
 	"widelark/internal/postgres"
@@ -69,6 +70,8 @@ func newDesk(t testing.TB, change func(*catalogue.Settings)) *desk {
 		change(&settings)
 	}
 	d.pack, err = d.store.AddPack(t.Context(), "Harbour", settings)
+	require.NoError(t, err)
+	_, err = d.store.AddAccount(t.Context(), account.Account{Name: "edda"}, "none") // keys are for owners
 	require.NoError(t, err)
 	require.NoError(t, d.store.Trust(t.Context(), catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Harbour office", AddedBy: "edda"}))
 	d.shelf = catalogue.NewShelf(d.store, slog.New(slog.DiscardHandler))
@@ -428,6 +431,8 @@ func TestTheDatabaseDies(t *testing.T) {
 		shelf := catalogue.NewShelf(store, slog.New(slog.DiscardHandler))
 		puller := &catalogue.Puller{Store: store, Shelf: shelf, Now: time.Now}
 		if round == 0 {
+			_, err = store.AddAccount(t.Context(), account.Account{Name: "edda"}, "none") // keys are for owners
+			require.NoError(t, err)
 			require.NoError(t, store.Trust(t.Context(), catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Maker", AddedBy: "edda"}))
 			pack, err = store.AddPack(t.Context(), "Harbour", catalogue.Settings{Every: time.Hour, MaxBytes: 1 << 30, MaxShrink: 100})
 			require.NoError(t, err)

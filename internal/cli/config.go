@@ -164,7 +164,10 @@ func (a *app) backupCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			file, err := os.Create(args[0])
+			file, err := os.OpenFile(args[0], os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600) // it tells what is open to whom
+			if err == nil {
+				err = file.Chmod(0o600) // one that was there, too
+			}
 			if err != nil {
 				return err
 			}
@@ -192,6 +195,9 @@ func (a *app) backupCommand() *cobra.Command {
 	}
 }
 
+// maxBackup is how much a backup may hold unpacked, in bytes: what the service takes in one request.
+const maxBackup = 256 << 20
+
 func (a *app) restoreCommand() *cobra.Command {
 	var publish string
 	cmd := &cobra.Command{
@@ -203,14 +209,18 @@ func (a *app) restoreCommand() *cobra.Command {
 			}
 			defer in.Close()
 			files := map[string]string{}
+			left := int64(maxBackup)
 			for _, one := range in.File {
 				r, err := one.Open()
 				if err != nil {
 					return err
 				}
-				content, err := io.ReadAll(r)
+				content, err := io.ReadAll(io.LimitReader(r, left+1))
 				if err := errors.Join(err, r.Close()); err != nil {
 					return err
+				}
+				if left -= int64(len(content)) + 100; left < 0 {
+					return fmt.Errorf("%s comes to more than %d MB unpacked, which no backup of a service does", args[0], maxBackup>>20)
 				}
 				files[one.Name] = string(content)
 			}

@@ -312,7 +312,9 @@ func (s *server) readCalendar(ctx context.Context, in *readCalendarInput) (*read
 		return nil, s.problem(ctx, err)
 	}
 	now := time.Now().In(zone)
-	read, err := calendar.Read(in.body, calendar.Reading{Not: in.As == "not on", Zone: zone, From: now.AddDate(0, 0, -31), To: now.AddDate(0, 0, in.Days)})
+	ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
+	defer cancel()
+	read, err := calendar.Read(ctx, in.body, calendar.Reading{Not: in.As == "not on", Zone: zone, From: now.AddDate(0, 0, -31), To: now.AddDate(0, 0, in.Days)})
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"crypto/ed25519"
+	"errors"
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
@@ -20,6 +21,7 @@ import (
 	"widelark/core/classify"
 	"widelark/core/match"
 	"widelark/core/pattern"
+	"widelark/internal/account"
 	"widelark/internal/catalogue"
 	"widelark/internal/lookup"
 	"widelark/internal/packfile"
@@ -65,6 +67,9 @@ func openOffice(t *testing.T, url string) *office {
 	o.clerk = lookup.NewClerk(o.desk, o.shelf, o.store, o.store)
 	o.puller = &catalogue.Puller{Store: o.store, Shelf: o.shelf, Now: time.Now}
 	key := catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Maker", AddedBy: "edda"}
+	if _, err = o.store.AddAccount(t.Context(), account.Account{Name: "edda"}, "none"); !errors.Is(err, account.ErrTaken) { // keys are for owners
+		require.NoError(t, err)
+	}
 	require.NoError(t, o.store.Trust(t.Context(), key))
 	return o
 }

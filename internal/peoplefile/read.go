@@ -66,14 +66,15 @@ func ReadLDIF(r io.Reader) (File, error) {
 		return f, err
 	}
 	text = bytes.TrimPrefix(text, []byte("\uFEFF"))
+	text, lineOf := unfold(text) // the library's time grows with the square of how often a line goes on
 	if at := outside.FindIndex(text); at != nil {
-		return f, &Error{1 + bytes.Count(text[:at[0]], []byte("\n")), "a value is in another file (\":<\"); only values in the file itself are read"}
+		return f, &Error{lineOf(1 + bytes.Count(text[:at[0]], []byte("\n"))), "a value is in another file (\":<\"); only values in the file itself are read"}
 	}
 	var parsed ldif.LDIF
 	if err := ldif.Unmarshal(bytes.NewReader(text), &parsed); err != nil {
 		var wrong *ldif.ParseError
 		if errors.As(err, &wrong) {
-			return f, &Error{wrong.Line, "it is no LDIF there: " + wrong.Message}
+			return f, &Error{lineOf(wrong.Line), "it is no LDIF there: " + wrong.Message}
 		}
 		return f, &Error{0, "it is no LDIF: " + err.Error()}
 	}
@@ -132,6 +133,29 @@ func ReadLDIF(r io.Reader) (File, error) {
 		}
 	}
 	return f.checked()
+}
+
+// unfold joins lines that go on with a blank at the start of the next (RFC 2849, note 2). lineOf returns the number that a line of the
+// result had before.
+func unfold(text []byte) (joined []byte, lineOf func(int) int) {
+	joined = make([]byte, 0, len(text))
+	var numbers []int
+	number := 0
+	for line := range bytes.Lines(text) {
+		number++
+		if goesOn := line[0] == ' ' && len(joined) > 0; goesOn {
+			joined = append(bytes.TrimRight(joined, "\r\n"), line[1:]...)
+			continue
+		}
+		joined = append(joined, line...)
+		numbers = append(numbers, number)
+	}
+	return joined, func(n int) int {
+		if n < 1 || n > len(numbers) {
+			return n
+		}
+		return numbers[n-1]
+	}
 }
 
 // foldDN writes a distinguished name so that spellings of one compare as equal, in the common cases (RFC 4514): letter case, blanks after

@@ -76,7 +76,7 @@ func TestBodies(t *testing.T) {
 		"until: it ends before it begins":                                                                                                                       exception(func(e *ExceptionBody) { e.From, e.Until = ptr(now), ptr(now.Add(-time.Hour)) }),
 		"ranges: a network without ranges holds nobody: name at least one, as 10.40.8.0/24":                                                                     &NetworkBody{},
 		`address: "heron" is no address, as 10.40.9.7`:                                                                                                          &MachineBody{Address: "heron"},
-		`activities[0].paths[0]: "up" is no path, as /up or /files/*/add`:                                                                                       &AppBody{Hosts: []string{"heron.example"}, Activities: []ActivityBody{{Name: "upload", Paths: []string{"up"}}}},
+		`activities[0].paths[0]: "up" is no path, as /up or /files/*/add, or =/up for that page alone`:                                                          &AppBody{Hosts: []string{"heron.example"}, Activities: []ActivityBody{{Name: "upload", Paths: []string{"up"}}}},
 		"combining: there are position, strictest and loosest":                                                                                                  &SettingsBody{},
 	} {
 		if err := body.Check(); want == "" {

@@ -84,5 +84,5 @@ type SourceStore interface {
 	SetSource(ctx context.Context, source Source, by string) (Source, error) // what is known of earlier pulls stays, unless the address is another
 	RemoveSource(ctx context.Context, list uuid.UUID, by string) error
 	MayFill(ctx context.Context, list uuid.UUID, by string) error // [ErrOwners] where the baseline names the list, and the actor is no owner
-	KeepPull(ctx context.Context, source Source) error // what a pull came to
+	KeepPull(ctx context.Context, source Source) error            // what a pull came to
 }
