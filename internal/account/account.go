@@ -11,8 +11,10 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
+	"unicode"
 	"unicode/utf8"
 
 	"github.com/alexedwards/argon2id"
@@ -33,6 +35,16 @@ type Token struct {
 	Name       string
 	CreatedAt  time.Time
 	LastUsedAt *time.Time // nil where it was never used; kept to the minute
+	ExpiresAt  *time.Time // nil where it has no end
+}
+
+// Session is a person's stay from one sign-in on.
+type Session struct {
+	ID      uuid.UUID
+	MadeAt  time.Time
+	SeenAt  time.Time // to the minute
+	Address string    // that it was made from
+	Agent   string    // the program that it was made with, as that says itself
 }
 
 // Store keeps accounts and tokens. The errors are [ErrUnknown] where there is no such thing, [ErrTaken] where a name is in
@@ -43,7 +55,15 @@ type Store interface {
 	SetOwner(ctx context.Context, name string, owner bool) error                     // [ErrLastOwner] where nobody else is one
 	AccountByName(ctx context.Context, name string) (Account, string, error)         // with the password's hash
 	Account(ctx context.Context, id uuid.UUID) (Account, error)
-	AddToken(ctx context.Context, account uuid.UUID, name string, hash []byte) (Token, error)
+	RemoveAccount(ctx context.Context, id uuid.UUID) error // [ErrLastOwner] where nobody else is an owner
+	// SetPassword ends all sessions of the account but one, and with tokens takes its tokens back, too.
+	SetPassword(ctx context.Context, id uuid.UUID, passwordHash string, except uuid.UUID, tokens bool) error
+	AddSession(ctx context.Context, account uuid.UUID, s Session) error
+	Sessions(ctx context.Context, account uuid.UUID) ([]Session, error) // the last seen first
+	EndSession(ctx context.Context, account, session uuid.UUID) error
+	AccountBySession(ctx context.Context, session uuid.UUID) (Account, error)
+
+	AddToken(ctx context.Context, account uuid.UUID, name string, hash []byte, expires *time.Time) (Token, error)
 	Tokens(ctx context.Context, account uuid.UUID) ([]Token, error)
 	RemoveToken(ctx context.Context, account, token uuid.UUID) error
 	AccountByToken(ctx context.Context, hash []byte) (Account, error)
@@ -64,15 +84,46 @@ type Cost = argon2id.Params
 // DefaultCost is the second recommended choice of RFC 9106, section 4: 64 MiB of memory; some 0.1 s on one core.
 var DefaultCost = Cost{Memory: 64 << 10, Iterations: 3, Parallelism: 4, SaltLength: 16, KeyLength: 32}
 
-// MinPassword is the shortest password, in characters (NIST SP 800-63B, section 5.1.1.2).
-const MinPassword = 8
-
 // Door checks who comes in. It is safe for concurrent use.
 type Door struct {
 	store  Store
 	cost   Cost
 	absent string        // a hash that nobody's password has, so that an unknown name takes as long as a known one
 	room   chan struct{} // bounds the memory that password checks take together
+	queue  chan struct{} // bounds how many wait for room
+	tries  throttle
+}
+
+// mostWaiting is how many password checks may wait: what two at a time do in some seconds. More are sent away.
+const mostWaiting = 30
+
+// Hash makes the hash of a password, once it is one's turn.
+func (d *Door) Hash(ctx context.Context, name, password string) (hash string, err error) {
+	if err := CheckPassword(name, password); err != nil {
+		return "", err
+	}
+	err = d.inTurn(ctx, func() error {
+		hash, err = argon2id.CreateHash(password, &d.cost)
+		return err
+	})
+	return hash, err
+}
+
+// inTurn does something that takes the memory of a password check. It is a [*ThrottledError] where too many wait already.
+func (d *Door) inTurn(ctx context.Context, do func() error) error {
+	select {
+	case d.queue <- struct{}{}:
+		defer func() { <-d.queue }()
+	default:
+		return &ThrottledError{After: time.Second}
+	}
+	select {
+	case d.room <- struct{}{}:
+		defer func() { <-d.room }()
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	return do()
 }
 
 // NewDoor returns a door on a store. At most two passwords are checked at a time, since each check takes cost.Memory.
@@ -81,27 +132,36 @@ func NewDoor(store Store, cost Cost) (*Door, error) {
 	if err != nil {
 		return nil, fmt.Errorf("password hashing: %w", err)
 	}
-	return &Door{store: store, cost: cost, absent: absent, room: make(chan struct{}, 2)}, nil
+	return &Door{store: store, cost: cost, absent: absent, room: make(chan struct{}, 2), queue: make(chan struct{}, mostWaiting)}, nil
 }
 
 // Add makes an account; its id is made. The error wraps [ErrTaken] where the name is in use.
 func (d *Door) Add(ctx context.Context, a Account, password string) (Account, error) {
-	if a.Name = strings.TrimSpace(a.Name); a.Name == "" || strings.ContainsAny(a.Name, " \t\n") {
-		return Account{}, fmt.Errorf("%q cannot be a sign-in name: one word is wanted", a.Name)
+	if a.Name = strings.TrimSpace(a.Name); a.Name == "" || strings.ContainsFunc(a.Name, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsPrint(r) }) ||
+		utf8.RuneCountInString(a.Name) > MaxName {
+		return Account{}, &WeakError{fmt.Sprintf("%q cannot be a sign-in name: one word of at most %d characters is wanted", a.Name, MaxName)}
 	}
-	if utf8.RuneCountInString(password) < MinPassword {
-		return Account{}, fmt.Errorf("the password is shorter than %d characters", MinPassword)
+	if slices.Contains(reserved, strings.ToLower(a.Name)) {
+		return Account{}, &WeakError{fmt.Sprintf("%q cannot be a sign-in name: the service signs with it what it does by itself", a.Name)}
 	}
-	hash, err := argon2id.CreateHash(password, &d.cost)
+	hash, err := d.Hash(ctx, a.Name, password)
 	if err != nil {
 		return Account{}, err
 	}
 	return d.store.AddAccount(ctx, a, hash)
 }
 
-// SignIn returns the account that name and password belong to, else [ErrRefused].
-func (d *Door) SignIn(ctx context.Context, name, password string) (Account, error) {
-	account, hash, err := d.store.AccountByName(ctx, strings.TrimSpace(name))
+// reserved are names under which the service itself edits.
+var reserved = []string{"subscription", "setup", "service"}
+
+// SignIn returns the account that name and password belong to, else [ErrRefused], or a [*ThrottledError] where there were too many tries
+// with the name, from the address, or at once.
+func (d *Door) SignIn(ctx context.Context, name, password, address string) (Account, error) {
+	name = strings.TrimSpace(name)
+	if wait := d.tries.wait(name, address, time.Now()); wait > 0 {
+		return Account{}, &ThrottledError{After: wait}
+	}
+	account, hash, err := d.store.AccountByName(ctx, name)
 	unknown := errors.Is(err, ErrUnknown)
 	if err != nil && !unknown {
 		return Account{}, err
@@ -109,31 +169,52 @@ func (d *Door) SignIn(ctx context.Context, name, password string) (Account, erro
 	if unknown {
 		hash = d.absent
 	}
-	select {
-	case d.room <- struct{}{}:
-		defer func() { <-d.room }()
-	case <-ctx.Done():
-		return Account{}, ctx.Err()
-	}
-	same, err := argon2id.ComparePasswordAndHash(password, hash)
-	switch {
-	case err != nil:
+	same := false
+	if err := d.inTurn(ctx, func() error {
+		same, err = argon2id.ComparePasswordAndHash(password, hash)
+		return err
+	}); err != nil {
 		return Account{}, err
-	case !same || unknown:
+	}
+	if !same || unknown {
+		d.tries.failed(name, address, time.Now())
 		return Account{}, ErrRefused
 	}
+	d.tries.succeeded(name, address)
 	return account, nil
+}
+
+// ChangePassword gives an account another password, once its present one is shown; all its sessions but one end. The errors are those of
+// [Door.SignIn] and a [*WeakError].
+func (d *Door) ChangePassword(ctx context.Context, a Account, present, password, address string, session uuid.UUID) error {
+	if _, err := d.SignIn(ctx, a.Name, present, address); err != nil {
+		return err
+	}
+	hash, err := d.Hash(ctx, a.Name, password)
+	if err != nil {
+		return err
+	}
+	return d.store.SetPassword(ctx, a.ID, hash, session, false)
+}
+
+// ResetPassword gives an account another password, ends all its sessions and takes its tokens back: whoever had it has it no more.
+func (d *Door) ResetPassword(ctx context.Context, a Account, password string) error {
+	hash, err := d.Hash(ctx, a.Name, password)
+	if err != nil {
+		return err
+	}
+	return d.store.SetPassword(ctx, a.ID, hash, uuid.Nil, true)
 }
 
 // tokenPrefix makes a token recognisable in a file that it should not be in.
 const tokenPrefix = "wlark_"
 
-// AddToken makes a token for a program of the account and returns its secret, which is not kept.
-func (d *Door) AddToken(ctx context.Context, account uuid.UUID, name string) (Token, string, error) {
+// AddToken makes a token for a program of the account and returns its secret, which is not kept. expires is nil for one without end.
+func (d *Door) AddToken(ctx context.Context, account uuid.UUID, name string, expires *time.Time) (Token, string, error) {
 	secret := make([]byte, 32)
 	_, _ = rand.Read(secret) // never fails, by its documentation
 	text := tokenPrefix + base64.RawURLEncoding.EncodeToString(secret)
-	token, err := d.store.AddToken(ctx, account, name, tokenHash(text))
+	token, err := d.store.AddToken(ctx, account, name, tokenHash(text), expires)
 	return token, text, err
 }
 

@@ -75,7 +75,7 @@ func newDesk(t testing.TB, change func(*catalogue.Settings)) *desk {
 	require.NoError(t, err)
 	require.NoError(t, d.store.Trust(t.Context(), catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Harbour office", AddedBy: "edda"}))
 	d.shelf = catalogue.NewShelf(d.store, slog.New(slog.DiscardHandler))
-	d.puller = &catalogue.Puller{Store: d.store, Shelf: d.shelf, Now: func() time.Time { return d.now }}
+	d.puller = &catalogue.Puller{Client: http.DefaultClient, Store: d.store, Shelf: d.shelf, Now: func() time.Time { return d.now }}
 	return d
 }
 
@@ -429,7 +429,7 @@ func TestTheDatabaseDies(t *testing.T) {
 		store, err := postgres.Open(t.Context(), db.URL("dies"))
 		require.NoError(t, err)
 		shelf := catalogue.NewShelf(store, slog.New(slog.DiscardHandler))
-		puller := &catalogue.Puller{Store: store, Shelf: shelf, Now: time.Now}
+		puller := &catalogue.Puller{Client: http.DefaultClient, Store: store, Shelf: shelf, Now: time.Now}
 		if round == 0 {
 			_, err = store.AddAccount(t.Context(), account.Account{Name: "edda"}, "none") // keys are for owners
 			require.NoError(t, err)

@@ -20,7 +20,8 @@ type Puller struct {
 	Store   Store
 	Shelf   *Shelf
 	Now     func() time.Time
-	running sync.Map // uuid.UUID -> *Progress
+	running sync.Map     // uuid.UUID -> *Progress
+	Client  *http.Client // see package outbound
 }
 
 // Progress says how far a file that is being read has come.
@@ -61,14 +62,8 @@ func (at *Progress) set(change func(*Progress)) {
 const deltaKind = "widelark-pack"
 
 const (
-	waitForHead = 30 * time.Second
-	waitForAll  = 30 * time.Minute
-	by          = "subscription"
+	by = "subscription"
 )
-
-var client = &http.Client{Timeout: waitForAll, Transport: &http.Transport{
-	Proxy: http.ProxyFromEnvironment, ResponseHeaderTimeout: waitForHead, TLSHandshakeTimeout: waitForHead, DisableCompression: true,
-}}
 
 // Pull fetches a pack's file and puts it into the catalogue, and keeps how it went. What the source does wrong is told in the pack and
 // is no error; the last good state stays. With force, the pack may shrink as much as the file says, and is asked for whole.
@@ -106,7 +101,7 @@ func (p *Puller) pull(ctx context.Context, pack *Pack, now time.Time) error {
 		request.Header.Set("If-None-Match", pack.ETag)
 		request.Header.Set("A-IM", deltaKind)
 	}
-	response, err := client.Do(request)
+	response, err := p.Client.Do(request)
 	if err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()

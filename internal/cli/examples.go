@@ -8,6 +8,12 @@ import (
 
 // examples are command lines for commands that do not show one where they are made: all that a small command needs to be understood.
 var examples = []string{
+	`account add ivo --full-name "Ivo Sedge"`,
+	`account ls`,
+	`account password`,
+	`account remove ivo`,
+	`session ls`,
+	`token ls`,
 	`app ls`,
 	`app remove Sharebay`,
 	`app show Sharebay`,

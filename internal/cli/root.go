@@ -100,10 +100,10 @@ func (a *app) root() *cobra.Command {
 		},
 	}
 	root.PersistentFlags().String("server", "", "the service's address (default http://127.0.0.1:8470; also WIDELARK_SERVER)")
-	root.PersistentFlags().String("config", "", "where the sign-in is kept (also WIDELARK_CONFIG)")
+	root.PersistentFlags().String("config", "", "where the sign-in is kept (also WIDELARK_CONFIG; a token in WIDELARK_TOKEN comes before it)")
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.AddCommand(
-		a.loginCommand(), a.logoutCommand(), a.whoamiCommand(), a.statusCommand(), a.versionCommand(),
+		a.loginCommand(), a.logoutCommand(), a.whoamiCommand(), a.statusCommand(), a.versionCommand(), a.accountCommand(), a.sessionCommand(), a.tokenCommand(),
 		a.listCommand(), a.entryCommand(), a.personCommand(), a.groupCommand(), a.networkCommand(), a.machineCommand(), a.whoCommand(),
 		a.policyCommand(), a.exceptionCommand(), a.appCommand(), a.tryCommand(),
 		a.lookupCommand(), a.categoryCommand(), a.scorecardCommand(), a.packCommand(), a.scheduleCommand(),

@@ -23,7 +23,7 @@ func (a *app) loginCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "login",
 		Short: "Sign in, and keep a token for the commands that follow",
-		Long:  "Sign in with name and password. The service gives a token for this machine, which is kept in a file that only you can read. The password is not kept.",
+		Long:  "Sign in with name and password. The service gives a token for this machine, which is kept in a file that only you can read. The password is not kept.\nWhere WIDELARK_TOKEN holds a token, commands use that one instead.",
 		Example: `  widelark login --name edda
   widelark login --server https://lark.quillmere.internal --name edda
   widelark login --name edda --password-stdin < password.txt`,
@@ -42,6 +42,9 @@ func (a *app) loginCommand() *cobra.Command {
 				return fmt.Errorf("signed in, but the token cannot be kept: %w", err)
 			}
 			fmt.Fprintf(a.out, "Signed in to %s as %s.\n", a.settings.Server, name)
+			if a.settings.given {
+				fmt.Fprintln(a.err, "WIDELARK_TOKEN is set, and comes before this sign-in: commands go on as whoever that token belongs to.")
+			}
 			return nil
 		},
 	}
@@ -146,8 +149,8 @@ func (a *app) whoamiCommand() *cobra.Command {
 				return errNo
 			}
 			return a.show(view{
-				data: who, columns: []string{"Name", "Full name", "Service"},
-				rows: [][]string{{who.Name, who.FullName, a.settings.Server}},
+				data: who, columns: []string{"Name", "Full name", "Service", "By"},
+				rows: [][]string{{who.Name, who.FullName, a.settings.Server, map[bool]string{true: "the token in WIDELARK_TOKEN", false: "signing in"}[a.settings.given]}},
 			})
 		}),
 	})

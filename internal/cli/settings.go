@@ -23,6 +23,7 @@ type settings struct {
 	ID     string `koanf:"id"`   // the id of the token, by which it is taken back
 	Name   string `koanf:"name"` // who signed in
 	path   string
+	given  bool // the token comes from WIDELARK_TOKEN, whoever signed in
 }
 
 func (s *settings) load(flags *pflag.FlagSet) error {
@@ -53,6 +54,9 @@ func (s *settings) load(flags *pflag.FlagSet) error {
 	}
 	if err := k.Unmarshal("", s); err != nil {
 		return fmt.Errorf("%s: %w", s.path, err)
+	}
+	if s.given = os.Getenv("WIDELARK_TOKEN") != ""; s.given { // it says nothing of who signed in
+		s.Name, s.ID = "", ""
 	}
 	if s.Server == "" {
 		s.Server = "http://127.0.0.1:8470"

@@ -5,7 +5,10 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"math"
 	"net/http"
+	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -27,6 +30,8 @@ func (s *server) problem(ctx context.Context, err error) error {
 	var used *revision.InUseError
 	var ready huma.StatusError
 	var file *listfile.Error
+	var throttled *account.ThrottledError
+	var weak *account.WeakError
 	var recording *companion.Error
 	var events *calendar.Error
 	var people *peoplefile.Error
@@ -60,6 +65,14 @@ func (s *server) problem(ctx context.Context, err error) error {
 		return huma.Error412PreconditionFailed("Somebody else changed this in the meantime. Fetch it again, look, and repeat the edit.")
 	case errors.Is(err, revision.ErrOwners):
 		return huma.Error403Forbidden(s.ownersOnly(ctx, err))
+	case errors.As(err, &throttled):
+		seconds := int(math.Ceil(throttled.After.Seconds()))
+		return huma.ErrorWithHeaders(huma.NewError(http.StatusTooManyRequests, fmt.Sprintf("Too many tries that failed. Wait %d s, and try again.", seconds)),
+			http.Header{"Retry-After": {strconv.Itoa(seconds)}})
+	case errors.As(err, &weak):
+		return huma.Error422UnprocessableEntity(strings.ToUpper(weak.Msg[:1]) + weak.Msg[1:] + ".")
+	case errors.Is(err, account.ErrLastOwner):
+		return huma.Error409Conflict("Nobody else is an owner: make somebody else one first.")
 	case errors.Is(err, account.ErrRefused):
 		return huma.Error401Unauthorized("Name and password do not belong together.")
 	case errors.Is(err, account.ErrTaken):

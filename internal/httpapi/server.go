@@ -51,6 +51,7 @@ type Parts struct {
 	Zone       *time.Location // the organisation's
 	Now        func() time.Time
 
+	Names    []string // of the service, as people reach it; none for those of its own machine
 	Sessions *scs.SessionManager
 	Alive    func(context.Context) error // reports whether the database answers
 	Console  fs.FS
@@ -66,7 +67,7 @@ func Handler(parts Parts) http.Handler {
 	engine := engine(parts)
 	// Cookies come with every request that a browser makes, also one that another site has it make. Such requests are
 	// refused by their origin (Sec-Fetch-Site, else Origin); programs send neither, and no cookie.
-	return http.NewCrossOriginProtection().Handler((&server{parts}).withSession(engine))
+	return unkept(named(parts.Names, http.NewCrossOriginProtection().Handler((&server{parts}).withSession(engine))))
 }
 
 // OpenAPI returns the contract as YAML, made from the Go types of this package.
@@ -120,6 +121,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s := &server{parts}
 	api.UseMiddleware(s.signedIn(api), s.audited)
 	s.registerSessions(api)
+	s.registerAccounts(api)
 	s.registerLists(api)
 	s.registerEntries(api)
 	s.registerBulk(api)

@@ -3,6 +3,7 @@ package httpapi
 import (
 	"context"
 	"errors"
+	"net"
 	"net/http"
 	"strings"
 	"time"
@@ -18,8 +19,11 @@ import (
 // SessionCookie is the name of the cookie that carries a person's session.
 const SessionCookie = "widelark_session"
 
-// sessionAccount is the key under which a session keeps the id of its account.
-const sessionAccount = "account"
+// secureCookie is its name over TLS: browsers then keep it from other paths and hosts (RFC 6265bis, section 4.1.3.2).
+const secureCookie = "__Host-" + SessionCookie
+
+// sessionID is the key under which a session keeps the id of its row; see [account.Session].
+const sessionID = "id"
 
 // NewSessions returns the manager of people's sessions. They live in store, end after two idle hours and after twelve
 // in any case. secure is for services that are reached over TLS: the cookie then never travels without.
@@ -30,6 +34,9 @@ func NewSessions(store scs.Store, secure bool) *scs.SessionManager {
 	sessions.Lifetime = 12 * time.Hour
 	sessions.IdleTimeout = 2 * time.Hour
 	sessions.Cookie.Name = SessionCookie
+	if secure {
+		sessions.Cookie.Name = secureCookie
+	}
 	sessions.Cookie.HttpOnly = true
 	sessions.Cookie.SameSite = http.SameSiteStrictMode
 	sessions.Cookie.Secure = secure
@@ -99,11 +106,17 @@ func (s *server) identify(ctx context.Context, authorization string) (account.Ac
 	if authorization != "" {
 		return s.Door.ByToken(ctx, strings.TrimPrefix(authorization, "Bearer "))
 	}
-	id, err := uuid.Parse(s.Sessions.GetString(ctx, sessionAccount))
-	if err != nil {
+	id := s.session(ctx)
+	if id == uuid.Nil {
 		return account.Account{}, account.ErrUnknown
 	}
-	return s.Accounts.Account(ctx, id)
+	return s.Accounts.AccountBySession(ctx, id)
+}
+
+// session returns the id of the session that a request is made in; uuid.Nil for none.
+func (s *server) session(ctx context.Context) uuid.UUID {
+	id, _ := uuid.Parse(s.Sessions.GetString(ctx, sessionID))
+	return id
 }
 
 // Account is who is signed in.
@@ -120,6 +133,7 @@ type Token struct {
 	Name       string     `json:"name" doc:"What it is for"`
 	CreatedAt  time.Time  `json:"createdAt"`
 	LastUsedAt *time.Time `json:"lastUsedAt,omitempty" doc:"To the minute; left out where it was never used"`
+	ExpiresAt  *time.Time `json:"expiresAt,omitempty" doc:"Left out where it has no end"`
 }
 
 type accountOutput struct{ Body Account }
@@ -138,15 +152,30 @@ type sessionOutput struct {
 }
 
 type signInInput struct {
+	from
 	Body struct {
-		Name     string `json:"name" maxLength:"200"`
+		Name     string `json:"name" maxLength:"80"`
 		Password string `json:"password" maxLength:"1000"`
 	}
 }
 
+// from is where a request comes from.
+type from struct{ address, agent string }
+
+// Resolve keeps address and program for the handler.
+func (in *from) Resolve(ctx huma.Context) []error {
+	in.address, in.agent = ctx.RemoteAddr(), ctx.Header("User-Agent")
+	if host, _, err := net.SplitHostPort(in.address); err == nil {
+		in.address = host
+	}
+	in.agent = strings.ToValidUTF8(in.agent[:min(len(in.agent), 200)], "")
+	return nil
+}
+
 type newTokenInput struct {
 	Body struct {
-		Name string `json:"name" minLength:"1" maxLength:"80" doc:"What it is for, as: nightly import"`
+		Name      string     `json:"name" minLength:"1" maxLength:"80" doc:"What it is for, as: nightly import"`
+		ExpiresAt *time.Time `json:"expiresAt,omitempty" doc:"When it ends; left out, never"`
 	}
 }
 
@@ -175,6 +204,15 @@ type ByID struct {
 	ID uuid.UUID `path:"id" format:"uuid"`
 }
 
+// noteRefused keeps a sign-in that failed. A name that is nobody's is not kept: people type passwords there.
+func (s *server) noteRefused(ctx context.Context, name, address string) error {
+	event := revision.Event{What: "refused", Detail: "name and password do not belong together, from " + address}
+	if known, _, err := s.Accounts.AccountByName(ctx, strings.TrimSpace(name)); err == nil {
+		event.By = known.Name
+	}
+	return s.Publishing.Note(ctx, event)
+}
+
 func (s *server) registerSessions(api huma.API) {
 	health := operation("getHealth", http.MethodGet, "/health", "Service", "Does the service run, and can it keep anything?")
 	health.Security, health.Errors = public, nil
@@ -187,12 +225,12 @@ func (s *server) registerSessions(api huma.API) {
 		return out, nil
 	})
 
-	signIn := operation("signIn", http.MethodPost, "/session", "Sign-in", "Sign in as a person; sets the session's cookie", 422)
+	signIn := operation("signIn", http.MethodPost, "/session", "Sign-in", "Sign in as a person; sets the session's cookie", 422, 429)
 	signIn.Security = public
 	huma.Register(api, signIn, func(ctx context.Context, in *signInInput) (*accountOutput, error) {
-		who, err := s.Door.SignIn(ctx, in.Body.Name, in.Body.Password)
+		who, err := s.Door.SignIn(ctx, in.Body.Name, in.Body.Password, in.address)
 		if errors.Is(err, account.ErrRefused) {
-			err = errors.Join(err, s.Publishing.Note(ctx, revision.Event{By: in.Body.Name, What: "refused", Detail: "name and password do not belong together"}))
+			err = errors.Join(err, s.noteRefused(ctx, in.Body.Name, in.address))
 		}
 		if err != nil {
 			return nil, s.problem(ctx, err)
@@ -203,7 +241,11 @@ func (s *server) registerSessions(api huma.API) {
 		if err := s.Sessions.RenewToken(ctx); err != nil { // so that a cookie planted before is worth nothing
 			return nil, s.problem(ctx, err)
 		}
-		s.Sessions.Put(ctx, sessionAccount, who.ID.String())
+		session := account.Session{ID: uuid.New(), Address: in.address, Agent: in.agent}
+		if err := s.Accounts.AddSession(ctx, who.ID, session); err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		s.Sessions.Put(ctx, sessionID, session.ID.String())
 		return accountBody(who), nil
 	})
 	// Public, so that asking is no failure: browsers write every failed request to their console.
@@ -231,6 +273,13 @@ func (s *server) registerSessions(api huma.API) {
 				return nil, s.problem(ctx, err)
 			}
 		}
+		if id := s.session(ctx); id != uuid.Nil {
+			if who, err := s.identify(ctx, ""); err == nil {
+				if err := s.Accounts.EndSession(ctx, who.ID, id); err != nil && !errors.Is(err, account.ErrUnknown) {
+					return nil, s.problem(ctx, err)
+				}
+			}
+		}
 		if err := s.Sessions.Destroy(ctx); err != nil {
 			return nil, s.problem(ctx, err)
 		}
@@ -253,7 +302,7 @@ func (s *server) registerSessions(api huma.API) {
 	create := operation("createToken", http.MethodPost, "/tokens", "Sign-in", "Make a token for a program", 422)
 	create.DefaultStatus = http.StatusCreated
 	huma.Register(api, create, func(ctx context.Context, in *newTokenInput) (*newTokenOutput, error) {
-		token, secret, err := s.Door.AddToken(ctx, caller(ctx).ID, in.Body.Name)
+		token, secret, err := s.Door.AddToken(ctx, caller(ctx).ID, in.Body.Name, in.Body.ExpiresAt)
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}

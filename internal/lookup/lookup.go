@@ -177,6 +177,9 @@ func covering(u weburl.URL) []string {
 	}
 	path := strings.TrimSuffix(weburl.FoldPath(u.Path()), "/")
 	paths := []string{""}
+	if path == "" {
+		paths = append(paths, "/") // the front page alone
+	}
 	for i := 0; i < len(path) && len(paths) <= maxDeep; i++ {
 		if i+1 == len(path) || path[i+1] == '/' {
 			if i >= pattern.MaxLength {
@@ -187,7 +190,7 @@ func covering(u weburl.URL) []string {
 	}
 	for host := u.Host(); host != ""; {
 		for _, path := range paths {
-			for _, scope := range []string{"", "=", "*."} {
+			for _, scope := range []string{"", "=", "*.", "=*."} {
 				texts = append(texts, scope+host+path)
 			}
 		}

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
+	"net/http"
 	"os"
 	"slices"
 	"strings"
@@ -65,7 +66,7 @@ func openOffice(t *testing.T, url string) *office {
 	require.NoError(t, o.shelf.Load(t.Context()))
 	o.desk = trial.NewDesk(o.store, o.shelf, time.UTC, time.Now)
 	o.clerk = lookup.NewClerk(o.desk, o.shelf, o.store, o.store)
-	o.puller = &catalogue.Puller{Store: o.store, Shelf: o.shelf, Now: time.Now}
+	o.puller = &catalogue.Puller{Client: http.DefaultClient, Store: o.store, Shelf: o.shelf, Now: time.Now}
 	key := catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Maker", AddedBy: "edda"}
 	if _, err = o.store.AddAccount(t.Context(), account.Account{Name: "edda"}, "none"); !errors.Is(err, account.ErrTaken) { // keys are for owners
 		require.NoError(t, err)

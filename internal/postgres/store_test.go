@@ -520,15 +520,15 @@ func TestAccounts(t *testing.T) {
 	_, err = door.Add(ctx, account.Account{Name: "EDDA"}, "correct-horse")
 	require.ErrorIs(t, err, account.ErrTaken)
 
-	who, err := door.SignIn(ctx, " Edda ", "correct-horse")
+	who, err := door.SignIn(ctx, " Edda ", "correct-horse", "")
 	require.NoError(t, err)
 	assert.Equal(t, edda, who)
 	for _, wrong := range [][2]string{{"edda", "Correct-horse"}, {"nobody", "correct-horse"}, {"edda", ""}} {
-		_, err := door.SignIn(ctx, wrong[0], wrong[1])
+		_, err := door.SignIn(ctx, wrong[0], wrong[1], "")
 		require.ErrorIs(t, err, account.ErrRefused, wrong)
 	}
 
-	token, secret, err := door.AddToken(ctx, edda.ID, "nightly")
+	token, secret, err := door.AddToken(ctx, edda.ID, "nightly", nil)
 	require.NoError(t, err)
 	who, err = door.ByToken(ctx, secret)
 	require.NoError(t, err)

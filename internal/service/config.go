@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
+	"net/netip"
 	"os"
 	"strings"
 	"time"
@@ -40,6 +41,14 @@ type Config struct {
 	// Defaults to false.
 	SecureCookies bool `koanf:"secure-cookies"`
 
+	// Names are the host names and addresses that people reach the service by; requests for others are refused. Defaults to those of
+	// its own machine (localhost, 127.0.0.1, ::1), and the address that it listens on, where that is one.
+	Names []string `koanf:"names"`
+
+	// SourceRanges are ranges inside the organisation's network from which lists and packs may be fetched, as 10.40.0.0/16. Defaults to
+	// none: only public addresses are connected to.
+	SourceRanges []string `koanf:"source-ranges"`
+
 	// LogLevel is the least important level that is logged: debug, info, warn or error. Defaults to info.
 	LogLevel string `koanf:"log-level"`
 }
@@ -50,6 +59,8 @@ func flags(set *pflag.FlagSet) {
 	set.String("listen", "127.0.0.1:8470", "the address that the API and the console are served on (also WIDELARKD_LISTEN)")
 	set.String("time-zone", "UTC", "the organisation's time zone, as Europe/London (also WIDELARKD_TIME_ZONE)")
 	set.Bool("secure-cookies", false, "for services that people reach over TLS (also WIDELARKD_SECURE_COOKIES)")
+	set.StringSlice("names", nil, "the names that people reach the service by, with commas between them; others are refused (default those of this machine; also WIDELARKD_NAMES)")
+	set.StringSlice("source-ranges", nil, "ranges inside your network that lists and packs may be fetched from, as 10.40.0.0/16 (also WIDELARKD_SOURCE_RANGES)")
 	set.String("log-level", "info", "debug, info, warn or error (also WIDELARKD_LOG_LEVEL)")
 }
 
@@ -88,11 +99,49 @@ func LoadConfig(set *pflag.FlagSet) (Config, error) {
 	return config, config.validate()
 }
 
+// sourceRanges returns the ranges that sources may be in.
+func (c Config) sourceRanges() (ranges []netip.Prefix, _ error) {
+	for _, text := range c.SourceRanges {
+		for part := range strings.SplitSeq(text, ",") { // the environment has one text
+			if part = strings.TrimSpace(part); part == "" {
+				continue
+			}
+			one, err := netip.ParsePrefix(part)
+			if err != nil {
+				return nil, fmt.Errorf("source-ranges: %q is no range; write it like 10.40.0.0/16", part)
+			}
+			ranges = append(ranges, one)
+		}
+	}
+	return ranges, nil
+}
+
+// names returns what the service goes by.
+func (c Config) names() []string {
+	names := []string{"localhost", "127.0.0.1", "::1"}
+	for _, name := range c.Names {
+		for part := range strings.SplitSeq(name, ",") { // the environment has one text
+			if part = strings.TrimSpace(part); part != "" {
+				names = append(names, part)
+			}
+		}
+	}
+	if host, _, err := net.SplitHostPort(c.Listen); err == nil && host != "" {
+		if ip := net.ParseIP(host); ip == nil || !ip.IsUnspecified() {
+			names = append(names, host)
+		}
+	}
+	return names
+}
+
 func (c Config) validate() error {
 	if _, _, err := net.SplitHostPort(c.Listen); err != nil {
 		return fmt.Errorf("listen: %q is no address; write it like 127.0.0.1:8470", c.Listen)
 	}
 	if _, err := c.zone(); err != nil {
+		return err
+	}
+	if _, err := c.sourceRanges(); err != nil {
 		return err
 	}
 	_, err := c.level()

@@ -19,6 +19,7 @@ import (
 	"widelark/internal/check"
 	"widelark/internal/httpapi"
 	"widelark/internal/lookup"
+	"widelark/internal/outbound"
 	"widelark/internal/postgres"
 	"widelark/internal/subscription"
 	"widelark/internal/trial"
@@ -71,6 +72,10 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	if err != nil {
 		return nil, err
 	}
+	ranges, err := config.sourceRanges()
+	if err != nil {
+		return nil, err
+	}
 	log := slog.New(slog.NewJSONHandler(logs, &slog.HandlerOptions{Level: level}))
 	if config.DatabaseURL == "" {
 		return nil, errors.New("which database? Give --database-url postgres://USER@HOST/NAME, or run `widelarkd demo`, which brings its own")
@@ -89,8 +94,8 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	desk := trial.NewDesk(store, shelf, zone, time.Now)
 	keeper := upkeep.NewKeeper(store, store, desk)
 	checks := &check.Desk{Store: store, Trials: desk, Lists: store, Categories: store, Traffic: keeper, Publishing: store, Journal: store, Now: time.Now}
-	packs := &catalogue.Puller{Store: store, Shelf: shelf, Now: time.Now}
-	puller := &subscription.Puller{Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = desk.Prepare(ctx) }}
+	packs := &catalogue.Puller{Client: outbound.Client(ranges), Store: store, Shelf: shelf, Now: time.Now}
+	puller := &subscription.Puller{Client: outbound.Client(ranges), Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = desk.Prepare(ctx) }}
 	s := &Service{
 		Door: door, URL: "http://" + listener.Addr().String(), store: store, sessions: sessions, failed: make(chan error, 1),
 	}
@@ -98,6 +103,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Door: door, Store: store, Desk: desk, Keeper: keeper,
 			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Shelf: shelf, Clerk: lookup.NewClerk(desk, shelf, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Versions: store, Checks: checks, Zone: zone, Now: time.Now, Alive: store.Ping, Console: web.Console(), Log: log, Version: version,
+			Names:    config.names(),
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
 		ReadHeaderTimeout: 10 * time.Second,

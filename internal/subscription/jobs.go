@@ -14,6 +14,7 @@ import (
 	"github.com/riverqueue/river/rivertype"
 
 	"widelark/internal/catalogue"
+	"widelark/internal/outbound"
 	"widelark/internal/revision"
 )
 
@@ -53,7 +54,9 @@ type pullWorker struct {
 }
 
 // Timeout leaves a slow source its time.
-func (w *pullWorker) Timeout(*river.Job[pullArgs]) time.Duration { return waitForAll + time.Minute }
+func (w *pullWorker) Timeout(*river.Job[pullArgs]) time.Duration {
+	return outbound.WaitForAll + time.Minute
+}
 
 func (w *pullWorker) Work(ctx context.Context, job *river.Job[pullArgs]) error {
 	source, err := w.puller.Store.Source(ctx, job.Args.ListID)

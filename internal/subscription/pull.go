@@ -26,20 +26,10 @@ type Store interface {
 // Puller pulls sources. It is safe for concurrent use.
 type Puller struct {
 	Store  Store
-	Client *http.Client // nil for one with the timeouts below
+	Client *http.Client // see package outbound
 	Now    func() time.Time
 	Pulled func(context.Context) // called after a list changed; nil for nothing
 }
-
-// A source that does not answer within these is taken for failed.
-const (
-	waitForHead = 30 * time.Second
-	waitForAll  = 10 * time.Minute
-)
-
-var client = &http.Client{Timeout: waitForAll, Transport: &http.Transport{
-	Proxy: http.ProxyFromEnvironment, ResponseHeaderTimeout: waitForHead, TLSHandshakeTimeout: waitForHead, DisableCompression: true,
-}}
 
 // errTooLarge is what a reader ends with that has more than the source may send.
 var errTooLarge = errors.New("larger than the source may be")
@@ -78,11 +68,7 @@ func (p *Puller) pull(ctx context.Context, s *revision.Source, now time.Time) er
 	} else if s.Modified != "" {
 		request.Header.Set("If-Modified-Since", s.Modified)
 	}
-	asked := p.Client
-	if asked == nil {
-		asked = client
-	}
-	response, err := asked.Do(request)
+	response, err := p.Client.Do(request)
 	if err != nil {
 		if ctx.Err() != nil {
 			return ctx.Err()

@@ -59,7 +59,7 @@ func newHouse(t *testing.T, change func(*revision.Source)) *house {
 	require.NoError(t, err)
 	h.source, err = h.store.SetSource(t.Context(), source, "edda")
 	require.NoError(t, err)
-	h.puller = &subscription.Puller{Store: h.store, Now: func() time.Time { return h.now }, Pulled: func(context.Context) { h.edits++ }}
+	h.puller = &subscription.Puller{Client: http.DefaultClient, Store: h.store, Now: func() time.Time { return h.now }, Pulled: func(context.Context) { h.edits++ }}
 	return h
 }
 
@@ -225,7 +225,7 @@ func TestRunnersShareTheWork(t *testing.T) {
 		house.now = time.Now().Add(time.Minute)
 		for range 2 {
 			house.puller.Pulled = nil
-			runner, err := subscription.Start(t.Context(), house.store.Pool(), house.puller, &catalogue.Puller{Store: house.store, Now: time.Now}, slog.New(slog.DiscardHandler))
+			runner, err := subscription.Start(t.Context(), house.store.Pool(), house.puller, &catalogue.Puller{Client: http.DefaultClient, Store: house.store, Now: time.Now}, slog.New(slog.DiscardHandler))
 			require.NoError(t, err)
 			t.Cleanup(func() {
 				ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)

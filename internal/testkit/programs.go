@@ -120,7 +120,8 @@ func (s *Service) Start(t testing.TB) {
 		listen = strings.TrimPrefix(s.URL, "http://")
 	}
 	s.output, s.ended = &lockedBuffer{}, make(chan struct{})
-	s.process = exec.Command(Program(t, "widelarkd"), "serve", "--listen", listen, "--database-url", s.Database, "--time-zone", cmp.Or(s.Zone, "Europe/London"))
+	s.process = exec.Command(Program(t, "widelarkd"), "serve", "--listen", listen, "--database-url", s.Database, "--time-zone", cmp.Or(s.Zone, "Europe/London"),
+		"--source-ranges", "127.0.0.0/8")
 	s.process.Stdout, s.process.Stderr = s.output, s.output
 	require.NoError(t, s.process.Start())
 	go func() {

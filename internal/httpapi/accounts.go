@@ -1,0 +1,165 @@
+package httpapi
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"widelark/internal/account"
+	"widelark/internal/revision"
+)
+
+type accountsOutput struct {
+	Body struct {
+		Accounts []Account `json:"accounts" doc:"By name"`
+	}
+}
+
+type newAccountInput struct {
+	Body struct {
+		Name     string `json:"name" minLength:"1" maxLength:"80" doc:"To sign in with: one word"`
+		FullName string `json:"fullName,omitempty" maxLength:"200"`
+		Password string `json:"password" maxLength:"1000"`
+		Owner    bool   `json:"owner,omitempty" doc:"May edit the baseline and what its rules name, and accounts"`
+	}
+}
+
+type resetPasswordInput struct {
+	ByID
+	Body struct {
+		Password string `json:"password" maxLength:"1000"`
+	}
+}
+
+type ownPasswordInput struct {
+	from
+	Body struct {
+		Present  string `json:"present" maxLength:"1000" doc:"The password until now"`
+		Password string `json:"password" maxLength:"1000" doc:"The new one"`
+	}
+}
+
+// Stay is a person's stay from one sign-in on.
+type Stay struct {
+	ID      uuid.UUID `json:"id" format:"uuid"`
+	MadeAt  time.Time `json:"madeAt"`
+	SeenAt  time.Time `json:"seenAt" doc:"To the minute"`
+	Address string    `json:"address" doc:"That it was made from"`
+	Agent   string    `json:"agent" doc:"The program, as it says itself"`
+	This    bool      `json:"this,omitempty" doc:"The request was made in it"`
+}
+
+type staysOutput struct {
+	Body struct {
+		Sessions []Stay `json:"sessions" doc:"The last seen first"`
+	}
+}
+
+// owner refuses who is none. What is what was refused.
+func (s *server) owner(ctx context.Context, what string) error {
+	if caller(ctx).Owner {
+		return nil
+	}
+	return fmt.Errorf("%w: %s", revision.ErrOwners, what)
+}
+
+func (s *server) registerAccounts(api huma.API) {
+	huma.Register(api, operation("getAccounts", http.MethodGet, "/accounts", "Accounts", "Who may sign in; for owners", 403),
+		func(ctx context.Context, _ *struct{}) (*accountsOutput, error) {
+			err := s.owner(ctx, "accounts")
+			var all []account.Account
+			if err == nil {
+				all, err = s.Accounts.Accounts(ctx)
+			}
+			if err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			out := &accountsOutput{}
+			out.Body.Accounts = []Account{}
+			for _, a := range all {
+				out.Body.Accounts = append(out.Body.Accounts, Account(a))
+			}
+			return out, nil
+		})
+	add := operation("addAccount", http.MethodPost, "/accounts", "Accounts", "Let somebody sign in; for owners", 403, 409, 422, 429)
+	add.DefaultStatus = http.StatusCreated
+	huma.Register(api, add, func(ctx context.Context, in *newAccountInput) (*accountOutput, error) {
+		err := s.owner(ctx, "accounts")
+		var made account.Account
+		if err == nil {
+			made, err = s.Door.Add(ctx, account.Account{Name: in.Body.Name, FullName: in.Body.FullName, Owner: in.Body.Owner}, in.Body.Password)
+		}
+		if err == nil {
+			err = s.Publishing.Note(ctx, revision.Event{By: caller(ctx).Name, What: "account made", Name: made.Name})
+		}
+		if err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		return accountBody(made), nil
+	})
+	// onAccount does something to an account that an owner names.
+	onAccount := func(ctx context.Context, id uuid.UUID, what string, do func(account.Account) error) (*struct{}, error) {
+		err := s.owner(ctx, "accounts")
+		var a account.Account
+		if err == nil {
+			a, err = s.Accounts.Account(ctx, id)
+		}
+		if err == nil {
+			err = do(a)
+		}
+		if err == nil {
+			err = s.Publishing.Note(ctx, revision.Event{By: caller(ctx).Name, What: what, Name: a.Name})
+		}
+		if err != nil {
+			return nil, s.problem(ctx, err)
+		}
+		return nil, nil
+	}
+	huma.Register(api, operation("removeAccount", http.MethodDelete, "/accounts/{id}", "Accounts", "Let somebody sign in no more; sessions and tokens end at once; for owners", 403, 404, 409),
+		func(ctx context.Context, in *ByID) (*struct{}, error) {
+			return onAccount(ctx, in.ID, "account removed", func(a account.Account) error { return s.Accounts.RemoveAccount(ctx, a.ID) })
+		})
+	huma.Register(api, operation("resetPassword", http.MethodPut, "/accounts/{id}/password", "Accounts", "Give somebody another password; sessions and tokens end at once; for owners", 403, 404, 422, 429),
+		func(ctx context.Context, in *resetPasswordInput) (*struct{}, error) {
+			return onAccount(ctx, in.ID, "password reset", func(a account.Account) error { return s.Door.ResetPassword(ctx, a, in.Body.Password) })
+		})
+	huma.Register(api, operation("changePassword", http.MethodPut, "/session/password", "Sign-in", "Change your own password; your other sessions end", 422, 429),
+		func(ctx context.Context, in *ownPasswordInput) (*struct{}, error) {
+			err := s.Door.ChangePassword(ctx, caller(ctx), in.Body.Present, in.Body.Password, in.address, s.session(ctx))
+			if err == nil {
+				err = s.Publishing.Note(ctx, revision.Event{By: caller(ctx).Name, What: "password changed"})
+			}
+			if err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			return nil, nil
+		})
+	huma.Register(api, operation("getSessions", http.MethodGet, "/sessions", "Sign-in", "Where you are signed in"),
+		func(ctx context.Context, _ *struct{}) (*staysOutput, error) {
+			found, err := s.Accounts.Sessions(ctx, caller(ctx).ID)
+			if err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			out := &staysOutput{}
+			out.Body.Sessions = []Stay{}
+			for _, one := range found {
+				out.Body.Sessions = append(out.Body.Sessions, Stay{one.ID, one.MadeAt, one.SeenAt, one.Address, one.Agent, one.ID == s.session(ctx)})
+			}
+			return out, nil
+		})
+	huma.Register(api, operation("endSession", http.MethodDelete, "/sessions/{id}", "Sign-in", "Sign out there", 404),
+		func(ctx context.Context, in *ByID) (*struct{}, error) {
+			err := s.Accounts.EndSession(ctx, caller(ctx).ID, in.ID)
+			if err == nil {
+				err = s.Publishing.Note(ctx, revision.Event{By: caller(ctx).Name, What: "signed out", Detail: "from elsewhere"})
+			}
+			if err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			return nil, nil
+		})
+}
