@@ -79,12 +79,17 @@ func (s *server) problem(ctx context.Context, err error) error {
 		return huma.Error409Conflict("The name is taken.")
 	case errors.Is(err, errTooLarge):
 		return huma.NewError(http.StatusRequestEntityTooLarge, errTooLarge.Error())
+	case errors.Is(err, revision.ErrDiskFull):
+		s.Log.ErrorContext(ctx, "the database's disk is full", "error", err)
+		return huma.NewError(http.StatusInsufficientStorage, "The disk of the database is full. Nothing was changed; make room there, and try again.")
+	case errors.Is(context.Cause(ctx), errSilent):
+		return huma.Error503ServiceUnavailable(silentDatabase)
 	case errors.Is(err, context.Canceled):
 		return huma.NewError(499, "The client went away.")
 	}
 	if s.Alive(context.WithoutCancel(ctx)) != nil {
 		s.Log.ErrorContext(ctx, "the database does not answer", "error", err)
-		return huma.Error503ServiceUnavailable("The database does not answer at the moment. Try again shortly; after an edit, look first whether it was kept.")
+		return huma.Error503ServiceUnavailable(silentDatabase)
 	}
 	s.Log.ErrorContext(ctx, "a request failed", "error", err)
 	return huma.Error500InternalServerError("Something went wrong in the service; its log says what.")

@@ -54,6 +54,7 @@ type Parts struct {
 	Names    []string // of the service, as people reach it; none for those of its own machine
 	Sessions *scs.SessionManager
 	Alive    func(context.Context) error // reports whether the database answers
+	Silent   func() <-chan struct{}      // closed while it does not; nil for never
 	Console  fs.FS
 	Log      *slog.Logger
 	Version  string
@@ -67,7 +68,7 @@ func Handler(parts Parts) http.Handler {
 	engine := engine(parts)
 	// Cookies come with every request that a browser makes, also one that another site has it make. Such requests are
 	// refused by their origin (Sec-Fetch-Site, else Origin); programs send neither, and no cookie.
-	return unkept(named(parts.Names, http.NewCrossOriginProtection().Handler((&server{parts}).withSession(engine))))
+	return unkept(named(parts.Names, http.NewCrossOriginProtection().Handler(answering(parts.Silent, (&server{parts}).withSession(engine)))))
 }
 
 // OpenAPI returns the contract as YAML, made from the Go types of this package.

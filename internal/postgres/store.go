@@ -33,7 +33,8 @@ var migrations embed.FS
 // Store implements the stores of the domain packages. It is safe for concurrent use; several services may share one
 // database.
 type Store struct {
-	pool *pgxpool.Pool
+	pool  *pgxpool.Pool
+	watch *watch
 }
 
 var (
@@ -57,7 +58,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		return nil, fmt.Errorf("the database URL cannot be read: %w", err)
 	}
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
-	config.PingTimeout = 2 * time.Second // a server that hangs is told as lost, where a wait would have no end
+	config.PingTimeout = time.Second // a server that hangs is told as lost, where a wait would have no end
 	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {
@@ -71,7 +72,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		pool.Close()
 		return nil, fmt.Errorf("the database's tables could not be brought up to date: %w", err)
 	}
-	return &Store{pool}, nil
+	return &Store{pool, newWatch(pool)}, nil
 }
 
 func migrate(ctx context.Context, pool *pgxpool.Pool) error {
@@ -115,13 +116,25 @@ func migrateQueue(ctx context.Context, pool *pgxpool.Pool) error {
 }
 
 // Close gives the connections back and waits for those in use.
-func (s *Store) Close() { s.pool.Close() }
+func (s *Store) Close() {
+	s.watch.close()
+	s.pool.Close()
+}
 
 // Pool is for the session library, which keeps its rows itself.
 func (s *Store) Pool() *pgxpool.Pool { return s.pool }
 
 // Ping reports whether the database answers.
-func (s *Store) Ping(ctx context.Context) error { return s.pool.Ping(ctx) }
+func (s *Store) Ping(ctx context.Context) error {
+	select {
+	case <-s.Silent():
+		return errors.New("the database is silent")
+	default:
+	}
+	ctx, cancel := context.WithTimeout(ctx, 2*time.Second)
+	defer cancel()
+	return s.pool.Ping(ctx)
+}
 
 // edit runs do in a transaction that has the next version of the draft, which by makes. Edits run one after the other: the draft's one
 // row is locked for as long.
@@ -175,6 +188,8 @@ func ours(err error) error {
 		return account.ErrTaken
 	case pg.Code == "23505" && fieldOf[pg.ConstraintName] != "":
 		return &revision.FieldError{Field: fieldOf[pg.ConstraintName], Msg: "the name is taken"}
+	case pg.Code == "53100": // disk_full
+		return fmt.Errorf("%w: %s", revision.ErrDiskFull, pg.Message)
 	case pg.Code == "22021": // a NUL, the one character that PostgreSQL's texts cannot hold
 		return &revision.FieldError{Msg: "a text in it holds a character that cannot be kept (NUL)"}
 	}

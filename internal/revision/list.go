@@ -23,6 +23,7 @@ import (
 var (
 	ErrNotFound = errors.New("there is no such object")
 	ErrStale    = errors.New("it was changed by somebody else in the meantime")
+	ErrDiskFull = errors.New("the database's disk is full")
 	ErrOwners   = errors.New("only owners edit the baseline, and what its rules name")
 )
 

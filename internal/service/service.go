@@ -102,7 +102,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Door: door, Store: store, Desk: desk, Keeper: keeper,
-			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Shelf: shelf, Clerk: lookup.NewClerk(desk, shelf, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Versions: store, Checks: checks, Zone: zone, Now: time.Now, Alive: store.Ping, Console: web.Console(), Log: log, Version: version,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Shelf: shelf, Clerk: lookup.NewClerk(desk, shelf, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Versions: store, Checks: checks, Zone: zone, Now: time.Now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
 			Names:    config.names(),
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),

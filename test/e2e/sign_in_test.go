@@ -151,3 +151,26 @@ func TestNames(t *testing.T) {
 	assert.Equal(t, 421, ask("localhost", "https://evil.example"))
 	assert.Equal(t, 200, ask("localhost", "http://localhost"+port))
 }
+
+// One's own account in the console: another password ends the other sessions, and single ones can be ended.
+func TestConsoleAccount(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	answer := s.Request(t, "POST", "/api/v1/session", signInBody(testkit.Name, testkit.Password), map[string]string{"Content-Type": "application/json", "User-Agent": "Harbour/1"})
+	answer.Body.Close()
+	b := open(t, s.URL)
+	b.signIn(testkit.Name, testkit.Password)
+	b.press("Edda Marsh")
+	b.press("Your account")
+	b.see("[role=dialog] li", "Harbour/1")
+	b.accessible("the account dialog")
+	b.press("Sign out there")
+	b.gone("[role=dialog] li:nth-child(2)")
+	b.fill("[autocomplete=current-password]", testkit.Password)
+	b.fill("[autocomplete=new-password]", "password1")
+	b.press("Change it")
+	b.see("[role=dialog]", "tried first")
+	b.fill("[autocomplete=new-password]", "quite-another-password")
+	b.press("Change it")
+	b.see("[role=status]", "Your password is changed.")
+}

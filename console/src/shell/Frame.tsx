@@ -6,6 +6,7 @@ import {
   CircleUser,
   FlaskConical,
   GitCompareArrows,
+  KeyRound,
   LogOut,
   type LucideIcon,
   Moon,
@@ -18,11 +19,13 @@ import {
   Sun,
   Users,
 } from 'lucide-react'
+import { useState } from 'react'
 import { draftOptions } from '../changes/changeQueries'
 import { TrialSheet } from '../trials/TrialSheet'
 import { Announcer } from '../ui/announce'
 import { Menu, MenuItem } from '../ui/Menu'
 import { Loading, ProblemNotice } from '../ui/Notice'
+import { AccountDialog } from './AccountDialog'
 import { NameHead } from './NameHead'
 import { SignInPage } from './SignInPage'
 import { meOptions, useSignOut } from './sessionQueries'
@@ -129,6 +132,7 @@ function Unpublished() {
 function Rail({ name }: { name: string }) {
   const theme = useTheme()
   const signOut = useSignOut()
+  const [account, setAccount] = useState(false)
   return (
     <nav aria-label="Wide Lark" className="row-span-2 flex flex-col border-rule border-r">
       <Link to="/lists" className="flex h-14 items-center gap-2 border-rule border-b px-3 font-semibold text-lg">
@@ -166,11 +170,16 @@ function Rail({ name }: { name: string }) {
           {theme === 'dark' ? <Sun size={15} aria-hidden /> : <Moon size={15} aria-hidden />}
           {theme === 'dark' ? 'Light paper' : 'Dark slate'}
         </MenuItem>
+        <MenuItem onSelect={() => setAccount(true)}>
+          <KeyRound size={15} aria-hidden />
+          Your account
+        </MenuItem>
         <MenuItem onSelect={() => signOut.mutate()}>
           <LogOut size={15} aria-hidden />
           Sign out
         </MenuItem>
       </Menu>
+      {account && <AccountDialog onClose={() => setAccount(false)} />}
     </nav>
   )
 }

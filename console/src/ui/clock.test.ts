@@ -1,5 +1,15 @@
 import { afterEach, describe, expect, test } from 'vitest'
-import { dayBegins, formatEnd, formatMoment, formatShort, instantOf, keepZone, midnight, wallClock, zoneName } from './clock'
+import {
+  dayBegins,
+  formatEnd,
+  formatMoment,
+  formatShort,
+  instantOf,
+  keepZone,
+  midnight,
+  wallClock,
+  zoneName,
+} from './clock'
 
 afterEach(() => keepZone(undefined))
 

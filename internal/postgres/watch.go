@@ -1,0 +1,101 @@
+package postgres
+
+import (
+	"context"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgxpool"
+)
+
+// The database is asked every watchEvery whether it is there, over a connection that nothing else waits on. Where it does not answer
+// within watchFor, twice in a row, it is taken to be silent: two and a half seconds after it hangs, at once where it is gone.
+const (
+	watchEvery = 500 * time.Millisecond
+	watchFor   = time.Second
+)
+
+// watch knows whether the database answers. It is safe for concurrent use.
+type watch struct {
+	config *pgx.ConnConfig
+	stop   context.CancelFunc
+	ended  sync.WaitGroup
+
+	mu     sync.Mutex
+	silent chan struct{} // guarded by mu; closed while the database is silent
+}
+
+func newWatch(pool *pgxpool.Pool) *watch {
+	config := pool.Config().ConnConfig.Copy()
+	config.ConnectTimeout = watchFor
+	ctx, stop := context.WithCancel(context.Background())
+	w := &watch{config: config, stop: stop, silent: make(chan struct{})}
+	w.ended.Go(func() { w.run(ctx) })
+	return w
+}
+
+func (w *watch) close() {
+	w.stop()
+	w.ended.Wait()
+}
+
+func (w *watch) run(ctx context.Context) {
+	var conn *pgx.Conn
+	failures := 0
+	for ctx.Err() == nil {
+		asked, cancel := context.WithTimeout(ctx, watchFor)
+		var err error
+		if conn == nil {
+			conn, err = pgx.ConnectConfig(asked, w.config)
+		} else {
+			err = conn.Ping(asked)
+		}
+		cancel()
+		if err == nil {
+			failures = 0
+			w.say(false)
+		} else if ctx.Err() == nil {
+			if conn != nil {
+				closing, cancel := context.WithTimeout(ctx, time.Millisecond) // without a farewell
+				_ = conn.Close(closing)
+				cancel()
+				conn = nil
+			}
+			if failures++; failures >= 2 {
+				w.say(true)
+			}
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(watchEvery):
+		}
+	}
+	if conn != nil {
+		closing, cancel := context.WithTimeout(context.Background(), watchFor)
+		defer cancel()
+		_ = conn.Close(closing)
+	}
+}
+
+func (w *watch) say(silent bool) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	select {
+	case <-w.silent:
+		if !silent {
+			w.silent = make(chan struct{})
+		}
+	default:
+		if silent {
+			close(w.silent)
+		}
+	}
+}
+
+// Silent returns a channel that is closed once the database does not answer any more; closed already while it does not.
+func (s *Store) Silent() <-chan struct{} {
+	s.watch.mu.Lock()
+	defer s.watch.mu.Unlock()
+	return s.watch.silent
+}

@@ -1,0 +1,65 @@
+package testkit
+
+import (
+	"io"
+	"net"
+	"net/url"
+	"sync/atomic"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Wire carries connections to a database until it is silent: then they stay open and nothing passes, as with a machine that hangs.
+type Wire struct {
+	Silent atomic.Bool
+	to     string
+}
+
+func (w *Wire) carry(listener net.Listener) {
+	for {
+		near, err := listener.Accept()
+		if err != nil {
+			return
+		}
+		far, err := net.Dial("tcp", w.to)
+		if err != nil {
+			_ = near.Close()
+			continue
+		}
+		go w.copy(far, near)
+		go w.copy(near, far)
+	}
+}
+
+// copy passes on what src says, and drops it while the wire is silent.
+func (w *Wire) copy(dst io.WriteCloser, src io.Reader) {
+	defer func() { _ = dst.Close() }()
+	said := make([]byte, 32<<10)
+	for {
+		n, err := src.Read(said)
+		if err != nil {
+			return
+		}
+		if w.Silent.Load() {
+			continue
+		}
+		if _, err := dst.Write(said[:n]); err != nil {
+			return
+		}
+	}
+}
+
+// NewWire returns a wire to a database, and the URL by which the database is reached over it.
+func NewWire(t testing.TB, database string) (*Wire, string) {
+	t.Helper()
+	at, err := url.Parse(database)
+	require.NoError(t, err)
+	listener, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	t.Cleanup(func() { _ = listener.Close() })
+	w := &Wire{to: at.Host}
+	go w.carry(listener)
+	at.Host = listener.Addr().String()
+	return w, at.String()
+}
