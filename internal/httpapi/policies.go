@@ -296,6 +296,9 @@ func (s *server) registerPolicies(api huma.API) {
 				return nil, s.problem(ctx, err)
 			}
 			who, err := h.Find("query", trial.Who{Group: in.Group})
+			if err == nil && who.Group == nil {
+				err = &revision.FieldError{Field: "query.group", Msg: "name a group"}
+			}
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}

@@ -31,6 +31,7 @@ func (s *server) problem(ctx context.Context, err error) error {
 	var ready huma.StatusError
 	var file *listfile.Error
 	var throttled *account.ThrottledError
+	var broken *brokenError
 	var weak *account.WeakError
 	var recording *companion.Error
 	var events *calendar.Error
@@ -84,6 +85,8 @@ func (s *server) problem(ctx context.Context, err error) error {
 		return huma.NewError(http.StatusInsufficientStorage, "The disk of the database is full. Nothing was changed; make room there, and try again.")
 	case errors.Is(context.Cause(ctx), errSilent):
 		return huma.Error503ServiceUnavailable(silentDatabase)
+	case errors.As(err, &broken):
+		return huma.Error400BadRequest(brokenBody)
 	case errors.Is(err, context.Canceled):
 		return huma.NewError(499, "The client went away.")
 	}
@@ -119,6 +122,10 @@ func quietProblems() {
 	make := huma.NewError
 	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
 		for _, err := range errs {
+			var broken *brokenError
+			if errors.As(err, &broken) && status >= 500 { // the library takes it for our own fault
+				return make(http.StatusBadRequest, brokenBody)
+			}
 			var detail *huma.ErrorDetail
 			if errors.As(err, &detail) {
 				detail.Value = nil

@@ -68,7 +68,7 @@ func Handler(parts Parts) http.Handler {
 	engine := engine(parts)
 	// Cookies come with every request that a browser makes, also one that another site has it make. Such requests are
 	// refused by their origin (Sec-Fetch-Site, else Origin); programs send neither, and no cookie.
-	return unkept(named(parts.Names, http.NewCrossOriginProtection().Handler(answering(parts.Silent, (&server{parts}).withSession(engine)))))
+	return unkept(named(parts.Names, whole(http.NewCrossOriginProtection().Handler(answering(parts.Silent, (&server{parts}).withSession(engine))))))
 }
 
 // OpenAPI returns the contract as YAML, made from the Go types of this package.

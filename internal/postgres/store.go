@@ -190,7 +190,7 @@ func ours(err error) error {
 		return &revision.FieldError{Field: fieldOf[pg.ConstraintName], Msg: "the name is taken"}
 	case pg.Code == "53100": // disk_full
 		return fmt.Errorf("%w: %s", revision.ErrDiskFull, pg.Message)
-	case pg.Code == "22021": // a NUL, the one character that PostgreSQL's texts cannot hold
+	case pg.Code == "22021", pg.Code == "22P05": // a NUL, the one character that PostgreSQL's texts cannot hold
 		return &revision.FieldError{Msg: "a text in it holds a character that cannot be kept (NUL)"}
 	}
 	return err

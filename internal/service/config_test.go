@@ -37,7 +37,7 @@ func TestLoadConfig(t *testing.T) {
 	config, err = load(t, file, env, "--listen", "127.0.0.1:3")
 	require.NoError(t, err)
 	assert.Equal(t, Config{
-		Listen: "127.0.0.1:3", TimeZone: "Europe/Paris", LogLevel: "warn", DatabaseURL: "postgres://file/x", SecureCookies: true,
+		Listen: "127.0.0.1:3", TimeZone: "Europe/Paris", LogLevel: "warn", DatabaseURL: "postgres://file/x", SecureCookies: true, Names: []string{}, SourceRanges: []string{},
 	}, config, "flags before environment before file")
 }
 
