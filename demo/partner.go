@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"net/http"
+	"net/url"
 	"time"
 
 	"widelark/client"
@@ -59,4 +60,39 @@ func follow(ctx context.Context, api *client.ClientWithResponses, partner string
 	}
 	_, err = api.PullSourceWithResponse(ctx, list.ID, nil)
 	return err
+}
+
+// findPartner tells lists and packs that come from the partner's stand-in where it is now: it has another port each time. Whoever has
+// taken these away, or has them come from elsewhere, is left alone.
+func findPartner(ctx context.Context, api *client.ClientWithResponses, partner string) error {
+	moved := func(from string) (string, bool) {
+		at, err := url.Parse(from)
+		if err != nil || at.Hostname() != "127.0.0.1" || at.Path != partnerPath && at.Path != packPath {
+			return "", false
+		}
+		return partner + at.Path, partner+at.Path != from
+	}
+	sources, err := api.GetSourcesWithResponse(ctx)
+	if err != nil {
+		return err
+	}
+	for _, s := range sources.JSON200.Sources {
+		if to, ok := moved(s.URL); ok {
+			if _, err := api.SetSourceWithResponse(ctx, s.ListID, client.SetSourceInputBody{URL: to, EveryMinutes: &s.EveryMinutes, Paused: &s.Paused}); err != nil {
+				return err
+			}
+		}
+	}
+	packs, err := api.GetPacksWithResponse(ctx)
+	if err != nil {
+		return err
+	}
+	for _, p := range packs.JSON200.Packs {
+		if to, ok := moved(p.URL); ok {
+			if _, err := api.EditPackWithResponse(ctx, p.ID, client.EditPackInputBody{URL: &to}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }

@@ -86,6 +86,25 @@ func Load(ctx context.Context, api *client.ClientWithResponses, dir, partner str
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
+	if Loaded(dir) {
+		return findPartner(ctx, api, partner)
+	}
+	if err := load(ctx, api, dir, partner, out); err != nil {
+		return err
+	}
+	return os.WriteFile(filepath.Join(dir, loadedMark), []byte("The demo data are loaded; what is edited since stays as it is.\n"), 0o644)
+}
+
+// loadedMark is a file that says that everything was loaded. What people then rename, edit or remove is theirs.
+const loadedMark = ".loaded"
+
+// Loaded reports whether everything was loaded by way of a folder.
+func Loaded(dir string) bool {
+	_, err := os.Stat(filepath.Join(dir, loadedMark))
+	return err == nil
+}
+
+func load(ctx context.Context, api *client.ClientWithResponses, dir, partner string, out io.Writer) error {
 	if err := follow(ctx, api, partner); err != nil {
 		return fmt.Errorf("list %q: %w", partnerList, err)
 	}

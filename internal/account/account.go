@@ -19,6 +19,8 @@ import (
 
 	"github.com/alexedwards/argon2id"
 	"github.com/google/uuid"
+
+	"widelark/internal/readable"
 )
 
 // Account is somebody who may sign in.
@@ -140,6 +142,9 @@ func (d *Door) Add(ctx context.Context, a Account, password string) (Account, er
 	if a.Name = strings.TrimSpace(a.Name); a.Name == "" || strings.ContainsFunc(a.Name, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsPrint(r) }) ||
 		utf8.RuneCountInString(a.Name) > MaxName {
 		return Account{}, &WeakError{fmt.Sprintf("%q cannot be a sign-in name: one word of at most %d characters is wanted", a.Name, MaxName)}
+	}
+	if err := readable.Check(a.Name); err != nil {
+		return Account{}, &WeakError{fmt.Sprintf("%q cannot be a sign-in name: %s", a.Name, err)}
 	}
 	if slices.Contains(reserved, strings.ToLower(a.Name)) {
 		return Account{}, &WeakError{fmt.Sprintf("%q cannot be a sign-in name: the service signs with it what it does by itself", a.Name)}

@@ -17,6 +17,7 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/pattern"
+	"widelark/internal/readable"
 )
 
 // What can go wrong with an edit, for callers that branch on it. Returned by every method of [Store] that names an object.
@@ -219,6 +220,9 @@ func CheckName(field, name string) (string, error) {
 		return "", &FieldError{field, fmt.Sprintf("longer than %d characters", MaxName)}
 	case strings.ContainsFunc(name, func(r rune) bool { return r < ' ' || r == 0x7f }) || !utf8.ValidString(name):
 		return "", &FieldError{field, "holds characters that cannot be shown"}
+	}
+	if err := readable.Check(name); err != nil {
+		return "", &FieldError{field, err.Error()}
 	}
 	return name, nil
 }

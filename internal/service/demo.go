@@ -135,12 +135,15 @@ func demoDir() (string, error) {
 // furnish lets the demo's person in, loads the demo data through the API where they are not there yet, and leaves a
 // sign-in for the command line.
 func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer) error {
-	for _, a := range []account.Account{{Name: demo.Name, FullName: demo.FullName, Owner: true}, {Name: demo.Lead, FullName: demo.LeadName}} {
-		if _, err := s.Door.Add(ctx, a, demo.Password); err != nil && !errors.Is(err, account.ErrTaken) {
-			return err
+	files := filepath.Join(dir, "files")
+	if !demo.Loaded(files) {
+		for _, a := range []account.Account{{Name: demo.Name, FullName: demo.FullName, Owner: true}, {Name: demo.Lead, FullName: demo.LeadName}} {
+			if _, err := s.Door.Add(ctx, a, demo.Password); err != nil && !errors.Is(err, account.ErrTaken) {
+				return err
+			}
 		}
 	}
-	who, err := s.Door.SignIn(ctx, demo.Name, demo.Password, "")
+	who, err := someOwner(ctx, s.store)
 	if err != nil {
 		return err
 	}
@@ -148,7 +151,7 @@ func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer
 	if err != nil {
 		return err
 	}
-	settings := fmt.Sprintf("server: %s\ntoken: %s\nid: %s\nname: %s\n", s.URL, secret, token.ID, demo.Name)
+	settings := fmt.Sprintf("server: %s\ntoken: %s\nid: %s\nname: %s\n", s.URL, secret, token.ID, who.Name)
 	if err := os.WriteFile(filepath.Join(dir, "client.yaml"), []byte(settings), 0o600); err != nil {
 		return err
 	}
@@ -156,7 +159,22 @@ func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer
 	if err != nil {
 		return err
 	}
-	return demo.Load(ctx, api, filepath.Join(dir, "files"), partner, out)
+	return demo.Load(ctx, api, files, partner, out)
+}
+
+// someOwner returns the demo's owner or, where that account is gone or is none any more, another.
+func someOwner(ctx context.Context, store account.Store) (account.Account, error) {
+	all, err := store.Accounts(ctx)
+	var found account.Account
+	for _, a := range all {
+		if a.Owner && (found.Name == "" || a.Name == demo.Name) {
+			found = a
+		}
+	}
+	if err == nil && found.Name == "" {
+		err = errors.New("the demo has no owner any more: make somebody one with `widelarkd account owner`, or remove its data folder")
+	}
+	return found, err
 }
 
 // welcome says where to look and what to try. Paths are as short as they can be from here.

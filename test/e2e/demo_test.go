@@ -149,6 +149,26 @@ func TestDemo(t *testing.T) {
 				"a killed demo takes its database along")
 			d = startDemo(t, as, args...)
 			assert.Contains(t, lark("list", "show", "Betting", "--contains", "kept"), "kept.example")
+
+			// Whatever somebody renames or removes in it, it comes up again, and leaves that so.
+			cmd := exec.Command(testkit.Program(t, "widelark"), "account", "add", "rowan", "--owner", "--password-stdin")
+			cmd.Env, cmd.Stdin = append(os.Environ(), "WIDELARK_CONFIG="+filepath.Join(dir, "client.yaml")), strings.NewReader("quite-another-word")
+			made, err := cmd.CombinedOutput()
+			require.NoError(t, err, string(made))
+			lark("list", "edit", "Betting", "--name", "Wagers")
+			lark("list", "edit", "Partner's warnings", "--name", "Their warnings")
+			for _, rule := range regexp.MustCompile(`(?m)^ *\d+ +(\S.*?)  `).FindAllStringSubmatch(lark("policy", "show", "Fallback"), -1) {
+				lark("policy", "rule", "remove", "Fallback", rule[1])
+			}
+			lark("pack", "remove", "Estuary additions")
+			lark("schedule", "edit", "Night shift", "--name", "At night")
+			lark("account", "remove", "edda")
+			assert.Equal(t, 0, d.end(syscall.SIGTERM))
+			d = startDemo(t, as, args...)
+			lists := lark("list", "ls")
+			assert.Contains(t, lists, "Wagers")
+			assert.NotContains(t, lists, "Betting")
+			assert.Contains(t, lark("whoami"), "rowan")
 			assert.Equal(t, 0, d.end(syscall.SIGTERM))
 		})
 	}

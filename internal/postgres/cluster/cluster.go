@@ -9,6 +9,7 @@ package cluster
 
 import (
 	"context"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"net"
@@ -39,10 +40,11 @@ type Config struct {
 // Cluster is a running server. Stop it before the program ends; where the program dies first, the server shuts down
 // by itself. Its methods are safe for concurrent use.
 type Cluster struct {
-	port int
-	done chan struct{} // closed when the server has ended
-	cmd  *exec.Cmd
-	log  string
+	port     int
+	password string
+	done     chan struct{} // closed when the server has ended
+	cmd      *exec.Cmd
+	log      string
 }
 
 // Programs returns the folder of the newest PostgreSQL server programs that Debian's packages have installed.
@@ -77,8 +79,14 @@ func Start(ctx context.Context, config Config) (*Cluster, error) {
 		return nil, err
 	}
 	data := filepath.Join(dir, "pgdata")
-	if _, err := os.Stat(data); errors.Is(err, os.ErrNotExist) {
-		if err := initialise(ctx, programs, dir, data, account, config.Disposable); err != nil {
+	password, fresh, err := keptPassword(dir)
+	if err != nil {
+		return nil, err
+	}
+	_, err = os.Stat(data)
+	older := err == nil && fresh // made before there was a password
+	if errors.Is(err, os.ErrNotExist) {
+		if err := initialise(ctx, programs, dir, data, account, password, config.Disposable); err != nil {
 			return nil, err
 		}
 	}
@@ -87,7 +95,12 @@ func Start(ctx context.Context, config Config) (*Cluster, error) {
 	}
 	var last error
 	for range 5 { // another program may take the port between the moment it is found free and the server's start
-		c, err := launch(ctx, programs, dir, data, account, config.Disposable)
+		c, err := launch(ctx, programs, dir, data, account, password, config.Disposable)
+		if err == nil && older {
+			if err = c.close(ctx, data); err != nil {
+				err = errors.Join(fmt.Errorf("the database could not be given a password: %w", err), os.Remove(filepath.Join(dir, passwordFile)), c.Stop())
+			}
+		}
 		if err == nil {
 			return c, nil
 		}
@@ -100,7 +113,7 @@ func Start(ctx context.Context, config Config) (*Cluster, error) {
 
 // URL returns the address of a database of the cluster.
 func (c *Cluster) URL(database string) string {
-	return fmt.Sprintf("postgres://widelark@127.0.0.1:%d/%s?sslmode=disable", c.port, database)
+	return fmt.Sprintf("postgres://widelark:%s@127.0.0.1:%d/%s?sslmode=disable", c.password, c.port, database)
 }
 
 // Done is closed when the server has ended, asked to or not.
@@ -187,13 +200,65 @@ func command(ctx context.Context, account *syscall.Credential, dir, program stri
 	return cmd
 }
 
+// passwordFile is the file in the data folder with the password of the database's one role, which only the caller can read.
+const passwordFile = "password"
+
+// keptPassword returns the password of the database, and whether it was made now.
+func keptPassword(dir string) (password string, fresh bool, err error) {
+	path := filepath.Join(dir, passwordFile)
+	text, err := os.ReadFile(path)
+	if err == nil {
+		return strings.TrimSpace(string(text)), false, nil
+	}
+	if !errors.Is(err, os.ErrNotExist) {
+		return "", false, fmt.Errorf("the database's password cannot be read: %w", err)
+	}
+	password = rand.Text()
+	if err := os.WriteFile(path, []byte(password+"\n"), 0o600); err != nil {
+		return "", false, fmt.Errorf("the data folder %s is not writable: %w", dir, err)
+	}
+	return password, true, nil
+}
+
+// close gives a database that let everybody on this machine in the password, and has it asked for from now on.
+func (c *Cluster) close(ctx context.Context, data string) error {
+	conn, err := pgx.Connect(ctx, c.URL("postgres")) // the password is not looked at yet
+	if err != nil {
+		return err
+	}
+	defer conn.Close(ctx)
+	if _, err := conn.Exec(ctx, "alter role widelark password '"+c.password+"'"); err != nil { // letters and digits
+		return err
+	}
+	path := filepath.Join(data, "pg_hba.conf")
+	rules, err := os.ReadFile(path)
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(path, []byte(strings.ReplaceAll(string(rules), "trust", "scram-sha-256")), 0o600); err != nil {
+		return err
+	}
+	_, err = conn.Exec(ctx, "select pg_reload_conf()")
+	return err
+}
+
 // initialise makes the cluster beside its place and renames it when done, so that a half-made one never counts.
-func initialise(ctx context.Context, programs, dir, data string, account *syscall.Credential, disposable bool) error {
+func initialise(ctx context.Context, programs, dir, data string, account *syscall.Credential, password string, disposable bool) error {
 	half := data + ".new"
 	if err := os.RemoveAll(half); err != nil {
 		return err
 	}
-	args := []string{"-D", half, "-U", "widelark", "-A", "trust", "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions"}
+	told := filepath.Join(dir, "password.new") // for initdb, which runs as the server's user
+	defer os.Remove(told)
+	if err := os.WriteFile(told, []byte(password+"\n"), 0o600); err != nil {
+		return err
+	}
+	if account != nil {
+		if err := os.Chown(told, int(account.Uid), int(account.Gid)); err != nil {
+			return err
+		}
+	}
+	args := []string{"-D", half, "-U", "widelark", "-A", "scram-sha-256", "--pwfile", told, "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions"}
 	if disposable {
 		args = append(args, "--no-sync")
 	}
@@ -223,12 +288,12 @@ func refuseSecond(data string) error {
 
 var errPortTaken = errors.New("the port was taken by another program")
 
-func launch(ctx context.Context, programs, dir, data string, account *syscall.Credential, disposable bool) (*Cluster, error) {
+func launch(ctx context.Context, programs, dir, data string, account *syscall.Credential, password string, disposable bool) (*Cluster, error) {
 	port, err := freePort()
 	if err != nil {
 		return nil, err
 	}
-	c := &Cluster{port: port, done: make(chan struct{}), log: filepath.Join(dir, "postgres.log")}
+	c := &Cluster{port: port, password: password, done: make(chan struct{}), log: filepath.Join(dir, "postgres.log")}
 	args := []string{
 		"-D", data, "-p", strconv.Itoa(port),
 		"-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"syscall"
 	"testing"
+	"time"
 
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/assert"
@@ -45,8 +46,15 @@ func TestCluster(t *testing.T) {
 
 	_, err = Start(t.Context(), Config{Dir: dir})
 	require.ErrorContains(t, err, "already runs on")
-	_, err = pgx.Connect(t.Context(), strings.Replace(c.URL("lark"), "widelark@", "somebody@", 1))
+	_, err = pgx.Connect(t.Context(), strings.Replace(c.URL("lark"), "widelark:", "somebody:", 1))
 	require.Error(t, err, "there is no other role")
+	kept, err := os.ReadFile(filepath.Join(dir, passwordFile))
+	require.NoError(t, err)
+	_, err = pgx.Connect(t.Context(), strings.Replace(c.URL("lark"), ":"+strings.TrimSpace(string(kept))+"@", "@", 1))
+	require.Error(t, err, "the password is asked for")
+	info, err := os.Stat(filepath.Join(dir, passwordFile))
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
 
 	conn, err := pgx.Connect(t.Context(), c.URL("lark"))
 	require.NoError(t, err)
@@ -92,4 +100,26 @@ func TestClosedParent(t *testing.T) {
 		}
 		assert.Equal(t, closed, got, "%o", mode)
 	}
+}
+
+// A database that was made before there was a password gets one when it is started.
+func TestOpenClusterIsClosed(t *testing.T) {
+	t.Parallel()
+	dir := folder(t)
+	c, err := Start(t.Context(), Config{Dir: dir})
+	require.NoError(t, err)
+	require.NoError(t, c.Stop())
+	rules := filepath.Join(dir, "pgdata", "pg_hba.conf")
+	text, err := os.ReadFile(rules)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(rules, []byte(strings.ReplaceAll(string(text), "scram-sha-256", "trust")), 0o600))
+	require.NoError(t, os.Remove(filepath.Join(dir, passwordFile)))
+	c, err = Start(t.Context(), Config{Dir: dir})
+	require.NoError(t, err)
+	defer c.Stop()
+	assert.Equal(t, 1, ask(t, c, "postgres", "select 1"))
+	require.Eventually(t, func() bool { // it is told to read its rules again
+		_, err = pgx.Connect(t.Context(), strings.Replace(c.URL("postgres"), "widelark:", "widelark:x", 1))
+		return err != nil
+	}, 5*time.Second, 20*time.Millisecond)
 }
