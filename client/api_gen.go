@@ -3806,7 +3806,7 @@ type Flip struct {
 	// Policy switch rule off, move rule up
 	Policy *openapi_types.UUID `json:"policy,omitempty"`
 
-	// Rule Its place, from 0
+	// Rule switch rule off, move rule up: its place, from 0
 	Rule *int64 `json:"rule,omitempty"`
 
 	// Text The change in a sentence

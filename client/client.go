@@ -18,9 +18,17 @@ import (
 // Problem is what the service says when it does not carry out a request (RFC 9457).
 type Problem struct {
 	Status int
+	Type   string // which problem of that status, as "/problems/nothing-to-publish"; "" where the status says enough
 	Detail string
 	Fields []FieldProblem
 }
+
+// The types of problems that a client may want to tell apart.
+const (
+	NothingToPublish = "/problems/nothing-to-publish"
+	ExpectationsFail = "/problems/expectations-fail"
+	NameOrPassword   = "/problems/name-or-password"
+)
 
 // FieldProblem is one field that is wrong.
 type FieldProblem struct {
@@ -100,6 +108,9 @@ func problemOf(res *http.Response) *Problem {
 		return p
 	}
 	p.Detail = *model.Detail
+	if model.Type != nil && *model.Type != "about:blank" {
+		p.Type = *model.Type
+	}
 	if model.Errors == nil {
 		return p
 	}

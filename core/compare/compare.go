@@ -10,10 +10,10 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"widelark/core/cover"
+	"widelark/core/hands"
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/schedule"
@@ -92,10 +92,10 @@ func Turns(before, after *policy.Snapshot, urls []weburl.URL, who []Who, from ti
 		at   time.Time
 	}
 	of := make([]map[key]*one, len(who))
-	var hands sync.WaitGroup
+	var shared hands.Group
 	next := make(chan int)
 	for range min(4, len(who)) {
-		hands.Go(func() {
+		shared.Go(func() {
 			var w policy.Work
 			for i := range next {
 				turns := map[key]*one{}
@@ -126,7 +126,7 @@ func Turns(before, after *policy.Snapshot, urls []weburl.URL, who []Who, from ti
 		next <- i
 	}
 	close(next)
-	hands.Wait()
+	shared.Wait()
 	if stopped() {
 		return nil, false
 	}

@@ -3,6 +3,7 @@ package catalogue
 import (
 	"context"
 	"log/slog"
+	"runtime/debug"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -51,11 +52,21 @@ type Shelf struct {
 	loaded  atomic.Pointer[Loaded] // replaced whole, never edited
 	loading sync.Mutex             // one load at a time
 	behind  atomic.Bool            // a load in the background is under way
+	beside  sync.WaitGroup         // that load
+	life    context.Context        // ends with Close
+	end     context.CancelFunc
+}
+
+// Close breaks off a load in the background, and waits for its end.
+func (s *Shelf) Close() {
+	s.end()
+	s.beside.Wait()
 }
 
 // NewShelf returns an empty shelf.
 func NewShelf(store Store, log *slog.Logger) *Shelf {
 	s := &Shelf{store: store, log: log}
+	s.life, s.end = context.WithCancel(context.Background())
 	s.loaded.Store(&Loaded{})
 	return s
 }
@@ -69,14 +80,19 @@ func (s *Shelf) Notice(version int64) {
 	if s.Loaded().Version >= version || !s.behind.CompareAndSwap(false, true) {
 		return
 	}
-	go func() {
+	s.beside.Go(func() {
 		defer s.behind.Store(false)
-		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Minute)
+		defer func() {
+			if cause := recover(); cause != nil { // a bug: what is loaded goes on
+				s.log.Error("loading the catalogue failed badly", "cause", cause, "stack", string(debug.Stack()))
+			}
+		}()
+		ctx, cancel := context.WithTimeout(s.life, 10*time.Minute)
 		defer cancel()
 		if err := s.Load(ctx); err != nil {
 			s.log.Warn("the catalogue could not be loaded; the last goes on", "error", err)
 		}
-	}()
+	})
 }
 
 // Load loads what is in force now. Packs that are still at the state that is loaded are not read again.

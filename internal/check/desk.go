@@ -4,7 +4,9 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"runtime/debug"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -12,6 +14,7 @@ import (
 	"widelark/core/review"
 	"widelark/internal/revision"
 	"widelark/internal/trial"
+	"widelark/internal/turn"
 )
 
 // Store is where the desk asks what is there.
@@ -29,8 +32,12 @@ type Desk struct {
 	Publishing revision.PublishStore
 	Journal    revision.JournalStore
 	Now        func() time.Time
+	Log        *slog.Logger
 
-	mu     sync.Mutex // held while a report is made, so that it is made once
+	beside sync.WaitGroup // what Prepare began
+	closed atomic.Bool
+
+	mu     turn.Lock // held while a report is made, so that it is made once
 	last   *Report
 	looked map[uuid.UUID]looked
 
@@ -59,12 +66,43 @@ func (r *Report) Failing() (failing int) {
 	return failing
 }
 
+// Prepare has the draft compiled and checked in the background, so that the trial after an edit does not wait for it.
+func (d *Desk) Prepare(ctx context.Context) {
+	if d.closed.Load() {
+		return
+	}
+	d.beside.Go(func() {
+		defer func() {
+			if cause := recover(); cause != nil { // a bug: whoever asks meets it again
+				d.Log.ErrorContext(ctx, "checking the draft ahead failed badly", "cause", cause, "stack", string(debug.Stack()))
+			}
+		}()
+		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
+		defer cancel()
+		if err := d.Trials.Prepare(ctx); err != nil {
+			d.Log.WarnContext(ctx, "the draft could not be compiled ahead; the next trial will do it", "error", err)
+			return
+		}
+		if _, err := d.Report(ctx); err != nil {
+			d.Log.WarnContext(ctx, "the draft could not be checked ahead; whoever looks at it will wait", "error", err)
+		}
+	})
+}
+
+// Close waits for what Prepare began, and begins nothing more.
+func (d *Desk) Close() {
+	d.closed.Store(true)
+	d.beside.Wait()
+}
+
 // freshness is how long a report holds though nothing was edited: expectations about now have another now after it.
 const freshness = time.Minute
 
 // Report returns what is known of the draft as it is now. It waits for it where it has to be found out.
 func (d *Desk) Report(ctx context.Context) (*Report, error) {
-	d.mu.Lock()
+	if err := d.mu.Lock(ctx); err != nil {
+		return nil, err
+	}
 	defer d.mu.Unlock()
 	now, err := d.Store.DraftVersion(ctx)
 	if err != nil {
@@ -101,12 +139,12 @@ func (d *Desk) ReportAt(ctx context.Context, version int64) (*Report, error) {
 func (d *Desk) PublishDue(ctx context.Context) ([]revision.Revision, error) {
 	return d.Publishing.PublishDue(ctx, d.Now(), func(p revision.Planned) (revision.Publishing, error) {
 		report, err := d.ReportAt(ctx, p.Version)
-		if err != nil {
+		if err != nil { // of our own: it is tried again
 			return revision.Publishing{}, err
 		}
 		failing := report.Failing()
 		if failing > 0 && p.Forced == "" {
-			return revision.Publishing{}, fmt.Errorf("%d of %d expectations do not hold any more", failing, len(report.Expected))
+			return revision.Publishing{}, &revision.NotDueError{Why: fmt.Sprintf("%d of %d expectations do not hold any more", failing, len(report.Expected))}
 		}
 		return revision.Publishing{Version: p.Version, Note: p.Note, Forced: p.Forced, Failed: int64(failing), Asked: int64(len(report.Expected))}, nil
 	})

@@ -6,11 +6,11 @@ import (
 	"runtime"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/google/uuid"
 
+	"widelark/core/hands"
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
@@ -89,10 +89,10 @@ func newTally() *tally {
 func (d *Desk) each(ctx context.Context, from, to time.Time, work func() func([]revision.Recorded)) error {
 	const size = 1024
 	batches := make(chan []revision.Recorded, 4)
-	var hands sync.WaitGroup
+	var shared hands.Group
 	for range runtime.GOMAXPROCS(0) {
 		do := work()
-		hands.Go(func() {
+		shared.Go(func() {
 			for batch := range batches {
 				do(batch)
 			}
@@ -108,17 +108,30 @@ func (d *Desk) each(ctx context.Context, from, to time.Time, work func() func([]
 	})
 	batches <- batch
 	close(batches)
-	hands.Wait()
+	shared.Wait()
 	return err
 }
 
+// requestOf returns a recorded request as its gate saw it.
 func requestOf(r *revision.Recorded) (policy.Request, bool) {
 	u, err := weburl.Parse(r.URL)
-	q := policy.Request{URL: u, Addr: r.Address, Method: r.Method, Sight: match.Full}
+	q := policy.Request{URL: u, Addr: r.Address, Method: r.Method, Gate: r.Gate, Sight: sightOf(r.Gate, u)}
 	if r.Person != uuid.Nil {
 		q.Person = r.Person.String()
 	}
 	return q, err == nil
+}
+
+// sightOf returns what a gate saw of a request that it recorded: the DNS gate the name; the proxy gate of a connection that it did not
+// open nothing but the host, so a page was seen where one is named.
+func sightOf(gate policy.Gate, u weburl.URL) match.Sight {
+	switch {
+	case gate == policy.DNS:
+		return match.Name
+	case gate == policy.Proxy && u.Scheme() == "https" && u.Path() == "/" && u.Query() == "":
+		return match.Tunnel
+	}
+	return match.Full
 }
 
 // Replay decides recorded requests again, each at its own moment, under two states.

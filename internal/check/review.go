@@ -4,11 +4,11 @@ import (
 	"context"
 	"slices"
 	"strings"
-	"sync"
 
 	"github.com/google/uuid"
 
 	"widelark/core/classify"
+	"widelark/core/hands"
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/review"
@@ -95,11 +95,11 @@ func (d *Desk) look(ctx context.Context, h *trial.Hearing, l revision.DraftList,
 	ref := match.Ref{ID: l.ID.String(), Name: l.Name}
 	const share = 4096
 	tidied := make([]review.Tidied, (len(entries)+share-1)/share)
-	var hands sync.WaitGroup
+	var shared hands.Group
 	room := make(chan struct{}, 2) // trials and edits go on beside it
 	for i := range tidied {
 		room <- struct{}{}
-		hands.Go(func() {
+		shared.Go(func() {
 			defer func() { <-room }()
 			for _, e := range entries[i*share : min((i+1)*share, len(entries))] {
 				if ctx.Err() != nil {
@@ -118,7 +118,7 @@ func (d *Desk) look(ctx context.Context, h *trial.Hearing, l revision.DraftList,
 			}
 		})
 	}
-	hands.Wait()
+	shared.Wait()
 	var all review.Tidied
 	for _, t := range tidied {
 		if all.Superfluous == 0 {

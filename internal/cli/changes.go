@@ -156,7 +156,7 @@ func (a *app) publishCommand() *cobra.Command {
 // refused tells which expectations fail, where they are why nothing was published: the answer is no then.
 func (a *app) refused(ctx context.Context, api *client.ClientWithResponses, err error) error {
 	var problem *client.Problem
-	if !errors.As(err, &problem) || problem.Status != 409 || !strings.Contains(problem.Detail, "expectations") {
+	if !errors.As(err, &problem) || problem.Type != client.ExpectationsFail {
 		return err
 	}
 	answer, failed := api.RunExpectationsWithResponse(ctx, &client.RunExpectationsParams{})

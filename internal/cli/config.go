@@ -144,7 +144,7 @@ func (a *app) apply(ctx context.Context, api *client.ClientWithResponses, files 
 	}
 	published, err := api.PublishWithResponse(ctx, client.PublishInputBody{Note: publish, Force: optional[string](force)})
 	var problem *client.Problem
-	if errors.As(err, &problem) && strings.Contains(problem.Detail, "nothing to publish") {
+	if errors.As(err, &problem) && problem.Type == client.NothingToPublish {
 		fmt.Fprintln(a.out, "It is live already.")
 		return nil
 	}

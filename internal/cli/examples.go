@@ -72,7 +72,7 @@ var examples = []string{
 	`pack refuse "Harbour catalogue"`,
 	`pack remove "Estuary additions"`,
 	`pack show "Harbour catalogue"`,
-	`pack trust 1f0c5a92 "Harbour, since spring"`,
+	`pack trust Hu9X3o1exIV35eQnIQX1aisFQdxZFW8pC7IUk1crBiM= "Harbour, since spring"`,
 	`pack undo "Harbour catalogue"`,
 	`pack verify harbour-46.tar.zst`,
 	`person edit kay.moran --in "Ward nurses" --in "Night ward"`,

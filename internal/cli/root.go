@@ -75,7 +75,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer, 
 // explainError adds what to do to errors that have a usual remedy.
 func explainError(err error) string {
 	var problem *client.Problem
-	if errors.As(err, &problem) && problem.Status == 401 && !strings.Contains(problem.Detail, "belong together") {
+	if errors.As(err, &problem) && problem.Status == 401 && problem.Type != client.NameOrPassword {
 		return err.Error() + "\nSign in with `widelark login`."
 	}
 	if errors.As(err, &problem) && len(problem.Fields) > 0 && problem.Fields[0].Path == "files" { // each with its own place

@@ -134,7 +134,7 @@ func (s *server) registerBulk(api huma.API) {
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		s.prepareTrials(ctx)
+		s.Checks.Prepare(ctx)
 		out := &removeEntriesOutput{ETag: etag(l.Version)}
 		out.Body.Removed, out.Body.List = removed, List(l)
 		return out, nil
@@ -162,7 +162,7 @@ func (s *server) registerBulk(api huma.API) {
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		s.prepareTrials(ctx)
+		s.Checks.Prepare(ctx)
 		out := &copyEntriesOutput{}
 		out.Body.Added, out.Body.Updated, out.Body.Same, out.Body.Removed, out.Body.List = merged.Added, merged.Updated, merged.Same, merged.Removed, List(l)
 		return out, nil
@@ -204,7 +204,7 @@ func (s *server) editEntries(ctx context.Context, in *editEntriesInput) (*editEn
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	s.prepareTrials(ctx)
+	s.Checks.Prepare(ctx)
 	out := &editEntriesOutput{ETag: etag(l.Version)}
 	out.Body.Edited, out.Body.List = edited, List(l)
 	return out, nil
@@ -247,6 +247,6 @@ func (s *server) rewriteList(ctx context.Context, in *textInput) (*reportOutput,
 		return nil, s.problem(ctx, err)
 	}
 	report.Merged = merged
-	s.prepareTrials(ctx)
+	s.Checks.Prepare(ctx)
 	return reportBody(report, l, false), nil
 }

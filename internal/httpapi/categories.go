@@ -204,7 +204,7 @@ func (s *server) registerCategories(api huma.API) {
 			if err := s.Categories.RemoveOwnCategory(ctx, in.ID, version, caller(ctx).Name); err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			s.prepareTrials(ctx)
+			s.Checks.Prepare(ctx)
 			return nil, nil
 		})
 
@@ -217,10 +217,11 @@ func (s *server) registerCategories(api huma.API) {
 			if err := s.Categories.RemoveCorrection(ctx, in.ID, caller(ctx).Name); err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			s.prepareTrials(ctx)
+			s.Checks.Prepare(ctx)
 			return nil, nil
 		})
 	export := operation("exportCorrections", http.MethodGet, "/corrections/export", "Categories", "All corrections as a CSV file that can be sent to whoever keeps the pack, and that a pack can be built from")
+	export.Metadata = anyLength
 	export.Responses = map[string]*huma.Response{"200": {
 		Description: "A line a correction, with the columns entry, categories, reason, by, on, catalogue", Content: map[string]*huma.MediaType{"text/csv": {Schema: &huma.Schema{Type: huma.TypeString}}},
 	}}
@@ -372,7 +373,7 @@ func (s *server) ownCategoryBody(ctx context.Context, o revision.OwnCategory, er
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	s.prepareTrials(ctx)
+	s.Checks.Prepare(ctx)
 	taxonomy, own, err := s.Clerk.Taxonomy(ctx)
 	if err != nil {
 		return nil, s.problem(ctx, err)
@@ -433,7 +434,7 @@ func (s *server) correct(ctx context.Context, in *correctInput) (*correctOutput,
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	s.prepareTrials(ctx)
+	s.Checks.Prepare(ctx)
 	out := &correctOutput{}
 	for _, c := range made {
 		out.Body.Corrections = append(out.Body.Corrections, correctionBody(lookup.Corrected{Correction: c}))

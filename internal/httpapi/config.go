@@ -65,18 +65,29 @@ func (s *server) registerConfig(api huma.API) {
 	apply := operation("applyConfig", http.MethodPost, "/config/apply", "Configuration", "Make the draft what files say", 403, 412, 422)
 	apply.MaxBodyBytes = maxConfigBytes
 	huma.Register(api, apply, func(ctx context.Context, in *applyInput) (*configPlanOutput, error) {
-		target, changes, version, err := s.planned(ctx, in.Body.Files)
-		if err != nil {
-			return nil, err
-		}
-		if in.Body.Version != 0 && in.Body.Version != version {
-			return nil, s.problem(ctx, revision.ErrStale)
-		}
-		if len(changes) > 0 {
-			if err := s.Publishing.Apply(ctx, target, version, caller(ctx).Name); err != nil {
+		var changes []ObjectDifference
+		var version int64
+		for again := true; again; {
+			target, differ, planned, err := s.planned(ctx, in.Body.Files)
+			if err != nil {
+				return nil, err
+			}
+			if in.Body.Version != 0 && in.Body.Version != planned {
+				return nil, s.problem(ctx, revision.ErrStale)
+			}
+			changes, version, again = differ, planned, false
+			if len(differ) == 0 {
+				break
+			}
+			// Whoever named no version means the draft as it is, also where that went on since it was compared.
+			err = s.Publishing.Apply(ctx, target, planned, caller(ctx).Name)
+			again = errors.Is(err, revision.ErrStale) && in.Body.Version == 0 && ctx.Err() == nil
+			if err != nil && !again {
 				return nil, s.problem(ctx, err)
 			}
-			s.prepareTrials(ctx)
+		}
+		if len(changes) > 0 {
+			s.Checks.Prepare(ctx)
 		}
 		out := &configPlanOutput{}
 		out.Body.Version, out.Body.Changes = version, changes

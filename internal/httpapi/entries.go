@@ -251,6 +251,7 @@ func (s *server) registerEntries(api huma.API) {
 	})
 
 	export := operation("exportEntries", http.MethodGet, "/lists/{id}/export", "Entries", "The whole list as a file", 404, 422)
+	export.Metadata = anyLength
 	export.Responses = map[string]*huma.Response{"200": {
 		Description: "One entry a line", Content: map[string]*huma.MediaType{"text/plain": {Schema: &huma.Schema{Type: huma.TypeString}}},
 	}}
@@ -330,24 +331,9 @@ func (s *server) merge(ctx context.Context, id uuid.UUID, file io.Reader, option
 		return nil, s.problem(ctx, err)
 	}
 	if !how.Preview {
-		s.prepareTrials(ctx)
+		s.Checks.Prepare(ctx)
 	}
 	return reportBody(report, l, how.Preview), nil
-}
-
-// prepareTrials has the draft compiled in the background, so that the trial after an edit does not wait for it.
-func (s *server) prepareTrials(ctx context.Context) {
-	go func() {
-		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
-		defer cancel()
-		if err := s.Desk.Prepare(ctx); err != nil {
-			s.Log.WarnContext(ctx, "the draft could not be compiled ahead; the next trial will do it", "error", err)
-			return
-		}
-		if _, err := s.Checks.Report(ctx); err != nil {
-			s.Log.WarnContext(ctx, "the draft could not be checked ahead; whoever looks at it will wait", "error", err)
-		}
-	}()
 }
 
 type exportInput struct {

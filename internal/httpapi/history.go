@@ -121,7 +121,7 @@ func (s *server) registerHistory(api huma.API) {
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			s.prepareTrials(ctx)
+			s.Checks.Prepare(ctx)
 			return listBody(l), nil
 		})
 }

@@ -234,7 +234,7 @@ func (s *server) registerLookups(api huma.API) {
 			if err := s.Categories.RemoveScorecard(ctx, in.ID, version, caller(ctx).Name); err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			s.prepareTrials(ctx)
+			s.Checks.Prepare(ctx)
 			return nil, nil
 		})
 	score := operation("scoreText", http.MethodPost, "/scorecards/score", "Scorecards", "What a text or a URL scores, word by word", 422)
@@ -276,7 +276,7 @@ func (s *server) scorecardAnswer(ctx context.Context, c revision.Scorecard, err 
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	s.prepareTrials(ctx)
+	s.Checks.Prepare(ctx)
 	return &scorecardOutput{etag(c.Version), scorecardBody(c)}, nil
 }
 

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"slices"
@@ -238,7 +239,11 @@ func (s *server) registerPolicies(api huma.API) {
 					err = s.checkKeys(ctx, &body)
 				}
 				if err != nil {
-					problem = strings.TrimPrefix(err.Error(), "rules[0].")
+					problem = err.Error()
+					if field := new(revision.FieldError); errors.As(err, &field) {
+						field.Field = strings.TrimPrefix(field.Field, "rules[0].")
+						problem = field.Error()
+					}
 				} else {
 					sentence = body.Rules[0].Rule().Sentence(names)
 				}

@@ -23,6 +23,22 @@ import (
 	"widelark/internal/revision"
 )
 
+// What programs tell problems of one status apart by: the type of problem details (RFC 9457, section 3.1.1), a URI
+// relative to the service.
+const (
+	problemNothing      = "/problems/nothing-to-publish"
+	problemExpectations = "/problems/expectations-fail"
+	problemSignIn       = "/problems/name-or-password"
+)
+
+// typed gives a problem its type.
+func typed(kind string, problem huma.StatusError) error {
+	if model, ok := errors.AsType[*huma.ErrorModel](problem); ok {
+		model.Type = kind
+	}
+	return problem
+}
+
 // problem turns an error of the domain into problem details (RFC 9457). Field paths begin with "body.", as those of
 // the schema's own checks do. What it does not know is the service's own fault and is told as that only; the log has it.
 func (s *server) problem(ctx context.Context, err error) error {
@@ -75,7 +91,7 @@ func (s *server) problem(ctx context.Context, err error) error {
 	case errors.Is(err, account.ErrLastOwner):
 		return huma.Error409Conflict("Nobody else is an owner: make somebody else one first.")
 	case errors.Is(err, account.ErrRefused):
-		return huma.Error401Unauthorized("Name and password do not belong together.")
+		return typed(problemSignIn, huma.Error401Unauthorized("Name and password do not belong together."))
 	case errors.Is(err, account.ErrTaken):
 		return huma.Error409Conflict("The name is taken.")
 	case errors.Is(err, errTooLarge):
@@ -85,6 +101,8 @@ func (s *server) problem(ctx context.Context, err error) error {
 		return huma.NewError(http.StatusInsufficientStorage, "The disk of the database is full. Nothing was changed; make room there, and try again.")
 	case errors.Is(context.Cause(ctx), errSilent):
 		return huma.Error503ServiceUnavailable(silentDatabase)
+	case errors.Is(context.Cause(ctx), errImpatient):
+		return huma.Error503ServiceUnavailable(fmt.Sprintf("This took longer than %s, and was broken off. Nothing was changed. Ask for fewer URLs, people or days at once, or try again.", patience))
 	case errors.As(err, &broken):
 		return huma.Error400BadRequest(brokenBody)
 	case errors.Is(err, context.Canceled):
@@ -121,6 +139,11 @@ func (s *server) ownersOnly(ctx context.Context, refused error) string {
 func quietProblems() {
 	make := huma.NewError
 	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
+		if limit := int64(0); status == http.StatusRequestEntityTooLarge && len(errs) == 0 {
+			if _, err := fmt.Sscanf(msg, "request body is too large limit=%d bytes", &limit); err == nil { // the library's words
+				msg = fmt.Sprintf("The request is larger than %d MB. Send it in parts, one after the other.", limit>>20)
+			}
+		}
 		for _, err := range errs {
 			var broken *brokenError
 			if errors.As(err, &broken) && status >= 500 { // the library takes it for our own fault

@@ -371,13 +371,13 @@ func (s *server) publish(ctx context.Context, in *publishInput) (*publishOutput,
 	if changed, err := s.Publishing.Changed(ctx, live[0].Version, report.DraftVersion); err != nil {
 		return nil, s.problem(ctx, err)
 	} else if len(changed) == 0 {
-		return nil, huma.Error409Conflict("There is nothing to publish: the draft is what is live.")
+		return nil, typed(problemNothing, huma.Error409Conflict("There is nothing to publish: the draft is what is live."))
 	}
 	failing := report.Failing()
 	if failing == 0 {
 		b.Force = ""
 	} else if b.Force == "" {
-		return nil, huma.Error409Conflict(fmt.Sprintf("%d of %d expectations do not hold in the draft. Mend them, or say why it goes live all the same.", failing, len(report.Expected)))
+		return nil, typed(problemExpectations, huma.Error409Conflict(fmt.Sprintf("%d of %d expectations do not hold in the draft. Mend them, or say why it goes live all the same.", failing, len(report.Expected))))
 	} else if b.Force, err = revision.CheckReason(b.Force); err != nil {
 		return nil, s.problem(ctx, &revision.FieldError{Field: "force", Msg: "say why it goes live all the same"})
 	}
@@ -421,7 +421,7 @@ func (s *server) makeLiveAgain(ctx context.Context, in *liveAgainInput) (*liveAg
 		return nil, s.problem(ctx, err)
 	}
 	if in.Body.Draft {
-		s.prepareTrials(ctx)
+		s.Checks.Prepare(ctx)
 	}
 	return &liveAgainOutput{Revision(made)}, nil
 }
@@ -434,6 +434,6 @@ func (s *server) discard(ctx context.Context, in *discardInput) (*struct{}, erro
 	if err := s.Publishing.Restore(ctx, to, in.Body.Version, in.Body.Objects, caller(ctx).Name); err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	s.prepareTrials(ctx)
+	s.Checks.Prepare(ctx)
 	return nil, nil
 }

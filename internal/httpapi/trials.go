@@ -6,12 +6,12 @@ import (
 	"fmt"
 	"net/http"
 	"slices"
-	"sync"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"widelark/core/hands"
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
@@ -111,8 +111,8 @@ type Flip struct {
 	List      *ListRef           `json:"list,omitempty" doc:"take entry out"`
 	Entry     int64              `json:"entry,omitempty"`
 	Policy    *uuid.UUID         `json:"policy,omitempty" format:"uuid" doc:"switch rule off, move rule up"`
-	Rule      int                `json:"rule,omitempty" doc:"Its place, from 0"`
-	Above     int                `json:"above,omitempty" doc:"move rule up: the place that it would have"`
+	Rule      *int               `json:"rule,omitempty" doc:"switch rule off, move rule up: its place, from 0"`
+	Above     *int               `json:"above,omitempty" doc:"move rule up: the place that it would have"`
 	Category  string             `json:"category,omitempty" doc:"correct category: the key of what it would not be any more"`
 }
 
@@ -284,7 +284,7 @@ func (s *server) try(ctx context.Context, in *trialsInput) (*trialsOutput, error
 	out.Body.DraftVersion, out.Body.Revision, out.Body.Who, out.Body.At = answers.DraftVersion, answers.Revision, askerBody(answers.Who), answers.At
 	out.Body.Trials = make([]Trial, len(answers.Answers))
 	const share = 256 // telling takes longer than deciding, so many are shared out
-	var group sync.WaitGroup
+	var group hands.Group
 	for begin := 0; begin < len(answers.Answers); begin += share {
 		group.Go(func() {
 			for i := begin; i < min(begin+share, len(answers.Answers)); i++ {
@@ -384,7 +384,12 @@ func (t telling) outlook(o *trial.Outlook) *Outlook {
 			flip.List = &list
 		case policy.SwitchOff, policy.LiftRule:
 			id := uuid.MustParse(f.Policy)
-			flip.Policy, flip.Rule, flip.Above = &id, int(f.Place), int(max(f.Above, 0))
+			place := int(f.Place)
+			flip.Policy, flip.Rule = &id, &place
+			if f.Kind == policy.LiftRule {
+				above := int(f.Above)
+				flip.Above = &above
+			}
 		case policy.Correct:
 			flip.Pattern = f.Pattern.String()
 		}
@@ -500,6 +505,9 @@ func (s *server) sweep(ctx context.Context, in *sweepInput) (*sweepOutput, error
 			return nil, s.problem(ctx, &revision.FieldError{Field: fmt.Sprintf("urls[%d]", i), Msg: err.Error()})
 		}
 		for _, asker := range who {
+			if err := ctx.Err(); err != nil {
+				return nil, s.problem(ctx, err)
+			}
 			strip := h.Sweep(u, asker, from, out.Body.To, trial.View{Sight: b.Sight, Method: b.Method, Journey: b.Journey})
 			out.Body.Rows = append(out.Body.Rows, SweepRow{u.String(), askerBody(asker), segments(h, strip)})
 		}
@@ -512,10 +520,10 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	t := telling{h, naming{h.Snapshot.Config().Taxonomy}, false}
 	out := &compareTrialsOutput{}
 	out.Body.DraftVersion = h.DraftVersion
 	var sides [2]trial.Answer
+	var tell [2]telling // each in the words of what it was asked of: the draft's names are not those of a revision
 	for i, side := range []struct {
 		field string
 		c     Circumstances
@@ -525,7 +533,7 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		t := telling{h, naming{h.Snapshot.Config().Taxonomy}, false}
+		tell[i] = telling{h, naming{h.Snapshot.Config().Taxonomy}, false}
 		q := side.c.question([]string{in.Body.URL})
 		q.Journey = in.Body.Journey
 		answers, err := h.Try(ctx, side.field, q)
@@ -535,7 +543,7 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 		if sides[i] = answers.Answers[0]; sides[i].Problem != "" {
 			return nil, s.problem(ctx, &revision.FieldError{Field: "url", Msg: sides[i].Problem})
 		}
-		*side.into = Compared{askerBody(answers.Who), answers.At, t.trial(&sides[i])}
+		*side.into = Compared{askerBody(answers.Who), answers.At, tell[i].trial(&sides[i])}
 	}
 	out.Body.Same = sides[0].Verdict == sides[1].Verdict
 	part := trial.PartOf(&sides[0].Explanation, &sides[1].Explanation)
@@ -567,7 +575,7 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 	}
 	for i, step := range []*policy.Step{part.A, part.B} {
 		if step != nil {
-			told := t.step(step)
+			told := tell[i].step(step)
 			*[]**Step{&out.Body.A1, &out.Body.B1}[i] = &told
 		}
 	}

@@ -275,7 +275,7 @@ func (s *server) tidyList(ctx context.Context, in *tidyInput) (*tidyOutput, erro
 		if l, out.Body.Removed, err = s.Store.RemoveEntries(ctx, in.ID, revision.Selection{IDs: ids}, revision.ChangeTidied, found.Version, caller(ctx).Name); err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		s.prepareTrials(ctx)
+		s.Checks.Prepare(ctx)
 	}
 	out.ETag, out.Body.List = etag(l.Version), List(l)
 	return out, nil

@@ -3,7 +3,10 @@ package postgres
 import (
 	"bufio"
 	"context"
+	"errors"
+	"fmt"
 	"io"
+	"runtime/debug"
 	"strconv"
 	"strings"
 	"time"
@@ -341,11 +344,9 @@ func copyIncoming(ctx context.Context, tx pgx.Tx, batch *revision.Batch) error {
 
 // copyRows sends rows in COPY's text format. head begins each row with what the table has before the kind.
 func copyRows(ctx context.Context, tx pgx.Tx, into string, rows func(func(revision.Row) error) error, head func([]byte) []byte) error {
-	r, w := io.Pipe()
-	go func() {
-		out := bufio.NewWriterSize(w, 256<<10)
+	return copyText(ctx, tx, into, func(out *bufio.Writer) error {
 		var line []byte
-		err := rows(func(row revision.Row) error {
+		return rows(func(row revision.Row) error {
 			line = head(line[:0])
 			line = append(append(line, row.Kind...), '\t', boolean(row.CarveOut), '\t', boolean(row.Off), '\t')
 			if row.Until.IsZero() {
@@ -364,13 +365,33 @@ func copyRows(ctx context.Context, tx pgx.Tx, into string, rows func(func(revisi
 			_, err := out.Write(line)
 			return err
 		})
-		if err == nil {
+	})
+}
+
+// copyText sends COPY what write writes, while it is written. An error of write, which may also be a panic, is that of
+// the copy.
+func copyText(ctx context.Context, tx pgx.Tx, into string, write func(*bufio.Writer) error) error {
+	r, w := io.Pipe()
+	wrote := make(chan error, 1)
+	go func() {
+		err := fmt.Errorf("the rows for %s could not be written", into)
+		defer func() {
+			if cause := recover(); cause != nil {
+				err = fmt.Errorf("%w: panic: %v\n%s", err, cause, debug.Stack())
+			}
+			wrote <- err
+			_ = w.CloseWithError(err)
+		}()
+		out := bufio.NewWriterSize(w, 256<<10)
+		if err = write(out); err == nil {
 			err = out.Flush()
 		}
-		w.CloseWithError(err)
 	}()
 	_, err := tx.Conn().PgConn().CopyFrom(ctx, r, into)
 	_ = r.CloseWithError(io.ErrClosedPipe) // where COPY broke off, the writer must not wait
+	if cause := <-wrote; cause != nil && !errors.Is(cause, io.ErrClosedPipe) {
+		return cause // of which COPY only says that it was broken off
+	}
 	return err
 }
 

@@ -32,7 +32,7 @@ func (s *Store) AddRecorded(ctx context.Context, records []revision.Recorded) er
 
 // EachRecorded implements [revision.JournalStore].
 func (s *Store) EachRecorded(ctx context.Context, from, to time.Time, each func(revision.Recorded) error) error {
-	rows, err := s.pool.Query(ctx, `select at, person, address, method, url, gate, verdict from journal where at >= $1 and at < $2`, from, to)
+	rows, err := s.pool.Query(ctx, `select at, person, address, method, url, gate, verdict from journal where at >= $1 and at < $2 order by id`, from, to)
 	if err != nil {
 		return ours(err)
 	}

@@ -3,9 +3,7 @@ package postgres
 import (
 	"bufio"
 	"context"
-	"errors"
 	"fmt"
-	"io"
 	"strconv"
 	"strings"
 	"time"
@@ -449,13 +447,10 @@ func laterSites(ctx context.Context, tx pgx.Tx, id uuid.UUID, file *packfile.Rea
 
 // copySites sends the sites of a file in COPY's text format, as they are read.
 func copySites(ctx context.Context, tx pgx.Tx, into string, file *packfile.Reader, how catalogue.Taking, row func([]byte, packfile.Site) []byte) error {
-	r, w := io.Pipe()
-	read := make(chan error, 1)
-	go func() {
-		out := bufio.NewWriterSize(w, 256<<10)
+	return copyText(ctx, tx, into, func(out *bufio.Writer) error {
 		var line []byte
 		count := int64(0)
-		err := file.EachSite(func(s packfile.Site) error {
+		return file.EachSite(func(s packfile.Site) error {
 			if count++; how.Sites != nil && count%10_000 == 0 {
 				how.Sites(count)
 			}
@@ -463,18 +458,7 @@ func copySites(ctx context.Context, tx pgx.Tx, into string, file *packfile.Reade
 			_, err := out.Write(line)
 			return err
 		})
-		if err == nil {
-			err = out.Flush()
-		}
-		read <- err
-		_ = w.CloseWithError(err)
-	}()
-	_, err := tx.Conn().PgConn().CopyFrom(ctx, r, into)
-	_ = r.CloseWithError(io.ErrClosedPipe) // where COPY broke off, the writer must not wait
-	if cause := <-read; cause != nil && !errors.Is(cause, io.ErrClosedPipe) {
-		return cause // of which COPY only says that it was broken off
-	}
-	return err
+	})
 }
 
 // Accept implements [catalogue.Store].

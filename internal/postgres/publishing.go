@@ -3,6 +3,7 @@ package postgres
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -80,12 +81,18 @@ func (s *Store) PublishDue(ctx context.Context, at time.Time, check func(revisio
 	if err != nil {
 		return nil, err
 	}
+	var failed error
 	for _, plan := range due {
 		if plan.Due.After(at) {
 			break
 		}
-		p, refused := check(plan)
-		err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		p, err := check(plan)
+		var refused *revision.NotDueError
+		if err != nil && !errors.As(err, &refused) { // the plan stays, and those after it go on
+			failed = errors.Join(failed, fmt.Errorf("what is planned for %s: %w", plan.Due.Format(time.RFC3339), err))
+			continue
+		}
+		err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 			gone, err := tx.Exec(ctx, `delete from planned where id = $1`, plan.ID)
 			if err != nil || gone.RowsAffected() == 0 { // another service was first
 				return err
@@ -103,7 +110,7 @@ func (s *Store) PublishDue(ctx context.Context, at time.Time, check func(revisio
 			return made, ours(err)
 		}
 	}
-	return made, nil
+	return made, failed
 }
 
 // Revisions implements [revision.PublishStore].

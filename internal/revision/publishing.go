@@ -122,7 +122,8 @@ type PublishStore interface {
 	Planned(ctx context.Context) ([]Planned, error) // the next first
 
 	// PublishDue publishes what was planned for a moment or earlier, each once however many services do so at once. check says, before each,
-	// what to write of it; an error of its own calls that plan off, and the audit log says why.
+	// what to write of it; a [*NotDueError] calls that plan off, and the audit log says why; after any other
+	// error the plan stays, and is tried again.
 	PublishDue(ctx context.Context, at time.Time, check func(Planned) (Publishing, error)) ([]Revision, error)
 
 	// Changed tells which objects two versions do not share. To 0 is the draft as it is now.
@@ -161,3 +162,9 @@ func CheckNote(note string) (string, error) {
 	}
 	return note, nil
 }
+
+// NotDueError says why a planned publishing is not carried out, now or later.
+type NotDueError struct{ Why string }
+
+// Error returns why.
+func (e *NotDueError) Error() string { return e.Why }

@@ -37,6 +37,8 @@ type Service struct {
 	pulls    *subscription.Runner
 
 	stopPublishing func()
+	work           sync.WaitGroup // what runs all the time
+	beside         []func()       // each ends work that others began in the background, and waits for it
 
 	server *http.Server
 	failed chan error // has the reason where the server ended by itself
@@ -92,8 +94,9 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	sessions := pgxstore.NewWithCleanupInterval(store.Pool(), 10*time.Minute)
 	shelf := catalogue.NewShelf(store, log)
 	desk := trial.NewDesk(store, shelf, zone, time.Now)
+	desk.Log = log
 	keeper := upkeep.NewKeeper(store, store, desk)
-	checks := &check.Desk{Store: store, Trials: desk, Lists: store, Categories: store, Traffic: keeper, Publishing: store, Journal: store, Now: time.Now}
+	checks := &check.Desk{Store: store, Trials: desk, Lists: store, Categories: store, Traffic: keeper, Publishing: store, Journal: store, Now: time.Now, Log: log}
 	packs := &catalogue.Puller{Client: outbound.Client(ranges), Store: store, Shelf: shelf, Now: time.Now}
 	puller := &subscription.Puller{Client: outbound.Client(ranges), Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = desk.Prepare(ctx) }}
 	s := &Service{
@@ -124,12 +127,13 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	}
 	publishing, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stopPublishing = sync.OnceFunc(stop)
-	go checks.KeepPublishing(publishing, log)
-	go func() {
+	s.beside = []func(){checks.Close, shelf.Close, desk.Close}
+	s.work.Go(func() { checks.KeepPublishing(publishing, log) })
+	s.work.Go(func() {
 		if err := s.server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 			s.failed <- err
 		}
-	}()
+	})
 	log.Info("serving", "url", s.URL, "version", version)
 	return s, nil
 }
@@ -149,6 +153,10 @@ func (s *Service) Close() error {
 	defer stop()
 	s.stopPublishing()
 	err = errors.Join(err, s.pulls.Stop(pulled))
+	s.work.Wait()
+	for _, end := range s.beside {
+		end()
+	}
 	s.closeStores()
 	return err
 }

@@ -6,6 +6,9 @@ package trial
 
 import (
 	"context"
+	"fmt"
+	"log/slog"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"sync"
@@ -20,6 +23,7 @@ import (
 	"widelark/core/policy"
 	"widelark/internal/catalogue"
 	"widelark/internal/revision"
+	"widelark/internal/turn"
 )
 
 // Store is where the draft comes from.
@@ -38,8 +42,12 @@ type Desk struct {
 	now   func() time.Time
 
 	compiled atomic.Pointer[compiled] // the draft; replaced whole, never edited
-	building sync.Mutex               // one build at a time
+	building turn.Lock               // one build at a time
 	merging  atomic.Bool              // a build in the background is under way
+	beside   sync.WaitGroup           // that build
+	closed   atomic.Bool
+
+	Log *slog.Logger // for what fails in the background; nil keeps it quiet
 
 	making    singleflight.Group // versions that are being compiled, by number
 	revisions sync.Mutex         // for published; never held while something is compiled
@@ -119,6 +127,12 @@ func (d *Desk) snapshot(c *compiled) *policy.Snapshot {
 	return fresh.snapshot
 }
 
+// Close waits for the build in the background, if one is under way, and begins no other.
+func (d *Desk) Close() {
+	d.closed.Store(true)
+	d.beside.Wait()
+}
+
 // Prepare compiles the draft ahead of the next trial, so that this one need not wait for it.
 func (d *Desk) Prepare(ctx context.Context) error {
 	_, err := d.current(ctx)
@@ -140,7 +154,9 @@ func (d *Desk) draft(ctx context.Context, version int64) (*compiled, error) {
 	if c := d.compiled.Load(); c != nil && c.draft.Version >= version {
 		return c, nil
 	}
-	d.building.Lock()
+	if err := d.building.Lock(ctx); err != nil {
+		return nil, err
+	}
 	defer d.building.Unlock()
 	before := d.compiled.Load()
 	if before != nil && before.draft.Version >= version {
@@ -150,8 +166,8 @@ func (d *Desk) draft(ctx context.Context, version int64) (*compiled, error) {
 	if err != nil {
 		return nil, err
 	}
-	if c.overlaid > mergeFrom && d.merging.CompareAndSwap(false, true) {
-		go d.mergeOverlays(context.WithoutCancel(ctx))
+	if c.overlaid > mergeFrom && !d.closed.Load() && d.merging.CompareAndSwap(false, true) {
+		d.beside.Go(func() { d.mergeOverlays(context.WithoutCancel(ctx)) })
 	}
 	return c, nil
 }
@@ -220,18 +236,33 @@ func (d *Desk) build(ctx context.Context, before *compiled, most int) (c *compil
 // mergeOverlays compiles anew what has many edits beside it, while trials go on with what there is.
 func (d *Desk) mergeOverlays(ctx context.Context) {
 	defer d.merging.Store(false)
+	failed := func(cause any) {
+		if d.Log != nil {
+			d.Log.Warn("what was edited could not be merged in the background; the trial that finds much of it begins again", "cause", cause)
+		}
+	}
+	defer func() {
+		if cause := recover(); cause != nil { // a bug
+			failed(fmt.Sprintf("%v\n%s", cause, debug.Stack()))
+		}
+	}()
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Minute)
 	defer cancel()
 	fresh, err := (&Desk{store: d.store, shelf: d.shelf}).build(ctx, d.compiled.Load(), mergeFrom)
-	if err != nil {
-		return // the next trial that finds much beside the bases begins again
+	if err == nil {
+		err = d.building.Lock(ctx)
 	}
-	d.building.Lock()
+	if err != nil {
+		failed(err)
+		return
+	}
 	defer d.building.Unlock()
 	if now := d.compiled.Load(); now.draft.Version <= fresh.draft.Version {
 		d.compiled.Store(fresh)
 		return
 	}
 	// Edits came in meanwhile: they go beside the new bases.
-	_, _ = d.build(ctx, fresh, mostOverlaid)
+	if _, err = d.build(ctx, fresh, mostOverlaid); err != nil {
+		failed(err)
+	}
 }

@@ -14,6 +14,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"widelark/core/hands"
 	"widelark/core/match"
 	"widelark/core/policy"
 	"widelark/core/schedule"
@@ -203,6 +204,9 @@ func (h *Hearing) Find(field string, who Who) (asker Asker, err error) {
 	if strings.TrimSpace(who.Name) != "" {
 		return h.named(field+".name", who.Name)
 	}
+	if strings.TrimSpace(who.Person) != "" && strings.TrimSpace(who.Group) != "" {
+		return asker, &revision.FieldError{Field: field + ".group", Msg: "a person is asked for with their own groups: name the person or a group, not both"}
+	}
 	if asker.Person, err = h.find(field+".person", revision.KindPerson, who.Person); err != nil {
 		return asker, err
 	}
@@ -312,7 +316,7 @@ func (h *Hearing) Try(ctx context.Context, field string, q Question) (answers An
 	answers.Answers = make([]Answer, len(q.URLs))
 	// A large batch is shared out: one of many small ones would only wait for the others.
 	const share = 256
-	var group sync.WaitGroup
+	var group hands.Group
 	var work sync.Pool
 	for begin := 0; begin < len(q.URLs); begin += share {
 		end := min(begin+share, len(q.URLs))
@@ -399,7 +403,7 @@ type View struct {
 // Matrix decides URLs, in rows, for several who ask, in columns.
 func (h *Hearing) Matrix(ctx context.Context, urls []string, who []Asker, at time.Time, view View) ([][]Cell, error) {
 	cells := make([][]Cell, len(urls))
-	var group sync.WaitGroup
+	var group hands.Group
 	const share = 64
 	for begin := 0; begin < len(urls); begin += share {
 		group.Go(func() {

@@ -20,6 +20,7 @@ import (
 // import all.
 var importRules = map[string]string{
 	"core/weburl":               "",
+	"core/hands":                "",
 	"core/language":             "",
 	"core/pattern":              "core/weburl core/language",
 	"core/match":                "core/weburl core/pattern",
@@ -29,7 +30,7 @@ var importRules = map[string]string{
 	"core/schedule":             "core/pattern",
 	"core/cover":                "core/weburl core/language core/pattern core/match",
 	"core/tidy":                 "core/weburl core/language core/pattern core/match core/cover",
-	"core/compare":              "core/cover core/pattern core/policy core/schedule core/weburl",
+	"core/compare":              "core/cover core/hands core/pattern core/policy core/schedule core/weburl",
 	"core/review":               "core/cover core/match core/pattern core/policy core/schedule core/weburl",
 	"internal/account":          "internal/readable",
 	"internal/calendar":         "core/pattern core/schedule",
@@ -45,13 +46,14 @@ var importRules = map[string]string{
 	"internal/upkeep":           "core/weburl core/pattern core/match core/tidy core/policy internal/revision",
 	"internal/revision":         "core/classify core/directory core/match core/pattern core/policy core/schedule core/weburl internal/readable",
 	"internal/change":           "core/policy internal/revision",
-	"internal/check":            "core/classify core/compare core/match core/pattern core/policy core/review core/tidy core/weburl internal/revision internal/trial",
+	"internal/check":            "core/classify core/compare core/hands core/match core/pattern core/policy core/review core/tidy core/weburl internal/revision internal/trial internal/turn",
 	"internal/configfile":       "core/classify core/pattern internal/revision",
 	"internal/peoplefile":       "internal/revision internal/spreadsheet",
-	"internal/trial":            "core/weburl core/pattern core/match core/classify core/directory core/policy core/schedule internal/catalogue internal/revision",
+	"internal/turn":             "",
+	"internal/trial":            "core/classify core/directory core/hands core/match core/pattern core/policy core/schedule core/weburl internal/catalogue internal/revision internal/turn",
 	"internal/postgres":         "core/classify core/directory core/pattern internal/account internal/catalogue internal/packfile internal/revision",
 	"internal/postgres/cluster": "",
-	"internal/httpapi":          "core/classify core/cover core/review internal/change internal/check internal/configfile core/pattern core/policy core/match core/schedule core/tidy core/weburl internal/account internal/calendar internal/catalogue internal/companion internal/listfile internal/lookup internal/packfile internal/peoplefile internal/revision internal/spreadsheet internal/subscription internal/trial internal/upkeep",
+	"internal/httpapi":          "core/classify core/cover core/hands core/match core/pattern core/policy core/review core/schedule core/tidy core/weburl internal/account internal/calendar internal/catalogue internal/change internal/check internal/companion internal/configfile internal/listfile internal/lookup internal/packfile internal/peoplefile internal/revision internal/spreadsheet internal/subscription internal/trial internal/upkeep",
 	"internal/httpapi/contract": "internal/httpapi",
 	"internal/cli":              "client core/pattern core/schedule internal/packfile internal/spreadsheet",
 	"internal/service":          "client demo web internal/account internal/catalogue internal/check internal/httpapi internal/lookup internal/outbound internal/postgres internal/postgres/cluster internal/subscription internal/trial internal/upkeep",
@@ -72,7 +74,7 @@ var coreModules = []string{
 }
 
 // coreStandard are the packages of the standard library that the core may import: no file, socket, clock or log.
-var coreStandard = strings.Fields(`bufio bytes cmp embed encoding/binary errors fmt io iter math math/bits net/netip regexp regexp/syntax
+var coreStandard = strings.Fields(`bufio bytes cmp embed encoding/binary errors fmt io iter math math/bits net/netip regexp regexp/syntax runtime/debug
 	slices sort strconv strings sync sync/atomic time unicode unicode/utf8`)
 
 func packages(t *testing.T) map[string][]string {

@@ -3007,7 +3007,7 @@ export interface components {
             policy?: string;
             /**
              * Format: int64
-             * @description Its place, from 0
+             * @description switch rule off, move rule up: its place, from 0
              */
             rule?: number;
             /** @description The change in a sentence */

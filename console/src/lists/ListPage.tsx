@@ -209,7 +209,7 @@ function DeleteDialog({ list, onClose }: { list: List; onClose: () => void }) {
       open
       onOpenChange={(open) => open || onClose()}
       title={`Delete ${list.name}?`}
-      description={`The list goes with its ${count(list.entryCount, 'entry', 'entries')}. It cannot be brought back; save it as a file first if it may be wanted.`}
+      description={`The list goes with its ${count(list.entryCount, 'entry', 'entries')}. Where it was published, Changes can bring back what is live; save any other list as a file first, if it may be wanted.`}
     >
       {remove.error && (
         <DialogBody>
