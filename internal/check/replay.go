@@ -60,8 +60,8 @@ type ReplayRequest struct {
 	By            string
 }
 
-// turn is a way in which requests turn.
-type turn struct {
+// turning is a way in which requests turn.
+type turning struct {
 	before, after policy.Verdict
 	by, was       string
 }
@@ -71,7 +71,7 @@ type tally struct {
 	requests, opened, closed int
 	people, turnedPeople     map[uuid.UUID]bool
 	hosts, turnedHosts       map[string]bool
-	groups                   map[turn]*turned
+	groups                   map[turning]*turned
 	shown                    []ReplayRequest
 }
 
@@ -82,7 +82,7 @@ type turned struct {
 }
 
 func newTally() *tally {
-	return &tally{people: map[uuid.UUID]bool{}, turnedPeople: map[uuid.UUID]bool{}, hosts: map[string]bool{}, turnedHosts: map[string]bool{}, groups: map[turn]*turned{}}
+	return &tally{people: map[uuid.UUID]bool{}, turnedPeople: map[uuid.UUID]bool{}, hosts: map[string]bool{}, turnedHosts: map[string]bool{}, groups: map[turning]*turned{}}
 }
 
 // each gives recorded requests in batches to as many hands as there are processors. work makes what one hand does.
@@ -179,7 +179,7 @@ func (t *tally) count(w *policy.Work, before, after *policy.Snapshot, r *revisio
 	if was.Verdict == is.Verdict {
 		return
 	}
-	k := turn{was.Verdict, is.Verdict, after.Source(is), before.Source(was)}
+	k := turning{was.Verdict, is.Verdict, after.Source(is), before.Source(was)}
 	if query.By != "" && k.by != query.By {
 		return
 	}
