@@ -42,7 +42,7 @@ type Desk struct {
 	now   func() time.Time
 
 	compiled atomic.Pointer[compiled] // the draft; replaced whole, never edited
-	building turn.Lock               // one build at a time
+	building turn.Lock                // one build at a time
 	merging  atomic.Bool              // a build in the background is under way
 	beside   sync.WaitGroup           // that build
 	closed   atomic.Bool
