@@ -79,7 +79,7 @@ func TestLookupOutput(t *testing.T) {
 `, run("lookup", "--sight", "tunnel", "heron.example"))
 	assert.Equal(t, `URL,Categories,Says who,Entry,Pack or list
 https://heron.example/play/adults,Games,catalogue,heron.example,"Harbour, version 1"
-https://tern.example/,News,correction,=tern.example,correction
+https://tern.example/,News,correction,'=tern.example,correction
 https://www.tern.example/,unrated,,,
 not a url,no URL,,,blanks stand in the middle of it
 `, strings.Replace(run("lookup", "-o", "csv", "heron.example/play/adults", "tern.example", "www.tern.example", "not a url"), problemOf(t, s, "not a url"), "blanks stand in the middle of it", 1))

@@ -286,7 +286,7 @@ func TestExceptionCommands(t *testing.T) {
 	assert.Contains(t, run("exception", "edit", "Allow tern.example", "--person", "kay moran", "--block", "--entry", "=tern.example", "--from", "2031-01-01 08:00", "--until", "none", "--why", "Not yet", "--name", "Terns").Done(t),
 		`Changed the exception "Terns": ■ block =tern.example for Kay Moran from Wed 1 Jan 08:00.`)
 	edited := run("exception", "show", "terns", "-o", "csv").Done(t)
-	assert.Contains(t, edited, "Terns,later,block,=tern.example,Kay Moran,Wed 1 Jan 08:00,no end,Not yet,Rae Scar,")
+	assert.Contains(t, edited, "Terns,later,block,'=tern.example,Kay Moran,Wed 1 Jan 08:00,no end,Not yet,Rae Scar,")
 	run("exception", "edit", "Terns", "--off").Done(t)
 	assert.Contains(t, run("exception", "show", "Terns").Done(t), "state         off\n")
 	run("exception", "edit", "Terns", "--on", "--allow").Done(t)

@@ -71,7 +71,7 @@ func TestConsoleEditor(t *testing.T) {
 	b.see("[role=status]", "Not saved: 1 line new, 0 taken out.")
 	b.press("Save")
 	b.see("[role=status]", "Saved.")
-	assert.Equal(t, "# Betting\noddsfield.example # why\ncoin-cove.example # new in the middle\nlucky-lantern.example\nwww.oddsfield.example\n", export())
+	assert.Equal(t, "#: notation\n# Betting\noddsfield.example # why\ncoin-cove.example # new in the middle\nlucky-lantern.example\nwww.oddsfield.example\n", export())
 	b.quiet()
 }
 

@@ -95,10 +95,10 @@ func TestExportHeaders(t *testing.T) {
 	_, err = s.API(t).AddEntriesWithResponse(t.Context(), made.JSON201.ID, nil, client.AddEntriesInputBody{Lines: []string{"a.example # why", "~ b"}})
 	require.NoError(t, err)
 	for query, want := range map[string][3]string{
-		"":                           {"text/plain; charset=utf-8", ".txt", "a.example # why\n~ b\n"},
+		"":                           {"text/plain; charset=utf-8", ".txt", "#: notation\na.example # why\n~ b\n"},
 		"?format=csv":                {"text/csv; charset=utf-8", ".csv", "entry,kind,carve-out,until,off,note\na.example,site,false,,false,why\n~ b,regex,false,,false,\n"},
-		"?format=jsonl":              {"application/x-ndjson", ".jsonl", `{"entry":"a.example","note":"why"}` + "\n" + `{"entry":"~ b"}` + "\n"},
-		"?format=hosts":              {"text/plain; charset=utf-8", ".txt", "0.0.0.0 a.example\n# 1 entries of the list cannot be written"},
+		"?format=jsonl":              {"application/x-ndjson", ".jsonl", `{"entry":"a.example","kind":"site","note":"why"}` + "\n" + `{"entry":"~ b","kind":"regex"}` + "\n"},
+		"?format=hosts":              {"text/plain; charset=utf-8", ".txt", "0.0.0.0 a.example #: a.example # why\n#: ~ b\n#:# 1 entries of the list cannot be written"},
 		"?format=jsonl&packing=gzip": {"application/gzip", ".jsonl.gz", "\x1f\x8b"},
 		"?packing=zstd":              {"application/zstd", ".txt.zst", "\x28\xb5\x2f\xfd"},
 	} {

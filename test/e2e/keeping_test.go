@@ -33,7 +33,7 @@ func TestBulkAndHistory(t *testing.T) {
 
 	assert.Equal(t, "Changed 2 entries of \"Betting\".\n", run("list", "set", "Betting", "--containing", ".example", "--until", "2026-12-24", "--note", "sweepstake").Done(t))
 	assert.Equal(t, "Changed 1 entry of \"Betting\".\n", run("list", "set", "Betting", "--kind", "regex", "--off").Done(t))
-	assert.Equal(t, "a.example [until 2026-12-24] # sweepstake\nb.example [until 2026-12-24] # sweepstake\nc.test\n~ d [off]\n", run("list", "export", "Betting").Done(t))
+	assert.Equal(t, "#: notation\na.example [until 2026-12-24] # sweepstake\nb.example [until 2026-12-24] # sweepstake\nc.test\n~ d [off]\n", run("list", "export", "Betting").Done(t))
 	for _, wrong := range [][]string{{"set", "Betting", "a.example"}, {"set", "Betting", "--off"}, {"set", "Betting", "a.example", "--kind", "site", "--off"}, {"remove", "Betting"}} {
 		assert.Equal(t, 2, run(append([]string{"list"}, wrong...)...).Code, wrong)
 	}
@@ -42,7 +42,7 @@ func TestBulkAndHistory(t *testing.T) {
 	assert.Contains(t, run("list", "move", "Betting", "c.test", "--to", "Old").Done(t), "Moved 1 entry from \"Betting\" to \"Old\": 1 added")
 	assert.Contains(t, run("list", "copy", "Betting", "--containing", "a.ex", "--to", "Old").Done(t), "Copied 1 entry")
 	assert.Equal(t, 1, run("list", "copy", "Betting", "nowhere.example", "--to", "Old").Code)
-	assert.Equal(t, "c.test\na.example [until 2026-12-24] # sweepstake\n", run("list", "export", "Old").Done(t))
+	assert.Equal(t, "#: notation\nc.test\na.example [until 2026-12-24] # sweepstake\n", run("list", "export", "Old").Done(t))
 
 	history := run("list", "history", "Betting", "-o", "csv").Done(t)
 	for _, what := range []string{"made", "added", "edited", "moved", "to Old"} {
@@ -52,7 +52,7 @@ func TestBulkAndHistory(t *testing.T) {
 	assert.Contains(t, run("list", "compare", "Betting", first).Done(t), "a.example [until 2026-12-24] # sweepstake")
 	assert.Contains(t, run("list", "undo", "Betting").Done(t), "with 4 entries")
 	assert.Contains(t, run("list", "take-back", "Betting", first).Done(t), "as it was at version "+first)
-	assert.Equal(t, "a.example\nb.example # why\nc.test\n~ d\n", run("list", "export", "Betting").Done(t))
+	assert.Equal(t, "#: notation\na.example\nb.example # why\nc.test\n~ d\n", run("list", "export", "Betting").Done(t))
 	assert.Contains(t, run("list", "compare", "Betting", first).Done(t), "The two are the same.")
 	assert.Equal(t, 3, run("list", "take-back", "Betting", "999999").Code)
 	assert.Equal(t, 2, run("list", "take-back", "Betting", "yesterday").Code)
@@ -84,7 +84,7 @@ func TestFormats(t *testing.T) {
 		run(args...).Done(t)
 		assert.Equal(t, run("list", "export", "L").Done(t), run("list", "export", name).Done(t), name)
 	}
-	assert.Equal(t, "heron.example\n# 2 entries of the list cannot be written in this format and are left out.\n", run("list", "export", "L", "--format", "domains").Done(t))
+	assert.Equal(t, "heron.example #: heron.example # asked, twice\n#: *.crane.example\n#: ! =b.example\n#:# 2 entries of the list cannot be written in this format, and stand in comments that other programs pass over.\n", run("list", "export", "L", "--format", "domains").Done(t))
 }
 
 // A small packed file may hold gigabytes; it is refused when what comes out is more than is taken.

@@ -165,7 +165,7 @@ func TestEveryKind(t *testing.T) {
 	s.Run(t, "", "list", "new", "Birds").Done(t)
 	s.Run(t, "", add...).Done(t)
 	s.Run(t, "", "policy", "rule", "add", "Fallback", "No birds", "--list", "Birds").Done(t)
-	assert.Equal(t, strings.Join(lines, "\n")+"\n", s.Run(t, "", "list", "export", "Birds").Done(t))
+	assert.Equal(t, "#: notation\n"+strings.Join(lines, "\n")+"\n", s.Run(t, "", "list", "export", "Birds").Done(t))
 
 	var shown struct{ Entries []client.Entry }
 	require.NoError(t, json.Unmarshal([]byte(s.Run(t, "", "list", "show", "Birds", "-o", "json").Done(t)), &shown))
