@@ -45,7 +45,7 @@ func TestSuffixesAreCurrent(t *testing.T) {
 		return
 	}
 	assert.Greater(t, b.Len(), 100_000)
-	assert.True(t, b.String() == suffixes, "suffixes.txt is stale: go test ./core/weburl -run TestSuffixesAreCurrent -update")
+	assert.Zero(t, strings.Compare(b.String(), suffixes), "suffixes.txt is stale: go test ./core/weburl -run TestSuffixesAreCurrent -update")
 }
 
 func TestSuffixesBelow(t *testing.T) {

@@ -16,7 +16,6 @@ import (
 
 	ics "github.com/arran4/golang-ical"
 	"github.com/emersion/go-ical"
-
 	"github.com/teambition/rrule-go"
 
 	"widelark/core/pattern"

@@ -67,7 +67,7 @@ func (s *server) registerConfig(api huma.API) {
 	huma.Register(api, apply, func(ctx context.Context, in *applyInput) (*configPlanOutput, error) {
 		var changes []ObjectDifference
 		var version int64
-		for again := true; again; {
+		for {
 			target, differ, planned, err := s.planned(ctx, in.Body.Files)
 			if err != nil {
 				return nil, err
@@ -75,14 +75,15 @@ func (s *server) registerConfig(api huma.API) {
 			if in.Body.Version != 0 && in.Body.Version != planned {
 				return nil, s.problem(ctx, revision.ErrStale)
 			}
-			changes, version, again = differ, planned, false
-			if len(differ) == 0 {
+			if changes, version = differ, planned; len(differ) == 0 {
 				break
 			}
 			// Whoever named no version means the draft as it is, also where that went on since it was compared.
 			err = s.Publishing.Apply(ctx, target, planned, caller(ctx).Name)
-			again = errors.Is(err, revision.ErrStale) && in.Body.Version == 0 && ctx.Err() == nil
-			if err != nil && !again {
+			if err == nil {
+				break
+			}
+			if !errors.Is(err, revision.ErrStale) || in.Body.Version != 0 || ctx.Err() != nil {
 				return nil, s.problem(ctx, err)
 			}
 		}

@@ -30,13 +30,19 @@ func TestClient(t *testing.T) {
 	}))
 	defer open.Close()
 	for _, url := range []string{open.URL, "http://127.0.0.1:1/", "http://localhost:1/", "http://[::1]:1/"} {
-		_, err := Client(nil).Get(url)
+		answer, err := Client(nil).Get(url)
+		if err == nil {
+			_ = answer.Body.Close()
+		}
 		require.ErrorIs(t, err, ErrInside, url)
 	}
 	loopback := []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}
 	answer, err := Client(loopback).Get(open.URL)
 	require.NoError(t, err)
 	require.NoError(t, answer.Body.Close())
-	_, err = Client(loopback).Get(open.URL + "/on")
+	answer, err = Client(loopback).Get(open.URL + "/on")
+	if err == nil {
+		_ = answer.Body.Close()
+	}
 	require.ErrorIs(t, err, ErrInside)
 }

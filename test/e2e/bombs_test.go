@@ -98,7 +98,7 @@ func TestBombs(t *testing.T) {
 		if assert.NoError(t, err, bomb.name) {
 			var answer bytes.Buffer
 			_, _ = answer.ReadFrom(resp.Body)
-			resp.Body.Close()
+			_ = resp.Body.Close()
 			assert.Less(t, resp.StatusCode, 500, "%s: %s", bomb.name, answer.String())
 			assert.NotEqual(t, 404, resp.StatusCode, "%s: %s", bomb.name, answer.String())
 			assert.Less(t, time.Since(began), 60*time.Second, bomb.name)

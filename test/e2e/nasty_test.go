@@ -28,7 +28,11 @@ import (
 var nasty = []any{
 	"", " ", "+", "\x00", "a\x00b", "\u202egpj.exe", "%00", "%", "../../etc/passwd", strings.Repeat("x", 3000), "'; drop table lists; --", "\ufffd", "𝕏", "null", "-1", "9223372036854775808",
 	"2026-02-30", "0000-00-00T00:00:00Z", "9999-12-31T23:59:59Z", "Local", "live", "0", "heron..example", "~ (", "http://[::1", "10.40.0.0/99", "{}", "\n", "=1+1",
-	nil, true, -1, 0, 1.5, 1e308, 9007199254740993, []any{}, []any{nil}, map[string]any{}, []any{"a", 1, nil, map[string]any{"id": nil}},
+	nil, true, -1, 0, 1.5, 1e308, 9007199254740993,
+	[]any{},
+	[]any{nil},
+	map[string]any{},
+	[]any{"a", 1, nil, map[string]any{"id": nil}},
 }
 
 // schemas makes values for the schemas of a contract.
@@ -92,9 +96,16 @@ func TestNastyValues(t *testing.T) {
 	t.Parallel()
 	s := server.Serve(t)
 	for _, args := range [][]string{
-		{"list", "new", "Kept"}, {"list", "add", "Kept", "heron.example", "~ tern[0-9]"}, {"schedule", "new", "Nights", "mon-sun 20:00-07:30"}, {"network", "new", "Wards", "10.40.10.0/23"},
-		{"machine", "new", "Kiosk", "10.40.30.40"}, {"group", "new", "Desk", "--machine", "Kiosk"}, {"app", "new", "Share", "share.example"},
-		{"exception", "new", "dunlin.example/a", "--everybody", "--why", "agreed"}, {"expect", "add", "gull.test", "--verdict", "allow"}, {"publish", "--note", "begin"},
+		{"list", "new", "Kept"},
+		{"list", "add", "Kept", "heron.example", "~ tern[0-9]"},
+		{"schedule", "new", "Nights", "mon-sun 20:00-07:30"},
+		{"network", "new", "Wards", "10.40.10.0/23"},
+		{"machine", "new", "Kiosk", "10.40.30.40"},
+		{"group", "new", "Desk", "--machine", "Kiosk"},
+		{"app", "new", "Share", "share.example"},
+		{"exception", "new", "dunlin.example/a", "--everybody", "--why", "agreed"},
+		{"expect", "add", "gull.test", "--verdict", "allow"},
+		{"publish", "--note", "begin"},
 	} {
 		s.Run(t, "", args...).Done(t)
 	}
@@ -218,19 +229,28 @@ func TestBrokenBodies(t *testing.T) {
 				said, _ := io.ReadAll(answer.Body)
 				assert.Less(t, answer.StatusCode, 500, "%s %q: %s", path, body, said)
 			}
-			conn.Close()
+			_ = conn.Close()
 		}
 	}
 	for _, row := range []struct{ method, path, body string }{
-		{"POST", "/api/v1/people", `{"name":"a\u0000b"}`}, {"POST", "/api/v1/people", `{"name":"ab","fullName":"a\u0000b"}`}, {"POST", "/api/v1/people", `{"name":"ab2","mail":"a\u0000b"}`},
-		{"POST", "/api/v1/apps", `{"name":"x","hosts":["heron.example"],"activities":[{"key":"a","name":"a\u0000b"}]}`}, {"POST", "/api/v1/apps", `{"name":"x","hosts":["heron.example"],"activities":[],"description":"a\u0000b"}`},
-		{"POST", "/api/v1/groups", `{"name":"x","description":"a\u0000b"}`}, {"POST", "/api/v1/lists", `{"name":"x","description":"a\u0000b"}`}, {"POST", "/api/v1/people/import?format=csv", "name,full name\nx,a\x00b\n"},
-		{"POST", "/api/v1/policies", `{"name":"x","groups":[],"otherwise":"allow","rules":[{"name":"r","then":"block","if":{"search":["a\u0000b"]}}]}`}, {"POST", "/api/v1/tokens", `{"name":"a\u0000b"}`},
-		{"POST", pack + "/import", strings.Repeat("x", 2<<20)}, {"GET", "/api/v1/plan?group=+", ""}, {"GET", "/api/v1/audit?text=%00", ""}, {"GET", list + "/entries?text=%00", ""},
+		{"POST", "/api/v1/people", `{"name":"a\u0000b"}`},
+		{"POST", "/api/v1/people", `{"name":"ab","fullName":"a\u0000b"}`},
+		{"POST", "/api/v1/people", `{"name":"ab2","mail":"a\u0000b"}`},
+		{"POST", "/api/v1/apps", `{"name":"x","hosts":["heron.example"],"activities":[{"key":"a","name":"a\u0000b"}]}`},
+		{"POST", "/api/v1/apps", `{"name":"x","hosts":["heron.example"],"activities":[],"description":"a\u0000b"}`},
+		{"POST", "/api/v1/groups", `{"name":"x","description":"a\u0000b"}`},
+		{"POST", "/api/v1/lists", `{"name":"x","description":"a\u0000b"}`},
+		{"POST", "/api/v1/people/import?format=csv", "name,full name\nx,a\x00b\n"},
+		{"POST", "/api/v1/policies", `{"name":"x","groups":[],"otherwise":"allow","rules":[{"name":"r","then":"block","if":{"search":["a\u0000b"]}}]}`},
+		{"POST", "/api/v1/tokens", `{"name":"a\u0000b"}`},
+		{"POST", pack + "/import", strings.Repeat("x", 2<<20)},
+		{"GET", "/api/v1/plan?group=+", ""},
+		{"GET", "/api/v1/audit?text=%00", ""},
+		{"GET", list + "/entries?text=%00", ""},
 	} {
 		answer := s.Request(t, row.method, row.path, row.body, map[string]string{"Authorization": "Bearer " + token, "Content-Type": "application/json"})
 		said, _ := io.ReadAll(answer.Body)
-		answer.Body.Close()
+		_ = answer.Body.Close()
 		assert.True(t, answer.StatusCode >= 400 && answer.StatusCode < 500, "%s %s %.200s: %d %s", row.method, row.path, row.body, answer.StatusCode, said)
 	}
 }

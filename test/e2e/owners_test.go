@@ -49,9 +49,15 @@ func TestOwners(t *testing.T) {
 	s.Run(t, "", "pack", "import", "Harbour", m.build(t, "phish.test,phishing", "www.odds.test,betting")).Done(t)
 	s.Run(t, "", "policy", "rule", "add", "Baseline", "Dangers", "--category", "dangers", "--then", "block").Done(t)
 	for _, args := range [][]string{
-		{"list", "add", "Dangers", "heron.example"}, {"list", "remove", "Dangers", "gull.test"}, {"list", "edit", "Dangers", "--name", "Harmless"},
-		{"list", "source", "set", "Dangers", "https://lists.heron.example/x"}, {"category", "correct", "phish.test", "news", "--why", "x"},
-		{"category", "correct", "*.test", "news", "--why", "x"}, {"category", "correct", "gull.test", "phishing", "--why", "x"}, {"pack", "trust", m.key, "Mine"}, {"pack", "distrust", m.key},
+		{"list", "add", "Dangers", "heron.example"},
+		{"list", "remove", "Dangers", "gull.test"},
+		{"list", "edit", "Dangers", "--name", "Harmless"},
+		{"list", "source", "set", "Dangers", "https://lists.heron.example/x"},
+		{"category", "correct", "phish.test", "news", "--why", "x"},
+		{"category", "correct", "*.test", "news", "--why", "x"},
+		{"category", "correct", "gull.test", "phishing", "--why", "x"},
+		{"pack", "trust", m.key, "Mine"},
+		{"pack", "distrust", m.key},
 	} {
 		assert.Contains(t, ivo.Run(t, "", args...).Err, refused, args)
 	}

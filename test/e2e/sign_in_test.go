@@ -28,7 +28,7 @@ func TestGuessing(t *testing.T) {
 	s := server.Serve(t)
 	try := func(name, password string) *http.Response {
 		answer := s.Request(t, "POST", "/api/v1/session", signInBody(name, password), asJSON)
-		answer.Body.Close()
+		_ = answer.Body.Close()
 		return answer
 	}
 	for range 3 {
@@ -100,7 +100,7 @@ func TestAccounts(t *testing.T) {
 	assert.Equal(t, []int{200, 200}, []int{status(here), status(there)})
 	assert.Equal(t, 2, strings.Count(ivo.Run(t, "", "session", "ls").Done(t), "Harbour/1"))
 	answer := s.Request(t, "PUT", "/api/v1/session/password", `{"present":"a-password-for-ivo","password":"another-one-for-ivo"}`, here)
-	answer.Body.Close()
+	_ = answer.Body.Close()
 	require.Equal(t, 204, answer.StatusCode)
 	assert.Equal(t, []int{200, 401}, []int{status(here), status(there)})
 	id := regexp.MustCompile(`[0-9a-f]{8}-[0-9a-f-]{27}`).FindString(ivo.Run(t, "", "session", "ls").Done(t))

@@ -31,9 +31,11 @@ func TestUnreadable(t *testing.T) {
 	do("pack", "import", "Harbour", m.build(t, "heron.example,games", "tern.example/wards,news"))
 	require.NoError(t, os.WriteFile(m.path("words.csv"), []byte("word,points\njackpot,200\n"), 0o600))
 	for _, args := range [][]string{
-		{"list", "new", "Kept"}, {"list", "add", "Kept", "gull.test", "heron.example/wards", "~ tern[0-9]", "plover.example", "spare.example"},
+		{"list", "new", "Kept"},
+		{"list", "add", "Kept", "gull.test", "heron.example/wards", "~ tern[0-9]", "plover.example", "spare.example"},
 		{"schedule", "new", "Nights", "mon-sun 20:00-07:30", "--zone", "Europe/London"},
-		{"network", "new", "Wards", "10.40.10.0/23"}, {"machine", "new", "Kiosk", "10.40.30.40"},
+		{"network", "new", "Wards", "10.40.10.0/23"},
+		{"machine", "new", "Kiosk", "10.40.30.40"},
 		{"group", "new", "Desk", "--machine", "Kiosk", "--range", "10.40.60.0/24"},
 		{"category", "correct", "curlew.example", "games", "--why", "seen"},
 		{"scorecard", "set", "Cards", "--category", "games", "--words", m.path("words.csv")},
@@ -42,7 +44,8 @@ func TestUnreadable(t *testing.T) {
 		{"policy", "rule", "add", "Fallback", "Kept sites", "--list", "Kept", "--then", "block"},
 		{"policy", "rule", "add", "Fallback", "At night", "--app", "share", "--in", "Nights", "--then", "hold"},
 		{"policy", "rule", "add", "Fallback", "Searches", "--search", "betting", "--then", "block"},
-		{"expect", "add", "gull.test", "--verdict", "block"}, {"publish", "--note", "to begin with"},
+		{"expect", "add", "gull.test", "--verdict", "block"},
+		{"publish", "--note", "to begin with"},
 	} {
 		do(args...)
 	}

@@ -249,7 +249,7 @@ func initialise(ctx context.Context, programs, dir, data string, account *syscal
 		return err
 	}
 	told := filepath.Join(dir, "password.new") // for initdb, which runs as the server's user
-	defer os.Remove(told)
+	defer func() { _ = os.Remove(told) }()
 	if err := os.WriteFile(told, []byte(password+"\n"), 0o600); err != nil {
 		return err
 	}

@@ -116,7 +116,7 @@ func TestOpenClusterIsClosed(t *testing.T) {
 	require.NoError(t, os.Remove(filepath.Join(dir, passwordFile)))
 	c, err = Start(t.Context(), Config{Dir: dir})
 	require.NoError(t, err)
-	defer c.Stop()
+	defer func() { _ = c.Stop() }()
 	assert.Equal(t, 1, ask(t, c, "postgres", "select 1"))
 	require.Eventually(t, func() bool { // it is told to read its rules again
 		_, err = pgx.Connect(t.Context(), strings.Replace(c.URL("postgres"), "widelark:", "widelark:x", 1))
