@@ -157,7 +157,7 @@ func TestConsoleAccount(t *testing.T) {
 	t.Parallel()
 	s := server.Serve(t)
 	answer := s.Request(t, "POST", "/api/v1/session", signInBody(testkit.Name, testkit.Password), map[string]string{"Content-Type": "application/json", "User-Agent": "Harbour/1"})
-	answer.Body.Close()
+	_ = answer.Body.Close()
 	b := open(t, s.URL)
 	b.signIn(testkit.Name, testkit.Password)
 	b.press("Edda Marsh")
