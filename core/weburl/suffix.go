@@ -1,6 +1,9 @@
 package weburl
 
 import (
+	"bufio"
+	"bytes"
+	"compress/gzip"
 	_ "embed"
 	"strings"
 	"sync"
@@ -20,10 +23,10 @@ func SplitSuffix(host string) (name, suffix string) {
 }
 
 // suffixes are the rules of the Public Suffix List of more than one label, one a line, exceptions ("!…") left out. The library has
-// them, but does not say them; TestSuffixesAreCurrent compares.
+// them, but does not say them; TestSuffixesAreCurrent compares, and makes the file. It is data, and packed: nobody edits it.
 //
-//go:embed suffixes.txt
-var suffixes string
+//go:embed suffixes.txt.gz
+var suffixes []byte
 
 // SuffixesBelow returns the listed public suffixes that stand below a name: of "uk" among others "co.uk". A first label "*" stands for
 // any one label. The result is shared and must not be changed. Safe for concurrent use.
@@ -31,11 +34,19 @@ func SuffixesBelow(name string) []string { return suffixesBelow()[name] }
 
 var suffixesBelow = sync.OnceValue(func() map[string][]string {
 	below := map[string][]string{}
-	for suffix := range strings.Lines(suffixes) {
-		suffix = strings.TrimSuffix(suffix, "\n")
+	unpacked, err := gzip.NewReader(bytes.NewReader(suffixes))
+	if err != nil {
+		panic("the list of public suffixes in this program: " + err.Error())
+	}
+	lines := bufio.NewScanner(unpacked)
+	for lines.Scan() {
+		suffix := lines.Text()
 		for _, above, more := strings.Cut(suffix, "."); more; _, above, more = strings.Cut(above, ".") {
 			below[above] = append(below[above], suffix)
 		}
+	}
+	if err := lines.Err(); err != nil {
+		panic("the list of public suffixes in this program: " + err.Error())
 	}
 	return below
 })

@@ -74,7 +74,7 @@ var coreModules = []string{
 }
 
 // coreStandard are the packages of the standard library that the core may import: no file, socket, clock or log.
-var coreStandard = strings.Fields(`bufio bytes cmp embed encoding/binary errors fmt io iter math math/bits net/netip regexp regexp/syntax runtime/debug
+var coreStandard = strings.Fields(`bufio bytes cmp compress/gzip embed encoding/binary errors fmt io iter math math/bits net/netip regexp regexp/syntax runtime/debug
 	slices sort strconv strings sync sync/atomic time unicode unicode/utf8`)
 
 func packages(t *testing.T) map[string][]string {
