@@ -24,7 +24,7 @@ func (a *app) reviewCommand() *cobra.Command {
 				return err
 			}
 			found := answer.JSON200
-			v := view{data: found, columns: []string{"Severity", "Kind", "Finding", "Shown by", "Step that would mend it", "Key"}}
+			v := view{data: found, columns: []string{"Severity", "Kind", "Where", "Finding", "Shown by", "Step that would mend it", "Key"}}
 			wrong, accepted := false, 0
 			for _, f := range found.Findings {
 				if f.Accepted != nil {
@@ -38,7 +38,7 @@ func (a *app) reviewCommand() *cobra.Command {
 				if f.Fix != nil {
 					fix = f.Fix.Text
 				}
-				v.rows = append(v.rows, []string{string(f.Severity), f.Kind, f.Text, orEmpty(f.Shown), fix, f.Key})
+				v.rows = append(v.rows, []string{string(f.Severity), f.Kind, f.At.Name, f.Text, orEmpty(f.Shown), fix, f.Key})
 			}
 			if a.format == "table" {
 				a.showReview(found.Findings, all)
@@ -69,7 +69,11 @@ func (a *app) showReview(found []client.ReviewFinding, all bool) {
 			fmt.Fprintf(a.out, "%s\n", strings.ToUpper(head))
 			last = head
 		}
-		fmt.Fprintf(a.out, "%s\n", a.wrapped(f.Text, 2))
+		text := f.Text
+		if !strings.Contains(text, f.At.Name) { // of a rule or an entry, which does not say where it stands
+			text = f.At.Name + ": " + text
+		}
+		fmt.Fprintf(a.out, "%s\n", a.wrapped(text, 2))
 		if f.Shown != nil {
 			fmt.Fprintf(a.out, "      shown by  %s\n", *f.Shown)
 		}

@@ -120,7 +120,12 @@ func (s *Store) Sessions(ctx context.Context, owner uuid.UUID) ([]account.Sessio
 
 // EndSession implements [account.Store].
 func (s *Store) EndSession(ctx context.Context, owner, session uuid.UUID) error {
-	tag, err := s.pool.Exec(ctx, `delete from sign_ins where id = $1 and account_id = $2`, session, owner)
+	return s.removeOwn(ctx, "sign_ins", owner, session)
+}
+
+// removeOwn takes a row out of a table, where it is the owner's.
+func (s *Store) removeOwn(ctx context.Context, table string, owner, id uuid.UUID) error {
+	tag, err := s.pool.Exec(ctx, `delete from `+table+` where id = $1 and account_id = $2`, id, owner)
 	if err == nil && tag.RowsAffected() == 0 {
 		return account.ErrUnknown
 	}
@@ -171,11 +176,7 @@ func (s *Store) Tokens(ctx context.Context, owner uuid.UUID) ([]account.Token, e
 
 // RemoveToken implements [account.Store].
 func (s *Store) RemoveToken(ctx context.Context, owner, token uuid.UUID) error {
-	tag, err := s.pool.Exec(ctx, `delete from tokens where id = $1 and account_id = $2`, token, owner)
-	if err == nil && tag.RowsAffected() == 0 {
-		return account.ErrUnknown
-	}
-	return err
+	return s.removeOwn(ctx, "tokens", owner, token)
 }
 
 // AccountByToken implements [account.Store]. It notes the use of the token, at most once a minute.

@@ -46,6 +46,7 @@ function Password() {
     <form onSubmit={submit} className="flex flex-col gap-3">
       <TextField
         label="Present password"
+        autoFocus
         type="password"
         autoComplete="current-password"
         value={present}
@@ -96,7 +97,7 @@ function Sessions() {
               </span>
             </span>
             {one.this ? (
-              <span className="text-soft">this one</span>
+              <span className="shrink-0 text-soft">this one</span>
             ) : (
               <Button onClick={() => end.mutate(one.id)} disabled={end.isPending}>
                 Sign out there
