@@ -46,7 +46,6 @@ function Password() {
     <form onSubmit={submit} className="flex flex-col gap-3">
       <TextField
         label="Present password"
-        autoFocus
         type="password"
         autoComplete="current-password"
         value={present}

@@ -21,6 +21,9 @@ function findOpener() {
   return opener instanceof HTMLElement ? opener : null
 }
 
+/** Where the focus goes in a dialog that asks for something; in any other, to the button that closes it. */
+const firstField = 'input:not([type=hidden], :disabled), textarea:not(:disabled), select:not(:disabled)'
+
 /** A dialog over the page. Focus goes into it and returns to what opened it. It is rendered only while it is open. */
 export function Dialog({ open, onOpenChange, title, description, wide, children }: Props) {
   const [opener] = useState(findOpener)
@@ -29,6 +32,12 @@ export function Dialog({ open, onOpenChange, title, description, wide, children 
       <Primitive.Portal>
         <Primitive.Overlay className="fixed inset-0 z-40 bg-shade" />
         <Primitive.Content
+          onOpenAutoFocus={(event) => {
+            const field = (event.target as HTMLElement).querySelector<HTMLElement>(firstField)
+            if (!field) return
+            event.preventDefault()
+            field.focus()
+          }}
           onCloseAutoFocus={() => (opener?.isConnected ? opener : document.getElementById('page'))?.focus()}
           className={clsx(
             'fixed top-[8vh] left-1/2 z-50 flex max-h-[84vh] -translate-x-1/2 flex-col rounded-sm border border-edge bg-leaf',
