@@ -161,7 +161,7 @@ func TestDemo(t *testing.T) {
 			for _, rule := range regexp.MustCompile(`(?m)^ *\d+ +(\S.*?)  `).FindAllStringSubmatch(lark("policy", "show", "Fallback"), -1) {
 				lark("policy", "rule", "remove", "Fallback", rule[1])
 			}
-			lark("pack", "remove", "Estuary additions")
+			lark("pack", "remove", "Estuary additions", "--yes")
 			lark("schedule", "edit", "Night shift", "--name", "At night")
 			lark("account", "remove", "edda")
 			assert.Equal(t, 0, d.end(syscall.SIGTERM))

@@ -91,9 +91,7 @@ function Sessions() {
               <span className="block">
                 {one.address}, since {formatMoment(one.madeAt)}
               </span>
-              <span className="block truncate text-soft" title={one.agent}>
-                {one.agent}
-              </span>
+              <span className="block break-words text-soft text-xs">{one.agent}</span>
             </span>
             {one.this ? (
               <span className="shrink-0 text-soft">this one</span>
