@@ -7,6 +7,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"gopkg.in/yaml.v3"
@@ -39,11 +40,19 @@ type field struct {
 	must      bool
 }
 
-var shapes = map[reflect.Type]*shape{}
+var (
+	shaping sync.Mutex // held while a shape is made: nobody sees half of one
+	shapes  = map[reflect.Type]*shape{}
+)
 
-// shapeOf returns the shape of what a value is read into.
-func shapeOf(like any) *shape { return shapeOfType(reflect.TypeOf(like)) }
+// shapeOf returns the shape of what a value is read into. It is safe for concurrent use.
+func shapeOf(like any) *shape {
+	shaping.Lock()
+	defer shaping.Unlock()
+	return shapeOfType(reflect.TypeOf(like))
+}
 
+// shapeOfType is shapeOf for a caller who holds shaping.
 func shapeOfType(t reflect.Type) *shape {
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()
