@@ -124,7 +124,7 @@ func TestCodeExamples(t *testing.T) {
 // kinds in all their spellings, letters that fold to more than one, ports, and parts that are empty.
 func anyLine(t *rapid.T) string {
 	pick := func(name string, from ...string) string { return rapid.SampledFrom(from).Draw(t, name) }
-	name := rapid.StringMatching(`(\*\.|=|\.|\*)?[a-cÄßİ＿é0-9_\-\[\]]{1,4}(\.[a-c*İ1]{1,3}){0,2}\.?`).Draw(t, "name")
+	name := rapid.StringMatching(`(\*\.|=|\.|\*)?[a-cÄßİ＿＊－é0-9_。．ﬁⅧ\x{ad}\x{200d}⒈\-\[\]]{1,4}([.．][a-c*İ＿\x{ad}1]{1,3}){0,2}\.?`).Draw(t, "name")
 	name = pick("host", name, name, name, "203.0.113.7", "[2001:db8::7]", "2001:db8::7", "[::ffff:203.0.113.7]", "0x7f.1", "10", "heron.xn--", "a_b.bücher.example", "ｈ＿.example", "*.*", "*", "**", "*.", "..", "")
 	port := pick("port", "", "", "", ":80", ":443", ":0", ":", ":8443")
 	path := pick("path", "", "", "/", "//", "/.", "/a[1]/", "/a[off]", "/[off]/", "/24", "/024", "/A/../b/", "/%c3%84", "/%%2e", "/%C%33", "/100%", "//x", "/x y", "/*/b**", "/İ", "/a\\b", "/255.255.255.0")

@@ -513,6 +513,27 @@ func (p *parser) network(addr netip.Addr, text string, offset int, pat *Pattern)
 
 // host reads a host name, wildcards included, or an IPv4 address into pat.
 func (p *parser) host(host string, pat *Pattern) *Error {
+	plain := weburl.PlainDots(host) // wildcards, too, stand between dots of every kind
+	if strings.Contains(plain, "*") {
+		pieces := strings.Split(plain, "*")
+		for i, piece := range pieces {
+			pieces[i] = weburl.MapName(piece)
+			if at := strings.IndexFunc(pieces[i], func(r rune) bool { return !hostRune(r) }); at >= 0 && pieces[i] != piece {
+				r, _ := utf8.DecodeRuneInString(pieces[i][at:])
+				return p.fail(0, host, BadHost, fmt.Sprintf("a letter, a digit, “-”, “_” or “.” in the host (this one holds “%c”)", r))
+			}
+		}
+		plain = strings.Join(pieces, "*")
+	}
+	err := p.plainHost(plain, pat)
+	if err != nil && len(plain) != len(host) { // no place in the one is a place in the other
+		return p.fail(0, host, err.Code, err.Expected)
+	}
+	return err
+}
+
+// plainHost is host for one in which wildcards stand in a name that is mapped already, so that they stand where they count.
+func (p *parser) plainHost(host string, pat *Pattern) *Error {
 	switch {
 	case host == "*":
 		pat.every = true
@@ -569,11 +590,10 @@ func (p *parser) host(host string, pat *Pattern) *Error {
 		pat.addr = single(read.Addr)
 		return nil
 	}
-	read.ASCII = strings.TrimSuffix(read.ASCII, after)
-	if last := name[strings.LastIndexByte(name, '.')+1:]; !pat.ending && isNumber(strings.TrimLeft(last, "+-")) {
+	ascii := strings.TrimSuffix(read.ASCII, after)
+	if last := ascii[strings.LastIndexByte(ascii, '.')+1:]; !pat.ending && isNumber(strings.TrimLeft(last, "+-")) {
 		return p.fail(offset, name, BadHost, "a host (no site has a number with a sign as its ending)")
 	}
-	ascii := read.ASCII
 	for label := range strings.SplitSeq(ascii, ".") {
 		if len(label) > 63 || strings.Trim(label, "-_") == "" {
 			return p.fail(offset, name, BadHost, "names between the dots of 1 to 63 characters (RFC 1035, section 2.3.4), a letter or digit among them")
@@ -601,17 +621,7 @@ func (p *parser) hostGlob(name string, offset int, pat *Pattern) *Error {
 	if strings.Trim(name, "*.-_") == "" {
 		return p.fail(offset, name, BadHost, "a letter or a digit beside “*” (“*” alone covers everything)")
 	}
-	pieces := strings.Split(name, "*")
-	for i := range pieces {
-		mapped := weburl.MapName(pieces[i])
-		if at := strings.IndexFunc(mapped, func(r rune) bool { return !hostRune(r) }); at >= 0 {
-			r, _ := utf8.DecodeRuneInString(mapped[at:])
-			return p.fail(offset, name, BadHost, fmt.Sprintf("a letter, a digit, “-”, “_” or “.” in the host (this one holds “%c”)", r))
-		}
-		pieces[i] = mapped
-	}
-	pat.ascii = strings.Join(pieces, "*")
-	pat.typed = pat.ascii
+	pat.ascii, pat.typed = name, name
 	return nil
 }
 

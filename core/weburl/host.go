@@ -94,7 +94,7 @@ var lenient = idna.New(idna.MapForLookup(), idna.BidiRule(), idna.VerifyDNSLengt
 // MapName maps a piece of a host name as browsers map names (URL Standard, section 3.3): letter case folded, full-width and other
 // compatible forms replaced, ignored characters left out. Letters beyond ASCII stay; what no name can hold is not looked at.
 func MapName(piece string) string {
-	labels := strings.Split(dots.Replace(piece), ".")
+	labels := strings.Split(PlainDots(piece), ".")
 	for i, label := range labels {
 		if labels[i] = strings.ToLower(label); strings.ContainsFunc(label, func(r rune) bool { return r >= utf8.RuneSelf }) {
 			labels[i], _ = lenient.ToUnicode(label)
@@ -103,7 +103,9 @@ func MapName(piece string) string {
 	return strings.Join(labels, ".")
 }
 
-// dots replaces what counts as a dot in host names (UTS #46, section 2.3).
+// PlainDots replaces what counts as a dot in host names (UTS #46, section 2.3) by the dot of ASCII.
+func PlainDots(host string) string { return dots.Replace(host) }
+
 var dots = strings.NewReplacer("。", ".", "．", ".", "｡", ".")
 
 // emptyPunycode reports whether a host, as read and in ASCII form, has a label "xn--" with nothing after it that stands for a letter
@@ -114,7 +116,7 @@ func emptyPunycode(read, ascii string) bool {
 			return true
 		}
 	}
-	return emptyLabels(ascii) > emptyLabels(dots.Replace(read))
+	return emptyLabels(ascii) > emptyLabels(PlainDots(read))
 }
 
 func emptyLabels(host string) int {
