@@ -271,7 +271,7 @@ func (c *Classifier) Weigh(r *Result) {
 		switch p := &c.places[group[0].List]; p.what {
 		case ByCorrection:
 			for _, t := range group {
-				if t.Answer == match.Yes {
+				if !t.Unclear {
 					corrected.offer(c.index, t, true)
 				}
 			}
@@ -285,7 +285,7 @@ func (c *Classifier) Weigh(r *Result) {
 		case ByCatalogue:
 			for _, t := range group {
 				switch {
-				case t.Answer != match.Yes || p.at > rank:
+				case t.Unclear || p.at > rank:
 				case p.at < rank:
 					rank, catalogue = p.at, best{}
 					fallthrough
@@ -341,10 +341,10 @@ func in(takes []match.Take) match.Answer {
 	answer := match.No
 	for _, t := range takes {
 		switch {
-		case t.CarveOut && t.Answer == match.Yes:
+		case t.CarveOut && !t.Unclear:
 			return match.No
 		case t.CarveOut:
-		case t.Answer == match.Yes:
+		case !t.Unclear:
 			answer = match.Yes
 		case answer == match.No:
 			answer = match.CannotTell
@@ -417,7 +417,7 @@ func (c *Classifier) ExplainLooked(r *Result) Answer {
 			for _, t := range group {
 				g := c.given(t)
 				switch {
-				case t.Answer != match.Yes:
+				case t.Unclear:
 					a.Unclear = append(a.Unclear, g)
 				case p.what == ByCorrection:
 					corrected = append(corrected, g)
@@ -459,7 +459,7 @@ func (c *Classifier) explainOwn(a *Answer, p *place, group []match.Take, replaci
 	}
 	var covering best
 	for _, t := range group {
-		if !t.CarveOut && t.Answer == answer {
+		if !t.CarveOut && t.Answer() == answer {
 			covering.offer(c.index, t, false)
 		}
 	}

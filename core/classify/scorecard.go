@@ -47,7 +47,7 @@ type scores struct {
 func (s *scores) total(x *match.Index, takes []match.Take) int {
 	total := 0
 	for _, t := range takes {
-		if t.Answer == match.Yes {
+		if !t.Unclear {
 			total += s.Terms[x.ID(t)].Points
 		}
 	}
@@ -76,7 +76,7 @@ func (s *scores) explain(x *match.Index, takes []match.Take) Score {
 	score := s.score()
 	yes, unclear := make([]bool, len(s.Terms)), make([]bool, len(s.Terms))
 	for _, t := range takes {
-		yes[x.ID(t)], unclear[x.ID(t)] = t.Answer == match.Yes, t.Answer == match.CannotTell
+		yes[x.ID(t)], unclear[x.ID(t)] = !t.Unclear, t.Unclear
 	}
 	for i, term := range s.Terms {
 		switch {

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"widelark/core/memory"
 	"widelark/core/pattern"
 )
 
@@ -16,8 +17,10 @@ type base struct {
 	compact int    // how many
 	fulls   []full
 	rests   []rest
-	table   table
+	names   nameTable   // of hosts, and of hosts with literal pages
+	table   table       // of the other keys, and of hosts for which there was no room in names
 	touched uint64      // means nothing: see insertRefs
+	beside  bool        // there are hosts in the table
 	paths   bool        // there are entries for literal pages
 	ending  bool        // there are names before any public suffix
 	ranges  []addrRange // by the lengths of their prefixes
@@ -98,7 +101,7 @@ type chainKey struct {
 func NewBuilder(entries int) *Builder {
 	b := &base{}
 	if entries > 1000 {
-		b.refs = make([]byte, 0, entries*28)
+		b.refs = memory.InHugePages(make([]byte, 0, entries*28))
 	}
 	return &Builder{b: b, chains: map[chainKey]int32{}, blindOf: map[int32]int{}}
 }
@@ -137,7 +140,7 @@ func (b *Builder) addNamed(list int, id int64, name string, scope pattern.Scope,
 		b.seen[list], x.lists[list].from = true, id-math.MaxInt32 // ids may come in any order, two thousand million to either side
 	}
 	distance := id - x.lists[list].from
-	if distance < 0 || distance > math.MaxUint32 || list > math.MaxUint16 || len(name) > 255 || len(x.refs) >= (fullBit-1000)*refUnit {
+	if distance < 0 || distance > math.MaxUint32 || name == "" || list > math.MaxUint16 || len(name) > 255 || len(x.refs) >= (fullBit-1000)*refUnit {
 		return false
 	}
 	bits := uint16(len(name)) | uint16(scope)<<scopeShift
@@ -206,15 +209,8 @@ func (b *Builder) Build() *Index {
 	if cap(x.refs) > len(x.refs)+len(x.refs)/8 {
 		x.refs = slices.Clone(x.refs) // names were shorter than was thought
 	}
-	x.table = newTable(x.compact + len(b.chains))
 	x.insertRefs(b)
-	for key, head := range b.chains {
-		if key.kind == addressKey {
-			x.addRange(x.fulls[head].entry.Pattern.Prefix(), head)
-			continue
-		}
-		x.table.insert(hashKey(key), uint32(head)|fullBit)
-	}
+	x.insertChains(b)
 	x.sieve.seal()
 	index := &Index{parts: []part{{base: x}}}
 	for i, list := range x.lists {
@@ -224,33 +220,68 @@ func (b *Builder) Build() *Index {
 	return index
 }
 
-// maxRun is how many refs of one name stand in the table by themselves; more are a chain of fulls, so that a name that very many
-// lists hold does not make a long way for its neighbours.
-const maxRun = 64
-
-// insertRefs puts the compact refs into the table, some at a time: their slots have nothing to do with each other, so the machine
-// may fetch them side by side before the first is filled.
+// insertRefs puts the compact refs into the table of names, some at a time: their lines have nothing to do with each other, so the
+// machine may fetch them side by side before the first is filled. Those that find no room there become chains: of a name that very many
+// lists hold.
 func (x *base) insertRefs(b *Builder) {
-	var block [32]struct {
-		hash uint64
-		n    uint32
+	hosts := x.compact
+	for key := range b.chains {
+		if key.kind == nameKey || key.kind == hostKey {
+			hosts++
+		}
+	}
+	x.names = newNameTable(hosts)
+	var block [64]struct {
+		n     uint32
+		line  int
+		spots []spot
 	}
 	for n := uint32(0); int(n)*refUnit < len(x.refs); {
-		filled, touched := 0, uint64(0)
+		filled := 0
 		for ; filled < len(block) && int(n)*refUnit < len(x.refs); filled++ {
-			r := x.ref(n)
-			h := hashName(r.name)
-			block[filled].hash, block[filled].n = h, n
-			touched |= x.table.slots[x.table.home(h)] | x.table.seen[h>>x.table.shift>>6]
+			r, w := x.ref(n), &block[filled]
+			w.n, w.spots = n, appendSpots(w.spots[:0], r.name)
+			w.line = x.names.home(w.spots[min(1, len(w.spots)-1)].h)
 			n += r.size()
 		}
-		for i := range filled {
-			if at := block[i].n; !x.table.insertBounded(block[i].hash, at, maxRun) {
-				found := x.found(at)
-				b.addFull(int(x.ref(at).list), found.ID, found.Entry)
+		for i := range block[:filled] {
+			x.touched |= x.names.lines[block[i].line][0] // kept, so that the look ahead is not left out as useless
+		}
+		for _, w := range block[:filled] {
+			if !x.names.insert(w.spots, w.spots[len(w.spots)-1].key(), w.n) {
+				found := x.found(w.n)
+				b.addFull(int(x.ref(w.n).list), found.ID, found.Entry)
 			}
 		}
-		x.touched |= touched // so that the look ahead is not left out as useless
+	}
+}
+
+// insertChains puts the heads of the chains where they are looked for.
+func (x *base) insertChains(b *Builder) {
+	var spots []spot
+	for key, head := range b.chains {
+		switch key.kind {
+		case addressKey:
+			x.addRange(x.fulls[head].entry.Pattern.Prefix(), head)
+		case nameKey, hostKey:
+			spots = appendSpots(spots[:0], memory.Bytes(key.name))
+			own := spots[len(spots)-1].key()
+			if key.kind == hostKey {
+				own = spots[len(spots)-1].pagesKey()
+			}
+			if !x.names.insert(spots, own, uint32(head)|fullBit) {
+				x.beside = true
+				continue
+			}
+		default:
+			continue
+		}
+		delete(b.chains, key)
+	}
+	x.names.seal()
+	x.table = newTable(len(b.chains))
+	for key, head := range b.chains {
+		x.table.insert(hashKey(key), uint32(head)|fullBit)
 	}
 }
 

@@ -3,8 +3,8 @@
 // From: lists of [pattern.Entry].
 // To: [Index], which package policy asks; it is immutable, so it is replaced whole when a list changes.
 //
-// Patterns with a literal host stand in a flat table by the hash of that host; a URL is looked up once for each label of its
-// host, from the right, and where the host has entries for pages, once for each segment of its path. All others (globs in the
+// Patterns with a literal host stand in a table by the hash of that host, beside those for the same registered name, so that a URL costs
+// one look at memory as a rule; where the host has entries for pages, it is looked up once more for each segment of its path. All others (globs in the
 // host, words, regular expressions) stand in a sieve: each names a few characters that a URL must hold for the pattern to have
 // a chance, and only those whose characters are there are tried. Expressions that name nothing run together in one automaton.
 // So the cost grows with the URL and with what could match it, not with the number of entries.
@@ -78,11 +78,11 @@ func (h Hit) In() Answer {
 func (h *Hit) Put(t Take, found Found) {
 	into := &h.Covering
 	switch {
-	case t.CarveOut && t.Answer == CannotTell:
+	case t.CarveOut && t.Unclear:
 		into = &h.UnclearCarveOuts
 	case t.CarveOut:
 		into = &h.CarveOuts
-	case t.Answer == CannotTell:
+	case t.Unclear:
 		into = &h.Unclear
 	}
 	*into = append(*into, found)
@@ -200,12 +200,20 @@ func (x *Index) Without(ids ...int64) *Index {
 
 // Take is one entry that has something to say about a URL, as [Index.Takes] finds it: without the entry being made.
 type Take struct {
-	List     int32  // position in [Index.Lists]
-	Answer   Answer // Yes or CannotTell
+	List     int32 // position in [Index.Lists]
 	CarveOut bool
+	Unclear  bool // it cannot be told whether the entry covers the URL; else it does
 
 	part int32
 	ref  uint32 // see base.found
+}
+
+// Answer says what the entry has to say: [Yes] or [CannotTell].
+func (t Take) Answer() Answer {
+	if t.Unclear {
+		return CannotTell
+	}
+	return Yes
 }
 
 // SameEntry reports whether two takes of one index are of the same entry, whatever they say about a URL.
@@ -298,9 +306,9 @@ func (x *Index) Memberships(dst []Membership, u weburl.URL, today pattern.Date, 
 		list, covered, carvedOut, unclear := s.takes[i].List, false, false, false
 		for ; i < len(s.takes) && s.takes[i].List == list; i++ {
 			t := s.takes[i]
-			covered = covered || !t.CarveOut && t.Answer == Yes
-			carvedOut = carvedOut || t.CarveOut && t.Answer == Yes
-			unclear = unclear || !t.CarveOut && t.Answer == CannotTell
+			covered = covered || !t.CarveOut && !t.Unclear
+			carvedOut = carvedOut || t.CarveOut && !t.Unclear
+			unclear = unclear || !t.CarveOut && t.Unclear
 		}
 		if in := isIn(carvedOut, covered, unclear); in != No {
 			dst = append(dst, Membership{list, in})

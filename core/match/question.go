@@ -5,6 +5,7 @@ import (
 	"strings"
 	"sync"
 
+	"widelark/core/memory"
 	"widelark/core/pattern"
 	"widelark/core/weburl"
 )
@@ -146,7 +147,7 @@ type scratch struct {
 	all   bool
 
 	spots []spot // see hostSpots
-	words [8]uint64
+	ends  []spot // of a host without what may be its public suffix
 
 	stamps []uint32 // of the scans of the part: twice the turn when it was tried, one more when it was taken
 	turn   uint32
@@ -164,7 +165,7 @@ func (s *scratch) begin(scans int) {
 
 // take files one entry.
 func (s *scratch) take(n uint32, list int32, out bool, answer Answer) {
-	s.takes = append(s.takes, Take{List: s.part.listOf[list], part: s.at, ref: n, Answer: answer, CarveOut: out})
+	s.takes = append(s.takes, Take{List: s.part.listOf[list], CarveOut: out, Unclear: answer != Yes, part: s.at, ref: n})
 }
 
 // takeFull files a full that covers by its host, if it is in force and the rest of it says so. It reports whether it did with Yes.
@@ -226,59 +227,87 @@ func (x *part) ask(s *scratch) {
 	}
 }
 
-// spot is a place in a host where a label begins, with the running hash of what stands from there on, and the key that this makes.
-type spot struct {
-	h, key uint64
-	at     int
+// walk looks a host and those above it up.
+func (x *part) walk(s *scratch, host string) {
+	spots := s.hostSpots(host)
+	if len(x.names.lines) > 0 && len(spots) > 0 {
+		if x.names.short || len(spots) == 1 {
+			x.below(s, host, spots[:1], 0)
+		}
+		for depth := 1; depth < len(spots); depth++ {
+			if x.below(s, host, spots, depth); !x.names.isCrowded(spots[depth].h) {
+				break
+			}
+		}
+	}
+	if x.beside {
+		for _, spot := range spots {
+			for kind, key := range [...]uint64{nameKey: finish(spot.h, nameKey), hostKey: spot.pagesKey()} {
+				for n, at, ok := x.table.first(key); ok; n, at, ok = x.table.next(key, at) {
+					x.file(s, n, byte(kind), host, spot)
+				}
+			}
+		}
+	}
 }
 
-// walk looks a host and those above it up, from the right. The hashes of some labels are made before the first is looked up: the
-// places in memory have nothing to do with each other, so the machine may fetch them side by side.
-func (x *part) walk(s *scratch, host string) {
-	if len(x.table.slots) == 0 {
-		return
+// below files what stands under the spots of a host that are no higher than the one at a depth, as far as it stands in the lines of
+// that one.
+func (x *part) below(s *scratch, host string, spots []spot, depth int) {
+	t := &x.names
+	at := t.home(spots[depth].h)
+	spots = spots[depth:]
+	for range ownLines {
+		l := &t.lines[at]
+		found := uint64(0) // one branch for all that is sought: a branch for each is guessed wrongly more often
+		for i := range spots {
+			found |= l.holding(fingerprint(spots[i].key(), depth))
+			if x.paths {
+				found |= l.holding(fingerprint(spots[i].pagesKey(), depth))
+			}
+		}
+		if found != 0 {
+			x.inLine(s, l, host, spots, depth)
+		}
+		if l.len() < lineSlots {
+			return
+		}
+		if at++; at == len(t.lines) {
+			at = 0
+		}
 	}
-	spots := s.hostSpots(host)
-	for len(spots) > 0 {
-		n := min(len(spots), len(s.words))
-		x.lookupAll(s, host, spots[:n])
-		spots = spots[n:]
+}
+
+// inLine files what the slots of a line refer to that stand below the name at a depth, which is that of the first of the spots.
+func (x *part) inLine(s *scratch, l *line, host string, spots []spot, depth int) {
+	for _, spot := range spots {
+		for found := l.holding(fingerprint(spot.key(), depth)); found != 0; found &= found - 1 {
+			x.file(s, l.refers(slotOf(found)), nameKey, host, spot)
+		}
+		if !x.paths {
+			continue
+		}
+		for found := l.holding(fingerprint(spot.pagesKey(), depth)); found != 0; found &= found - 1 {
+			x.file(s, l.refers(slotOf(found)), hostKey, host, spot)
+		}
+	}
+}
+
+// file files what a slot refers to, if it is about the part of a host that begins at a spot.
+func (x *part) file(s *scratch, n uint32, kind byte, host string, spot spot) {
+	if name, below := host[spot.at:], spot.at > 0; kind == nameKey {
+		x.take(s, n, nameKey, name, nil, below)
+	} else {
+		x.pages(s, n, spot.h, name, below)
 	}
 }
 
 // hostSpots returns the places in the host where labels begin, from the right. They are found once for all parts.
 func (s *scratch) hostSpots(host string) []spot {
-	if len(s.spots) > 0 {
-		return s.spots
-	}
-	h := uint64(hashStart)
-	for i := len(host) - 1; i >= 0; i-- {
-		h = hashBack(h, host[i])
-		if i == 0 || host[i-1] == '.' {
-			s.spots = append(s.spots, spot{h, finish(h, nameKey), i})
-		}
+	if len(s.spots) == 0 {
+		s.spots = appendSpots(s.spots, memory.Bytes(host))
 	}
 	return s.spots
-}
-
-// lookupAll looks up what stands from some spots on. Precondition: they are no more than the scratch has words.
-func (x *part) lookupAll(s *scratch, host string, spots []spot) {
-	n := len(spots)
-	words := &s.words
-	for i := range n {
-		words[i] = x.table.seen[spots[i].key>>x.table.shift>>6]
-	}
-	for i := range n {
-		at, key := spots[i].at, spots[i].key
-		if words[i]&(1<<(key>>x.table.shift&63)) != 0 {
-			x.lookup(s, key, nameKey, host[at:], nil, at > 0)
-		}
-		if x.paths {
-			if k := finish(spots[i].h, hostKey); x.table.maybe(k) {
-				x.pages(s, spots[i].h, k, host[at:], at > 0)
-			}
-		}
-	}
 }
 
 // walkEndings looks the name before the public suffix up, and those above it. Where the suffix begins costs more to find out than
@@ -288,42 +317,38 @@ func (x *part) walkEndings(s *scratch, host string) {
 		if host[end] != '.' {
 			continue
 		}
-		h := uint64(hashStart)
-		for i := end - 1; i >= 0; i-- {
-			h = hashBack(h, host[i])
-			if i > 0 && host[i-1] != '.' {
-				continue
-			}
-			if k := finish(h, endingKey); x.table.maybe(k) && len(s.question.beforeSuffix()) == end {
-				x.lookup(s, k, endingKey, host[i:end], nil, i > 0)
+		s.ends = appendSpots(s.ends[:0], memory.Bytes(host[:end]))
+		for _, spot := range s.ends {
+			k := finish(spot.h, endingKey)
+			for n, at, ok := x.table.first(k); ok && len(s.question.beforeSuffix()) == end; n, at, ok = x.table.next(k, at) {
+				x.take(s, n, endingKey, host[spot.at:end], nil, spot.at > 0)
 			}
 		}
 	}
 }
 
-// lookup files what stands under a key: a host and, for pathKey, a path.
-func (x *part) lookup(s *scratch, k uint64, kind byte, name string, path []byte, below bool) {
-	for n, at, ok := x.table.next(k, x.table.home(k)); ok; n, at, ok = x.table.next(k, at) {
-		if n&fullBit == 0 {
-			r := x.ref(n)
-			if kind == nameKey && string(r.name) == name && inScope(r.scope(), below) {
-				if x.gone != nil {
-					if _, gone := x.gone[x.lists[r.list].from+int64(r.entry)]; gone {
-						continue
-					}
-				}
-				s.take(n, int32(r.list), r.bits&isCarveOut != 0, Yes)
-			}
-			continue
+// take files what a slot refers to, if it is about a host and, for pathKey, a path.
+func (x *part) take(s *scratch, n uint32, kind byte, name string, path []byte, below bool) {
+	if n&fullBit == 0 {
+		r := x.ref(n)
+		if kind != nameKey || string(r.name) != name || !inScope(r.scope(), below) {
+			return
 		}
-		for f := int32(n &^ fullBit); f >= 0; f = x.fulls[f].next {
-			p := &x.fulls[f].entry.Pattern
-			if p.EveryEnding() != (kind == endingKey) || p.Name() != name || kind != endingKey && x.fulls[f].start(x.base) != string(path) {
-				break // another key with the same hash
+		if x.gone != nil {
+			if _, gone := x.gone[x.lists[r.list].from+int64(r.entry)]; gone {
+				return
 			}
-			if inScope(p.Scope(), below) {
-				s.takeFull(f, Yes)
-			}
+		}
+		s.take(n, int32(r.list), r.bits&isCarveOut != 0, Yes)
+		return
+	}
+	for f := int32(n &^ fullBit); f >= 0; f = x.fulls[f].next {
+		p := &x.fulls[f].entry.Pattern
+		if p.EveryEnding() != (kind == endingKey) || p.Name() != name || kind != endingKey && x.fulls[f].start(x.base) != string(path) {
+			break // another key with the same hash
+		}
+		if inScope(p.Scope(), below) {
+			s.takeFull(f, Yes)
 		}
 	}
 }
@@ -336,36 +361,34 @@ func (f *full) start(x *base) string {
 	return x.rests[f.rest].start
 }
 
-// pages files the entries for literal pages of a host, whose running hash is h: from the root of the path on, or, where the path
-// is out of sight, all of them.
-func (x *part) pages(s *scratch, h, k uint64, name string, below bool) {
+// pages files the entries for literal pages of a host, whose running hash is h and for which a slot refers to a chain of all of them:
+// from the root of the path on, or, where the path is out of sight, all.
+func (x *part) pages(s *scratch, n uint32, h uint64, name string, below bool) {
+	if n&fullBit == 0 {
+		return
+	}
+	f := int32(n &^ fullBit)
+	if x.fulls[f].entry.Pattern.Name() != name || x.fulls[f].start(x.base) == "" {
+		return // another key with the same hash
+	}
 	q := &s.question
 	if q.sight != Full {
-		for n, at, ok := x.table.next(k, x.table.home(k)); ok; n, at, ok = x.table.next(k, at) {
-			if n&fullBit == 0 {
-				continue
-			}
-			for f := int32(n &^ fullBit); f >= 0; f = x.fulls[f].host {
-				p := &x.fulls[f].entry.Pattern
-				if p.Name() != name || x.fulls[f].start(x.base) == "" {
-					break
-				}
-				if inScope(p.Scope(), below) {
-					s.takeFull(f, Yes)
-				}
+		for ; f >= 0; f = x.fulls[f].host {
+			if inScope(x.fulls[f].entry.Pattern.Scope(), below) {
+				s.takeFull(f, Yes)
 			}
 		}
 		return
 	}
 	path := q.foldedPath()
-	for i := range path {
-		h = hashBack(h, path[i])
-		if i+1 < len(path) && path[i+1] != '/' {
-			continue
+	for at := 0; at < len(path); {
+		end := segmentEnd(path, at)
+		h = hashOn(h, path[at:end])
+		k := finish(h, pathKey)
+		for n, at, ok := x.table.first(k); ok; n, at, ok = x.table.next(k, at) {
+			x.take(s, n, pathKey, name, path[:end], below)
 		}
-		if k := finish(h, pathKey); x.table.maybe(k) {
-			x.lookup(s, k, pathKey, name, path[:i+1], below)
-		}
+		at = end
 	}
 }
 

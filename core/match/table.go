@@ -1,9 +1,12 @@
 package match
 
 import (
+	"encoding/binary"
 	"math/bits"
 	"net/netip"
 	"slices"
+
+	"widelark/core/memory"
 )
 
 // table finds refs and chains by the hash of what they are about. It is open addressing with linear probing: equal hashes stand
@@ -34,17 +37,9 @@ func (t *table) home(h uint64) int {
 	return int(high)
 }
 
-func (t *table) insert(h uint64, refers uint32) { t.insertBounded(h, refers, len(t.slots)) }
-
-// insertBounded reports whether fewer than most with the same hash stood there before; else nothing is put in.
-func (t *table) insertBounded(h uint64, refers uint32, most int) bool {
+func (t *table) insert(h uint64, refers uint32) {
 	i := t.home(h)
 	for t.slots[i] != 0 {
-		if uint32(t.slots[i]>>32) == uint32(h) {
-			if most--; most <= 0 {
-				return false
-			}
-		}
 		if i++; i == len(t.slots) {
 			i = 0
 		}
@@ -52,7 +47,6 @@ func (t *table) insertBounded(h uint64, refers uint32, most int) bool {
 	t.slots[i] = uint64(uint32(h))<<32 | uint64(refers+1)
 	at := h >> t.shift
 	t.seen[at>>6] |= 1 << (at & 63)
-	return true
 }
 
 // maybe reports whether anything might stand under the hash.
@@ -62,6 +56,14 @@ func (t *table) maybe(h uint64) bool {
 	}
 	at := h >> t.shift
 	return t.seen[at>>6]&(1<<(at&63)) != 0
+}
+
+// first returns what next does from the start.
+func (t *table) first(h uint64) (refers uint32, after int, ok bool) {
+	if !t.maybe(h) {
+		return 0, 0, false
+	}
+	return t.next(h, t.home(h))
 }
 
 // next returns what stands under the hash from a slot on, and the slot to go on from; ok is false at the end.
@@ -87,14 +89,34 @@ const (
 	addressKey        // a range of addresses; these stand beside the table
 )
 
-// Names are hashed from the right, so that the hashes of all hosts above one come along the way. Multiplying by an odd number
-// and mixing down at the end spreads names that differ in a digit (Steele and Vigna, 2021, give good multipliers).
+// Hosts are hashed from the right, eight bytes at a time, so that the hashes of all hosts above one come along the way. Words are folded
+// by a multiplication of full width, which spreads names that differ in a digit (Steele and Vigna, 2021, give good multipliers).
 const (
 	hashStart = 0x9e3779b97f4a7c15
 	hashStep  = 0xd1342543de82ef95
 )
 
-func hashBack(h uint64, c byte) uint64 { return (h ^ uint64(c)) * hashStep }
+func fold(h, word uint64) uint64 {
+	high, low := bits.Mul64(h^word, hashStep)
+	return high ^ low
+}
+
+// hashOn takes a segment of a path into the hash of a host, or of a host with the segments before.
+func hashOn(h uint64, piece []byte) uint64 {
+	h += uint64(len(piece)) * hashStart
+	switch n := len(piece); {
+	case n >= 8:
+		for i := 0; i < n-8; i += 8 {
+			h = fold(h, binary.LittleEndian.Uint64(piece[i:]))
+		}
+		return fold(h, binary.LittleEndian.Uint64(piece[n-8:]))
+	case n >= 4:
+		return fold(h, uint64(binary.LittleEndian.Uint32(piece))|uint64(binary.LittleEndian.Uint32(piece[n-4:]))<<32)
+	case n > 0:
+		return fold(h, uint64(piece[0])|uint64(piece[n/2])<<8|uint64(piece[n-1])<<16)
+	}
+	return fold(h, 0)
+}
 
 // finish makes the hash of a key from the running one; kind keeps keys of different kinds apart.
 func finish(h uint64, kind byte) uint64 {
@@ -103,23 +125,85 @@ func finish(h uint64, kind byte) uint64 {
 	return h ^ h>>29
 }
 
-func hashName[T string | []byte](name T) uint64 {
-	h := uint64(hashStart)
-	for i := len(name) - 1; i >= 0; i-- {
-		h = hashBack(h, name[i])
-	}
-	return finish(h, nameKey)
+// spot is a place in a host where a label begins, with the running hash of what stands from there on.
+type spot struct {
+	h  uint64
+	at int
 }
 
-func hashKey(key chainKey) uint64 {
+// key returns the key of the name that stands from the spot on.
+func (s spot) key() uint64 { return s.h }
+
+// pagesKey returns the key of the literal pages of that name.
+func (s spot) pagesKey() uint64 { return finish(s.h, hostKey) }
+
+// appendSpots appends the spots of a host from the right. The hash of a name is that of its whole words, and of the bytes to the left of
+// them alone, filled up with zeros.
+func appendSpots(spots []spot, host []byte) []spot {
 	h := uint64(hashStart)
-	for i := len(key.name) - 1; i >= 0; i-- {
-		h = hashBack(h, key.name[i])
+	end := len(host)
+	for ; end > 0; end -= 8 {
+		word := wordBefore(host, end)
+		for dots := dotsIn(word); dots != 0; {
+			bit := 63 - bits.LeadingZeros64(dots) // the highest of the byte
+			spots = append(spots, spot{fold(h, word&(^uint64(0)<<(bit+1))), end - 8 + bit/8 + 1})
+			dots &^= 1 << bit
+		}
+		h = fold(h, word)
 	}
-	for i := range len(key.path) { // from the left: pages are looked up from the root on
-		h = hashBack(h, key.path[i])
+	if end == 0 {
+		h = fold(h, 0)
+	}
+	return append(spots, spot{h, 0})
+}
+
+// wordBefore returns the eight bytes before a place, the last one highest, with zeros for those before the text.
+func wordBefore(text []byte, end int) uint64 {
+	switch from := end - 8; {
+	case from >= 0:
+		return binary.LittleEndian.Uint64(text[from:])
+	case len(text) >= 8:
+		return binary.LittleEndian.Uint64(text) << (-8 * from & 63)
+	}
+	var word uint64
+	for _, c := range text[:end] {
+		word = word>>8 | uint64(c)<<56
+	}
+	return word
+}
+
+// dotsIn returns a word in which the highest bit of each byte is set that is a dot.
+func dotsIn(word uint64) uint64 {
+	const every, low = 0x0101010101010101, 0x7f7f7f7f7f7f7f7f
+	others := word ^ '.'*every
+	return ^((others&low + low) | others | low)
+}
+
+// hashKey is for keys that stand in the table.
+func hashKey(key chainKey) uint64 {
+	var room [16]spot
+	spots := appendSpots(room[:0], memory.Bytes(key.name))
+	h := uint64(hashStart)
+	if len(spots) > 0 {
+		h = spots[len(spots)-1].h
+	}
+	path := memory.Bytes(key.path)
+	for at := 0; at < len(path); { // from the left: pages are looked up from the root on
+		end := segmentEnd(path, at)
+		h = hashOn(h, path[at:end])
+		at = end
 	}
 	return finish(h, key.kind)
+}
+
+// segmentEnd returns where the segment of a path ends that begins with the slash at a place.
+func segmentEnd(path []byte, at int) int {
+	for end := at + 1; end < len(path); end++ {
+		if path[end] == '/' {
+			return end
+		}
+	}
+	return len(path)
 }
 
 // addrRange is a prefix with its chain.

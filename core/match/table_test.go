@@ -2,12 +2,15 @@ package match
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"widelark/core/memory"
 	"widelark/core/pattern"
 	"widelark/core/weburl"
 )
@@ -52,22 +55,169 @@ func TestTable(t *testing.T) {
 	assert.False(t, none.maybe(1))
 }
 
-func TestTableIsBounded(t *testing.T) {
-	table := newTable(100)
-	put := 0
-	for i := range 100 {
-		if table.insertBounded(42, uint32(i), 10) {
-			put++
+// standing returns what a table of names gives out for a host itself, and only that.
+func standing(t *nameTable, host string) (found []uint32) {
+	spots := appendSpots(nil, memory.Bytes(host))
+	own := spots[len(spots)-1].key()
+	for depth := min(1, len(spots)-1); depth < len(spots); depth++ {
+		for i, more := t.home(spots[depth].h), true; more; i = (i + 1) % len(t.lines) {
+			l := &t.lines[i]
+			for holding := l.holding(fingerprint(own, depth)); holding != 0; holding &= holding - 1 {
+				found = append(found, l.refers(slotOf(holding)))
+			}
+			more = l.len() == lineSlots && len(found) < len(t.lines)*lineSlots
+		}
+		if !t.isCrowded(spots[depth].h) {
+			break
 		}
 	}
-	assert.Equal(t, 10, put, "the rest has to stand elsewhere")
-	assert.Len(t, all(&table, 42), 10)
+	return found
+}
+
+// Whatever stands below whatever, a table of names gives out everything that was put in for a host, wherever it stands; what finds no room
+// is told.
+func TestNameTable(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		label := rapid.SampledFrom([]string{"a", "b", "heron", "bittern-12", "a-label-of-more-than-16"})
+		hosts := rapid.SliceOfN(rapid.Custom(func(t *rapid.T) string {
+			labels := rapid.SliceOfN(label, 0, 4).Draw(t, "labels")
+			return strings.Join(append(labels, rapid.SampledFrom([]string{"example", "a.example", "a.b.test"}).Draw(t, "end")), ".")
+		}), 1, 200).Draw(t, "hosts")
+		table := newNameTable(rapid.SampledFrom([]int{1, len(hosts), 4 * len(hosts)}).Draw(t, "room"))
+		want := map[string][]uint32{}
+		put := 0
+		for n, host := range hosts {
+			spots := appendSpots(nil, memory.Bytes(host))
+			require.Len(t, spots, strings.Count(host, ".")+1)
+			if table.insert(spots, spots[len(spots)-1].key(), uint32(n)) {
+				want[host] = append(want[host], uint32(n))
+				put++
+			}
+		}
+		assert.Equal(t, len(hosts), put, "there is room for a few hundred")
+		table.seal()
+		for host, refers := range want {
+			found := standing(&table, host)
+			for _, n := range refers {
+				assert.Equal(t, 1, count(found, n), "%s: %d in %v", host, n, found)
+			}
+		}
+	})
+}
+
+func count(all []uint32, n uint32) (times int) {
+	for _, other := range all {
+		if other == n {
+			times++
+		}
+	}
+	return times
+}
+
+// One name takes no more than its lines, however often it is put in, and what stands beside it is found all the same.
+func TestNameTableIsBounded(t *testing.T) {
+	table := newNameTable(1000)
+	put := func(host string, n uint32) bool {
+		spots := appendSpots(nil, memory.Bytes(host))
+		return table.insert(spots, spots[len(spots)-1].key(), n)
+	}
+	for n := range uint32(1000) {
+		assert.Equal(t, n < ownLines*lineSlots, put("heron.example", n))
+	}
+	spots := appendSpots(nil, memory.Bytes("heron.example"))
+	assert.False(t, put("heron.example", 1000))
+	assert.True(t, put("www.heron.example", 1001), "it stands under its own name")
+	table.seal()
+	assert.True(t, table.isCrowded(spots[1].h))
+	assert.Equal(t, []uint32{1001}, standing(&table, "www.heron.example"))
+	assert.Len(t, standing(&table, "heron.example"), ownLines*lineSlots)
+}
+
+// Names of all kinds are spread evenly: no bit of their hashes, and no line, is taken much more often than the others.
+func TestHashesAreSpread(t *testing.T) {
+	for kind, name := range map[string]func(int) string{
+		"numbers": func(n int) string { return fmt.Sprintf("site-%d.example", n) },
+		"short":   func(n int) string { return fmt.Sprintf("%c%c%c.test", 'a'+n%26, 'a'+n/26%26, 'a'+n/676%26) },
+		"long":    func(n int) string { return fmt.Sprintf("the-%d-shop-of-the-long-name.co.uk", n) },
+		"below":   func(n int) string { return fmt.Sprintf("%d.shard-%d.heron.example", n/100, n%100) },
+		"repeated": func(n int) string {
+			return strings.Repeat(string(rune('a'+n%26)), 1+n/26%63) + strings.Repeat(".x", n/1638)
+		},
+	} {
+		const n = 16_000
+		table := newNameTable(n)
+		lines := make([]int, len(table.lines))
+		var ones [64]int
+		prints := map[uint64]int{}
+		for i := range n {
+			spots := appendSpots(nil, memory.Bytes(name(i)))
+			h := spots[len(spots)-1].h
+			lines[table.home(h)]++
+			prints[fingerprint(h, 1)]++
+			for bit := range ones {
+				ones[bit] += int(h >> bit & 1)
+			}
+		}
+		for bit, ones := range ones {
+			assert.InDelta(t, n/2, ones, 5*64, "%s: bit %d", kind, bit) // five standard deviations
+		}
+		assert.Less(t, slices.Max(lines), 25, kind)  // Poisson's law of mean 6.6: one in 10⁷ lines
+		assert.Greater(t, len(prints), 12_200, kind) // of 2¹⁵, 12,700 are drawn by 16,000 on average
+	}
+}
+
+// Below a name under which thousands are listed, at several depths and with entries of all kinds, a host finds those above it and no others.
+func TestCrowdedNames(t *testing.T) {
+	x := NewBuilder(0)
+	list := x.List("l", "L")
+	held := map[string]int64{}
+	id := int64(0)
+	for i := range 3_000 {
+		for _, name := range []string{fmt.Sprintf("h%d.crowd.example", i), fmt.Sprintf("a.b.h%d.crowd.example", i), fmt.Sprintf("h%d.of.crowd.example", i)} {
+			id++
+			held[name] = id
+			switch i % 3 {
+			case 0:
+				x.AddNamed(list, id, name, pattern.AndBelow, false)
+			case 1:
+				x.Add(list, id, pattern.MustParse(name+" # with a note"))
+			default:
+				x.Add(list, id, pattern.MustParse(name+"/wards"))
+			}
+		}
+	}
+	for _, name := range []string{"example", "crowd.example", "of.crowd.example"} {
+		id++
+		held[name] = id
+		x.AddNamed(list, id, name, pattern.AndBelow, false)
+	}
+	index := x.Build()
+	require.True(t, index.parts[0].names.isCrowded(appendSpots(nil, memory.Bytes("crowd.example"))[1].h))
+	require.False(t, index.parts[0].beside, "all have found room")
+	for i := range 3_100 {
+		for _, host := range []string{"h%d.crowd.example", "www.h%d.crowd.example", "b.h%d.crowd.example", "x.a.b.h%d.crowd.example", "h%d.of.crowd.example", "h%d.b.of.crowd.example", "h%d.example"} {
+			host = fmt.Sprintf(host, i)
+			var want, got []int64
+			for name := host; name != ""; _, name, _ = strings.Cut(name, ".") {
+				if id, ok := held[name]; ok {
+					want = append(want, id)
+				}
+			}
+			for _, sight := range []Sight{Name, Full} {
+				got = got[:0]
+				for _, take := range index.Takes(nil, mustURL(host+"/wards"), today, sight, true) {
+					got = append(got, index.ID(take))
+				}
+				require.ElementsMatch(t, want, got, "%s at %s", host, sight)
+			}
+		}
+	}
 }
 
 // A name that very many lists hold is found in all of them, and its neighbours are not hard to find for it.
 func TestManyListsOfOneName(t *testing.T) {
 	b := NewBuilder(0)
-	const lists = 5 * maxRun
+	const lists = 5 * ownLines * lineSlots
 	for i := range lists {
 		at := b.List(fmt.Sprint(i), fmt.Sprintf("%04d", i))
 		b.AddNamed(at, int64(i), "heron.example", pattern.AndBelow, false)

@@ -20,7 +20,7 @@ func asHits(x *Index, takes []Take) map[string][]string {
 	for _, t := range takes {
 		found := x.Found(t)
 		list := x.Lists()[t.List].ID
-		hits[list] = append(hits[list], fmt.Sprintf("%s %d %s %v", t.Answer, found.ID, found.Pattern, t.CarveOut))
+		hits[list] = append(hits[list], fmt.Sprintf("%s %d %s %v", t.Answer(), found.ID, found.Pattern, t.CarveOut))
 	}
 	for _, all := range hits {
 		slices.Sort(all)
@@ -64,8 +64,8 @@ func TestTakes(t *testing.T) {
 			require.Equal(t, found.ID, x.ID(take))
 			require.Equal(t, found.Pattern.Specificity(), x.Specificity(take))
 		}
-		certain := slices.DeleteFunc(slices.Clone(takes), func(t Take) bool { return t.Answer != Yes })
-		few := slices.DeleteFunc(x.Takes(nil, u, today, sight, false), func(t Take) bool { return t.Answer != Yes })
+		certain := slices.DeleteFunc(slices.Clone(takes), func(t Take) bool { return t.Unclear })
+		few := slices.DeleteFunc(x.Takes(nil, u, today, sight, false), func(t Take) bool { return t.Unclear })
 		require.Equal(t, asHits(x, certain), asHits(x, few), "what is certain is there either way")
 	})
 }

@@ -230,7 +230,7 @@ func (s *Snapshot) weigh(w *Work) {
 		covered, out, maybe := false, false, false
 		for ; i < len(takes) && takes[i].List == list; i++ {
 			t := takes[i]
-			certain := t.Answer == match.Yes
+			certain := !t.Unclear
 			covered = covered || certain && !t.CarveOut
 			out = out || certain && t.CarveOut
 			maybe = maybe || !certain && !t.CarveOut
@@ -248,7 +248,7 @@ func (s *Snapshot) weigh(w *Work) {
 
 // grantedBy keeps the entry of an exception that says most.
 func (w *Work) grantedBy(s *Snapshot, t match.Take) {
-	c := candidate{t.List - s.grantsFrom, t.Answer, s.index.Specificity(t), t}
+	c := candidate{t.List - s.grantsFrom, t.Answer(), s.index.Specificity(t), t}
 	if last := len(w.granted) - 1; last >= 0 && w.granted[last].grant == c.grant {
 		before := &w.granted[last]
 		if before.answer == match.Yes && (c.answer != match.Yes || c.says.Compare(before.says) <= 0) || before.answer != match.Yes && c.answer != match.Yes {

@@ -229,7 +229,7 @@ func (f *flipping) entries(p *ladderPolicy) {
 	}
 	for _, t := range slices.Clone(f.decider.seen.Takes) {
 		n := t.List - first
-		if n < 0 || int(n) >= len(lists) || t.Answer != match.Yes || t.CarveOut || !slices.ContainsFunc(asked, func(leaf *node) bool { return leaf.op == InList && leaf.set.Has(n) }) {
+		if n < 0 || int(n) >= len(lists) || t.Unclear || t.CarveOut || !slices.ContainsFunc(asked, func(leaf *node) bool { return leaf.op == InList && leaf.set.Has(n) }) {
 			continue
 		}
 		without(t.SameEntry)

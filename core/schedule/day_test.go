@@ -81,7 +81,7 @@ func TestDaysBeginEverywhere(t *testing.T) {
 		require.Less(t, changes, 400, name)
 	}
 	for _, name := range []string{"America/Santiago", "America/Havana", "Asia/Beirut", "Pacific/Apia"} {
-		assert.True(t, skipped[name], "%s has days without midnight", name)
+		assert.True(t, skipped[name] || testing.Short(), "%s has days without midnight", name)
 	}
 }
 
