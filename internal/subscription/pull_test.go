@@ -34,7 +34,7 @@ type house struct {
 	store  *postgres.Store
 	puller *subscription.Puller
 	source revision.Source
-	answer func(http.ResponseWriter, *http.Request)
+	answer atomic.Pointer[http.HandlerFunc] // set by answers
 	edits  int
 	now    time.Time
 }
@@ -46,7 +46,7 @@ func newHouse(t *testing.T, change func(*revision.Source)) *house {
 	h.store, err = postgres.Open(t.Context(), server.Database(t))
 	require.NoError(t, err)
 	t.Cleanup(h.store.Close)
-	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { h.answer(w, r) }))
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*h.answer.Load())(w, r) }))
 	t.Cleanup(web.Close)
 	name := "Partner"
 	list, err := h.store.AddList(t.Context(), revision.ListEdit{Name: &name}, "edda")
@@ -62,6 +62,9 @@ func newHouse(t *testing.T, change func(*revision.Source)) *house {
 	h.puller = &subscription.Puller{Client: http.DefaultClient, Store: h.store, Now: func() time.Time { return h.now }, Pulled: func(context.Context) { h.edits++ }}
 	return h
 }
+
+// answers says what the server answers from now on.
+func (h *house) answers(with http.HandlerFunc) { h.answer.Store(&with) }
 
 // pull pulls once and returns what is kept of it.
 func (h *house) pull(t *testing.T) revision.Source {
@@ -95,7 +98,7 @@ func text(body string, header ...string) func(http.ResponseWriter, *http.Request
 func TestPull(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, func(s *revision.Source) { s.MaxShrink = 70 })
-	h.answer = text("# theirs\na.example\nb.example # why\nhttps://c.example/\n", "ETag", `"1"`)
+	h.answers(text("# theirs\na.example\nb.example # why\nhttps://c.example/\n", "ETag", `"1"`))
 	got := h.pull(t)
 	assert.Equal(t, revision.PullChanged, got.Result)
 	assert.Equal(t, "3 entries came, 0 went, 0 stay.", got.Told)
@@ -104,20 +107,20 @@ func TestPull(t *testing.T) {
 	assert.Equal(t, 1, h.edits)
 
 	// Asked again, the source may say that nothing is new: by its tag, or with the same file.
-	h.answer = func(w http.ResponseWriter, r *http.Request) {
+	h.answers(func(w http.ResponseWriter, r *http.Request) {
 		assert.Equal(t, `"1"`, r.Header.Get("If-None-Match"))
 		w.WriteHeader(http.StatusNotModified)
-	}
+	})
 	assert.Equal(t, revision.PullUnchanged, h.pull(t).Result)
-	h.answer = text("c.example\na.example\nb.example # why\n", "Last-Modified", "Mon, 23 Nov 2026 05:00:00 GMT")
+	h.answers(text("c.example\na.example\nb.example # why\n", "Last-Modified", "Mon, 23 Nov 2026 05:00:00 GMT"))
 	got = h.pull(t)
 	assert.Equal(t, revision.PullUnchanged, got.Result)
 	assert.Equal(t, "The source says the same as before.", got.Told)
 	assert.Equal(t, 1, h.edits)
-	h.answer = func(w http.ResponseWriter, r *http.Request) {
+	h.answers(func(w http.ResponseWriter, r *http.Request) {
 		assert.Equal(t, "Mon, 23 Nov 2026 05:00:00 GMT", r.Header.Get("If-Modified-Since"))
 		w.WriteHeader(http.StatusNotModified)
-	}
+	})
 	h.pull(t)
 
 	// Packed, with lines that are no entries.
@@ -125,7 +128,7 @@ func TestPull(t *testing.T) {
 	w := gzip.NewWriter(&packed)
 	_, _ = w.Write([]byte("a.example\nd.example\nbad..example\n"))
 	_ = w.Close()
-	h.answer = text(packed.String())
+	h.answers(text(packed.String()))
 	got = h.pull(t)
 	assert.Equal(t, "1 entry came, 2 went, 1 stay. 1 line was no entry and was passed over.", got.Told)
 	assert.Equal(t, []int64{1, 2, 1}, []int64{got.Added, got.Removed, got.Refused})
@@ -139,7 +142,7 @@ func TestPull(t *testing.T) {
 func TestGuards(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, func(s *revision.Source) { s.MaxBytes = 1000 })
-	h.answer = text("a.example\nb.example\nc.example\nd.example\n")
+	h.answers(text("a.example\nb.example\nc.example\nd.example\n"))
 	h.pull(t)
 	before := h.lines(t)
 	var bomb bytes.Buffer
@@ -173,7 +176,7 @@ func TestGuards(t *testing.T) {
 			_, _ = w.Write([]byte("a.example\n"))
 		}, revision.PullFailed, "broke off"},
 	} {
-		h.answer = row.answer
+		h.answers(row.answer)
 		got := h.pull(t)
 		assert.Equal(t, row.result, got.Result, name)
 		assert.Contains(t, got.Told, row.told, name)
@@ -182,10 +185,10 @@ func TestGuards(t *testing.T) {
 		assert.NotNil(t, got.PulledAt, "%s: when the last good state came is still known", name)
 	}
 	csv := newHouse(t, func(s *revision.Source) { s.Format, s.EntryField = "csv", "site" })
-	csv.answer = text("no,site\n1,a.example\n")
+	csv.answers(text("no,site\n1,a.example\n"))
 	csv.pull(t)
 	assert.Equal(t, []string{"a.example"}, csv.lines(t))
-	csv.answer = text("no,host\n1,b.example\n")
+	csv.answers(text("no,host\n1,b.example\n"))
 	assert.Contains(t, csv.pull(t).Told, `The file has no column "site"`)
 }
 
@@ -215,12 +218,12 @@ func TestRunnersShareTheWork(t *testing.T) {
 	t.Parallel()
 	var asked atomic.Int64
 	h := newHouse(t, nil)
-	h.answer = func(w http.ResponseWriter, r *http.Request) {
+	h.answers(func(w http.ResponseWriter, r *http.Request) {
 		asked.Add(1)
 		text("a.example\n")(w, r)
-	}
+	})
 	paused := newHouse(t, func(s *revision.Source) { s.Paused = true })
-	paused.answer = func(http.ResponseWriter, *http.Request) { t.Error("a source that is paused was asked") }
+	paused.answers(func(http.ResponseWriter, *http.Request) { t.Error("a source that is paused was asked") })
 	for _, house := range []*house{h, paused} {
 		house.now = time.Now().Add(time.Minute)
 		for range 2 {
@@ -249,7 +252,8 @@ func TestRunnersShareTheWork(t *testing.T) {
 func TestPullsBesideEdits(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, func(s *revision.Source) { s.MaxShrink = 100 })
-	h.answer = text("a.example\nb.example\n")
+	h.answers(text("a.example\nb.example\n"))
+	h.puller.Pulled = nil
 	var all sync.WaitGroup
 	for i := range 8 {
 		all.Go(func() {
@@ -262,7 +266,6 @@ func TestPullsBesideEdits(t *testing.T) {
 			assert.NoError(t, err)
 		})
 	}
-	h.puller.Pulled = nil
 	all.Wait()
 	list, err := h.store.List(t.Context(), h.source.ListID)
 	require.NoError(t, err)
