@@ -54,6 +54,7 @@ func (s *server) problem(ctx context.Context, err error) error {
 	var people *peoplefile.Error
 	var pack *packfile.Error
 	var refused *catalogue.RefusedError
+	var late *impatientError
 	switch {
 	case errors.As(err, &ready):
 		return ready
@@ -101,8 +102,8 @@ func (s *server) problem(ctx context.Context, err error) error {
 		return huma.NewError(http.StatusInsufficientStorage, "The disk of the database is full. Nothing was changed; make room there, and try again.")
 	case errors.Is(context.Cause(ctx), errSilent):
 		return huma.Error503ServiceUnavailable(silentDatabase)
-	case errors.Is(context.Cause(ctx), errImpatient):
-		return huma.Error503ServiceUnavailable(fmt.Sprintf("This took longer than %s, and was broken off. Nothing was changed. Ask for fewer URLs, people or days at once, or try again.", patience))
+	case errors.As(context.Cause(ctx), &late):
+		return huma.Error503ServiceUnavailable(fmt.Sprintf("This took longer than %g s, and was broken off. Nothing was changed. Ask for fewer URLs, people or days at once, or try again.", late.after.Seconds()))
 	case errors.As(err, &broken):
 		return huma.Error400BadRequest(brokenBody)
 	case errors.Is(err, context.Canceled):

@@ -120,7 +120,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	config.Security = []map[string][]string{{"session": {}}, {"token": {}}}
 	api := humagin.New(engine, config)
 	s := &server{parts}
-	api.UseMiddleware(impatient, s.signedIn(api), s.audited)
+	api.UseMiddleware(impatient(patience), s.signedIn(api), s.audited)
 	s.registerSessions(api)
 	s.registerAccounts(api)
 	s.registerLists(api)
