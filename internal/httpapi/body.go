@@ -19,6 +19,7 @@ const brokenBody = "The request broke off, or its body is not as its head says. 
 func whole(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Body != nil && r.Body != http.NoBody {
+			r = r.WithContext(r.Context()) // a copy: by its own the server knows what is left of the body, and whether the connection can go on
 			r.Body = &body{r.Body}
 		}
 		next.ServeHTTP(w, r)
