@@ -99,7 +99,7 @@ func (d *Desk) each(ctx context.Context, from, to time.Time, work func() func([]
 		})
 	}
 	batch := make([]revision.Recorded, 0, size)
-	err := d.Journal.EachRecorded(ctx, from, to, func(r revision.Recorded) error {
+	err := d.Journal.EachRecorded(ctx, from, to, false, func(r revision.Recorded) error {
 		if batch = append(batch, r); len(batch) == size {
 			batches <- batch
 			batch = make([]revision.Recorded, 0, size)

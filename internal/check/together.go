@@ -46,7 +46,7 @@ func (d *Desk) seenTogether(ctx context.Context) ([]review.Companion, error) {
 	visits, shown := map[string]int{}, map[string]string{}
 	pairs := map[[2]string]int{}
 	open := map[askerKey][]*visit{}
-	err = d.Journal.EachRecorded(ctx, last.AddDate(0, 0, -days), last.Add(time.Second), func(r revision.Recorded) error {
+	err = d.Journal.EachRecorded(ctx, last.AddDate(0, 0, -days), last.Add(time.Second), true, func(r revision.Recorded) error {
 		host := hostOf(r.URL)
 		who := askerKey{r.Person, r.Address}
 		still := open[who][:0]

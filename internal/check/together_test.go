@@ -26,7 +26,7 @@ func (t *traffic) RecordedSpan(context.Context) (from, to time.Time, n int64, er
 	return t.records[0].At, t.records[len(t.records)-1].At, int64(len(t.records)), nil
 }
 
-func (t *traffic) EachRecorded(_ context.Context, from, to time.Time, each func(revision.Recorded) error) error {
+func (t *traffic) EachRecorded(_ context.Context, from, to time.Time, _ bool, each func(revision.Recorded) error) error {
 	t.asked++
 	for _, r := range t.records {
 		if !r.At.Before(from) && r.At.Before(to) {

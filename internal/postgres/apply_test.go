@@ -215,7 +215,7 @@ func TestJournal(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []any{begin, begin.Add(99 * time.Hour), int64(100)}, []any{from.UTC(), to.UTC(), n})
 	var read []revision.Recorded
-	require.NoError(t, store.EachRecorded(ctx, begin.Add(10*time.Hour), begin.Add(20*time.Hour), func(r revision.Recorded) error {
+	require.NoError(t, store.EachRecorded(ctx, begin.Add(10*time.Hour), begin.Add(20*time.Hour), true, func(r revision.Recorded) error {
 		r.At = r.At.UTC()
 		read = append(read, r)
 		return nil

@@ -31,8 +31,12 @@ func (s *Store) AddRecorded(ctx context.Context, records []revision.Recorded) er
 }
 
 // EachRecorded implements [revision.JournalStore].
-func (s *Store) EachRecorded(ctx context.Context, from, to time.Time, each func(revision.Recorded) error) error {
-	rows, err := s.pool.Query(ctx, `select at, person, address, method, url, gate, verdict from journal where at >= $1 and at < $2 order by id`, from, to)
+func (s *Store) EachRecorded(ctx context.Context, from, to time.Time, inOrder bool, each func(revision.Recorded) error) error {
+	query := `select at, person, address, method, url, gate, verdict from journal where at >= $1 and at < $2`
+	if inOrder {
+		query += ` order by id`
+	}
+	rows, err := s.pool.Query(ctx, query, from, to)
 	if err != nil {
 		return ours(err)
 	}

@@ -25,8 +25,9 @@ type Recorded struct {
 type JournalStore interface {
 	AddRecorded(ctx context.Context, records []Recorded) error
 
-	// EachRecorded gives the requests from a moment until another to each, in the order in which they were kept.
-	EachRecorded(ctx context.Context, from, to time.Time, each func(Recorded) error) error
+	// EachRecorded gives the requests from a moment until another to each: in the order in which they were kept, or, which takes a third
+	// less time, in any.
+	EachRecorded(ctx context.Context, from, to time.Time, inOrder bool, each func(Recorded) error) error
 
 	// RecordedSpan returns from when until when requests were recorded, and how many; zero times where there are none.
 	RecordedSpan(ctx context.Context) (from, to time.Time, n int64, err error)
