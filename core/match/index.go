@@ -347,11 +347,21 @@ func (x *Index) Count(u weburl.URL, today pattern.Date) int {
 // gather puts into s.takes what the parts say, by list. With all, every entry that cannot be told is among them; without, one
 // for each list that holds such.
 func (x *Index) gather(s *scratch, u *weburl.URL, today pattern.Date, sight Sight, all bool) {
-	s.takes, s.spots = s.takes[:0], s.spots[:0]
-	s.question.reset(u, sight)
+	s.takes, s.spots, s.today, s.all = s.takes[:0], s.spots[:0], today, all
+	asked := false
 	for i := range x.parts {
 		p := &x.parts[i]
-		s.part, s.at, s.today, s.all = p, int32(i), today, all
+		s.part, s.at = p, int32(i)
+		if p.namesOnly() {
+			if !u.Addr().IsValid() {
+				p.walk(s, u.Host())
+			}
+			continue
+		}
+		if !asked {
+			s.question.reset(u, sight)
+			asked = true
+		}
 		p.ask(s)
 	}
 	s.part = nil

@@ -198,6 +198,11 @@ func both(a, b Answer) Answer {
 	return Yes
 }
 
+// namesOnly reports whether nothing but the host has to be looked at.
+func (x *base) namesOnly() bool {
+	return len(x.rests) == 0 && len(x.ranges) == 0 && len(x.sieve.scans) == 0 && !x.ending
+}
+
 // ask files what the part has to say.
 func (x *part) ask(s *scratch) {
 	q := &s.question
