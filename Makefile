@@ -15,7 +15,7 @@ WEBSRC := $(shell find console -path console/node_modules -prune -o -type f -not
 DATA ?=
 LISTEN ?= 127.0.0.1:8470
 
-.PHONY: help demo test build check deps dev bench lint fmt generate verify screenshots fuzz clean
+.PHONY: help demo test build check deps dev bench race lint fmt generate verify screenshots fuzz clean
 
 help: ## what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | column -t -s $$'\t'
@@ -69,6 +69,10 @@ dev: .var/postgresql.stamp build ## the demo, and the console rebuilt as you edi
 
 bench: deps build ## measure against anchors in one run, and tell the ratios
 	go test -run '^$$' -bench . -benchmem -benchtime 300ms ./core/... ./internal/catalogue ./internal/postgres ./internal/check ./test/e2e | go run ./bench
+
+# The detector drops what is kept for the next call, so what allocates nothing is not told under it.
+race: deps build ## pass the tests of the packages under the race detector
+	go test -race -count=1 -timeout 30m -skip 'NoAllocs|AllocatesNothing|TestGather$$' ./core/... ./internal/...
 
 fuzz: ## look for inputs that break the core, half a minute each
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 30s ./core/weburl
