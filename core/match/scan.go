@@ -236,8 +236,8 @@ func (s *scan) coversHost(q *question) bool {
 	if s.scope == pattern.AndBelow && s.glob.Match(host) {
 		return true
 	}
-	for i := 1; i < len(host); i++ { // a host always has something before its first dot
-		if host[i-1] == '.' && i > 1 && s.glob.Match(host[i:]) {
+	for i := 1; i < len(host); i++ { // a label may be empty, the first one too: browsers ask for such hosts
+		if host[i-1] == '.' && s.glob.Match(host[i:]) {
 			return true
 		}
 	}
