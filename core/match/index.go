@@ -3,10 +3,11 @@
 // From: lists of [pattern.Entry].
 // To: [Index], which package policy asks; it is immutable, so it is replaced whole when a list changes.
 //
-// Patterns with a literal host stand in a table by the hash of that host, beside those for the same registered name, so that a URL costs
-// one look at memory as a rule; where the host has entries for pages, it is looked up once more for each segment of its path. All others (globs in the
-// host, words, regular expressions) stand in a sieve: each names a few characters that a URL must hold for the pattern to have
-// a chance, and only those whose characters are there are tried. Expressions that name nothing run together in one automaton.
+// Patterns with a literal host stand in a table by the hash of that host, beside those for the same registered name, so that a URL
+// costs one look at memory as a rule; where the host has entries for pages, it is looked up once more for each segment of its
+// path. All others (globs in the host, words, regular expressions) stand in a sieve: each names a few characters that a URL must
+// hold for the pattern to have a chance, and only those whose characters are there are tried. Expressions that name nothing run
+// together in one automaton.
 // So the cost grows with the URL and with what could match it, not with the number of entries.
 //
 // A gate may see less than the whole URL (see [Sight]); then the answer for an entry is [Yes], [No] or [CannotTell].

@@ -15,10 +15,10 @@ import (
 // Like the table it may give out what only hashes alike, and never keeps back what is there.
 type nameTable struct {
 	lines   []line
-	short   bool     // hosts of one label are among them
-	crowded []uint64 // a bit for the hash of each crowded name; others may share it
-	shift   uint     // of a hash to its bit in crowded
-	full    map[uint64]struct{}
+	short   bool                // hosts of one label are among them
+	crowded []uint64            // a bit for the hash of each crowded name; others may share it
+	shift   uint                // of a hash to its bit in crowded
+	full    map[uint64]struct{} // the hashes of the crowded names while the table is filled; nil afterwards
 }
 
 // line is what comes from memory together, 64 bytes. Its slots are filled from the first on; a line with an empty slot ends what began
@@ -60,7 +60,8 @@ const (
 	ownLines   = 16
 )
 
-// newNameTable returns a table for so many keys. Half the slots are used, for a full line costs a look at the next one.
+// newNameTable returns a table for so many keys. Half the slots are used, for a full line costs a look at the next one. It has as many
+// lines as one name may fill, or more, so that no line is looked through twice.
 func newNameTable(keys int) nameTable {
 	if keys == 0 {
 		return nameTable{}

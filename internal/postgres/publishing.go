@@ -115,7 +115,7 @@ func (s *Store) PublishDue(ctx context.Context, at time.Time, check func(revisio
 
 // Revisions implements [revision.PublishStore].
 func (s *Store) Revisions(ctx context.Context, before int64, limit int) ([]revision.Revision, error) {
-	rows, err := s.pool.Query(ctx, `select `+revisionColumns+` from revisions where $1 = 0 or number < $1 order by number desc limit $2`, before, limit)
+	rows, err := s.pool.Query(ctx, `select `+revisionColumns+` from revisions where $1::bigint = 0 or number < $1 order by number desc limit $2`, before, limit)
 	return all(rows, err, scanRevision)
 }
 
@@ -535,7 +535,7 @@ func (s *Store) Note(ctx context.Context, e revision.Event) error { return note(
 // Audit implements [revision.PublishStore].
 func (s *Store) Audit(ctx context.Context, q revision.EventQuery) ([]revision.Event, error) {
 	rows, err := s.pool.Query(ctx, `select id, at, by, what, kind, object, name, version, detail from audit
-		where ($1 = 0 or id < $1) and ($3 = '' or what ilike $3 or name ilike $3 or detail ilike $3 or by ilike $3) and ($4 = '' or kind = $4)
+		where ($1::bigint = 0 or id < $1) and ($3 = '' or what ilike $3 or name ilike $3 or detail ilike $3 or by ilike $3) and ($4 = '' or kind = $4)
 			and ($5::uuid is null or object = $5) order by id desc limit $2`, q.Before, q.Limit, containing(q.Text), q.Kind, q.Object)
 	return all(rows, err, pgx.RowToStructByPos[revision.Event])
 }
