@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"sync"
 	"sync/atomic"
 	"testing"
 
@@ -19,7 +20,8 @@ import (
 // Server is one PostgreSQL server for the tests of a package, with a migrated database to copy.
 type Server struct {
 	*cluster.Cluster
-	made atomic.Int64
+	made   atomic.Int64
+	filled sync.Map // the names of templates, and for each a *sync.Once that fills it
 }
 
 // RunWithServer starts a server, runs the tests of a package, and stops it. It is for TestMain.
@@ -62,6 +64,22 @@ func (s *Server) EmptyDatabase(t testing.TB) string { return s.create(t, "templa
 
 // Database makes a migrated database for one test and returns its URL.
 func (s *Server) Database(t testing.TB) string { return s.create(t, "template") }
+
+// ServeFilled is [Server.Serve] on a copy of a database that a service has been filled in: once for all tests, by the first that asks for
+// it. What fill keeps outside the database has to outlive its test.
+func (s *Server) ServeFilled(t testing.TB, name string, fill func(*Service)) *Service {
+	t.Helper()
+	once, _ := s.filled.LoadOrStore(name, &sync.Once{})
+	once.(*sync.Once).Do(func() {
+		require.NoError(t, s.EnsureDatabase(t.Context(), name))
+		service := s.ServeOn(t, s.URL(name))
+		fill(service)
+		require.NoError(t, service.Stop()) // a template may have no connections
+	})
+	service := &Service{Database: s.create(t, name), Config: filepath.Join(t.TempDir(), "client.yaml")}
+	service.begin(t)
+	return service
+}
 
 func (s *Server) create(t testing.TB, template string) string {
 	t.Helper()

@@ -104,10 +104,16 @@ func (s *Server) ServeOn(t testing.TB, database string) *Service {
 	add.Stdin = strings.NewReader(Password)
 	out, err := add.CombinedOutput()
 	require.NoError(t, err, string(out))
-	service.Start(t)
-	t.Cleanup(service.Kill)
-	service.Run(t, Password, "login", "--name", Name, "--password-stdin", "--server", service.URL).Done(t)
+	service.begin(t)
 	return service
+}
+
+// begin starts the service and signs the command line in.
+func (s *Service) begin(t testing.TB) {
+	t.Helper()
+	s.Start(t)
+	t.Cleanup(s.Kill)
+	s.Run(t, Password, "login", "--name", Name, "--password-stdin", "--server", s.URL).Done(t)
 }
 
 var serving = regexp.MustCompile(`serves on (http://\S+)`)

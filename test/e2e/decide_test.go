@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -20,12 +21,16 @@ import (
 // hospital is a service with the demo data.
 func hospital(t testing.TB) *testkit.Service {
 	t.Helper()
-	s := server.Serve(t)
-	partner := httptest.NewServer(demo.Partner())
-	t.Cleanup(partner.Close)
-	require.NoError(t, demo.Load(t.Context(), s.API(t), t.TempDir(), partner.URL, &strings.Builder{}))
-	return s
+	return server.ServeFilled(t, "hospital", func(s *testkit.Service) {
+		files, err := os.MkdirTemp("", "widelark-hospital-")
+		require.NoError(t, err)
+		defer os.RemoveAll(files)
+		require.NoError(t, demo.Load(t.Context(), s.API(t), files, partner().URL, &strings.Builder{}))
+	})
 }
+
+// partner answers as the partner hospital does, for all tests and to their end.
+var partner = sync.OnceValue(func() *httptest.Server { return httptest.NewServer(demo.Partner()) })
 
 // hospitalAsLive is a service with the demo data, its draft as what is live.
 func hospitalAsLive(t testing.TB) *testkit.Service {
