@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/http"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/alexedwards/scs/v2"
@@ -25,10 +26,15 @@ const secureCookie = "__Host-" + SessionCookie
 // sessionID is the key under which a session keeps the id of its row; see [account.Session].
 const sessionID = "id"
 
+// basicSessions returns the library's manager, made once: with each one it begins to clean up a store in memory that nobody uses, and goes
+// on as long as the process.
+var basicSessions = sync.OnceValue(scs.New)
+
 // NewSessions returns the manager of people's sessions. They live in store, end after two idle hours and after twelve
 // in any case. secure is for services that are reached over TLS: the cookie then never travels without.
 func NewSessions(store scs.Store, secure bool) *scs.SessionManager {
-	sessions := scs.New()
+	fresh := *basicSessions()
+	sessions := &fresh
 	sessions.Store = store
 	sessions.HashTokenInStore = true
 	sessions.Lifetime = 12 * time.Hour
