@@ -2,9 +2,14 @@
 package arch
 
 import (
+	"bytes"
+	"cmp"
+	"flag"
+	"fmt"
 	"go/ast"
 	"go/parser"
 	"go/token"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -13,59 +18,53 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"gopkg.in/yaml.v3"
 )
 
-// importRules says which of our own packages each package may import. It is a statement of policy: a change to it is a
-// decision about the structure, not a way to make a build pass. Packages of tests (internal/testkit, test/...) may
-// import all.
-var importRules = map[string]string{
-	"core/weburl":               "",
-	"core/hands":                "",
-	"core/memory":               "",
-	"core/language":             "",
-	"core/pattern":              "core/weburl core/language",
-	"core/match":                "core/memory core/weburl core/pattern",
-	"core/classify":             "core/weburl core/pattern core/match",
-	"core/directory":            "",
-	"core/policy":               "core/weburl core/pattern core/match core/classify core/directory core/schedule",
-	"core/schedule":             "core/pattern",
-	"core/cover":                "core/weburl core/language core/pattern core/match",
-	"core/tidy":                 "core/weburl core/language core/pattern core/match core/cover",
-	"core/compare":              "core/cover core/hands core/pattern core/policy core/schedule core/weburl",
-	"core/review":               "core/cover core/match core/pattern core/policy core/schedule core/weburl",
-	"internal/account":          "internal/readable",
-	"internal/calendar":         "core/pattern core/schedule",
-	"internal/catalogue":        "core/pattern core/match core/classify internal/packfile internal/revision",
-	"internal/companion":        "core/weburl",
-	"internal/lookup":           "core/weburl core/pattern core/match core/classify core/cover internal/catalogue internal/revision internal/trial",
-	"internal/outbound":         "",
-	"internal/packfile":         "core/pattern core/classify internal/spreadsheet",
-	"internal/listfile":         "core/pattern internal/spreadsheet",
-	"internal/readable":         "",
-	"internal/spreadsheet":      "",
-	"internal/subscription":     "core/pattern internal/catalogue internal/listfile internal/outbound internal/revision",
-	"internal/upkeep":           "core/weburl core/pattern core/match core/tidy core/policy internal/revision",
-	"internal/revision":         "core/classify core/directory core/match core/pattern core/policy core/schedule core/weburl internal/readable",
-	"internal/change":           "core/policy internal/revision",
-	"internal/check":            "core/classify core/compare core/hands core/match core/pattern core/policy core/review core/tidy core/weburl internal/revision internal/trial internal/turn",
-	"internal/configfile":       "core/classify core/pattern internal/revision",
-	"internal/peoplefile":       "internal/revision internal/spreadsheet",
-	"internal/turn":             "",
-	"internal/trial":            "core/classify core/directory core/hands core/match core/pattern core/policy core/schedule core/weburl internal/catalogue internal/revision internal/turn",
-	"internal/postgres":         "core/classify core/directory core/pattern internal/account internal/catalogue internal/packfile internal/revision",
-	"internal/postgres/cluster": "",
-	"internal/httpapi":          "core/classify core/cover core/hands core/match core/pattern core/policy core/review core/schedule core/tidy core/weburl internal/account internal/calendar internal/catalogue internal/change internal/check internal/companion internal/configfile internal/listfile internal/lookup internal/packfile internal/peoplefile internal/revision internal/spreadsheet internal/subscription internal/trial internal/upkeep",
-	"internal/httpapi/contract": "internal/httpapi",
-	"internal/cli":              "client core/pattern core/schedule internal/packfile internal/spreadsheet",
-	"internal/service":          "client demo web internal/account internal/catalogue internal/check internal/httpapi internal/lookup internal/outbound internal/postgres internal/postgres/cluster internal/subscription internal/trial internal/upkeep",
-	"bench":                     "",
-	"bench/rounds":              "",
-	"bench/traffic":             "",
-	"client":                    "",
-	"demo":                      "client internal/packfile core/classify",
-	"web":                       "",
-	"cmd/widelark":              "internal/cli",
-	"cmd/widelarkd":             "internal/service",
+// room is a package as rooms.yaml has it.
+type room struct {
+	Name    string
+	What    string
+	Imports []string
+}
+
+var update = flag.Bool("update", false, "print the table of CONTRIBUTING.md anew")
+
+func rooms(t *testing.T) []room {
+	t.Helper()
+	text, err := os.ReadFile("rooms.yaml")
+	require.NoError(t, err)
+	var all []room
+	decoder := yaml.NewDecoder(bytes.NewReader(text))
+	decoder.KnownFields(true)
+	require.NoError(t, decoder.Decode(&all))
+	return all
+}
+
+// The table that newcomers read says what the law says.
+func TestRoomsAreDescribed(t *testing.T) {
+	const contributing, begin, end = "../../CONTRIBUTING.md", "<!-- printed from test/arch/rooms.yaml -->\n", "<!-- end -->\n"
+	var table strings.Builder
+	table.WriteString("| package | what | may import of ours |\n| --- | --- | --- |\n")
+	for _, r := range rooms(t) {
+		assert.NotEmpty(t, r.What, r.Name)
+		short := make([]string, len(r.Imports))
+		for i, name := range r.Imports {
+			short[i] = strings.TrimPrefix(strings.TrimPrefix(name, "core/"), "internal/")
+		}
+		fmt.Fprintf(&table, "| `%s` | %s | %s |\n", r.Name, r.What, cmp.Or(strings.Join(short, ", "), "–"))
+	}
+	text, err := os.ReadFile(contributing)
+	require.NoError(t, err)
+	before, rest, found := strings.Cut(string(text), begin)
+	require.True(t, found)
+	_, after, found := strings.Cut(rest, end)
+	require.True(t, found)
+	want := before + begin + table.String() + end + after
+	if *update {
+		require.NoError(t, os.WriteFile(contributing, []byte(want), 0o644))
+	}
+	assert.True(t, *update || string(text) == want, "the table of CONTRIBUTING.md is stale: go test ./test/arch -update")
 }
 
 // coreModules are the outside packages that the core may import. None of them does anything but compute.
@@ -99,19 +98,25 @@ func packages(t *testing.T) map[string][]string {
 
 func TestImports(t *testing.T) {
 	all := packages(t)
+	rules := map[string][]string{}
+	for _, r := range rooms(t) {
+		assert.NotContains(t, rules, r.Name, "twice")
+		assert.Contains(t, all, r.Name, "a rule for a package that is gone")
+		rules[r.Name] = r.Imports
+	}
 	for pkg, imports := range all {
 		if pkg == "internal/testkit" || strings.HasPrefix(pkg, "test/") {
 			continue
 		}
-		rule, ok := importRules[pkg]
-		if !assert.True(t, ok, "%s has no rule: say where it stands", pkg) {
+		rule, ok := rules[pkg]
+		if !assert.True(t, ok, "%s has no rule in rooms.yaml: say where it stands", pkg) {
 			continue
 		}
 		for _, path := range imports {
 			own, isOwn := strings.CutPrefix(path, "widelark/")
 			switch {
 			case isOwn:
-				assert.Contains(t, strings.Fields(rule), own, "%s imports %s", pkg, own)
+				assert.Contains(t, rule, own, "%s imports %s", pkg, own)
 			case !strings.HasPrefix(pkg, "core/"):
 			case pkg == machinePackage && slices.Contains(machineStandard, path):
 			case strings.Contains(path, "."):
@@ -124,9 +129,6 @@ func TestImports(t *testing.T) {
 				assert.NotContains(t, path, "jackc/pgx", "%s: only internal/postgres speaks to the database", pkg)
 			}
 		}
-	}
-	for pkg := range importRules {
-		assert.Contains(t, all, pkg, "a rule for a package that is gone")
 	}
 }
 
