@@ -18,10 +18,10 @@ import (
 	"widelark/core/weburl"
 	"widelark/internal/catalogue"
 	"widelark/internal/check"
+	"widelark/internal/edition"
 	"widelark/internal/postgres"
 	"widelark/internal/revision"
 	"widelark/internal/testkit"
-	"widelark/internal/trial"
 	"widelark/internal/upkeep"
 )
 
@@ -42,8 +42,8 @@ func newHouse(t testing.TB) house {
 	t.Cleanup(store.Close)
 	shelf := catalogue.NewShelf(store, nil)
 	require.NoError(t, shelf.Load(t.Context()))
-	trials := trial.NewDesk(store, shelf, time.UTC, time.Now)
-	return house{store, &check.Desk{Store: store, Trials: trials, Lists: store, Categories: store, Traffic: upkeep.NewKeeper(store, store, trials), Publishing: store, Journal: store, Now: time.Now}}
+	editions := edition.New(store, shelf, time.UTC, time.Now)
+	return house{store, &check.Desk{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: upkeep.NewKeeper(store, store, editions), Publishing: store, Journal: store, Now: time.Now}}
 }
 
 func (h house) list(t testing.TB, name string, lines ...string) revision.List {
@@ -195,11 +195,11 @@ func TestReplayAgreesWithDeciding(t *testing.T) {
 	h, ids := ward(t)
 	from := time.Date(2026, 11, 16, 0, 0, 0, 0, time.UTC)
 	records := h.record(t, from, 5000, ids["kay"])
-	live, err := h.desk.Trials.HearOn(t.Context(), "", "live")
+	live, err := h.desk.Editions.On(t.Context(), "", "live")
 	require.NoError(t, err)
-	draft, err := h.desk.Trials.Hear(t.Context())
+	draft, err := h.desk.Editions.Draft(t.Context())
 	require.NoError(t, err)
-	decide := func(h *trial.Hearing, r revision.Recorded) policy.Verdict {
+	decide := func(h *edition.State, r revision.Recorded) policy.Verdict {
 		q := policy.Request{URL: weburl.MustParse(r.URL), Addr: r.Address}
 		if r.Person != uuid.Nil {
 			q.Person = r.Person.String()
@@ -259,9 +259,9 @@ func TestTurns(t *testing.T) {
 	require.NoError(t, err)
 	at := before.Draft
 	turned := func() []string {
-		a, err := h.desk.Trials.HearAt(t.Context(), at)
+		a, err := h.desk.Editions.At(t.Context(), at)
 		require.NoError(t, err)
-		b, err := h.desk.Trials.Hear(t.Context())
+		b, err := h.desk.Editions.Draft(t.Context())
 		require.NoError(t, err)
 		states, err := h.store.Changed(t.Context(), at, 0)
 		require.NoError(t, err)
@@ -295,9 +295,9 @@ func BenchmarkReplay(b *testing.B) {
 	for i := range 10 {
 		records = append(records, h.record(b, from.Add(time.Duration(i)*time.Second), 20_000, ids["kay"])...)
 	}
-	live, err := h.desk.Trials.HearOn(b.Context(), "", "live")
+	live, err := h.desk.Editions.On(b.Context(), "", "live")
 	require.NoError(b, err)
-	draft, err := h.desk.Trials.Hear(b.Context())
+	draft, err := h.desk.Editions.Draft(b.Context())
 	require.NoError(b, err)
 	rounds.Measure(b, func(b *testing.B) {
 		for b.Loop() {
@@ -326,7 +326,7 @@ func BenchmarkPublish(b *testing.B) {
 		lines[i] = fmt.Sprintf("site-%d.example", i)
 	}
 	list := h.list(b, "Large", lines...)
-	_, err := h.desk.Trials.Hear(b.Context())
+	_, err := h.desk.Editions.Draft(b.Context())
 	require.NoError(b, err)
 	b.ResetTimer()
 	for i := 0; b.Loop(); i++ {
@@ -336,7 +336,7 @@ func BenchmarkPublish(b *testing.B) {
 		require.NoError(b, err)
 		_, err = h.store.Publish(b.Context(), revision.Publishing{Version: now.Draft, Note: "x"}, 0, "edda")
 		require.NoError(b, err)
-		live, err := h.desk.Trials.HearOn(b.Context(), "", "live")
+		live, err := h.desk.Editions.On(b.Context(), "", "live")
 		require.NoError(b, err)
 		require.Equal(b, now.Draft, live.DraftVersion)
 	}

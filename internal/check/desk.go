@@ -12,8 +12,8 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/review"
+	"widelark/internal/edition"
 	"widelark/internal/revision"
-	"widelark/internal/trial"
 	"widelark/internal/turn"
 )
 
@@ -25,7 +25,7 @@ type Store interface {
 // Desk keeps what is known of the draft, and finds it out anew where the draft is another. It is safe for concurrent use.
 type Desk struct {
 	Store      Store
-	Trials     *trial.Desk
+	Editions   *edition.Editions
 	Lists      revision.Store
 	Categories revision.CategoryStore
 	Traffic    Recorded
@@ -79,7 +79,7 @@ func (d *Desk) Prepare(ctx context.Context) {
 		}()
 		ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), time.Minute)
 		defer cancel()
-		if err := d.Trials.Prepare(ctx); err != nil {
+		if err := d.Editions.Prepare(ctx); err != nil {
 			d.Log.WarnContext(ctx, "the draft could not be compiled ahead; the next trial will do it", "error", err)
 			return
 		}
@@ -112,7 +112,7 @@ func (d *Desk) Report(ctx context.Context) (*Report, error) {
 	if d.last != nil && d.last.DraftVersion >= now.Draft && d.last.Catalogue == now.Catalogue && begin.Sub(d.last.At) < freshness {
 		return d.last, nil
 	}
-	h, err := d.Trials.Hear(ctx)
+	h, err := d.Editions.Draft(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -127,7 +127,7 @@ func (d *Desk) Report(ctx context.Context) (*Report, error) {
 
 // ReportAt tries what is expected of an earlier version by that version itself.
 func (d *Desk) ReportAt(ctx context.Context, version int64) (*Report, error) {
-	h, err := d.Trials.HearAt(ctx, version)
+	h, err := d.Editions.At(ctx, version)
 	if err != nil {
 		return nil, err
 	}

@@ -15,8 +15,8 @@ import (
 	"widelark/core/match"
 	"widelark/core/policy"
 	"widelark/core/weburl"
+	"widelark/internal/edition"
 	"widelark/internal/revision"
-	"widelark/internal/trial"
 )
 
 // Expected is what came of an expectation.
@@ -38,10 +38,10 @@ type Wrong struct {
 }
 
 // Expectations tries what is expected of a version of the draft, by folder and name.
-func Expectations(h *trial.Hearing) []Expected { return ExpectationsOf(h, h.Expectations()) }
+func Expectations(h *edition.State) []Expected { return ExpectationsOf(h, h.Expectations()) }
 
 // ExpectationsOf tries expectations of another version on this one.
-func ExpectationsOf(h *trial.Hearing, objects []trial.Expectation) []Expected {
+func ExpectationsOf(h *edition.State, objects []edition.Expectation) []Expected {
 	results := make([]Expected, len(objects))
 	var w policy.Work
 	for i, o := range objects {
@@ -53,9 +53,9 @@ func ExpectationsOf(h *trial.Hearing, objects []trial.Expectation) []Expected {
 	return results
 }
 
-func expect(h *trial.Hearing, w *policy.Work, meta revision.Meta, b revision.ExpectationBody) Expected {
+func expect(h *edition.State, w *policy.Work, meta revision.Meta, b revision.ExpectationBody) Expected {
 	e := Expected{Meta: meta, Body: b, Wrong: []Wrong{}}
-	who := trial.Who{Address: b.Address}
+	who := edition.Who{Address: b.Address}
 	if b.Person != nil {
 		who.Person = b.Person.ID.String()
 	}
@@ -92,7 +92,7 @@ func expect(h *trial.Hearing, w *policy.Work, meta revision.Meta, b revision.Exp
 }
 
 // moment returns when an expectation is tried.
-func moment(h *trial.Hearing, b revision.ExpectationBody) (time.Time, error) {
+func moment(h *edition.State, b revision.ExpectationBody) (time.Time, error) {
 	if b.Schedule == nil {
 		return h.Moment("at", b.At)
 	}

@@ -15,8 +15,8 @@ import (
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
+	"widelark/internal/edition"
 	"widelark/internal/revision"
-	"widelark/internal/trial"
 )
 
 // ReplayQuery chooses recorded requests, and which of those that turned are shown one by one.
@@ -135,7 +135,7 @@ func sightOf(gate policy.Gate, u weburl.URL) match.Sight {
 }
 
 // Replay decides recorded requests again, each at its own moment, under two states.
-func (d *Desk) Replay(ctx context.Context, before, after *trial.Hearing, query ReplayQuery) (Replayed, error) {
+func (d *Desk) Replay(ctx context.Context, before, after *edition.State, query ReplayQuery) (Replayed, error) {
 	begin := d.Now()
 	var tallies []*tally
 	err := d.each(ctx, query.From, query.To, func() func([]revision.Recorded) {
@@ -289,7 +289,7 @@ type affected struct {
 
 // Affected looks through the recorded requests for those of some categories or families, or that some entries cover: who would have been
 // affected by blocking them, and when.
-func (d *Desk) Affected(ctx context.Context, h *trial.Hearing, categories []string, entries []pattern.Entry, from, to time.Time) (Affected, error) {
+func (d *Desk) Affected(ctx context.Context, h *edition.State, categories []string, entries []pattern.Entry, from, to time.Time) (Affected, error) {
 	wanted := map[string]bool{}
 	for _, c := range h.Snapshot.Config().Taxonomy.Categories {
 		if slices.Contains(categories, c.Key) || slices.Contains(categories, c.Family) {

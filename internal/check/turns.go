@@ -12,8 +12,8 @@ import (
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
+	"widelark/internal/edition"
 	"widelark/internal/revision"
-	"widelark/internal/trial"
 )
 
 // Bounds of what is tried to tell two states apart: enough for every part of a day's edits, and a second at most.
@@ -31,7 +31,7 @@ type Turned struct {
 }
 
 // Turns makes URLs from what two states differ by, and from what was recorded, and says which of them turn, for whom and when.
-func (d *Desk) Turns(ctx context.Context, before, after *trial.Hearing, states []revision.ObjectState) (Turned, error) {
+func (d *Desk) Turns(ctx context.Context, before, after *edition.State, states []revision.ObjectState) (Turned, error) {
 	c := &candidates{desk: d, seen: map[string]bool{}, asked: map[string]bool{}, after: after}
 	if err := c.gather(ctx, states, before.DraftVersion, after.DraftVersion); err != nil {
 		return Turned{}, err
@@ -46,7 +46,7 @@ func (d *Desk) Turns(ctx context.Context, before, after *trial.Hearing, states [
 // candidates are URLs and people that may show a difference.
 type candidates struct {
 	desk   *Desk
-	after  *trial.Hearing
+	after  *edition.State
 	urls   []weburl.URL
 	who    []compare.Who
 	seen   map[string]bool // URLs

@@ -313,7 +313,7 @@ func fileProblem(err error) error {
 
 // tellStates makes answers of differences. names are those of everything that is referred to.
 func (s *server) tellStates(ctx context.Context, states []revision.ObjectState, called map[uuid.UUID]string) ([]ObjectDifference, error) {
-	h, err := s.Desk.Hear(ctx)
+	h, err := s.Editions.Draft(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -97,12 +97,12 @@ func (s *server) expected(ctx context.Context, on string) (*check.Report, error)
 	if on == "draft" {
 		return s.Checks.Report(ctx)
 	}
-	h, err := s.Desk.HearOn(ctx, "on", on)
+	h, err := s.Editions.On(ctx, "on", on)
 	if err != nil {
 		return nil, err
 	}
 	// What is expected is said in the draft: an earlier state is asked whether it would hold there.
-	draft, err := s.Desk.Hear(ctx)
+	draft, err := s.Editions.Draft(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -11,9 +11,9 @@ import (
 
 	"widelark/core/classify"
 	"widelark/core/match"
+	"widelark/internal/edition"
 	"widelark/internal/lookup"
 	"widelark/internal/revision"
-	"widelark/internal/trial"
 )
 
 type lookupsInput struct {
@@ -410,7 +410,7 @@ func (s *server) scoreText(ctx context.Context, in *scoreInput) (*scoreOutput, e
 	out := &scoreOutput{}
 	out.Body.Scores = []Score{}
 	for _, c := range cards {
-		card, err := trial.Card(c)
+		card, err := edition.Card(c)
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}

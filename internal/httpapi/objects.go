@@ -10,8 +10,8 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/policy"
+	"widelark/internal/edition"
 	"widelark/internal/revision"
-	"widelark/internal/trial"
 )
 
 // Person is a named user.
@@ -165,7 +165,7 @@ type objects[T, I any] struct {
 // objectView is what answers tell beside what is kept.
 type objectView struct {
 	now      time.Time
-	hearing  *trial.Hearing
+	state    *edition.State
 	names    policy.Names
 	groups   []revision.Object
 	persons  map[uuid.UUID]int
@@ -216,8 +216,8 @@ func (s *server) view(ctx context.Context, kind revision.Kind) (objectView, erro
 	var err error
 	switch kind {
 	case revision.KindPolicy:
-		if view.hearing, err = s.Desk.Hear(ctx); err == nil {
-			view.names = view.hearing.Names()
+		if view.state, err = s.Editions.Draft(ctx); err == nil {
+			view.names = view.state.Names()
 		}
 	case revision.KindGroup:
 		var policies []revision.Object

@@ -10,9 +10,9 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/match"
+	"widelark/internal/edition"
 	"widelark/internal/peoplefile"
 	"widelark/internal/revision"
-	"widelark/internal/trial"
 )
 
 var personKind = objects[Person, PersonInput]{
@@ -107,11 +107,11 @@ type Who struct {
 	Address string `json:"address,omitempty" maxLength:"60"`
 }
 
-func (w *Who) who() trial.Who {
+func (w *Who) who() edition.Who {
 	if w == nil {
-		return trial.Who{}
+		return edition.Who{}
 	}
-	return trial.Who{Name: w.Name, Person: w.Person, Group: w.Group, Address: w.Address}
+	return edition.Who{Name: w.Name, Person: w.Person, Group: w.Group, Address: w.Address}
 }
 
 type whoInput struct {
@@ -174,7 +174,7 @@ func refsOf(all []match.Ref) []Ref {
 	return named
 }
 
-func askerBody(a trial.Asker) Asker {
+func askerBody(a edition.Asker) Asker {
 	body := Asker{Name: a.Name(), Person: refOf(a.Person), Group: refOf(a.Group), Machine: refOf(a.Machine)}
 	if a.Address.IsValid() {
 		body.Address = a.Address.String()
@@ -305,7 +305,7 @@ func known[B any](ctx context.Context, s *server, kind revision.Kind) ([]peoplef
 }
 
 func (s *server) whoIs(ctx context.Context, in *whoInput) (*whoOutput, error) {
-	h, err := s.Desk.Hear(ctx)
+	h, err := s.Editions.Draft(ctx)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

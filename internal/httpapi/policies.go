@@ -15,6 +15,7 @@ import (
 	"widelark/core/classify"
 	"widelark/core/policy"
 	"widelark/core/schedule"
+	"widelark/internal/edition"
 	"widelark/internal/revision"
 	"widelark/internal/trial"
 )
@@ -31,7 +32,7 @@ func (s *server) policyKind() objects[Policy, PolicyInput] {
 			if p.Inspect != nil {
 				p.Opens = p.Policy(p.Meta, &revision.Asides{}).Inspect.Sentence(view.names)
 			}
-			for _, c := range view.hearing.Conflicts(o.ID) {
+			for _, c := range view.state.Conflicts(o.ID) {
 				p.Conflicts = append(p.Conflicts, Conflict{int(c.Place), c.Text})
 			}
 			return p, &p.PolicyBody, err
@@ -168,7 +169,7 @@ type Segment struct {
 	By      string         `json:"by" doc:"What says so, at the beginning"`
 }
 
-func segments(h *trial.Hearing, strip []policy.Segment) []Segment {
+func segments(h *edition.State, strip []policy.Segment) []Segment {
 	all := make([]Segment, len(strip))
 	for i, g := range strip {
 		all[i] = Segment{g.From.In(h.Zone), g.To.In(h.Zone), g.Decision.Verdict, h.Snapshot.Source(g.Decision)}
@@ -226,7 +227,7 @@ func (s *server) registerPolicies(api huma.API) {
 	registerObjects(s, api, settingsKind)
 	huma.Register(api, operation("explainRules", http.MethodPost, "/rules/explain", "Policies", "What rules would do, in plain words, before they are kept", 422),
 		func(ctx context.Context, in *explainRulesInput) (*explainRulesOutput, error) {
-			h, err := s.Desk.Hear(ctx)
+			h, err := s.Editions.Draft(ctx)
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
@@ -253,7 +254,7 @@ func (s *server) registerPolicies(api huma.API) {
 		})
 	huma.Register(api, operation("startPolicy", http.MethodPost, "/policies/start", "Policies", "Rules to begin a policy with, to be kept or edited", 422),
 		func(ctx context.Context, in *startInput) (*startOutput, error) {
-			h, err := s.Desk.Hear(ctx)
+			h, err := s.Editions.Draft(ctx)
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
@@ -275,7 +276,7 @@ func (s *server) registerPolicies(api huma.API) {
 		})
 	huma.Register(api, operation("getEffects", http.MethodGet, "/settings/effects", "AllSettings", "What each way of combining policies would do to the recorded traffic"),
 		func(ctx context.Context, _ *struct{}) (*effectsOutput, error) {
-			h, err := s.Desk.Hear(ctx)
+			h, err := s.Editions.Draft(ctx)
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
@@ -283,7 +284,7 @@ func (s *server) registerPolicies(api huma.API) {
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			found, err := h.Effects(ctx, pages, h.Now())
+			found, err := trial.EffectsOf(ctx, h, pages, h.Now())
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
@@ -296,11 +297,11 @@ func (s *server) registerPolicies(api huma.API) {
 		})
 	huma.Register(api, operation("getPlan", http.MethodGet, "/plan", "Policies", "What a group may reach when", 422),
 		func(ctx context.Context, in *planInput) (*planOutput, error) {
-			h, err := s.Desk.Hear(ctx)
+			h, err := s.Editions.Draft(ctx)
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			who, err := h.Find("query", trial.Who{Group: in.Group})
+			who, err := h.Find("query", edition.Who{Group: in.Group})
 			if err == nil && who.Group == nil {
 				err = &revision.FieldError{Field: "query.group", Msg: "name a group"}
 			}
@@ -351,7 +352,7 @@ func (s *server) ordered(ctx context.Context, found []revision.Object) ([]revisi
 		}
 		role[o.ID] = map[revision.Role]int{revision.RoleBaseline: -1, revision.RoleFallback: 1}[body.Role]
 	}
-	found = trial.Ordered(found, settings, func(o revision.Object) uuid.UUID { return o.ID })
+	found = edition.Ordered(found, settings, func(o revision.Object) uuid.UUID { return o.ID })
 	slices.SortStableFunc(found, func(a, b revision.Object) int { return role[a.ID] - role[b.ID] })
 	return found, nil
 }

@@ -262,10 +262,10 @@ func (s *server) draft(ctx context.Context, _ *struct{}) (*draftOutput, error) {
 
 // versions returns which versions are to be compared; 0 is the draft as it is whenever it is read.
 func (s *server) versions(ctx context.Context, in DiffStates) (from, to int64, err error) {
-	if from, _, err = s.Desk.Version(ctx, "from", in.From); err != nil || in.To == "draft" {
+	if from, _, err = s.Editions.Version(ctx, "from", in.From); err != nil || in.To == "draft" {
 		return from, 0, err
 	}
-	to, _, err = s.Desk.Version(ctx, "to", in.To)
+	to, _, err = s.Editions.Version(ctx, "to", in.To)
 	return from, to, err
 }
 
@@ -427,7 +427,7 @@ func (s *server) makeLiveAgain(ctx context.Context, in *liveAgainInput) (*liveAg
 }
 
 func (s *server) discard(ctx context.Context, in *discardInput) (*struct{}, error) {
-	to, _, err := s.Desk.Version(ctx, "to", cmp.Or(in.Body.To, "live"))
+	to, _, err := s.Editions.Version(ctx, "to", cmp.Or(in.Body.To, "live"))
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

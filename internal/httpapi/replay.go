@@ -171,7 +171,7 @@ func (s *server) registerReplay(api huma.API) {
 }
 
 func (s *server) addRecorded(ctx context.Context, in *addRecordedInput) (*addRecordedOutput, error) {
-	live, err := s.Desk.HearOn(ctx, "", "live")
+	live, err := s.Editions.On(ctx, "", "live")
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -238,11 +238,11 @@ func (s *server) turns(ctx context.Context, in *turnsInput) (*turnsOutput, error
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	before, err := s.Desk.HearAt(ctx, from)
+	before, err := s.Editions.At(ctx, from)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	after, err := s.Desk.HearOn(ctx, "to", in.To)
+	after, err := s.Editions.On(ctx, "to", in.To)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -303,11 +303,11 @@ func (s *server) span(ctx context.Context, since, until *time.Time) (from, to ti
 
 func (s *server) replay(ctx context.Context, in *replayInput) (*replayOutput, error) {
 	b := in.Body
-	before, err := s.Desk.HearOn(ctx, "from", cmp.Or(b.From, "live"))
+	before, err := s.Editions.On(ctx, "from", cmp.Or(b.From, "live"))
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	after, err := s.Desk.HearOn(ctx, "to", b.To)
+	after, err := s.Editions.On(ctx, "to", b.To)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -364,7 +364,7 @@ func hostCounts(top []check.HostCount) []HostCount {
 
 func (s *server) affected(ctx context.Context, in *affectedInput) (*affectedOutput, error) {
 	b := in.Body
-	h, err := s.Desk.Hear(ctx)
+	h, err := s.Editions.Draft(ctx)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

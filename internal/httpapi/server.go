@@ -19,10 +19,10 @@ import (
 	"widelark/internal/account"
 	"widelark/internal/catalogue"
 	"widelark/internal/check"
+	"widelark/internal/edition"
 	"widelark/internal/lookup"
 	"widelark/internal/revision"
 	"widelark/internal/subscription"
-	"widelark/internal/trial"
 	"widelark/internal/upkeep"
 )
 
@@ -32,7 +32,7 @@ type Parts struct {
 	Door     *account.Door
 	Store    revision.Store
 	Objects  revision.ObjectStore
-	Desk     *trial.Desk
+	Editions *edition.Editions
 	Keeper   *upkeep.Keeper
 	Seen     revision.SeenStore
 	Sources  revision.SourceStore

@@ -17,6 +17,7 @@ import (
 	"widelark/core/policy"
 	"widelark/core/schedule"
 	"widelark/core/weburl"
+	"widelark/internal/edition"
 	"widelark/internal/revision"
 	"widelark/internal/trial"
 )
@@ -271,11 +272,11 @@ func (s *server) try(ctx context.Context, in *trialsInput) (*trialsOutput, error
 	if q.Outlook && len(q.URLs) > maxOutlooks {
 		return nil, s.problem(ctx, &revision.FieldError{Field: "outlook", Msg: fmt.Sprintf("at most %d URLs can be looked ahead for at once", maxOutlooks)})
 	}
-	h, err := s.Desk.HearOn(ctx, "on", in.Body.On)
+	h, err := s.Editions.On(ctx, "on", in.Body.On)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	answers, err := h.Try(ctx, "", q)
+	answers, err := trial.Try(ctx, h, "", q)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -298,9 +299,9 @@ func (s *server) try(ctx context.Context, in *trialsInput) (*trialsOutput, error
 
 // telling makes answers of trials.
 type telling struct {
-	hearing *trial.Hearing
-	names   naming
-	brief   bool
+	state *edition.State
+	names naming
+	brief bool
 }
 
 func (t telling) trial(a *trial.Answer) Trial {
@@ -339,7 +340,7 @@ func (t telling) step(step *policy.Step) Step {
 		Outcome: step.Outcome, When: step.When, Missing: step.Missing, By: policy.Reasons(step.Evidence),
 	}
 	if !step.Next.IsZero() {
-		next := step.Next.In(t.hearing.Zone)
+		next := step.Next.In(t.state.Zone)
 		told.Next = &next
 	}
 	if len(step.Evidence) == 0 {
@@ -362,9 +363,9 @@ func (t telling) step(step *policy.Step) Step {
 }
 
 func (t telling) outlook(o *trial.Outlook) *Outlook {
-	told := &Outlook{Week: segments(t.hearing, o.Week), Flips: []Flip{}}
+	told := &Outlook{Week: segments(t.state, o.Week), Flips: []Flip{}}
 	if !o.Until.IsZero() {
-		until := o.Until.In(t.hearing.Zone)
+		until := o.Until.In(t.state.Zone)
 		told.Until = &until
 	}
 	for _, f := range o.Flips {
@@ -407,7 +408,7 @@ func idRefs(ids []string) []Ref {
 }
 
 // askers finds who asks; where nobody is named, unnamed members of every group that has a policy.
-func askers(h *trial.Hearing, named []Who) (found []trial.Asker, err error) {
+func askers(h *edition.State, named []Who) (found []edition.Asker, err error) {
 	for i, who := range named {
 		asker, err := h.Find(fmt.Sprintf("who[%d]", i), who.who())
 		if err != nil {
@@ -426,7 +427,7 @@ func askers(h *trial.Hearing, named []Who) (found []trial.Asker, err error) {
 				continue
 			}
 			seen = append(seen, id)
-			asker, err := h.Find("who", trial.Who{Group: id})
+			asker, err := h.Find("who", edition.Who{Group: id})
 			if err != nil {
 				return nil, err
 			}
@@ -434,14 +435,14 @@ func askers(h *trial.Hearing, named []Who) (found []trial.Asker, err error) {
 		}
 	}
 	if len(found) == 0 {
-		found = []trial.Asker{{}}
+		found = []edition.Asker{{}}
 	}
 	return found, nil
 }
 
 func (s *server) matrix(ctx context.Context, in *matrixInput) (*matrixOutput, error) {
 	b := in.Body
-	h, err := s.Desk.HearOn(ctx, "on", b.On)
+	h, err := s.Editions.On(ctx, "on", b.On)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -453,7 +454,7 @@ func (s *server) matrix(ctx context.Context, in *matrixInput) (*matrixOutput, er
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	cells, err := h.Matrix(ctx, b.URLs, who, at, trial.View{Sight: b.Sight, Method: b.Method, Journey: b.Journey})
+	cells, err := trial.Matrix(ctx, h, b.URLs, who, at, trial.View{Sight: b.Sight, Method: b.Method, Journey: b.Journey})
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -479,7 +480,7 @@ func (s *server) matrix(ctx context.Context, in *matrixInput) (*matrixOutput, er
 
 func (s *server) sweep(ctx context.Context, in *sweepInput) (*sweepOutput, error) {
 	b := in.Body
-	h, err := s.Desk.HearOn(ctx, "on", b.On)
+	h, err := s.Editions.On(ctx, "on", b.On)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -508,7 +509,7 @@ func (s *server) sweep(ctx context.Context, in *sweepInput) (*sweepOutput, error
 			if err := ctx.Err(); err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			strip := h.Sweep(u, asker, from, out.Body.To, trial.View{Sight: b.Sight, Method: b.Method, Journey: b.Journey})
+			strip := trial.Sweep(h, u, asker, from, out.Body.To, trial.View{Sight: b.Sight, Method: b.Method, Journey: b.Journey})
 			out.Body.Rows = append(out.Body.Rows, SweepRow{u.String(), askerBody(asker), segments(h, strip)})
 		}
 	}
@@ -516,7 +517,7 @@ func (s *server) sweep(ctx context.Context, in *sweepInput) (*sweepOutput, error
 }
 
 func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareTrialsOutput, error) {
-	h, err := s.Desk.Hear(ctx)
+	h, err := s.Editions.Draft(ctx)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -529,14 +530,14 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 		c     Circumstances
 		into  *Compared
 	}{{"a.", in.Body.A, &out.Body.A}, {"b.", in.Body.B, &out.Body.B}} {
-		h, err := s.Desk.HearOn(ctx, side.field+"on", side.c.On)
+		h, err := s.Editions.On(ctx, side.field+"on", side.c.On)
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
 		tell[i] = telling{h, naming{h.Snapshot.Config().Taxonomy}, false}
 		q := side.c.question([]string{in.Body.URL})
 		q.Journey = in.Body.Journey
-		answers, err := h.Try(ctx, side.field, q)
+		answers, err := trial.Try(ctx, h, side.field, q)
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}

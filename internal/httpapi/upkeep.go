@@ -361,7 +361,7 @@ func (s *server) findCompanions(ctx context.Context, in *companionsInput) (*comp
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	index, today, err := s.Desk.Index(ctx)
+	index, today, err := s.Editions.Index(ctx)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

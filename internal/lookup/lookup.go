@@ -18,8 +18,8 @@ import (
 	"widelark/core/pattern"
 	"widelark/core/weburl"
 	"widelark/internal/catalogue"
+	"widelark/internal/edition"
 	"widelark/internal/revision"
-	"widelark/internal/trial"
 )
 
 // Store is what the clerk asks beside the catalogue's store.
@@ -30,16 +30,16 @@ type Store interface {
 
 // Clerk answers what URLs are. It is safe for concurrent use.
 type Clerk struct {
-	desk   *trial.Desk
-	shelf  *catalogue.Shelf
-	packs  catalogue.Store
-	store  Store
-	survey surveys
+	editions *edition.Editions
+	shelf    *catalogue.Shelf
+	packs    catalogue.Store
+	store    Store
+	survey   surveys
 }
 
 // NewClerk returns a clerk.
-func NewClerk(desk *trial.Desk, shelf *catalogue.Shelf, packs catalogue.Store, store Store) *Clerk {
-	return &Clerk{desk: desk, shelf: shelf, packs: packs, store: store}
+func NewClerk(editions *edition.Editions, shelf *catalogue.Shelf, packs catalogue.Store, store Store) *Clerk {
+	return &Clerk{editions: editions, shelf: shelf, packs: packs, store: store}
 }
 
 // OwnFamily holds the categories of our own that are in no family of the catalogue.
@@ -90,7 +90,7 @@ type Past struct {
 
 // Lookup classifies URLs as they are seen. With detail, it also tells neighbours and the past.
 func (c *Clerk) Lookup(ctx context.Context, urls []string, sight match.Sight, detail bool) ([]Found, error) {
-	classifier, today, err := c.desk.Classifier(ctx)
+	classifier, today, err := c.editions.Classifier(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -51,7 +51,7 @@ type surveys struct {
 // Survey returns what the recorded traffic is made of. It is made again where the traffic, the draft or the catalogue is another; some
 // microseconds a page.
 func (c *Clerk) Survey(ctx context.Context) (*Survey, error) {
-	classifier, today, err := c.desk.Classifier(ctx)
+	classifier, today, err := c.editions.Classifier(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -161,15 +161,15 @@ func (c *Clerk) Turns(ctx context.Context, pack uuid.UUID, number int64, limit i
 	if err != nil {
 		return nil, total, err
 	}
-	before, err := c.desk.ClassifierWith(ctx, packsBefore)
+	before, err := c.editions.ClassifierWith(ctx, packsBefore)
 	if err != nil {
 		return nil, total, err
 	}
-	after, err := c.desk.ClassifierWith(ctx, packsAfter)
+	after, err := c.editions.ClassifierWith(ctx, packsAfter)
 	if err != nil {
 		return nil, total, err
 	}
-	_, today, err := c.desk.Classifier(ctx)
+	_, today, err := c.editions.Classifier(ctx)
 	if err != nil {
 		return nil, total, err
 	}

@@ -24,12 +24,12 @@ import (
 	"widelark/core/pattern"
 	"widelark/internal/account"
 	"widelark/internal/catalogue"
+	"widelark/internal/edition"
 	"widelark/internal/lookup"
 	"widelark/internal/packfile"
 	"widelark/internal/postgres"
 	"widelark/internal/revision"
 	"widelark/internal/testkit"
-	"widelark/internal/trial"
 )
 
 var server *testkit.Server
@@ -48,11 +48,11 @@ var (
 
 // office is a service's parts around one database.
 type office struct {
-	store  *postgres.Store
-	shelf  *catalogue.Shelf
-	puller *catalogue.Puller
-	desk   *trial.Desk
-	clerk  *lookup.Clerk
+	store    *postgres.Store
+	shelf    *catalogue.Shelf
+	puller   *catalogue.Puller
+	editions *edition.Editions
+	clerk    *lookup.Clerk
 }
 
 func openOffice(t *testing.T, url string) *office {
@@ -64,8 +64,8 @@ func openOffice(t *testing.T, url string) *office {
 	t.Cleanup(o.store.Close)
 	o.shelf = catalogue.NewShelf(o.store, slog.New(slog.DiscardHandler))
 	require.NoError(t, o.shelf.Load(t.Context()))
-	o.desk = trial.NewDesk(o.store, o.shelf, time.UTC, time.Now)
-	o.clerk = lookup.NewClerk(o.desk, o.shelf, o.store, o.store)
+	o.editions = edition.New(o.store, o.shelf, time.UTC, time.Now)
+	o.clerk = lookup.NewClerk(o.editions, o.shelf, o.store, o.store)
 	o.puller = &catalogue.Puller{Client: http.DefaultClient, Store: o.store, Shelf: o.shelf, Now: time.Now}
 	key := catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Maker", AddedBy: "edda"}
 	if _, err = o.store.AddAccount(t.Context(), account.Account{Name: "edda"}, "none"); !errors.Is(err, account.ErrTaken) { // keys are for owners

@@ -17,12 +17,12 @@ import (
 	"widelark/internal/account"
 	"widelark/internal/catalogue"
 	"widelark/internal/check"
+	"widelark/internal/edition"
 	"widelark/internal/httpapi"
 	"widelark/internal/lookup"
 	"widelark/internal/outbound"
 	"widelark/internal/postgres"
 	"widelark/internal/subscription"
-	"widelark/internal/trial"
 	"widelark/internal/upkeep"
 	"widelark/web"
 )
@@ -93,19 +93,19 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	}
 	sessions := pgxstore.NewWithCleanupInterval(store.Pool(), 10*time.Minute)
 	shelf := catalogue.NewShelf(store, log)
-	desk := trial.NewDesk(store, shelf, zone, time.Now)
-	desk.Log = log
-	keeper := upkeep.NewKeeper(store, store, desk)
-	checks := &check.Desk{Store: store, Trials: desk, Lists: store, Categories: store, Traffic: keeper, Publishing: store, Journal: store, Now: time.Now, Log: log}
+	editions := edition.New(store, shelf, zone, time.Now)
+	editions.Log = log
+	keeper := upkeep.NewKeeper(store, store, editions)
+	checks := &check.Desk{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: keeper, Publishing: store, Journal: store, Now: time.Now, Log: log}
 	packs := &catalogue.Puller{Client: outbound.Client(ranges), Store: store, Shelf: shelf, Now: time.Now}
-	puller := &subscription.Puller{Client: outbound.Client(ranges), Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = desk.Prepare(ctx) }}
+	puller := &subscription.Puller{Client: outbound.Client(ranges), Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = editions.Prepare(ctx) }}
 	s := &Service{
 		Door: door, URL: "http://" + listener.Addr().String(), store: store, sessions: sessions, failed: make(chan error, 1),
 	}
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
-			Accounts: store, Door: door, Store: store, Desk: desk, Keeper: keeper,
-			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Shelf: shelf, Clerk: lookup.NewClerk(desk, shelf, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Versions: store, Checks: checks, Zone: zone, Now: time.Now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
+			Accounts: store, Door: door, Store: store, Editions: editions, Keeper: keeper,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Shelf: shelf, Clerk: lookup.NewClerk(editions, shelf, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Versions: store, Checks: checks, Zone: zone, Now: time.Now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
 			Names:    config.names(),
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
@@ -117,7 +117,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 		s.closeStores()
 		return nil, fmt.Errorf("the catalogue cannot be read: %w", err)
 	}
-	if err := desk.Prepare(ctx); err != nil {
+	if err := editions.Prepare(ctx); err != nil {
 		s.closeStores()
 		return nil, fmt.Errorf("the draft cannot be read: %w", err)
 	}
@@ -127,7 +127,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	}
 	publishing, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stopPublishing = sync.OnceFunc(stop)
-	s.beside = []func(){checks.Close, shelf.Close, desk.Close}
+	s.beside = []func(){checks.Close, shelf.Close, editions.Close}
 	s.work.Go(func() { checks.KeepPublishing(publishing, log) })
 	s.work.Go(func() {
 		if err := s.server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {

@@ -8,6 +8,7 @@ import (
 
 	"widelark/core/policy"
 	"widelark/core/weburl"
+	"widelark/internal/edition"
 )
 
 // Effect is what another way of combining policies would do.
@@ -28,10 +29,10 @@ type Effects struct {
 // mostExamples bounds how many pages are named.
 const mostExamples = 3
 
-// Effects decides pages for everybody who has several policies, under each way of combining, at a moment. People with the same
+// EffectsOf decides pages for everybody who has several policies, under each way of combining, at a moment. People with the same
 // policies and no exceptions of their own fare alike, so each set of policies is asked once.
-func (h *Hearing) Effects(ctx context.Context, pages []weburl.URL, at time.Time) (Effects, error) {
-	now := h.Snapshot.Config()
+func EffectsOf(ctx context.Context, state *edition.State, pages []weburl.URL, at time.Time) (Effects, error) {
+	now := state.Snapshot.Config()
 	effects := Effects{Pages: len(pages)}
 	var w policy.Work
 	var who []policy.Request
@@ -39,7 +40,7 @@ func (h *Hearing) Effects(ctx context.Context, pages []weburl.URL, at time.Time)
 	seen := map[string]bool{}
 	for _, p := range now.Directory.People {
 		r := policy.Request{Person: p.ID}
-		st := h.Snapshot.Standing(&w, r, at)
+		st := state.Snapshot.Standing(&w, r, at)
 		if len(st.Policies) < 2 {
 			continue
 		}
@@ -67,7 +68,7 @@ func (h *Hearing) Effects(ctx context.Context, pages []weburl.URL, at time.Time)
 				opened, closed := false, false
 				for j, r := range who {
 					r.URL = u
-					before, after := h.Snapshot.Decide(&w, &r, at).Verdict, other.Decide(&w, &r, at).Verdict
+					before, after := state.Snapshot.Decide(&w, &r, at).Verdict, other.Decide(&w, &r, at).Verdict
 					if before.Passes() == after.Passes() {
 						continue
 					}

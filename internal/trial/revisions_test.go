@@ -13,16 +13,17 @@ import (
 
 	"widelark/core/pattern"
 	"widelark/core/policy"
+	"widelark/internal/edition"
 	"widelark/internal/revision"
 	"widelark/internal/trial"
 )
 
-// Whatever versions a desk is asked for, in whatever order, while edits go on: it answers as one that reads them anew.
+// Whatever versions a editions is asked for, in whatever order, while edits go on: it answers as one that reads them anew.
 func TestEarlierVersionsReadAsAnew(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
 	random := rand.New(rand.NewPCG(5, 12))
-	desk := h.desk()
+	editions := h.editions()
 	also, err := h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Also")}, "edda")
 	require.NoError(t, err)
 	large := make([]pattern.Entry, 6000) // compiled by itself
@@ -39,12 +40,12 @@ func TestEarlierVersionsReadAsAnew(t *testing.T) {
 		urls = append(urls, fmt.Sprintf("site-%d.example", i))
 	}
 	urls = append(urls, "large-7.example", "large-5999.example")
-	verdicts := func(d *trial.Desk, version int64) (all []policy.Verdict) {
+	verdicts := func(d *edition.Editions, version int64) (all []policy.Verdict) {
 		t.Helper()
-		hearing, err := d.HearAt(t.Context(), version)
+		state, err := d.At(t.Context(), version)
 		require.NoError(t, err)
-		require.Equal(t, version, hearing.DraftVersion)
-		answers, err := hearing.Try(t.Context(), "", trial.Question{URLs: urls})
+		require.Equal(t, version, state.DraftVersion)
+		answers, err := trial.Try(t.Context(), state, "", trial.Question{URLs: urls})
 		require.NoError(t, err)
 		for _, a := range answers.Answers {
 			all = append(all, a.Verdict)
@@ -70,13 +71,13 @@ func TestEarlierVersionsReadAsAnew(t *testing.T) {
 		now, err := h.store.DraftVersion(t.Context())
 		require.NoError(t, err)
 		versions = append(versions, now.Draft)
-		was[now.Draft] = verdicts(h.desk(), now.Draft)
+		was[now.Draft] = verdicts(h.editions(), now.Draft)
 		for range 2 {
 			version := versions[random.IntN(len(versions))]
-			require.Equal(t, was[version], verdicts(desk, version), "version %d, asked for at %d", version, now.Draft)
+			require.Equal(t, was[version], verdicts(editions, version), "version %d, asked for at %d", version, now.Draft)
 		}
 	}
-	_, err = desk.HearAt(t.Context(), 1_000_000)
+	_, err = editions.At(t.Context(), 1_000_000)
 	require.ErrorIs(t, err, revision.ErrNotFound)
 }
 
@@ -84,29 +85,29 @@ func TestEarlierVersionsReadAsAnew(t *testing.T) {
 func TestTrialsGoOnDuringPublishing(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
-	here, there := h.desk(), h.desk()
+	here, there := h.editions(), h.editions()
 	working, stop := context.WithCancel(t.Context())
 	var hands sync.WaitGroup
-	for _, d := range []*trial.Desk{here, there} {
+	for _, d := range []*edition.Editions{here, there} {
 		hands.Go(func() {
 			for working.Err() == nil {
 				for _, on := range []string{"live", "draft", "1"} {
-					hearing, err := d.HearOn(t.Context(), "on", on)
+					state, err := d.On(t.Context(), "on", on)
 					if assert.NoError(t, err) {
-						_, err = hearing.Try(t.Context(), "", trial.Question{URLs: []string{"odds.example"}})
+						_, err = trial.Try(t.Context(), state, "", trial.Question{URLs: []string{"odds.example"}})
 						assert.NoError(t, err)
 					}
 				}
 			}
 		})
 	}
-	liveSays := func(d *trial.Desk) policy.Verdict {
+	liveSays := func(d *edition.Editions) policy.Verdict {
 		t.Helper()
-		hearing, err := d.HearOn(t.Context(), "on", "live")
+		state, err := d.On(t.Context(), "on", "live")
 		require.NoError(t, err)
-		answers, err := hearing.Try(t.Context(), "", trial.Question{URLs: []string{"odds.example"}})
+		answers, err := trial.Try(t.Context(), state, "", trial.Question{URLs: []string{"odds.example"}})
 		require.NoError(t, err)
-		assert.Equal(t, hearing.Revision, answers.Revision)
+		assert.Equal(t, state.Revision, answers.Revision)
 		return answers.Answers[0].Verdict
 	}
 	h.add(t, "odds.example")
@@ -125,7 +126,7 @@ func TestTrialsGoOnDuringPublishing(t *testing.T) {
 	stop()
 	hands.Wait()
 	for on, want := range map[string]string{"yesterday": `on: "yesterday" is neither draft nor live nor the number of a revision`, "99": "on: there is no revision 99; the last one is 11"} {
-		_, err := here.HearOn(t.Context(), "on", on)
+		_, err := here.On(t.Context(), "on", on)
 		assert.EqualError(t, err, want)
 	}
 }

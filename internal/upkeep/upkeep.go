@@ -22,7 +22,7 @@ import (
 	"widelark/internal/revision"
 )
 
-// Index gives the lists of the draft, compiled, and the day that it is: [trial.Desk].
+// Index gives the lists of the draft, compiled, and the day that it is: [edition.Editions].
 type Index interface {
 	Index(ctx context.Context) (*match.Index, pattern.Date, error)
 	Policies(ctx context.Context) ([]policy.Policy, error)

@@ -17,10 +17,10 @@ import (
 	"widelark/core/tidy"
 	"widelark/core/weburl"
 	"widelark/internal/catalogue"
+	"widelark/internal/edition"
 	"widelark/internal/postgres"
 	"widelark/internal/revision"
 	"widelark/internal/testkit"
-	"widelark/internal/trial"
 	"widelark/internal/upkeep"
 )
 
@@ -30,7 +30,7 @@ func TestMain(m *testing.M) { os.Exit(testkit.RunWithServer(m, &server)) }
 
 type house struct {
 	store  *postgres.Store
-	desk   *trial.Desk
+	desk   *edition.Editions
 	keeper *upkeep.Keeper
 }
 
@@ -40,7 +40,7 @@ func newHouse(t *testing.T) house {
 	require.NoError(t, err)
 	t.Cleanup(store.Close)
 	now := func() time.Time { return time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC) }
-	desk := trial.NewDesk(store, catalogue.NewShelf(store, slog.New(slog.DiscardHandler)), time.UTC, now)
+	desk := edition.New(store, catalogue.NewShelf(store, slog.New(slog.DiscardHandler)), time.UTC, now)
 	return house{store, desk, upkeep.NewKeeper(store, store, desk)}
 }
 

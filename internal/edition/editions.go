@@ -1,8 +1,9 @@
-// Package trial answers what happens to a URL: it keeps the draft compiled in memory and decides on it.
+// Package edition compiles the states that decide: the draft as it is, and revisions as they were. It keeps the last few in memory and
+// follows edits by reading what changed.
 //
-// From: the draft, as the store has it.
-// To: [Answer], which the API gives out.
-package trial
+// From: the draft and its revisions, as the store has them, and the catalogue as it is loaded.
+// To: [State], which trials, checks and lookups ask.
+package edition
 
 import (
 	"context"
@@ -33,9 +34,9 @@ type Store interface {
 	Revision(ctx context.Context, number int64) (revision.Revision, error)
 }
 
-// Desk decides trials on the draft as it is at the moment of asking, whoever edited it, by this service or another. It
-// is safe for concurrent use.
-type Desk struct {
+// Editions keeps compiled states: the draft as it is at the moment of asking, whoever edited it, by this service or another, and the last
+// few revisions that were asked for. It is safe for concurrent use.
+type Editions struct {
 	store Store
 	shelf *catalogue.Shelf
 	zone  *time.Location
@@ -63,13 +64,13 @@ type ready struct {
 	snapshot *policy.Snapshot
 }
 
-// NewDesk returns a desk. Days begin and end in zone. now is the clock.
-func NewDesk(store Store, shelf *catalogue.Shelf, zone *time.Location, now func() time.Time) *Desk {
-	return &Desk{store: store, shelf: shelf, zone: zone, now: now}
+// New returns editions that read from a store. Days begin and end in zone. now is the clock.
+func New(store Store, shelf *catalogue.Shelf, zone *time.Location, now func() time.Time) *Editions {
+	return &Editions{store: store, shelf: shelf, zone: zone, now: now}
 }
 
 // Index returns the lists of the draft, compiled, and the day that it is now where the organisation is.
-func (d *Desk) Index(ctx context.Context) (*match.Index, pattern.Date, error) {
+func (d *Editions) Index(ctx context.Context) (*match.Index, pattern.Date, error) {
 	c, err := d.current(ctx)
 	if err != nil {
 		return nil, pattern.Date{}, err
@@ -78,7 +79,7 @@ func (d *Desk) Index(ctx context.Context) (*match.Index, pattern.Date, error) {
 }
 
 // Policies returns the policies of the draft: the baseline, those of groups in their order, the fallback.
-func (d *Desk) Policies(ctx context.Context) ([]policy.Policy, error) {
+func (d *Editions) Policies(ctx context.Context) ([]policy.Policy, error) {
 	c, err := d.current(ctx)
 	if err != nil {
 		return nil, err
@@ -96,7 +97,7 @@ func (d *Desk) Policies(ctx context.Context) ([]policy.Policy, error) {
 }
 
 // Classifier returns what says what URLs are, with the catalogue as it is loaded, and the day that it is now where the organisation is.
-func (d *Desk) Classifier(ctx context.Context) (*classify.Classifier, pattern.Date, error) {
+func (d *Editions) Classifier(ctx context.Context) (*classify.Classifier, pattern.Date, error) {
 	c, err := d.current(ctx)
 	if err != nil {
 		return nil, pattern.Date{}, err
@@ -105,7 +106,7 @@ func (d *Desk) Classifier(ctx context.Context) (*classify.Classifier, pattern.Da
 }
 
 // ClassifierWith returns a classifier of the draft with other packs than those that are loaded.
-func (d *Desk) ClassifierWith(ctx context.Context, packs []classify.Pack) (*classify.Classifier, error) {
+func (d *Editions) ClassifierWith(ctx context.Context, packs []classify.Pack) (*classify.Classifier, error) {
 	c, err := d.current(ctx)
 	if err != nil {
 		return nil, err
@@ -114,7 +115,7 @@ func (d *Desk) ClassifierWith(ctx context.Context, packs []classify.Pack) (*clas
 }
 
 // snapshot returns what a compiled draft decides with. It is made again where the draft or the catalogue is another.
-func (d *Desk) snapshot(c *compiled) *policy.Snapshot {
+func (d *Editions) snapshot(c *compiled) *policy.Snapshot {
 	loaded := d.shelf.Loaded()
 	if last := c.ready.Load(); last != nil && last.loaded == loaded {
 		return last.snapshot
@@ -128,19 +129,19 @@ func (d *Desk) snapshot(c *compiled) *policy.Snapshot {
 }
 
 // Close waits for the build in the background, if one is under way, and begins no other.
-func (d *Desk) Close() {
+func (d *Editions) Close() {
 	d.closed.Store(true)
 	d.beside.Wait()
 }
 
 // Prepare compiles the draft ahead of the next trial, so that this one need not wait for it.
-func (d *Desk) Prepare(ctx context.Context) error {
+func (d *Editions) Prepare(ctx context.Context) error {
 	_, err := d.current(ctx)
 	return err
 }
 
 // current returns the draft compiled at its present version.
-func (d *Desk) current(ctx context.Context) (*compiled, error) {
+func (d *Editions) current(ctx context.Context) (*compiled, error) {
 	now, err := d.store.DraftVersion(ctx)
 	if err != nil {
 		return nil, err
@@ -150,7 +151,7 @@ func (d *Desk) current(ctx context.Context) (*compiled, error) {
 }
 
 // draft returns the draft compiled at a version that it has now, or a later one.
-func (d *Desk) draft(ctx context.Context, version int64) (*compiled, error) {
+func (d *Editions) draft(ctx context.Context, version int64) (*compiled, error) {
 	if c := d.compiled.Load(); c != nil && c.draft.Version >= version {
 		return c, nil
 	}
@@ -173,7 +174,7 @@ func (d *Desk) draft(ctx context.Context, version int64) (*compiled, error) {
 }
 
 // at returns a version compiled that is not the draft's any more, or is. What it shares with the draft, it shares in memory.
-func (d *Desk) at(ctx context.Context, version int64) (*compiled, error) {
+func (d *Editions) at(ctx context.Context, version int64) (*compiled, error) {
 	if c := d.kept(version); c != nil {
 		return c, nil
 	}
@@ -200,7 +201,7 @@ func (d *Desk) at(ctx context.Context, version int64) (*compiled, error) {
 }
 
 // kept returns a version that is at hand, or nil, and notes that it was asked for.
-func (d *Desk) kept(version int64) *compiled {
+func (d *Editions) kept(version int64) *compiled {
 	d.revisions.Lock()
 	defer d.revisions.Unlock()
 	c := d.compiled.Load()
@@ -216,13 +217,13 @@ func (d *Desk) kept(version int64) *compiled {
 }
 
 // keep puts a version before the others that are kept, and lets the one go that nobody asked for the longest. The caller holds the lock.
-func (d *Desk) keep(c *compiled) {
+func (d *Editions) keep(c *compiled) {
 	d.published = slices.DeleteFunc(d.published, func(of *compiled) bool { return of.draft.Version == c.draft.Version })
 	d.published = slices.Insert(d.published, 0, c)
 	d.published = d.published[:min(len(d.published), mostPublished)]
 }
 
-func (d *Desk) build(ctx context.Context, before *compiled, most int) (c *compiled, err error) {
+func (d *Editions) build(ctx context.Context, before *compiled, most int) (c *compiled, err error) {
 	err = d.store.ReadDraft(ctx, 0, func(r revision.DraftReader) error {
 		c, err = compile(ctx, r, before, most)
 		return err
@@ -234,7 +235,7 @@ func (d *Desk) build(ctx context.Context, before *compiled, most int) (c *compil
 }
 
 // mergeOverlays compiles anew what has many edits beside it, while trials go on with what there is.
-func (d *Desk) mergeOverlays(ctx context.Context) {
+func (d *Editions) mergeOverlays(ctx context.Context) {
 	defer d.merging.Store(false)
 	failed := func(cause any) {
 		if d.Log != nil {
@@ -248,7 +249,7 @@ func (d *Desk) mergeOverlays(ctx context.Context) {
 	}()
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Minute)
 	defer cancel()
-	fresh, err := (&Desk{store: d.store, shelf: d.shelf}).build(ctx, d.compiled.Load(), mergeFrom)
+	fresh, err := (&Editions{store: d.store, shelf: d.shelf}).build(ctx, d.compiled.Load(), mergeFrom)
 	if err == nil {
 		err = d.building.Lock(ctx)
 	}

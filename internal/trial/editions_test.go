@@ -1,6 +1,7 @@
 package trial_test
 
 import (
+	"context"
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
@@ -17,6 +18,7 @@ import (
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/internal/catalogue"
+	"widelark/internal/edition"
 	"widelark/internal/postgres"
 	"widelark/internal/revision"
 	"widelark/internal/testkit"
@@ -69,9 +71,18 @@ func (h house) add(t testing.TB, lines ...string) {
 	require.NoError(t, err)
 }
 
-func verdict(t testing.TB, d *trial.Desk, url string) policy.Verdict {
+// ask tries a question on the draft as it is.
+func ask(ctx context.Context, editions *edition.Editions, q trial.Question) (trial.Answers, error) {
+	state, err := editions.Draft(ctx)
+	if err != nil {
+		return trial.Answers{}, err
+	}
+	return trial.Try(ctx, state, "", q)
+}
+
+func verdict(t testing.TB, d *edition.Editions, url string) policy.Verdict {
 	t.Helper()
-	answers, err := d.Try(t.Context(), trial.Question{URLs: []string{url}})
+	answers, err := ask(t.Context(), d, trial.Question{URLs: []string{url}})
 	require.NoError(t, err)
 	return answers.Answers[0].Verdict
 }
@@ -83,7 +94,7 @@ func TestEditsCountEverywhere(t *testing.T) {
 	other, err := postgres.Open(t.Context(), h.url)
 	require.NoError(t, err)
 	defer other.Close()
-	here, there := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now), trial.NewDesk(other, catalogue.NewShelf(other, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
+	here, there := edition.New(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now), edition.New(other, catalogue.NewShelf(other, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
 	assert.Equal(t, policy.Allow, verdict(t, here, "heron.example"))
 	assert.Equal(t, policy.Allow, verdict(t, there, "heron.example"))
 	h.add(t, "heron.example")
@@ -107,8 +118,8 @@ func TestDaysEndInTheZone(t *testing.T) {
 	} {
 		now, err := time.Parse(time.RFC3339, at)
 		require.NoError(t, err)
-		desk := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), zone, func() time.Time { return now })
-		assert.Equal(t, want, verdict(t, desk, "heron.example"), at)
+		editions := edition.New(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), zone, func() time.Time { return now })
+		assert.Equal(t, want, verdict(t, editions, "heron.example"), at)
 	}
 }
 
@@ -116,7 +127,7 @@ func TestDaysEndInTheZone(t *testing.T) {
 func TestTrialsGoOnDuringEdits(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
-	desk := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
+	editions := edition.New(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
 	const hands, each = 4, 12
 	var all sync.WaitGroup
 	for hand := range hands {
@@ -125,7 +136,7 @@ func TestTrialsGoOnDuringEdits(t *testing.T) {
 				host := fmt.Sprintf("site-%d-%d.example", hand, i)
 				_, _, err := h.store.MergeEntries(t.Context(), h.list.ID, revision.NewBatch(pattern.MustParse(host)), revision.Merging{}, 0, "edda")
 				assert.NoError(t, err)
-				answers, err := desk.Try(t.Context(), trial.Question{URLs: []string{host, "heron.example"}})
+				answers, err := ask(t.Context(), editions, trial.Question{URLs: []string{host, "heron.example"}})
 				if assert.NoError(t, err) {
 					assert.Equal(t, policy.Block, answers.Answers[0].Verdict, host)
 					assert.Equal(t, policy.Allow, answers.Answers[1].Verdict)
@@ -143,7 +154,7 @@ func TestTrialsGoOnDuringEdits(t *testing.T) {
 func TestLargeLists(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
-	desk := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
+	editions := edition.New(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
 	lines := make([]string, 6_000)
 	for i := range lines {
 		lines[i] = fmt.Sprintf("site-%d.example", i)
@@ -152,7 +163,7 @@ func TestLargeLists(t *testing.T) {
 	also, err := h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Also")}, "edda")
 	require.NoError(t, err)
 	names := func(url string) (all []string) {
-		answers, err := desk.Try(t.Context(), trial.Question{URLs: []string{url}})
+		answers, err := ask(t.Context(), editions, trial.Question{URLs: []string{url}})
 		require.NoError(t, err)
 		for _, hit := range answers.Answers[0].Explanation.Hits {
 			all = append(all, hit.List.Name)
@@ -177,7 +188,7 @@ func TestLargeLists(t *testing.T) {
 	assert.Equal(t, []string{"Odds"}, names("new.example"))
 }
 
-// However edits came in, the desk that followed them answers as one that reads everything anew.
+// However edits came in, the editions that followed them answers as one that reads everything anew.
 func TestFollowingEditsIsReadingAnew(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
@@ -190,7 +201,7 @@ func TestFollowingEditsIsReadingAnew(t *testing.T) {
 	small, err := h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Small")}, "edda")
 	require.NoError(t, err)
 	lists := []uuid.UUID{h.list.ID, small.ID}
-	follower := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
+	follower := edition.New(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
 	hosts := func() (all []string) {
 		for range 60 {
 			all = append(all, fmt.Sprintf("www.site-%d.example/x", random.IntN(40)))
@@ -226,9 +237,9 @@ func TestFollowingEditsIsReadingAnew(t *testing.T) {
 			past = append(past, now.Version)
 		}
 		q := trial.Question{URLs: hosts()}
-		followed, err := follower.Try(t.Context(), q)
+		followed, err := ask(t.Context(), follower, q)
 		require.NoError(t, err)
-		anew, err := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now).Try(t.Context(), q)
+		anew, err := ask(t.Context(), edition.New(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now), q)
 		require.NoError(t, err)
 		for i := range q.URLs {
 			require.Equal(t, anew.Answers[i].Explanation, followed.Answers[i].Explanation, "step %d: %s", step, q.URLs[i])
@@ -249,8 +260,8 @@ func TestAnswers(t *testing.T) {
 	h.add(t, "# note", "heron.example", "*.heron.example")
 	_, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindGroup, Name: "Everyone", Body: &revision.GroupBody{}}}, "edda")
 	require.NoError(t, err)
-	desk := trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
-	answers, err := desk.Try(t.Context(), trial.Question{URLs: []string{"www.heron.example", "gopher://x"}, Who: trial.Who{Group: "everyone"}})
+	editions := edition.New(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
+	answers, err := ask(t.Context(), editions, trial.Question{URLs: []string{"www.heron.example", "gopher://x"}, Who: edition.Who{Group: "everyone"}})
 	require.NoError(t, err)
 	d := answers.Answers[0].Explanation
 	entries, _, err := h.store.Entries(t.Context(), h.list.ID, revision.EntryQuery{Limit: 10})
@@ -258,13 +269,13 @@ func TestAnswers(t *testing.T) {
 	step := d.Steps[d.Decider]
 	assert.Equal(t, entries[2].ID, step.Evidence[0].Entry.ID)
 	assert.Equal(t, `"gopher:" is not a web address: only http and https are decided on`, answers.Answers[1].Problem)
-	byID, err := desk.Try(t.Context(), trial.Question{URLs: []string{"x"}, Who: trial.Who{Group: answers.Who.Group.ID}})
+	byID, err := ask(t.Context(), editions, trial.Question{URLs: []string{"x"}, Who: edition.Who{Group: answers.Who.Group.ID}})
 	require.NoError(t, err)
 	assert.Equal(t, answers.Who, byID.Who)
 	for field, q := range map[string]trial.Question{
-		"who.group": {Who: trial.Who{Group: "Surgeons"}}, "who.person": {Who: trial.Who{Person: "Nobody"}}, "who.address": {Who: trial.Who{Address: "10.40"}}, "at": {At: "soon"},
+		"who.group": {Who: edition.Who{Group: "Surgeons"}}, "who.person": {Who: edition.Who{Person: "Nobody"}}, "who.address": {Who: edition.Who{Address: "10.40"}}, "at": {At: "soon"},
 	} {
-		_, err = desk.Try(t.Context(), q)
+		_, err = ask(t.Context(), editions, q)
 		var wrong *revision.FieldError
 		require.ErrorAs(t, err, &wrong)
 		assert.Equal(t, field, wrong.Field)

@@ -17,14 +17,15 @@ import (
 	"widelark/core/policy"
 	"widelark/core/weburl"
 	"widelark/internal/catalogue"
+	"widelark/internal/edition"
 	"widelark/internal/revision"
 	"widelark/internal/trial"
 )
 
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
-func (h house) desk() *trial.Desk {
-	return trial.NewDesk(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, func() time.Time { return noon })
+func (h house) editions() *edition.Editions {
+	return edition.New(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, func() time.Time { return noon })
 }
 
 func (h house) change(t testing.TB, changes ...revision.ObjectChange) []revision.Object {
@@ -39,11 +40,11 @@ func (h house) change(t testing.TB, changes ...revision.ObjectChange) []revision
 	return made
 }
 
-func (h house) hear(t testing.TB, desk *trial.Desk) *trial.Hearing {
+func (h house) state(t testing.TB, editions *edition.Editions) *edition.State {
 	t.Helper()
-	hearing, err := desk.Hear(t.Context())
+	state, err := editions.Draft(t.Context())
 	require.NoError(t, err)
-	return hearing
+	return state
 }
 
 func refs(ids ...uuid.UUID) []revision.Ref {
@@ -65,26 +66,26 @@ func TestWho(t *testing.T) {
 	made := h.change(t, person("kay", "Kay Moran"), person("kay2", "Kay Moran"), person("ola", "Ola Fenn"),
 		revision.ObjectChange{Kind: revision.KindMachine, Name: "Kiosk", Body: &revision.MachineBody{Address: "10.40.9.7"}},
 		revision.ObjectChange{Kind: revision.KindNetwork, Name: "Site", Body: &revision.NetworkBody{Ranges: []string{"10.40.0.0/16"}}})
-	hearing := h.hear(t, h.desk())
+	state := h.state(t, h.editions())
 	for text, want := range map[string]string{
 		"ola": "Ola Fenn", " OLA fenn ": "Ola Fenn", "kay": "Kay Moran", made[1].ID.String(): "Kay Moran", "nurses": "a member of Nurses", "kiosk": "Kiosk", "10.40.9.7": "Kiosk", "::ffff:10.40.9.7": "Kiosk", "10.40.9.8": "10.40.9.8",
 	} {
-		who, err := hearing.Who(text)
+		who, err := state.Who(text)
 		require.NoError(t, err, text)
 		assert.Equal(t, want, who.Name(), text)
 	}
 	for text, want := range map[string]string{
 		"Kay Moran": `name: several are called "Kay Moran": say which, as Kay Moran (kay), Kay Moran (kay2)`, "nobody": `name: nobody is called "nobody": no person, group or machine`,
 	} {
-		_, err := hearing.Who(text)
+		_, err := state.Who(text)
 		assert.EqualError(t, err, want)
 	}
-	both, err := hearing.Find("who", trial.Who{Person: "ola", Address: "10.40.9.7"})
+	both, err := state.Find("who", edition.Who{Person: "ola", Address: "10.40.9.7"})
 	require.NoError(t, err)
 	assert.Equal(t, "Ola Fenn at Kiosk", both.Name())
-	st := hearing.Standing(both)
+	st := state.Standing(both)
 	assert.Equal(t, "[{"+nurses.ID.String()+" Nurses}] Site", fmt.Sprint(st.Groups, " ", st.Network.Name))
-	nobody, err := hearing.Find("who", trial.Who{})
+	nobody, err := state.Find("who", edition.Who{})
 	require.NoError(t, err)
 	assert.Equal(t, "somebody unknown", nobody.Name())
 }
@@ -99,22 +100,22 @@ func TestAllWaysAgree(t *testing.T) {
 	require.NoError(t, err)
 	rules := []revision.RuleBody{{Name: "Nights", When: &revision.WhenBody{Schedule: revision.Ref{ID: night.ID}, Outside: true}, If: &revision.Condition{Lists: refs(h.list.ID)}, Then: policy.Block}}
 	h.change(t, revision.ObjectChange{Kind: revision.KindPolicy, Name: "Night ward", Body: &revision.PolicyBody{Groups: refs(made[1].ID), Rules: rules, Otherwise: policy.Watch}})
-	hearing := h.hear(t, h.desk())
+	state := h.state(t, h.editions())
 	urls := []string{"heron.example/a", "tern.example/x", "tern.example", "no url at all/", "gull.test"}
-	var who []trial.Asker
+	var who []edition.Asker
 	for _, name := range []string{"Nurses", "Night"} {
-		asker, err := hearing.Who(name)
+		asker, err := state.Who(name)
 		require.NoError(t, err)
 		who = append(who, asker)
 	}
 	for _, at := range []string{"12:00", "23:00", "2026-12-24 07:29", "2026-12-24 07:30"} {
-		moment, err := hearing.Moment("at", at)
+		moment, err := state.Moment("at", at)
 		require.NoError(t, err)
 		for _, sight := range match.Sights {
-			cells, err := hearing.Matrix(t.Context(), urls, who, moment, trial.View{Sight: sight})
+			cells, err := trial.Matrix(t.Context(), state, urls, who, moment, trial.View{Sight: sight})
 			require.NoError(t, err)
 			for j, name := range []string{"Nurses", "Night"} {
-				answers, err := hearing.Try(t.Context(), "", trial.Question{URLs: urls, Who: trial.Who{Name: name}, At: at, Sight: sight, Outlook: true})
+				answers, err := trial.Try(t.Context(), state, "", trial.Question{URLs: urls, Who: edition.Who{Name: name}, At: at, Sight: sight, Outlook: true})
 				require.NoError(t, err)
 				for i, answer := range answers.Answers {
 					if answer.Problem != "" {
@@ -122,7 +123,7 @@ func TestAllWaysAgree(t *testing.T) {
 						continue
 					}
 					assert.Equal(t, answer.Explanation.Decision, cells[i][j].Decision, "%s for %s at %s", urls[i], name, at)
-					strip := hearing.Sweep(weburl.MustParse(urls[i]), who[j], moment, moment.AddDate(0, 0, 7), trial.View{Sight: sight})
+					strip := trial.Sweep(state, weburl.MustParse(urls[i]), who[j], moment, moment.AddDate(0, 0, 7), trial.View{Sight: sight})
 					assert.Equal(t, strip, answer.Outlook.Week)
 					assert.Equal(t, answer.Verdict, strip[0].Decision.Verdict)
 					if len(strip) > 1 {
@@ -134,7 +135,7 @@ func TestAllWaysAgree(t *testing.T) {
 			}
 		}
 	}
-	_, err = hearing.Moment("at", "soon")
+	_, err = state.Moment("at", "soon")
 	assert.ErrorContains(t, err, "at: \"soon\" is no moment")
 }
 
@@ -157,13 +158,13 @@ func TestPartOf(t *testing.T) {
 	assert.Nil(t, part.A)
 }
 
-// However objects were edited, the desk that followed every edit answers as one that reads everything anew.
+// However objects were edited, the editions that followed every edit answers as one that reads everything anew.
 func TestFollowingObjectsIsReadingAnew(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
 	h.add(t, "heron.example", "tern.example")
 	random := rand.New(rand.NewPCG(3, 9))
-	follower := h.desk()
+	follower := h.editions()
 	var groups, people, networks, policies, exceptions []revision.Object
 	pick := func(all []revision.Object) []revision.Ref {
 		if len(all) == 0 || random.IntN(3) == 0 {
@@ -202,17 +203,17 @@ func TestFollowingObjectsIsReadingAnew(t *testing.T) {
 				exceptions = exceptions[1:]
 			}
 		}
-		followed, anew := h.hear(t, follower), h.hear(t, h.desk())
+		followed, anew := h.state(t, follower), h.state(t, h.editions())
 		require.Equal(t, anew.DraftVersion, followed.DraftVersion)
-		who := []trial.Who{{}, {Address: fmt.Sprintf("10.40.%d.3", random.IntN(5))}}
+		who := []edition.Who{{}, {Address: fmt.Sprintf("10.40.%d.3", random.IntN(5))}}
 		for _, p := range people {
-			who = append(who, trial.Who{Person: p.Name, Address: "10.40.1.1"})
+			who = append(who, edition.Who{Person: p.Name, Address: "10.40.1.1"})
 		}
 		for _, one := range who {
 			q := trial.Question{URLs: urls, Who: one}
-			a, err := followed.Try(t.Context(), "", q)
+			a, err := trial.Try(t.Context(), followed, "", q)
 			require.NoError(t, err)
-			b, err := anew.Try(t.Context(), "", q)
+			b, err := trial.Try(t.Context(), anew, "", q)
 			require.NoError(t, err)
 			for i := range urls {
 				require.Equal(t, b.Answers[i].Explanation, a.Answers[i].Explanation, "%+v", one)
@@ -226,7 +227,7 @@ func TestTrialsGoOnDuringObjectEdits(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
 	h.add(t, "heron.example")
-	desk := h.desk()
+	editions := h.editions()
 	var all sync.WaitGroup
 	for hand := range 4 {
 		all.Go(func() {
@@ -237,7 +238,7 @@ func TestTrialsGoOnDuringObjectEdits(t *testing.T) {
 					return
 				}
 				ask := func() policy.Verdict {
-					answers, err := desk.Try(t.Context(), trial.Question{URLs: []string{"heron.example"}, Who: trial.Who{Person: name}})
+					answers, err := ask(t.Context(), editions, trial.Question{URLs: []string{"heron.example"}, Who: edition.Who{Person: name}})
 					if !assert.NoError(t, err) {
 						return ""
 					}
@@ -254,7 +255,7 @@ func TestTrialsGoOnDuringObjectEdits(t *testing.T) {
 		})
 	}
 	all.Wait()
-	_, err := desk.Try(t.Context(), trial.Question{URLs: []string{"heron.example"}, Who: trial.Who{Person: "person-0-0"}})
+	_, err := ask(t.Context(), editions, trial.Question{URLs: []string{"heron.example"}, Who: edition.Who{Person: "person-0-0"}})
 	assert.ErrorContains(t, err, `there is no person "person-0-0"`)
 }
 
@@ -273,7 +274,7 @@ func TestEffects(t *testing.T) {
 		revision.ObjectChange{Kind: revision.KindPolicy, Name: "2 strict", Body: &revision.PolicyBody{Groups: refs(groups[1].ID), Rules: blocks, Otherwise: policy.Watch}})
 	pages := []weburl.URL{weburl.MustParse("heron.example/a"), weburl.MustParse("tern.example"), weburl.MustParse("heron.example/b")}
 	told := func() string {
-		e, err := h.hear(t, h.desk()).Effects(t.Context(), pages, noon)
+		e, err := trial.EffectsOf(t.Context(), h.state(t, h.editions()), pages, noon)
 		require.NoError(t, err)
 		assert.Equal(t, []int{2, 3}, []int{e.People, e.Pages})
 		var all []string
@@ -302,10 +303,10 @@ func TestJourneysAhead(t *testing.T) {
 	h.change(t,
 		revision.ObjectChange{Kind: revision.KindPolicy, Name: "Screens", Body: &revision.PolicyBody{Groups: refs(group.ID), Otherwise: policy.Allow, Rules: []revision.RuleBody{rule}, Inspect: &revision.InspectionBody{All: true}}},
 		revision.ObjectChange{Kind: revision.KindException, Name: "One page", Body: &revision.ExceptionBody{Entries: []string{"=lore.example/heart"}, Then: policy.Allow, Reason: "Asked for", For: everybody}})
-	hearing := h.hear(t, h.desk())
+	state := h.state(t, h.editions())
 	try := func(q trial.Question) trial.Answer {
-		q.URLs, q.Who, q.Outlook = []string{"lore.example/heart"}, trial.Who{Address: "10.40.41.9"}, true
-		answers, err := hearing.Try(t.Context(), "", q)
+		q.URLs, q.Who, q.Outlook = []string{"lore.example/heart"}, edition.Who{Address: "10.40.41.9"}, true
+		answers, err := trial.Try(t.Context(), state, "", q)
 		require.NoError(t, err)
 		return answers.Answers[0]
 	}
@@ -326,15 +327,15 @@ func TestJourneysAhead(t *testing.T) {
 	assert.Equal(t, policy.Allow, late.AtFull)
 	assert.Equal(t, `The exception "One page" says allow for everybody, because it has the entry =lore.example/heart. Reason given: Asked for.`, late.FullBecause)
 	// Many at once go the same way.
-	who, err := hearing.Find("who", trial.Who{Address: "10.40.41.9"})
+	who, err := state.Find("who", edition.Who{Address: "10.40.41.9"})
 	require.NoError(t, err)
-	at, err := hearing.Moment("at", "23:00")
+	at, err := state.Moment("at", "23:00")
 	require.NoError(t, err)
 	for journey, want := range map[bool]policy.Verdict{true: policy.Block, false: policy.Allow} {
-		cells, err := hearing.Matrix(t.Context(), []string{"lore.example/heart"}, []trial.Asker{who}, at, trial.View{Journey: journey})
+		cells, err := trial.Matrix(t.Context(), state, []string{"lore.example/heart"}, []edition.Asker{who}, at, trial.View{Journey: journey})
 		require.NoError(t, err)
 		assert.Equal(t, want, cells[0][0].Decision.Verdict)
-		strip := hearing.Sweep(weburl.MustParse("lore.example/heart"), who, at, at.Add(time.Hour), trial.View{Journey: journey})
+		strip := trial.Sweep(state, weburl.MustParse("lore.example/heart"), who, at, at.Add(time.Hour), trial.View{Journey: journey})
 		assert.Equal(t, want, strip[0].Decision.Verdict)
 	}
 	require.NotEmpty(t, late.Outlook.Flips)

@@ -1,0 +1,157 @@
+package edition
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"strconv"
+	"time"
+
+	"github.com/google/uuid"
+
+	"widelark/core/policy"
+	"widelark/core/schedule"
+	"widelark/internal/revision"
+)
+
+// State is the draft at one version, or a revision, compiled: what decides, and what it was made of. It is immutable.
+type State struct {
+	DraftVersion int64
+	Revision     int64 // 0 for the draft
+	Snapshot     *policy.Snapshot
+	Zone         *time.Location
+	now          time.Time
+	roster       *roster
+	lists        []revision.DraftList
+	asides       []revision.Aside
+}
+
+// Draft returns the draft as it is now.
+func (d *Editions) Draft(ctx context.Context) (*State, error) { return d.On(ctx, "", "") }
+
+// On returns the draft as it is now, what is live, or a revision by its number. field is the path to complain about.
+func (d *Editions) On(ctx context.Context, field, on string) (*State, error) {
+	version, number, err := d.Version(ctx, field, on)
+	if err != nil {
+		return nil, err
+	}
+	var c *compiled
+	if number == 0 {
+		c, err = d.draft(ctx, version)
+	} else {
+		c, err = d.at(ctx, version)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return d.state(c, number), nil
+}
+
+// Version returns which version of the draft is meant by draft, live or the number of a revision, and that number, 0 for the draft. field is
+// the path to complain about.
+func (d *Editions) Version(ctx context.Context, field, on string) (version, number int64, err error) {
+	now, err := d.store.DraftVersion(ctx)
+	if err != nil {
+		return 0, 0, err
+	}
+	d.shelf.Notice(now.Catalogue)
+	switch on {
+	case "", "draft":
+		return now.Draft, 0, nil
+	case "live":
+		return now.Live.Version, now.Live.Number, nil
+	}
+	if number, err = strconv.ParseInt(on, 10, 64); err != nil {
+		return 0, 0, &revision.FieldError{Field: field, Msg: fmt.Sprintf("%q is neither draft nor live nor the number of a revision", on)}
+	}
+	r, err := d.store.Revision(ctx, number)
+	if errors.Is(err, revision.ErrNotFound) {
+		err = &revision.FieldError{Field: field, Msg: fmt.Sprintf("there is no revision %d; the last one is %d", number, now.Live.Number)}
+	}
+	return r.Version, number, err
+}
+
+func (d *Editions) state(c *compiled, number int64) *State {
+	return &State{c.draft.Version, number, d.snapshot(c), d.zone, d.now(), c.roster, c.draft.Lists, append(c.setAside(), d.shelf.Loaded().Aside...)}
+}
+
+// Asides returns what of this version, and of the catalogue, cannot be read, and is left out of what decides.
+func (s *State) Asides() []revision.Aside { return s.asides }
+
+// Lists returns the lists of this version, by name. The caller must not change them.
+func (s *State) Lists() []revision.DraftList { return s.lists }
+
+// At returns the draft as it was at a version.
+func (d *Editions) At(ctx context.Context, version int64) (*State, error) {
+	c, err := d.at(ctx, version)
+	if err != nil {
+		return nil, err
+	}
+	return d.state(c, 0), nil
+}
+
+// Moment reads a moment; see [schedule.ParseMoment]. field is the path to complain about.
+func (s *State) Moment(field, text string) (time.Time, error) {
+	at, err := schedule.ParseMoment(text, s.now, s.Zone)
+	if err != nil {
+		return at, &revision.FieldError{Field: field, Msg: err.Error()}
+	}
+	return at.In(s.Zone), nil
+}
+
+// Standing says what somebody belongs to, whatever they ask for.
+func (s *State) Standing(who Asker) policy.Standing {
+	return s.Snapshot.Standing(&policy.Work{}, who.Request(), s.now)
+}
+
+// Plan returns the days to come of a group.
+func (s *State) Plan(group string, from time.Time, days int) policy.Plan {
+	return s.Snapshot.Plan(&policy.Work{}, group, from, schedule.DaysLater(from, days, s.Zone))
+}
+
+// Today returns the beginning of the day that it is where the organisation is.
+func (s *State) Today() time.Time {
+	return schedule.Today(s.now, s.Zone)
+}
+
+// Now returns the moment at which the state was asked for.
+func (s *State) Now() time.Time { return s.now }
+
+// Expectation is what is expected of the draft.
+type Expectation struct {
+	revision.Meta
+	Body revision.ExpectationBody
+}
+
+// Expectations returns what is expected of this version, by name; what is switched off is not.
+func (s *State) Expectations() []Expectation {
+	var all []Expectation
+	for _, o := range s.roster.of(revision.KindExpectation) {
+		if body := o.body.(revision.ExpectationBody); !body.Off {
+			all = append(all, Expectation{o.Meta, body})
+		}
+	}
+	return all
+}
+
+// Conflicts returns which rules of a policy try to loosen what the baseline blocks.
+func (s *State) Conflicts(id uuid.UUID) []policy.Conflict {
+	return s.Snapshot.Loosens(&policy.Work{}, id.String(), s.now)
+}
+
+// Names returns what ids are called, for [policy.Rule.Sentence].
+func (s *State) Names() policy.Names {
+	lists, schedules := map[string]string{}, map[string]string{}
+	config := s.Snapshot.Config()
+	for _, ref := range config.Lists.Lists() {
+		lists[ref.ID] = ref.Name
+	}
+	for _, s := range config.Schedules {
+		schedules[s.ID] = s.Name
+	}
+	of := func(names map[string]string) func(string) string {
+		return func(id string) string { return cmp.Or(names[id], "something that is gone") }
+	}
+	return policy.Names{List: of(lists), Schedule: of(schedules), Card: s.Snapshot.Classifier().CardName, Category: s.Snapshot.CategoryName, App: s.Snapshot.AppName}
+}
