@@ -86,8 +86,8 @@ type Cost = argon2id.Params
 // DefaultCost is the second recommended choice of RFC 9106, section 4: 64 MiB of memory; some 0.1 s on one core.
 var DefaultCost = Cost{Memory: 64 << 10, Iterations: 3, Parallelism: 4, SaltLength: 16, KeyLength: 32}
 
-// Door checks who comes in. It is safe for concurrent use.
-type Door struct {
+// Authenticator checks who comes in. It is safe for concurrent use.
+type Authenticator struct {
 	store  Store
 	cost   Cost
 	absent string        // a hash that nobody's password has, so that an unknown name takes as long as a known one
@@ -100,7 +100,7 @@ type Door struct {
 const mostWaiting = 30
 
 // Hash makes the hash of a password, once it is one's turn.
-func (d *Door) Hash(ctx context.Context, name, password string) (hash string, err error) {
+func (d *Authenticator) Hash(ctx context.Context, name, password string) (hash string, err error) {
 	if err := CheckPassword(name, password); err != nil {
 		return "", err
 	}
@@ -112,7 +112,7 @@ func (d *Door) Hash(ctx context.Context, name, password string) (hash string, er
 }
 
 // inTurn does something that takes the memory of a password check. It is a [*ThrottledError] where too many wait already.
-func (d *Door) inTurn(ctx context.Context, do func() error) error {
+func (d *Authenticator) inTurn(ctx context.Context, do func() error) error {
 	select {
 	case d.queue <- struct{}{}:
 		defer func() { <-d.queue }()
@@ -128,17 +128,17 @@ func (d *Door) inTurn(ctx context.Context, do func() error) error {
 	return do()
 }
 
-// NewDoor returns a door on a store. At most two passwords are checked at a time, since each check takes cost.Memory.
-func NewDoor(store Store, cost Cost) (*Door, error) {
+// NewAuthenticator returns an authenticator on a store. At most two passwords are checked at a time, since each check takes cost.Memory.
+func NewAuthenticator(store Store, cost Cost) (*Authenticator, error) {
 	absent, err := argon2id.CreateHash(rand.Text(), &cost)
 	if err != nil {
 		return nil, fmt.Errorf("password hashing: %w", err)
 	}
-	return &Door{store: store, cost: cost, absent: absent, room: make(chan struct{}, 2), queue: make(chan struct{}, mostWaiting)}, nil
+	return &Authenticator{store: store, cost: cost, absent: absent, room: make(chan struct{}, 2), queue: make(chan struct{}, mostWaiting)}, nil
 }
 
 // Add makes an account; its id is made. The error wraps [ErrTaken] where the name is in use.
-func (d *Door) Add(ctx context.Context, a Account, password string) (Account, error) {
+func (d *Authenticator) Add(ctx context.Context, a Account, password string) (Account, error) {
 	if a.Name = strings.TrimSpace(a.Name); a.Name == "" || strings.ContainsFunc(a.Name, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsPrint(r) }) ||
 		utf8.RuneCountInString(a.Name) > MaxName {
 		return Account{}, &WeakError{fmt.Sprintf("%q cannot be a sign-in name: one word of at most %d characters is wanted", a.Name, MaxName)}
@@ -161,7 +161,7 @@ var reserved = []string{"subscription", "setup", "service"}
 
 // SignIn returns the account that name and password belong to, else [ErrRefused], or a [*ThrottledError] where there were too many tries
 // with the name, from the address, or at once.
-func (d *Door) SignIn(ctx context.Context, name, password, address string) (Account, error) {
+func (d *Authenticator) SignIn(ctx context.Context, name, password, address string) (Account, error) {
 	name = strings.TrimSpace(name)
 	if wait := d.tries.wait(name, address, time.Now()); wait > 0 {
 		return Account{}, &ThrottledError{After: wait}
@@ -190,8 +190,8 @@ func (d *Door) SignIn(ctx context.Context, name, password, address string) (Acco
 }
 
 // ChangePassword gives an account another password, once its present one is shown; all its sessions but one end. The errors are those of
-// [Door.SignIn] and a [*WeakError].
-func (d *Door) ChangePassword(ctx context.Context, a Account, present, password, address string, session uuid.UUID) error {
+// [Authenticator.SignIn] and a [*WeakError].
+func (d *Authenticator) ChangePassword(ctx context.Context, a Account, present, password, address string, session uuid.UUID) error {
 	if _, err := d.SignIn(ctx, a.Name, present, address); err != nil {
 		return err
 	}
@@ -203,7 +203,7 @@ func (d *Door) ChangePassword(ctx context.Context, a Account, present, password,
 }
 
 // ResetPassword gives an account another password, ends all its sessions and takes its tokens back: whoever had it has it no more.
-func (d *Door) ResetPassword(ctx context.Context, a Account, password string) error {
+func (d *Authenticator) ResetPassword(ctx context.Context, a Account, password string) error {
 	hash, err := d.Hash(ctx, a.Name, password)
 	if err != nil {
 		return err
@@ -215,7 +215,7 @@ func (d *Door) ResetPassword(ctx context.Context, a Account, password string) er
 const tokenPrefix = "wlark_"
 
 // AddToken makes a token for a program of the account and returns its secret, which is not kept. expires is nil for one without end.
-func (d *Door) AddToken(ctx context.Context, account uuid.UUID, name string, expires *time.Time) (Token, string, error) {
+func (d *Authenticator) AddToken(ctx context.Context, account uuid.UUID, name string, expires *time.Time) (Token, string, error) {
 	secret := make([]byte, 32)
 	_, _ = rand.Read(secret) // never fails, by its documentation
 	text := tokenPrefix + base64.RawURLEncoding.EncodeToString(secret)
@@ -224,7 +224,7 @@ func (d *Door) AddToken(ctx context.Context, account uuid.UUID, name string, exp
 }
 
 // ByToken returns the account of a token's secret, else [ErrUnknown].
-func (d *Door) ByToken(ctx context.Context, secret string) (Account, error) {
+func (d *Authenticator) ByToken(ctx context.Context, secret string) (Account, error) {
 	if !strings.HasPrefix(secret, tokenPrefix) {
 		return Account{}, ErrUnknown
 	}

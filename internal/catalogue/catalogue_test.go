@@ -49,7 +49,7 @@ var (
 // desk is a store with one pack that is pulled from a source of the test's.
 type desk struct {
 	store  *postgres.Store
-	shelf  *catalogue.Shelf
+	cache  *catalogue.Cache
 	puller *catalogue.Puller
 	pack   catalogue.Pack
 	answer func(http.ResponseWriter, *http.Request)
@@ -74,8 +74,8 @@ func newDesk(t testing.TB, change func(*catalogue.Settings)) *desk {
 	_, err = d.store.AddAccount(t.Context(), account.Account{Name: "edda"}, "none") // keys are for owners
 	require.NoError(t, err)
 	require.NoError(t, d.store.Trust(t.Context(), catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Harbour office", AddedBy: "edda"}))
-	d.shelf = catalogue.NewShelf(d.store, slog.New(slog.DiscardHandler))
-	d.puller = &catalogue.Puller{Client: http.DefaultClient, Store: d.store, Shelf: d.shelf, Now: func() time.Time { return d.now }}
+	d.cache = catalogue.NewCache(d.store, slog.New(slog.DiscardHandler))
+	d.puller = &catalogue.Puller{Client: http.DefaultClient, Store: d.store, Cache: d.cache, Now: func() time.Time { return d.now }}
 	return d
 }
 
@@ -119,7 +119,7 @@ func (d *desk) pull(t testing.TB) catalogue.Pack {
 // sites returns what is loaded of the pack, by asking for every entry.
 func (d *desk) sites(t testing.TB, entries []string) map[string]string {
 	t.Helper()
-	c := classify.New(classify.NewLocal(nil, nil, nil), d.shelf.Loaded().Packs, nil)
+	c := classify.New(classify.NewLocal(nil, nil, nil), d.cache.Loaded().Packs, nil)
 	known := map[string]string{}
 	for _, entry := range entries {
 		a := c.Explain(weburl.MustParse(entry), pattern.Date{}, match.Full)
@@ -139,7 +139,7 @@ func TestPullAndGuards(t *testing.T) {
 	got := d.pull(t)
 	assert.Equal(t, "Version 7: 4 sites came, 0 moved, 0 went.", got.Told)
 	assert.Equal(t, first, d.sites(t, all))
-	assert.Equal(t, map[string]int64{"games": 2, "chat": 2, "news": 1}, d.shelf.Loaded().Sites)
+	assert.Equal(t, map[string]int64{"games": 2, "chat": 2, "news": 1}, d.cache.Loaded().Sites)
 	assert.Equal(t, []any{"harbour", int64(7), int64(4)}, []any{got.Key, got.InForce.Version, got.InForce.Sites})
 
 	d.answer = func(w http.ResponseWriter, r *http.Request) {
@@ -258,7 +258,7 @@ func TestHoldAcceptUndo(t *testing.T) {
 	assert.Equal(t, catalogue.Totals{Moved: 1, Gone: 1}, totals)
 	assert.Equal(t, []catalogue.Difference{{Entry: "c.example", Before: "chat"}}, back)
 
-	_, after, err := d.shelf.WithState(t.Context(), d.pack.ID, 2)
+	_, after, err := d.cache.WithState(t.Context(), d.pack.ID, 2)
 	require.NoError(t, err)
 	ahead := classify.New(classify.NewLocal(nil, nil, nil), after, nil)
 	assert.Equal(t, []string{"news"}, ahead.Explain(weburl.MustParse("a.example"), pattern.Date{}, match.Full).Categories)
@@ -267,17 +267,17 @@ func TestHoldAcceptUndo(t *testing.T) {
 	require.ErrorIs(t, err, revision.ErrStale)
 	d.pack, err = d.store.Accept(t.Context(), d.pack.ID, 2, "edda")
 	require.NoError(t, err)
-	require.NoError(t, d.shelf.Load(t.Context()))
+	require.NoError(t, d.cache.Load(t.Context()))
 	assert.Equal(t, second, d.sites(t, all))
 	for range 2 {
 		d.pack, err = d.store.Undo(t.Context(), d.pack.ID, "rowan")
 		require.NoError(t, err)
-		require.NoError(t, d.shelf.Load(t.Context()))
+		require.NoError(t, d.cache.Load(t.Context()))
 	}
 	assert.Equal(t, second, d.sites(t, all))
 	d.pack, err = d.store.Undo(t.Context(), d.pack.ID, "rowan")
 	require.NoError(t, err)
-	require.NoError(t, d.shelf.Load(t.Context()))
+	require.NoError(t, d.cache.Load(t.Context()))
 	assert.Equal(t, first, d.sites(t, all))
 	assert.Equal(t, revision.PullUnchanged, d.pull(t).Result, "what was undone does not come back by itself")
 
@@ -362,7 +362,7 @@ func TestRandomUpdates(t *testing.T) {
 	for _, site := range found {
 		require.Contains(t, strings.Fields(states[12][site.Entry]), "chat")
 	}
-	require.Len(t, found, int(d.shelf.Loaded().Sites["chat"]))
+	require.Len(t, found, int(d.cache.Loaded().Sites["chat"]))
 }
 
 func TestRanks(t *testing.T) {
@@ -428,8 +428,8 @@ func TestTheDatabaseDies(t *testing.T) {
 		require.NoError(t, db.EnsureDatabase(t.Context(), "dies"))
 		store, err := postgres.Open(t.Context(), db.URL("dies"))
 		require.NoError(t, err)
-		shelf := catalogue.NewShelf(store, slog.New(slog.DiscardHandler))
-		puller := &catalogue.Puller{Client: http.DefaultClient, Store: store, Shelf: shelf, Now: time.Now}
+		cache := catalogue.NewCache(store, slog.New(slog.DiscardHandler))
+		puller := &catalogue.Puller{Client: http.DefaultClient, Store: store, Cache: cache, Now: time.Now}
 		if round == 0 {
 			_, err = store.AddAccount(t.Context(), account.Account{Name: "edda"}, "none") // keys are for owners
 			require.NoError(t, err)
@@ -441,11 +441,11 @@ func TestTheDatabaseDies(t *testing.T) {
 		}
 		pack, err = store.Pack(t.Context(), pack.ID)
 		require.NoError(t, err)
-		require.NoError(t, shelf.Load(t.Context()))
+		require.NoError(t, cache.Load(t.Context()))
 		version := pack.InForce.Version
 		kept = append(kept, version)
 		want := map[string]int64{[]string{"games", "chat"}[version%2]: n + version}
-		require.Equal(t, want, shelf.Loaded().Sites, "round %d", round)
+		require.Equal(t, want, cache.Loaded().Sites, "round %d", round)
 		require.Equal(t, pack.Latest.Number, pack.InForce.Number, "nothing is stored that does not count")
 		ended := make(chan struct{})
 		go func() {
@@ -483,7 +483,7 @@ func BenchmarkTake(b *testing.B) {
 			require.NoError(b, err)
 			b.StopTimer()
 			require.NoError(b, d.store.RemovePack(b.Context(), pack.ID))
-			require.NoError(b, d.shelf.Load(b.Context()))
+			require.NoError(b, d.cache.Load(b.Context()))
 			b.StartTimer()
 		}
 	}, func(b *testing.B) {

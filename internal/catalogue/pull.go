@@ -18,7 +18,7 @@ import (
 // Puller fetches packs from where they are published. It is safe for concurrent use.
 type Puller struct {
 	Store   Store
-	Shelf   *Shelf
+	Cache   *Cache
 	Now     func() time.Time
 	running sync.Map     // uuid.UUID -> *Progress
 	Client  *http.Client // see package outbound
@@ -213,7 +213,7 @@ func (p *Puller) take(ctx context.Context, pack Pack, file io.Reader, length int
 		return pack, counted.n, err
 	}
 	at.set(func(at *Progress) { at.stage = "loading" })
-	return after, counted.n, p.Shelf.Load(ctx)
+	return after, counted.n, p.Cache.Load(ctx)
 }
 
 // bounded refuses to give more than it may, and says how far it is.

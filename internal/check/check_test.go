@@ -31,8 +31,8 @@ func TestMain(m *testing.M) { os.Exit(testkit.RunWithServer(m, &server)) }
 
 // house is a service's parts without the API.
 type house struct {
-	store *postgres.Store
-	desk  *check.Desk
+	store   *postgres.Store
+	checker *check.Checker
 }
 
 func newHouse(t testing.TB) house {
@@ -40,10 +40,10 @@ func newHouse(t testing.TB) house {
 	store, err := postgres.Open(t.Context(), server.Database(t))
 	require.NoError(t, err)
 	t.Cleanup(store.Close)
-	shelf := catalogue.NewShelf(store, nil)
-	require.NoError(t, shelf.Load(t.Context()))
-	editions := edition.New(store, shelf, time.UTC, time.Now)
-	return house{store, &check.Desk{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: upkeep.NewKeeper(store, store, editions), Publishing: store, Journal: store, Now: time.Now}}
+	cache := catalogue.NewCache(store, nil)
+	require.NoError(t, cache.Load(t.Context()))
+	editions := edition.New(store, cache, time.UTC, time.Now)
+	return house{store, &check.Checker{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: upkeep.NewInspector(store, store, editions), Publishing: store, Journal: store, Now: time.Now}}
 }
 
 func (h house) list(t testing.TB, name string, lines ...string) revision.List {
@@ -113,7 +113,7 @@ func TestExpectations(t *testing.T) {
 		if c.why == "" {
 			c.why = "holds"
 		}
-		report, err := h.desk.Report(t.Context())
+		report, err := h.checker.Report(t.Context())
 		require.NoError(t, err)
 		found := false
 		for _, e := range report.Expected {
@@ -130,10 +130,10 @@ func TestExpectations(t *testing.T) {
 		}
 		assert.Equal(t, c.why != "off", found, name)
 	}
-	report, err := h.desk.Report(t.Context())
+	report, err := h.checker.Report(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, 5, report.Failing())
-	again, err := h.desk.Report(t.Context())
+	again, err := h.checker.Report(t.Context())
 	require.NoError(t, err)
 	assert.Same(t, report, again, "nothing was edited, so nothing is found out again")
 }
@@ -153,11 +153,11 @@ func TestPublishDue(t *testing.T) {
 	plan(time.Hour, "later")
 	h.change(t, revision.ObjectChange{Kind: revision.KindExpectation, Name: "broken", Body: &revision.ExpectationBody{URLs: []string{"odds.example"}, Person: &revision.Ref{ID: ids["kay"]}, Verdict: policy.Hold}})
 	plan(-time.Second, "breaks")
-	made, err := h.desk.PublishDue(t.Context())
+	made, err := h.checker.PublishDue(t.Context())
 	require.NoError(t, err)
 	require.Len(t, made, 1)
 	assert.Equal(t, "due", made[0].Note)
-	made, err = h.desk.PublishDue(t.Context())
+	made, err = h.checker.PublishDue(t.Context())
 	require.NoError(t, err)
 	assert.Empty(t, made)
 	left, err := h.store.Planned(t.Context())
@@ -195,9 +195,9 @@ func TestReplayAgreesWithDeciding(t *testing.T) {
 	h, ids := ward(t)
 	from := time.Date(2026, 11, 16, 0, 0, 0, 0, time.UTC)
 	records := h.record(t, from, 5000, ids["kay"])
-	live, err := h.desk.Editions.On(t.Context(), "", "live")
+	live, err := h.checker.Editions.On(t.Context(), "", "live")
 	require.NoError(t, err)
-	draft, err := h.desk.Editions.Draft(t.Context())
+	draft, err := h.checker.Editions.Draft(t.Context())
 	require.NoError(t, err)
 	decide := func(h *edition.State, r revision.Recorded) policy.Verdict {
 		q := policy.Request{URL: weburl.MustParse(r.URL), Addr: r.Address}
@@ -220,25 +220,25 @@ func TestReplayAgreesWithDeciding(t *testing.T) {
 		}
 	}
 	require.Greater(t, turned, 300)
-	all, err := h.desk.Replay(t.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 0, 9), Limit: 10_000})
+	all, err := h.checker.Replay(t.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 0, 9), Limit: 10_000})
 	require.NoError(t, err)
 	assert.Equal(t, []int{5000, 1, 3, turned, closed, 0, turned}, []int{all.Requests, all.People, all.Hosts, all.Turned, all.Closed, all.Opened, len(all.Shown)})
 	sum := 0
 	for _, g := range all.Groups {
 		sum += g.Requests
-		some, err := h.desk.Replay(t.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 0, 9), By: g.By})
+		some, err := h.checker.Replay(t.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 0, 9), By: g.By})
 		require.NoError(t, err)
 		assert.GreaterOrEqual(t, some.Turned, g.Requests)
 	}
 	assert.Equal(t, turned, sum)
-	slots, err := h.desk.Replay(t.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 0, 9), Host: "slots.example"})
+	slots, err := h.checker.Replay(t.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 0, 9), Host: "slots.example"})
 	require.NoError(t, err)
 	assert.Equal(t, ofSlots, slots.Turned)
-	day, err := h.desk.Replay(t.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 0, 1)})
+	day, err := h.checker.Replay(t.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 0, 1)})
 	require.NoError(t, err)
 	assert.Equal(t, 24*60, day.Requests)
 
-	affected, err := h.desk.Affected(t.Context(), draft, nil, []pattern.Entry{pattern.MustParse("odds.example")}, from, from.AddDate(0, 0, 9))
+	affected, err := h.checker.Affected(t.Context(), draft, nil, []pattern.Entry{pattern.MustParse("odds.example")}, from, from.AddDate(0, 0, 9))
 	require.NoError(t, err)
 	assert.Equal(t, []int{5000, 1667, 1, 1}, []int{affected.All, affected.Requests, affected.People, affected.Hosts})
 	require.Len(t, affected.Groups, 2)
@@ -259,13 +259,13 @@ func TestTurns(t *testing.T) {
 	require.NoError(t, err)
 	at := before.Draft
 	turned := func() []string {
-		a, err := h.desk.Editions.At(t.Context(), at)
+		a, err := h.checker.Editions.At(t.Context(), at)
 		require.NoError(t, err)
-		b, err := h.desk.Editions.Draft(t.Context())
+		b, err := h.checker.Editions.Draft(t.Context())
 		require.NoError(t, err)
 		states, err := h.store.Changed(t.Context(), at, 0)
 		require.NoError(t, err)
-		found, err := h.desk.Turns(t.Context(), a, b, states)
+		found, err := h.checker.Turns(t.Context(), a, b, states)
 		require.NoError(t, err)
 		var told []string
 		for _, one := range found.Turns {
@@ -295,13 +295,13 @@ func BenchmarkReplay(b *testing.B) {
 	for i := range 10 {
 		records = append(records, h.record(b, from.Add(time.Duration(i)*time.Second), 20_000, ids["kay"])...)
 	}
-	live, err := h.desk.Editions.On(b.Context(), "", "live")
+	live, err := h.checker.Editions.On(b.Context(), "", "live")
 	require.NoError(b, err)
-	draft, err := h.desk.Editions.Draft(b.Context())
+	draft, err := h.checker.Editions.Draft(b.Context())
 	require.NoError(b, err)
 	rounds.Measure(b, func(b *testing.B) {
 		for b.Loop() {
-			r, err := h.desk.Replay(b.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 1, 0)})
+			r, err := h.checker.Replay(b.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 1, 0)})
 			require.NoError(b, err)
 			require.Equal(b, len(records), r.Requests)
 		}
@@ -326,7 +326,7 @@ func BenchmarkPublish(b *testing.B) {
 		lines[i] = fmt.Sprintf("site-%d.example", i)
 	}
 	list := h.list(b, "Large", lines...)
-	_, err := h.desk.Editions.Draft(b.Context())
+	_, err := h.checker.Editions.Draft(b.Context())
 	require.NoError(b, err)
 	b.ResetTimer()
 	for i := 0; b.Loop(); i++ {
@@ -336,7 +336,7 @@ func BenchmarkPublish(b *testing.B) {
 		require.NoError(b, err)
 		_, err = h.store.Publish(b.Context(), revision.Publishing{Version: now.Draft, Note: "x"}, 0, "edda")
 		require.NoError(b, err)
-		live, err := h.desk.Editions.On(b.Context(), "", "live")
+		live, err := h.checker.Editions.On(b.Context(), "", "live")
 		require.NoError(b, err)
 		require.Equal(b, now.Draft, live.DraftVersion)
 	}
@@ -352,13 +352,13 @@ func BenchmarkReview(b *testing.B) {
 				lines[i] = fmt.Sprintf("site-%d.example", i*7919%size)
 			}
 			list := h.list(b, "Large", lines...)
-			_, err := h.desk.Report(b.Context())
+			_, err := h.checker.Report(b.Context())
 			require.NoError(b, err)
 			b.ResetTimer()
 			for i := 0; b.Loop(); i++ {
 				_, _, err := h.store.MergeEntries(b.Context(), list.ID, revision.NewBatch(pattern.MustParse(fmt.Sprintf("new-%d.example", i))), revision.Merging{}, 0, "edda")
 				require.NoError(b, err)
-				_, err = h.desk.Report(b.Context())
+				_, err = h.checker.Report(b.Context())
 				require.NoError(b, err)
 			}
 		})

@@ -86,7 +86,7 @@ func newTally() *tally {
 }
 
 // each gives recorded requests in batches to as many hands as there are processors. work makes what one hand does.
-func (d *Desk) each(ctx context.Context, from, to time.Time, work func() func([]revision.Recorded)) error {
+func (d *Checker) each(ctx context.Context, from, to time.Time, work func() func([]revision.Recorded)) error {
 	const size = 1024
 	batches := make(chan []revision.Recorded, 4)
 	var shared hands.Group
@@ -135,7 +135,7 @@ func sightOf(gate policy.Gate, u weburl.URL) match.Sight {
 }
 
 // Replay decides recorded requests again, each at its own moment, under two states.
-func (d *Desk) Replay(ctx context.Context, before, after *edition.State, query ReplayQuery) (Replayed, error) {
+func (d *Checker) Replay(ctx context.Context, before, after *edition.State, query ReplayQuery) (Replayed, error) {
 	begin := d.Now()
 	var tallies []*tally
 	err := d.each(ctx, query.From, query.To, func() func([]revision.Recorded) {
@@ -289,7 +289,7 @@ type affected struct {
 
 // Affected looks through the recorded requests for those of some categories or families, or that some entries cover: who would have been
 // affected by blocking them, and when.
-func (d *Desk) Affected(ctx context.Context, h *edition.State, categories []string, entries []pattern.Entry, from, to time.Time) (Affected, error) {
+func (d *Checker) Affected(ctx context.Context, h *edition.State, categories []string, entries []pattern.Entry, from, to time.Time) (Affected, error) {
 	wanted := map[string]bool{}
 	for _, c := range h.Snapshot.Config().Taxonomy.Categories {
 		if slices.Contains(categories, c.Key) || slices.Contains(categories, c.Family) {

@@ -18,7 +18,7 @@ import (
 	"widelark/internal/revision"
 )
 
-// Recorded gives the pages of the recorded traffic: [upkeep.Keeper].
+// Recorded gives the pages of the recorded traffic: [upkeep.Inspector].
 type Recorded interface {
 	Recorded(ctx context.Context) ([]weburl.URL, error)
 }
@@ -31,7 +31,7 @@ type looked struct {
 }
 
 // review looks the draft through. Lists that were not edited since are not looked through again.
-func (d *Desk) review(ctx context.Context, h *edition.State) ([]review.Finding, error) {
+func (d *Checker) review(ctx context.Context, h *edition.State) ([]review.Finding, error) {
 	draft := review.Draft{Snapshot: h.Snapshot, Now: h.Now(), Named: map[string]bool{}}
 	for _, one := range h.Asides() {
 		draft.Aside = append(draft.Aside, review.Aside{
@@ -80,7 +80,7 @@ func (d *Desk) review(ctx context.Context, h *edition.State) ([]review.Finding, 
 }
 
 // look looks a list through.
-func (d *Desk) look(ctx context.Context, h *edition.State, l revision.DraftList, today pattern.Date) (review.List, error) {
+func (d *Checker) look(ctx context.Context, h *edition.State, l revision.DraftList, today pattern.Date) (review.List, error) {
 	var entries []match.Found
 	err := d.Lists.EachEntry(ctx, l.ID, func(id int64, entry pattern.Entry) error {
 		if entry.Pattern.IsValid() {
@@ -165,7 +165,7 @@ func tooWide(e match.Found) (review.Wide, bool) {
 const mostCorrections = 5000
 
 // corrections says of each correction whether the catalogue says the same without it.
-func (d *Desk) corrections(ctx context.Context, h *edition.State) ([]review.Correction, error) {
+func (d *Checker) corrections(ctx context.Context, h *edition.State) ([]review.Correction, error) {
 	found, _, err := d.Categories.Corrections(ctx, "", 0, mostCorrections)
 	if err != nil || len(found) == 0 {
 		return nil, err

@@ -37,7 +37,7 @@ type visit struct {
 
 // seenTogether finds hosts that load together in the recorded requests of the last days. It is found out again
 // where more was recorded, but not with every edit: it is a week's requests that are read.
-func (d *Desk) seenTogether(ctx context.Context) ([]review.Companion, error) {
+func (d *Checker) seenTogether(ctx context.Context) ([]review.Companion, error) {
 	_, last, n, err := d.Journal.RecordedSpan(ctx)
 	if err != nil || n == d.recorded || len(d.companions) > 0 && d.Now().Sub(d.foundAt) < lookedAgain {
 		return d.companions, err

@@ -64,7 +64,7 @@ func TestSeenTogether(t *testing.T) {
 		add(time.Hour+time.Duration(i)*time.Minute, "https://rare-too.example/", kay, netip.Addr{})
 	}
 	now := begin
-	d := &Desk{Journal: journal, Now: func() time.Time { return now }}
+	d := &Checker{Journal: journal, Now: func() time.Time { return now }}
 	found, err := d.seenTogether(t.Context())
 	require.NoError(t, err)
 	require.Len(t, found, 2, "%v", found)

@@ -31,8 +31,8 @@ type Turned struct {
 }
 
 // Turns makes URLs from what two states differ by, and from what was recorded, and says which of them turn, for whom and when.
-func (d *Desk) Turns(ctx context.Context, before, after *edition.State, states []revision.ObjectState) (Turned, error) {
-	c := &candidates{desk: d, seen: map[string]bool{}, asked: map[string]bool{}, after: after}
+func (d *Checker) Turns(ctx context.Context, before, after *edition.State, states []revision.ObjectState) (Turned, error) {
+	c := &candidates{checker: d, seen: map[string]bool{}, asked: map[string]bool{}, after: after}
 	if err := c.gather(ctx, states, before.DraftVersion, after.DraftVersion); err != nil {
 		return Turned{}, err
 	}
@@ -45,13 +45,13 @@ func (d *Desk) Turns(ctx context.Context, before, after *edition.State, states [
 
 // candidates are URLs and people that may show a difference.
 type candidates struct {
-	desk   *Desk
-	after  *edition.State
-	urls   []weburl.URL
-	who    []compare.Who
-	seen   map[string]bool // URLs
-	asked  map[string]bool // people, by name
-	sample map[string]weburl.URL
+	checker *Checker
+	after   *edition.State
+	urls    []weburl.URL
+	who     []compare.Who
+	seen    map[string]bool // URLs
+	asked   map[string]bool // people, by name
+	sample  map[string]weburl.URL
 }
 
 func (c *candidates) add(urls ...weburl.URL) {
@@ -82,7 +82,7 @@ func (c *candidates) gather(ctx context.Context, states []revision.ObjectState, 
 		c.ask(g.Name, policy.Request{Group: g.ID})
 	}
 	c.ask("somebody unknown", policy.Request{})
-	pages, err := c.desk.Traffic.Recorded(ctx)
+	pages, err := c.checker.Traffic.Recorded(ctx)
 	if err != nil {
 		return err
 	}
@@ -128,7 +128,7 @@ func (c *candidates) gather(ctx context.Context, states []revision.ObjectState, 
 
 // members adds URLs of the first entries of a list.
 func (c *candidates) members(ctx context.Context, list uuid.UUID, most int) error {
-	entries, _, err := c.desk.Lists.Entries(ctx, list, revision.EntryQuery{Limit: most})
+	entries, _, err := c.checker.Lists.Entries(ctx, list, revision.EntryQuery{Limit: most})
 	for _, e := range entries {
 		if e.Pattern.IsValid() {
 			c.add(compare.Boundaries(e.Pattern)...)
@@ -140,7 +140,7 @@ func (c *candidates) members(ctx context.Context, list uuid.UUID, most int) erro
 // of adds what an object's change may show in.
 func (c *candidates) of(ctx context.Context, s revision.ObjectState, from, to int64) error {
 	if s.Kind == revision.KindList && s.Entries != nil {
-		found, err := c.desk.Publishing.EntryDifferences(ctx, s.ID, from, to, 0, mostPerObject)
+		found, err := c.checker.Publishing.EntryDifferences(ctx, s.ID, from, to, 0, mostPerObject)
 		if err != nil {
 			return err
 		}

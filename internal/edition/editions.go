@@ -38,7 +38,7 @@ type Store interface {
 // few revisions that were asked for. It is safe for concurrent use.
 type Editions struct {
 	store Store
-	shelf *catalogue.Shelf
+	cache *catalogue.Cache
 	zone  *time.Location
 	now   func() time.Time
 
@@ -65,8 +65,8 @@ type ready struct {
 }
 
 // New returns editions that read from a store. Days begin and end in zone. now is the clock.
-func New(store Store, shelf *catalogue.Shelf, zone *time.Location, now func() time.Time) *Editions {
-	return &Editions{store: store, shelf: shelf, zone: zone, now: now}
+func New(store Store, cache *catalogue.Cache, zone *time.Location, now func() time.Time) *Editions {
+	return &Editions{store: store, cache: cache, zone: zone, now: now}
 }
 
 // Index returns the lists of the draft, compiled, and the day that it is now where the organisation is.
@@ -116,7 +116,7 @@ func (d *Editions) ClassifierWith(ctx context.Context, packs []classify.Pack) (*
 
 // snapshot returns what a compiled draft decides with. It is made again where the draft or the catalogue is another.
 func (d *Editions) snapshot(c *compiled) *policy.Snapshot {
-	loaded := d.shelf.Loaded()
+	loaded := d.cache.Loaded()
 	if last := c.ready.Load(); last != nil && last.loaded == loaded {
 		return last.snapshot
 	}
@@ -146,7 +146,7 @@ func (d *Editions) current(ctx context.Context) (*compiled, error) {
 	if err != nil {
 		return nil, err
 	}
-	d.shelf.Notice(now.Catalogue)
+	d.cache.Notice(now.Catalogue)
 	return d.draft(ctx, now.Draft)
 }
 
@@ -249,7 +249,7 @@ func (d *Editions) mergeOverlays(ctx context.Context) {
 	}()
 	ctx, cancel := context.WithTimeout(ctx, 5*time.Minute)
 	defer cancel()
-	fresh, err := (&Editions{store: d.store, shelf: d.shelf}).build(ctx, d.compiled.Load(), mergeFrom)
+	fresh, err := (&Editions{store: d.store, cache: d.cache}).build(ctx, d.compiled.Load(), mergeFrom)
 	if err == nil {
 		err = d.building.Lock(ctx)
 	}

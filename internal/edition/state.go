@@ -55,7 +55,7 @@ func (d *Editions) Version(ctx context.Context, field, on string) (version, numb
 	if err != nil {
 		return 0, 0, err
 	}
-	d.shelf.Notice(now.Catalogue)
+	d.cache.Notice(now.Catalogue)
 	switch on {
 	case "", "draft":
 		return now.Draft, 0, nil
@@ -73,7 +73,7 @@ func (d *Editions) Version(ctx context.Context, field, on string) (version, numb
 }
 
 func (d *Editions) state(c *compiled, number int64) *State {
-	return &State{c.draft.Version, number, d.snapshot(c), d.zone, d.now(), c.roster, c.draft.Lists, append(c.setAside(), d.shelf.Loaded().Aside...)}
+	return &State{c.draft.Version, number, d.snapshot(c), d.zone, d.now(), c.roster, c.draft.Lists, append(c.setAside(), d.cache.Loaded().Aside...)}
 }
 
 // Asides returns what of this version, and of the catalogue, cannot be read, and is left out of what decides.

@@ -91,7 +91,7 @@ func (s *server) registerAccounts(api huma.API) {
 		err := s.owner(ctx, "accounts")
 		var made account.Account
 		if err == nil {
-			made, err = s.Door.Add(ctx, account.Account{Name: in.Body.Name, FullName: in.Body.FullName, Owner: in.Body.Owner}, in.Body.Password)
+			made, err = s.Authenticator.Add(ctx, account.Account{Name: in.Body.Name, FullName: in.Body.FullName, Owner: in.Body.Owner}, in.Body.Password)
 		}
 		if err == nil {
 			err = s.Publishing.Note(ctx, revision.Event{By: caller(ctx).Name, What: "account made", Name: made.Name})
@@ -125,11 +125,11 @@ func (s *server) registerAccounts(api huma.API) {
 		})
 	huma.Register(api, operation("resetPassword", http.MethodPut, "/accounts/{id}/password", "Accounts", "Give somebody another password; sessions and tokens end at once; for owners", 403, 404, 422, 429),
 		func(ctx context.Context, in *resetPasswordInput) (*struct{}, error) {
-			return onAccount(ctx, in.ID, "password reset", func(a account.Account) error { return s.Door.ResetPassword(ctx, a, in.Body.Password) })
+			return onAccount(ctx, in.ID, "password reset", func(a account.Account) error { return s.Authenticator.ResetPassword(ctx, a, in.Body.Password) })
 		})
 	huma.Register(api, operation("changePassword", http.MethodPut, "/session/password", "Sign-in", "Change your own password; your other sessions end", 422, 429),
 		func(ctx context.Context, in *ownPasswordInput) (*struct{}, error) {
-			err := s.Door.ChangePassword(ctx, caller(ctx), in.Body.Present, in.Body.Password, in.address, s.session(ctx))
+			err := s.Authenticator.ChangePassword(ctx, caller(ctx), in.Body.Present, in.Body.Password, in.address, s.session(ctx))
 			if err == nil {
 				err = s.Publishing.Note(ctx, revision.Event{By: caller(ctx).Name, What: "password changed"})
 			}

@@ -230,11 +230,11 @@ func (s *server) registerCategories(api huma.API) {
 }
 
 func (s *server) getCategories(ctx context.Context, in *categoriesInput) (*categoriesOutput, error) {
-	taxonomy, own, err := s.Clerk.Taxonomy(ctx)
+	taxonomy, own, err := s.Finder.Taxonomy(ctx)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	survey, err := s.Clerk.Survey(ctx)
+	survey, err := s.Finder.Survey(ctx)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -265,7 +265,7 @@ func unratedTraffic(survey *lookup.Survey) Traffic {
 func (s *server) categoryBody(c classify.Category, own []revision.OwnCategory, survey *lookup.Survey) Category {
 	body := Category{
 		Key: c.Key, Family: c.Family, Name: c.Name, About: c.About, Keywords: append([]string{}, c.Keywords...), Example: c.Example,
-		Sites: s.Shelf.Loaded().Sites[c.Key], Traffic: Traffic(survey.Categories[c.Key]),
+		Sites: s.Cache.Loaded().Sites[c.Key], Traffic: Traffic(survey.Categories[c.Key]),
 	}
 	for _, o := range own {
 		if o.Key == c.Key {
@@ -284,7 +284,7 @@ func listRefs(lists []revision.ListRef) []ListRef {
 }
 
 func (s *server) getCategorySites(ctx context.Context, in *categorySitesInput) (*categorySitesOutput, error) {
-	taxonomy, _, err := s.Clerk.Taxonomy(ctx)
+	taxonomy, _, err := s.Finder.Taxonomy(ctx)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -335,7 +335,7 @@ func (s *server) createCategory(ctx context.Context, in *newCategoryInput) (*own
 	if err == nil {
 		err = s.checkFamily(b.Family)
 	}
-	if _, known := s.Shelf.Loaded().Taxonomy.Category(revision.KeyOf(b.Name)); err == nil && known {
+	if _, known := s.Cache.Loaded().Taxonomy.Category(revision.KeyOf(b.Name)); err == nil && known {
 		err = &revision.FieldError{Field: "name", Msg: "the catalogue has a category of this name; choose another"}
 	}
 	if err != nil {
@@ -346,7 +346,7 @@ func (s *server) createCategory(ctx context.Context, in *newCategoryInput) (*own
 }
 
 func (s *server) checkFamily(key string) error {
-	if _, known := s.Shelf.Loaded().Taxonomy.Family(key); key != "" && key != lookup.OwnFamily.Key && !known {
+	if _, known := s.Cache.Loaded().Taxonomy.Family(key); key != "" && key != lookup.OwnFamily.Key && !known {
 		return &revision.FieldError{Field: "family", Msg: fmt.Sprintf("there is no family %q", key)}
 	}
 	return nil
@@ -374,11 +374,11 @@ func (s *server) ownCategoryBody(ctx context.Context, o revision.OwnCategory, er
 		return nil, s.problem(ctx, err)
 	}
 	s.Checks.Prepare(ctx)
-	taxonomy, own, err := s.Clerk.Taxonomy(ctx)
+	taxonomy, own, err := s.Finder.Taxonomy(ctx)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	survey, err := s.Clerk.Survey(ctx)
+	survey, err := s.Finder.Survey(ctx)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -398,7 +398,7 @@ func (s *server) getCorrections(ctx context.Context, in *correctionsInput) (*cor
 	if err != nil {
 		return nil, err
 	}
-	found, total, err := s.Clerk.Corrections(ctx, in.Text, after, in.Limit+1)
+	found, total, err := s.Finder.Corrections(ctx, in.Text, after, in.Limit+1)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -457,7 +457,7 @@ func correctedPlace(text string) (pattern.Pattern, error) {
 }
 
 func (s *server) checkCategories(ctx context.Context, field string, keys []string) error {
-	taxonomy, _, err := s.Clerk.Taxonomy(ctx)
+	taxonomy, _, err := s.Finder.Taxonomy(ctx)
 	if err != nil {
 		return err
 	}
@@ -478,7 +478,7 @@ func (s *server) exportCorrections(ctx context.Context, _ *struct{}) (*huma.Stre
 	w := csv.NewWriter(&file)
 	_ = w.Write([]string{"entry", "categories", "reason", "by", "on", "catalogue"})
 	for after := int64(0); ; {
-		found, _, err := s.Clerk.Corrections(ctx, "", after, 1000)
+		found, _, err := s.Finder.Corrections(ctx, "", after, 1000)
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
@@ -499,7 +499,7 @@ func (s *server) exportCorrections(ctx context.Context, _ *struct{}) (*huma.Stre
 }
 
 func (s *server) getUnrated(ctx context.Context, in *unratedInput) (*unratedOutput, error) {
-	survey, err := s.Clerk.Survey(ctx)
+	survey, err := s.Finder.Survey(ctx)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

@@ -301,7 +301,7 @@ func (n naming) refs(keys []string) []CategoryRef {
 }
 
 func (s *server) naming(ctx context.Context) (naming, error) {
-	taxonomy, _, err := s.Clerk.Taxonomy(ctx)
+	taxonomy, _, err := s.Finder.Taxonomy(ctx)
 	if err != nil {
 		return naming{}, s.problem(ctx, err)
 	}
@@ -356,7 +356,7 @@ func (s *server) lookupURLs(ctx context.Context, in *lookupsInput) (*lookupsOutp
 	if sight == "" {
 		sight = match.Full
 	}
-	found, err := s.Clerk.Lookup(ctx, in.Body.URLs, sight, in.Body.Detail)
+	found, err := s.Finder.Lookup(ctx, in.Body.URLs, sight, in.Body.Detail)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

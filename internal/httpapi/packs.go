@@ -239,7 +239,7 @@ func (s *server) registerPacks(api huma.API) {
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			err := s.Packs.RemovePack(ctx, in.ID)
 			if err == nil {
-				err = s.Shelf.Load(ctx)
+				err = s.Cache.Load(ctx)
 			}
 			if err != nil {
 				return nil, s.problem(ctx, err)
@@ -330,7 +330,7 @@ func (s *server) packAnswer(ctx context.Context, p catalogue.Pack, err error) (*
 // loadedPack answers when what changed is also in force here.
 func (s *server) loadedPack(ctx context.Context, p catalogue.Pack, err error) (*packOutput, error) {
 	if err == nil {
-		err = s.Shelf.Load(ctx)
+		err = s.Cache.Load(ctx)
 	}
 	return s.packAnswer(ctx, p, err)
 }
@@ -460,7 +460,7 @@ func (s *server) packChanges(ctx context.Context, in *packChangesInput) (*packCh
 	if in.After != "" || b.From != p.InForce.Number || b.To <= b.From {
 		return out, nil
 	}
-	turns, turned, err := s.Clerk.Turns(ctx, in.ID, b.To, in.Limit)
+	turns, turned, err := s.Finder.Turns(ctx, in.ID, b.To, in.Limit)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

@@ -280,7 +280,7 @@ func (s *server) registerPolicies(api huma.API) {
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			pages, err := s.Keeper.Recorded(ctx)
+			pages, err := s.Inspector.Recorded(ctx)
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
@@ -385,7 +385,7 @@ func (s *server) checkKeys(ctx context.Context, b *revision.PolicyBody) error {
 			return nil
 		}
 		asked = true
-		if taxonomy, _, err = s.Clerk.Taxonomy(ctx); err != nil {
+		if taxonomy, _, err = s.Finder.Taxonomy(ctx); err != nil {
 			return err
 		}
 		kept, err := s.Objects.Objects(ctx, revision.KindApp)

@@ -1,4 +1,4 @@
-// Package httpapi is the one door: the API under /api/v1 and, beside it, the console that uses it.
+// Package httpapi serves the API under /api/v1 and, beside it, the console that uses it. Nothing else reaches the service.
 //
 // From: HTTP requests.
 // To: packages account, revision and trial. Their errors become problem details in problem.go and nowhere else.
@@ -28,26 +28,26 @@ import (
 
 // Parts are what the API gives access to.
 type Parts struct {
-	Accounts account.Store
-	Door     *account.Door
-	Store    revision.Store
-	Objects  revision.ObjectStore
-	Editions *edition.Editions
-	Keeper   *upkeep.Keeper
-	Seen     revision.SeenStore
-	Sources  revision.SourceStore
-	Puller   *subscription.Puller
+	Accounts      account.Store
+	Authenticator *account.Authenticator
+	Store         revision.Store
+	Objects       revision.ObjectStore
+	Editions      *edition.Editions
+	Inspector     *upkeep.Inspector
+	Seen          revision.SeenStore
+	Sources       revision.SourceStore
+	Puller        *subscription.Puller
 
 	Categories revision.CategoryStore
 	Packs      catalogue.Store
 	PackPuller *catalogue.Puller
-	Shelf      *catalogue.Shelf
-	Clerk      *lookup.Clerk
+	Cache      *catalogue.Cache
+	Finder     *lookup.Finder
 	Schedules  revision.ScheduleStore
 	Publishing revision.PublishStore
 	Journal    revision.JournalStore
 	Versions   check.Store
-	Checks     *check.Desk
+	Checks     *check.Checker
 	Zone       *time.Location // the organisation's
 	Now        func() time.Time
 

@@ -78,7 +78,7 @@ type callerKey struct{}
 func caller(ctx context.Context) account.Account {
 	a, ok := ctx.Value(callerKey{}).(account.Account)
 	if !ok {
-		panic("bug: a request without an account got past the door")
+		panic("bug: a request without an account got past the sign-in")
 	}
 	return a
 }
@@ -110,7 +110,7 @@ const unknownCaller = "Sign in first: the session is over, or the token is unkno
 // [account.ErrUnknown].
 func (s *server) identify(ctx context.Context, authorization string) (account.Account, error) {
 	if authorization != "" {
-		return s.Door.ByToken(ctx, strings.TrimPrefix(authorization, "Bearer "))
+		return s.Authenticator.ByToken(ctx, strings.TrimPrefix(authorization, "Bearer "))
 	}
 	id := s.session(ctx)
 	if id == uuid.Nil {
@@ -234,7 +234,7 @@ func (s *server) registerSessions(api huma.API) {
 	signIn := operation("signIn", http.MethodPost, "/session", "Sign-in", "Sign in as a person; sets the session's cookie", 422, 429)
 	signIn.Security = public
 	huma.Register(api, signIn, func(ctx context.Context, in *signInInput) (*accountOutput, error) {
-		who, err := s.Door.SignIn(ctx, in.Body.Name, in.Body.Password, in.address)
+		who, err := s.Authenticator.SignIn(ctx, in.Body.Name, in.Body.Password, in.address)
 		if errors.Is(err, account.ErrRefused) {
 			err = errors.Join(err, s.noteRefused(ctx, in.Body.Name, in.address))
 		}
@@ -308,7 +308,7 @@ func (s *server) registerSessions(api huma.API) {
 	create := operation("createToken", http.MethodPost, "/tokens", "Sign-in", "Make a token for a program", 422)
 	create.DefaultStatus = http.StatusCreated
 	huma.Register(api, create, func(ctx context.Context, in *newTokenInput) (*newTokenOutput, error) {
-		token, secret, err := s.Door.AddToken(ctx, caller(ctx).ID, in.Body.Name, in.Body.ExpiresAt)
+		token, secret, err := s.Authenticator.AddToken(ctx, caller(ctx).ID, in.Body.Name, in.Body.ExpiresAt)
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}

@@ -22,31 +22,31 @@ import (
 	"widelark/internal/revision"
 )
 
-// Store is what the clerk asks beside the catalogue's store.
+// Store is what the finder asks beside the catalogue's store.
 type Store interface {
 	revision.CategoryStore
 	revision.SeenStore
 }
 
-// Clerk answers what URLs are. It is safe for concurrent use.
-type Clerk struct {
+// Finder answers what URLs are. It is safe for concurrent use.
+type Finder struct {
 	editions *edition.Editions
-	shelf    *catalogue.Shelf
+	cache    *catalogue.Cache
 	packs    catalogue.Store
 	store    Store
 	survey   surveys
 }
 
-// NewClerk returns a clerk.
-func NewClerk(editions *edition.Editions, shelf *catalogue.Shelf, packs catalogue.Store, store Store) *Clerk {
-	return &Clerk{editions: editions, shelf: shelf, packs: packs, store: store}
+// NewFinder returns a finder.
+func NewFinder(editions *edition.Editions, cache *catalogue.Cache, packs catalogue.Store, store Store) *Finder {
+	return &Finder{editions: editions, cache: cache, packs: packs, store: store}
 }
 
 // OwnFamily holds the categories of our own that are in no family of the catalogue.
 var OwnFamily = classify.Family{Key: "our-own", Name: "Our own", About: "Categories that this house made."}
 
 // Taxonomy returns the families and categories of the catalogue with those of our own.
-func (c *Clerk) Taxonomy(ctx context.Context) (classify.Taxonomy, []revision.OwnCategory, error) {
+func (c *Finder) Taxonomy(ctx context.Context) (classify.Taxonomy, []revision.OwnCategory, error) {
 	own, err := c.store.OwnCategories(ctx)
 	if err != nil {
 		return classify.Taxonomy{}, nil, err
@@ -54,12 +54,12 @@ func (c *Clerk) Taxonomy(ctx context.Context) (classify.Taxonomy, []revision.Own
 	ours := classify.Taxonomy{Families: []classify.Family{OwnFamily}}
 	for _, o := range own {
 		one := classify.Category{Key: o.Key, Family: o.Family, Name: o.Name, About: o.Description}
-		if _, known := c.shelf.Loaded().Taxonomy.Family(o.Family); !known {
+		if _, known := c.cache.Loaded().Taxonomy.Family(o.Family); !known {
 			one.Family = OwnFamily.Key
 		}
 		ours.Categories = append(ours.Categories, one)
 	}
-	return classify.Merge(c.shelf.Loaded().Taxonomy, ours), own, nil
+	return classify.Merge(c.cache.Loaded().Taxonomy, ours), own, nil
 }
 
 // Found is what a URL is, and what one needs to understand that.
@@ -89,7 +89,7 @@ type Past struct {
 }
 
 // Lookup classifies URLs as they are seen. With detail, it also tells neighbours and the past.
-func (c *Clerk) Lookup(ctx context.Context, urls []string, sight match.Sight, detail bool) ([]Found, error) {
+func (c *Finder) Lookup(ctx context.Context, urls []string, sight match.Sight, detail bool) ([]Found, error) {
 	classifier, today, err := c.editions.Classifier(ctx)
 	if err != nil {
 		return nil, err
@@ -210,7 +210,7 @@ func covering(u weburl.URL) []string {
 }
 
 // past tells what the packs said of a URL, as often as that changed.
-func (c *Clerk) past(ctx context.Context, u weburl.URL) ([]Past, error) {
+func (c *Finder) past(ctx context.Context, u weburl.URL) ([]Past, error) {
 	stated, err := c.packs.Stated(ctx, covering(u))
 	if err != nil {
 		return nil, err

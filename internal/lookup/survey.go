@@ -50,7 +50,7 @@ type surveys struct {
 
 // Survey returns what the recorded traffic is made of. It is made again where the traffic, the draft or the catalogue is another; some
 // microseconds a page.
-func (c *Clerk) Survey(ctx context.Context) (*Survey, error) {
+func (c *Finder) Survey(ctx context.Context) (*Survey, error) {
 	classifier, today, err := c.editions.Classifier(ctx)
 	if err != nil {
 		return nil, err
@@ -76,7 +76,7 @@ func (c *Clerk) Survey(ctx context.Context) (*Survey, error) {
 	return survey, err
 }
 
-func (c *Clerk) surveyed(ctx context.Context, classifier *classify.Classifier, today pattern.Date, taxonomy classify.Taxonomy) (*Survey, error) {
+func (c *Finder) surveyed(ctx context.Context, classifier *classify.Classifier, today pattern.Date, taxonomy classify.Taxonomy) (*Survey, error) {
 	survey := &Survey{Categories: map[string]Traffic{}, Families: map[string]Traffic{}}
 	family := map[string]string{}
 	for _, category := range taxonomy.Categories {
@@ -156,8 +156,8 @@ type Turn struct {
 
 // Turns returns what of the recorded traffic changes category with another state of a pack, with everything that is said here in
 // account: the most asked for first, at most so many, and how many there are.
-func (c *Clerk) Turns(ctx context.Context, pack uuid.UUID, number int64, limit int) (turns []Turn, total Traffic, err error) {
-	packsBefore, packsAfter, err := c.shelf.WithState(ctx, pack, number)
+func (c *Finder) Turns(ctx context.Context, pack uuid.UUID, number int64, limit int) (turns []Turn, total Traffic, err error) {
+	packsBefore, packsAfter, err := c.cache.WithState(ctx, pack, number)
 	if err != nil {
 		return nil, total, err
 	}
@@ -216,12 +216,12 @@ type Corrected struct {
 }
 
 // Corrections returns corrections by id. See [revision.CategoryStore].
-func (c *Clerk) Corrections(ctx context.Context, text string, after int64, limit int) ([]Corrected, int64, error) {
+func (c *Finder) Corrections(ctx context.Context, text string, after int64, limit int) ([]Corrected, int64, error) {
 	found, total, err := c.store.Corrections(ctx, text, after, limit)
 	if err != nil {
 		return nil, 0, err
 	}
-	catalogueAlone := classify.New(classify.NewLocal(nil, nil, nil), c.shelf.Loaded().Packs, nil)
+	catalogueAlone := classify.New(classify.NewLocal(nil, nil, nil), c.cache.Loaded().Packs, nil)
 	all := make([]Corrected, len(found))
 	for i, correction := range found {
 		all[i].Correction = correction

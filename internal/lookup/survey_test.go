@@ -49,10 +49,10 @@ var (
 // office is a service's parts around one database.
 type office struct {
 	store    *postgres.Store
-	shelf    *catalogue.Shelf
+	cache    *catalogue.Cache
 	puller   *catalogue.Puller
 	editions *edition.Editions
-	clerk    *lookup.Clerk
+	finder   *lookup.Finder
 }
 
 func openOffice(t *testing.T, url string) *office {
@@ -62,11 +62,11 @@ func openOffice(t *testing.T, url string) *office {
 	o.store, err = postgres.Open(t.Context(), url)
 	require.NoError(t, err)
 	t.Cleanup(o.store.Close)
-	o.shelf = catalogue.NewShelf(o.store, slog.New(slog.DiscardHandler))
-	require.NoError(t, o.shelf.Load(t.Context()))
-	o.editions = edition.New(o.store, o.shelf, time.UTC, time.Now)
-	o.clerk = lookup.NewClerk(o.editions, o.shelf, o.store, o.store)
-	o.puller = &catalogue.Puller{Client: http.DefaultClient, Store: o.store, Shelf: o.shelf, Now: time.Now}
+	o.cache = catalogue.NewCache(o.store, slog.New(slog.DiscardHandler))
+	require.NoError(t, o.cache.Load(t.Context()))
+	o.editions = edition.New(o.store, o.cache, time.UTC, time.Now)
+	o.finder = lookup.NewFinder(o.editions, o.cache, o.store, o.store)
+	o.puller = &catalogue.Puller{Client: http.DefaultClient, Store: o.store, Cache: o.cache, Now: time.Now}
 	key := catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Maker", AddedBy: "edda"}
 	if _, err = o.store.AddAccount(t.Context(), account.Account{Name: "edda"}, "none"); !errors.Is(err, account.ErrTaken) { // keys are for owners
 		require.NoError(t, err)
@@ -102,7 +102,7 @@ func (o *office) take(t *testing.T, p catalogue.Pack, version int64, sites map[s
 
 func (o *office) categories(t *testing.T, url string) string {
 	t.Helper()
-	found, err := o.clerk.Lookup(t.Context(), []string{url}, match.Full, false)
+	found, err := o.finder.Lookup(t.Context(), []string{url}, match.Full, false)
 	require.NoError(t, err)
 	return classify.SetID(found[0].Answer.Categories)
 }
@@ -212,7 +212,7 @@ func TestSurvey(t *testing.T) {
 			}
 			to[key] = t
 		}
-		found, err := o.clerk.Lookup(t.Context(), []string{p.Host + p.Path}, match.Full, false)
+		found, err := o.finder.Lookup(t.Context(), []string{p.Host + p.Path}, match.Full, false)
 		require.NoError(t, err)
 		families := map[string]bool{}
 		for _, key := range found[0].Answer.Categories {
@@ -229,7 +229,7 @@ func TestSurvey(t *testing.T) {
 		}
 		return nil
 	}))
-	survey, err := o.clerk.Survey(t.Context())
+	survey, err := o.finder.Survey(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, want.Categories, survey.Categories)
 	assert.Equal(t, want.Families, survey.Families)
@@ -239,11 +239,11 @@ func TestSurvey(t *testing.T) {
 	}
 	assert.True(t, slices.IsSortedFunc(survey.Unrated, func(a, b lookup.UnratedHost) int { return int(b.Requests - a.Requests) }))
 	assert.NotEmpty(t, unrated)
-	again, err := o.clerk.Survey(t.Context())
+	again, err := o.finder.Survey(t.Context())
 	require.NoError(t, err)
 	assert.Same(t, survey, again, "nothing changed, so nothing is counted anew")
 	o.see(t, "nobody.example/", 10_000)
-	fresh, err := o.clerk.Survey(t.Context())
+	fresh, err := o.finder.Survey(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "nobody.example", fresh.Unrated[0].Host)
 }
@@ -260,7 +260,7 @@ func TestTurns(t *testing.T) {
 	o.see(t, "www.a.example/", 5, "b.example/", 9, "c.example/x/y", 3, "c.example/", 4, "d.example/", 7, "e.example/", 2, "f.example/", 1)
 	main = o.take(t, main, 2, map[string]string{"a.example": "video", "b.example": "games", "c.example": "news", "e.example": "video", "f.example": "news"})
 	require.NotNil(t, main.Waiting)
-	turns, total, err := o.clerk.Turns(ctx, main.ID, main.Waiting.Number, 10)
+	turns, total, err := o.finder.Turns(ctx, main.ID, main.Waiting.Number, 10)
 	require.NoError(t, err)
 	var told []string
 	for _, turn := range turns {
@@ -270,7 +270,7 @@ func TestTurns(t *testing.T) {
 		"5 www.a.example/ [games]→[video]", "3 c.example/x/y [video]→[news]", "2 e.example/ [chat]→[video]", "1 f.example/ []→[news]",
 	}, told, "b is corrected, and what goes of d the other pack says, too")
 	assert.Equal(t, lookup.Traffic{Requests: 11, Hosts: 4}, total)
-	few, total, err := o.clerk.Turns(ctx, main.ID, main.Waiting.Number, 1)
+	few, total, err := o.finder.Turns(ctx, main.ID, main.Waiting.Number, 1)
 	require.NoError(t, err)
 	assert.Len(t, few, 1)
 	assert.EqualValues(t, 4, total.Hosts)
@@ -282,7 +282,7 @@ func TestTurns(t *testing.T) {
 	}
 	_, err = o.store.Accept(ctx, main.ID, main.Waiting.Number, "edda")
 	require.NoError(t, err)
-	require.NoError(t, o.shelf.Load(ctx))
+	require.NoError(t, o.cache.Load(ctx))
 	turned := 0
 	for _, url := range urls {
 		if before[url] != o.categories(t, url) {
@@ -290,7 +290,7 @@ func TestTurns(t *testing.T) {
 		}
 	}
 	assert.Equal(t, 4, turned)
-	_, _, err = o.clerk.Turns(ctx, main.ID, 1, 10)
+	_, _, err = o.finder.Turns(ctx, main.ID, 1, 10)
 	assert.ErrorContains(t, err, "Only a later state")
 }
 
@@ -313,7 +313,7 @@ func TestPast(t *testing.T) {
 		history = append(history, o.categories(t, "www.heron.example/news/today"))
 	}
 	assert.Equal(t, []string{"games", "games", "news", "chat", "", "chat"}, history)
-	found, err := o.clerk.Lookup(ctx, []string{"www.heron.example/news/today"}, match.Full, true)
+	found, err := o.finder.Lookup(ctx, []string{"www.heron.example/news/today"}, match.Full, true)
 	require.NoError(t, err)
 	var past []string
 	for _, one := range found[0].Past {
@@ -322,8 +322,8 @@ func TestPast(t *testing.T) {
 	assert.Equal(t, []string{"6 chat =www.heron.example", "5  ", "4 chat heron.example/news", "3 news heron.example/news", "1 games heron.example"}, past)
 	_, err = o.store.Undo(ctx, p.ID, "edda")
 	require.NoError(t, err)
-	require.NoError(t, o.shelf.Load(ctx))
-	found, err = o.clerk.Lookup(ctx, []string{"www.heron.example/news/today", "never.example", "what is this"}, match.Full, true)
+	require.NoError(t, o.cache.Load(ctx))
+	found, err = o.finder.Lookup(ctx, []string{"www.heron.example/news/today", "never.example", "what is this"}, match.Full, true)
 	require.NoError(t, err)
 	assert.Equal(t, int64(5), found[0].Past[0].Version)
 	assert.Empty(t, found[0].Answer.Categories)
@@ -346,13 +346,13 @@ func TestAgreedCorrections(t *testing.T) {
 		_, err := o.store.AddCorrections(context.WithoutCancel(t.Context()), []pattern.Pattern{pattern.MustParse(entry).Pattern}, categories, "x", "edda")
 		require.NoError(t, err)
 	}
-	found, total, err := o.clerk.Corrections(t.Context(), "", 0, 100)
+	found, total, err := o.finder.Corrections(t.Context(), "", 0, 100)
 	require.NoError(t, err)
 	assert.EqualValues(t, len(want), total)
 	for _, c := range found {
 		assert.Equal(t, want[c.Entry.String()], c.Agreed, c.Entry.String())
 	}
-	few, total, err := o.clerk.Corrections(t.Context(), "nowhere", 0, 100)
+	few, total, err := o.finder.Corrections(t.Context(), "nowhere", 0, 100)
 	require.NoError(t, err)
 	assert.Len(t, few, 1)
 	assert.EqualValues(t, 1, total)

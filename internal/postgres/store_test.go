@@ -509,28 +509,28 @@ func TestCompareAndTakeBack(t *testing.T) {
 func TestAccounts(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
-	door, err := account.NewDoor(store, account.Cost{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32})
+	authenticator, err := account.NewAuthenticator(store, account.Cost{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32})
 	require.NoError(t, err)
-	edda, err := door.Add(ctx, account.Account{Name: "edda", FullName: "Edda Marsh"}, "correct-horse")
+	edda, err := authenticator.Add(ctx, account.Account{Name: "edda", FullName: "Edda Marsh"}, "correct-horse")
 	require.NoError(t, err)
 	for _, wrong := range [][2]string{{"", "correct-horse"}, {"two words", "correct-horse"}, {"rowan", "short"}} {
-		_, err := door.Add(ctx, account.Account{Name: wrong[0]}, wrong[1])
+		_, err := authenticator.Add(ctx, account.Account{Name: wrong[0]}, wrong[1])
 		require.Error(t, err, wrong)
 	}
-	_, err = door.Add(ctx, account.Account{Name: "EDDA"}, "correct-horse")
+	_, err = authenticator.Add(ctx, account.Account{Name: "EDDA"}, "correct-horse")
 	require.ErrorIs(t, err, account.ErrTaken)
 
-	who, err := door.SignIn(ctx, " Edda ", "correct-horse", "")
+	who, err := authenticator.SignIn(ctx, " Edda ", "correct-horse", "")
 	require.NoError(t, err)
 	assert.Equal(t, edda, who)
 	for _, wrong := range [][2]string{{"edda", "Correct-horse"}, {"nobody", "correct-horse"}, {"edda", ""}} {
-		_, err := door.SignIn(ctx, wrong[0], wrong[1], "")
+		_, err := authenticator.SignIn(ctx, wrong[0], wrong[1], "")
 		require.ErrorIs(t, err, account.ErrRefused, wrong)
 	}
 
-	token, secret, err := door.AddToken(ctx, edda.ID, "nightly", nil)
+	token, secret, err := authenticator.AddToken(ctx, edda.ID, "nightly", nil)
 	require.NoError(t, err)
-	who, err = door.ByToken(ctx, secret)
+	who, err = authenticator.ByToken(ctx, secret)
 	require.NoError(t, err)
 	assert.Equal(t, edda, who)
 	kept, err := store.Tokens(ctx, edda.ID)
@@ -539,7 +539,7 @@ func TestAccounts(t *testing.T) {
 	require.ErrorIs(t, store.RemoveToken(ctx, uuid.New(), token.ID), account.ErrUnknown, "somebody else's token")
 	require.NoError(t, store.RemoveToken(ctx, edda.ID, token.ID))
 	for _, secret := range []string{secret, "wlark_x", "", "Basic x"} {
-		_, err = door.ByToken(ctx, secret)
+		_, err = authenticator.ByToken(ctx, secret)
 		require.ErrorIs(t, err, account.ErrUnknown)
 	}
 }

@@ -99,11 +99,11 @@ func accountCommand(in io.Reader) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			door, err := account.NewDoor(store, account.DefaultCost)
+			authenticator, err := account.NewAuthenticator(store, account.DefaultCost)
 			if err != nil {
 				return err
 			}
-			made, err := door.Add(cmd.Context(), account.Account{Name: args[0], FullName: fullName, Owner: owner}, password)
+			made, err := authenticator.Add(cmd.Context(), account.Account{Name: args[0], FullName: fullName, Owner: owner}, password)
 			if errors.Is(err, account.ErrTaken) {
 				return fmt.Errorf("there is an account %q already", args[0])
 			} else if err != nil {

@@ -38,9 +38,9 @@ func TestNothingIsLeftRunning(t *testing.T) {
 			http.DefaultClient.CloseIdleConnections()
 		}()
 		if n == 0 {
-			edda, err := s.Door.Add(t.Context(), account.Account{Name: testkit.Name, FullName: "Edda Marsh"}, testkit.Password)
+			edda, err := s.Authenticator.Add(t.Context(), account.Account{Name: testkit.Name, FullName: "Edda Marsh"}, testkit.Password)
 			require.NoError(t, err)
-			_, token, err = s.Door.AddToken(t.Context(), edda.ID, "test", nil)
+			_, token, err = s.Authenticator.AddToken(t.Context(), edda.ID, "test", nil)
 			require.NoError(t, err)
 		}
 		api, err := client.New(s.URL, token)

@@ -29,8 +29,8 @@ import (
 
 // Service is a running service. Close it in order with Close.
 type Service struct {
-	Door *account.Door
-	URL  string // where the console and the API are
+	Authenticator *account.Authenticator
+	URL           string // where the console and the API are
 
 	store    *postgres.Store
 	sessions *pgxstore.PostgresStore
@@ -86,26 +86,26 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	if err != nil {
 		return nil, err
 	}
-	door, err := account.NewDoor(store, account.DefaultCost)
+	authenticator, err := account.NewAuthenticator(store, account.DefaultCost)
 	if err != nil {
 		store.Close()
 		return nil, err
 	}
 	sessions := pgxstore.NewWithCleanupInterval(store.Pool(), 10*time.Minute)
-	shelf := catalogue.NewShelf(store, log)
-	editions := edition.New(store, shelf, zone, time.Now)
+	cache := catalogue.NewCache(store, log)
+	editions := edition.New(store, cache, zone, time.Now)
 	editions.Log = log
-	keeper := upkeep.NewKeeper(store, store, editions)
-	checks := &check.Desk{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: keeper, Publishing: store, Journal: store, Now: time.Now, Log: log}
-	packs := &catalogue.Puller{Client: outbound.Client(ranges), Store: store, Shelf: shelf, Now: time.Now}
+	inspector := upkeep.NewInspector(store, store, editions)
+	checks := &check.Checker{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: inspector, Publishing: store, Journal: store, Now: time.Now, Log: log}
+	packs := &catalogue.Puller{Client: outbound.Client(ranges), Store: store, Cache: cache, Now: time.Now}
 	puller := &subscription.Puller{Client: outbound.Client(ranges), Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = editions.Prepare(ctx) }}
 	s := &Service{
-		Door: door, URL: "http://" + listener.Addr().String(), store: store, sessions: sessions, failed: make(chan error, 1),
+		Authenticator: authenticator, URL: "http://" + listener.Addr().String(), store: store, sessions: sessions, failed: make(chan error, 1),
 	}
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
-			Accounts: store, Door: door, Store: store, Editions: editions, Keeper: keeper,
-			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Shelf: shelf, Clerk: lookup.NewClerk(editions, shelf, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Versions: store, Checks: checks, Zone: zone, Now: time.Now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
+			Accounts: store, Authenticator: authenticator, Store: store, Editions: editions, Inspector: inspector,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Versions: store, Checks: checks, Zone: zone, Now: time.Now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
 			Names:    config.names(),
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
@@ -113,7 +113,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 		IdleTimeout:       2 * time.Minute,
 		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelWarn),
 	}
-	if err := shelf.Load(ctx); err != nil {
+	if err := cache.Load(ctx); err != nil {
 		s.closeStores()
 		return nil, fmt.Errorf("the catalogue cannot be read: %w", err)
 	}
@@ -127,7 +127,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	}
 	publishing, stop := context.WithCancel(context.WithoutCancel(ctx))
 	s.stopPublishing = sync.OnceFunc(stop)
-	s.beside = []func(){checks.Close, shelf.Close, editions.Close}
+	s.beside = []func(){checks.Close, cache.Close, editions.Close}
 	s.work.Go(func() { checks.KeepPublishing(publishing, log) })
 	s.work.Go(func() {
 		if err := s.server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {

@@ -94,7 +94,7 @@ func TestEditsCountEverywhere(t *testing.T) {
 	other, err := postgres.Open(t.Context(), h.url)
 	require.NoError(t, err)
 	defer other.Close()
-	here, there := edition.New(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now), edition.New(other, catalogue.NewShelf(other, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
+	here, there := edition.New(h.store, catalogue.NewCache(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now), edition.New(other, catalogue.NewCache(other, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
 	assert.Equal(t, policy.Allow, verdict(t, here, "heron.example"))
 	assert.Equal(t, policy.Allow, verdict(t, there, "heron.example"))
 	h.add(t, "heron.example")
@@ -118,7 +118,7 @@ func TestDaysEndInTheZone(t *testing.T) {
 	} {
 		now, err := time.Parse(time.RFC3339, at)
 		require.NoError(t, err)
-		editions := edition.New(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), zone, func() time.Time { return now })
+		editions := edition.New(h.store, catalogue.NewCache(h.store, slog.New(slog.DiscardHandler)), zone, func() time.Time { return now })
 		assert.Equal(t, want, verdict(t, editions, "heron.example"), at)
 	}
 }
@@ -127,7 +127,7 @@ func TestDaysEndInTheZone(t *testing.T) {
 func TestTrialsGoOnDuringEdits(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
-	editions := edition.New(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
+	editions := edition.New(h.store, catalogue.NewCache(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
 	const hands, each = 4, 12
 	var all sync.WaitGroup
 	for hand := range hands {
@@ -154,7 +154,7 @@ func TestTrialsGoOnDuringEdits(t *testing.T) {
 func TestLargeLists(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
-	editions := edition.New(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
+	editions := edition.New(h.store, catalogue.NewCache(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
 	lines := make([]string, 6_000)
 	for i := range lines {
 		lines[i] = fmt.Sprintf("site-%d.example", i)
@@ -201,7 +201,7 @@ func TestFollowingEditsIsReadingAnew(t *testing.T) {
 	small, err := h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Small")}, "edda")
 	require.NoError(t, err)
 	lists := []uuid.UUID{h.list.ID, small.ID}
-	follower := edition.New(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
+	follower := edition.New(h.store, catalogue.NewCache(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
 	hosts := func() (all []string) {
 		for range 60 {
 			all = append(all, fmt.Sprintf("www.site-%d.example/x", random.IntN(40)))
@@ -239,7 +239,7 @@ func TestFollowingEditsIsReadingAnew(t *testing.T) {
 		q := trial.Question{URLs: hosts()}
 		followed, err := ask(t.Context(), follower, q)
 		require.NoError(t, err)
-		anew, err := ask(t.Context(), edition.New(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now), q)
+		anew, err := ask(t.Context(), edition.New(h.store, catalogue.NewCache(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now), q)
 		require.NoError(t, err)
 		for i := range q.URLs {
 			require.Equal(t, anew.Answers[i].Explanation, followed.Answers[i].Explanation, "step %d: %s", step, q.URLs[i])
@@ -260,7 +260,7 @@ func TestAnswers(t *testing.T) {
 	h.add(t, "# note", "heron.example", "*.heron.example")
 	_, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindGroup, Name: "Everyone", Body: &revision.GroupBody{}}}, "edda")
 	require.NoError(t, err)
-	editions := edition.New(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
+	editions := edition.New(h.store, catalogue.NewCache(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
 	answers, err := ask(t.Context(), editions, trial.Question{URLs: []string{"www.heron.example", "gopher://x"}, Who: edition.Who{Group: "everyone"}})
 	require.NoError(t, err)
 	d := answers.Answers[0].Explanation

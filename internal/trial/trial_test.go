@@ -25,7 +25,7 @@ import (
 var noon = time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC)
 
 func (h house) editions() *edition.Editions {
-	return edition.New(h.store, catalogue.NewShelf(h.store, slog.New(slog.DiscardHandler)), time.UTC, func() time.Time { return noon })
+	return edition.New(h.store, catalogue.NewCache(h.store, slog.New(slog.DiscardHandler)), time.UTC, func() time.Time { return noon })
 }
 
 func (h house) change(t testing.TB, changes ...revision.ObjectChange) []revision.Object {

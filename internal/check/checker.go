@@ -17,13 +17,13 @@ import (
 	"widelark/internal/turn"
 )
 
-// Store is where the desk asks what is there.
+// Store is where the checker asks what is there.
 type Store interface {
 	DraftVersion(ctx context.Context) (revision.Now, error)
 }
 
-// Desk keeps what is known of the draft, and finds it out anew where the draft is another. It is safe for concurrent use.
-type Desk struct {
+// Checker keeps what is known of the draft, and finds it out anew where the draft is another. It is safe for concurrent use.
+type Checker struct {
 	Store      Store
 	Editions   *edition.Editions
 	Lists      revision.Store
@@ -67,7 +67,7 @@ func (r *Report) Failing() (failing int) {
 }
 
 // Prepare has the draft compiled and checked in the background, so that the trial after an edit does not wait for it.
-func (d *Desk) Prepare(ctx context.Context) {
+func (d *Checker) Prepare(ctx context.Context) {
 	if d.closed.Load() {
 		return
 	}
@@ -90,7 +90,7 @@ func (d *Desk) Prepare(ctx context.Context) {
 }
 
 // Close waits for what Prepare began, and begins nothing more.
-func (d *Desk) Close() {
+func (d *Checker) Close() {
 	d.closed.Store(true)
 	d.beside.Wait()
 }
@@ -99,7 +99,7 @@ func (d *Desk) Close() {
 const freshness = time.Minute
 
 // Report returns what is known of the draft as it is now. It waits for it where it has to be found out.
-func (d *Desk) Report(ctx context.Context) (*Report, error) {
+func (d *Checker) Report(ctx context.Context) (*Report, error) {
 	if err := d.mu.Lock(ctx); err != nil {
 		return nil, err
 	}
@@ -126,7 +126,7 @@ func (d *Desk) Report(ctx context.Context) (*Report, error) {
 }
 
 // ReportAt tries what is expected of an earlier version by that version itself.
-func (d *Desk) ReportAt(ctx context.Context, version int64) (*Report, error) {
+func (d *Checker) ReportAt(ctx context.Context, version int64) (*Report, error) {
 	h, err := d.Editions.At(ctx, version)
 	if err != nil {
 		return nil, err
@@ -136,7 +136,7 @@ func (d *Desk) ReportAt(ctx context.Context, version int64) (*Report, error) {
 
 // PublishDue publishes what was planned for now or earlier. What is expected is tried once more: time has gone on since it was planned, and
 // the catalogue may say otherwise.
-func (d *Desk) PublishDue(ctx context.Context) ([]revision.Revision, error) {
+func (d *Checker) PublishDue(ctx context.Context) ([]revision.Revision, error) {
 	return d.Publishing.PublishDue(ctx, d.Now(), func(p revision.Planned) (revision.Publishing, error) {
 		report, err := d.ReportAt(ctx, p.Version)
 		if err != nil { // of our own: it is tried again
@@ -151,7 +151,7 @@ func (d *Desk) PublishDue(ctx context.Context) ([]revision.Revision, error) {
 }
 
 // KeepPublishing publishes what is due, as it falls due, until the context ends.
-func (d *Desk) KeepPublishing(ctx context.Context, log *slog.Logger) {
+func (d *Checker) KeepPublishing(ctx context.Context, log *slog.Logger) {
 	const often = 2 * time.Second
 	tick := time.NewTicker(often)
 	defer tick.Stop()

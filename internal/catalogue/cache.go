@@ -45,8 +45,8 @@ func (l *Loaded) Index(pack uuid.UUID) (*match.Index, int64) {
 	return p.index, p.number
 }
 
-// Shelf holds the catalogue in memory. It is safe for concurrent use.
-type Shelf struct {
+// Cache holds the catalogue in memory. It is safe for concurrent use.
+type Cache struct {
 	store   Store
 	log     *slog.Logger
 	loaded  atomic.Pointer[Loaded] // replaced whole, never edited
@@ -58,25 +58,25 @@ type Shelf struct {
 }
 
 // Close breaks off a load in the background, and waits for its end.
-func (s *Shelf) Close() {
+func (s *Cache) Close() {
 	s.end()
 	s.beside.Wait()
 }
 
-// NewShelf returns an empty shelf.
-func NewShelf(store Store, log *slog.Logger) *Shelf {
-	s := &Shelf{store: store, log: log}
+// NewCache returns an empty cache.
+func NewCache(store Store, log *slog.Logger) *Cache {
+	s := &Cache{store: store, log: log}
 	s.life, s.end = context.WithCancel(context.Background())
 	s.loaded.Store(&Loaded{})
 	return s
 }
 
 // Loaded returns the catalogue as it was loaded last. It never waits.
-func (s *Shelf) Loaded() *Loaded { return s.loaded.Load() }
+func (s *Cache) Loaded() *Loaded { return s.loaded.Load() }
 
 // Notice has the catalogue loaded in the background where a version is later than what is loaded; until that is done, what is loaded goes
 // on answering.
-func (s *Shelf) Notice(version int64) {
+func (s *Cache) Notice(version int64) {
 	if s.Loaded().Version >= version || !s.behind.CompareAndSwap(false, true) {
 		return
 	}
@@ -96,7 +96,7 @@ func (s *Shelf) Notice(version int64) {
 }
 
 // Load loads what is in force now. Packs that are still at the state that is loaded are not read again.
-func (s *Shelf) Load(ctx context.Context) error {
+func (s *Cache) Load(ctx context.Context) error {
 	s.loading.Lock()
 	defer s.loading.Unlock()
 	before := s.Loaded()
@@ -194,7 +194,7 @@ func (s *sink) Site(id int64, entry string, plain bool, set string) error {
 
 // WithState returns the packs of the catalogue as they would be with another state of one of them: what is loaded, with the
 // differences beside it.
-func (s *Shelf) WithState(ctx context.Context, id uuid.UUID, number int64) (before, after []classify.Pack, err error) {
+func (s *Cache) WithState(ctx context.Context, id uuid.UUID, number int64) (before, after []classify.Pack, err error) {
 	loaded := s.Loaded()
 	index, from := loaded.Index(id)
 	if index == nil {
