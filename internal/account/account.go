@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 	"unicode"
 	"unicode/utf8"
@@ -90,9 +91,9 @@ var DefaultCost = Cost{Memory: 64 << 10, Iterations: 3, Parallelism: 4, SaltLeng
 type Authenticator struct {
 	store  Store
 	cost   Cost
-	absent string        // a hash that nobody's password has, so that an unknown name takes as long as a known one
-	room   chan struct{} // bounds the memory that password checks take together
-	queue  chan struct{} // bounds how many wait for room
+	absent func() (string, error) // a hash that nobody's password has, so that an unknown name takes as long as a known one
+	room   chan struct{}          // bounds the memory that password checks take together
+	queue  chan struct{}          // bounds how many wait for room
 	tries  throttle
 }
 
@@ -129,12 +130,9 @@ func (d *Authenticator) inTurn(ctx context.Context, do func() error) error {
 }
 
 // NewAuthenticator returns an authenticator on a store. At most two passwords are checked at a time, since each check takes cost.Memory.
-func NewAuthenticator(store Store, cost Cost) (*Authenticator, error) {
-	absent, err := argon2id.CreateHash(rand.Text(), &cost)
-	if err != nil {
-		return nil, fmt.Errorf("password hashing: %w", err)
-	}
-	return &Authenticator{store: store, cost: cost, absent: absent, room: make(chan struct{}, 2), queue: make(chan struct{}, mostWaiting)}, nil
+func NewAuthenticator(store Store, cost Cost) *Authenticator {
+	absent := sync.OnceValues(func() (string, error) { return argon2id.CreateHash(rand.Text(), &cost) })
+	return &Authenticator{store: store, cost: cost, absent: absent, room: make(chan struct{}, 2), queue: make(chan struct{}, mostWaiting)}
 }
 
 // Add makes an account; its id is made. The error wraps [ErrTaken] where the name is in use.
@@ -166,13 +164,17 @@ func (d *Authenticator) SignIn(ctx context.Context, name, password, address stri
 	if wait := d.tries.wait(name, address, time.Now()); wait > 0 {
 		return Account{}, &ThrottledError{After: wait}
 	}
+	absent, err := d.absent() // made by the first who signs in, whatever the name: its time tells nothing
+	if err != nil {
+		return Account{}, fmt.Errorf("password hashing: %w", err)
+	}
 	account, hash, err := d.store.AccountByName(ctx, name)
 	unknown := errors.Is(err, ErrUnknown)
 	if err != nil && !unknown {
 		return Account{}, err
 	}
 	if unknown {
-		hash = d.absent
+		hash = absent
 	}
 	same := false
 	if err := d.inTurn(ctx, func() error {

@@ -509,8 +509,7 @@ func TestCompareAndTakeBack(t *testing.T) {
 func TestAccounts(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
-	authenticator, err := account.NewAuthenticator(store, account.Cost{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32})
-	require.NoError(t, err)
+	authenticator := account.NewAuthenticator(store, account.Cost{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32})
 	edda, err := authenticator.Add(ctx, account.Account{Name: "edda", FullName: "Edda Marsh"}, "correct-horse")
 	require.NoError(t, err)
 	for _, wrong := range [][2]string{{"", "correct-horse"}, {"two words", "correct-horse"}, {"rowan", "short"}} {

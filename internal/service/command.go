@@ -99,10 +99,7 @@ func accountCommand(in io.Reader) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			authenticator, err := account.NewAuthenticator(store, account.DefaultCost)
-			if err != nil {
-				return err
-			}
+			authenticator := account.NewAuthenticator(store, account.DefaultCost)
 			made, err := authenticator.Add(cmd.Context(), account.Account{Name: args[0], FullName: fullName, Owner: owner}, password)
 			if errors.Is(err, account.ErrTaken) {
 				return fmt.Errorf("there is an account %q already", args[0])

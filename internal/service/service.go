@@ -86,11 +86,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	if err != nil {
 		return nil, err
 	}
-	authenticator, err := account.NewAuthenticator(store, account.DefaultCost)
-	if err != nil {
-		store.Close()
-		return nil, err
-	}
+	authenticator := account.NewAuthenticator(store, account.DefaultCost)
 	sessions := pgxstore.NewWithCleanupInterval(store.Pool(), 10*time.Minute)
 	cache := catalogue.NewCache(store, log)
 	editions := edition.New(store, cache, zone, time.Now)

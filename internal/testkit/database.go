@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"widelark/internal/account"
 	"widelark/internal/postgres"
 	"widelark/internal/postgres/cluster"
 )
@@ -65,30 +66,53 @@ func (s *Server) EmptyDatabase(t testing.TB) string { return s.create(t, "templa
 // Database makes a migrated database for one test and returns its URL.
 func (s *Server) Database(t testing.TB) string { return s.create(t, "template") }
 
+// cheap is the cost of the password of a database that is copied: no test hangs on how dear it is.
+var cheap = account.Cost{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32}
+
+// let is the name of a migrated database in which [Name] has an account; made once.
+func (s *Server) let(t testing.TB) string {
+	t.Helper()
+	const name = "let"
+	once, _ := s.filled.LoadOrStore(name, &sync.Once{})
+	once.(*sync.Once).Do(func() {
+		s.copy(t, "template", name)
+		store, err := postgres.Open(t.Context(), s.URL(name))
+		require.NoError(t, err)
+		defer store.Close()
+		_, err = account.NewAuthenticator(store, cheap).Add(t.Context(), account.Account{Name: Name, FullName: "Edda Marsh"}, Password)
+		require.NoError(t, err)
+	})
+	return name
+}
+
 // ServeFilled is [Server.Serve] on a copy of a database that a service has been filled in: once for all tests, by the first that asks for
 // it. What fill keeps outside the database has to outlive its test.
 func (s *Server) ServeFilled(t testing.TB, name string, fill func(*Service)) *Service {
 	t.Helper()
 	once, _ := s.filled.LoadOrStore(name, &sync.Once{})
 	once.(*sync.Once).Do(func() {
-		require.NoError(t, s.EnsureDatabase(t.Context(), name))
-		service := s.ServeOn(t, s.URL(name))
+		s.copy(t, s.let(t), name)
+		service := s.serve(t, s.URL(name))
 		fill(service)
 		require.NoError(t, service.Stop()) // a template may have no connections
 	})
-	service := &Service{Database: s.create(t, name), Config: filepath.Join(t.TempDir(), "client.yaml")}
-	service.begin(t)
-	return service
+	return s.serve(t, s.create(t, name))
 }
 
 func (s *Server) create(t testing.TB, template string) string {
 	t.Helper()
-	ctx := context.Background()
 	name := fmt.Sprintf("t%d", s.made.Add(1))
+	s.copy(t, template, name)
+	return s.URL(name)
+}
+
+// copy makes a database from another, which nobody may be connected to.
+func (s *Server) copy(t testing.TB, template, name string) {
+	t.Helper()
+	ctx := context.Background()
 	conn, err := pgx.Connect(ctx, s.URL("postgres"))
 	require.NoError(t, err)
 	defer conn.Close(ctx)
 	_, err = conn.Exec(ctx, "create database "+name+" template "+template+" strategy file_copy")
 	require.NoError(t, err)
-	return s.URL(name)
 }

@@ -90,30 +90,29 @@ func (l *lockedBuffer) String() string {
 	return l.b.String()
 }
 
-// Serve starts the service on a new database, lets [Name] in and signs the command line in.
+// Serve starts the service on a new database that lets [Name] in, and signs the command line in.
 func (s *Server) Serve(t testing.TB) *Service {
 	t.Helper()
-	return s.ServeOn(t, s.Database(t))
+	return s.serve(t, s.create(t, s.let(t)))
 }
 
-// ServeOn is [Server.Serve] on a database of the caller's.
+// ServeOn is [Server.Serve] on a database of the caller's, in which nobody has an account yet.
 func (s *Server) ServeOn(t testing.TB, database string) *Service {
 	t.Helper()
-	service := &Service{Database: database, Config: filepath.Join(t.TempDir(), "client.yaml")}
-	add := exec.Command(Program(t, "widelarkd"), "account", "add", Name, "--full-name", "Edda Marsh", "--password-stdin", "--database-url", service.Database)
+	add := exec.Command(Program(t, "widelarkd"), "account", "add", Name, "--full-name", "Edda Marsh", "--password-stdin", "--database-url", database)
 	add.Stdin = strings.NewReader(Password)
 	out, err := add.CombinedOutput()
 	require.NoError(t, err, string(out))
-	service.begin(t)
-	return service
+	return s.serve(t, database)
 }
 
-// begin starts the service and signs the command line in.
-func (s *Service) begin(t testing.TB) {
+func (s *Server) serve(t testing.TB, database string) *Service {
 	t.Helper()
-	s.Start(t)
-	t.Cleanup(s.Kill)
-	s.Run(t, Password, "login", "--name", Name, "--password-stdin", "--server", s.URL).Done(t)
+	service := &Service{Database: database, Config: filepath.Join(t.TempDir(), "client.yaml")}
+	service.Start(t)
+	t.Cleanup(service.Kill)
+	service.Run(t, Password, "login", "--name", Name, "--password-stdin", "--server", service.URL).Done(t)
+	return service
 }
 
 var serving = regexp.MustCompile(`serves on (http://\S+)`)
