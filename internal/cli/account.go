@@ -83,7 +83,7 @@ func (a *app) accountPasswordCommand() *cobra.Command {
 		Use: "password [NAME]", Short: "Change your own password; with a name, give somebody another, which ends their sessions and tokens",
 		Long: "Change your own password: your other sessions end. With a name, an owner gives somebody another one: their sessions end, and their tokens are taken back.\n" +
 			"With --password-stdin, your own is read as two lines: the present one, then the new one.",
-		Args: cobra.MaximumNArgs(1),
+		Args: atMost(1),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			if len(args) == 0 {
 				passwords, err := a.passwords(fromInput, "Present password: ", "New password: ")

@@ -31,7 +31,7 @@ func (a *app) diffCommand() *cobra.Command {
   widelark diff 3 live
   widelark diff --verdicts
   widelark diff --exit-code || echo "there is something to publish"`,
-		Args: cobra.MaximumNArgs(2),
+		Args: atMost(2),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			from, to := "live", "draft"
 			for i, into := range []*string{&from, &to} {

@@ -28,7 +28,7 @@ func (a *app) personLsCommand() *cobra.Command {
 	var group string
 	var most int
 	cmd := &cobra.Command{
-		Use: "ls [TEXT]", Short: "People, by name", Args: cobra.MaximumNArgs(1),
+		Use: "ls [TEXT]", Short: "People, by name", Args: atMost(1),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			all, err := people(cmd.Context(), api, strings.Join(args, ""), group, most)
 			if err != nil {

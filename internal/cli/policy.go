@@ -288,7 +288,7 @@ func (a *app) policyOrderCommand() *cobra.Command {
 	var position int
 	var gates []string
 	cmd := &cobra.Command{
-		Use: "order [NAME]", Short: "Move a policy, say which counts where a request has several, and which gates there are", Args: cobra.MaximumNArgs(1),
+		Use: "order [NAME]", Short: "Move a policy, say which counts where a request has several, and which gates there are", Args: atMost(1),
 		Example: `  widelark policy order "Night ward" --position 1
   widelark policy order --combine strictest`,
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {

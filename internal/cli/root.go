@@ -64,7 +64,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer, 
 		return ExitDone
 	case errors.Is(err, errNo):
 		return ExitNo
-	case errors.As(err, &usage) || strings.HasPrefix(err.Error(), "unknown command"):
+	case errors.As(err, &usage):
 		fmt.Fprintf(errs, "widelark: %s\nRun `%s --help` for how it is used.\n", err, ran.CommandPath())
 		return ExitUsage
 	}
@@ -95,6 +95,8 @@ func (a *app) root() *cobra.Command {
 		Long:          "widelark is the command line of Wide Lark. It talks to a running service (`widelarkd serve`).\n\nYou always know what your rules do, before and after they are live, and why.",
 		SilenceErrors: true,
 		SilenceUsage:  true,
+		Args:          knownCommand,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
 			return a.settings.load(cmd.Flags())
 		},
@@ -118,6 +120,19 @@ func (a *app) root() *cobra.Command {
 	return root
 }
 
+// knownCommand refuses a first word that is no command, and says which are spelt alike.
+func knownCommand(root *cobra.Command, args []string) error {
+	if len(args) == 0 {
+		return nil
+	}
+	root.SuggestionsMinimumDistance = 2 // letters that differ
+	text := fmt.Sprintf("unknown command %q", args[0])
+	if near := root.SuggestionsFor(args[0]); len(near) > 0 {
+		text += "; did you mean " + strings.Join(near, " or ") + "?"
+	}
+	return usageError{errors.New(text)}
+}
+
 // noun makes a command that only holds verbs.
 func noun(use, short string, verbs ...*cobra.Command) *cobra.Command {
 	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ArbitraryArgs, RunE: func(cmd *cobra.Command, args []string) error {
@@ -138,6 +153,16 @@ func exactly(names ...string) cobra.PositionalArgs {
 		}
 		if len(args) != len(names) {
 			return usageError{fmt.Errorf("wanted: %s; got %d arguments", strings.Join(names, " "), len(args))}
+		}
+		return nil
+	}
+}
+
+// atMost is cobra.MaximumNArgs with a clear message.
+func atMost(most int) cobra.PositionalArgs {
+	return func(_ *cobra.Command, args []string) error {
+		if len(args) > most {
+			return usageError{fmt.Errorf("%q is one word too many", args[most])}
 		}
 		return nil
 	}

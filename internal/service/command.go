@@ -23,13 +23,12 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer, 
 		Short:         "The service of Wide Lark",
 		SilenceErrors: true,
 		SilenceUsage:  true,
-		Args:          cobra.NoArgs,
+		Args:          noArguments,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
-	usage := false
-	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { usage = true; return err })
+	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
 	root.AddCommand(serveCommand(errs, version), demoCommand(version), accountCommand(in), &cobra.Command{
-		Use: "version", Short: "The version of this program", Args: cobra.NoArgs,
+		Use: "version", Short: "The version of this program", Args: noArguments,
 		Run: func(*cobra.Command, []string) { fmt.Fprintln(out, "widelarkd", version) },
 	})
 	root.SetArgs(args)
@@ -38,12 +37,34 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer, 
 	root.SetErr(errs)
 	if err := root.ExecuteContext(ctx); err != nil {
 		fmt.Fprintf(errs, "widelarkd: %s\n", err)
-		if usage || strings.HasPrefix(err.Error(), "unknown command") {
+		if _, usage := errors.AsType[usageError](err); usage {
 			return 2
 		}
 		return 3
 	}
 	return 0
+}
+
+// usageError is a command line that cannot be carried out as it is written.
+type usageError struct{ error }
+
+// noArguments refuses words after a command; after the program's name they would be commands.
+func noArguments(cmd *cobra.Command, args []string) error {
+	switch {
+	case len(args) == 0:
+		return nil
+	case cmd.HasParent():
+		return usageError{fmt.Errorf("%q is one word too many: only options are wanted", args[0])}
+	}
+	return usageError{fmt.Errorf("unknown command %q", args[0])}
+}
+
+// oneName wants one word after the command: an account's name.
+func oneName(_ *cobra.Command, args []string) error {
+	if len(args) != 1 {
+		return usageError{fmt.Errorf("wanted: NAME; got %d arguments", len(args))}
+	}
+	return nil
 }
 
 func databaseFlag(cmd *cobra.Command) {
@@ -56,7 +77,7 @@ func serveCommand(logs io.Writer, version string) *cobra.Command {
 		Short: "Run the service with a PostgreSQL of your own",
 		Example: `  widelarkd serve --database-url postgres://widelark@127.0.0.1/widelark --time-zone Europe/London
   widelarkd serve --config /etc/widelark/widelarkd.yaml`,
-		Args: cobra.NoArgs,
+		Args: noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			config, err := LoadConfig(cmd.Flags())
 			if err != nil {
@@ -93,7 +114,7 @@ func accountCommand(in io.Reader) *cobra.Command {
 		Long:  "Let somebody sign in. Whoever signs in edits all of the draft but the baseline, which is for owners; the first account is an owner.",
 		Example: `  widelarkd account add edda --full-name "Edda Marsh" --database-url postgres://widelark@127.0.0.1/widelark
   widelarkd account add edda --password-stdin < password.txt`,
-		Args: cobra.ExactArgs(1),
+		Args: oneName,
 		RunE: withAccounts(func(cmd *cobra.Command, store account.Store, args []string) error {
 			password, err := readPassword(in, cmd.ErrOrStderr(), fromInput)
 			if err != nil {
@@ -115,7 +136,7 @@ func accountCommand(in io.Reader) *cobra.Command {
 	add.Flags().StringVar(&fullName, "full-name", "", "the person's name, as others should read it")
 	add.Flags().BoolVar(&fromInput, "password-stdin", false, "read the password from standard input")
 	add.Flags().BoolVar(&owner, "owner", false, "may edit the baseline, too")
-	cmd := &cobra.Command{Use: "account", Short: "Who may sign in", Args: cobra.NoArgs, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
+	cmd := &cobra.Command{Use: "account", Short: "Who may sign in", Args: noArguments, RunE: func(cmd *cobra.Command, _ []string) error { return cmd.Help() }}
 	cmd.AddCommand(add, accountLsCommand(), accountOwnerCommand())
 	return cmd
 }
@@ -141,7 +162,7 @@ func withAccounts(run func(cmd *cobra.Command, store account.Store, args []strin
 
 func accountLsCommand() *cobra.Command {
 	ls := &cobra.Command{
-		Use: "ls", Short: "Who may sign in, and who is an owner", Args: cobra.NoArgs,
+		Use: "ls", Short: "Who may sign in, and who is an owner", Args: noArguments,
 		RunE: withAccounts(func(cmd *cobra.Command, store account.Store, _ []string) error {
 			all, err := store.Accounts(cmd.Context())
 			for _, a := range all {
@@ -158,7 +179,7 @@ func accountLsCommand() *cobra.Command {
 func accountOwnerCommand() *cobra.Command {
 	var not bool
 	cmd := &cobra.Command{
-		Use: "owner NAME", Short: "Let somebody edit the baseline, or with --not no more", Args: cobra.ExactArgs(1),
+		Use: "owner NAME", Short: "Let somebody edit the baseline, or with --not no more", Args: oneName,
 		RunE: withAccounts(func(cmd *cobra.Command, store account.Store, args []string) error {
 			switch err := store.SetOwner(cmd.Context(), args[0], !not); {
 			case errors.Is(err, account.ErrUnknown):

@@ -27,7 +27,7 @@ func demoCommand(version string) *cobra.Command {
 		Use:   "demo",
 		Short: "Run everything with the demo data of Quillmere General: database, service, console",
 		Long:  "Run everything with the demo data of Quillmere General, an invented hospital: a PostgreSQL of its own, the service, the console. It all ends with Ctrl-C; the data stay for the next time.",
-		Args:  cobra.NoArgs,
+		Args:  noArguments,
 		RunE: func(cmd *cobra.Command, _ []string) error {
 			if !cmd.Flags().Changed("time-zone") {
 				if err := cmd.Flags().Set("time-zone", demo.TimeZone); err != nil {

@@ -110,7 +110,7 @@ func TestUsage(t *testing.T) {
 		code int
 		says string
 	}{
-		{"lists", 2, "unknown command"},
+		{"lists", 2, `unknown command "lists"; did you mean list?`},
 		{"list frob", 2, `widelark list has no verb "frob"`},
 		{"list show", 2, "wanted: NAME; got 0 arguments"},
 		{"affected betting", 2, `"betting" is one word too many`},
