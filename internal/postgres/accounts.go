@@ -123,6 +123,12 @@ func (s *Store) EndSession(ctx context.Context, owner, session uuid.UUID) error 
 	return s.removeOwn(ctx, "sign_ins", owner, session)
 }
 
+// RemoveExpired removes the data of browser sessions that have run out. They count for nothing before that, too.
+func (s *Store) RemoveExpired(ctx context.Context) error {
+	_, err := s.pool.Exec(ctx, `delete from sessions where expiry < now()`)
+	return ours(err)
+}
+
 // removeOwn takes a row out of a table, where it is the owner's.
 func (s *Store) removeOwn(ctx context.Context, table string, owner, id uuid.UUID) error {
 	tag, err := s.pool.Exec(ctx, `delete from `+table+` where id = $1 and account_id = $2`, id, owner)

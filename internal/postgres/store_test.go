@@ -658,3 +658,15 @@ func TestOneOwnerIsLeft(t *testing.T) {
 		require.Equal(t, 1, owners)
 	}
 }
+
+// Sessions that have run out are removed, the others are not.
+func TestRemoveExpired(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	_, err := store.Pool().Exec(ctx, `insert into sessions (token, data, expiry) values ('over', '', now() - interval '1 second'), ('held', '', now() + interval '1 hour')`)
+	require.NoError(t, err)
+	require.NoError(t, store.RemoveExpired(ctx))
+	var left string
+	require.NoError(t, store.Pool().QueryRow(ctx, `select string_agg(token, ' ') from sessions`).Scan(&left))
+	assert.Equal(t, "held", left)
+}

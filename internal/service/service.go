@@ -32,13 +32,12 @@ type Service struct {
 	Authenticator *account.Authenticator
 	URL           string // where the console and the API are
 
-	store    *postgres.Store
-	sessions *pgxstore.PostgresStore
-	pulls    *subscription.Runner
+	store *postgres.Store
+	pulls *subscription.Runner
 
-	stopPublishing func()
-	work           sync.WaitGroup // what runs all the time
-	beside         []func()       // each ends work that others began in the background, and waits for it
+	stopWork func()         // ends what runs all the time, but for the server
+	work     sync.WaitGroup // what runs all the time
+	beside   []func()       // each ends work that others began in the background, and waits for it
 
 	server *http.Server
 	failed chan error // has the reason where the server ended by itself
@@ -87,7 +86,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 		return nil, err
 	}
 	authenticator := account.NewAuthenticator(store, account.DefaultCost)
-	sessions := pgxstore.NewWithCleanupInterval(store.Pool(), 10*time.Minute)
+	sessions := pgxstore.NewWithCleanupInterval(store.Pool(), 0) // the store's own clean-up cannot be waited for; see removeExpired
 	cache := catalogue.NewCache(store, log)
 	editions := edition.New(store, cache, zone, time.Now)
 	editions.Log = log
@@ -96,7 +95,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	packs := &catalogue.Puller{Client: outbound.Client(ranges), Store: store, Cache: cache, Now: time.Now}
 	puller := &subscription.Puller{Client: outbound.Client(ranges), Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = editions.Prepare(ctx) }}
 	s := &Service{
-		Authenticator: authenticator, URL: "http://" + listener.Addr().String(), store: store, sessions: sessions, failed: make(chan error, 1),
+		Authenticator: authenticator, URL: "http://" + listener.Addr().String(), store: store, failed: make(chan error, 1),
 	}
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
@@ -110,21 +109,22 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 		ErrorLog:          slog.NewLogLogger(log.Handler(), slog.LevelWarn),
 	}
 	if err := cache.Load(ctx); err != nil {
-		s.closeStores()
+		s.store.Close()
 		return nil, fmt.Errorf("the catalogue cannot be read: %w", err)
 	}
 	if err := editions.Prepare(ctx); err != nil {
-		s.closeStores()
+		s.store.Close()
 		return nil, fmt.Errorf("the draft cannot be read: %w", err)
 	}
 	if s.pulls, err = subscription.Start(context.WithoutCancel(ctx), store.Pool(), puller, packs, log); err != nil {
-		s.closeStores()
+		s.store.Close()
 		return nil, fmt.Errorf("the work in the background cannot begin: %w", err)
 	}
-	publishing, stop := context.WithCancel(context.WithoutCancel(ctx))
-	s.stopPublishing = sync.OnceFunc(stop)
+	working, stop := context.WithCancel(context.WithoutCancel(ctx))
+	s.stopWork = sync.OnceFunc(stop)
 	s.beside = []func(){checks.Close, cache.Close, editions.Close}
-	s.work.Go(func() { checks.KeepPublishing(publishing, log) })
+	s.work.Go(func() { checks.KeepPublishing(working, log) })
+	s.work.Go(func() { removeExpired(working, store, log) })
 	s.work.Go(func() {
 		if err := s.server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 			s.failed <- err
@@ -147,17 +147,28 @@ func (s *Service) Close() error {
 	}
 	pulled, stop := context.WithTimeout(context.Background(), 5*time.Second)
 	defer stop()
-	s.stopPublishing()
+	s.stopWork()
 	err = errors.Join(err, s.pulls.Stop(pulled))
 	s.work.Wait()
 	for _, end := range s.beside {
 		end()
 	}
-	s.closeStores()
+	s.store.Close()
 	return err
 }
 
-func (s *Service) closeStores() {
-	s.sessions.StopCleanup()
-	s.store.Close()
+// removeExpired removes sessions that have run out, now and then, until the context ends.
+func removeExpired(ctx context.Context, store *postgres.Store, log *slog.Logger) {
+	tick := time.NewTicker(10 * time.Minute)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		if err := store.RemoveExpired(ctx); err != nil && ctx.Err() == nil {
+			log.WarnContext(ctx, "sessions that have run out could not be removed; it is tried again", "error", err)
+		}
+	}
 }
