@@ -43,7 +43,7 @@ func newHouse(t testing.TB) house {
 	cache := catalogue.NewCache(store, nil)
 	require.NoError(t, cache.Load(t.Context()))
 	editions := edition.New(store, cache, time.UTC, time.Now)
-	return house{store, &check.Checker{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: upkeep.NewInspector(store, store, editions), Publishing: store, Journal: store, Now: time.Now}}
+	return house{store, &check.Checker{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: upkeep.NewExaminer(store, store, editions), Publishing: store, Journal: store, Now: time.Now}}
 }
 
 func (h house) list(t testing.TB, name string, lines ...string) revision.List {

@@ -18,7 +18,7 @@ import (
 	"widelark/internal/revision"
 )
 
-// Recorded gives the pages of the recorded traffic: [upkeep.Inspector].
+// Recorded gives the pages of the recorded traffic: [upkeep.Examiner].
 type Recorded interface {
 	Recorded(ctx context.Context) ([]weburl.URL, error)
 }

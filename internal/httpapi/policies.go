@@ -280,7 +280,7 @@ func (s *server) registerPolicies(api huma.API) {
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			pages, err := s.Inspector.Recorded(ctx)
+			pages, err := s.Examiner.Recorded(ctx)
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}

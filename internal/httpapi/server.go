@@ -33,7 +33,7 @@ type Parts struct {
 	Store         revision.Store
 	Objects       revision.ObjectStore
 	Editions      *edition.Editions
-	Inspector     *upkeep.Inspector
+	Examiner      *upkeep.Examiner
 	Seen          revision.SeenStore
 	Sources       revision.SourceStore
 	Puller        *subscription.Puller

@@ -217,7 +217,7 @@ func (s *server) getFindings(ctx context.Context, in *findingsInput) (*findingsO
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	found, err := s.Inspector.Examine(ctx, l, in.Kinds, in.Limit)
+	found, err := s.Examiner.Examine(ctx, l, in.Kinds, in.Limit)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -260,7 +260,7 @@ func (s *server) tidyList(ctx context.Context, in *tidyInput) (*tidyOutput, erro
 	if len(kinds) == 0 {
 		kinds = []tidy.Kind{tidy.Duplicate, tidy.Covered, tidy.Undone, tidy.Ended}
 	}
-	found, err := s.Inspector.Examine(ctx, l, kinds, 200)
+	found, err := s.Examiner.Examine(ctx, l, kinds, 200)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -321,7 +321,7 @@ func (s *server) explainEntries(ctx context.Context, in *explainInput) (*explain
 	if len(patterns) == 0 {
 		return out, nil
 	}
-	catches, err := s.Inspector.Catches(ctx, patterns, 20)
+	catches, err := s.Examiner.Catches(ctx, patterns, 20)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -344,7 +344,7 @@ func (s *server) addSeen(ctx context.Context, in *addSeenInput) (*addSeenOutput,
 		}
 		pages[i] = revision.SeenPage{Host: p.URL, Requests: p.Requests, LastOn: day}
 	}
-	kept, err := s.Inspector.AddSeen(ctx, pages)
+	kept, err := s.Examiner.AddSeen(ctx, pages)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

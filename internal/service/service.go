@@ -90,8 +90,8 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	cache := catalogue.NewCache(store, log)
 	editions := edition.New(store, cache, zone, time.Now)
 	editions.Log = log
-	inspector := upkeep.NewInspector(store, store, editions)
-	checks := &check.Checker{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: inspector, Publishing: store, Journal: store, Now: time.Now, Log: log}
+	examiner := upkeep.NewExaminer(store, store, editions)
+	checks := &check.Checker{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: examiner, Publishing: store, Journal: store, Now: time.Now, Log: log}
 	packs := &catalogue.Puller{Client: outbound.Client(ranges), Store: store, Cache: cache, Now: time.Now}
 	puller := &subscription.Puller{Client: outbound.Client(ranges), Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = editions.Prepare(ctx) }}
 	s := &Service{
@@ -99,7 +99,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	}
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
-			Accounts: store, Authenticator: authenticator, Store: store, Editions: editions, Inspector: inspector,
+			Accounts: store, Authenticator: authenticator, Store: store, Editions: editions, Examiner: examiner,
 			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Versions: store, Checks: checks, Zone: zone, Now: time.Now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
 			Names:    config.names(),
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),

@@ -28,8 +28,8 @@ type Index interface {
 	Policies(ctx context.Context) ([]policy.Policy, error)
 }
 
-// Inspector looks at lists. It is safe for concurrent use.
-type Inspector struct {
+// Examiner looks at lists. It is safe for concurrent use.
+type Examiner struct {
 	store revision.Store
 	seen  revision.SeenStore
 	index Index
@@ -45,9 +45,9 @@ type page struct {
 	requests int64
 }
 
-// NewInspector returns an inspector.
-func NewInspector(store revision.Store, seen revision.SeenStore, index Index) *Inspector {
-	return &Inspector{store: store, seen: seen, index: index}
+// NewExaminer returns an examiner.
+func NewExaminer(store revision.Store, seen revision.SeenStore, index Index) *Examiner {
+	return &Examiner{store: store, seen: seen, index: index}
 }
 
 // Findings are what is wrong with a list.
@@ -60,7 +60,7 @@ type Findings struct {
 
 // Examine looks through a whole list: some microseconds an entry. It returns the findings of some kinds (all where none is
 // named), at most limit.
-func (k *Inspector) Examine(ctx context.Context, list revision.List, kinds []tidy.Kind, limit int) (Findings, error) {
+func (k *Examiner) Examine(ctx context.Context, list revision.List, kinds []tidy.Kind, limit int) (Findings, error) {
 	index, today, err := k.index.Index(ctx)
 	if err != nil {
 		return Findings{}, err
@@ -132,7 +132,7 @@ type CaughtHost struct {
 
 // Catches looks through the recorded traffic for what each of some patterns covers, whatever else is in force: some tenths of a
 // microsecond a page.
-func (k *Inspector) Catches(ctx context.Context, patterns []pattern.Pattern, top int) ([]Catch, error) {
+func (k *Examiner) Catches(ctx context.Context, patterns []pattern.Pattern, top int) ([]Catch, error) {
 	pages, err := k.recorded(ctx)
 	if err != nil {
 		return nil, err
@@ -180,7 +180,7 @@ func (k *Inspector) Catches(ctx context.Context, patterns []pattern.Pattern, top
 }
 
 // recorded returns what was seen, from memory unless something was added.
-func (k *Inspector) recorded(ctx context.Context) ([]page, error) {
+func (k *Examiner) recorded(ctx context.Context) ([]page, error) {
 	version, err := k.seen.SeenVersion(ctx)
 	if err != nil {
 		return nil, err
@@ -205,7 +205,7 @@ func (k *Inspector) recorded(ctx context.Context) ([]page, error) {
 }
 
 // Recorded returns the pages of the recorded traffic.
-func (k *Inspector) Recorded(ctx context.Context) ([]weburl.URL, error) {
+func (k *Examiner) Recorded(ctx context.Context) ([]weburl.URL, error) {
 	pages, err := k.recorded(ctx)
 	urls := make([]weburl.URL, len(pages))
 	for i, p := range pages {
@@ -215,7 +215,7 @@ func (k *Inspector) Recorded(ctx context.Context) ([]weburl.URL, error) {
 }
 
 // AddSeen adds what was asked for to what was seen. URLs that are none are passed over; it returns how many were kept.
-func (k *Inspector) AddSeen(ctx context.Context, urls []revision.SeenPage) (int, error) {
+func (k *Examiner) AddSeen(ctx context.Context, urls []revision.SeenPage) (int, error) {
 	kept := make([]revision.SeenPage, 0, len(urls))
 	for _, p := range urls {
 		u, err := weburl.Parse(p.Host + p.Path)

@@ -29,9 +29,9 @@ var server *testkit.Server
 func TestMain(m *testing.M) { os.Exit(testkit.RunWithServer(m, &server)) }
 
 type house struct {
-	store     *postgres.Store
-	desk      *edition.Editions
-	inspector *upkeep.Inspector
+	store    *postgres.Store
+	desk     *edition.Editions
+	examiner *upkeep.Examiner
 }
 
 func newHouse(t *testing.T) house {
@@ -41,7 +41,7 @@ func newHouse(t *testing.T) house {
 	t.Cleanup(store.Close)
 	now := func() time.Time { return time.Date(2026, 11, 23, 12, 0, 0, 0, time.UTC) }
 	desk := edition.New(store, catalogue.NewCache(store, slog.New(slog.DiscardHandler)), time.UTC, now)
-	return house{store, desk, upkeep.NewInspector(store, store, desk)}
+	return house{store, desk, upkeep.NewExaminer(store, store, desk)}
 }
 
 func (h house) list(t *testing.T, name string, lines ...string) revision.List {
@@ -77,7 +77,7 @@ func TestExamine(t *testing.T) {
 	_, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindPolicy, Name: "House policy", Body: body}}, "edda")
 	require.NoError(t, err)
 
-	found, err := h.inspector.Examine(t.Context(), never, nil, 100)
+	found, err := h.examiner.Examine(t.Context(), never, nil, 100)
 	require.NoError(t, err)
 	assert.Equal(t, []string{
 		"covered: www.heron.example heron.example covers all of it.",
@@ -89,7 +89,7 @@ func TestExamine(t *testing.T) {
 	assert.Len(t, found.Absorb, 2, "what is contradicted or elsewhere is not for the machine to take out")
 	assert.Equal(t, never.Version, found.Version)
 
-	some, err := h.inspector.Examine(t.Context(), never, []tidy.Kind{tidy.Ended, tidy.Covered}, 1)
+	some, err := h.examiner.Examine(t.Context(), never, []tidy.Kind{tidy.Ended, tidy.Covered}, 1)
 	require.NoError(t, err)
 	assert.Len(t, some.Findings, 1)
 	assert.Equal(t, found.Counts, some.Counts, "all are counted")
@@ -99,10 +99,10 @@ func TestExamine(t *testing.T) {
 	_, removed, err := h.store.RemoveEntries(t.Context(), never.ID, revision.Selection{IDs: ids}, revision.ChangeTidied, found.Version, "edda")
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, removed)
-	again, err := h.inspector.Examine(t.Context(), never, nil, 100)
+	again, err := h.examiner.Examine(t.Context(), never, nil, 100)
 	require.NoError(t, err)
 	assert.Equal(t, map[tidy.Kind]int{tidy.Contradict: 1, tidy.Elsewhere: 1}, again.Counts)
-	_, err = h.inspector.Examine(t.Context(), revision.List{ID: uuid.New()}, nil, 1)
+	_, err = h.examiner.Examine(t.Context(), revision.List{ID: uuid.New()}, nil, 1)
 	require.ErrorIs(t, err, revision.ErrNotFound)
 }
 
@@ -110,7 +110,7 @@ func TestCatches(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
 	patterns := []pattern.Pattern{pattern.MustParse("*heron*").Pattern, pattern.MustParse("heron.example/wards").Pattern, pattern.MustParse(`"odds"`).Pattern, pattern.MustParse("203.0.113.0/24").Pattern}
-	none, err := h.inspector.Catches(t.Context(), patterns, 5)
+	none, err := h.examiner.Catches(t.Context(), patterns, 5)
 	require.NoError(t, err)
 	assert.Zero(t, none[0].Looked, "nothing was recorded")
 
@@ -125,10 +125,10 @@ func TestCatches(t *testing.T) {
 		{Host: "gopher://heron.example", Requests: 1, LastOn: day},
 		{Host: "bittern.example", Requests: 0, LastOn: day},
 	}
-	kept, err := h.inspector.AddSeen(t.Context(), pages)
+	kept, err := h.examiner.AddSeen(t.Context(), pages)
 	require.NoError(t, err)
 	assert.Equal(t, 6, kept)
-	caught, err := h.inspector.Catches(t.Context(), patterns, 2)
+	caught, err := h.examiner.Catches(t.Context(), patterns, 2)
 	require.NoError(t, err)
 	assert.Equal(t, []upkeep.Catch{
 		{Hosts: 3, Requests: 19, Looked: 5, Top: caught[0].Top},
@@ -140,9 +140,9 @@ func TestCatches(t *testing.T) {
 	assert.Equal(t, "https://heron.example/", caught[0].Top[0].Shown, "the page that was asked for most")
 	assert.Equal(t, "https://heron.example/wards", caught[1].Top[0].Shown)
 
-	_, err = h.inspector.AddSeen(t.Context(), []revision.SeenPage{{Host: "new-heron.test", Requests: 50, LastOn: day}})
+	_, err = h.examiner.AddSeen(t.Context(), []revision.SeenPage{{Host: "new-heron.test", Requests: 50, LastOn: day}})
 	require.NoError(t, err)
-	caught, err = h.inspector.Catches(t.Context(), patterns[:1], 1)
+	caught, err = h.examiner.Catches(t.Context(), patterns[:1], 1)
 	require.NoError(t, err)
 	assert.Equal(t, "new-heron.test", caught[0].Top[0].Host, "what comes in counts at once")
 }
