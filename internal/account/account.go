@@ -11,7 +11,6 @@ import (
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -21,6 +20,7 @@ import (
 	"github.com/alexedwards/argon2id"
 	"github.com/google/uuid"
 
+	"widelark/internal/access"
 	"widelark/internal/readable"
 )
 
@@ -30,6 +30,17 @@ type Account struct {
 	Name     string
 	FullName string
 	Owner    bool // may edit the baseline
+}
+
+// Actor returns the actor that the account is.
+func (a Account) Actor() access.Actor { return access.Account(a.ID, a.Name) }
+
+// Roles returns what the account may act as.
+func (a Account) Roles() []access.Role {
+	if a.Owner {
+		return []access.Role{access.Owner}
+	}
+	return []access.Role{access.Member}
 }
 
 // Token lets a program act as an account. Its secret is shown once, when it is made, and kept only as a hash.
@@ -51,24 +62,24 @@ type Session struct {
 }
 
 // Store keeps accounts and tokens. The errors are [ErrUnknown] where there is no such thing, [ErrTaken] where a name is in
-// use.
+// use, and an [*access.DeniedError] where the actor may not do something. Every change stands in the audit log.
 type Store interface {
-	AddAccount(ctx context.Context, a Account, passwordHash string) (Account, error) // the first is an owner in any case
-	Accounts(ctx context.Context) ([]Account, error)                                 // by name
-	SetOwner(ctx context.Context, name string, owner bool) error                     // [ErrLastOwner] where nobody else is one
-	AccountByName(ctx context.Context, name string) (Account, string, error)         // with the password's hash
+	AddAccount(ctx context.Context, a Account, passwordHash string, by access.Actor) (Account, error) // the first is an owner in any case
+	Accounts(ctx context.Context) ([]Account, error)                                                  // by name
+	SetOwner(ctx context.Context, name string, owner bool, by access.Actor) error                     // [ErrLastOwner] where nobody else is one
+	AccountByName(ctx context.Context, name string) (Account, string, error)                          // with the password's hash
 	Account(ctx context.Context, id uuid.UUID) (Account, error)
-	RemoveAccount(ctx context.Context, id uuid.UUID) error // [ErrLastOwner] where nobody else is an owner
-	// SetPassword ends all sessions of the account but one, and with tokens takes its tokens back, too.
-	SetPassword(ctx context.Context, id uuid.UUID, passwordHash string, except uuid.UUID, tokens bool) error
-	AddSession(ctx context.Context, account uuid.UUID, s Session) error
-	Sessions(ctx context.Context, account uuid.UUID) ([]Session, error) // the last seen first
-	EndSession(ctx context.Context, account, session uuid.UUID) error
+	RemoveAccount(ctx context.Context, id uuid.UUID, by access.Actor) error // [ErrLastOwner] where nobody else is an owner
+	// SetPassword ends all sessions of the account but one. A reset takes its tokens back, too.
+	SetPassword(ctx context.Context, id uuid.UUID, passwordHash string, except uuid.UUID, reset bool, by access.Actor) error
+	AddSession(ctx context.Context, s Session, by access.Actor) error                         // for the actor's account
+	Sessions(ctx context.Context, account uuid.UUID) ([]Session, error)                       // the last seen first
+	EndSession(ctx context.Context, session uuid.UUID, elsewhere bool, by access.Actor) error // one of the actor's; elsewhere: not the one that asks
 	AccountBySession(ctx context.Context, session uuid.UUID) (Account, error)
 
-	AddToken(ctx context.Context, account uuid.UUID, name string, hash []byte, expires *time.Time) (Token, error)
+	AddToken(ctx context.Context, name string, hash []byte, expires *time.Time, by access.Actor) (Token, error) // for the actor's account
 	Tokens(ctx context.Context, account uuid.UUID) ([]Token, error)
-	RemoveToken(ctx context.Context, account, token uuid.UUID) error
+	RemoveToken(ctx context.Context, token uuid.UUID, by access.Actor) error // one of the actor's
 	AccountByToken(ctx context.Context, hash []byte) (Account, error)
 }
 
@@ -136,7 +147,7 @@ func NewAuthenticator(store Store, cost Cost) *Authenticator {
 }
 
 // Add makes an account; its id is made. The error wraps [ErrTaken] where the name is in use.
-func (d *Authenticator) Add(ctx context.Context, a Account, password string) (Account, error) {
+func (d *Authenticator) Add(ctx context.Context, a Account, password string, by access.Actor) (Account, error) {
 	if a.Name = strings.TrimSpace(a.Name); a.Name == "" || strings.ContainsFunc(a.Name, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsPrint(r) }) ||
 		utf8.RuneCountInString(a.Name) > MaxName {
 		return Account{}, &WeakError{fmt.Sprintf("%q cannot be a sign-in name: one word of at most %d characters is wanted", a.Name, MaxName)}
@@ -144,18 +155,15 @@ func (d *Authenticator) Add(ctx context.Context, a Account, password string) (Ac
 	if err := readable.Check(a.Name); err != nil {
 		return Account{}, &WeakError{fmt.Sprintf("%q cannot be a sign-in name: %s", a.Name, err)}
 	}
-	if slices.Contains(reserved, strings.ToLower(a.Name)) {
+	if _, reserved := access.Part(a.Name); reserved {
 		return Account{}, &WeakError{fmt.Sprintf("%q cannot be a sign-in name: the service signs with it what it does by itself", a.Name)}
 	}
 	hash, err := d.Hash(ctx, a.Name, password)
 	if err != nil {
 		return Account{}, err
 	}
-	return d.store.AddAccount(ctx, a, hash)
+	return d.store.AddAccount(ctx, a, hash, by)
 }
-
-// reserved are names under which the service itself edits.
-var reserved = []string{"subscription", "setup", "service"}
 
 // SignIn returns the account that name and password belong to, else [ErrRefused], or a [*ThrottledError] where there were too many tries
 // with the name, from the address, or at once.
@@ -201,27 +209,27 @@ func (d *Authenticator) ChangePassword(ctx context.Context, a Account, present, 
 	if err != nil {
 		return err
 	}
-	return d.store.SetPassword(ctx, a.ID, hash, session, false)
+	return d.store.SetPassword(ctx, a.ID, hash, session, false, a.Actor())
 }
 
 // ResetPassword gives an account another password, ends all its sessions and takes its tokens back: whoever had it has it no more.
-func (d *Authenticator) ResetPassword(ctx context.Context, a Account, password string) error {
+func (d *Authenticator) ResetPassword(ctx context.Context, a Account, password string, by access.Actor) error {
 	hash, err := d.Hash(ctx, a.Name, password)
 	if err != nil {
 		return err
 	}
-	return d.store.SetPassword(ctx, a.ID, hash, uuid.Nil, true)
+	return d.store.SetPassword(ctx, a.ID, hash, uuid.Nil, true, by)
 }
 
 // tokenPrefix makes a token recognisable in a file that it should not be in.
 const tokenPrefix = "wlark_"
 
-// AddToken makes a token for a program of the account and returns its secret, which is not kept. expires is nil for one without end.
-func (d *Authenticator) AddToken(ctx context.Context, account uuid.UUID, name string, expires *time.Time) (Token, string, error) {
+// AddToken makes a token for a program of the actor's account and returns its secret, which is not kept. expires is nil for one without end.
+func (d *Authenticator) AddToken(ctx context.Context, name string, expires *time.Time, by access.Actor) (Token, string, error) {
 	secret := make([]byte, 32)
 	_, _ = rand.Read(secret) // never fails, by its documentation
 	text := tokenPrefix + base64.RawURLEncoding.EncodeToString(secret)
-	token, err := d.store.AddToken(ctx, account, name, tokenHash(text), expires)
+	token, err := d.store.AddToken(ctx, name, tokenHash(text), expires, by)
 	return token, text, err
 }
 

@@ -14,6 +14,7 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/classify"
+	"widelark/internal/access"
 	"widelark/internal/packfile"
 	"widelark/internal/revision"
 )
@@ -158,7 +159,7 @@ type Key struct {
 
 // Taking says how a pack goes into the catalogue.
 type Taking struct {
-	By        string
+	By        access.Actor
 	MaxShrink int
 	Hold      bool
 	Sites     func(int64) // is told how many sites have been read, now and then; nil for nobody
@@ -191,17 +192,17 @@ type Store interface {
 	Packs(ctx context.Context) ([]Pack, error) // by rank
 	Pack(ctx context.Context, id uuid.UUID) (Pack, error)
 	DuePacks(ctx context.Context, at time.Time) ([]Pack, error)
-	AddPack(ctx context.Context, name string, settings Settings) (Pack, error) // with the last rank
-	EditPack(ctx context.Context, id uuid.UUID, edit Edit) (Pack, error)
-	RemovePack(ctx context.Context, id uuid.UUID) error
-	KeepPackPull(ctx context.Context, pack Pack) error
+	AddPack(ctx context.Context, name string, settings Settings, by access.Actor) (Pack, error) // with the last rank
+	EditPack(ctx context.Context, id uuid.UUID, edit Edit, by access.Actor) (Pack, error)
+	RemovePack(ctx context.Context, id uuid.UUID, by access.Actor) error
+	KeepPackPull(ctx context.Context, pack Pack, by access.Actor) error
 
 	// Take puts the pack into the catalogue as it is read, or beside it until somebody accepts it. Where anything is wrong with it
 	// nothing is kept: a [*packfile.Error], a [*RefusedError], [ErrNothingNew].
 	Take(ctx context.Context, id uuid.UUID, pack *packfile.Reader, how Taking) (Pack, error)
-	Accept(ctx context.Context, id uuid.UUID, number int64, by string) (Pack, error) // [revision.ErrStale] where another waits
-	Refuse(ctx context.Context, id uuid.UUID, number int64, by string) (Pack, error)
-	Undo(ctx context.Context, id uuid.UUID, by string) (Pack, error) // done twice, it changes nothing
+	Accept(ctx context.Context, id uuid.UUID, number int64, by access.Actor) (Pack, error) // [revision.ErrStale] where another waits
+	Refuse(ctx context.Context, id uuid.UUID, number int64, by access.Actor) (Pack, error)
+	Undo(ctx context.Context, id uuid.UUID, by access.Actor) (Pack, error) // done twice, it changes nothing
 
 	States(ctx context.Context, id uuid.UUID) ([]State, error) // the newest first
 	Events(ctx context.Context, id uuid.UUID) ([]Event, error) // the newest first
@@ -212,8 +213,8 @@ type Store interface {
 	Stated(ctx context.Context, entries []string) ([]Stated, error)
 
 	Keys(ctx context.Context) ([]Key, error)
-	Trust(ctx context.Context, key Key) error
-	Distrust(ctx context.Context, key, by string) error
+	Trust(ctx context.Context, key Key, by access.Actor) error // the key's AddedAt and AddedBy are set
+	Distrust(ctx context.Context, key string, by access.Actor) error
 
 	CatalogueVersion(ctx context.Context) (int64, error)
 	ReadCatalogue(ctx context.Context, read func(Reader) error) error

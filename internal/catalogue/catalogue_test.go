@@ -25,7 +25,7 @@ import (
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/weburl"
-	"widelark/internal/account"
+	"widelark/internal/access"
 	"widelark/internal/catalogue"
 	"widelark/internal/packfile"
 	"widelark/internal/postgres"
@@ -69,11 +69,9 @@ func newDesk(t testing.TB, change func(*catalogue.Settings)) *desk {
 	if change != nil {
 		change(&settings)
 	}
-	d.pack, err = d.store.AddPack(t.Context(), "Harbour", settings)
+	d.pack, err = d.store.AddPack(t.Context(), "Harbour", settings, access.Setup)
 	require.NoError(t, err)
-	_, err = d.store.AddAccount(t.Context(), account.Account{Name: "edda"}, "none") // keys are for owners
-	require.NoError(t, err)
-	require.NoError(t, d.store.Trust(t.Context(), catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Harbour office", AddedBy: "edda"}))
+	require.NoError(t, d.store.Trust(t.Context(), catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Harbour office"}, access.Setup))
 	d.cache = catalogue.NewCache(d.store, slog.New(slog.DiscardHandler))
 	d.puller = &catalogue.Puller{Client: http.DefaultClient, Store: d.store, Cache: d.cache, Now: func() time.Time { return d.now }}
 	return d
@@ -185,7 +183,7 @@ func TestPullAndGuards(t *testing.T) {
 		assert.Equal(t, int64(7), got.InForce.Version, want)
 		assert.Equal(t, first, d.sites(t, all), want)
 	}
-	twin, err := d.store.AddPack(t.Context(), "Twin", d.pack.Settings)
+	twin, err := d.store.AddPack(t.Context(), "Twin", d.pack.Settings, access.Setup)
 	require.NoError(t, err)
 	d.answer = gives(good)
 	twin, err = d.puller.Pull(t.Context(), twin, false)
@@ -263,19 +261,19 @@ func TestHoldAcceptUndo(t *testing.T) {
 	ahead := classify.New(classify.NewLocal(nil, nil, nil), after, nil)
 	assert.Equal(t, []string{"news"}, ahead.Explain(weburl.MustParse("a.example"), pattern.Date{}, match.Full).Categories)
 
-	_, err = d.store.Accept(t.Context(), d.pack.ID, 7, "edda")
+	_, err = d.store.Accept(t.Context(), d.pack.ID, 7, access.Setup)
 	require.ErrorIs(t, err, revision.ErrStale)
-	d.pack, err = d.store.Accept(t.Context(), d.pack.ID, 2, "edda")
+	d.pack, err = d.store.Accept(t.Context(), d.pack.ID, 2, access.Setup)
 	require.NoError(t, err)
 	require.NoError(t, d.cache.Load(t.Context()))
 	assert.Equal(t, second, d.sites(t, all))
 	for range 2 {
-		d.pack, err = d.store.Undo(t.Context(), d.pack.ID, "rowan")
+		d.pack, err = d.store.Undo(t.Context(), d.pack.ID, access.Setup)
 		require.NoError(t, err)
 		require.NoError(t, d.cache.Load(t.Context()))
 	}
 	assert.Equal(t, second, d.sites(t, all))
-	d.pack, err = d.store.Undo(t.Context(), d.pack.ID, "rowan")
+	d.pack, err = d.store.Undo(t.Context(), d.pack.ID, access.Setup)
 	require.NoError(t, err)
 	require.NoError(t, d.cache.Load(t.Context()))
 	assert.Equal(t, first, d.sites(t, all))
@@ -283,7 +281,7 @@ func TestHoldAcceptUndo(t *testing.T) {
 
 	d.answer = gives(whole(t, 3, first))
 	require.NotNil(t, d.pull(t).Waiting)
-	d.pack, err = d.store.Refuse(t.Context(), d.pack.ID, 3, "edda")
+	d.pack, err = d.store.Refuse(t.Context(), d.pack.ID, 3, access.Setup)
 	require.NoError(t, err)
 	assert.Nil(t, d.pack.Waiting)
 	events, err := d.store.Events(t.Context(), d.pack.ID)
@@ -292,7 +290,7 @@ func TestHoldAcceptUndo(t *testing.T) {
 	for _, e := range events {
 		told = append(told, fmt.Sprint(e.What, " ", e.Version, " by ", e.By))
 	}
-	assert.Equal(t, []string{"refused 3 by edda", "held 3 by subscription", "undone 1 by rowan", "undone 2 by rowan", "undone 1 by rowan", "in force 2 by edda", "held 2 by subscription", "in force 1 by subscription"}, told)
+	assert.Equal(t, []string{"refused 3 by setup", "held 3 by subscription", "undone 1 by setup", "undone 2 by setup", "undone 1 by setup", "in force 2 by setup", "held 2 by subscription", "in force 1 by subscription"}, told)
 	stated, err := d.store.Stated(t.Context(), []string{"a.example"})
 	require.NoError(t, err)
 	assert.Len(t, stated, 3)
@@ -369,7 +367,7 @@ func TestRanks(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t, nil)
 	for _, name := range []string{"Second", "Third"} {
-		_, err := d.store.AddPack(t.Context(), name, d.pack.Settings)
+		_, err := d.store.AddPack(t.Context(), name, d.pack.Settings, access.Setup)
 		require.NoError(t, err)
 	}
 	order := func() (names []string) {
@@ -394,13 +392,13 @@ func TestRanks(t *testing.T) {
 		packs, err := d.store.Packs(t.Context())
 		require.NoError(t, err)
 		at := slices.IndexFunc(packs, func(p catalogue.Pack) bool { return p.Name == row.pack })
-		_, err = d.store.EditPack(t.Context(), packs[at].ID, catalogue.Edit{Rank: &row.rank})
+		_, err = d.store.EditPack(t.Context(), packs[at].ID, catalogue.Edit{Rank: &row.rank}, access.Setup)
 		require.NoError(t, err)
 		assert.Equal(t, row.want, order())
 	}
 	packs, err := d.store.Packs(t.Context())
 	require.NoError(t, err)
-	require.NoError(t, d.store.RemovePack(t.Context(), packs[0].ID))
+	require.NoError(t, d.store.RemovePack(t.Context(), packs[0].ID, access.Setup))
 	assert.Equal(t, []string{"Harbour", "Third"}, order())
 }
 
@@ -431,12 +429,10 @@ func TestTheDatabaseDies(t *testing.T) {
 		cache := catalogue.NewCache(store, slog.New(slog.DiscardHandler))
 		puller := &catalogue.Puller{Client: http.DefaultClient, Store: store, Cache: cache, Now: time.Now}
 		if round == 0 {
-			_, err = store.AddAccount(t.Context(), account.Account{Name: "edda"}, "none") // keys are for owners
+			require.NoError(t, store.Trust(t.Context(), catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Maker"}, access.Setup))
+			pack, err = store.AddPack(t.Context(), "Harbour", catalogue.Settings{Every: time.Hour, MaxBytes: 1 << 30, MaxShrink: 100}, access.Setup)
 			require.NoError(t, err)
-			require.NoError(t, store.Trust(t.Context(), catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Maker", AddedBy: "edda"}))
-			pack, err = store.AddPack(t.Context(), "Harbour", catalogue.Settings{Every: time.Hour, MaxBytes: 1 << 30, MaxShrink: 100})
-			require.NoError(t, err)
-			pack, err = puller.Import(t.Context(), pack, bytes.NewReader(files[1]), 0, false, "edda")
+			pack, err = puller.Import(t.Context(), pack, bytes.NewReader(files[1]), 0, false, access.Setup)
 			require.NoError(t, err)
 		}
 		pack, err = store.Pack(t.Context(), pack.ID)
@@ -450,7 +446,7 @@ func TestTheDatabaseDies(t *testing.T) {
 		ended := make(chan struct{})
 		go func() {
 			defer close(ended)
-			_, _ = puller.Import(context.WithoutCancel(t.Context()), pack, bytes.NewReader(files[version+1]), 0, false, "edda")
+			_, _ = puller.Import(context.WithoutCancel(t.Context()), pack, bytes.NewReader(files[version+1]), 0, false, access.Setup)
 		}()
 		time.Sleep(time.Duration(20+150*round) * time.Millisecond)
 		db.Kill()
@@ -474,15 +470,15 @@ func BenchmarkTake(b *testing.B) {
 	d := newDesk(b, nil)
 	rounds.Measure(b, func(b *testing.B) {
 		for i := 0; b.Loop(); i++ {
-			pack, err := d.store.AddPack(b.Context(), fmt.Sprint(b.N, i, rand.Uint64()), d.pack.Settings)
+			pack, err := d.store.AddPack(b.Context(), fmt.Sprint(b.N, i, rand.Uint64()), d.pack.Settings, access.Setup)
 			require.NoError(b, err)
 			_, err = d.store.Pool().Exec(b.Context(), `update packs set key = ''`)
 			require.NoError(b, err)
 			pack.MaxBytes = 1 << 30
-			_, err = d.puller.Import(b.Context(), pack, bytes.NewReader(file), 0, true, "edda")
+			_, err = d.puller.Import(b.Context(), pack, bytes.NewReader(file), 0, true, access.Setup)
 			require.NoError(b, err)
 			b.StopTimer()
-			require.NoError(b, d.store.RemovePack(b.Context(), pack.ID))
+			require.NoError(b, d.store.RemovePack(b.Context(), pack.ID, access.Setup))
 			require.NoError(b, d.cache.Load(b.Context()))
 			b.StartTimer()
 		}

@@ -11,6 +11,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"widelark/internal/access"
 	"widelark/internal/packfile"
 	"widelark/internal/revision"
 )
@@ -61,10 +62,6 @@ func (at *Progress) set(change func(*Progress)) {
 // deltaKind is what a delta is called between client and server (RFC 3229, section 10.5).
 const deltaKind = "widelark-pack"
 
-const (
-	by = "subscription"
-)
-
 // Pull fetches a pack's file and puts it into the catalogue, and keeps how it went. What the source does wrong is told in the pack and
 // is no error; the last good state stays. With force, the pack may shrink as much as the file says, and is asked for whole.
 func (p *Puller) Pull(ctx context.Context, pack Pack, force bool) (Pack, error) {
@@ -78,7 +75,7 @@ func (p *Puller) Pull(ctx context.Context, pack Pack, force bool) (Pack, error) 
 		return pack, err
 	}
 	asked.MaxShrink = pack.MaxShrink
-	if err := p.Store.KeepPackPull(ctx, asked); err != nil {
+	if err := p.Store.KeepPackPull(ctx, asked, access.Subscription); err != nil {
 		return pack, err
 	}
 	return p.Store.Pack(ctx, pack.ID)
@@ -119,7 +116,7 @@ func (p *Puller) pull(ctx context.Context, pack *Pack, now time.Time) error {
 	case response.ContentLength > pack.MaxBytes:
 		return fail(revision.PullRefused, "The file has %d bytes, more than the %d that are allowed. The last good state stays.", response.ContentLength, pack.MaxBytes)
 	}
-	after, bytes, err := p.take(ctx, *pack, response.Body, max(response.ContentLength, 0), by)
+	after, bytes, err := p.take(ctx, *pack, response.Body, max(response.ContentLength, 0), access.Subscription)
 	pack.Bytes = bytes
 	var wrong *packfile.Error
 	var refused *RefusedError
@@ -163,11 +160,11 @@ func told(after Pack, isDelta bool) string {
 }
 
 // Import puts a pack's file into the catalogue by hand. A pack that is not there is refused like one that is pulled: see [Store.Take].
-func (p *Puller) Import(ctx context.Context, pack Pack, file io.Reader, length int64, force bool, who string) (Pack, error) {
+func (p *Puller) Import(ctx context.Context, pack Pack, file io.Reader, length int64, force bool, by access.Actor) (Pack, error) {
 	if force {
 		pack.MaxShrink = 100
 	}
-	after, _, err := p.take(ctx, pack, file, length, who)
+	after, _, err := p.take(ctx, pack, file, length, by)
 	return after, err
 }
 
@@ -180,7 +177,7 @@ func (e *brokenError) Unwrap() error { return e.cause }
 var errTooLarge = errors.New("larger than the file may be")
 
 // take reads a file into the store, and the store's state into memory.
-func (p *Puller) take(ctx context.Context, pack Pack, file io.Reader, length int64, who string) (after Pack, bytes int64, err error) {
+func (p *Puller) take(ctx context.Context, pack Pack, file io.Reader, length int64, by access.Actor) (after Pack, bytes int64, err error) {
 	at := &Progress{stage: "reading", of: length}
 	if _, busy := p.running.LoadOrStore(pack.ID, at); busy {
 		return pack, 0, &RefusedError{"A file of this pack is being read already"}
@@ -198,7 +195,7 @@ func (p *Puller) take(ctx context.Context, pack Pack, file io.Reader, length int
 	opened, err := packfile.Open(counted, trusted)
 	if err == nil {
 		defer opened.Close()
-		after, err = p.Store.Take(ctx, pack.ID, opened, Taking{By: who, MaxShrink: pack.MaxShrink, Hold: pack.Hold, Sites: func(n int64) {
+		after, err = p.Store.Take(ctx, pack.ID, opened, Taking{By: by, MaxShrink: pack.MaxShrink, Hold: pack.Hold, Sites: func(n int64) {
 			at.set(func(at *Progress) {
 				if at.sites = n; n >= opened.Sites-10_000 {
 					at.stage = "storing"

@@ -16,6 +16,8 @@ import (
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
+	"widelark/internal/access"
+	"widelark/internal/audit"
 	"widelark/internal/catalogue"
 	"widelark/internal/check"
 	"widelark/internal/edition"
@@ -48,9 +50,9 @@ func newHouse(t testing.TB) house {
 
 func (h house) list(t testing.TB, name string, lines ...string) revision.List {
 	t.Helper()
-	list, err := h.store.AddList(t.Context(), revision.ListEdit{Name: &name}, "edda")
+	list, err := h.store.AddList(t.Context(), revision.ListEdit{Name: &name}, access.Setup)
 	require.NoError(t, err)
-	list, _, err = revision.Import(t.Context(), h.store, list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, "edda")
+	list, _, err = revision.Import(t.Context(), h.store, list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, access.Setup)
 	require.NoError(t, err)
 	return list
 }
@@ -62,7 +64,7 @@ func (h house) change(t testing.TB, changes ...revision.ObjectChange) []revision
 	for _, c := range changes {
 		require.NoError(t, c.Body.Check())
 	}
-	made, err := h.store.Change(t.Context(), changes, "edda")
+	made, err := h.store.Change(t.Context(), changes, access.Setup)
 	require.NoError(t, err)
 	return made
 }
@@ -73,7 +75,7 @@ func ward(t testing.TB) (house, map[string]uuid.UUID) {
 	h := newHouse(t)
 	ids := map[string]uuid.UUID{}
 	ids["Betting"] = h.list(t, "Betting", "odds.example", "slots.example/shop").ID
-	office, err := h.store.AddSchedule(t.Context(), revision.ScheduleEdit{Name: ptr("Office hours"), Zone: ptr("UTC"), Text: ptr("mon-fri 09:00-17:00")}, "edda")
+	office, err := h.store.AddSchedule(t.Context(), revision.ScheduleEdit{Name: ptr("Office hours"), Zone: ptr("UTC"), Text: ptr("mon-fri 09:00-17:00")}, access.Setup)
 	require.NoError(t, err)
 	ids["Office hours"] = office.ID
 	ids["Nurses"] = h.change(t, revision.ObjectChange{Kind: revision.KindGroup, Name: "Nurses", Body: &revision.GroupBody{}})[0].ID
@@ -146,7 +148,7 @@ func TestPublishDue(t *testing.T) {
 	plan := func(due time.Duration, note string) {
 		at, err := h.store.DraftVersion(t.Context())
 		require.NoError(t, err)
-		_, err = h.store.Plan(t.Context(), revision.Planned{Due: now.Add(due), Version: at.Draft, By: "edda", Note: note})
+		_, err = h.store.Plan(t.Context(), revision.Planned{Due: now.Add(due), Version: at.Draft, Note: note}, access.Setup)
 		require.NoError(t, err)
 	}
 	plan(-time.Minute, "due")
@@ -164,7 +166,7 @@ func TestPublishDue(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, left, 1)
 	assert.Equal(t, "later", left[0].Note)
-	events, err := h.store.Audit(t.Context(), revision.EventQuery{Limit: 10, Text: "not published"})
+	events, err := h.store.Audit(t.Context(), audit.Query{Limit: 10, Text: "not published"})
 	require.NoError(t, err)
 	require.Len(t, events, 1)
 	assert.Contains(t, events[0].Detail, "breaks: 1 of 1 expectations do not hold any more")
@@ -185,7 +187,7 @@ func (h house) record(t testing.TB, from time.Time, n int, kay uuid.UUID) []revi
 			records[i].Address = netip.AddrFrom4([4]byte{10, 40, 9, byte(i % 200)})
 		}
 	}
-	require.NoError(t, h.store.AddRecorded(t.Context(), records))
+	require.NoError(t, h.store.AddRecorded(t.Context(), records, access.Setup))
 	return records
 }
 
@@ -275,10 +277,10 @@ func TestTurns(t *testing.T) {
 		return told
 	}
 	assert.Empty(t, turned())
-	_, _, err = h.store.MergeEntries(t.Context(), ids["Betting"], revision.NewBatch(pattern.MustParse("raffle.example")), revision.Merging{}, 0, "edda")
+	_, _, err = h.store.MergeEntries(t.Context(), ids["Betting"], revision.NewBatch(pattern.MustParse("raffle.example")), revision.Merging{}, 0, access.Setup)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Nurses: allow to block mon-fri 09:00-17:00"}, turned())
-	_, err = h.store.EditSchedule(t.Context(), ids["Office hours"], revision.ScheduleEdit{Text: ptr("mon-fri 09:00-18:00")}, 0, "edda")
+	_, err = h.store.EditSchedule(t.Context(), ids["Office hours"], revision.ScheduleEdit{Text: ptr("mon-fri 09:00-18:00")}, 0, access.Setup)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Nurses: allow to block mon-fri 17:00-18:00"}, turned())
 	h.change(t, revision.ObjectChange{Kind: revision.KindException, Name: "derby", Body: &revision.ExceptionBody{Entries: []string{"odds.example"}, Then: policy.Allow, Reason: "x", For: revision.WhomBody{Persons: []revision.Ref{{ID: ids["kay"]}}}}})
@@ -330,11 +332,11 @@ func BenchmarkPublish(b *testing.B) {
 	require.NoError(b, err)
 	b.ResetTimer()
 	for i := 0; b.Loop(); i++ {
-		_, _, err := h.store.MergeEntries(b.Context(), list.ID, revision.NewBatch(pattern.MustParse(fmt.Sprintf("new-%d.example", i))), revision.Merging{}, 0, "edda")
+		_, _, err := h.store.MergeEntries(b.Context(), list.ID, revision.NewBatch(pattern.MustParse(fmt.Sprintf("new-%d.example", i))), revision.Merging{}, 0, access.Setup)
 		require.NoError(b, err)
 		now, err := h.store.DraftVersion(b.Context())
 		require.NoError(b, err)
-		_, err = h.store.Publish(b.Context(), revision.Publishing{Version: now.Draft, Note: "x"}, 0, "edda")
+		_, err = h.store.Publish(b.Context(), revision.Publishing{Version: now.Draft, Note: "x"}, 0, access.Setup)
 		require.NoError(b, err)
 		live, err := h.checker.Editions.On(b.Context(), "", "live")
 		require.NoError(b, err)
@@ -356,7 +358,7 @@ func BenchmarkReview(b *testing.B) {
 			require.NoError(b, err)
 			b.ResetTimer()
 			for i := 0; b.Loop(); i++ {
-				_, _, err := h.store.MergeEntries(b.Context(), list.ID, revision.NewBatch(pattern.MustParse(fmt.Sprintf("new-%d.example", i))), revision.Merging{}, 0, "edda")
+				_, _, err := h.store.MergeEntries(b.Context(), list.ID, revision.NewBatch(pattern.MustParse(fmt.Sprintf("new-%d.example", i))), revision.Merging{}, 0, access.Setup)
 				require.NoError(b, err)
 				_, err = h.checker.Report(b.Context())
 				require.NoError(b, err)

@@ -12,6 +12,7 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/review"
+	"widelark/internal/access"
 	"widelark/internal/edition"
 	"widelark/internal/revision"
 	"widelark/internal/turn"
@@ -147,7 +148,7 @@ func (d *Checker) PublishDue(ctx context.Context) ([]revision.Revision, error) {
 			return revision.Publishing{}, &revision.NotDueError{Why: fmt.Sprintf("%d of %d expectations do not hold any more", failing, len(report.Expected))}
 		}
 		return revision.Publishing{Version: p.Version, Note: p.Note, Forced: p.Forced, Failed: int64(failing), Asked: int64(len(report.Expected))}, nil
-	})
+	}, access.Timetable)
 }
 
 // KeepPublishing publishes what is due, as it falls due, until the context ends.

@@ -2,7 +2,6 @@ package httpapi
 
 import (
 	"context"
-	"fmt"
 	"net/http"
 	"time"
 
@@ -10,7 +9,6 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/internal/account"
-	"widelark/internal/revision"
 )
 
 type accountsOutput struct {
@@ -59,22 +57,10 @@ type staysOutput struct {
 	}
 }
 
-// owner refuses who is none. What is what was refused.
-func (s *server) owner(ctx context.Context, what string) error {
-	if caller(ctx).Owner {
-		return nil
-	}
-	return fmt.Errorf("%w: %s", revision.ErrOwners, what)
-}
-
 func (s *server) registerAccounts(api huma.API) {
 	huma.Register(api, operation("getAccounts", http.MethodGet, "/accounts", "Accounts", "Who may sign in; for owners", 403),
 		func(ctx context.Context, _ *struct{}) (*accountsOutput, error) {
-			err := s.owner(ctx, "accounts")
-			var all []account.Account
-			if err == nil {
-				all, err = s.Accounts.Accounts(ctx)
-			}
+			all, err := s.Accounts.Accounts(ctx)
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
@@ -88,51 +74,33 @@ func (s *server) registerAccounts(api huma.API) {
 	add := operation("addAccount", http.MethodPost, "/accounts", "Accounts", "Let somebody sign in; for owners", 403, 409, 422, 429)
 	add.DefaultStatus = http.StatusCreated
 	huma.Register(api, add, func(ctx context.Context, in *newAccountInput) (*accountOutput, error) {
-		err := s.owner(ctx, "accounts")
-		var made account.Account
-		if err == nil {
-			made, err = s.Authenticator.Add(ctx, account.Account{Name: in.Body.Name, FullName: in.Body.FullName, Owner: in.Body.Owner}, in.Body.Password)
-		}
-		if err == nil {
-			err = s.Publishing.Note(ctx, revision.Event{By: caller(ctx).Name, What: "account made", Name: made.Name})
-		}
+		made, err := s.Authenticator.Add(ctx, account.Account{Name: in.Body.Name, FullName: in.Body.FullName, Owner: in.Body.Owner}, in.Body.Password, actor(ctx))
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
 		return accountBody(made), nil
 	})
-	// onAccount does something to an account that an owner names.
-	onAccount := func(ctx context.Context, id uuid.UUID, what string, do func(account.Account) error) (*struct{}, error) {
-		err := s.owner(ctx, "accounts")
-		var a account.Account
-		if err == nil {
-			a, err = s.Accounts.Account(ctx, id)
-		}
-		if err == nil {
-			err = do(a)
-		}
-		if err == nil {
-			err = s.Publishing.Note(ctx, revision.Event{By: caller(ctx).Name, What: what, Name: a.Name})
-		}
-		if err != nil {
-			return nil, s.problem(ctx, err)
-		}
-		return nil, nil
-	}
 	huma.Register(api, operation("removeAccount", http.MethodDelete, "/accounts/{id}", "Accounts", "Let somebody sign in no more; sessions and tokens end at once; for owners", 403, 404, 409),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			return onAccount(ctx, in.ID, "account removed", func(a account.Account) error { return s.Accounts.RemoveAccount(ctx, a.ID) })
+			if err := s.Accounts.RemoveAccount(ctx, in.ID, actor(ctx)); err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			return nil, nil
 		})
 	huma.Register(api, operation("resetPassword", http.MethodPut, "/accounts/{id}/password", "Accounts", "Give somebody another password; sessions and tokens end at once; for owners", 403, 404, 422, 429),
 		func(ctx context.Context, in *resetPasswordInput) (*struct{}, error) {
-			return onAccount(ctx, in.ID, "password reset", func(a account.Account) error { return s.Authenticator.ResetPassword(ctx, a, in.Body.Password) })
+			a, err := s.Accounts.Account(ctx, in.ID)
+			if err == nil {
+				err = s.Authenticator.ResetPassword(ctx, a, in.Body.Password, actor(ctx))
+			}
+			if err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			return nil, nil
 		})
 	huma.Register(api, operation("changePassword", http.MethodPut, "/session/password", "Sign-in", "Change your own password; your other sessions end", 422, 429),
 		func(ctx context.Context, in *ownPasswordInput) (*struct{}, error) {
 			err := s.Authenticator.ChangePassword(ctx, caller(ctx), in.Body.Present, in.Body.Password, in.address, s.session(ctx))
-			if err == nil {
-				err = s.Publishing.Note(ctx, revision.Event{By: caller(ctx).Name, What: "password changed"})
-			}
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
@@ -153,10 +121,7 @@ func (s *server) registerAccounts(api huma.API) {
 		})
 	huma.Register(api, operation("endSession", http.MethodDelete, "/sessions/{id}", "Sign-in", "Sign out there", 404),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			err := s.Accounts.EndSession(ctx, caller(ctx).ID, in.ID)
-			if err == nil {
-				err = s.Publishing.Note(ctx, revision.Event{By: caller(ctx).Name, What: "signed out", Detail: "from elsewhere"})
-			}
+			err := s.Accounts.EndSession(ctx, in.ID, in.ID != s.session(ctx), actor(ctx))
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}

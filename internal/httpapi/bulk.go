@@ -130,7 +130,7 @@ func (s *server) registerBulk(api huma.API) {
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		l, removed, err := s.Store.RemoveEntries(ctx, in.ID, which, revision.ChangeRemoved, version, caller(ctx).Name)
+		l, removed, err := s.Store.RemoveEntries(ctx, in.ID, which, revision.ChangeRemoved, version, actor(ctx))
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
@@ -158,7 +158,7 @@ func (s *server) registerBulk(api huma.API) {
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		l, merged, err := s.Store.CopyEntries(ctx, in.ID, in.Body.To, which, in.Body.Move, version, caller(ctx).Name)
+		l, merged, err := s.Store.CopyEntries(ctx, in.ID, in.Body.To, which, in.Body.Move, version, actor(ctx))
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
@@ -200,7 +200,7 @@ func (s *server) editEntries(ctx context.Context, in *editEntriesInput) (*editEn
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	l, edited, err := s.Store.EditEntries(ctx, in.ID, which, edit, version, caller(ctx).Name)
+	l, edited, err := s.Store.EditEntries(ctx, in.ID, which, edit, version, actor(ctx))
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -242,7 +242,7 @@ func (s *server) rewriteList(ctx context.Context, in *textInput) (*reportOutput,
 		}
 		entries = append(entries, entry)
 	}
-	l, merged, err := s.Store.Rewrite(ctx, in.ID, entries, version, caller(ctx).Name)
+	l, merged, err := s.Store.Rewrite(ctx, in.ID, entries, version, actor(ctx))
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

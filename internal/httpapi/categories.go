@@ -201,7 +201,7 @@ func (s *server) registerCategories(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			if err := s.Categories.RemoveOwnCategory(ctx, in.ID, version, caller(ctx).Name); err != nil {
+			if err := s.Categories.RemoveOwnCategory(ctx, in.ID, version, actor(ctx)); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			s.Checks.Prepare(ctx)
@@ -214,7 +214,7 @@ func (s *server) registerCategories(api huma.API) {
 	huma.Register(api, correct, s.correct)
 	huma.Register(api, operation("removeCorrection", http.MethodDelete, "/corrections/{id}", "Categories", "Take a correction back", 404),
 		func(ctx context.Context, in *correctionInput) (*struct{}, error) {
-			if err := s.Categories.RemoveCorrection(ctx, in.ID, caller(ctx).Name); err != nil {
+			if err := s.Categories.RemoveCorrection(ctx, in.ID, actor(ctx)); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			s.Checks.Prepare(ctx)
@@ -341,7 +341,7 @@ func (s *server) createCategory(ctx context.Context, in *newCategoryInput) (*own
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	made, err := s.Categories.AddOwnCategory(ctx, edit, caller(ctx).Name)
+	made, err := s.Categories.AddOwnCategory(ctx, edit, actor(ctx))
 	return s.ownCategoryBody(ctx, made, err)
 }
 
@@ -365,7 +365,7 @@ func (s *server) editCategory(ctx context.Context, in *editCategoryInput) (*ownC
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	edited, err := s.Categories.EditOwnCategory(ctx, in.ID, edit, version, caller(ctx).Name)
+	edited, err := s.Categories.EditOwnCategory(ctx, in.ID, edit, version, actor(ctx))
 	return s.ownCategoryBody(ctx, edited, err)
 }
 
@@ -430,7 +430,7 @@ func (s *server) correct(ctx context.Context, in *correctInput) (*correctOutput,
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	made, err := s.Categories.AddCorrections(ctx, entries, strings.Fields(classify.SetID(in.Body.Categories)), reason, caller(ctx).Name)
+	made, err := s.Categories.AddCorrections(ctx, entries, strings.Fields(classify.SetID(in.Body.Categories)), reason, actor(ctx))
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

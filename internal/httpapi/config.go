@@ -79,7 +79,7 @@ func (s *server) registerConfig(api huma.API) {
 				break
 			}
 			// Whoever named no version means the draft as it is, also where that went on since it was compared.
-			err = s.Publishing.Apply(ctx, target, planned, caller(ctx).Name)
+			err = s.Publishing.Apply(ctx, target, planned, actor(ctx))
 			if err == nil {
 				break
 			}

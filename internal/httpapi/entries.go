@@ -326,7 +326,7 @@ func (s *server) merge(ctx context.Context, id uuid.UUID, file io.Reader, option
 	defer plain.Close()
 	bounded := &limited{r: plain, left: MaxImport} // what a small packed file holds may be very large
 	lines := func(each func(pattern.Line) error) error { return listfile.Read(bounded, options, each) }
-	l, report, err := revision.ImportLines(ctx, s.Store, id, lines, how, version, caller(ctx).Name)
+	l, report, err := revision.ImportLines(ctx, s.Store, id, lines, how, version, actor(ctx))
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

@@ -117,7 +117,7 @@ func (s *server) registerHistory(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			l, err := s.Store.TakeBack(ctx, in.ID, in.Body.Version, version, caller(ctx).Name)
+			l, err := s.Store.TakeBack(ctx, in.ID, in.Body.Version, version, actor(ctx))
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}

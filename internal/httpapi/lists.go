@@ -102,7 +102,7 @@ func (s *server) registerLists(api huma.API) {
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		l, err := s.Store.AddList(ctx, edit, caller(ctx).Name)
+		l, err := s.Store.AddList(ctx, edit, actor(ctx))
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
@@ -126,7 +126,7 @@ func (s *server) registerLists(api huma.API) {
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			l, err := s.Store.EditList(ctx, in.ID, edit, version, caller(ctx).Name)
+			l, err := s.Store.EditList(ctx, in.ID, edit, version, actor(ctx))
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
@@ -138,7 +138,7 @@ func (s *server) registerLists(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			if err := s.Store.RemoveList(ctx, in.ID, version, caller(ctx).Name); err != nil {
+			if err := s.Store.RemoveList(ctx, in.ID, version, actor(ctx)); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			return nil, nil

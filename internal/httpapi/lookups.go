@@ -203,7 +203,7 @@ func (s *server) registerLookups(api huma.API) {
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		made, err := s.Categories.AddScorecard(ctx, edit, caller(ctx).Name)
+		made, err := s.Categories.AddScorecard(ctx, edit, actor(ctx))
 		return s.scorecardAnswer(ctx, made, err)
 	})
 	change := operation("editScorecard", http.MethodPatch, "/scorecards/{id}", "Scorecards", "Edit a scorecard; its words are replaced whole", 404, 412, 422, 428)
@@ -222,7 +222,7 @@ func (s *server) registerLookups(api huma.API) {
 		if edit, err = s.checkedScorecard(ctx, edit); err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		edited, err := s.Categories.EditScorecard(ctx, in.ID, edit, version, caller(ctx).Name)
+		edited, err := s.Categories.EditScorecard(ctx, in.ID, edit, version, actor(ctx))
 		return s.scorecardAnswer(ctx, edited, err)
 	})
 	huma.Register(api, operation("deleteScorecard", http.MethodDelete, "/scorecards/{id}", "Scorecards", "Delete a scorecard", 404, 412, 428),
@@ -231,7 +231,7 @@ func (s *server) registerLookups(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			if err := s.Categories.RemoveScorecard(ctx, in.ID, version, caller(ctx).Name); err != nil {
+			if err := s.Categories.RemoveScorecard(ctx, in.ID, version, actor(ctx)); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			s.Checks.Prepare(ctx)

@@ -275,7 +275,7 @@ func registerObjects[T, I any](s *server, api huma.API, k objects[T, I]) {
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		made, err := s.Objects.Change(ctx, []revision.ObjectChange{c}, caller(ctx).Name)
+		made, err := s.Objects.Change(ctx, []revision.ObjectChange{c}, actor(ctx))
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
@@ -339,7 +339,7 @@ func registerObjects[T, I any](s *server, api huma.API, k objects[T, I]) {
 					return nil, s.problem(ctx, err)
 				}
 			}
-			_, err = s.Objects.Change(ctx, []revision.ObjectChange{{Kind: k.kind, ID: in.ID, Version: version, Remove: true}}, caller(ctx).Name)
+			_, err = s.Objects.Change(ctx, []revision.ObjectChange{{Kind: k.kind, ID: in.ID, Version: version, Remove: true}}, actor(ctx))
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}

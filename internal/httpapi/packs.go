@@ -237,7 +237,7 @@ func (s *server) registerPacks(api huma.API) {
 	huma.Register(api, operation("editPack", http.MethodPatch, "/packs/{id}", "Packs", "Change what is chosen about a pack", 404, 422), s.editPack)
 	huma.Register(api, operation("deletePack", http.MethodDelete, "/packs/{id}", "Packs", "Take a pack out of the catalogue, with its history", 404),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			err := s.Packs.RemovePack(ctx, in.ID)
+			err := s.Packs.RemovePack(ctx, in.ID, actor(ctx))
 			if err == nil {
 				err = s.Cache.Load(ctx)
 			}
@@ -269,7 +269,7 @@ func (s *server) registerPacks(api huma.API) {
 	huma.Register(api, load, func(ctx context.Context, in *importPackInput) (*packOutput, error) {
 		p, err := s.Packs.Pack(ctx, in.ID)
 		if err == nil {
-			p, err = s.PackPuller.Import(ctx, p, in.body, in.length, in.Force, caller(ctx).Name)
+			p, err = s.PackPuller.Import(ctx, p, in.body, in.length, in.Force, actor(ctx))
 		}
 		return s.packAnswer(ctx, p, err)
 	})
@@ -277,7 +277,7 @@ func (s *server) registerPacks(api huma.API) {
 	huma.Register(api, operation("refusePack", http.MethodPost, "/packs/{id}/refuse", "Packs", "Leave the update that waits aside; a later one is asked for again", 404, 412), s.settlePack(s.refusePack))
 	huma.Register(api, operation("undoPack", http.MethodPost, "/packs/{id}/undo", "Packs", "Put the state of before in force again; done twice, it changes nothing", 404, 409),
 		func(ctx context.Context, in *ByID) (*packOutput, error) {
-			p, err := s.Packs.Undo(ctx, in.ID, caller(ctx).Name)
+			p, err := s.Packs.Undo(ctx, in.ID, actor(ctx))
 			return s.loadedPack(ctx, p, err)
 		})
 	huma.Register(api, operation("getPackHistory", http.MethodGet, "/packs/{id}/history", "Packs", "What a pack came to, and when it was in force", 404), s.packHistory)
@@ -304,7 +304,7 @@ func (s *server) registerPacks(api huma.API) {
 				err = &revision.FieldError{Field: "key", Msg: bad.Error()}
 			}
 			if err == nil {
-				err = s.Packs.Trust(ctx, catalogue.Key{Key: key, Name: name, AddedBy: caller(ctx).Name})
+				err = s.Packs.Trust(ctx, catalogue.Key{Key: key, Name: name}, actor(ctx))
 			}
 			if err != nil {
 				return nil, s.problem(ctx, err)
@@ -313,7 +313,7 @@ func (s *server) registerPacks(api huma.API) {
 		})
 	huma.Register(api, operation("distrustKey", http.MethodDelete, "/pack-keys", "Packs", "Trust a key no more; what came with it stays; for owners", 403, 404),
 		func(ctx context.Context, in *distrustInput) (*struct{}, error) {
-			if err := s.Packs.Distrust(ctx, in.Key, caller(ctx).Name); err != nil {
+			if err := s.Packs.Distrust(ctx, in.Key, actor(ctx)); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			return nil, nil
@@ -362,7 +362,7 @@ func (s *server) createPack(ctx context.Context, in *newPackInput) (*packOutput,
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	made, err := s.Packs.AddPack(ctx, name, settings)
+	made, err := s.Packs.AddPack(ctx, name, settings, actor(ctx))
 	return s.packAnswer(ctx, made, err)
 }
 
@@ -377,16 +377,16 @@ func (s *server) editPack(ctx context.Context, in *editPackInput) (*packOutput, 
 	}
 	edited, err := s.Packs.EditPack(ctx, in.ID, catalogue.Edit{
 		Name: b.Name, Rank: b.Rank, URL: b.URL, Every: minutes(b.EveryMinutes), Paused: b.Paused, MaxBytes: b.MaxBytes, MaxShrink: b.MaxShrink, Hold: b.Hold,
-	})
+	}, actor(ctx))
 	return s.loadedPack(ctx, edited, err)
 }
 
 func (s *server) acceptPack(ctx context.Context, id uuid.UUID, number int64) (catalogue.Pack, error) {
-	return s.Packs.Accept(ctx, id, number, caller(ctx).Name)
+	return s.Packs.Accept(ctx, id, number, actor(ctx))
 }
 
 func (s *server) refusePack(ctx context.Context, id uuid.UUID, number int64) (catalogue.Pack, error) {
-	return s.Packs.Refuse(ctx, id, number, caller(ctx).Name)
+	return s.Packs.Refuse(ctx, id, number, actor(ctx))
 }
 
 func (s *server) settlePack(do func(context.Context, uuid.UUID, int64) (catalogue.Pack, error)) func(context.Context, *settlePackInput) (*packOutput, error) {

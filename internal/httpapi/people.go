@@ -245,7 +245,7 @@ func (s *server) movePeople(ctx context.Context, in *movePeopleInput) (*movedOut
 	if out.Body.Changed = len(changes); len(changes) == 0 {
 		return out, nil
 	}
-	if _, err := s.Objects.Change(ctx, changes, caller(ctx).Name); err != nil {
+	if _, err := s.Objects.Change(ctx, changes, actor(ctx)); err != nil {
 		return nil, s.problem(ctx, err)
 	}
 	return out, nil
@@ -277,7 +277,7 @@ func (s *server) importPeople(ctx context.Context, in *importPeopleInput) (*impo
 		}
 	}
 	if !in.Preview && len(plan.Changes) > 0 {
-		if _, err := s.Objects.Change(ctx, plan.Changes, caller(ctx).Name); err != nil {
+		if _, err := s.Objects.Change(ctx, plan.Changes, actor(ctx)); err != nil {
 			return nil, s.problem(ctx, err)
 		}
 	}

@@ -8,11 +8,13 @@ import (
 	"fmt"
 	"math"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 
 	"github.com/danielgtaylor/huma/v2"
 
+	"widelark/internal/access"
 	"widelark/internal/account"
 	"widelark/internal/calendar"
 	"widelark/internal/catalogue"
@@ -47,6 +49,7 @@ func (s *server) problem(ctx context.Context, err error) error {
 	var ready huma.StatusError
 	var file *listfile.Error
 	var throttled *account.ThrottledError
+	var denied *access.DeniedError
 	var broken *brokenError
 	var weak *account.WeakError
 	var recording *companion.Error
@@ -81,8 +84,8 @@ func (s *server) problem(ctx context.Context, err error) error {
 		return huma.Error404NotFound("There is no such thing here; it may have been deleted.")
 	case errors.Is(err, revision.ErrStale):
 		return huma.Error412PreconditionFailed("Somebody else changed this in the meantime. Fetch it again, look, and repeat the edit.")
-	case errors.Is(err, revision.ErrOwners):
-		return huma.Error403Forbidden(s.ownersOnly(ctx, err))
+	case errors.As(err, &denied):
+		return huma.Error403Forbidden(s.deniedText(ctx, denied))
 	case errors.As(err, &throttled):
 		seconds := int(math.Ceil(throttled.After.Seconds()))
 		return huma.ErrorWithHeaders(huma.NewError(http.StatusTooManyRequests, fmt.Sprintf("Too many tries that failed. Wait %d s, and try again.", seconds)),
@@ -117,18 +120,24 @@ func (s *server) problem(ctx context.Context, err error) error {
 	return huma.Error500InternalServerError("Something went wrong in the service; its log says what.")
 }
 
-// ownersOnly says who edits the baseline, and what was refused.
-func (s *server) ownersOnly(ctx context.Context, refused error) string {
+// deniedText says what was refused, and who may do it.
+func (s *server) deniedText(ctx context.Context, denied *access.DeniedError) string {
+	if denied.Role != access.Owner {
+		return "This account may not " + string(denied.Act) + ". Nothing was changed."
+	}
+	text := "Only owners " + string(denied.Act)
+	if denied.Object.Baseline {
+		text = "Only owners edit the baseline, and what its rules name"
+	}
+	if denied.Object.Name != "" {
+		text += ", as " + denied.Object.Name
+	}
 	all, err := s.Accounts.Accounts(ctx)
 	var owners []string
 	for _, a := range all {
-		if a.Owner {
+		if slices.Contains(a.Roles(), denied.Role) {
 			owners = append(owners, cmp.Or(a.FullName, a.Name))
 		}
-	}
-	text := "Only owners edit the baseline, and what its rules name"
-	if _, what, named := strings.Cut(refused.Error(), ": "); named {
-		text += ", as " + what
 	}
 	if text += ". Nothing was changed"; err == nil && len(owners) > 0 {
 		text += "; ask " + strings.Join(owners, " or ")

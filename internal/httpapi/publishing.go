@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"widelark/internal/audit"
 	"widelark/internal/change"
 	"widelark/internal/revision"
 )
@@ -209,7 +210,7 @@ func (s *server) registerPublishing(api huma.API) {
 	huma.Register(api, operation("makeLiveAgain", http.MethodPost, "/revisions/{number}/live", "Changes", "Put an earlier revision live again, as a new one", 403, 404, 412, 422), s.makeLiveAgain)
 	huma.Register(api, operation("unplan", http.MethodDelete, "/planned/{id}", "Changes", "Do not publish what was to be published later", 404),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			if err := s.Publishing.Unplan(ctx, in.ID, caller(ctx).Name); err != nil {
+			if err := s.Publishing.Unplan(ctx, in.ID, actor(ctx)); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			return nil, nil
@@ -219,14 +220,14 @@ func (s *server) registerPublishing(api huma.API) {
 	huma.Register(api, discard, s.discard)
 	huma.Register(api, operation("getAudit", http.MethodGet, "/audit", "Changes", "Who did what, and when"),
 		func(ctx context.Context, in *auditInput) (*auditOutput, error) {
-			found, err := s.Publishing.Audit(ctx, revision.EventQuery{Before: in.Before, Limit: in.Limit, Text: in.Text, Kind: in.Kind})
+			found, err := s.Audit.Audit(ctx, audit.Query{Before: in.Before, Limit: in.Limit, Text: in.Text, Kind: string(in.Kind)})
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			out := &auditOutput{}
 			out.Body.Events = make([]Event, len(found))
 			for i, e := range found {
-				out.Body.Events[i] = Event(e)
+				out.Body.Events[i] = Event{e.ID, e.At, e.By, string(e.What), revision.Kind(e.Kind), e.Object, e.Name, e.Version, e.Detail}
 			}
 			return out, nil
 		})
@@ -383,14 +384,14 @@ func (s *server) publish(ctx context.Context, in *publishInput) (*publishOutput,
 	}
 	out := &publishOutput{}
 	if b.At != nil {
-		made, err := s.Publishing.Plan(ctx, revision.Planned{Due: *b.At, Version: report.DraftVersion, By: caller(ctx).Name, Note: note, Forced: b.Force})
+		made, err := s.Publishing.Plan(ctx, revision.Planned{Due: *b.At, Version: report.DraftVersion, Note: note, Forced: b.Force}, actor(ctx))
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
 		out.Body.Planned = (*Planned)(&made)
 		return out, nil
 	}
-	made, err := s.Publishing.Publish(ctx, revision.Publishing{Version: report.DraftVersion, Note: note, Forced: b.Force, Failed: int64(failing), Asked: int64(len(report.Expected))}, live[0].Number, caller(ctx).Name)
+	made, err := s.Publishing.Publish(ctx, revision.Publishing{Version: report.DraftVersion, Note: note, Forced: b.Force, Failed: int64(failing), Asked: int64(len(report.Expected))}, live[0].Number, actor(ctx))
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -416,7 +417,7 @@ func (s *server) makeLiveAgain(ctx context.Context, in *liveAgainInput) (*liveAg
 	}
 	made, err := s.Publishing.Publish(ctx, revision.Publishing{
 		Version: to.Version, Note: note, SameAs: to.Number, Failed: int64(report.Failing()), Asked: int64(len(report.Expected)), Draft: in.Body.Draft,
-	}, in.Body.Live, caller(ctx).Name)
+	}, in.Body.Live, actor(ctx))
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -431,7 +432,7 @@ func (s *server) discard(ctx context.Context, in *discardInput) (*struct{}, erro
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	if err := s.Publishing.Restore(ctx, to, in.Body.Version, in.Body.Objects, caller(ctx).Name); err != nil {
+	if err := s.Publishing.Restore(ctx, to, in.Body.Version, in.Body.Objects, actor(ctx)); err != nil {
 		return nil, s.problem(ctx, err)
 	}
 	s.Checks.Prepare(ctx)

@@ -211,7 +211,7 @@ func (s *server) addRecorded(ctx context.Context, in *addRecordedInput) (*addRec
 		}
 		kept = append(kept, r)
 	}
-	if err := s.Journal.AddRecorded(ctx, kept); err != nil {
+	if err := s.Journal.AddRecorded(ctx, kept, actor(ctx)); err != nil {
 		return nil, s.problem(ctx, err)
 	}
 	out.Body.Kept = len(kept)

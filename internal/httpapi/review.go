@@ -95,7 +95,7 @@ func (s *server) registerReview(api huma.API) {
 			err = s.checkFound(ctx, in.Body.Key)
 		}
 		if err == nil {
-			err = s.Publishing.AcceptFinding(ctx, revision.Acceptance{Key: in.Body.Key, Reason: reason, Until: in.Body.Until, By: caller(ctx).Name})
+			err = s.Publishing.AcceptFinding(ctx, revision.Acceptance{Key: in.Body.Key, Reason: reason, Until: in.Body.Until}, actor(ctx))
 		}
 		if err != nil {
 			return nil, s.problem(ctx, err)
@@ -104,7 +104,7 @@ func (s *server) registerReview(api huma.API) {
 	})
 	huma.Register(api, operation("unacceptFinding", http.MethodDelete, "/review/accepted", "Changes", "Let a finding count again", 404),
 		func(ctx context.Context, in *unacceptInput) (*struct{}, error) {
-			if err := s.Publishing.UnacceptFinding(ctx, in.Key, caller(ctx).Name); err != nil {
+			if err := s.Publishing.UnacceptFinding(ctx, in.Key, actor(ctx)); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			return nil, nil

@@ -170,7 +170,7 @@ func (s *server) registerSchedules(api huma.API) {
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		made, err := s.Schedules.AddSchedule(ctx, edit, caller(ctx).Name)
+		made, err := s.Schedules.AddSchedule(ctx, edit, actor(ctx))
 		return s.scheduleAnswer(ctx, made, err)
 	})
 	huma.Register(api, operation("getSchedule", http.MethodGet, "/schedules/{id}", "Schedules", "One schedule", 404),
@@ -189,7 +189,7 @@ func (s *server) registerSchedules(api huma.API) {
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			edited, err := s.Schedules.EditSchedule(ctx, in.ID, edit, version, caller(ctx).Name)
+			edited, err := s.Schedules.EditSchedule(ctx, in.ID, edit, version, actor(ctx))
 			return s.scheduleAnswer(ctx, edited, err)
 		})
 	huma.Register(api, operation("deleteSchedule", http.MethodDelete, "/schedules/{id}", "Schedules", "Delete a schedule", 404, 412, 428),
@@ -198,7 +198,7 @@ func (s *server) registerSchedules(api huma.API) {
 			if err != nil {
 				return nil, err
 			}
-			if err := s.Schedules.RemoveSchedule(ctx, in.ID, version, caller(ctx).Name); err != nil {
+			if err := s.Schedules.RemoveSchedule(ctx, in.ID, version, actor(ctx)); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			return nil, nil

@@ -9,6 +9,7 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/alexedwards/scs/v2"
@@ -17,6 +18,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"widelark/internal/account"
+	"widelark/internal/audit"
 	"widelark/internal/catalogue"
 	"widelark/internal/check"
 	"widelark/internal/edition"
@@ -46,6 +48,7 @@ type Parts struct {
 	Schedules  revision.ScheduleStore
 	Publishing revision.PublishStore
 	Journal    revision.JournalStore
+	Audit      audit.Log
 	Versions   check.Store
 	Checks     *check.Checker
 	Zone       *time.Location // the organisation's
@@ -120,7 +123,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	config.Security = []map[string][]string{{"session": {}}, {"token": {}}}
 	api := humagin.New(engine, config)
 	s := &server{parts}
-	api.UseMiddleware(impatient(patience), s.signedIn(api), s.audited)
+	api.UseMiddleware(impatient(patience), s.admitted(api))
 	s.registerSessions(api)
 	s.registerAccounts(api)
 	s.registerLists(api)
@@ -145,13 +148,16 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	return api
 }
 
-// public marks an operation that needs no sign-in.
-var public = []map[string][]string{}
-
 // operation describes an endpoint in one line. Every one may answer with a problem.
 func operation(id, method, path, tag, summary string, failures ...int) huma.Operation {
-	return huma.Operation{
+	op := huma.Operation{
 		OperationID: id, Method: method, Path: "/api/v1" + path, Tags: []string{tag}, Summary: summary,
 		Errors: append(failures, http.StatusUnauthorized),
 	}
+	if slices.Contains(anybody, id) {
+		op.Security, op.Errors = []map[string][]string{}, failures
+	} else {
+		op.Extensions = map[string]any{"x-act": actOf[id]}
+	}
+	return op
 }

@@ -14,7 +14,7 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/internal/account"
-	"widelark/internal/revision"
+	"widelark/internal/audit"
 )
 
 // SessionCookie is the name of the cookie that carries a person's session.
@@ -70,38 +70,6 @@ func (s *server) told(ctx context.Context, err error) (status int, detail string
 	var problem huma.StatusError
 	errors.As(s.problem(ctx, err), &problem) // it always is one
 	return problem.GetStatus(), problem.Error()
-}
-
-type callerKey struct{}
-
-// caller returns who makes the request. Precondition: the operation is not public.
-func caller(ctx context.Context) account.Account {
-	a, ok := ctx.Value(callerKey{}).(account.Account)
-	if !ok {
-		panic("bug: a request without an account got past the sign-in")
-	}
-	return a
-}
-
-// signedIn lets nobody through without an account, but to public operations.
-func (s *server) signedIn(api huma.API) func(huma.Context, func(huma.Context)) {
-	return func(ctx huma.Context, next func(huma.Context)) {
-		if security := ctx.Operation().Security; security != nil && len(security) == 0 {
-			next(ctx)
-			return
-		}
-		who, err := s.identify(ctx.Context(), ctx.Header("Authorization"))
-		switch {
-		case err == nil:
-			next(huma.WithValue(ctx, callerKey{}, who))
-		case errors.Is(err, account.ErrUnknown):
-			ctx.SetHeader("WWW-Authenticate", `Bearer realm="Wide Lark"`)
-			_ = huma.WriteErr(api, ctx, http.StatusUnauthorized, unknownCaller)
-		default:
-			status, detail := s.told(ctx.Context(), err)
-			_ = huma.WriteErr(api, ctx, status, detail)
-		}
-	}
 }
 
 const unknownCaller = "Sign in first: the session is over, or the token is unknown."
@@ -212,16 +180,15 @@ type ByID struct {
 
 // noteRefused keeps a sign-in that failed. A name that is nobody's is not kept: people type passwords there.
 func (s *server) noteRefused(ctx context.Context, name, address string) error {
-	event := revision.Event{What: "refused", Detail: "name and password do not belong together, from " + address}
+	event := audit.Event{What: audit.SignInRefused, Detail: "name and password do not belong together, from " + address}
 	if known, _, err := s.Accounts.AccountByName(ctx, strings.TrimSpace(name)); err == nil {
 		event.By = known.Name
 	}
-	return s.Publishing.Note(ctx, event)
+	return s.Audit.Note(ctx, event)
 }
 
 func (s *server) registerSessions(api huma.API) {
 	health := operation("getHealth", http.MethodGet, "/health", "Service", "Does the service run, and can it keep anything?")
-	health.Security, health.Errors = public, nil
 	huma.Register(api, health, func(ctx context.Context, _ *struct{}) (*healthOutput, error) {
 		out := &healthOutput{}
 		out.Body.Version, out.Body.Database = s.Version, "answers"
@@ -231,8 +198,7 @@ func (s *server) registerSessions(api huma.API) {
 		return out, nil
 	})
 
-	signIn := operation("signIn", http.MethodPost, "/session", "Sign-in", "Sign in as a person; sets the session's cookie", 422, 429)
-	signIn.Security = public
+	signIn := operation("signIn", http.MethodPost, "/session", "Sign-in", "Sign in as a person; sets the session's cookie", 422, 429, 401)
 	huma.Register(api, signIn, func(ctx context.Context, in *signInInput) (*accountOutput, error) {
 		who, err := s.Authenticator.SignIn(ctx, in.Body.Name, in.Body.Password, in.address)
 		if errors.Is(err, account.ErrRefused) {
@@ -241,22 +207,18 @@ func (s *server) registerSessions(api huma.API) {
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		if err := s.Publishing.Note(ctx, revision.Event{By: who.Name, What: "signed in"}); err != nil {
-			return nil, s.problem(ctx, err)
-		}
 		if err := s.Sessions.RenewToken(ctx); err != nil { // so that a cookie planted before is worth nothing
 			return nil, s.problem(ctx, err)
 		}
 		session := account.Session{ID: uuid.New(), Address: in.address, Agent: in.agent}
-		if err := s.Accounts.AddSession(ctx, who.ID, session); err != nil {
+		if err := s.Accounts.AddSession(ctx, session, who.Actor()); err != nil {
 			return nil, s.problem(ctx, err)
 		}
 		s.Sessions.Put(ctx, sessionID, session.ID.String())
 		return accountBody(who), nil
 	})
 	// Public, so that asking is no failure: browsers write every failed request to their console.
-	whoAmI := operation("whoAmI", http.MethodGet, "/session", "Sign-in", "Who is signed in, if anybody")
-	whoAmI.Security = public
+	whoAmI := operation("whoAmI", http.MethodGet, "/session", "Sign-in", "Who is signed in, if anybody", 401)
 	huma.Register(api, whoAmI, func(ctx context.Context, in *whoAmIInput) (*sessionOutput, error) {
 		who, err := s.identify(ctx, in.Authorization)
 		out := &sessionOutput{}
@@ -272,16 +234,10 @@ func (s *server) registerSessions(api huma.API) {
 		return out, nil
 	})
 	signOut := operation("signOut", http.MethodDelete, "/session", "Sign-in", "End the session")
-	signOut.Security, signOut.Errors = public, nil
 	huma.Register(api, signOut, func(ctx context.Context, _ *struct{}) (*struct{}, error) {
-		if who, err := s.identify(ctx, ""); err == nil {
-			if err := s.Publishing.Note(ctx, revision.Event{By: who.Name, What: "signed out"}); err != nil {
-				return nil, s.problem(ctx, err)
-			}
-		}
 		if id := s.session(ctx); id != uuid.Nil {
 			if who, err := s.identify(ctx, ""); err == nil {
-				if err := s.Accounts.EndSession(ctx, who.ID, id); err != nil && !errors.Is(err, account.ErrUnknown) {
+				if err := s.Accounts.EndSession(ctx, id, false, who.Actor()); err != nil && !errors.Is(err, account.ErrUnknown) {
 					return nil, s.problem(ctx, err)
 				}
 			}
@@ -308,11 +264,8 @@ func (s *server) registerSessions(api huma.API) {
 	create := operation("createToken", http.MethodPost, "/tokens", "Sign-in", "Make a token for a program", 422)
 	create.DefaultStatus = http.StatusCreated
 	huma.Register(api, create, func(ctx context.Context, in *newTokenInput) (*newTokenOutput, error) {
-		token, secret, err := s.Authenticator.AddToken(ctx, caller(ctx).ID, in.Body.Name, in.Body.ExpiresAt)
+		token, secret, err := s.Authenticator.AddToken(ctx, in.Body.Name, in.Body.ExpiresAt, actor(ctx))
 		if err != nil {
-			return nil, s.problem(ctx, err)
-		}
-		if err := s.Publishing.Note(ctx, revision.Event{By: caller(ctx).Name, What: "token made", Name: token.Name}); err != nil {
 			return nil, s.problem(ctx, err)
 		}
 		out := &newTokenOutput{}
@@ -321,10 +274,7 @@ func (s *server) registerSessions(api huma.API) {
 	})
 	huma.Register(api, operation("deleteToken", http.MethodDelete, "/tokens/{id}", "Sign-in", "Take a token back", 404),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			if err := s.Accounts.RemoveToken(ctx, caller(ctx).ID, in.ID); err != nil {
-				return nil, s.problem(ctx, err)
-			}
-			if err := s.Publishing.Note(ctx, revision.Event{By: caller(ctx).Name, What: "token taken back", Name: in.ID.String()}); err != nil {
+			if err := s.Accounts.RemoveToken(ctx, in.ID, actor(ctx)); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			return nil, nil

@@ -92,7 +92,7 @@ func (s *server) registerSources(api huma.API) {
 	huma.Register(api, operation("setSource", http.MethodPut, "/lists/{id}/source", "Sources", "Have a list pulled from an address", 403, 404, 422), s.setSource)
 	huma.Register(api, operation("removeSource", http.MethodDelete, "/lists/{id}/source", "Sources", "Pull a list no more; its entries stay", 403, 404),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
-			if err := s.Sources.RemoveSource(ctx, in.ID, caller(ctx).Name); err != nil {
+			if err := s.Sources.RemoveSource(ctx, in.ID, actor(ctx)); err != nil {
 				return nil, s.problem(ctx, err)
 			}
 			return nil, nil
@@ -101,7 +101,7 @@ func (s *server) registerSources(api huma.API) {
 		func(ctx context.Context, in *pullInput) (*sourceOutput, error) {
 			source, err := s.Sources.Source(ctx, in.ID)
 			if err == nil && in.Force {
-				err = s.Sources.MayFill(ctx, in.ID, caller(ctx).Name)
+				err = s.Sources.MayFill(ctx, in.ID, actor(ctx))
 			}
 			if err != nil {
 				return nil, s.problem(ctx, err)
@@ -128,7 +128,7 @@ func (s *server) setSource(ctx context.Context, in *setSourceInput) (*sourceOutp
 		MaxBytes: in.Body.MaxBytes, MaxShrink: shrink, Paused: in.Body.Paused,
 	}.Checked()
 	if err == nil {
-		source, err = s.Sources.SetSource(ctx, source, caller(ctx).Name)
+		source, err = s.Sources.SetSource(ctx, source, actor(ctx))
 	}
 	if err != nil {
 		return nil, s.problem(ctx, err)

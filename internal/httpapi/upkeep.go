@@ -272,7 +272,7 @@ func (s *server) tidyList(ctx context.Context, in *tidyInput) (*tidyOutput, erro
 	out.Body.Preview, out.Body.Removed, out.Body.Findings = in.Body.Preview, int64(len(ids)), findings(found.Findings)
 	if !in.Body.Preview && len(ids) > 0 {
 		// The version that was looked at has to be the one that is tidied.
-		if l, out.Body.Removed, err = s.Store.RemoveEntries(ctx, in.ID, revision.Selection{IDs: ids}, revision.ChangeTidied, found.Version, caller(ctx).Name); err != nil {
+		if l, out.Body.Removed, err = s.Store.RemoveEntries(ctx, in.ID, revision.Selection{IDs: ids}, revision.ChangeTidied, found.Version, actor(ctx)); err != nil {
 			return nil, s.problem(ctx, err)
 		}
 		s.Checks.Prepare(ctx)
@@ -344,7 +344,7 @@ func (s *server) addSeen(ctx context.Context, in *addSeenInput) (*addSeenOutput,
 		}
 		pages[i] = revision.SeenPage{Host: p.URL, Requests: p.Requests, LastOn: day}
 	}
-	kept, err := s.Examiner.AddSeen(ctx, pages)
+	kept, err := s.Examiner.AddSeen(ctx, pages, actor(ctx))
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

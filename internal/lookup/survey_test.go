@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/ed25519"
-	"errors"
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
@@ -22,7 +21,7 @@ import (
 	"widelark/core/classify"
 	"widelark/core/match"
 	"widelark/core/pattern"
-	"widelark/internal/account"
+	"widelark/internal/access"
 	"widelark/internal/catalogue"
 	"widelark/internal/edition"
 	"widelark/internal/lookup"
@@ -67,11 +66,8 @@ func openOffice(t *testing.T, url string) *office {
 	o.editions = edition.New(o.store, o.cache, time.UTC, time.Now)
 	o.finder = lookup.NewFinder(o.editions, o.cache, o.store, o.store)
 	o.puller = &catalogue.Puller{Client: http.DefaultClient, Store: o.store, Cache: o.cache, Now: time.Now}
-	key := catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Maker", AddedBy: "edda"}
-	if _, err = o.store.AddAccount(t.Context(), account.Account{Name: "edda"}, "none"); !errors.Is(err, account.ErrTaken) { // keys are for owners
-		require.NoError(t, err)
-	}
-	require.NoError(t, o.store.Trust(t.Context(), key))
+	key := catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Maker"}
+	require.NoError(t, o.store.Trust(t.Context(), key, access.Setup))
 	return o
 }
 
@@ -85,7 +81,7 @@ func (o *office) pack(t *testing.T, name string, hold bool) catalogue.Pack {
 			return p
 		}
 	}
-	p, err := o.store.AddPack(t.Context(), name, catalogue.Settings{Every: time.Hour, MaxBytes: 1 << 20, MaxShrink: 100, Hold: hold})
+	p, err := o.store.AddPack(t.Context(), name, catalogue.Settings{Every: time.Hour, MaxBytes: 1 << 20, MaxShrink: 100, Hold: hold}, access.Setup)
 	require.NoError(t, err)
 	return p
 }
@@ -95,7 +91,7 @@ func (o *office) take(t *testing.T, p catalogue.Pack, version int64, sites map[s
 	var file bytes.Buffer
 	content := packfile.Content{Key: strings.ToLower(p.Name), Name: p.Name, Version: version, Date: time.Now(), Licence: "CC0-1.0"}
 	require.NoError(t, packfile.Write(&file, content, taxonomy, sites, makersKey))
-	after, err := o.puller.Import(t.Context(), p, &file, 0, false, "edda")
+	after, err := o.puller.Import(t.Context(), p, &file, 0, false, access.Setup)
 	require.NoError(t, err)
 	return after
 }
@@ -114,7 +110,7 @@ func (o *office) see(t *testing.T, pages ...any) {
 		host, path, _ := strings.Cut(pages[i].(string), "/")
 		all = append(all, revision.SeenPage{Host: host, Path: "/" + path, Requests: int64(pages[i+1].(int)), LastOn: time.Now()})
 	}
-	require.NoError(t, o.store.AddSeen(t.Context(), all))
+	require.NoError(t, o.store.AddSeen(t.Context(), all, access.Setup))
 }
 
 // What is said of categories counts for the next answer, at every service of the database.
@@ -127,56 +123,56 @@ func TestSayingCountsAtOnce(t *testing.T) {
 	require.Eventually(t, func() bool { return there.categories(t, "www.heron.example") == "games" }, testkit.Patience, testkit.Look, "another service loads it by itself")
 
 	ctx := t.Context()
-	made, err := here.store.AddCorrections(ctx, []pattern.Pattern{pattern.MustParse("heron.example").Pattern}, []string{"news"}, "it is news", "edda")
+	made, err := here.store.AddCorrections(ctx, []pattern.Pattern{pattern.MustParse("heron.example").Pattern}, []string{"news"}, "it is news", access.Setup)
 	require.NoError(t, err)
 	for _, o := range []*office{here, there} {
 		assert.Equal(t, "news", o.categories(t, "www.heron.example"))
 	}
-	again, err := there.store.AddCorrections(ctx, []pattern.Pattern{pattern.MustParse("HERON.example/").Pattern}, []string{"video"}, "no, films", "rowan")
+	again, err := there.store.AddCorrections(ctx, []pattern.Pattern{pattern.MustParse("HERON.example/").Pattern}, []string{"video"}, "no, films", access.Setup)
 	require.NoError(t, err)
 	assert.Equal(t, "video", here.categories(t, "heron.example"), "the same place is corrected once")
 	_, total, err := here.store.Corrections(ctx, "", 0, 10)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, total)
-	require.ErrorIs(t, here.store.RemoveCorrection(ctx, made[0].ID, "tests"), revision.ErrNotFound)
-	require.NoError(t, here.store.RemoveCorrection(ctx, again[0].ID, "tests"))
+	require.ErrorIs(t, here.store.RemoveCorrection(ctx, made[0].ID, access.Setup), revision.ErrNotFound)
+	require.NoError(t, here.store.RemoveCorrection(ctx, again[0].ID, access.Setup))
 	assert.Equal(t, "games", there.categories(t, "heron.example"))
 
 	name, adds := "Formulary", true
-	list, err := here.store.AddList(ctx, revision.ListEdit{Name: &name}, "edda")
+	list, err := here.store.AddList(ctx, revision.ListEdit{Name: &name}, access.Setup)
 	require.NoError(t, err)
 	lists := []uuid.UUID{list.ID}
-	own, err := here.store.AddOwnCategory(ctx, revision.OwnCategoryEdit{Name: &name, Lists: &lists}, "edda")
+	own, err := here.store.AddOwnCategory(ctx, revision.OwnCategoryEdit{Name: &name, Lists: &lists}, access.Setup)
 	require.NoError(t, err)
-	_, _, err = here.store.MergeEntries(ctx, list.ID, revision.NewBatch(pattern.MustParse("dosage.example")), revision.Merging{}, 0, "edda")
+	_, _, err = here.store.MergeEntries(ctx, list.ID, revision.NewBatch(pattern.MustParse("dosage.example")), revision.Merging{}, 0, access.Setup)
 	require.NoError(t, err)
 	assert.Equal(t, "formulary", there.categories(t, "dosage.example"))
-	own, err = here.store.EditOwnCategory(ctx, own.ID, revision.OwnCategoryEdit{Adds: &adds}, own.Version, "edda")
+	own, err = here.store.EditOwnCategory(ctx, own.ID, revision.OwnCategoryEdit{Adds: &adds}, own.Version, access.Setup)
 	require.NoError(t, err)
 	assert.Equal(t, "chat formulary", there.categories(t, "dosage.example"))
-	_, err = there.store.EditOwnCategory(ctx, own.ID, revision.OwnCategoryEdit{Adds: &adds}, own.Version-1, "rowan")
+	_, err = there.store.EditOwnCategory(ctx, own.ID, revision.OwnCategoryEdit{Adds: &adds}, own.Version-1, access.Setup)
 	require.ErrorIs(t, err, revision.ErrStale)
 	var used *revision.InUseError
-	require.ErrorAs(t, here.store.RemoveList(ctx, list.ID, 0, "tests"), &used)
+	require.ErrorAs(t, here.store.RemoveList(ctx, list.ID, 0, access.Setup), &used)
 	assert.Equal(t, []string{`the category "Formulary"`}, used.UsedBy)
 	kept, err := here.store.List(ctx, list.ID)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"category Formulary"}, kept.UsedBy)
-	_, err = here.store.AddOwnCategory(ctx, revision.OwnCategoryEdit{Name: &name, Lists: &lists}, "edda")
+	_, err = here.store.AddOwnCategory(ctx, revision.OwnCategoryEdit{Name: &name, Lists: &lists}, access.Setup)
 	var field *revision.FieldError
 	require.ErrorAs(t, err, &field)
 	assert.Equal(t, "name", field.Field)
-	require.NoError(t, here.store.RemoveOwnCategory(ctx, own.ID, own.Version, "tests"))
+	require.NoError(t, here.store.RemoveOwnCategory(ctx, own.ID, own.Version, access.Setup))
 	assert.Equal(t, "chat", there.categories(t, "dosage.example"))
 
 	category, threshold, terms, off := "games", 5, []revision.Term{{Word: "play*", Points: 5}}, true
-	card, err := here.store.AddScorecard(ctx, revision.ScorecardEdit{Name: &name, Category: &category, Threshold: &threshold, Terms: &terms}, "edda")
+	card, err := here.store.AddScorecard(ctx, revision.ScorecardEdit{Name: &name, Category: &category, Threshold: &threshold, Terms: &terms}, access.Setup)
 	require.NoError(t, err)
 	assert.Equal(t, "games", there.categories(t, "new.example/playing"))
-	_, err = here.store.EditScorecard(ctx, card.ID, revision.ScorecardEdit{Off: &off}, card.Version, "edda")
+	_, err = here.store.EditScorecard(ctx, card.ID, revision.ScorecardEdit{Off: &off}, card.Version, access.Setup)
 	require.NoError(t, err)
 	assert.Empty(t, there.categories(t, "new.example/playing"))
-	require.NoError(t, here.store.RemoveScorecard(ctx, card.ID, 0, "tests"))
+	require.NoError(t, here.store.RemoveScorecard(ctx, card.ID, 0, access.Setup))
 	left, err := there.store.Scorecards(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, left)
@@ -255,7 +251,7 @@ func TestTurns(t *testing.T) {
 	ctx := t.Context()
 	main := o.take(t, o.pack(t, "Main", true), 1, map[string]string{"a.example": "games", "b.example": "chat", "c.example": "news", "c.example/x": "video", "d.example": "games"})
 	o.take(t, o.pack(t, "Second", false), 1, map[string]string{"d.example": "games", "e.example": "chat", "z.example": "news"})
-	_, err := o.store.AddCorrections(ctx, []pattern.Pattern{pattern.MustParse("b.example").Pattern}, []string{"news"}, "x", "edda")
+	_, err := o.store.AddCorrections(ctx, []pattern.Pattern{pattern.MustParse("b.example").Pattern}, []string{"news"}, "x", access.Setup)
 	require.NoError(t, err)
 	o.see(t, "www.a.example/", 5, "b.example/", 9, "c.example/x/y", 3, "c.example/", 4, "d.example/", 7, "e.example/", 2, "f.example/", 1)
 	main = o.take(t, main, 2, map[string]string{"a.example": "video", "b.example": "games", "c.example": "news", "e.example": "video", "f.example": "news"})
@@ -280,7 +276,7 @@ func TestTurns(t *testing.T) {
 	for _, url := range urls {
 		before[url] = o.categories(t, url)
 	}
-	_, err = o.store.Accept(ctx, main.ID, main.Waiting.Number, "edda")
+	_, err = o.store.Accept(ctx, main.ID, main.Waiting.Number, access.Setup)
 	require.NoError(t, err)
 	require.NoError(t, o.cache.Load(ctx))
 	turned := 0
@@ -320,7 +316,7 @@ func TestPast(t *testing.T) {
 		past = append(past, fmt.Sprintf("%d %s %s", one.Version, classify.SetID(one.Categories), one.Entry))
 	}
 	assert.Equal(t, []string{"6 chat =www.heron.example", "5  ", "4 chat heron.example/news", "3 news heron.example/news", "1 games heron.example"}, past)
-	_, err = o.store.Undo(ctx, p.ID, "edda")
+	_, err = o.store.Undo(ctx, p.ID, access.Setup)
 	require.NoError(t, err)
 	require.NoError(t, o.cache.Load(ctx))
 	found, err = o.finder.Lookup(ctx, []string{"www.heron.example/news/today", "never.example", "what is this"}, match.Full, true)
@@ -343,7 +339,7 @@ func TestAgreedCorrections(t *testing.T) {
 		if strings.Contains(entry, "b.example/") {
 			categories = []string{"video"}
 		}
-		_, err := o.store.AddCorrections(context.WithoutCancel(t.Context()), []pattern.Pattern{pattern.MustParse(entry).Pattern}, categories, "x", "edda")
+		_, err := o.store.AddCorrections(context.WithoutCancel(t.Context()), []pattern.Pattern{pattern.MustParse(entry).Pattern}, categories, "x", access.Setup)
 		require.NoError(t, err)
 	}
 	found, total, err := o.finder.Corrections(t.Context(), "", 0, 100)

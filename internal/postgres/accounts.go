@@ -8,7 +8,9 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"widelark/internal/access"
 	"widelark/internal/account"
+	"widelark/internal/audit"
 	"widelark/internal/revision"
 )
 
@@ -21,10 +23,16 @@ func unknown(err error) error {
 }
 
 // AddAccount implements [account.Store].
-func (s *Store) AddAccount(ctx context.Context, a account.Account, hash string) (account.Account, error) {
-	rows, err := s.pool.Query(ctx, `insert into accounts (name, full_name, password_hash, owner) values ($1, $2, $3, $4 or not exists (select from accounts))
-		returning `+accountColumns, a.Name, a.FullName, hash, a.Owner)
-	return one(rows, err, pgx.RowToStructByName[account.Account])
+func (s *Store) AddAccount(ctx context.Context, a account.Account, hash string, by access.Actor) (made account.Account, err error) {
+	err = s.as(ctx, by, access.Accounts, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, `insert into accounts (name, full_name, password_hash, owner) values ($1, $2, $3, $4 or not exists (select from accounts))
+			returning `+accountColumns, a.Name, a.FullName, hash, a.Owner)
+		if made, err = one(rows, err, pgx.RowToStructByName[account.Account]); err != nil {
+			return err
+		}
+		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.AccountMade, Name: made.Name})
+	})
+	return made, err
 }
 
 const accountColumns = `id, name, full_name, owner`
@@ -36,41 +44,39 @@ func (s *Store) Accounts(ctx context.Context) ([]account.Account, error) {
 }
 
 // SetOwner implements [account.Store].
-func (s *Store) SetOwner(ctx context.Context, name string, owner bool) error {
-	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		// Two who take it from each other at once must not leave nobody.
-		if _, err := tx.Exec(ctx, `select from accounts for update`); err != nil {
-			return err
+func (s *Store) SetOwner(ctx context.Context, name string, owner bool, by access.Actor) error {
+	return s.leaveAnOwner(ctx, by, func(tx pgx.Tx) error {
+		what := audit.OwnerTakenBack
+		if owner {
+			what = audit.OwnerMade
 		}
-		tag, err := tx.Exec(ctx, `update accounts set owner = $2 where lower(name) = lower($1)`, name, owner)
-		if err == nil && tag.RowsAffected() == 0 {
-			err = account.ErrUnknown
-		}
+		err := tx.QueryRow(ctx, `update accounts set owner = $2 where lower(name) = lower($1) returning name`, name, owner).Scan(&name)
 		if err != nil {
-			return err
+			return unknown(ours(err))
 		}
-		var left bool
-		if err := tx.QueryRow(ctx, `select exists (select from accounts where owner)`).Scan(&left); err != nil {
-			return err
-		}
-		if !left {
-			return account.ErrLastOwner
-		}
-		return nil
+		return note(ctx, tx, audit.Event{By: by.Name(), What: what, Name: name})
 	})
 }
 
 // RemoveAccount implements [account.Store].
-func (s *Store) RemoveAccount(ctx context.Context, id uuid.UUID) error {
-	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+func (s *Store) RemoveAccount(ctx context.Context, id uuid.UUID, by access.Actor) error {
+	return s.leaveAnOwner(ctx, by, func(tx pgx.Tx) error {
+		var name string
+		if err := tx.QueryRow(ctx, `delete from accounts where id = $1 returning name`, id).Scan(&name); err != nil {
+			return unknown(ours(err))
+		}
+		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.AccountRemoved, Name: name})
+	})
+}
+
+// leaveAnOwner edits accounts, and takes it back with [account.ErrLastOwner] where no owner is left.
+func (s *Store) leaveAnOwner(ctx context.Context, by access.Actor, do func(tx pgx.Tx) error) error {
+	return s.as(ctx, by, access.Accounts, func(tx pgx.Tx) error {
+		// Two who take it from each other at once must not leave nobody.
 		if _, err := tx.Exec(ctx, `select from accounts for update`); err != nil {
 			return err
 		}
-		tag, err := tx.Exec(ctx, `delete from accounts where id = $1`, id)
-		if err == nil && tag.RowsAffected() == 0 {
-			err = account.ErrUnknown
-		}
-		if err != nil {
+		if err := do(tx); err != nil {
 			return err
 		}
 		var left bool
@@ -85,19 +91,25 @@ func (s *Store) RemoveAccount(ctx context.Context, id uuid.UUID) error {
 }
 
 // SetPassword implements [account.Store].
-func (s *Store) SetPassword(ctx context.Context, id uuid.UUID, hash string, except uuid.UUID, tokens bool) error {
-	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		tag, err := tx.Exec(ctx, `update accounts set password_hash = $2 where id = $1`, id, hash)
-		if err == nil && tag.RowsAffected() == 0 {
-			err = account.ErrUnknown
+func (s *Store) SetPassword(ctx context.Context, id uuid.UUID, hash string, except uuid.UUID, reset bool, by access.Actor) error {
+	act, e := access.OwnAccount, audit.Event{By: by.Name(), What: audit.PasswordChanged}
+	if reset || id != by.Account() {
+		act, e.What = access.Accounts, audit.PasswordReset
+	}
+	return s.as(ctx, by, act, func(tx pgx.Tx) error {
+		var name string
+		if err := tx.QueryRow(ctx, `update accounts set password_hash = $2 where id = $1 returning name`, id, hash).Scan(&name); err != nil {
+			return unknown(ours(err))
 		}
-		if err == nil {
-			_, err = tx.Exec(ctx, `delete from sign_ins where account_id = $1 and id <> $2`, id, except)
-		}
-		if err == nil && tokens {
+		_, err := tx.Exec(ctx, `delete from sign_ins where account_id = $1 and id <> $2`, id, except)
+		if err == nil && reset {
+			e.Name = name
 			_, err = tx.Exec(ctx, `delete from tokens where account_id = $1`, id)
 		}
-		return err
+		if err != nil {
+			return err
+		}
+		return note(ctx, tx, e)
 	})
 }
 
@@ -105,10 +117,15 @@ func (s *Store) SetPassword(ctx context.Context, id uuid.UUID, hash string, exce
 const stay = `interval '12 hours'`
 
 // AddSession implements [account.Store].
-func (s *Store) AddSession(ctx context.Context, owner uuid.UUID, one account.Session) error {
-	_, err := s.pool.Exec(ctx, `with over as (delete from sign_ins where made_at < now() - `+stay+`)
-		insert into sign_ins (id, account_id, address, agent) values ($1, $2, $3, $4)`, one.ID, owner, one.Address, one.Agent)
-	return err
+func (s *Store) AddSession(ctx context.Context, one account.Session, by access.Actor) error {
+	return s.as(ctx, by, access.OwnAccount, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `with over as (delete from sign_ins where made_at < now() - `+stay+`)
+			insert into sign_ins (id, account_id, address, agent) values ($1, $2, $3, $4)`, one.ID, by.Account(), one.Address, one.Agent)
+		if err != nil {
+			return err
+		}
+		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.SignedIn})
+	})
 }
 
 // Sessions implements [account.Store].
@@ -119,23 +136,29 @@ func (s *Store) Sessions(ctx context.Context, owner uuid.UUID) ([]account.Sessio
 }
 
 // EndSession implements [account.Store].
-func (s *Store) EndSession(ctx context.Context, owner, session uuid.UUID) error {
-	return s.removeOwn(ctx, "sign_ins", owner, session)
+func (s *Store) EndSession(ctx context.Context, session uuid.UUID, elsewhere bool, by access.Actor) error {
+	e := audit.Event{By: by.Name(), What: audit.SignedOut}
+	if elsewhere {
+		e.Detail = "from elsewhere"
+	}
+	return s.as(ctx, by, access.OwnAccount, func(tx pgx.Tx) error {
+		gone, err := tx.Exec(ctx, `delete from sign_ins where id = $1 and account_id = $2`, session, by.Account())
+		if err == nil && gone.RowsAffected() == 0 {
+			return account.ErrUnknown
+		}
+		if err != nil {
+			return err
+		}
+		return note(ctx, tx, e)
+	})
 }
 
 // RemoveExpired removes the data of browser sessions that have run out. They count for nothing before that, too.
-func (s *Store) RemoveExpired(ctx context.Context) error {
-	_, err := s.pool.Exec(ctx, `delete from sessions where expiry < now()`)
-	return ours(err)
-}
-
-// removeOwn takes a row out of a table, where it is the owner's.
-func (s *Store) removeOwn(ctx context.Context, table string, owner, id uuid.UUID) error {
-	tag, err := s.pool.Exec(ctx, `delete from `+table+` where id = $1 and account_id = $2`, id, owner)
-	if err == nil && tag.RowsAffected() == 0 {
-		return account.ErrUnknown
-	}
-	return err
+func (s *Store) RemoveExpired(ctx context.Context, by access.Actor) error {
+	return s.as(ctx, by, access.Expire, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `delete from sessions where expiry < now()`)
+		return err
+	})
 }
 
 // AccountBySession implements [account.Store]. It notes when the session was seen, at most once a minute.
@@ -167,10 +190,16 @@ func (s *Store) Account(ctx context.Context, id uuid.UUID) (account.Account, err
 }
 
 // AddToken implements [account.Store].
-func (s *Store) AddToken(ctx context.Context, owner uuid.UUID, name string, hash []byte, expires *time.Time) (account.Token, error) {
-	rows, err := s.pool.Query(ctx, `insert into tokens (account_id, name, hash, expires_at) values ($1, $2, $3, $4)
-		returning id, name, created_at, last_used_at, expires_at`, owner, name, hash, expires)
-	return one(rows, err, pgx.RowToStructByName[account.Token])
+func (s *Store) AddToken(ctx context.Context, name string, hash []byte, expires *time.Time, by access.Actor) (made account.Token, err error) {
+	err = s.as(ctx, by, access.OwnAccount, func(tx pgx.Tx) error {
+		rows, err := tx.Query(ctx, `insert into tokens (account_id, name, hash, expires_at) values ($1, $2, $3, $4)
+			returning id, name, created_at, last_used_at, expires_at`, by.Account(), name, hash, expires)
+		if made, err = one(rows, err, pgx.RowToStructByName[account.Token]); err != nil {
+			return err
+		}
+		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.TokenMade, Name: name})
+	})
+	return made, err
 }
 
 // Tokens implements [account.Store].
@@ -181,8 +210,14 @@ func (s *Store) Tokens(ctx context.Context, owner uuid.UUID) ([]account.Token, e
 }
 
 // RemoveToken implements [account.Store].
-func (s *Store) RemoveToken(ctx context.Context, owner, token uuid.UUID) error {
-	return s.removeOwn(ctx, "tokens", owner, token)
+func (s *Store) RemoveToken(ctx context.Context, token uuid.UUID, by access.Actor) error {
+	return s.as(ctx, by, access.OwnAccount, func(tx pgx.Tx) error {
+		var name string
+		if err := tx.QueryRow(ctx, `delete from tokens where id = $1 and account_id = $2 returning name`, token, by.Account()).Scan(&name); err != nil {
+			return unknown(ours(err))
+		}
+		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.TokenTakenBack, Name: name})
+	})
 }
 
 // AccountByToken implements [account.Store]. It notes the use of the token, at most once a minute.

@@ -16,6 +16,7 @@ import (
 
 	"widelark/core/pattern"
 	"widelark/core/policy"
+	"widelark/internal/access"
 	"widelark/internal/revision"
 )
 
@@ -54,19 +55,19 @@ func TestApply(t *testing.T) {
 			betting.ID: {pattern.MustParse("slots.example # stays"), pattern.MustParse("raffle.example")},
 		},
 	}
-	require.ErrorIs(t, store.Apply(ctx, target, now()-1, "edda"), revision.ErrStale)
+	require.ErrorIs(t, store.Apply(ctx, target, now()-1, access.Setup), revision.ErrStale)
 	broken := target
 	broken.Objects = append(append([]revision.Object{}, target.Objects...), stated(t, revision.KindPolicy, uuid.New(), "Broken", &revision.PolicyBody{
 		Groups: []revision.Ref{{ID: uuid.New()}}, Otherwise: policy.Allow, Rules: []revision.RuleBody{},
 	}))
-	require.ErrorContains(t, store.Apply(ctx, broken, now(), "edda"), "there is no such group")
+	require.ErrorContains(t, store.Apply(ctx, broken, now(), access.Setup), "there is no such group")
 	twice := target
 	twice.Objects = append(append([]revision.Object{}, target.Objects...), stated(t, revision.KindSchedule, uuid.New(), "OFFICE hours", map[string]any{"id": uuid.New(), "name": "OFFICE hours", "description": "", "zone": "UTC", "text": "tue 09:00-10:00"}))
-	require.ErrorContains(t, store.Apply(ctx, twice, now(), "edda"), "the name is taken")
+	require.ErrorContains(t, store.Apply(ctx, twice, now(), access.Setup), "the name is taken")
 	assert.Equal(t, was, whole(t, store, 0), "nothing of it was kept")
 
 	before := now()
-	require.NoError(t, store.Apply(ctx, target, before, "edda"))
+	require.NoError(t, store.Apply(ctx, target, before, access.Setup))
 	assert.Equal(t, before+1, now(), "one edit")
 	assert.Equal(t, []string{"# by hand", "films.example", "! =help.films.example"}, written(t, store, list))
 	assert.Equal(t, []string{"slots.example # stays", "raffle.example"}, written(t, store, betting.ID))
@@ -75,17 +76,17 @@ func TestApply(t *testing.T) {
 	assert.Equal(t, []any{int64(2), int64(1), "films", []string{"Ward"}}, []any{video.EntryCount, video.NoteCount, video.Description, video.UsedBy})
 	corrections, _, err := store.Corrections(ctx, "", 0, 10)
 	require.NoError(t, err)
-	assert.Equal(t, "edda", corrections[0].By)
-	_, err = store.AddCorrections(ctx, []pattern.Pattern{pattern.MustParse("tern.example").Pattern}, []string{"news"}, "y", "edda")
+	assert.Equal(t, "setup", corrections[0].By)
+	_, err = store.AddCorrections(ctx, []pattern.Pattern{pattern.MustParse("tern.example").Pattern}, []string{"news"}, "y", access.Setup)
 	require.NoError(t, err, "numbers of corrections go on")
-	require.NoError(t, store.Restore(ctx, before, 0, nil, "rowan"))
+	require.NoError(t, store.Restore(ctx, before, 0, nil, access.Subscription))
 	assert.Equal(t, was, whole(t, store, 0), "and taken back at once")
 
 	// What is named cannot go alone.
-	require.NoError(t, store.Apply(ctx, target, now(), "edda"))
+	require.NoError(t, store.Apply(ctx, target, now(), access.Setup))
 	var used *revision.InUseError
 	gone := revision.Target{Remove: []revision.Object{{Kind: revision.KindGroup, Meta: revision.Meta{ID: nurses, Name: "Nurses"}}}}
-	err = store.Apply(ctx, gone, now(), "edda")
+	err = store.Apply(ctx, gone, now(), access.Setup)
 	require.Error(t, err)
 	assert.False(t, assert.ObjectsAreEqual(used, err))
 	assert.Contains(t, err.Error(), `it is used by the policy "Ward"`)
@@ -104,28 +105,28 @@ func TestRestoreOne(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
 	list := newList(t, store, "Betting", "odds.example")
-	office, err := store.AddSchedule(ctx, revision.ScheduleEdit{Name: ptr("Office"), Zone: ptr("UTC"), Text: ptr("mon 09:00-10:00")}, "edda")
+	office, err := store.AddSchedule(ctx, revision.ScheduleEdit{Name: ptr("Office"), Zone: ptr("UTC"), Text: ptr("mon 09:00-10:00")}, access.Setup)
 	require.NoError(t, err)
-	card, err := store.AddScorecard(ctx, revision.ScorecardEdit{Name: ptr("Words"), Category: ptr("adult"), Threshold: ptr(5), Terms: &[]revision.Term{{Word: "x", Points: 3}}}, "edda")
+	card, err := store.AddScorecard(ctx, revision.ScorecardEdit{Name: ptr("Words"), Category: ptr("adult"), Threshold: ptr(5), Terms: &[]revision.Term{{Word: "x", Points: 3}}}, access.Setup)
 	require.NoError(t, err)
-	own, err := store.AddOwnCategory(ctx, revision.OwnCategoryEdit{Name: ptr("Wards"), Lists: &[]uuid.UUID{list.ID}}, "edda")
+	own, err := store.AddOwnCategory(ctx, revision.OwnCategoryEdit{Name: ptr("Wards"), Lists: &[]uuid.UUID{list.ID}}, access.Setup)
 	require.NoError(t, err)
-	groups, err := store.Change(ctx, []revision.ObjectChange{group("Nurses", "10.40.0.0/16")}, "edda")
+	groups, err := store.Change(ctx, []revision.ObjectChange{group("Nurses", "10.40.0.0/16")}, access.Setup)
 	require.NoError(t, err)
 	at, err := store.DraftVersion(ctx)
 	require.NoError(t, err)
 
-	_, err = store.EditSchedule(ctx, office.ID, revision.ScheduleEdit{Text: ptr("tue 09:00-10:00")}, 0, "rowan")
+	_, err = store.EditSchedule(ctx, office.ID, revision.ScheduleEdit{Text: ptr("tue 09:00-10:00")}, 0, access.Subscription)
 	require.NoError(t, err)
-	_, err = store.EditScorecard(ctx, card.ID, revision.ScorecardEdit{Threshold: ptr(9)}, 0, "rowan")
+	_, err = store.EditScorecard(ctx, card.ID, revision.ScorecardEdit{Threshold: ptr(9)}, 0, access.Subscription)
 	require.NoError(t, err)
-	_, err = store.EditOwnCategory(ctx, own.ID, revision.OwnCategoryEdit{Description: ptr("new")}, 0, "rowan")
+	_, err = store.EditOwnCategory(ctx, own.ID, revision.OwnCategoryEdit{Description: ptr("new")}, 0, access.Subscription)
 	require.NoError(t, err)
-	_, _, err = store.MergeEntries(ctx, list.ID, revision.NewBatch(pattern.MustParse("slots.example")), revision.Merging{}, 0, "rowan")
+	_, _, err = store.MergeEntries(ctx, list.ID, revision.NewBatch(pattern.MustParse("slots.example")), revision.Merging{}, 0, access.Subscription)
 	require.NoError(t, err)
 	edit := group("Nurses")
 	edit.ID = groups[0].ID
-	_, err = store.Change(ctx, []revision.ObjectChange{edit}, "rowan")
+	_, err = store.Change(ctx, []revision.ObjectChange{edit}, access.Subscription)
 	require.NoError(t, err)
 	left := []uuid.UUID{office.ID, card.ID, own.ID, list.ID, groups[0].ID}
 	for len(left) > 0 {
@@ -133,9 +134,9 @@ func TestRestoreOne(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, changed, len(left))
 		for _, c := range changed {
-			assert.Equal(t, []string{"rowan"}, c.By, c.Name())
+			assert.Equal(t, []string{"subscription"}, c.By, c.Name())
 		}
-		require.NoError(t, store.Restore(ctx, at.Draft, 0, left[:1], "rowan"))
+		require.NoError(t, store.Restore(ctx, at.Draft, 0, left[:1], access.Subscription))
 		left = left[1:]
 	}
 	names, err := store.Names(ctx, []uuid.UUID{office.ID, card.ID, own.ID, list.ID, groups[0].ID, uuid.New()})
@@ -152,7 +153,7 @@ func TestEntryDifferencesAreByWhatTheySay(t *testing.T) {
 	for _, line := range []string{"c.example # another", "# last", "new.example", "a.example", "# second"} {
 		lines = append(lines, pattern.MustParse(line))
 	}
-	_, _, err := store.Rewrite(ctx, list.ID, lines, 0, "edda")
+	_, _, err := store.Rewrite(ctx, list.ID, lines, 0, access.Setup)
 	require.NoError(t, err)
 	differ := func(from, to int64) map[string]string {
 		t.Helper()
@@ -210,7 +211,7 @@ func TestJournal(t *testing.T) {
 		}
 		records = append(records, r)
 	}
-	require.NoError(t, store.AddRecorded(ctx, records))
+	require.NoError(t, store.AddRecorded(ctx, records, access.Setup))
 	from, to, n, err := store.RecordedSpan(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, []any{begin, begin.Add(99 * time.Hour), int64(100)}, []any{from.UTC(), to.UTC(), n})
@@ -229,7 +230,7 @@ func TestPublishDueAtOnce(t *testing.T) {
 	store, ctx := open(t), t.Context()
 	newList(t, store, "Betting")
 	for i := range 5 {
-		_, err := store.Plan(ctx, revision.Planned{Due: time.Now().Add(-time.Minute), Version: 2, By: "edda", Note: fmt.Sprint("plan ", i)})
+		_, err := store.Plan(ctx, revision.Planned{Due: time.Now().Add(-time.Minute), Version: 2, Note: fmt.Sprint("plan ", i)}, access.Setup)
 		require.NoError(t, err)
 	}
 	var published atomic.Int32
@@ -238,7 +239,7 @@ func TestPublishDueAtOnce(t *testing.T) {
 		hands.Go(func() {
 			made, err := store.PublishDue(context.WithoutCancel(ctx), time.Now(), func(p revision.Planned) (revision.Publishing, error) {
 				return revision.Publishing{Version: p.Version, Note: p.Note}, nil
-			})
+			}, access.Setup)
 			assert.NoError(t, err)
 			published.Add(int32(len(made)))
 		})

@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"widelark/core/pattern"
+	"widelark/internal/access"
 	"widelark/internal/revision"
 )
 
@@ -35,12 +36,12 @@ func (s *Store) Corrections(ctx context.Context, text string, after int64, limit
 }
 
 // AddCorrections implements [revision.CategoryStore]. A correction that is there for an entry is replaced.
-func (s *Store) AddCorrections(ctx context.Context, entries []pattern.Pattern, categories []string, reason, by string) (made []revision.Correction, err error) {
+func (s *Store) AddCorrections(ctx context.Context, entries []pattern.Pattern, categories []string, reason string, by access.Actor) (made []revision.Correction, err error) {
 	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		for _, entry := range entries {
 			rows, err := tx.Query(ctx, `with before as (delete from corrections where key = $2 returning uid)
 				insert into corrections (entry, key, categories, reason, by, version, at, uid)
-				values ($1, $2, $3, $4, $5, $6, clock_timestamp(), coalesce((select uid from before), gen_random_uuid())) returning `+correctionColumns, entry.String(), entry.Key(), categories, reason, by, version)
+				values ($1, $2, $3, $4, $5, $6, clock_timestamp(), coalesce((select uid from before), gen_random_uuid())) returning `+correctionColumns, entry.String(), entry.Key(), categories, reason, by.Name(), version)
 			one, err := one(rows, err, scanCorrection)
 			if err != nil {
 				return err
@@ -53,7 +54,7 @@ func (s *Store) AddCorrections(ctx context.Context, entries []pattern.Pattern, c
 }
 
 // RemoveCorrection implements [revision.CategoryStore].
-func (s *Store) RemoveCorrection(ctx context.Context, id int64, by string) error {
+func (s *Store) RemoveCorrection(ctx context.Context, id int64, by access.Actor) error {
 	return s.edit(ctx, by, func(tx pgx.Tx, _ int64) error {
 		gone, err := tx.Exec(ctx, `delete from corrections where id = $1`, id)
 		if err == nil && gone.RowsAffected() == 0 {
@@ -102,12 +103,12 @@ func ownCategory(ctx context.Context, tx pgx.Tx, id uuid.UUID) (revision.OwnCate
 }
 
 // AddOwnCategory implements [revision.CategoryStore].
-func (s *Store) AddOwnCategory(ctx context.Context, made revision.OwnCategoryEdit, by string) (added revision.OwnCategory, err error) {
+func (s *Store) AddOwnCategory(ctx context.Context, made revision.OwnCategoryEdit, by access.Actor) (added revision.OwnCategory, err error) {
 	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		var id uuid.UUID
 		err := tx.QueryRow(ctx, `insert into own_categories (key, name, description, family, adds, version, updated_by)
 			values ($1, $2, coalesce($3, ''), coalesce($4, ''), coalesce($5, false), $6, $7) returning id`,
-			revision.KeyOf(*made.Name), made.Name, made.Description, made.Family, made.Adds, version, by).Scan(&id)
+			revision.KeyOf(*made.Name), made.Name, made.Description, made.Family, made.Adds, version, by.Name()).Scan(&id)
 		if err == nil {
 			err = replaceLists(ctx, tx, id, made.Lists)
 		}
@@ -120,14 +121,14 @@ func (s *Store) AddOwnCategory(ctx context.Context, made revision.OwnCategoryEdi
 }
 
 // EditOwnCategory implements [revision.CategoryStore].
-func (s *Store) EditOwnCategory(ctx context.Context, id uuid.UUID, edit revision.OwnCategoryEdit, seen int64, by string) (edited revision.OwnCategory, err error) {
+func (s *Store) EditOwnCategory(ctx context.Context, id uuid.UUID, edit revision.OwnCategoryEdit, seen int64, by access.Actor) (edited revision.OwnCategory, err error) {
 	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "own_categories", id, seen); err != nil {
 			return err
 		}
 		_, err := tx.Exec(ctx, `update own_categories set name = coalesce($2, name), description = coalesce($3, description), family = coalesce($4, family),
 			adds = coalesce($5, adds), version = $6, updated_at = now(), updated_by = $7 where id = $1`,
-			id, edit.Name, edit.Description, edit.Family, edit.Adds, version, by)
+			id, edit.Name, edit.Description, edit.Family, edit.Adds, version, by.Name())
 		if err == nil && edit.Lists != nil {
 			err = replaceLists(ctx, tx, id, edit.Lists)
 		}
@@ -157,12 +158,12 @@ func replaceLists(ctx context.Context, tx pgx.Tx, id uuid.UUID, lists *[]uuid.UU
 }
 
 // RemoveOwnCategory implements [revision.CategoryStore]. Corrections and scorecards may go on naming it.
-func (s *Store) RemoveOwnCategory(ctx context.Context, id uuid.UUID, seen int64, by string) error {
+func (s *Store) RemoveOwnCategory(ctx context.Context, id uuid.UUID, seen int64, by access.Actor) error {
 	return s.removeLocal(ctx, revision.KindCategory, id, seen, by)
 }
 
 // removeLocal deletes a row of a table of what is said here.
-func (s *Store) removeLocal(ctx context.Context, kind revision.Kind, id uuid.UUID, seen int64, by string) error {
+func (s *Store) removeLocal(ctx context.Context, kind revision.Kind, id uuid.UUID, seen int64, by access.Actor) error {
 	table := tableOf[kind]
 	return s.edit(ctx, by, func(tx pgx.Tx, _ int64) error {
 		if err := lockVersion(ctx, tx, table, id, seen); err != nil {
@@ -187,11 +188,11 @@ func (s *Store) Scorecards(ctx context.Context) ([]revision.Scorecard, error) {
 }
 
 // AddScorecard implements [revision.CategoryStore].
-func (s *Store) AddScorecard(ctx context.Context, made revision.ScorecardEdit, by string) (added revision.Scorecard, err error) {
+func (s *Store) AddScorecard(ctx context.Context, made revision.ScorecardEdit, by access.Actor) (added revision.Scorecard, err error) {
 	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		rows, err := tx.Query(ctx, `insert into scorecards (name, description, category, threshold, terms, off, version, updated_by)
 			values ($1, coalesce($2, ''), $3, $4, $5, coalesce($6, false), $7, $8) returning `+scorecardColumns,
-			made.Name, made.Description, made.Category, made.Threshold, *made.Terms, made.Off, version, by)
+			made.Name, made.Description, made.Category, made.Threshold, *made.Terms, made.Off, version, by.Name())
 		added, err = one(rows, err, scanScorecard)
 		return err
 	})
@@ -199,14 +200,14 @@ func (s *Store) AddScorecard(ctx context.Context, made revision.ScorecardEdit, b
 }
 
 // EditScorecard implements [revision.CategoryStore].
-func (s *Store) EditScorecard(ctx context.Context, id uuid.UUID, edit revision.ScorecardEdit, seen int64, by string) (edited revision.Scorecard, err error) {
+func (s *Store) EditScorecard(ctx context.Context, id uuid.UUID, edit revision.ScorecardEdit, seen int64, by access.Actor) (edited revision.Scorecard, err error) {
 	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "scorecards", id, seen); err != nil {
 			return err
 		}
 		rows, err := tx.Query(ctx, `update scorecards set name = coalesce($2, name), description = coalesce($3, description), category = coalesce($4, category),
 			threshold = coalesce($5, threshold), terms = coalesce($6, terms), off = coalesce($7, off), version = $8, updated_at = now(), updated_by = $9
-			where id = $1 returning `+scorecardColumns, id, edit.Name, edit.Description, edit.Category, edit.Threshold, edit.Terms, edit.Off, version, by)
+			where id = $1 returning `+scorecardColumns, id, edit.Name, edit.Description, edit.Category, edit.Threshold, edit.Terms, edit.Off, version, by.Name())
 		edited, err = one(rows, err, scanScorecard)
 		return err
 	})
@@ -214,6 +215,6 @@ func (s *Store) EditScorecard(ctx context.Context, id uuid.UUID, edit revision.S
 }
 
 // RemoveScorecard implements [revision.CategoryStore].
-func (s *Store) RemoveScorecard(ctx context.Context, id uuid.UUID, seen int64, by string) error {
+func (s *Store) RemoveScorecard(ctx context.Context, id uuid.UUID, seen int64, by access.Actor) error {
 	return s.removeLocal(ctx, revision.KindScorecard, id, seen, by)
 }

@@ -15,6 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"widelark/core/pattern"
+	"widelark/internal/access"
 	"widelark/internal/revision"
 )
 
@@ -153,7 +154,7 @@ const (
 
 // MergeEntries implements [revision.Store]. Into an empty list the entries go by COPY; into another by COPY into a table of the
 // transaction, and from there in a few statements into the list.
-func (s *Store) MergeEntries(ctx context.Context, id uuid.UUID, batch *revision.Batch, how revision.Merging, seen int64, by string) (after revision.List, merged revision.Merged, err error) {
+func (s *Store) MergeEntries(ctx context.Context, id uuid.UUID, batch *revision.Batch, how revision.Merging, seen int64, by access.Actor) (after revision.List, merged revision.Merged, err error) {
 	if how.Preview {
 		err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 			if after, err = list(ctx, tx, id); err == nil {
@@ -170,7 +171,7 @@ func (s *Store) MergeEntries(ctx context.Context, id uuid.UUID, batch *revision.
 				return err
 			}
 			change := revision.Change{
-				Version: version, By: by, What: how.What, Detail: how.Detail,
+				Version: version, By: by.Name(), What: how.What, Detail: how.Detail,
 				Added: merged.Added + merged.Notes, Edited: merged.Updated, Removed: merged.Removed,
 			}
 			switch {
@@ -452,12 +453,12 @@ func selected(id uuid.UUID, which revision.Selection) []any {
 }
 
 // RemoveEntries implements [revision.Store].
-func (s *Store) RemoveEntries(ctx context.Context, id uuid.UUID, which revision.Selection, what string, seen int64, by string) (after revision.List, removed int64, err error) {
+func (s *Store) RemoveEntries(ctx context.Context, id uuid.UUID, which revision.Selection, what string, seen int64, by access.Actor) (after revision.List, removed int64, err error) {
 	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
 			return err
 		}
-		after, removed, err = remove(ctx, tx, id, which, revision.Change{Version: version, By: by, What: what})
+		after, removed, err = remove(ctx, tx, id, which, revision.Change{Version: version, By: by.Name(), What: what})
 		return err
 	})
 	return after, removed, ours(err)
@@ -480,7 +481,7 @@ func remove(ctx context.Context, tx pgx.Tx, id uuid.UUID, which revision.Selecti
 }
 
 // EditEntries implements [revision.Store].
-func (s *Store) EditEntries(ctx context.Context, id uuid.UUID, which revision.Selection, edit revision.EntryEdit, seen int64, by string) (after revision.List, edited int64, err error) {
+func (s *Store) EditEntries(ctx context.Context, id uuid.UUID, which revision.Selection, edit revision.EntryEdit, seen int64, by access.Actor) (after revision.List, edited int64, err error) {
 	var until *time.Time
 	if edit.Until != nil && !edit.Until.IsZero() {
 		day := edit.Until.Time()
@@ -504,14 +505,14 @@ func (s *Store) EditEntries(ctx context.Context, id uuid.UUID, which revision.Se
 			return err
 		}
 		edited = done.RowsAffected()
-		after, err = settle(ctx, tx, id, 0, 0, revision.Change{Version: version, By: by, What: revision.ChangeEdited, Edited: edited})
+		after, err = settle(ctx, tx, id, 0, 0, revision.Change{Version: version, By: by.Name(), What: revision.ChangeEdited, Edited: edited})
 		return err
 	})
 	return after, edited, ours(err)
 }
 
 // CopyEntries implements [revision.Store]. What to has already stays as it is there, and goes from where it came all the same.
-func (s *Store) CopyEntries(ctx context.Context, from, to uuid.UUID, which revision.Selection, move bool, seen int64, by string) (after revision.List, merged revision.Merged, err error) {
+func (s *Store) CopyEntries(ctx context.Context, from, to uuid.UUID, which revision.Selection, move bool, seen int64, by access.Actor) (after revision.List, merged revision.Merged, err error) {
 	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "lists", from, seen); err != nil {
 			return err
@@ -543,13 +544,13 @@ func (s *Store) CopyEntries(ctx context.Context, from, to uuid.UUID, which revis
 		what, word := revision.ChangeAdded, "copied from "
 		if move {
 			what, word = revision.ChangeMoved, "from "
-			change := revision.Change{Version: version, By: by, What: what, Detail: "to " + after.Name}
+			change := revision.Change{Version: version, By: by.Name(), What: what, Detail: "to " + after.Name}
 			if _, merged.Removed, err = remove(ctx, tx, from, which, change); err != nil {
 				return err
 			}
 		}
 		after, err = settle(ctx, tx, to, merged.Added, merged.Notes, revision.Change{
-			Version: version, By: by, What: what, Detail: word + source.Name, Added: merged.Added + merged.Notes, Edited: merged.Updated,
+			Version: version, By: by.Name(), What: what, Detail: word + source.Name, Added: merged.Added + merged.Notes, Edited: merged.Updated,
 		})
 		return err
 	})

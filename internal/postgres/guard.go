@@ -11,6 +11,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"widelark/core/pattern"
+	"widelark/internal/access"
+	"widelark/internal/account"
 	"widelark/internal/revision"
 )
 
@@ -21,21 +23,63 @@ type guard struct {
 	categories map[string]bool    // keys, those of families' categories among them
 }
 
-// isOwner reports whether an actor is an owner. Whoever has no account is none.
-func isOwner(ctx context.Context, tx pgx.Tx, by string) (owner bool, err error) {
-	err = tx.QueryRow(ctx, `select exists (select from accounts where lower(name) = lower($1) and owner)`, by).Scan(&owner)
-	return owner, err
+// rolesOf returns what an actor may act as: a part of the service by itself, an account by what is kept of it now. Whoever has no account
+// any more has no role.
+func rolesOf(ctx context.Context, tx pgx.Tx, by access.Actor) ([]access.Role, error) {
+	if by.Account() == uuid.Nil {
+		return by.OwnRoles(), nil
+	}
+	rows, err := tx.Query(ctx, `select owner from accounts where id = $1`, by.Account())
+	found, err := all(rows, err, pgx.RowTo[bool])
+	if err != nil || len(found) == 0 {
+		return nil, err
+	}
+	return account.Account{Owner: found[0]}.Roles(), nil
 }
 
-// refuseUnlessOwner refuses what was changed after one version of the draft until another where it belongs to owners and the actor is
-// none. It looks at what was written, whichever way it came about.
-func refuseUnlessOwner(ctx context.Context, tx pgx.Tx, from, to int64, by string) error {
-	owner, err := isOwner(ctx, tx, by)
-	if err != nil || owner {
+// actorNamed returns who has a name now: an account, or a part of the service. Where nobody has it any more the actor has no roles.
+func actorNamed(ctx context.Context, tx pgx.Tx, name string) (access.Actor, error) {
+	if part, is := access.Part(name); is {
+		return part, nil
+	}
+	rows, err := tx.Query(ctx, `select id, name from accounts where lower(name) = lower($1)`, name)
+	found, err := all(rows, err, func(row pgx.CollectableRow) (access.Actor, error) {
+		var id uuid.UUID
+		var name string
+		err := row.Scan(&id, &name)
+		return access.Account(id, name), err
+	})
+	if err != nil || len(found) == 0 {
+		return access.Account(uuid.Nil, name), err
+	}
+	return found[0], nil
+}
+
+// allow refuses, with an [*access.DeniedError], an actor who may not do something.
+func allow(ctx context.Context, tx pgx.Tx, by access.Actor, act access.Act, about access.Object) error {
+	roles, err := rolesOf(ctx, tx, by)
+	if err != nil {
 		return err
 	}
-	if by == revision.BySubscription { // what owners set up goes on by itself
-		return nil
+	return access.Check(by, roles, act, about)
+}
+
+// as carries out an act in a transaction, if the actor may.
+func (s *Store) as(ctx context.Context, by access.Actor, act access.Act, do func(tx pgx.Tx) error) error {
+	return ours(pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		if err := allow(ctx, tx, by, act, access.Object{}); err != nil {
+			return err
+		}
+		return do(tx)
+	}))
+}
+
+// guardBaseline refuses what was changed after one version of the draft until another where it belongs to the baseline and the actor may
+// not edit that. It looks at what was written, whichever way it came about.
+func guardBaseline(ctx context.Context, tx pgx.Tx, from, to int64, by access.Actor) error {
+	roles, err := rolesOf(ctx, tx, by)
+	if err != nil || access.Check(by, roles, access.Edit, access.Object{Baseline: true}) == nil {
+		return err
 	}
 	g := &guard{objects: map[uuid.UUID]bool{}, apps: map[string]bool{}, categories: map[string]bool{}}
 	for _, version := range []int64{from, to} {
@@ -61,40 +105,19 @@ func refuseUnlessOwner(ctx context.Context, tx pgx.Tx, from, to int64, by string
 			return err
 		}
 		if named {
-			return fmt.Errorf("%w: the %s %q", revision.ErrOwners, o.Kind, o.Name)
+			return access.Check(by, roles, access.Edit, access.Object{Name: fmt.Sprintf("the %s %q", o.Kind, o.Name), Baseline: true})
 		}
 	}
 	return nil
 }
 
-// refuseUnlessMayFill refuses whoever is no owner where a list is the owners': what fills it is theirs, too.
-func refuseUnlessMayFill(ctx context.Context, tx pgx.Tx, list uuid.UUID, by string) error {
-	owner, err := isOwner(ctx, tx, by)
-	if err != nil || owner {
-		return err
-	}
+// mayFill refuses whoever may not say what fills a list: where the list belongs to the baseline, what fills it does, too.
+func mayFill(ctx context.Context, tx pgx.Tx, list uuid.UUID, by access.Actor) error {
 	g := &guard{objects: map[uuid.UUID]bool{}, apps: map[string]bool{}, categories: map[string]bool{}}
 	if err := g.of(ctx, tx, 0); err != nil {
 		return err
 	}
-	if g.objects[list] {
-		return fmt.Errorf("%w: this list", revision.ErrOwners)
-	}
-	return nil
-}
-
-// byOwner does what owners alone may, in a transaction.
-func (s *Store) byOwner(ctx context.Context, by, what string, do func(tx pgx.Tx) error) error {
-	return ours(pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		owner, err := isOwner(ctx, tx, by)
-		if err == nil && !owner {
-			err = fmt.Errorf("%w: %s", revision.ErrOwners, what)
-		}
-		if err != nil {
-			return err
-		}
-		return do(tx)
-	}))
+	return allow(ctx, tx, by, access.Fill, access.Object{Name: "this list", Baseline: g.objects[list]})
 }
 
 // of adds what the baseline of a version names, 0 for now.

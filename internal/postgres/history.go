@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"widelark/internal/access"
 	"widelark/internal/revision"
 )
 
@@ -57,7 +58,7 @@ func (s *Store) Compare(ctx context.Context, id uuid.UUID, from, to, after int64
 }
 
 // TakeBack implements [revision.Store].
-func (s *Store) TakeBack(ctx context.Context, id uuid.UUID, to, seen int64, by string) (after revision.List, err error) {
+func (s *Store) TakeBack(ctx context.Context, id uuid.UUID, to, seen int64, by access.Actor) (after revision.List, err error) {
 	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
 			return err
@@ -73,7 +74,7 @@ func (s *Store) TakeBack(ctx context.Context, id uuid.UUID, to, seen int64, by s
 		if err != nil {
 			return err
 		}
-		change.By, change.Detail = by, fmt.Sprintf("to version %d", to)
+		change.By, change.Detail = by.Name(), fmt.Sprintf("to version %d", to)
 		after, err = settle(ctx, tx, id, entries, notes, change)
 		return err
 	})

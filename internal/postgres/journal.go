@@ -9,25 +9,28 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgtype"
 
+	"widelark/internal/access"
 	"widelark/internal/revision"
 )
 
 // AddRecorded implements [revision.JournalStore].
-func (s *Store) AddRecorded(ctx context.Context, records []revision.Recorded) error {
+func (s *Store) AddRecorded(ctx context.Context, records []revision.Recorded, by access.Actor) error {
 	columns := []string{"at", "person", "address", "method", "url", "gate", "verdict"}
-	_, err := s.pool.CopyFrom(ctx, pgx.Identifier{"journal"}, columns, pgx.CopyFromSlice(len(records), func(i int) ([]any, error) {
-		r := records[i]
-		var person *uuid.UUID
-		if r.Person != uuid.Nil {
-			person = &r.Person
-		}
-		var address *netip.Addr
-		if r.Address.IsValid() {
-			address = &r.Address
-		}
-		return []any{r.At, person, address, r.Method, r.URL, string(r.Gate), string(r.Verdict)}, nil
-	}))
-	return ours(err)
+	return s.as(ctx, by, access.Record, func(tx pgx.Tx) error {
+		_, err := tx.CopyFrom(ctx, pgx.Identifier{"journal"}, columns, pgx.CopyFromSlice(len(records), func(i int) ([]any, error) {
+			r := records[i]
+			var person *uuid.UUID
+			if r.Person != uuid.Nil {
+				person = &r.Person
+			}
+			var address *netip.Addr
+			if r.Address.IsValid() {
+				address = &r.Address
+			}
+			return []any{r.At, person, address, r.Method, r.URL, string(r.Gate), string(r.Verdict)}, nil
+		}))
+		return err
+	})
 }
 
 // EachRecorded implements [revision.JournalStore].

@@ -7,6 +7,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"widelark/internal/access"
 	"widelark/internal/revision"
 )
 
@@ -48,16 +49,16 @@ func list(ctx context.Context, q querier, id uuid.UUID) (revision.List, error) {
 }
 
 // AddList implements [revision.Store].
-func (s *Store) AddList(ctx context.Context, made revision.ListEdit, by string) (added revision.List, err error) {
+func (s *Store) AddList(ctx context.Context, made revision.ListEdit, by access.Actor) (added revision.List, err error) {
 	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		var id uuid.UUID
 		err := tx.QueryRow(ctx, `insert into lists (name, description, colour, owner, version, updated_by)
 			values ($1, coalesce($2, ''), coalesce($3, ''), coalesce($4, ''), $5, $6) returning id`,
-			made.Name, made.Description, made.Colour, made.Owner, version, by).Scan(&id)
+			made.Name, made.Description, made.Colour, made.Owner, version, by.Name()).Scan(&id)
 		if err != nil {
 			return err
 		}
-		if err := record(ctx, tx, id, revision.Change{Version: version, By: by, What: revision.ChangeMade}); err != nil {
+		if err := record(ctx, tx, id, revision.Change{Version: version, By: by.Name(), What: revision.ChangeMade}); err != nil {
 			return err
 		}
 		added, err = list(ctx, tx, id)
@@ -67,7 +68,7 @@ func (s *Store) AddList(ctx context.Context, made revision.ListEdit, by string) 
 }
 
 // EditList implements [revision.Store].
-func (s *Store) EditList(ctx context.Context, id uuid.UUID, edit revision.ListEdit, seen int64, by string) (edited revision.List, err error) {
+func (s *Store) EditList(ctx context.Context, id uuid.UUID, edit revision.ListEdit, seen int64, by access.Actor) (edited revision.List, err error) {
 	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
 			return err
@@ -78,14 +79,14 @@ func (s *Store) EditList(ctx context.Context, id uuid.UUID, edit revision.ListEd
 		}
 		_, err = tx.Exec(ctx, `update lists set name = coalesce($2, name), description = coalesce($3, description),
 			colour = coalesce($4, colour), owner = coalesce($5, owner), version = $6, updated_at = now(), updated_by = $7
-			where id = $1`, id, edit.Name, edit.Description, edit.Colour, edit.Owner, version, by)
+			where id = $1`, id, edit.Name, edit.Description, edit.Colour, edit.Owner, version, by.Name())
 		if err != nil {
 			return err
 		}
 		if edited, err = list(ctx, tx, id); err != nil {
 			return err
 		}
-		change := revision.Change{Version: version, By: by, What: revision.ChangeDescribed}
+		change := revision.Change{Version: version, By: by.Name(), What: revision.ChangeDescribed}
 		if edited.Name != before.Name {
 			change.Detail = fmt.Sprintf("renamed from %q", before.Name)
 		}
@@ -95,7 +96,7 @@ func (s *Store) EditList(ctx context.Context, id uuid.UUID, edit revision.ListEd
 }
 
 // RemoveList implements [revision.Store]. Entries and history stay: revisions have them.
-func (s *Store) RemoveList(ctx context.Context, id uuid.UUID, seen int64, by string) error {
+func (s *Store) RemoveList(ctx context.Context, id uuid.UUID, seen int64, by access.Actor) error {
 	return ours(s.edit(ctx, by, func(tx pgx.Tx, _ int64) error {
 		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
 			return err

@@ -13,6 +13,7 @@ import (
 
 	"widelark/core/pattern"
 	"widelark/core/policy"
+	"widelark/internal/access"
 	"widelark/internal/revision"
 )
 
@@ -121,7 +122,7 @@ func TestPoliciesBecomeObjects(t *testing.T) {
 		set, err := revision.Decode[revision.SettingsBody](settings[0])
 		require.NoError(t, err)
 		assert.Equal(t, []revision.Ref{{ID: kept[2].ID}}, set.Order)
-		_, err = store.Change(ctx, []revision.ObjectChange{{Kind: revision.KindPolicy, ID: kept[2].ID, Version: 5, Name: "Ward floor", Body: &body}}, "edda")
+		_, err = store.Change(ctx, []revision.ObjectChange{{Kind: revision.KindPolicy, ID: kept[2].ID, Version: 5, Name: "Ward floor", Body: &body}}, access.Setup)
 		require.NoError(t, err, "and can be edited")
 	}
 }
@@ -163,31 +164,31 @@ func TestWhatWasThereBecomesARevision(t *testing.T) {
 	betting, err := store.ListByName(ctx, "betting")
 	require.NoError(t, err)
 	name := "Bets"
-	_, err = store.EditList(ctx, betting.ID, revision.ListEdit{Name: &name}, 0, "edda")
+	_, err = store.EditList(ctx, betting.ID, revision.ListEdit{Name: &name}, 0, access.Setup)
 	require.NoError(t, err)
-	_, _, err = store.RemoveEntries(ctx, betting.ID, revision.Selection{All: true}, revision.ChangeRemoved, 0, "edda")
+	_, _, err = store.RemoveEntries(ctx, betting.ID, revision.Selection{All: true}, revision.ChangeRemoved, 0, access.Setup)
 	require.NoError(t, err)
-	require.NoError(t, store.RemoveOwnCategory(ctx, own[0].ID, 0, "edda"))
+	require.NoError(t, store.RemoveOwnCategory(ctx, own[0].ID, 0, access.Setup))
 	video, err := store.ListByName(ctx, "Video")
 	require.NoError(t, err)
-	require.NoError(t, store.RemoveList(ctx, video.ID, 0, "edda"))
+	require.NoError(t, store.RemoveList(ctx, video.ID, 0, access.Setup))
 	schedules, err := store.Schedules(ctx)
 	require.NoError(t, err)
-	require.NoError(t, store.RemoveSchedule(ctx, schedules[0].ID, 0, "edda"))
-	_, err = store.AddCorrections(ctx, []pattern.Pattern{pattern.MustParse("heron.example").Pattern}, []string{"games"}, "no, games", "edda")
+	require.NoError(t, store.RemoveSchedule(ctx, schedules[0].ID, 0, access.Setup))
+	_, err = store.AddCorrections(ctx, []pattern.Pattern{pattern.MustParse("heron.example").Pattern}, []string{"games"}, "no, games", access.Setup)
 	require.NoError(t, err)
 	changed, err := store.Changed(ctx, 40, 0)
 	require.NoError(t, err)
 	kinds := map[revision.Kind]int{}
 	for _, c := range changed {
 		kinds[c.Kind]++
-		assert.Equal(t, []string{"edda"}, c.By, c.Name())
+		assert.Equal(t, []string{"setup"}, c.By, c.Name())
 	}
 	assert.Equal(t, map[revision.Kind]int{revision.KindList: 2, revision.KindCategory: 1, revision.KindSchedule: 1, revision.KindCorrection: 1}, kinds)
 	sources, err := store.Sources(ctx)
 	require.NoError(t, err)
 	assert.Empty(t, sources, "a list that is gone is not pulled")
-	require.NoError(t, store.Restore(ctx, 40, 0, nil, "rowan"))
+	require.NoError(t, store.Restore(ctx, 40, 0, nil, access.Subscription))
 	none, err = store.Changed(ctx, 40, 0)
 	require.NoError(t, err)
 	assert.Empty(t, none)

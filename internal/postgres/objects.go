@@ -9,6 +9,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"widelark/core/directory"
+	"widelark/internal/access"
 	"widelark/internal/revision"
 )
 
@@ -127,7 +128,7 @@ func usedBy(found []revision.ObjectUse, others ...string) error {
 }
 
 // Change implements [revision.ObjectStore].
-func (s *Store) Change(ctx context.Context, changes []revision.ObjectChange, by string) (made []revision.Object, err error) {
+func (s *Store) Change(ctx context.Context, changes []revision.ObjectChange, by access.Actor) (made []revision.Object, err error) {
 	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		made = make([]revision.Object, len(changes))
 		grouped := false
@@ -140,7 +141,7 @@ func (s *Store) Change(ctx context.Context, changes []revision.ObjectChange, by 
 				}
 				apps = append(apps, keys...)
 			}
-			if err := changeObject(ctx, tx, version, c, by, &made[i]); err != nil {
+			if err := changeObject(ctx, tx, version, c, by.Name(), &made[i]); err != nil {
 				return inChange(len(changes), c, err)
 			}
 			grouped = grouped || c.Kind == revision.KindGroup

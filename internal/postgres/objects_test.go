@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widelark/core/policy"
+	"widelark/internal/access"
 	"widelark/internal/revision"
 )
 
@@ -26,7 +27,7 @@ func group(name string, ranges ...string) revision.ObjectChange {
 func TestObjectsAtOnce(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
-	made, err := store.Change(ctx, []revision.ObjectChange{group("Nurses")}, "edda")
+	made, err := store.Change(ctx, []revision.ObjectChange{group("Nurses")}, access.Setup)
 	require.NoError(t, err)
 	const hands = 8
 	var kept, stale, taken, added atomic.Int32
@@ -35,14 +36,14 @@ func TestObjectsAtOnce(t *testing.T) {
 		all.Go(func() {
 			edit := group("Nurses", fmt.Sprintf("10.40.%d.0/24", hand))
 			edit.ID, edit.Version = made[0].ID, made[0].Version
-			switch _, err := store.Change(ctx, []revision.ObjectChange{edit}, "edda"); {
+			switch _, err := store.Change(ctx, []revision.ObjectChange{edit}, access.Setup); {
 			case err == nil:
 				kept.Add(1)
 			case errors.Is(err, revision.ErrStale):
 				stale.Add(1)
 			}
 			var field *revision.FieldError
-			switch _, err := store.Change(ctx, []revision.ObjectChange{group("Doctors")}, "edda"); {
+			switch _, err := store.Change(ctx, []revision.ObjectChange{group("Doctors")}, access.Setup); {
 			case err == nil:
 				added.Add(1)
 			case errors.As(err, &field):
@@ -65,17 +66,17 @@ func TestKeysInUse(t *testing.T) {
 		}
 		return revision.ObjectChange{Kind: revision.KindApp, Name: name, Body: body}
 	}
-	own, err := store.AddOwnCategory(ctx, revision.OwnCategoryEdit{Name: ptr("Mirrors"), Description: ptr(""), Family: ptr(""), Adds: ptr(false), Lists: &[]uuid.UUID{}}, "edda")
+	own, err := store.AddOwnCategory(ctx, revision.OwnCategoryEdit{Name: ptr("Mirrors"), Description: ptr(""), Family: ptr(""), Adds: ptr(false), Lists: &[]uuid.UUID{}}, access.Setup)
 	require.NoError(t, err)
-	card, err := store.AddScorecard(ctx, revision.ScorecardEdit{Name: ptr("Odds"), Category: ptr("mirrors"), Threshold: ptr(5), Terms: &[]revision.Term{{Word: `"odds"`, Points: 5}}}, "edda")
+	card, err := store.AddScorecard(ctx, revision.ScorecardEdit{Name: ptr("Odds"), Category: ptr("mirrors"), Threshold: ptr(5), Terms: &[]revision.Term{{Word: `"odds"`, Points: 5}}}, access.Setup)
 	require.NoError(t, err)
 	cond := revision.Condition{Any: []revision.Condition{{Apps: []string{"sharebay/upload"}}, {None: []revision.Condition{{Categories: []string{"mirrors"}}}}, {Score: &revision.ScoreBody{Scorecard: revision.Ref{ID: card.ID}}}}}
 	made, err := store.Change(ctx, []revision.ObjectChange{app("Sharebay", "sharebay", "upload", "download"), {Kind: revision.KindPolicy, Name: "Floor", Body: &revision.PolicyBody{
 		Rules: []revision.RuleBody{{Name: "R", Then: policy.Block, If: &cond}}, Otherwise: policy.Allow,
-	}}}, "edda")
+	}}}, access.Setup)
 	require.NoError(t, err)
 	change := func(changes ...revision.ObjectChange) error {
-		_, err := store.Change(ctx, changes, "edda")
+		_, err := store.Change(ctx, changes, access.Setup)
 		return err
 	}
 	without := app("Sharebay", "sharebay", "download")
@@ -83,7 +84,7 @@ func TestKeysInUse(t *testing.T) {
 	assert.ErrorContains(t, change(without), `sharebay/upload cannot go, the policy "Floor" asks for it`)
 	gone := revision.ObjectChange{Kind: revision.KindApp, ID: made[0].ID, Name: "Sharebay", Remove: true}
 	var used *revision.InUseError
-	for _, err := range []error{change(gone), store.RemoveOwnCategory(ctx, own.ID, own.Version, "edda"), store.RemoveScorecard(ctx, card.ID, card.Version, "edda")} {
+	for _, err := range []error{change(gone), store.RemoveOwnCategory(ctx, own.ID, own.Version, access.Setup), store.RemoveScorecard(ctx, card.ID, card.Version, access.Setup)} {
 		require.ErrorAs(t, err, &used)
 		assert.Equal(t, []string{`the policy "Floor"`}, used.UsedBy)
 	}
@@ -97,22 +98,22 @@ func TestKeysInUse(t *testing.T) {
 	require.NoError(t, change(renamed), "nothing asks for downloads")
 	require.NoError(t, change(gone, app("Bay", "sharebay", "upload")), "another app has come under the key")
 	require.NoError(t, change(revision.ObjectChange{Kind: revision.KindPolicy, ID: made[1].ID, Name: "Floor", Remove: true}))
-	require.NoError(t, store.RemoveOwnCategory(ctx, own.ID, own.Version, "edda"))
-	require.NoError(t, store.RemoveScorecard(ctx, card.ID, card.Version, "edda"))
+	require.NoError(t, store.RemoveOwnCategory(ctx, own.ID, own.Version, access.Setup))
+	require.NoError(t, store.RemoveScorecard(ctx, card.ID, card.Version, access.Setup))
 }
 
 // Two who put groups into each other at once cannot close a ring.
 func TestRingsAtOnce(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
-	made, err := store.Change(ctx, []revision.ObjectChange{group("A"), group("B")}, "edda")
+	made, err := store.Change(ctx, []revision.ObjectChange{group("A"), group("B")}, access.Setup)
 	require.NoError(t, err)
 	var all sync.WaitGroup
 	var refused atomic.Int32
 	for i := range made {
 		all.Go(func() {
 			edit := revision.ObjectChange{Kind: revision.KindGroup, ID: made[i].ID, Name: made[i].Name, Body: &revision.GroupBody{Groups: []revision.Ref{{ID: made[1-i].ID}}}}
-			if _, err := store.Change(ctx, []revision.ObjectChange{edit}, "edda"); err != nil {
+			if _, err := store.Change(ctx, []revision.ObjectChange{edit}, access.Setup); err != nil {
 				refused.Add(1)
 			}
 		})
@@ -151,7 +152,7 @@ func TestObjectsKeepTheirStates(t *testing.T) {
 			c.ID = pick(of)
 			c.Version, c.Remove = of[c.ID], random.IntN(4) == 0
 		}
-		made, err := store.Change(ctx, []revision.ObjectChange{c}, "edda")
+		made, err := store.Change(ctx, []revision.ObjectChange{c}, access.Setup)
 		var used *revision.InUseError
 		switch {
 		case errors.As(err, &used):

@@ -12,6 +12,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"widelark/core/classify"
+	"widelark/internal/access"
+	"widelark/internal/audit"
 	"widelark/internal/catalogue"
 	"widelark/internal/packfile"
 	"widelark/internal/revision"
@@ -84,8 +86,8 @@ func (s *Store) DuePacks(ctx context.Context, at time.Time) ([]catalogue.Pack, e
 }
 
 // AddPack implements [catalogue.Store].
-func (s *Store) AddPack(ctx context.Context, name string, c catalogue.Settings) (added catalogue.Pack, err error) {
-	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+func (s *Store) AddPack(ctx context.Context, name string, c catalogue.Settings, by access.Actor) (added catalogue.Pack, err error) {
+	err = s.as(ctx, by, access.EditPacks, func(tx pgx.Tx) error {
 		var count int
 		if err := tx.QueryRow(ctx, `select count(*) from packs`).Scan(&count); err != nil {
 			return err
@@ -100,9 +102,12 @@ func (s *Store) AddPack(ctx context.Context, name string, c catalogue.Settings) 
 		if err == nil {
 			added, err = pack(ctx, tx, id)
 		}
+		if err == nil {
+			err = note(ctx, tx, audit.Event{By: by.Name(), What: audit.PackAdded, Name: name, Detail: c.URL})
+		}
 		return err
 	})
-	return added, ours(err)
+	return added, err
 }
 
 // lockPack locks a pack's row and returns the pack.
@@ -114,8 +119,8 @@ func lockPack(ctx context.Context, tx pgx.Tx, id uuid.UUID) (catalogue.Pack, err
 }
 
 // EditPack implements [catalogue.Store].
-func (s *Store) EditPack(ctx context.Context, id uuid.UUID, e catalogue.Edit) (edited catalogue.Pack, err error) {
-	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+func (s *Store) EditPack(ctx context.Context, id uuid.UUID, e catalogue.Edit, by access.Actor) (edited catalogue.Pack, err error) {
+	err = s.as(ctx, by, access.EditPacks, func(tx pgx.Tx) error {
 		before, err := lockPack(ctx, tx, id)
 		if err != nil {
 			return err
@@ -140,9 +145,12 @@ func (s *Store) EditPack(ctx context.Context, id uuid.UUID, e catalogue.Edit) (e
 		if err == nil {
 			edited, err = pack(ctx, tx, id)
 		}
+		if err == nil {
+			err = note(ctx, tx, audit.Event{By: by.Name(), What: audit.PackEdited, Name: edited.Name})
+		}
 		return err
 	})
-	return edited, ours(err)
+	return edited, err
 }
 
 // set puts an edit's field in place, where it has one.
@@ -170,8 +178,8 @@ func changed(ctx context.Context, tx pgx.Tx) error {
 }
 
 // RemovePack implements [catalogue.Store].
-func (s *Store) RemovePack(ctx context.Context, id uuid.UUID) error {
-	return ours(pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+func (s *Store) RemovePack(ctx context.Context, id uuid.UUID, by access.Actor) error {
+	return s.as(ctx, by, access.EditPacks, func(tx pgx.Tx) error {
 		before, err := lockPack(ctx, tx, id)
 		if err != nil {
 			return err
@@ -185,15 +193,20 @@ func (s *Store) RemovePack(ctx context.Context, id uuid.UUID) error {
 		if _, err := tx.Exec(ctx, `update packs set rank = rank - 1 where rank > $1`, before.Rank); err != nil {
 			return err
 		}
+		if err := note(ctx, tx, audit.Event{By: by.Name(), What: audit.PackRemoved, Name: before.Name}); err != nil {
+			return err
+		}
 		return changed(ctx, tx)
-	}))
+	})
 }
 
 // KeepPackPull implements [catalogue.Store].
-func (s *Store) KeepPackPull(ctx context.Context, p catalogue.Pack) error {
-	_, err := s.pool.Exec(ctx, `update packs set etag = $2, next_at = $3, tried_at = $4, pulled_at = $5, result = $6, told = $7, bytes = $8 where id = $1`,
-		p.ID, p.ETag, p.NextAt, p.TriedAt, p.PulledAt, p.Result, p.Told, p.Bytes)
-	return ours(err)
+func (s *Store) KeepPackPull(ctx context.Context, p catalogue.Pack, by access.Actor) error {
+	return s.as(ctx, by, access.EditPacks, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `update packs set etag = $2, next_at = $3, tried_at = $4, pulled_at = $5, result = $6, told = $7, bytes = $8 where id = $1`,
+			p.ID, p.ETag, p.NextAt, p.TriedAt, p.PulledAt, p.Result, p.Told, p.Bytes)
+		return err
+	})
 }
 
 // sitesOf names the part of a pack.
@@ -206,7 +219,7 @@ func holds(number string) string {
 
 // Take implements [catalogue.Store]. It is one transaction: whatever ends it leaves the catalogue as it was.
 func (s *Store) Take(ctx context.Context, id uuid.UUID, file *packfile.Reader, how catalogue.Taking) (after catalogue.Pack, err error) {
-	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+	err = s.as(ctx, how.By, access.EditPacks, func(tx pgx.Tx) error {
 		before, err := lockPack(ctx, tx, id)
 		if err != nil {
 			return err
@@ -235,7 +248,7 @@ func (s *Store) Take(ctx context.Context, id uuid.UUID, file *packfile.Reader, h
 		}
 		_, err = tx.Exec(ctx, `insert into pack_states (pack_id, number, version, date, licence, signer, taxonomy, sites, added, moved, gone, by)
 			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`, id, state.Number, file.Version, file.Date, file.Licence, file.Signer, taxonomy,
-			state.Sites, state.Added, state.Moved, state.Gone, how.By)
+			state.Sites, state.Added, state.Moved, state.Gone, how.By.Name())
 		if err != nil {
 			return err
 		}
@@ -246,16 +259,16 @@ func (s *Store) Take(ctx context.Context, id uuid.UUID, file *packfile.Reader, h
 			if _, err := tx.Exec(ctx, `update packs set held = $2 where id = $1`, id, state.Number); err != nil {
 				return err
 			}
-			err = happened(ctx, tx, id, how.By, catalogue.EventHeld, state.Number)
+			err = happened(ctx, tx, id, how.By.Name(), catalogue.EventHeld, state.Number)
 		} else {
-			err = putInForce(ctx, tx, id, how.By, catalogue.EventInForce, state.Number, before.InForce)
+			err = putInForce(ctx, tx, id, how.By.Name(), catalogue.EventInForce, state.Number, before.InForce)
 		}
 		if err == nil {
 			after, err = pack(ctx, tx, id)
 		}
 		return err
 	})
-	return after, ours(err)
+	return after, err
 }
 
 // fits says why a file cannot follow on what is there.
@@ -277,10 +290,27 @@ func fits(before catalogue.Pack, file *packfile.Reader) error {
 	return nil
 }
 
-// happened records an event.
+// happened records an event, with the pack and in the audit log.
 func happened(ctx context.Context, tx pgx.Tx, id uuid.UUID, by, what string, number int64) error {
-	_, err := tx.Exec(ctx, `insert into pack_events (pack_id, by, what, number) values ($1, $2, $3, $4)`, id, by, what, number)
-	return err
+	if _, err := tx.Exec(ctx, `insert into pack_events (pack_id, by, what, number) values ($1, $2, $3, $4)`, id, by, what, number); err != nil {
+		return err
+	}
+	e := audit.Event{By: by, What: audited[what]}
+	var version int64
+	err := tx.QueryRow(ctx, `select p.name, t.version from packs p join pack_states t on t.pack_id = p.id and t.number = $2 where p.id = $1`, id, number).Scan(&e.Name, &version)
+	if err != nil {
+		return err
+	}
+	e.Detail = fmt.Sprintf("version %d", version)
+	return note(ctx, tx, e)
+}
+
+// audited are the names in the audit log of what happens to packs.
+var audited = map[string]audit.What{
+	catalogue.EventInForce: audit.PackInForce,
+	catalogue.EventHeld:    audit.PackHeld,
+	catalogue.EventRefused: audit.PackRefused,
+	catalogue.EventUndone:  audit.PackUndone,
 }
 
 // putInForce has a state count. before is what counted until now.
@@ -462,40 +492,40 @@ func copySites(ctx context.Context, tx pgx.Tx, into string, file *packfile.Reade
 }
 
 // Accept implements [catalogue.Store].
-func (s *Store) Accept(ctx context.Context, id uuid.UUID, number int64, by string) (catalogue.Pack, error) {
-	return s.settlePack(ctx, id, func(tx pgx.Tx, before catalogue.Pack) error {
+func (s *Store) Accept(ctx context.Context, id uuid.UUID, number int64, by access.Actor) (catalogue.Pack, error) {
+	return s.settlePack(ctx, id, by, func(tx pgx.Tx, before catalogue.Pack) error {
 		if before.Waiting == nil || before.Waiting.Number != number {
 			return revision.ErrStale
 		}
-		return putInForce(ctx, tx, id, by, catalogue.EventInForce, number, before.InForce)
+		return putInForce(ctx, tx, id, by.Name(), catalogue.EventInForce, number, before.InForce)
 	})
 }
 
 // Refuse implements [catalogue.Store].
-func (s *Store) Refuse(ctx context.Context, id uuid.UUID, number int64, by string) (catalogue.Pack, error) {
-	return s.settlePack(ctx, id, func(tx pgx.Tx, before catalogue.Pack) error {
+func (s *Store) Refuse(ctx context.Context, id uuid.UUID, number int64, by access.Actor) (catalogue.Pack, error) {
+	return s.settlePack(ctx, id, by, func(tx pgx.Tx, before catalogue.Pack) error {
 		if before.Waiting == nil || before.Waiting.Number != number {
 			return revision.ErrStale
 		}
 		if _, err := tx.Exec(ctx, `update packs set held = 0 where id = $1`, id); err != nil {
 			return err
 		}
-		return happened(ctx, tx, id, by, catalogue.EventRefused, number)
+		return happened(ctx, tx, id, by.Name(), catalogue.EventRefused, number)
 	})
 }
 
 // Undo implements [catalogue.Store].
-func (s *Store) Undo(ctx context.Context, id uuid.UUID, by string) (catalogue.Pack, error) {
-	return s.settlePack(ctx, id, func(tx pgx.Tx, before catalogue.Pack) error {
+func (s *Store) Undo(ctx context.Context, id uuid.UUID, by access.Actor) (catalogue.Pack, error) {
+	return s.settlePack(ctx, id, by, func(tx pgx.Tx, before catalogue.Pack) error {
 		if before.Before == 0 {
 			return &catalogue.RefusedError{Msg: "There is no state to go back to"}
 		}
-		return putInForce(ctx, tx, id, by, catalogue.EventUndone, before.Before, before.InForce)
+		return putInForce(ctx, tx, id, by.Name(), catalogue.EventUndone, before.Before, before.InForce)
 	})
 }
 
-func (s *Store) settlePack(ctx context.Context, id uuid.UUID, do func(tx pgx.Tx, before catalogue.Pack) error) (after catalogue.Pack, err error) {
-	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+func (s *Store) settlePack(ctx context.Context, id uuid.UUID, by access.Actor, do func(tx pgx.Tx, before catalogue.Pack) error) (after catalogue.Pack, err error) {
+	err = s.as(ctx, by, access.EditPacks, func(tx pgx.Tx) error {
 		before, err := lockPack(ctx, tx, id)
 		if err != nil {
 			return err
@@ -506,7 +536,7 @@ func (s *Store) settlePack(ctx context.Context, id uuid.UUID, do func(tx pgx.Tx,
 		after, err = pack(ctx, tx, id)
 		return err
 	})
-	return after, ours(err)
+	return after, err
 }
 
 // States implements [catalogue.Store].
@@ -593,21 +623,24 @@ func (s *Store) Keys(ctx context.Context) ([]catalogue.Key, error) {
 }
 
 // Trust implements [catalogue.Store].
-func (s *Store) Trust(ctx context.Context, k catalogue.Key) error {
-	return s.byOwner(ctx, k.AddedBy, "keys that sign packs", func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `insert into pack_keys (key, name, added_by) values ($1, $2, $3) on conflict (key) do update set name = $2`, k.Key, k.Name, k.AddedBy)
-		return err
+func (s *Store) Trust(ctx context.Context, k catalogue.Key, by access.Actor) error {
+	return s.as(ctx, by, access.TrustKeys, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `insert into pack_keys (key, name, added_by) values ($1, $2, $3) on conflict (key) do update set name = $2`, k.Key, k.Name, by.Name())
+		if err != nil {
+			return err
+		}
+		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.KeyTrusted, Name: k.Name, Detail: k.Key})
 	})
 }
 
 // Distrust implements [catalogue.Store].
-func (s *Store) Distrust(ctx context.Context, key, by string) error {
-	return s.byOwner(ctx, by, "keys that sign packs", func(tx pgx.Tx) error {
-		gone, err := tx.Exec(ctx, `delete from pack_keys where key = $1`, key)
-		if err == nil && gone.RowsAffected() == 0 {
-			return revision.ErrNotFound
+func (s *Store) Distrust(ctx context.Context, key string, by access.Actor) error {
+	return s.as(ctx, by, access.TrustKeys, func(tx pgx.Tx) error {
+		e := audit.Event{By: by.Name(), What: audit.KeyDistrusted, Detail: key}
+		if err := tx.QueryRow(ctx, `delete from pack_keys where key = $1 returning name`, key).Scan(&e.Name); err != nil {
+			return err
 		}
-		return err
+		return note(ctx, tx, e)
 	})
 }
 

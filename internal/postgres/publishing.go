@@ -12,6 +12,8 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"widelark/core/pattern"
+	"widelark/internal/access"
+	"widelark/internal/audit"
 	"widelark/internal/revision"
 )
 
@@ -23,13 +25,13 @@ var scanRevision = pgx.RowToStructByPos[revision.Revision]
 const publishLock = `select pg_advisory_xact_lock(8471)`
 
 // Publish implements [revision.PublishStore].
-func (s *Store) Publish(ctx context.Context, p revision.Publishing, live int64, by string) (made revision.Revision, err error) {
+func (s *Store) Publish(ctx context.Context, p revision.Publishing, live int64, by access.Actor) (made revision.Revision, err error) {
 	if p.Draft {
 		err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 			if made, err = publish(ctx, tx, p, live, by); err != nil {
 				return err
 			}
-			return restore(ctx, tx, version, p.Version, nil, by)
+			return restore(ctx, tx, version, p.Version, nil, by.Name())
 		})
 		return made, ours(err)
 	}
@@ -40,7 +42,10 @@ func (s *Store) Publish(ctx context.Context, p revision.Publishing, live int64, 
 	return made, ours(err)
 }
 
-func publish(ctx context.Context, tx pgx.Tx, p revision.Publishing, live int64, by string) (made revision.Revision, err error) {
+func publish(ctx context.Context, tx pgx.Tx, p revision.Publishing, live int64, by access.Actor) (made revision.Revision, err error) {
+	if err := allow(ctx, tx, by, access.Publish, access.Object{}); err != nil {
+		return made, err
+	}
 	if _, err := tx.Exec(ctx, publishLock); err != nil {
 		return made, err
 	}
@@ -55,28 +60,28 @@ func publish(ctx context.Context, tx pgx.Tx, p revision.Publishing, live int64, 
 		return made, &revision.FieldError{Field: "version", Msg: fmt.Sprintf("the draft has no version %d; it is at %d", p.Version, draft)}
 	}
 	if p.SameAs != 0 || p.Version < is { // taking back is no way round: what owners put live stays
-		if err := refuseUnlessOwner(ctx, tx, min(p.Version, is), max(p.Version, is), by); err != nil {
+		if err := guardBaseline(ctx, tx, min(p.Version, is), max(p.Version, is), by); err != nil {
 			return made, err
 		}
 	}
 	var same *int64
-	what, detail := "published", p.Note
+	what, detail := audit.Published, p.Note
 	if p.SameAs != 0 {
-		same, what, detail = &p.SameAs, "taken back", fmt.Sprintf("to revision %d: %s", p.SameAs, p.Note)
+		same, what, detail = &p.SameAs, audit.TakenBack, fmt.Sprintf("to revision %d: %s", p.SameAs, p.Note)
 	}
 	rows, err := tx.Query(ctx, `insert into revisions (number, version, by, note, same_as, forced, failed, asked) values ($1, $2, $3, $4, $5, $6, $7, $8)
-		returning `+revisionColumns, last+1, p.Version, by, p.Note, same, p.Forced, p.Failed, p.Asked)
+		returning `+revisionColumns, last+1, p.Version, by.Name(), p.Note, same, p.Forced, p.Failed, p.Asked)
 	if made, err = one(rows, err, scanRevision); err != nil {
 		return made, err
 	}
 	if p.Forced != "" {
 		detail += fmt.Sprintf(" (%d of %d expectations fail: %s)", p.Failed, p.Asked, p.Forced)
 	}
-	return made, note(ctx, tx, revision.Event{By: by, What: what, Name: fmt.Sprintf("revision %d", made.Number), Version: &p.Version, Detail: detail})
+	return made, note(ctx, tx, audit.Event{By: by.Name(), What: what, Name: fmt.Sprintf("revision %d", made.Number), Version: &p.Version, Detail: detail})
 }
 
 // PublishDue implements [revision.PublishStore].
-func (s *Store) PublishDue(ctx context.Context, at time.Time, check func(revision.Planned) (revision.Publishing, error)) (made []revision.Revision, err error) {
+func (s *Store) PublishDue(ctx context.Context, at time.Time, check func(revision.Planned) (revision.Publishing, error), by access.Actor) (made []revision.Revision, err error) {
 	due, err := s.Planned(ctx)
 	if err != nil {
 		return nil, err
@@ -92,25 +97,45 @@ func (s *Store) PublishDue(ctx context.Context, at time.Time, check func(revisio
 			failed = errors.Join(failed, fmt.Errorf("what is planned for %s: %w", plan.Due.Format(time.RFC3339), err))
 			continue
 		}
-		err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-			gone, err := tx.Exec(ctx, `delete from planned where id = $1`, plan.ID)
-			if err != nil || gone.RowsAffected() == 0 { // another service was first
-				return err
-			}
-			if refused != nil {
-				return note(ctx, tx, revision.Event{By: plan.By, What: "not published", Version: &plan.Version, Detail: plan.Note + ": " + refused.Error()})
-			}
-			one, err := publish(ctx, tx, p, 0, plan.By)
-			if err == nil {
-				made = append(made, one)
-			}
+		var published *revision.Revision
+		err = s.as(ctx, by, access.Publish, func(tx pgx.Tx) (err error) {
+			published, err = publishPlanned(ctx, tx, plan, p, refused)
 			return err
 		})
 		if err != nil {
-			return made, ours(err)
+			return made, err
+		}
+		if published != nil {
+			made = append(made, *published)
 		}
 	}
 	return made, failed
+}
+
+// publishPlanned publishes what was planned, in the name and with the powers of whoever planned it, or notes why it is called off: refused
+// says so, or the planner may not publish any more. Nil is returned where nothing was published.
+func publishPlanned(ctx context.Context, tx pgx.Tx, plan revision.Planned, p revision.Publishing, refused *revision.NotDueError) (*revision.Revision, error) {
+	gone, err := tx.Exec(ctx, `delete from planned where id = $1`, plan.ID)
+	if err != nil || gone.RowsAffected() == 0 { // another service was first
+		return nil, err
+	}
+	planner, err := actorNamed(ctx, tx, plan.By)
+	if err != nil {
+		return nil, err
+	}
+	var why error = refused
+	if refused == nil {
+		var denied *access.DeniedError
+		made, err := publish(ctx, tx, p, 0, planner)
+		if err == nil {
+			return &made, nil
+		}
+		if !errors.As(err, &denied) {
+			return nil, err
+		}
+		why = denied
+	}
+	return nil, note(ctx, tx, audit.Event{By: plan.By, What: audit.NotPublished, Version: &plan.Version, Detail: plan.Note + ": " + why.Error()})
 }
 
 // Revisions implements [revision.PublishStore].
@@ -130,28 +155,28 @@ const plannedColumns = `id, due, version, by, note, forced, made_at`
 var scanPlanned = pgx.RowToStructByPos[revision.Planned]
 
 // Plan implements [revision.PublishStore].
-func (s *Store) Plan(ctx context.Context, p revision.Planned) (made revision.Planned, err error) {
-	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+func (s *Store) Plan(ctx context.Context, p revision.Planned, by access.Actor) (made revision.Planned, err error) {
+	err = s.as(ctx, by, access.Publish, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `insert into planned (due, version, by, note, forced) values ($1, $2, $3, $4, $5) returning `+plannedColumns,
-			p.Due, p.Version, p.By, p.Note, p.Forced)
+			p.Due, p.Version, by.Name(), p.Note, p.Forced)
 		if made, err = one(rows, err, scanPlanned); err != nil {
 			return err
 		}
-		return note(ctx, tx, revision.Event{By: p.By, What: "planned", Version: &p.Version, Detail: "for " + p.Due.UTC().Format(time.RFC3339) + ": " + p.Note})
+		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.Planned, Version: &p.Version, Detail: "for " + p.Due.UTC().Format(time.RFC3339) + ": " + p.Note})
 	})
-	return made, ours(err)
+	return made, err
 }
 
 // Unplan implements [revision.PublishStore].
-func (s *Store) Unplan(ctx context.Context, id uuid.UUID, by string) error {
-	return ours(pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+func (s *Store) Unplan(ctx context.Context, id uuid.UUID, by access.Actor) error {
+	return s.as(ctx, by, access.Publish, func(tx pgx.Tx) error {
 		rows, err := tx.Query(ctx, `delete from planned where id = $1 returning `+plannedColumns, id)
 		gone, err := one(rows, err, scanPlanned)
-		if err != nil || by == "" {
+		if err != nil {
 			return err
 		}
-		return note(ctx, tx, revision.Event{By: by, What: "unplanned", Version: &gone.Version, Detail: gone.Note})
-	}))
+		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.Unplanned, Version: &gone.Version, Detail: gone.Note})
+	})
 }
 
 // Planned implements [revision.PublishStore].
@@ -309,12 +334,12 @@ func scanDifference(row pgx.CollectableRow) (d revision.Difference, err error) {
 }
 
 // Restore implements [revision.PublishStore].
-func (s *Store) Restore(ctx context.Context, to, seen int64, only []uuid.UUID, by string) error {
+func (s *Store) Restore(ctx context.Context, to, seen int64, only []uuid.UUID, by access.Actor) error {
 	return ours(s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if seen != 0 && seen != version-1 {
 			return revision.ErrStale
 		}
-		return restore(ctx, tx, version, to, only, by)
+		return restore(ctx, tx, version, to, only, by.Name())
 	}))
 }
 
@@ -467,22 +492,22 @@ func (s *Store) AllObjects(ctx context.Context) (found []revision.Object, versio
 }
 
 // Apply implements [revision.PublishStore].
-func (s *Store) Apply(ctx context.Context, t revision.Target, seen int64, by string) error {
+func (s *Store) Apply(ctx context.Context, t revision.Target, seen int64, by access.Actor) error {
 	return ours(s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if seen != version-1 {
 			return revision.ErrStale
 		}
-		if err := writeObjects(ctx, tx, t.Objects, t.Remove, version, by); err != nil {
+		if err := writeObjects(ctx, tx, t.Objects, t.Remove, version, by.Name()); err != nil {
 			return err
 		}
 		for id, lines := range t.Entries {
-			if err := applyEntries(ctx, tx, id, lines, version, by); err != nil {
+			if err := applyEntries(ctx, tx, id, lines, version, by.Name()); err != nil {
 				return err
 			}
 		}
 		for _, o := range t.Objects { // their history has to know of them, also where nothing was written into them
 			if _, filled := t.Entries[o.ID]; o.Kind == revision.KindList && !filled {
-				change := revision.Change{Version: version, By: by, What: revision.ChangeDescribed, Detail: "from files"}
+				change := revision.Change{Version: version, By: by.Name(), What: revision.ChangeDescribed, Detail: "from files"}
 				if err := record(ctx, tx, o.ID, change); err != nil {
 					return err
 				}
@@ -519,7 +544,7 @@ func applyEntries(ctx context.Context, tx pgx.Tx, id uuid.UUID, lines []pattern.
 }
 
 // note adds to the audit log.
-func note(ctx context.Context, q querier, e revision.Event) error {
+func note(ctx context.Context, q querier, e audit.Event) error {
 	rows, err := q.Query(ctx, `insert into audit (by, what, kind, object, name, version, detail) values ($1, $2, $3, $4, $5, $6, $7)`,
 		e.By, e.What, e.Kind, e.Object, e.Name, e.Version, e.Detail)
 	if err == nil {
@@ -529,15 +554,15 @@ func note(ctx context.Context, q querier, e revision.Event) error {
 	return ours(err)
 }
 
-// Note implements [revision.PublishStore].
-func (s *Store) Note(ctx context.Context, e revision.Event) error { return note(ctx, s.pool, e) }
+// Note implements [audit.Log].
+func (s *Store) Note(ctx context.Context, e audit.Event) error { return note(ctx, s.pool, e) }
 
-// Audit implements [revision.PublishStore].
-func (s *Store) Audit(ctx context.Context, q revision.EventQuery) ([]revision.Event, error) {
+// Audit implements [audit.Log].
+func (s *Store) Audit(ctx context.Context, q audit.Query) ([]audit.Event, error) {
 	rows, err := s.pool.Query(ctx, `select id, at, by, what, kind, object, name, version, detail from audit
 		where ($1::bigint = 0 or id < $1) and ($3 = '' or what ilike $3 or name ilike $3 or detail ilike $3 or by ilike $3) and ($4 = '' or kind = $4)
 			and ($5::uuid is null or object = $5) order by id desc limit $2`, q.Before, q.Limit, containing(q.Text), q.Kind, q.Object)
-	return all(rows, err, pgx.RowToStructByPos[revision.Event])
+	return all(rows, err, pgx.RowToStructByPos[audit.Event])
 }
 
 // Acceptances implements [revision.PublishStore].
@@ -547,20 +572,20 @@ func (s *Store) Acceptances(ctx context.Context) ([]revision.Acceptance, error) 
 }
 
 // AcceptFinding implements [revision.PublishStore].
-func (s *Store) AcceptFinding(ctx context.Context, a revision.Acceptance) error {
-	return ours(pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+func (s *Store) AcceptFinding(ctx context.Context, a revision.Acceptance, by access.Actor) error {
+	return s.as(ctx, by, access.Accept, func(tx pgx.Tx) error {
 		_, err := tx.Exec(ctx, `insert into accepted_findings (key, reason, until, by) values ($1, $2, $3, $4)
-			on conflict (key) do update set reason = $2, until = $3, by = $4, at = now()`, a.Key, a.Reason, a.Until, a.By)
+			on conflict (key) do update set reason = $2, until = $3, by = $4, at = now()`, a.Key, a.Reason, a.Until, by.Name())
 		if err != nil {
 			return err
 		}
-		return note(ctx, tx, revision.Event{By: a.By, What: "accepted", Name: a.Key, Detail: a.Reason})
-	}))
+		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.FindingAccepted, Name: a.Key, Detail: a.Reason})
+	})
 }
 
 // UnacceptFinding implements [revision.PublishStore].
-func (s *Store) UnacceptFinding(ctx context.Context, key, by string) error {
-	return ours(pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+func (s *Store) UnacceptFinding(ctx context.Context, key string, by access.Actor) error {
+	return s.as(ctx, by, access.Accept, func(tx pgx.Tx) error {
 		gone, err := tx.Exec(ctx, `delete from accepted_findings where key = $1`, key)
 		if err == nil && gone.RowsAffected() == 0 {
 			return revision.ErrNotFound
@@ -568,6 +593,6 @@ func (s *Store) UnacceptFinding(ctx context.Context, key, by string) error {
 		if err != nil {
 			return err
 		}
-		return note(ctx, tx, revision.Event{By: by, What: "no longer accepted", Name: key})
-	}))
+		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.FindingUnaccepted, Name: key})
+	})
 }

@@ -19,6 +19,10 @@ import (
 
 	"widelark/core/pattern"
 	"widelark/core/policy"
+	"widelark/internal/access"
+	"widelark/internal/account"
+	"widelark/internal/audit"
+	"widelark/internal/catalogue"
 	"widelark/internal/postgres"
 	"widelark/internal/revision"
 )
@@ -84,7 +88,7 @@ type edits struct {
 }
 
 func (e edits) one() {
-	ctx, by := e.t.Context(), []string{"edda", "rowan"}[e.random.IntN(2)]
+	ctx, by := e.t.Context(), []access.Actor{access.Setup, access.Subscription}[e.random.IntN(2)]
 	name := fmt.Sprintf("Thing %d", e.random.IntN(6))
 	lists, err := e.store.Lists(ctx, "", 100)
 	require.NoError(e.t, err)
@@ -162,7 +166,7 @@ func TestVersionsStay(t *testing.T) {
 		versions = append(versions, look())
 		if i%15 == 14 {
 			to := versions[random.IntN(len(versions))]
-			require.NoError(t, store.Restore(ctx, to, 0, nil, "rowan"))
+			require.NoError(t, store.Restore(ctx, to, 0, nil, access.Subscription))
 			require.Equal(t, was[to], whole(t, store, 0), "taken back to %d", to)
 			again, err := store.Changed(ctx, to, 0)
 			require.NoError(t, err)
@@ -216,14 +220,14 @@ func TestPublish(t *testing.T) {
 	assert.EqualValues(t, 1, now.Live.Number, "a service begins with what it began with")
 	assert.Less(t, now.Live.Version, now.Draft)
 
-	first, err := store.Publish(ctx, revision.Publishing{Version: now.Draft, Note: "betting"}, 1, "edda")
+	first, err := store.Publish(ctx, revision.Publishing{Version: now.Draft, Note: "betting"}, 1, access.Setup)
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, first.Number)
-	_, err = store.Publish(ctx, revision.Publishing{Version: now.Draft, Note: "again"}, 1, "rowan")
+	_, err = store.Publish(ctx, revision.Publishing{Version: now.Draft, Note: "again"}, 1, access.Setup)
 	require.ErrorIs(t, err, revision.ErrStale, "somebody published meanwhile")
-	_, err = store.Publish(ctx, revision.Publishing{Version: now.Draft + 1, Note: "from the future"}, 0, "rowan")
+	_, err = store.Publish(ctx, revision.Publishing{Version: now.Draft + 1, Note: "from the future"}, 0, access.Setup)
 	require.ErrorContains(t, err, "version: the draft has no version")
-	back, err := store.Publish(ctx, revision.Publishing{Version: 1, Note: "no betting", SameAs: 1}, 2, "rowan")
+	back, err := store.Publish(ctx, revision.Publishing{Version: 1, Note: "no betting", SameAs: 1}, 2, access.Setup)
 	require.NoError(t, err)
 	assert.EqualValues(t, []int64{3, 1}, []int64{back.Number, back.SameAs})
 	now, err = store.DraftVersion(ctx)
@@ -235,7 +239,7 @@ func TestPublish(t *testing.T) {
 	var hands sync.WaitGroup
 	for range 6 {
 		hands.Go(func() {
-			if _, err := store.Publish(ctx, revision.Publishing{Version: 2, Note: "race"}, 3, "edda"); err == nil {
+			if _, err := store.Publish(ctx, revision.Publishing{Version: 2, Note: "race"}, 3, access.Setup); err == nil {
 				published.Add(1)
 			}
 		})
@@ -246,12 +250,12 @@ func TestPublish(t *testing.T) {
 	// One object is taken back alone, and what hangs on another is refused.
 	policies, err := store.Change(ctx, []revision.ObjectChange{{Kind: revision.KindPolicy, Name: "Ward", Body: &revision.PolicyBody{
 		Rules: []revision.RuleBody{{Name: "x", Then: policy.Block, If: &revision.Condition{Lists: []revision.Ref{{ID: list.ID}}}}}, Otherwise: policy.Allow,
-	}}}, "edda")
+	}}}, access.Setup)
 	require.NoError(t, err)
-	require.ErrorContains(t, store.Restore(ctx, 1, 0, []uuid.UUID{list.ID}, "edda"), `the list "Betting" cannot be taken back alone: it is used by the policy "Ward"`)
-	require.NoError(t, store.Restore(ctx, 1, 0, []uuid.UUID{policies[0].ID}, "edda"))
-	require.NoError(t, store.Restore(ctx, 1, 0, []uuid.UUID{list.ID}, "edda"))
-	require.ErrorIs(t, store.Restore(ctx, 1, 0, []uuid.UUID{list.ID}, "edda"), revision.ErrNotFound, "nothing is left to take back")
+	require.ErrorContains(t, store.Restore(ctx, 1, 0, []uuid.UUID{list.ID}, access.Setup), `the list "Betting" cannot be taken back alone: it is used by the policy "Ward"`)
+	require.NoError(t, store.Restore(ctx, 1, 0, []uuid.UUID{policies[0].ID}, access.Setup))
+	require.NoError(t, store.Restore(ctx, 1, 0, []uuid.UUID{list.ID}, access.Setup))
+	require.ErrorIs(t, store.Restore(ctx, 1, 0, []uuid.UUID{list.ID}, access.Setup), revision.ErrNotFound, "nothing is left to take back")
 	left, err := store.Changed(ctx, 1, 0)
 	require.NoError(t, err)
 	assert.Empty(t, left)
@@ -268,33 +272,61 @@ func TestAudit(t *testing.T) {
 	require.NoError(t, err)
 	defer store.Close()
 	ctx := t.Context()
-	list := newList(t, store, "Betting", "odds.example")
-	_, err = store.EditList(ctx, list.ID, revision.ListEdit{Name: ptr("Bets")}, 0, "rowan")
+	edda, rowan := person(t, store, "edda"), person(t, store, "rowan")
+	list, err := store.AddList(ctx, revision.ListEdit{Name: ptr("Betting"), Description: ptr(""), Colour: ptr(""), Owner: ptr("")}, edda)
 	require.NoError(t, err)
-	require.NoError(t, store.RemoveList(ctx, list.ID, 0, "rowan"))
-	require.NoError(t, store.Restore(ctx, 3, 0, nil, "edda"))
-	_, err = store.Publish(ctx, revision.Publishing{Version: 3, Note: "first"}, 0, "edda")
+	_, _, err = store.MergeEntries(ctx, list.ID, revision.NewBatch(pattern.MustParse("odds.example")), revision.Merging{}, 0, edda)
 	require.NoError(t, err)
-	require.NoError(t, store.Note(ctx, revision.Event{By: "rowan", What: "signed in"}))
-	planned, err := store.Plan(ctx, revision.Planned{Due: time.Now().Add(time.Hour), Version: 3, By: "edda", Note: "tonight"})
+	_, err = store.EditList(ctx, list.ID, revision.ListEdit{Name: ptr("Bets")}, 0, rowan)
 	require.NoError(t, err)
-	require.NoError(t, store.Unplan(ctx, planned.ID, "rowan"))
+	require.NoError(t, store.RemoveList(ctx, list.ID, 0, rowan))
+	require.NoError(t, store.Restore(ctx, 3, 0, nil, edda))
+	_, err = store.SetSource(ctx, revision.Source{ListID: list.ID, URL: "https://harbour.example/bets.txt", Every: time.Hour, Format: "lines", MaxBytes: 1000, MaxShrink: 50}, rowan)
+	require.NoError(t, err)
+	require.NoError(t, store.RemoveSource(ctx, list.ID, edda))
+	_, err = store.Publish(ctx, revision.Publishing{Version: 3, Note: "first"}, 0, edda)
+	require.NoError(t, err)
+	session := uuid.New()
+	require.NoError(t, store.AddSession(ctx, account.Session{ID: session}, rowan))
+	token, err := store.AddToken(ctx, "nightly", []byte("x"), nil, rowan)
+	require.NoError(t, err)
+	require.ErrorIs(t, store.RemoveToken(ctx, token.ID, edda), account.ErrUnknown, "somebody else's")
+	require.NoError(t, store.RemoveToken(ctx, token.ID, rowan))
+	require.NoError(t, store.EndSession(ctx, session, true, rowan))
+	require.NoError(t, store.SetPassword(ctx, rowan.Account(), "x", uuid.Nil, false, rowan))
+	require.NoError(t, store.SetPassword(ctx, rowan.Account(), "y", uuid.Nil, true, edda))
+	planned, err := store.Plan(ctx, revision.Planned{Due: time.Now().Add(time.Hour), Version: 3, Note: "tonight"}, edda)
+	require.NoError(t, err)
+	require.NoError(t, store.Unplan(ctx, planned.ID, rowan))
+	require.NoError(t, store.AcceptFinding(ctx, revision.Acceptance{Key: "unused Bets", Reason: "kept"}, edda))
+	require.NoError(t, store.UnacceptFinding(ctx, "unused Bets", rowan))
+	pack, err := store.AddPack(ctx, "Harbour", catalogue.Settings{Every: time.Hour, MaxBytes: 1000, MaxShrink: 50}, rowan)
+	require.NoError(t, err)
+	require.NoError(t, store.RemovePack(ctx, pack.ID, edda))
+	require.NoError(t, store.Trust(ctx, catalogue.Key{Key: "k", Name: "Maker"}, edda))
+	require.NoError(t, store.Distrust(ctx, "k", edda))
+	require.NoError(t, store.SetOwner(ctx, "rowan", true, edda))
+	require.NoError(t, store.RemoveAccount(ctx, edda.Account(), rowan))
 
-	events, err := store.Audit(ctx, revision.EventQuery{Limit: 100})
+	events, err := store.Audit(ctx, audit.Query{Limit: 100})
 	require.NoError(t, err)
 	var told []string
 	for _, e := range slices.Backward(events) {
 		if e.By != "setup" {
-			told = append(told, strings.TrimSpace(strings.Join([]string{e.By, e.What, string(e.Kind), e.Name}, " ")))
+			told = append(told, strings.Join(strings.Fields(strings.Join([]string{e.By, string(e.What), e.Kind, e.Name}, " ")), " "))
 		}
 	}
 	assert.Equal(t, []string{
 		"edda made list Betting", "edda entries added list Betting", "rowan changed list Bets", "rowan removed list Bets",
-		"edda brought back list Betting", "edda entries taken back list Betting", "edda published  revision 2", "rowan signed in", "edda planned", "rowan unplanned",
+		"edda brought back list Betting", "edda entries taken back list Betting", "rowan source set list Betting", "edda source removed list Betting",
+		"edda published revision 2", "rowan signed in", "rowan token made nightly", "rowan token taken back nightly", "rowan signed out",
+		"rowan password changed", "edda password reset rowan", "edda planned", "rowan unplanned", "edda accepted unused Bets", "rowan no longer accepted unused Bets",
+		"rowan pack added Harbour", "edda pack removed Harbour", "edda key trusted Maker", "edda key no longer trusted Maker",
+		"edda made an owner rowan", "rowan account removed edda",
 	}, told)
-	found, err := store.Audit(ctx, revision.EventQuery{Limit: 100, Text: "betting", Kind: revision.KindList})
+	found, err := store.Audit(ctx, audit.Query{Limit: 100, Text: "betting", Kind: string(revision.KindList)})
 	require.NoError(t, err)
-	assert.Len(t, found, 4)
+	assert.Len(t, found, 6)
 
 	conn, err := pgx.ConnectConfig(context.Background(), store.Pool().Config().ConnConfig)
 	require.NoError(t, err)

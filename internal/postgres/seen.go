@@ -6,21 +6,24 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
+	"widelark/internal/access"
 	"widelark/internal/revision"
 )
 
 // AddSeen implements [revision.SeenStore].
-func (s *Store) AddSeen(ctx context.Context, pages []revision.SeenPage) error {
+func (s *Store) AddSeen(ctx context.Context, pages []revision.SeenPage, by access.Actor) error {
 	hosts, paths, requests, days := make([]string, len(pages)), make([]string, len(pages)), make([]int64, len(pages)), make([]time.Time, len(pages))
 	for i, p := range pages {
 		hosts[i], paths[i], requests[i], days[i] = p.Host, p.Path, p.Requests, p.LastOn
 	}
-	_, err := s.pool.Exec(ctx, `insert into seen as s (host, path, requests, last_on)
+	return s.as(ctx, by, access.Record, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `insert into seen as s (host, path, requests, last_on)
 		select host, path, sum(requests), max(last_on) from unnest($1::text[], $2::text[], $3::bigint[], $4::date[]) i(host, path, requests, last_on)
 		group by host, path order by host, path
 		on conflict (host, path) do update set requests = s.requests + excluded.requests, last_on = greatest(s.last_on, excluded.last_on)`,
-		hosts, paths, requests, days)
-	return ours(err)
+			hosts, paths, requests, days)
+		return err
+	})
 }
 
 // EachSeen implements [revision.SeenStore].

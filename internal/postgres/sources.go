@@ -7,6 +7,8 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"widelark/internal/access"
+	"widelark/internal/audit"
 	"widelark/internal/revision"
 )
 
@@ -40,16 +42,18 @@ func (s *Store) Source(ctx context.Context, list uuid.UUID) (revision.Source, er
 }
 
 // SetSource implements [revision.SourceStore].
-func (s *Store) SetSource(ctx context.Context, source revision.Source, by string) (set revision.Source, err error) {
+func (s *Store) SetSource(ctx context.Context, source revision.Source, by access.Actor) (set revision.Source, err error) {
 	if err := s.exists(ctx, source.ListID); err != nil {
 		return source, err
 	}
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		if err := refuseUnlessMayFill(ctx, tx, source.ListID, by); err != nil {
+		if err := mayFill(ctx, tx, source.ListID, by); err != nil {
 			return err
 		}
-		set, err = setSource(ctx, tx, source)
-		return err
+		if set, err = setSource(ctx, tx, source); err != nil {
+			return err
+		}
+		return noteSource(ctx, tx, source.ListID, audit.Event{By: by.Name(), What: audit.SourceSet, Detail: source.URL})
 	})
 	return set, ours(err)
 }
@@ -66,28 +70,42 @@ func setSource(ctx context.Context, tx pgx.Tx, source revision.Source) (revision
 }
 
 // RemoveSource implements [revision.SourceStore].
-func (s *Store) RemoveSource(ctx context.Context, list uuid.UUID, by string) error {
+func (s *Store) RemoveSource(ctx context.Context, list uuid.UUID, by access.Actor) error {
 	return ours(pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		if err := refuseUnlessMayFill(ctx, tx, list, by); err != nil {
+		if err := mayFill(ctx, tx, list, by); err != nil {
 			return err
 		}
 		gone, err := tx.Exec(ctx, `delete from list_sources where list_id = $1`, list)
 		if err == nil && gone.RowsAffected() == 0 {
 			return revision.ErrNotFound
 		}
-		return err
+		if err != nil {
+			return err
+		}
+		return noteSource(ctx, tx, list, audit.Event{By: by.Name(), What: audit.SourceRemoved})
 	}))
 }
 
+// noteSource adds what was done to a list's source to the audit log, with the list's name.
+func noteSource(ctx context.Context, tx pgx.Tx, list uuid.UUID, e audit.Event) error {
+	e.Kind, e.Object = string(revision.KindList), &list
+	if err := tx.QueryRow(ctx, `select coalesce((select name from lists where id = $1), '')`, list).Scan(&e.Name); err != nil {
+		return err
+	}
+	return note(ctx, tx, e)
+}
+
 // MayFill implements [revision.SourceStore].
-func (s *Store) MayFill(ctx context.Context, list uuid.UUID, by string) error {
-	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error { return refuseUnlessMayFill(ctx, tx, list, by) })
+func (s *Store) MayFill(ctx context.Context, list uuid.UUID, by access.Actor) error {
+	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error { return mayFill(ctx, tx, list, by) })
 }
 
 // KeepPull implements [revision.SourceStore]. Where the source was changed or taken away meanwhile, nothing is kept.
-func (s *Store) KeepPull(ctx context.Context, p revision.Source) error {
-	_, err := s.pool.Exec(ctx, `update list_sources set etag = $3, modified = $4, next_at = $5, tried_at = $6, pulled_at = $7, result = $8, told = $9,
+func (s *Store) KeepPull(ctx context.Context, p revision.Source, by access.Actor) error {
+	return s.as(ctx, by, access.Fill, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `update list_sources set etag = $3, modified = $4, next_at = $5, tried_at = $6, pulled_at = $7, result = $8, told = $9,
 		bytes = $10, added = $11, removed = $12, refused = $13 where list_id = $1 and url = $2`,
-		p.ListID, p.URL, p.ETag, p.Modified, p.NextAt, p.TriedAt, p.PulledAt, p.Result, p.Told, p.Bytes, p.Added, p.Removed, p.Refused)
-	return ours(err)
+			p.ListID, p.URL, p.ETag, p.Modified, p.NextAt, p.TriedAt, p.PulledAt, p.Result, p.Told, p.Bytes, p.Added, p.Removed, p.Refused)
+		return err
+	})
 }

@@ -22,6 +22,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 
+	"widelark/internal/access"
 	"widelark/internal/account"
 	"widelark/internal/catalogue"
 	"widelark/internal/revision"
@@ -138,19 +139,22 @@ func (s *Store) Ping(ctx context.Context) error {
 
 // edit runs do in a transaction that has the next version of the draft, which by makes. Edits run one after the other: the draft's one
 // row is locked for as long.
-func (s *Store) edit(ctx context.Context, by string, do func(tx pgx.Tx, version int64) error) error {
+func (s *Store) edit(ctx context.Context, by access.Actor, do func(tx pgx.Tx, version int64) error) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var version int64
 		var named string // by, for the triggers that keep states
+		if err := allow(ctx, tx, by, access.Edit, access.Object{}); err != nil {
+			return err
+		}
 		err := tx.QueryRow(ctx, `with next as (update draft set version = version + 1 returning version)
-			insert into edits (version, by) select version, $1 from next returning version, set_config('widelark.by', $1, true)`, by).Scan(&version, &named)
+			insert into edits (version, by) select version, $1 from next returning version, set_config('widelark.by', $1, true)`, by.Name()).Scan(&version, &named)
 		if err != nil {
 			return err
 		}
 		if err := do(tx, version); err != nil {
 			return err
 		}
-		return refuseUnlessOwner(ctx, tx, version-1, version, by)
+		return guardBaseline(ctx, tx, version-1, version, by)
 	})
 }
 

@@ -20,6 +20,7 @@ import (
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
+	"widelark/internal/access"
 	"widelark/internal/account"
 	"widelark/internal/postgres"
 	"widelark/internal/revision"
@@ -43,10 +44,10 @@ func open(t testing.TB) *postgres.Store {
 
 func newList(t testing.TB, store *postgres.Store, name string, lines ...string) revision.List {
 	t.Helper()
-	list, err := store.AddList(t.Context(), revision.ListEdit{Name: &name}, "edda")
+	list, err := store.AddList(t.Context(), revision.ListEdit{Name: &name}, access.Setup)
 	require.NoError(t, err)
 	if len(lines) > 0 {
-		list, _, err = revision.Import(t.Context(), store, list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, "edda")
+		list, _, err = revision.Import(t.Context(), store, list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, access.Setup)
 		require.NoError(t, err)
 	}
 	return list
@@ -69,7 +70,7 @@ func TestLists(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
 	betting := newList(t, store, "Betting")
-	_, err := store.AddList(ctx, revision.ListEdit{Name: ptr("BETTING")}, "edda")
+	_, err := store.AddList(ctx, revision.ListEdit{Name: ptr("BETTING")}, access.Setup)
 	var field *revision.FieldError
 	require.ErrorAs(t, err, &field)
 	assert.Equal(t, "name: the name is taken", field.Error())
@@ -77,16 +78,16 @@ func TestLists(t *testing.T) {
 	found, err := store.ListByName(ctx, "betting")
 	require.NoError(t, err)
 	assert.Equal(t, betting, found)
-	renamed, err := store.EditList(ctx, betting.ID, revision.ListEdit{Name: ptr("Betting and lotteries")}, betting.Version, "rowan")
+	renamed, err := store.EditList(ctx, betting.ID, revision.ListEdit{Name: ptr("Betting and lotteries")}, betting.Version, access.Subscription)
 	require.NoError(t, err)
 	assert.Equal(t, "Betting and lotteries", renamed.Name)
-	assert.Equal(t, "rowan", renamed.UpdatedBy)
+	assert.Equal(t, "subscription", renamed.UpdatedBy)
 	assert.Greater(t, renamed.Version, betting.Version)
 
-	_, err = store.EditList(ctx, betting.ID, revision.ListEdit{Name: ptr("x")}, betting.Version, "edda")
+	_, err = store.EditList(ctx, betting.ID, revision.ListEdit{Name: ptr("x")}, betting.Version, access.Setup)
 	require.ErrorIs(t, err, revision.ErrStale, "an edit of what somebody else changed")
-	require.ErrorIs(t, store.RemoveList(ctx, betting.ID, betting.Version, "tests"), revision.ErrStale)
-	_, err = store.EditList(ctx, uuid.New(), revision.ListEdit{}, 0, "edda")
+	require.ErrorIs(t, store.RemoveList(ctx, betting.ID, betting.Version, access.Setup), revision.ErrStale)
+	_, err = store.EditList(ctx, uuid.New(), revision.ListEdit{}, 0, access.Setup)
 	require.ErrorIs(t, err, revision.ErrNotFound)
 
 	newList(t, store, "arcades")
@@ -104,7 +105,7 @@ func TestLists(t *testing.T) {
 		}
 	}
 	assert.Equal(t, []string{"arcades", "Betting and lotteries", "Zoos"}, names)
-	require.NoError(t, store.RemoveList(ctx, betting.ID, renamed.Version, "tests"))
+	require.NoError(t, store.RemoveList(ctx, betting.ID, renamed.Version, access.Setup))
 	_, err = store.List(ctx, betting.ID)
 	require.ErrorIs(t, err, revision.ErrNotFound)
 	_, _, err = store.Entries(ctx, betting.ID, revision.EntryQuery{Limit: 1})
@@ -116,7 +117,7 @@ func TestMergeEntries(t *testing.T) {
 	store := open(t)
 	list := newList(t, store, "Betting")
 	merge := func(lines ...string) revision.Report {
-		after, report, err := revision.Import(t.Context(), store, list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, "edda")
+		after, report, err := revision.Import(t.Context(), store, list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, access.Setup)
 		require.NoError(t, err)
 		entries := written(t, store, list.ID)
 		assert.EqualValues(t, len(entries), after.EntryCount+after.NoteCount, "the counts are kept right")
@@ -131,18 +132,18 @@ func TestMergeEntries(t *testing.T) {
 	assert.Equal(t, revision.Merged{Added: 1, Updated: 2, Same: 2}, r.Merged)
 	assert.Equal(t, []string{"# Betting", "a.example # again", "b.example [until 2026-12-24]", "! a.example", "müßig.example", "# Betting", "c.example [off]"}, written(t, store, list.ID))
 
-	after, removed, err := store.RemoveEntries(t.Context(), list.ID, revision.Selection{Keys: []string{"a.example", "missing.example"}}, revision.ChangeRemoved, 0, "edda")
+	after, removed, err := store.RemoveEntries(t.Context(), list.ID, revision.Selection{Keys: []string{"a.example", "missing.example"}}, revision.ChangeRemoved, 0, access.Setup)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, removed)
 	entries, total, err := store.Entries(t.Context(), list.ID, revision.EntryQuery{Limit: 100, Kind: pattern.Note})
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, total)
-	after, _, err = store.RemoveEntries(t.Context(), list.ID, revision.Selection{IDs: []int64{entries[0].ID}}, revision.ChangeRemoved, after.Version, "edda")
+	after, _, err = store.RemoveEntries(t.Context(), list.ID, revision.Selection{IDs: []int64{entries[0].ID}}, revision.ChangeRemoved, after.Version, access.Setup)
 	require.NoError(t, err)
 	assert.EqualValues(t, 1, after.NoteCount)
-	_, _, err = store.RemoveEntries(t.Context(), list.ID, revision.Selection{}, revision.ChangeRemoved, after.Version-1, "edda")
+	_, _, err = store.RemoveEntries(t.Context(), list.ID, revision.Selection{}, revision.ChangeRemoved, after.Version-1, access.Setup)
 	require.ErrorIs(t, err, revision.ErrStale)
-	_, _, err = revision.Import(t.Context(), store, uuid.New(), strings.NewReader("a.example"), pattern.Exact, revision.Merging{}, 0, "edda")
+	_, _, err = revision.Import(t.Context(), store, uuid.New(), strings.NewReader("a.example"), pattern.Exact, revision.Merging{}, 0, access.Setup)
 	require.ErrorIs(t, err, revision.ErrNotFound)
 }
 
@@ -152,7 +153,7 @@ func TestReplaceAndPreview(t *testing.T) {
 	list := newList(t, store, "Suspects", "# by hand", "a.example # mine", "b.example", "! c.example", "d.example")
 	file := "# of November\nb.example # new note\na.example\ne.example\nd..example\n"
 	load := func(text string, how revision.Merging) (revision.Report, error) {
-		_, report, err := revision.Import(t.Context(), store, list.ID, strings.NewReader(text), pattern.Exact, how, 0, "rowan")
+		_, report, err := revision.Import(t.Context(), store, list.ID, strings.NewReader(text), pattern.Exact, how, 0, access.Subscription)
 		return report, err
 	}
 	before := written(t, store, list.ID)
@@ -220,12 +221,12 @@ func TestObjects(t *testing.T) {
 	store, ctx := open(t), t.Context()
 	a := newList(t, store, "A")
 	change := func(changes ...revision.ObjectChange) []revision.Object {
-		made, err := store.Change(ctx, changes, "edda")
+		made, err := store.Change(ctx, changes, access.Setup)
 		require.NoError(t, err)
 		return made
 	}
 	refused := func(want string, changes ...revision.ObjectChange) {
-		_, err := store.Change(ctx, changes, "edda")
+		_, err := store.Change(ctx, changes, access.Setup)
 		require.EqualError(t, err, want)
 	}
 	kept, err := store.Objects(ctx, revision.KindPolicy)
@@ -270,7 +271,7 @@ func TestObjects(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Ward floor"}, used.UsedBy)
 	var inUse *revision.InUseError
-	require.ErrorAs(t, store.RemoveList(ctx, a.ID, 0, "tests"), &inUse)
+	require.ErrorAs(t, store.RemoveList(ctx, a.ID, 0, access.Setup), &inUse)
 	assert.Equal(t, []string{`the policy "Ward floor"`}, inUse.UsedBy)
 	names, err := store.Names(ctx, []uuid.UUID{a.ID, nurses.ID, uuid.New()})
 	require.NoError(t, err)
@@ -301,10 +302,10 @@ func TestObjects(t *testing.T) {
 		return err
 	}))
 	require.NoError(t, func() error {
-		_, err := store.Change(ctx, []revision.ObjectChange{{Kind: revision.KindPolicy, ID: floor.ID, Remove: true}}, "edda")
+		_, err := store.Change(ctx, []revision.ObjectChange{{Kind: revision.KindPolicy, ID: floor.ID, Remove: true}}, access.Setup)
 		return err
 	}())
-	require.NoError(t, store.RemoveList(ctx, a.ID, 0, "tests"), "what used it is gone")
+	require.NoError(t, store.RemoveList(ctx, a.ID, 0, access.Setup), "what used it is gone")
 }
 
 // heard is what a sink was told.
@@ -321,10 +322,10 @@ func TestReadDraft(t *testing.T) {
 	list := newList(t, store, "A", "# note", "a.example", "! =b.example", "*.c.example", "d.example [off]", "möwe.example", "*.*", "*.e.*", "a.example/x")
 	newList(t, store, "B", "z.example")
 	since := list.Version
-	_, removed, err := store.RemoveEntries(ctx, list.ID, revision.Selection{Keys: []string{"a.example", "! =b.example"}}, revision.ChangeRemoved, 0, "edda")
+	_, removed, err := store.RemoveEntries(ctx, list.ID, revision.Selection{Keys: []string{"a.example", "! =b.example"}}, revision.ChangeRemoved, 0, access.Setup)
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, removed)
-	_, _, err = store.EditEntries(ctx, list.ID, revision.Selection{Keys: []string{"*.c.example"}}, revision.EntryEdit{Note: ptr("why")}, 0, "edda")
+	_, _, err = store.EditEntries(ctx, list.ID, revision.Selection{Keys: []string{"*.c.example"}}, revision.EntryEdit{Note: ptr("why")}, 0, access.Setup)
 	require.NoError(t, err)
 	require.NoError(t, store.ReadDraft(ctx, 0, func(r revision.DraftReader) error {
 		draft, err := r.Draft(ctx)
@@ -351,31 +352,31 @@ func TestBulkEdits(t *testing.T) {
 	entries, _, err := store.Entries(ctx, from.ID, revision.EntryQuery{Limit: 10})
 	require.NoError(t, err)
 
-	after, n, err := store.EditEntries(ctx, from.ID, revision.Selection{All: true, Text: ".test"}, revision.EntryEdit{Until: &pattern.Date{Year: 2026, Month: 12, Day: 24}, Off: ptr(true)}, from.Version, "rowan")
+	after, n, err := store.EditEntries(ctx, from.ID, revision.Selection{All: true, Text: ".test"}, revision.EntryEdit{Until: &pattern.Date{Year: 2026, Month: 12, Day: 24}, Off: ptr(true)}, from.Version, access.Subscription)
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, n)
 	assert.Equal(t, []string{"# note", "a.example", "b.example # old", "c.test [until 2026-12-24, off]", "d.test [until 2026-12-24, off]"}, written(t, store, from.ID))
 	again, _, err := store.Entries(ctx, from.ID, revision.EntryQuery{Limit: 10})
 	require.NoError(t, err)
 	assert.Equal(t, entries[3].ID, again[3].ID, "an entry keeps its id")
-	assert.Equal(t, "rowan", again[3].AddedBy)
-	_, _, err = store.EditEntries(ctx, from.ID, revision.Selection{All: true}, revision.EntryEdit{Off: ptr(false)}, from.Version, "edda")
+	assert.Equal(t, "subscription", again[3].AddedBy)
+	_, _, err = store.EditEntries(ctx, from.ID, revision.Selection{All: true}, revision.EntryEdit{Off: ptr(false)}, from.Version, access.Setup)
 	require.ErrorIs(t, err, revision.ErrStale)
-	_, n, err = store.EditEntries(ctx, from.ID, revision.Selection{All: true}, revision.EntryEdit{Until: &pattern.Date{}, Note: ptr("")}, 0, "edda")
+	_, n, err = store.EditEntries(ctx, from.ID, revision.Selection{All: true}, revision.EntryEdit{Until: &pattern.Date{}, Note: ptr("")}, 0, access.Setup)
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, n, "what is so already is not edited")
 
-	_, merged, err := store.CopyEntries(ctx, from.ID, to.ID, revision.Selection{IDs: []int64{entries[1].ID, entries[2].ID}}, true, 0, "edda")
+	_, merged, err := store.CopyEntries(ctx, from.ID, to.ID, revision.Selection{IDs: []int64{entries[1].ID, entries[2].ID}}, true, 0, access.Setup)
 	require.NoError(t, err)
 	assert.Equal(t, revision.Merged{Added: 1, Same: 1, Removed: 2}, merged)
 	assert.Equal(t, []string{"a.example # mine", "z.example", "b.example"}, written(t, store, to.ID))
 	assert.Equal(t, []string{"# note", "c.test [off]", "d.test [off]"}, written(t, store, from.ID))
-	_, merged, err = store.CopyEntries(ctx, to.ID, from.ID, revision.Selection{All: true, Kind: pattern.Site, Text: "z."}, false, 0, "edda")
+	_, merged, err = store.CopyEntries(ctx, to.ID, from.ID, revision.Selection{All: true, Kind: pattern.Site, Text: "z."}, false, 0, access.Setup)
 	require.NoError(t, err)
 	assert.Equal(t, revision.Merged{Added: 1}, merged)
-	_, _, err = store.CopyEntries(ctx, to.ID, uuid.New(), revision.Selection{All: true}, false, 0, "edda")
+	_, _, err = store.CopyEntries(ctx, to.ID, uuid.New(), revision.Selection{All: true}, false, 0, access.Setup)
 	require.ErrorIs(t, err, revision.ErrNotFound)
-	_, n, err = store.RemoveEntries(ctx, from.ID, revision.Selection{}, revision.ChangeRemoved, 0, "edda")
+	_, n, err = store.RemoveEntries(ctx, from.ID, revision.Selection{}, revision.ChangeRemoved, 0, access.Setup)
 	require.NoError(t, err)
 	assert.Zero(t, n, "an empty selection is nothing, not everything")
 
@@ -386,7 +387,7 @@ func TestBulkEdits(t *testing.T) {
 		told = append(told, fmt.Sprint(c.By, " ", c.What, " ", c.Detail, " ", c.Added, c.Edited, c.Removed))
 	}
 	assert.Equal(t, []string{
-		"edda removed  0 0 0", "edda added copied from To 1 0 0", "edda moved to To 0 0 2", "edda edited  0 3 0", "rowan edited  0 2 0", "edda added  5 0 0", "edda made  0 0 0",
+		"setup removed  0 0 0", "setup added copied from To 1 0 0", "setup moved to To 0 0 2", "setup edited  0 3 0", "subscription edited  0 2 0", "setup added  5 0 0", "setup made  0 0 0",
 	}, told)
 	assert.Equal(t, after.Version, history[4].Version)
 }
@@ -420,7 +421,7 @@ func TestRewrite(t *testing.T) {
 		for _, line := range step.lines {
 			entries = append(entries, pattern.MustParse(line))
 		}
-		after, merged, err := store.Rewrite(ctx, list.ID, entries, 0, "edda")
+		after, merged, err := store.Rewrite(ctx, list.ID, entries, 0, access.Setup)
 		require.NoError(t, err)
 		assert.Equal(t, step.want, merged, step.lines)
 		assert.Equal(t, step.lines, written(t, store, list.ID), step.lines)
@@ -429,9 +430,9 @@ func TestRewrite(t *testing.T) {
 		assert.True(t, slices.Equal(first[:step.stay], now[:step.stay]), step.lines)
 		first = now
 	}
-	_, _, err := store.Rewrite(ctx, list.ID, nil, list.Version, "edda")
+	_, _, err := store.Rewrite(ctx, list.ID, nil, list.Version, access.Setup)
 	require.ErrorIs(t, err, revision.ErrStale)
-	_, err = store.TakeBack(ctx, list.ID, list.Version, 0, "edda")
+	_, err = store.TakeBack(ctx, list.ID, list.Version, 0, access.Setup)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"# note", "a.example", "b.example # why", "c.example"}, written(t, store, list.ID))
 }
@@ -449,7 +450,7 @@ func TestSeen(t *testing.T) {
 	for range 2 {
 		require.NoError(t, store.AddSeen(ctx, []revision.SeenPage{
 			seen("heron.example", "/", 3, day), seen("heron.example", "/x", 1, day.AddDate(0, 0, 1)), seen("a_b.test", "/", 1, day), seen("heron.example", "/", 1, day),
-		}))
+		}, access.Setup))
 	}
 	hosts, err := store.SeenHosts(ctx, "her", 5)
 	require.NoError(t, err)
@@ -466,11 +467,11 @@ func TestCompareAndTakeBack(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
 	first := newList(t, store, "Betting", "# note", "a.example", "b.example", "c.example")
-	_, _, err := store.RemoveEntries(ctx, first.ID, revision.Selection{Keys: []string{"a.example"}}, revision.ChangeRemoved, 0, "edda")
+	_, _, err := store.RemoveEntries(ctx, first.ID, revision.Selection{Keys: []string{"a.example"}}, revision.ChangeRemoved, 0, access.Setup)
 	require.NoError(t, err)
-	second, _, err := store.EditEntries(ctx, first.ID, revision.Selection{Keys: []string{"b.example"}}, revision.EntryEdit{Note: ptr("why")}, 0, "edda")
+	second, _, err := store.EditEntries(ctx, first.ID, revision.Selection{Keys: []string{"b.example"}}, revision.EntryEdit{Note: ptr("why")}, 0, access.Setup)
 	require.NoError(t, err)
-	third, _, err := store.MergeEntries(ctx, first.ID, revision.NewBatch(pattern.MustParse("d.example")), revision.Merging{}, 0, "edda")
+	third, _, err := store.MergeEntries(ctx, first.ID, revision.NewBatch(pattern.MustParse("d.example")), revision.Merging{}, 0, access.Setup)
 	require.NoError(t, err)
 	told := func(from, to int64) (lines []string) {
 		found, total, err := store.Compare(ctx, first.ID, from, to, 0, 100)
@@ -492,17 +493,17 @@ func TestCompareAndTakeBack(t *testing.T) {
 	assert.Equal(t, []string{"d.example -> -"}, told(third.Version, second.Version), "the other way round")
 	assert.Empty(t, told(second.Version, second.Version))
 
-	back, err := store.TakeBack(ctx, first.ID, first.Version, third.Version, "rowan")
+	back, err := store.TakeBack(ctx, first.ID, first.Version, third.Version, access.Subscription)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"# note", "a.example", "b.example", "c.example"}, written(t, store, first.ID), "in their old places")
 	assert.Equal(t, [2]int64{3, 1}, [2]int64{back.EntryCount, back.NoteCount})
 	assert.Empty(t, told(first.Version, back.Version))
-	_, err = store.TakeBack(ctx, first.ID, third.Version, back.Version, "rowan")
+	_, err = store.TakeBack(ctx, first.ID, third.Version, back.Version, access.Subscription)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"# note", "b.example # why", "c.example", "d.example"}, written(t, store, first.ID), "and forth again")
-	_, err = store.TakeBack(ctx, first.ID, 1, 0, "rowan")
+	_, err = store.TakeBack(ctx, first.ID, 1, 0, access.Subscription)
 	require.ErrorContains(t, err, "no such version")
-	_, err = store.TakeBack(ctx, first.ID, first.Version, third.Version, "rowan")
+	_, err = store.TakeBack(ctx, first.ID, first.Version, third.Version, access.Subscription)
 	require.ErrorIs(t, err, revision.ErrStale)
 }
 
@@ -510,13 +511,13 @@ func TestAccounts(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
 	authenticator := account.NewAuthenticator(store, account.Cost{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32})
-	edda, err := authenticator.Add(ctx, account.Account{Name: "edda", FullName: "Edda Marsh"}, "correct-horse")
+	edda, err := authenticator.Add(ctx, account.Account{Name: "edda", FullName: "Edda Marsh"}, "correct-horse", access.Setup)
 	require.NoError(t, err)
 	for _, wrong := range [][2]string{{"", "correct-horse"}, {"two words", "correct-horse"}, {"rowan", "short"}} {
-		_, err := authenticator.Add(ctx, account.Account{Name: wrong[0]}, wrong[1])
+		_, err := authenticator.Add(ctx, account.Account{Name: wrong[0]}, wrong[1], access.Setup)
 		require.Error(t, err, wrong)
 	}
-	_, err = authenticator.Add(ctx, account.Account{Name: "EDDA"}, "correct-horse")
+	_, err = authenticator.Add(ctx, account.Account{Name: "EDDA"}, "correct-horse", access.Setup)
 	require.ErrorIs(t, err, account.ErrTaken)
 
 	who, err := authenticator.SignIn(ctx, " Edda ", "correct-horse", "")
@@ -527,7 +528,7 @@ func TestAccounts(t *testing.T) {
 		require.ErrorIs(t, err, account.ErrRefused, wrong)
 	}
 
-	token, secret, err := authenticator.AddToken(ctx, edda.ID, "nightly", nil)
+	token, secret, err := authenticator.AddToken(ctx, "nightly", nil, edda.Actor())
 	require.NoError(t, err)
 	who, err = authenticator.ByToken(ctx, secret)
 	require.NoError(t, err)
@@ -535,8 +536,8 @@ func TestAccounts(t *testing.T) {
 	kept, err := store.Tokens(ctx, edda.ID)
 	require.NoError(t, err)
 	assert.NotNil(t, kept[0].LastUsedAt)
-	require.ErrorIs(t, store.RemoveToken(ctx, uuid.New(), token.ID), account.ErrUnknown, "somebody else's token")
-	require.NoError(t, store.RemoveToken(ctx, edda.ID, token.ID))
+	require.ErrorIs(t, store.RemoveToken(ctx, token.ID, person(t, store, "rowan")), account.ErrUnknown, "somebody else's token")
+	require.NoError(t, store.RemoveToken(ctx, token.ID, edda.Actor()))
 	for _, secret := range []string{secret, "wlark_x", "", "Basic x"} {
 		_, err = authenticator.ByToken(ctx, secret)
 		require.ErrorIs(t, err, account.ErrUnknown)
@@ -569,27 +570,27 @@ func TestLargeListsHaveAPartOfTheirOwn(t *testing.T) {
 	assert.Equal(t, 2, parts())
 	assert.EqualValues(t, 60_000, list.EntryCount)
 
-	_, again, err := revision.Import(ctx, store, list.ID, strings.NewReader(strings.Join(lines[:59_000], "\n")+"\nnew.example # why\n"), pattern.Exact, revision.Merging{Replace: true}, 0, "edda")
+	_, again, err := revision.Import(ctx, store, list.ID, strings.NewReader(strings.Join(lines[:59_000], "\n")+"\nnew.example # why\n"), pattern.Exact, revision.Merging{Replace: true}, 0, access.Setup)
 	require.NoError(t, err)
 	assert.Equal(t, revision.Merged{Added: 1, Same: 59_000, Removed: 1000}, again.Merged)
-	_, removed, err := store.RemoveEntries(ctx, list.ID, revision.Selection{All: true, Text: "site-1"}, revision.ChangeRemoved, 0, "edda")
+	_, removed, err := store.RemoveEntries(ctx, list.ID, revision.Selection{All: true, Text: "site-1"}, revision.ChangeRemoved, 0, access.Setup)
 	require.NoError(t, err)
 	assert.EqualValues(t, 11_111, removed)
 	found, err := store.FindEntries(ctx, "site-58999", 0, 10)
 	require.NoError(t, err)
 	assert.Len(t, found, 1)
-	back, err := store.TakeBack(ctx, list.ID, list.Version, 0, "edda")
+	back, err := store.TakeBack(ctx, list.ID, list.Version, 0, access.Setup)
 	require.NoError(t, err)
 	assert.EqualValues(t, 60_000, back.EntryCount)
 	assert.Equal(t, append([]string{"# note"}, lines...), written(t, store, list.ID))
 
 	// Emptied and filled again, its past stays where it is.
-	_, _, err = store.RemoveEntries(ctx, list.ID, revision.Selection{All: true}, revision.ChangeRemoved, 0, "edda")
+	_, _, err = store.RemoveEntries(ctx, list.ID, revision.Selection{All: true}, revision.ChangeRemoved, 0, access.Setup)
 	require.NoError(t, err)
-	_, refilled, err := revision.Import(ctx, store, list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, "edda")
+	_, refilled, err := revision.Import(ctx, store, list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, access.Setup)
 	require.NoError(t, err)
 	assert.EqualValues(t, 60_000, refilled.Added)
-	require.NoError(t, store.RemoveList(ctx, list.ID, 0, "tests"))
+	require.NoError(t, store.RemoveList(ctx, list.ID, 0, access.Setup))
 	assert.Equal(t, 2, parts(), "revisions have it")
 }
 
@@ -606,7 +607,7 @@ func BenchmarkImport(b *testing.B) {
 	rounds.Measure(b, func(b *testing.B) {
 		for b.Loop() {
 			list := newList(b, store, uuid.NewString())
-			_, _, err := revision.Import(b.Context(), store, list.ID, strings.NewReader(text.String()), pattern.Mending, revision.Merging{}, 0, "edda")
+			_, _, err := revision.Import(b.Context(), store, list.ID, strings.NewReader(text.String()), pattern.Mending, revision.Merging{}, 0, access.Setup)
 			require.NoError(b, err)
 		}
 	}, func(b *testing.B) {
@@ -628,19 +629,19 @@ func TestOneOwnerIsLeft(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
 	for i, name := range []string{"edda", "ivo", "rae"} {
-		made, err := store.AddAccount(ctx, account.Account{Name: name, FullName: name, Owner: i == 1}, "hash")
+		made, err := store.AddAccount(ctx, account.Account{Name: name, FullName: name, Owner: i == 1}, "hash", access.Setup)
 		require.NoError(t, err)
 		assert.Equal(t, i < 2, made.Owner, "the first is one in any case")
 	}
-	require.ErrorIs(t, store.SetOwner(ctx, "nobody", true), account.ErrUnknown)
+	require.ErrorIs(t, store.SetOwner(ctx, "nobody", true, access.Setup), account.ErrUnknown)
 	for range 20 {
-		require.NoError(t, store.SetOwner(ctx, "EDDA", true))
-		require.NoError(t, store.SetOwner(ctx, "ivo", true))
+		require.NoError(t, store.SetOwner(ctx, "EDDA", true, access.Setup))
+		require.NoError(t, store.SetOwner(ctx, "ivo", true, access.Setup))
 		var refused atomic.Int32
 		var both sync.WaitGroup
 		for _, name := range []string{"edda", "ivo"} {
 			both.Go(func() {
-				if err := store.SetOwner(ctx, name, false); errors.Is(err, account.ErrLastOwner) {
+				if err := store.SetOwner(ctx, name, false, access.Setup); errors.Is(err, account.ErrLastOwner) {
 					refused.Add(1)
 				}
 			})
@@ -665,7 +666,7 @@ func TestRemoveExpired(t *testing.T) {
 	store, ctx := open(t), t.Context()
 	_, err := store.Pool().Exec(ctx, `insert into sessions (token, data, expiry) values ('over', '', now() - interval '1 second'), ('held', '', now() + interval '1 hour')`)
 	require.NoError(t, err)
-	require.NoError(t, store.RemoveExpired(ctx))
+	require.NoError(t, store.RemoveExpired(ctx, access.Timetable))
 	var left string
 	require.NoError(t, store.Pool().QueryRow(ctx, `select string_agg(token, ' ') from sessions`).Scan(&left))
 	assert.Equal(t, "held", left)

@@ -8,12 +8,13 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"widelark/core/pattern"
+	"widelark/internal/access"
 	"widelark/internal/revision"
 )
 
 // Rewrite implements [revision.Store]. Lines that stay in their order keep their ids. Ids are places, so where something new
 // stands before a line that was there, that line and those after it come again under new ids.
-func (s *Store) Rewrite(ctx context.Context, id uuid.UUID, lines []pattern.Entry, seen int64, by string) (after revision.List, merged revision.Merged, err error) {
+func (s *Store) Rewrite(ctx context.Context, id uuid.UUID, lines []pattern.Entry, seen int64, by access.Actor) (after revision.List, merged revision.Merged, err error) {
 	err = s.edit(ctx, by, func(tx pgx.Tx, version int64) error {
 		if err := lockVersion(ctx, tx, "lists", id, seen); err != nil {
 			return err
@@ -25,7 +26,7 @@ func (s *Store) Rewrite(ctx context.Context, id uuid.UUID, lines []pattern.Entry
 		if before.EntryCount+before.NoteCount > revision.MaxText {
 			return &revision.FieldError{Msg: "the list is too long to be written anew as one text; edit it entry by entry, or import a file"}
 		}
-		after, merged, err = rewrite(ctx, tx, before, lines, version, by)
+		after, merged, err = rewrite(ctx, tx, before, lines, version, by.Name())
 		return err
 	})
 	return after, merged, ours(err)

@@ -12,6 +12,7 @@ import (
 
 	"widelark/core/classify"
 	"widelark/core/pattern"
+	"widelark/internal/access"
 )
 
 // Correction says that what an entry covers has certain categories, whatever the catalogue says.
@@ -81,18 +82,18 @@ type ScorecardEdit struct {
 // CategoryStore keeps what is said here about categories. See [Store] for version and by.
 type CategoryStore interface {
 	Corrections(ctx context.Context, text string, after int64, limit int) (found []Correction, total int64, err error) // by id
-	AddCorrections(ctx context.Context, entries []pattern.Pattern, categories []string, reason, by string) ([]Correction, error)
-	RemoveCorrection(ctx context.Context, id int64, by string) error
+	AddCorrections(ctx context.Context, entries []pattern.Pattern, categories []string, reason string, by access.Actor) ([]Correction, error)
+	RemoveCorrection(ctx context.Context, id int64, by access.Actor) error
 
 	OwnCategories(ctx context.Context) ([]OwnCategory, error) // by name
-	AddOwnCategory(ctx context.Context, made OwnCategoryEdit, by string) (OwnCategory, error)
-	EditOwnCategory(ctx context.Context, id uuid.UUID, edit OwnCategoryEdit, version int64, by string) (OwnCategory, error)
-	RemoveOwnCategory(ctx context.Context, id uuid.UUID, version int64, by string) error
+	AddOwnCategory(ctx context.Context, made OwnCategoryEdit, by access.Actor) (OwnCategory, error)
+	EditOwnCategory(ctx context.Context, id uuid.UUID, edit OwnCategoryEdit, version int64, by access.Actor) (OwnCategory, error)
+	RemoveOwnCategory(ctx context.Context, id uuid.UUID, version int64, by access.Actor) error
 
 	Scorecards(ctx context.Context) ([]Scorecard, error) // by name
-	AddScorecard(ctx context.Context, made ScorecardEdit, by string) (Scorecard, error)
-	EditScorecard(ctx context.Context, id uuid.UUID, edit ScorecardEdit, version int64, by string) (Scorecard, error)
-	RemoveScorecard(ctx context.Context, id uuid.UUID, version int64, by string) error
+	AddScorecard(ctx context.Context, made ScorecardEdit, by access.Actor) (Scorecard, error)
+	EditScorecard(ctx context.Context, id uuid.UUID, edit ScorecardEdit, version int64, by access.Actor) (Scorecard, error)
+	RemoveScorecard(ctx context.Context, id uuid.UUID, version int64, by access.Actor) error
 }
 
 // Local is what is said here about categories, as trials need it.

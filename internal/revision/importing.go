@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/pattern"
+	"widelark/internal/access"
 )
 
 // MaxShown is how many changed and how many refused lines a report shows one by one, unless more are asked for. All are counted. A report of so many
@@ -30,12 +31,12 @@ type Report struct {
 // Import reads a list file and adds what is good in it to a list, in one transaction: either all of it is kept or, where an
 // error is returned, nothing. Bad lines do not spoil the others; the report tells them. A file without a single entry never
 // replaces a list: that is a [*FieldError].
-func Import(ctx context.Context, store Store, list uuid.UUID, r io.Reader, reading pattern.Reading, how Merging, version int64, by string) (List, Report, error) {
+func Import(ctx context.Context, store Store, list uuid.UUID, r io.Reader, reading pattern.Reading, how Merging, version int64, by access.Actor) (List, Report, error) {
 	return ImportLines(ctx, store, list, func(each func(pattern.Line) error) error { return pattern.ReadLines(r, reading, each) }, how, version, by)
 }
 
 // ImportLines is [Import] for lines from wherever they come, one after the other.
-func ImportLines(ctx context.Context, store Store, list uuid.UUID, lines func(each func(pattern.Line) error) error, how Merging, version int64, by string) (List, Report, error) {
+func ImportLines(ctx context.Context, store Store, list uuid.UUID, lines func(each func(pattern.Line) error) error, how Merging, version int64, by access.Actor) (List, Report, error) {
 	batch, report, err := Gather(ctx, lines, how.Shown)
 	if err == nil && how.Replace && report.Good+report.Changed == 0 {
 		err = &FieldError{"file", "it holds no entry, and would empty the list; is it the right one?"}

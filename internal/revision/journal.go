@@ -8,6 +8,7 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/policy"
+	"widelark/internal/access"
 )
 
 // Recorded is a request that was decided.
@@ -23,7 +24,7 @@ type Recorded struct {
 
 // JournalStore keeps recorded requests.
 type JournalStore interface {
-	AddRecorded(ctx context.Context, records []Recorded) error
+	AddRecorded(ctx context.Context, records []Recorded, by access.Actor) error
 
 	// EachRecorded gives the requests from a moment until another to each: in the order in which they were kept, or, which takes a third
 	// less time, in any.

@@ -17,6 +17,7 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/pattern"
+	"widelark/internal/access"
 	"widelark/internal/readable"
 )
 
@@ -25,7 +26,6 @@ var (
 	ErrNotFound = errors.New("there is no such object")
 	ErrStale    = errors.New("it was changed by somebody else in the meantime")
 	ErrDiskFull = errors.New("the database's disk is full")
-	ErrOwners   = errors.New("only owners edit the baseline, and what its rules name")
 )
 
 // FieldError says which field of an edit is wrong. Field is its path in the API's terms, as "rules[0].lists[1]"; "" where
@@ -175,14 +175,15 @@ type Difference struct {
 }
 
 // Store keeps the draft. An edit that returns nil is kept for good. version is what the caller last saw: where it is not
-// 0 and not the object's version any more, the edit is refused with [ErrStale]. by names who edits.
+// 0 and not the object's version any more, the edit is refused with [ErrStale]. by is who edits; where the
+// actor may not, nothing is changed and the error is an [*access.DeniedError].
 type Store interface {
 	Lists(ctx context.Context, after string, limit int) ([]List, error) // by name, letter case aside
 	ListByName(ctx context.Context, name string) (List, error)
 	List(ctx context.Context, id uuid.UUID) (List, error)
-	AddList(ctx context.Context, list ListEdit, by string) (List, error)
-	EditList(ctx context.Context, id uuid.UUID, edit ListEdit, version int64, by string) (List, error)
-	RemoveList(ctx context.Context, id uuid.UUID, version int64, by string) error
+	AddList(ctx context.Context, list ListEdit, by access.Actor) (List, error)
+	EditList(ctx context.Context, id uuid.UUID, edit ListEdit, version int64, by access.Actor) (List, error)
+	RemoveList(ctx context.Context, id uuid.UUID, version int64, by access.Actor) error
 
 	Entries(ctx context.Context, list uuid.UUID, query EntryQuery) (entries []Entry, total int64, err error)
 	FindEntries(ctx context.Context, text string, after int64, limit int) ([]FoundEntry, error) // of all lists, by id
@@ -191,17 +192,17 @@ type Store interface {
 	// KeptAs returns the ids of entries of a list whose pattern is kept just as these texts, by text: how entries that cannot be read
 	// are found. It reads the whole list.
 	KeptAs(ctx context.Context, id uuid.UUID, texts []string) (map[string][]int64, error)
-	MergeEntries(ctx context.Context, list uuid.UUID, batch *Batch, how Merging, version int64, by string) (List, Merged, error)
-	EditEntries(ctx context.Context, list uuid.UUID, which Selection, edit EntryEdit, version int64, by string) (List, int64, error)
-	RemoveEntries(ctx context.Context, list uuid.UUID, which Selection, what string, version int64, by string) (List, int64, error)  // what is ChangeRemoved or ChangeTidied
-	CopyEntries(ctx context.Context, from, to uuid.UUID, which Selection, move bool, version int64, by string) (List, Merged, error) // returns to
+	MergeEntries(ctx context.Context, list uuid.UUID, batch *Batch, how Merging, version int64, by access.Actor) (List, Merged, error)
+	EditEntries(ctx context.Context, list uuid.UUID, which Selection, edit EntryEdit, version int64, by access.Actor) (List, int64, error)
+	RemoveEntries(ctx context.Context, list uuid.UUID, which Selection, what string, version int64, by access.Actor) (List, int64, error)  // what is ChangeRemoved or ChangeTidied
+	CopyEntries(ctx context.Context, from, to uuid.UUID, which Selection, move bool, version int64, by access.Actor) (List, Merged, error) // returns to
 
 	// Rewrite makes a list just these lines, in this order. No key may stand twice.
-	Rewrite(ctx context.Context, list uuid.UUID, lines []pattern.Entry, version int64, by string) (List, Merged, error)
+	Rewrite(ctx context.Context, list uuid.UUID, lines []pattern.Entry, version int64, by access.Actor) (List, Merged, error)
 
 	History(ctx context.Context, list uuid.UUID, before int64, limit int) ([]Change, error) // the newest first; before 0 begins
 	Compare(ctx context.Context, list uuid.UUID, from, to int64, after int64, limit int) (found []Difference, total int64, err error)
-	TakeBack(ctx context.Context, list uuid.UUID, to, version int64, by string) (List, error)
+	TakeBack(ctx context.Context, list uuid.UUID, to, version int64, by access.Actor) (List, error)
 }
 
 // MaxText is how many lines a list may have at most to be edited as one text. A browser's editor stays quick with so many.
@@ -258,6 +259,3 @@ func checkDescription(text *string) error {
 	}
 	return nil
 }
-
-// BySubscription is the actor under which lists that somebody else keeps are pulled: the service itself. No account may have the name.
-const BySubscription = "subscription"

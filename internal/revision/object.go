@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"widelark/internal/access"
 )
 
 // Kind is a kind of object that is kept as one piece: who asks, and what is decided about them.
@@ -100,7 +102,7 @@ type ObjectStore interface {
 	Object(ctx context.Context, kind Kind, id uuid.UUID) (Object, error)
 
 	// Change makes changes, all or none, as one edit. The objects come back in the order of the changes; those that are gone are empty.
-	Change(ctx context.Context, changes []ObjectChange, by string) ([]Object, error)
+	Change(ctx context.Context, changes []ObjectChange, by access.Actor) ([]Object, error)
 
 	Members(ctx context.Context) (map[uuid.UUID]int, error)                   // how many persons say that they are in each group
 	Names(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]string, error) // of objects of all kinds, also of those that are gone

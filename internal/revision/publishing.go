@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/pattern"
+	"widelark/internal/access"
 )
 
 // Revision is a published state. It never changes.
@@ -78,28 +79,6 @@ type EntryCounts struct {
 	Added, Edited, Removed int64
 }
 
-// Event is a line of the audit log.
-type Event struct {
-	ID      int64
-	At      time.Time
-	By      string
-	What    string // made, changed, removed, brought back, entries …; signed in, refused, signed out; published, taken back, planned, unplanned
-	Kind    Kind
-	Object  *uuid.UUID
-	Name    string
-	Version *int64
-	Detail  string
-}
-
-// EventQuery chooses events. The zero query is all, from the newest on.
-type EventQuery struct {
-	Before int64  // those with smaller ids; 0 begins
-	Limit  int    // at most so many
-	Text   string // with this in what, name, detail or by
-	Kind   Kind
-	Object *uuid.UUID
-}
-
 // Acceptance says that a finding of the review is as it should be.
 type Acceptance struct {
 	Key    string
@@ -113,18 +92,18 @@ type Acceptance struct {
 type PublishStore interface {
 	// Publish makes a version of the draft the next revision. Where the live revision is not the one that the caller saw, it is refused with
 	// [ErrStale]; 0 for whatever it is.
-	Publish(ctx context.Context, p Publishing, live int64, by string) (Revision, error)
+	Publish(ctx context.Context, p Publishing, live int64, by access.Actor) (Revision, error)
 	Revisions(ctx context.Context, before int64, limit int) ([]Revision, error) // the newest first; before 0 begins
 	Revision(ctx context.Context, number int64) (Revision, error)
 
-	Plan(ctx context.Context, p Planned) (Planned, error)
-	Unplan(ctx context.Context, id uuid.UUID, by string) error
+	Plan(ctx context.Context, p Planned, by access.Actor) (Planned, error)
+	Unplan(ctx context.Context, id uuid.UUID, by access.Actor) error
 	Planned(ctx context.Context) ([]Planned, error) // the next first
 
 	// PublishDue publishes what was planned for a moment or earlier, each once however many services do so at once. check says, before each,
-	// what to write of it; a [*NotDueError] calls that plan off, and the audit log says why; after any other
+	// what to write of it; a [*NotDueError] calls that plan off, as does a planner who may not publish any more, and the audit log says why; after any other
 	// error the plan stays, and is tried again.
-	PublishDue(ctx context.Context, at time.Time, check func(Planned) (Publishing, error)) ([]Revision, error)
+	PublishDue(ctx context.Context, at time.Time, check func(Planned) (Publishing, error), by access.Actor) ([]Revision, error)
 
 	// Changed tells which objects two versions do not share. To 0 is the draft as it is now.
 	Changed(ctx context.Context, from, to int64) ([]ObjectState, error)
@@ -134,21 +113,18 @@ type PublishStore interface {
 
 	// Restore makes objects of the draft what they were at a version; none named is all. Where the draft is not at the version that the
 	// caller saw, it is refused with [ErrStale]; 0 for whatever it is.
-	Restore(ctx context.Context, to, seen int64, only []uuid.UUID, by string) error
+	Restore(ctx context.Context, to, seen int64, only []uuid.UUID, by access.Actor) error
 
 	// AllObjects returns every object of the draft, those with a table of their own too, and the version that they are of.
 	AllObjects(ctx context.Context) ([]Object, int64, error)
 
 	// Apply makes the draft what a target says: all of it, or nothing. Where the draft is not at the version that the caller saw, it is
 	// refused with [ErrStale].
-	Apply(ctx context.Context, t Target, seen int64, by string) error
-
-	Audit(ctx context.Context, q EventQuery) ([]Event, error)
-	Note(ctx context.Context, e Event) error // adds to the audit log
+	Apply(ctx context.Context, t Target, seen int64, by access.Actor) error
 
 	Acceptances(ctx context.Context) ([]Acceptance, error)
-	AcceptFinding(ctx context.Context, a Acceptance) error
-	UnacceptFinding(ctx context.Context, key, by string) error
+	AcceptFinding(ctx context.Context, a Acceptance, by access.Actor) error
+	UnacceptFinding(ctx context.Context, key string, by access.Actor) error
 }
 
 // CheckNote trims the note of a revision and refuses one that says nothing.

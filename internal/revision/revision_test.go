@@ -13,6 +13,7 @@ import (
 
 	"widelark/core/pattern"
 	"widelark/core/policy"
+	"widelark/internal/access"
 )
 
 func ptr[T any](v T) *T { return &v }
@@ -184,7 +185,7 @@ func TestBatch(t *testing.T) {
 
 func TestImportKeepsNothingOfHalfAFile(t *testing.T) {
 	broken := errors.New("the line went down")
-	_, report, err := Import(t.Context(), nil, uuid.Nil, &halfFile{text: "a.example\nb.exam", err: broken}, pattern.Exact, Merging{}, 0, "")
+	_, report, err := Import(t.Context(), nil, uuid.Nil, &halfFile{text: "a.example\nb.exam", err: broken}, pattern.Exact, Merging{}, 0, access.Setup)
 	require.ErrorIs(t, err, broken) // the store, of which there is none here, is never asked
 	assert.LessOrEqual(t, report.Lines, 1)
 }

@@ -9,6 +9,7 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/schedule"
+	"widelark/internal/access"
 )
 
 // Schedule is a named set of weekly windows and dated lines in one time zone.
@@ -35,9 +36,9 @@ type ScheduleEdit struct {
 type ScheduleStore interface {
 	Schedules(ctx context.Context) ([]Schedule, error) // by name
 	Schedule(ctx context.Context, id uuid.UUID) (Schedule, error)
-	AddSchedule(ctx context.Context, made ScheduleEdit, by string) (Schedule, error)
-	EditSchedule(ctx context.Context, id uuid.UUID, edit ScheduleEdit, version int64, by string) (Schedule, error)
-	RemoveSchedule(ctx context.Context, id uuid.UUID, version int64, by string) error
+	AddSchedule(ctx context.Context, made ScheduleEdit, by access.Actor) (Schedule, error)
+	EditSchedule(ctx context.Context, id uuid.UUID, edit ScheduleEdit, version int64, by access.Actor) (Schedule, error)
+	RemoveSchedule(ctx context.Context, id uuid.UUID, version int64, by access.Actor) error
 }
 
 // LoadZone returns the zone of an IANA name. "" and "Local" are refused: they would be that of the machine.

@@ -3,6 +3,8 @@ package revision
 import (
 	"context"
 	"time"
+
+	"widelark/internal/access"
 )
 
 // SeenPage is a page of recorded traffic, summed up.
@@ -15,7 +17,7 @@ type SeenPage struct {
 
 // SeenStore keeps what was seen of the traffic.
 type SeenStore interface {
-	AddSeen(ctx context.Context, pages []SeenPage) error // adds to the counts that are there
+	AddSeen(ctx context.Context, pages []SeenPage, by access.Actor) error // adds to the counts that are there
 	EachSeen(ctx context.Context, each func(SeenPage) error) error
 	SeenVersion(ctx context.Context) (string, error) // changes when anything was added
 	SeenHosts(ctx context.Context, text string, limit int) ([]SeenPage, error)

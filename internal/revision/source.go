@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+
+	"widelark/internal/access"
 )
 
 // Source is where a list's entries come from.
@@ -81,8 +83,8 @@ type SourceStore interface {
 	Sources(ctx context.Context) ([]Source, error)
 	DueSources(ctx context.Context, at time.Time) ([]Source, error)
 	Source(ctx context.Context, list uuid.UUID) (Source, error)
-	SetSource(ctx context.Context, source Source, by string) (Source, error) // what is known of earlier pulls stays, unless the address is another
-	RemoveSource(ctx context.Context, list uuid.UUID, by string) error
-	MayFill(ctx context.Context, list uuid.UUID, by string) error // [ErrOwners] where the baseline names the list, and the actor is no owner
-	KeepPull(ctx context.Context, source Source) error            // what a pull came to
+	SetSource(ctx context.Context, source Source, by access.Actor) (Source, error) // what is known of earlier pulls stays, unless the address is another
+	RemoveSource(ctx context.Context, list uuid.UUID, by access.Actor) error
+	MayFill(ctx context.Context, list uuid.UUID, by access.Actor) error // an [*access.DeniedError] where the actor may not
+	KeepPull(ctx context.Context, source Source, by access.Actor) error // what a pull came to
 }

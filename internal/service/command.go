@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
 
+	"widelark/internal/access"
 	"widelark/internal/account"
 	"widelark/internal/postgres"
 )
@@ -121,7 +122,7 @@ func accountCommand(in io.Reader) *cobra.Command {
 				return err
 			}
 			authenticator := account.NewAuthenticator(store, account.DefaultCost)
-			made, err := authenticator.Add(cmd.Context(), account.Account{Name: args[0], FullName: fullName, Owner: owner}, password)
+			made, err := authenticator.Add(cmd.Context(), account.Account{Name: args[0], FullName: fullName, Owner: owner}, password, access.Setup)
 			if errors.Is(err, account.ErrTaken) {
 				return fmt.Errorf("there is an account %q already", args[0])
 			} else if err != nil {
@@ -181,7 +182,7 @@ func accountOwnerCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "owner NAME", Short: "Let somebody edit the baseline, or with --not no more", Args: oneName,
 		RunE: withAccounts(func(cmd *cobra.Command, store account.Store, args []string) error {
-			switch err := store.SetOwner(cmd.Context(), args[0], !not); {
+			switch err := store.SetOwner(cmd.Context(), args[0], !not, access.Setup); {
 			case errors.Is(err, account.ErrUnknown):
 				return fmt.Errorf("there is no account %q", args[0])
 			case errors.Is(err, account.ErrLastOwner):

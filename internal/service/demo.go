@@ -18,6 +18,7 @@ import (
 
 	"widelark/client"
 	"widelark/demo"
+	"widelark/internal/access"
 	"widelark/internal/account"
 	"widelark/internal/postgres/cluster"
 )
@@ -138,7 +139,7 @@ func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer
 	files := filepath.Join(dir, "files")
 	if !demo.Loaded(files) {
 		for _, a := range []account.Account{{Name: demo.Name, FullName: demo.FullName, Owner: true}, {Name: demo.Lead, FullName: demo.LeadName}} {
-			if _, err := s.Authenticator.Add(ctx, a, demo.Password); err != nil && !errors.Is(err, account.ErrTaken) {
+			if _, err := s.Authenticator.Add(ctx, a, demo.Password, access.Setup); err != nil && !errors.Is(err, account.ErrTaken) {
 				return err
 			}
 		}
@@ -147,7 +148,7 @@ func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer
 	if err != nil {
 		return err
 	}
-	token, secret, err := s.Authenticator.AddToken(ctx, who.ID, "widelark, demo", nil)
+	token, secret, err := s.Authenticator.AddToken(ctx, "widelark, demo", nil, who.Actor())
 	if err != nil {
 		return err
 	}

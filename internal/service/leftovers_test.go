@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widelark/client"
+	"widelark/internal/access"
 	"widelark/internal/account"
 	"widelark/internal/testkit"
 )
@@ -38,9 +39,9 @@ func TestNothingIsLeftRunning(t *testing.T) {
 			http.DefaultClient.CloseIdleConnections()
 		}()
 		if n == 0 {
-			edda, err := s.Authenticator.Add(t.Context(), account.Account{Name: testkit.Name, FullName: "Edda Marsh"}, testkit.Password)
+			edda, err := s.Authenticator.Add(t.Context(), account.Account{Name: testkit.Name, FullName: "Edda Marsh"}, testkit.Password, access.Setup)
 			require.NoError(t, err)
-			_, token, err = s.Authenticator.AddToken(t.Context(), edda.ID, "test", nil)
+			_, token, err = s.Authenticator.AddToken(t.Context(), "test", nil, edda.Actor())
 			require.NoError(t, err)
 		}
 		api, err := client.New(s.URL, token)

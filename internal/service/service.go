@@ -14,6 +14,7 @@ import (
 
 	"github.com/alexedwards/scs/pgxstore"
 
+	"widelark/internal/access"
 	"widelark/internal/account"
 	"widelark/internal/catalogue"
 	"widelark/internal/check"
@@ -100,7 +101,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Authenticator: authenticator, Store: store, Editions: editions, Examiner: examiner,
-			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Versions: store, Checks: checks, Zone: zone, Now: time.Now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Audit: store, Versions: store, Checks: checks, Zone: zone, Now: time.Now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
 			Names:    config.names(),
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
@@ -167,7 +168,7 @@ func removeExpired(ctx context.Context, store *postgres.Store, log *slog.Logger)
 			return
 		case <-tick.C:
 		}
-		if err := store.RemoveExpired(ctx); err != nil && ctx.Err() == nil {
+		if err := store.RemoveExpired(ctx, access.Timetable); err != nil && ctx.Err() == nil {
 			log.WarnContext(ctx, "sessions that have run out could not be removed; it is tried again", "error", err)
 		}
 	}

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"widelark/core/pattern"
+	"widelark/internal/access"
 	"widelark/internal/listfile"
 	"widelark/internal/revision"
 )
@@ -42,7 +43,7 @@ func (p *Puller) Pull(ctx context.Context, s revision.Source) (revision.Source, 
 	if err := p.pull(ctx, &s, now); err != nil {
 		return s, err
 	}
-	return s, p.Store.KeepPull(ctx, s)
+	return s, p.Store.KeepPull(ctx, s, access.Subscription)
 }
 
 func (p *Puller) pull(ctx context.Context, s *revision.Source, now time.Time) error {
@@ -111,7 +112,7 @@ func (p *Puller) pull(ctx context.Context, s *revision.Source, now time.Time) er
 	case batch.Count == 0:
 		return fail(revision.PullRefused, "The file holds no entry. The last good state stays.")
 	}
-	_, preview, err := p.Store.MergeEntries(ctx, s.ListID, batch, how, 0, revision.BySubscription)
+	_, preview, err := p.Store.MergeEntries(ctx, s.ListID, batch, how, 0, access.Subscription)
 	if err != nil {
 		return err
 	}
@@ -123,7 +124,7 @@ func (p *Puller) pull(ctx context.Context, s *revision.Source, now time.Time) er
 	s.Result, s.Told = revision.PullUnchanged, "The source says the same as before."
 	if preview.Added+preview.Updated+preview.Removed+preview.Notes > 0 {
 		how.Preview = false
-		if _, merged, err = p.Store.MergeEntries(ctx, s.ListID, batch, how, 0, revision.BySubscription); err != nil {
+		if _, merged, err = p.Store.MergeEntries(ctx, s.ListID, batch, how, 0, access.Subscription); err != nil {
 			return err
 		}
 		s.Result, s.Told = revision.PullChanged, fmt.Sprintf("%s came, %d went, %d stay.", plural(merged.Added, "entry", "entries"), merged.Removed, merged.Same+merged.Updated)

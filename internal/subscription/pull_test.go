@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widelark/core/pattern"
+	"widelark/internal/access"
 	"widelark/internal/catalogue"
 	"widelark/internal/postgres"
 	"widelark/internal/revision"
@@ -49,7 +50,7 @@ func newHouse(t *testing.T, change func(*revision.Source)) *house {
 	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) { (*h.answer.Load())(w, r) }))
 	t.Cleanup(web.Close)
 	name := "Partner"
-	list, err := h.store.AddList(t.Context(), revision.ListEdit{Name: &name}, "edda")
+	list, err := h.store.AddList(t.Context(), revision.ListEdit{Name: &name}, access.Setup)
 	require.NoError(t, err)
 	source := revision.Source{ListID: list.ID, URL: web.URL, Format: "lines", MaxShrink: 50}
 	if change != nil {
@@ -57,7 +58,7 @@ func newHouse(t *testing.T, change func(*revision.Source)) *house {
 	}
 	source, err = source.Checked()
 	require.NoError(t, err)
-	h.source, err = h.store.SetSource(t.Context(), source, "edda")
+	h.source, err = h.store.SetSource(t.Context(), source, access.Setup)
 	require.NoError(t, err)
 	h.puller = &subscription.Puller{Client: http.DefaultClient, Store: h.store, Now: func() time.Time { return h.now }, Pulled: func(context.Context) { h.edits++ }}
 	return h
@@ -262,7 +263,7 @@ func TestPullsBesideEdits(t *testing.T) {
 				assert.NoError(t, err)
 				return
 			}
-			_, _, err := h.store.MergeEntries(t.Context(), h.source.ListID, revision.NewBatch(pattern.MustParse("c.example")), revision.Merging{}, 0, "edda")
+			_, _, err := h.store.MergeEntries(t.Context(), h.source.ListID, revision.NewBatch(pattern.MustParse("c.example")), revision.Merging{}, 0, access.Setup)
 			assert.NoError(t, err)
 		})
 	}

@@ -13,6 +13,7 @@ import (
 	"github.com/jackc/pgx/v5"
 	"github.com/stretchr/testify/require"
 
+	"widelark/internal/access"
 	"widelark/internal/account"
 	"widelark/internal/postgres"
 	"widelark/internal/postgres/cluster"
@@ -79,7 +80,7 @@ func (s *Server) let(t testing.TB) string {
 		store, err := postgres.Open(t.Context(), s.URL(name))
 		require.NoError(t, err)
 		defer store.Close()
-		_, err = account.NewAuthenticator(store, cheap).Add(t.Context(), account.Account{Name: Name, FullName: "Edda Marsh"}, Password)
+		_, err = account.NewAuthenticator(store, cheap).Add(t.Context(), account.Account{Name: Name, FullName: "Edda Marsh"}, Password, access.Setup)
 		require.NoError(t, err)
 	})
 	return name

@@ -17,6 +17,7 @@ import (
 
 	"widelark/core/pattern"
 	"widelark/core/policy"
+	"widelark/internal/access"
 	"widelark/internal/catalogue"
 	"widelark/internal/edition"
 	"widelark/internal/postgres"
@@ -45,7 +46,7 @@ func newHouse(t *testing.T) house {
 	h.store, err = postgres.Open(t.Context(), h.url)
 	require.NoError(t, err)
 	t.Cleanup(h.store.Close)
-	h.list, err = h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Betting")}, "edda")
+	h.list, err = h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Betting")}, access.Setup)
 	require.NoError(t, err)
 	h.rule(t, revision.RuleBody{Name: "Never", If: &revision.Condition{Lists: []revision.Ref{{ID: h.list.ID}}}, Then: policy.Block})
 	return h
@@ -59,7 +60,7 @@ func (h house) rule(t *testing.T, rules ...revision.RuleBody) {
 	for _, o := range kept {
 		if o.Name == "Fallback" {
 			body := &revision.PolicyBody{Role: revision.RoleFallback, Rules: rules, Otherwise: policy.Allow}
-			_, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: o.Kind, ID: o.ID, Name: o.Name, Body: body}}, "edda")
+			_, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: o.Kind, ID: o.ID, Name: o.Name, Body: body}}, access.Setup)
 			require.NoError(t, err)
 		}
 	}
@@ -67,7 +68,7 @@ func (h house) rule(t *testing.T, rules ...revision.RuleBody) {
 
 func (h house) add(t testing.TB, lines ...string) {
 	t.Helper()
-	_, _, err := revision.Import(t.Context(), h.store, h.list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, "edda")
+	_, _, err := revision.Import(t.Context(), h.store, h.list.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, access.Setup)
 	require.NoError(t, err)
 }
 
@@ -100,7 +101,7 @@ func TestEditsCountEverywhere(t *testing.T) {
 	h.add(t, "heron.example")
 	assert.Equal(t, policy.Block, verdict(t, here, "heron.example"))
 	assert.Equal(t, policy.Block, verdict(t, there, "heron.example"))
-	_, _, err = other.RemoveEntries(t.Context(), h.list.ID, revision.Selection{Keys: []string{"heron.example"}}, revision.ChangeRemoved, 0, "edda")
+	_, _, err = other.RemoveEntries(t.Context(), h.list.ID, revision.Selection{Keys: []string{"heron.example"}}, revision.ChangeRemoved, 0, access.Setup)
 	require.NoError(t, err)
 	assert.Equal(t, policy.Allow, verdict(t, here, "heron.example"))
 }
@@ -134,7 +135,7 @@ func TestTrialsGoOnDuringEdits(t *testing.T) {
 		all.Go(func() {
 			for i := range each {
 				host := fmt.Sprintf("site-%d-%d.example", hand, i)
-				_, _, err := h.store.MergeEntries(t.Context(), h.list.ID, revision.NewBatch(pattern.MustParse(host)), revision.Merging{}, 0, "edda")
+				_, _, err := h.store.MergeEntries(t.Context(), h.list.ID, revision.NewBatch(pattern.MustParse(host)), revision.Merging{}, 0, access.Setup)
 				assert.NoError(t, err)
 				answers, err := ask(t.Context(), editions, trial.Question{URLs: []string{host, "heron.example"}})
 				if assert.NoError(t, err) {
@@ -160,7 +161,7 @@ func TestLargeLists(t *testing.T) {
 		lines[i] = fmt.Sprintf("site-%d.example", i)
 	}
 	h.add(t, lines...)
-	also, err := h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Also")}, "edda")
+	also, err := h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Also")}, access.Setup)
 	require.NoError(t, err)
 	names := func(url string) (all []string) {
 		answers, err := ask(t.Context(), editions, trial.Question{URLs: []string{url}})
@@ -171,19 +172,19 @@ func TestLargeLists(t *testing.T) {
 		return all
 	}
 	assert.Equal(t, []string{"Betting"}, names("site-4711.example"))
-	_, _, err = h.store.MergeEntries(t.Context(), also.ID, revision.NewBatch(pattern.MustParse("site-4711.example")), revision.Merging{}, 0, "edda")
+	_, _, err = h.store.MergeEntries(t.Context(), also.ID, revision.NewBatch(pattern.MustParse("site-4711.example")), revision.Merging{}, 0, access.Setup)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Also", "Betting"}, names("site-4711.example"), "by name, wherever they stand")
 	h.add(t, "new.example")
 	assert.Equal(t, []string{"Betting"}, names("new.example"))
 	renamed := "Odds"
-	_, err = h.store.EditList(t.Context(), h.list.ID, revision.ListEdit{Name: &renamed}, 0, "edda")
+	_, err = h.store.EditList(t.Context(), h.list.ID, revision.ListEdit{Name: &renamed}, 0, access.Setup)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Also", "Odds"}, names("site-4711.example"))
-	_, _, err = h.store.RemoveEntries(t.Context(), h.list.ID, revision.Selection{Keys: lines}, revision.ChangeRemoved, 0, "edda")
+	_, _, err = h.store.RemoveEntries(t.Context(), h.list.ID, revision.Selection{Keys: lines}, revision.ChangeRemoved, 0, access.Setup)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"Also"}, names("site-4711.example"))
-	require.NoError(t, h.store.RemoveList(t.Context(), also.ID, 0, "tests"))
+	require.NoError(t, h.store.RemoveList(t.Context(), also.ID, 0, access.Setup))
 	assert.Empty(t, names("site-4711.example"))
 	assert.Equal(t, []string{"Odds"}, names("new.example"))
 }
@@ -198,7 +199,7 @@ func TestFollowingEditsIsReadingAnew(t *testing.T) {
 		lines[i] = fmt.Sprintf("site-%d.example", i)
 	}
 	h.add(t, lines...)
-	small, err := h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Small")}, "edda")
+	small, err := h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Small")}, access.Setup)
 	require.NoError(t, err)
 	lists := []uuid.UUID{h.list.ID, small.ID}
 	follower := edition.New(h.store, catalogue.NewCache(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
@@ -217,17 +218,17 @@ func TestFollowingEditsIsReadingAnew(t *testing.T) {
 		switch random.IntN(6) {
 		case 0, 1:
 			line := []string{"site-%d.example", "! site-%d.example", "site-%d.example/x [off]", "*te-%d.*", `"site-%d"`}[random.IntN(5)]
-			_, _, err = h.store.MergeEntries(t.Context(), list, revision.NewBatch(pattern.MustParse(fmt.Sprintf(line, random.IntN(40)))), revision.Merging{}, 0, "edda")
+			_, _, err = h.store.MergeEntries(t.Context(), list, revision.NewBatch(pattern.MustParse(fmt.Sprintf(line, random.IntN(40)))), revision.Merging{}, 0, access.Setup)
 		case 2:
-			_, _, err = h.store.RemoveEntries(t.Context(), list, some(), revision.ChangeRemoved, 0, "edda")
+			_, _, err = h.store.RemoveEntries(t.Context(), list, some(), revision.ChangeRemoved, 0, access.Setup)
 		case 3:
 			off := random.IntN(2) == 0
-			_, _, err = h.store.EditEntries(t.Context(), list, some(), revision.EntryEdit{Off: &off}, 0, "edda")
+			_, _, err = h.store.EditEntries(t.Context(), list, some(), revision.EntryEdit{Off: &off}, 0, access.Setup)
 		case 4:
-			_, _, err = h.store.CopyEntries(t.Context(), list, other(lists, list), some(), random.IntN(2) == 0, 0, "edda")
+			_, _, err = h.store.CopyEntries(t.Context(), list, other(lists, list), some(), random.IntN(2) == 0, 0, access.Setup)
 		case 5:
 			if len(past) > 0 {
-				_, err = h.store.TakeBack(t.Context(), h.list.ID, past[random.IntN(len(past))], 0, "edda")
+				_, err = h.store.TakeBack(t.Context(), h.list.ID, past[random.IntN(len(past))], 0, access.Setup)
 			}
 		}
 		require.NoError(t, err)
@@ -258,7 +259,7 @@ func TestAnswers(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
 	h.add(t, "# note", "heron.example", "*.heron.example")
-	_, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindGroup, Name: "Everyone", Body: &revision.GroupBody{}}}, "edda")
+	_, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindGroup, Name: "Everyone", Body: &revision.GroupBody{}}}, access.Setup)
 	require.NoError(t, err)
 	editions := edition.New(h.store, catalogue.NewCache(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
 	answers, err := ask(t.Context(), editions, trial.Question{URLs: []string{"www.heron.example", "gopher://x"}, Who: edition.Who{Group: "everyone"}})

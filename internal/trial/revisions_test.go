@@ -13,6 +13,7 @@ import (
 
 	"widelark/core/pattern"
 	"widelark/core/policy"
+	"widelark/internal/access"
 	"widelark/internal/edition"
 	"widelark/internal/revision"
 	"widelark/internal/trial"
@@ -24,13 +25,13 @@ func TestEarlierVersionsReadAsAnew(t *testing.T) {
 	h := newHouse(t)
 	random := rand.New(rand.NewPCG(5, 12))
 	editions := h.editions()
-	also, err := h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Also")}, "edda")
+	also, err := h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Also")}, access.Setup)
 	require.NoError(t, err)
 	large := make([]pattern.Entry, 6000) // compiled by itself
 	for i := range large {
 		large[i] = pattern.MustParse(fmt.Sprintf("large-%d.example", i))
 	}
-	_, _, err = h.store.MergeEntries(t.Context(), also.ID, revision.NewBatch(large...), revision.Merging{}, 0, "edda")
+	_, _, err = h.store.MergeEntries(t.Context(), also.ID, revision.NewBatch(large...), revision.Merging{}, 0, access.Setup)
 	require.NoError(t, err)
 	lists := []uuid.UUID{h.list.ID, also.ID}
 	h.rule(t, revision.RuleBody{Name: "Never", Then: policy.Block, If: &revision.Condition{Lists: []revision.Ref{{ID: lists[0]}}}},
@@ -59,11 +60,11 @@ func TestEarlierVersionsReadAsAnew(t *testing.T) {
 		entry := pattern.MustParse(fmt.Sprintf("site-%d.example", random.IntN(30)))
 		switch random.IntN(6) {
 		case 0, 1, 2:
-			_, _, err = h.store.MergeEntries(t.Context(), list, revision.NewBatch(entry), revision.Merging{}, 0, "edda")
+			_, _, err = h.store.MergeEntries(t.Context(), list, revision.NewBatch(entry), revision.Merging{}, 0, access.Setup)
 		case 3:
-			_, _, err = h.store.RemoveEntries(t.Context(), list, revision.Selection{Keys: []string{entry.Key()}}, revision.ChangeRemoved, 0, "edda")
+			_, _, err = h.store.RemoveEntries(t.Context(), list, revision.Selection{Keys: []string{entry.Key()}}, revision.ChangeRemoved, 0, access.Setup)
 		case 4:
-			_, _, err = h.store.EditEntries(t.Context(), list, revision.Selection{Keys: []string{entry.Key()}}, revision.EntryEdit{Off: ptr(i%2 == 0)}, 0, "edda")
+			_, _, err = h.store.EditEntries(t.Context(), list, revision.Selection{Keys: []string{entry.Key()}}, revision.EntryEdit{Off: ptr(i%2 == 0)}, 0, access.Setup)
 		default:
 			h.rule(t, revision.RuleBody{Name: "Never", Then: policy.Verdicts[random.IntN(4)], If: &revision.Condition{Lists: []revision.Ref{{ID: lists[random.IntN(2)]}}}})
 		}
@@ -115,11 +116,11 @@ func TestTrialsGoOnDuringPublishing(t *testing.T) {
 		now, err := h.store.DraftVersion(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, policy.Allow, liveSays(here))
-		_, err = h.store.Publish(t.Context(), revision.Publishing{Version: now.Draft, Note: "block it"}, 0, "edda")
+		_, err = h.store.Publish(t.Context(), revision.Publishing{Version: now.Draft, Note: "block it"}, 0, access.Setup)
 		require.NoError(t, err)
 		assert.Equal(t, policy.Block, liveSays(here))
 		assert.Equal(t, policy.Block, liveSays(there))
-		_, err = h.store.Publish(t.Context(), revision.Publishing{Version: 1, Note: "back", SameAs: 1}, 0, "edda")
+		_, err = h.store.Publish(t.Context(), revision.Publishing{Version: 1, Note: "back", SameAs: 1}, 0, access.Setup)
 		require.NoError(t, err)
 		assert.Equal(t, policy.Allow, liveSays(there))
 	}

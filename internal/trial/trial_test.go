@@ -16,6 +16,7 @@ import (
 	"widelark/core/match"
 	"widelark/core/policy"
 	"widelark/core/weburl"
+	"widelark/internal/access"
 	"widelark/internal/catalogue"
 	"widelark/internal/edition"
 	"widelark/internal/revision"
@@ -35,7 +36,7 @@ func (h house) change(t testing.TB, changes ...revision.ObjectChange) []revision
 			require.NoError(t, c.Body.Check())
 		}
 	}
-	made, err := h.store.Change(t.Context(), changes, "edda")
+	made, err := h.store.Change(t.Context(), changes, access.Setup)
 	require.NoError(t, err)
 	return made
 }
@@ -96,7 +97,7 @@ func TestAllWaysAgree(t *testing.T) {
 	h := newHouse(t)
 	h.add(t, "heron.example", "tern.example/x")
 	made := h.change(t, revision.ObjectChange{Kind: revision.KindGroup, Name: "Nurses", Body: &revision.GroupBody{}}, revision.ObjectChange{Kind: revision.KindGroup, Name: "Night", Body: &revision.GroupBody{}})
-	night, err := h.store.AddSchedule(t.Context(), revision.ScheduleEdit{Name: ptr("Nights"), Zone: ptr("UTC"), Text: ptr("mon-sun 20:00-07:30")}, "edda")
+	night, err := h.store.AddSchedule(t.Context(), revision.ScheduleEdit{Name: ptr("Nights"), Zone: ptr("UTC"), Text: ptr("mon-sun 20:00-07:30")}, access.Setup)
 	require.NoError(t, err)
 	rules := []revision.RuleBody{{Name: "Nights", When: &revision.WhenBody{Schedule: revision.Ref{ID: night.ID}, Outside: true}, If: &revision.Condition{Lists: refs(h.list.ID)}, Then: policy.Block}}
 	h.change(t, revision.ObjectChange{Kind: revision.KindPolicy, Name: "Night ward", Body: &revision.PolicyBody{Groups: refs(made[1].ID), Rules: rules, Otherwise: policy.Watch}})
@@ -233,7 +234,7 @@ func TestTrialsGoOnDuringObjectEdits(t *testing.T) {
 		all.Go(func() {
 			for i := range 8 {
 				name := fmt.Sprintf("person-%d-%d", hand, i)
-				made, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindPerson, Name: name, Body: &revision.PersonBody{}}}, "edda")
+				made, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindPerson, Name: name, Body: &revision.PersonBody{}}}, access.Setup)
 				if !assert.NoError(t, err) {
 					return
 				}
@@ -246,10 +247,10 @@ func TestTrialsGoOnDuringObjectEdits(t *testing.T) {
 				}
 				assert.Equal(t, policy.Block, ask())
 				e := &revision.ExceptionBody{Entries: []string{"heron.example"}, Then: policy.Allow, Reason: "x", For: revision.WhomBody{Persons: refs(made[0].ID)}}
-				granted, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindException, Name: name, Body: e}}, "edda")
+				granted, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindException, Name: name, Body: e}}, access.Setup)
 				assert.NoError(t, err)
 				assert.Equal(t, policy.Allow, ask())
-				_, err = h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindException, ID: granted[0].ID, Remove: true}, {Kind: revision.KindPerson, ID: made[0].ID, Remove: true}}, "edda")
+				_, err = h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindException, ID: granted[0].ID, Remove: true}, {Kind: revision.KindPerson, ID: made[0].ID, Remove: true}}, access.Setup)
 				assert.NoError(t, err)
 			}
 		})
@@ -296,7 +297,7 @@ func TestJourneysAhead(t *testing.T) {
 	h := newHouse(t)
 	h.add(t, "lore.example")
 	everybody := revision.WhomBody{Everybody: true}
-	night, err := h.store.AddSchedule(t.Context(), revision.ScheduleEdit{Name: ptr("Night"), Description: ptr(""), Zone: ptr("UTC"), Text: ptr("mon-sun 20:00-07:30")}, "edda")
+	night, err := h.store.AddSchedule(t.Context(), revision.ScheduleEdit{Name: ptr("Night"), Description: ptr(""), Zone: ptr("UTC"), Text: ptr("mon-sun 20:00-07:30")}, access.Setup)
 	require.NoError(t, err)
 	group := h.change(t, revision.ObjectChange{Kind: revision.KindGroup, Name: "Screens", Body: &revision.GroupBody{Ranges: []string{"10.40.41.0/24"}}})[0]
 	rule := revision.RuleBody{Name: "Not at night", Then: policy.Block, When: &revision.WhenBody{Schedule: revision.Ref{ID: night.ID}}, If: &revision.Condition{Lists: refs(h.list.ID)}}

@@ -19,6 +19,7 @@ import (
 	"widelark/core/policy"
 	"widelark/core/tidy"
 	"widelark/core/weburl"
+	"widelark/internal/access"
 	"widelark/internal/revision"
 )
 
@@ -215,7 +216,7 @@ func (k *Examiner) Recorded(ctx context.Context) ([]weburl.URL, error) {
 }
 
 // AddSeen adds what was asked for to what was seen. URLs that are none are passed over; it returns how many were kept.
-func (k *Examiner) AddSeen(ctx context.Context, urls []revision.SeenPage) (int, error) {
+func (k *Examiner) AddSeen(ctx context.Context, urls []revision.SeenPage, by access.Actor) (int, error) {
 	kept := make([]revision.SeenPage, 0, len(urls))
 	for _, p := range urls {
 		u, err := weburl.Parse(p.Host + p.Path)
@@ -225,7 +226,7 @@ func (k *Examiner) AddSeen(ctx context.Context, urls []revision.SeenPage) (int, 
 		p.Host, p.Path = u.Host(), u.Path()
 		kept = append(kept, p)
 	}
-	return len(kept), k.seen.AddSeen(ctx, kept)
+	return len(kept), k.seen.AddSeen(ctx, kept, by)
 }
 
 // Companion says whether a list lets a host in that a page needs.

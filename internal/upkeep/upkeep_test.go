@@ -16,6 +16,7 @@ import (
 	"widelark/core/policy"
 	"widelark/core/tidy"
 	"widelark/core/weburl"
+	"widelark/internal/access"
 	"widelark/internal/catalogue"
 	"widelark/internal/edition"
 	"widelark/internal/postgres"
@@ -46,9 +47,9 @@ func newHouse(t *testing.T) house {
 
 func (h house) list(t *testing.T, name string, lines ...string) revision.List {
 	t.Helper()
-	l, err := h.store.AddList(t.Context(), revision.ListEdit{Name: &name}, "edda")
+	l, err := h.store.AddList(t.Context(), revision.ListEdit{Name: &name}, access.Setup)
 	require.NoError(t, err)
-	l, _, err = revision.Import(t.Context(), h.store, l.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, "edda")
+	l, _, err = revision.Import(t.Context(), h.store, l.ID, strings.NewReader(strings.Join(lines, "\n")), pattern.Exact, revision.Merging{}, 0, access.Setup)
 	require.NoError(t, err)
 	return l
 }
@@ -74,7 +75,7 @@ func TestExamine(t *testing.T) {
 		return c
 	}
 	body := &revision.PolicyBody{Otherwise: policy.Allow, Rules: []revision.RuleBody{{Name: "Care", If: in(care.ID), Then: policy.Allow}, {Name: "Never", If: in(never.ID, other.ID), Then: policy.Block}}}
-	_, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindPolicy, Name: "House policy", Body: body}}, "edda")
+	_, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindPolicy, Name: "House policy", Body: body}}, access.Setup)
 	require.NoError(t, err)
 
 	found, err := h.examiner.Examine(t.Context(), never, nil, 100)
@@ -96,7 +97,7 @@ func TestExamine(t *testing.T) {
 
 	// What is absorbed leaves the list covering what it covered.
 	ids := append(found.Absorb[tidy.Covered], found.Absorb[tidy.Ended]...)
-	_, removed, err := h.store.RemoveEntries(t.Context(), never.ID, revision.Selection{IDs: ids}, revision.ChangeTidied, found.Version, "edda")
+	_, removed, err := h.store.RemoveEntries(t.Context(), never.ID, revision.Selection{IDs: ids}, revision.ChangeTidied, found.Version, access.Setup)
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, removed)
 	again, err := h.examiner.Examine(t.Context(), never, nil, 100)
@@ -125,7 +126,7 @@ func TestCatches(t *testing.T) {
 		{Host: "gopher://heron.example", Requests: 1, LastOn: day},
 		{Host: "bittern.example", Requests: 0, LastOn: day},
 	}
-	kept, err := h.examiner.AddSeen(t.Context(), pages)
+	kept, err := h.examiner.AddSeen(t.Context(), pages, access.Setup)
 	require.NoError(t, err)
 	assert.Equal(t, 6, kept)
 	caught, err := h.examiner.Catches(t.Context(), patterns, 2)
@@ -140,7 +141,7 @@ func TestCatches(t *testing.T) {
 	assert.Equal(t, "https://heron.example/", caught[0].Top[0].Shown, "the page that was asked for most")
 	assert.Equal(t, "https://heron.example/wards", caught[1].Top[0].Shown)
 
-	_, err = h.examiner.AddSeen(t.Context(), []revision.SeenPage{{Host: "new-heron.test", Requests: 50, LastOn: day}})
+	_, err = h.examiner.AddSeen(t.Context(), []revision.SeenPage{{Host: "new-heron.test", Requests: 50, LastOn: day}}, access.Setup)
 	require.NoError(t, err)
 	caught, err = h.examiner.Catches(t.Context(), patterns[:1], 1)
 	require.NoError(t, err)

@@ -1,15 +1,20 @@
 package e2e
 
 import (
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
 
+	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+	"gopkg.in/yaml.v3"
 
+	"widelark/internal/access"
+	"widelark/internal/httpapi"
 	"widelark/internal/testkit"
 )
 
@@ -121,4 +126,57 @@ func TestOwners(t *testing.T) {
 	b.see("button", "New rule")
 	assert.Contains(t, accounts(t, s, "owner", "edda", "--not"), "edda is no owner now.")
 	assert.Contains(t, s.Run(t, "", "policy", "rule", "on", "Baseline", "Never").Err, "ask Ivo Sedge")
+}
+
+// The contract says of every operation what whoever calls it has to be allowed: one who is not allowed is refused before anything else is
+// looked at, and one who is nobody, everywhere but where it says that anybody may.
+func TestOperationsAskWhoMay(t *testing.T) {
+	t.Parallel()
+	s := server.Serve(t)
+	accounts(t, s, "add", "ivo", "--password-stdin")
+	ivo := *s
+	ivo.Config = filepath.Join(t.TempDir(), "ivo.yaml")
+	ivo.Run(t, testkit.Password, "login", "--name", "ivo", "--password-stdin", "--server", s.URL).Done(t)
+	text, err := httpapi.OpenAPI()
+	require.NoError(t, err)
+	var contract struct {
+		Paths map[string]map[string]struct {
+			OperationID string     `yaml:"operationId"`
+			Security    []any      `yaml:"security"`
+			Act         access.Act `yaml:"x-act"`
+		} `yaml:"paths"`
+	}
+	require.NoError(t, yaml.Unmarshal(text, &contract))
+	refused := 0
+	for path, operations := range contract.Paths {
+		path = strings.NewReplacer("{id}", "00000000-0000-4000-8000-000000000000", "{number}", "99", "{key}", "none").Replace(path)
+		for method, op := range operations {
+			method = strings.ToUpper(method)
+			if op.Act == "" {
+				assert.NotEqual(t, http.StatusUnauthorized, status(t, s.URL, method, path, ""), op.OperationID)
+				continue
+			}
+			assert.Equal(t, http.StatusUnauthorized, status(t, s.URL, method, path, ""), op.OperationID)
+			may := access.Check(access.Account(uuid.New(), "ivo"), []access.Role{access.Member}, op.Act, access.Object{}) == nil
+			assert.Equal(t, may, status(t, s.URL, method, path, ivo.Token(t)) != http.StatusForbidden, "%s: %s", op.OperationID, op.Act)
+			if !may {
+				refused++
+			}
+		}
+	}
+	assert.Equal(t, 6, refused, "accounts and keys are the owners'")
+}
+
+// status calls an operation with nothing in its body, and returns what comes back. token is "" for nobody.
+func status(t *testing.T, server, method, path, token string) int {
+	t.Helper()
+	request, err := http.NewRequestWithContext(t.Context(), method, server+path, nil)
+	require.NoError(t, err)
+	if token != "" {
+		request.Header.Set("Authorization", "Bearer "+token)
+	}
+	response, err := http.DefaultClient.Do(request)
+	require.NoError(t, err)
+	require.NoError(t, response.Body.Close())
+	return response.StatusCode
 }

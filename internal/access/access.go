@@ -1,0 +1,160 @@
+// Package access says who may do what: an actor asks for an act on an object, and one pure function decides. The store asks it inside
+// the transaction of every change, the API before every operation.
+//
+// From: [Actor], its roles, [Act], [Object].
+// To: nil or a [*DeniedError].
+package access
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/google/uuid"
+)
+
+// Role is a set of acts. An actor may do what any of its roles may.
+type Role string
+
+// The roles of accounts, and those of the service's own parts, which no account can have.
+const (
+	Owner  Role = "owner"  // everything that people do
+	Member Role = "member" // everything that people do but what is the owners'
+
+	subscriber Role = "subscription"
+	timetable  Role = "service"
+	setup      Role = "setup"
+)
+
+// Act is something that an actor asks to do, as the end of "may not …".
+type Act string
+
+// The acts. Every operation of the API and every change in the store is one of them.
+const (
+	Read        Act = "read the configuration"
+	Try         Act = "try and look up URLs"
+	ReadJournal Act = "read the journal"
+	ReadAudit   Act = "read the audit log"
+	OwnAccount  Act = "edit their own account"
+	Edit        Act = "edit the draft" // what belongs to the baseline only as an owner: see [Object]
+	Fill        Act = "say what fills a list"
+	Publish     Act = "publish"
+	Accept      Act = "accept findings"
+	Record      Act = "add to the journal"
+	EditPacks   Act = "edit packs"
+	TrustKeys   Act = "edit keys that sign packs"
+	Accounts    Act = "edit accounts"
+	Expire      Act = "remove what has run out"
+)
+
+// Acts returns every act, in the order of the documentation.
+func Acts() []Act {
+	return []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Accept, Record, EditPacks, TrustKeys, Accounts, Expire}
+}
+
+var owners = []Act{TrustKeys, Accounts}
+
+var members = []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Accept, Record, EditPacks}
+
+// rights are the acts of each role, and whether the role also has them on what belongs to the baseline.
+var rights = map[Role]struct {
+	acts     []Act
+	baseline bool
+}{
+	Owner:  {append(slices.Clone(owners), members...), true},
+	Member: {members, false},
+
+	// What an owner set up goes on without one: a list that fills a rule of the baseline is pulled, too.
+	subscriber: {[]Act{Edit, Fill, EditPacks}, true},
+	timetable:  {[]Act{Publish, Record, Expire}, true},
+	setup:      {append(slices.Clone(owners), members...), true},
+}
+
+// Object is what an act is about. The zero Object stands for acts that are about nothing in particular.
+type Object struct {
+	Name     string // as a denial calls it, with its kind: the list "Casino night"
+	Baseline bool   // it is the baseline, or one of its rules names it: a list, app, schedule, scorecard, category or correction
+}
+
+// Actor is who asks: a person or a program with an account, or a part of the service. The zero Actor is unknown, and may do nothing.
+type Actor struct {
+	name    string
+	account uuid.UUID
+	role    Role // of a part of the service
+}
+
+// The parts of the service that act by themselves.
+var (
+	Subscription = Actor{name: string(subscriber), role: subscriber} // pulls lists and packs
+	Timetable    = Actor{name: string(timetable), role: timetable}   // does what is due
+	Setup        = Actor{name: string(setup), role: setup}           // sets up a new database, and carries out commands on the service's machine
+)
+
+// Account returns the actor of an account: a person who is signed in, or a program with a token. name is the sign-in name.
+func Account(id uuid.UUID, name string) Actor { return Actor{name: name, account: id} }
+
+// Name returns the name under which changes are kept.
+func (a Actor) Name() string { return a.name }
+
+// Account returns the id of the actor's account; [uuid.Nil] for the service itself and for an unknown actor.
+func (a Actor) Account() uuid.UUID { return a.account }
+
+// OwnRoles returns the roles of a part of the service, and nil for accounts: theirs are kept with the account, and can be taken away.
+func (a Actor) OwnRoles() []Role {
+	if a.role == "" {
+		return nil
+	}
+	return []Role{a.role}
+}
+
+// Part returns the part of the service whose changes are kept under a name, so that no account may have it. Upper and lower case count as
+// the same.
+func Part(name string) (Actor, bool) {
+	for _, a := range []Actor{Subscription, Timetable, Setup} {
+		if strings.EqualFold(a.name, name) {
+			return a, true
+		}
+	}
+	return Actor{}, false
+}
+
+// DeniedError says that an actor may not do something.
+type DeniedError struct {
+	Actor  string
+	Act    Act
+	Object Object
+	Role   Role // which would do; "" for none that an account can have
+}
+
+// Error returns a sentence without its dot.
+func (e *DeniedError) Error() string {
+	about := ""
+	if e.Object.Name != "" {
+		about = ": " + e.Object.Name
+	}
+	if e.Actor == "" {
+		return fmt.Sprintf("an unknown actor may not %s%s", e.Act, about)
+	}
+	return fmt.Sprintf("%s may not %s%s", e.Actor, e.Act, about)
+}
+
+// Check decides whether an actor with these roles may do something, and returns nil or a [*DeniedError]. Roles and acts that are unknown
+// count for nothing.
+func Check(a Actor, roles []Role, act Act, about Object) error {
+	if a.name != "" && slices.ContainsFunc(roles, func(r Role) bool { return may(r, act, about) }) {
+		return nil
+	}
+	denied := &DeniedError{Actor: a.name, Act: act, Object: about}
+	for _, role := range []Role{Member, Owner} { // the lesser first
+		if may(role, act, about) {
+			denied.Role = role
+			break
+		}
+	}
+	return denied
+}
+
+func may(role Role, act Act, about Object) bool {
+	right, known := rights[role]
+	return known && slices.Contains(right.acts, act) && (right.baseline || !about.Baseline)
+}

@@ -1,0 +1,103 @@
+package httpapi
+
+import (
+	"context"
+	"errors"
+	"net/http"
+	"slices"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"widelark/internal/access"
+	"widelark/internal/account"
+)
+
+// anybody are the operations that need no sign-in.
+var anybody = []string{"getHealth", "signIn", "whoAmI", "signOut"}
+
+// operations are the others, each under the act that it is: whoever may not do that is refused before anything is done. What an act is
+// about is known to the store, which asks again: see [access.Check].
+var operations = map[access.Act][]string{
+	access.Read: {
+		"getLists", "getList", "getEntries", "exportEntries", "findEntries", "getHistory", "compareList", "getFindings", "compareEntries", "explainEntries",
+		"getSources", "getSource", "getUses",
+		"getPeople", "getPerson", "getGroups", "getGroup", "getNetworks", "getNetwork", "getMachines", "getMachine", "whoIs",
+		"getPolicies", "getPolicy", "getExceptions", "getException", "getApps", "getApp", "getAllSettings", "getSettings", "explainRules", "startPolicy", "getPlan",
+		"getSchedules", "getSchedule", "explainSchedule", "exportSchedule", "readCalendar",
+		"getCategories", "getCategorySites", "getCorrections", "exportCorrections", "getScorecards", "scoreText",
+		"getPacks", "getPack", "getPackHistory", "getPackChanges", "getPackKeys",
+		"getDraft", "getDiff", "getEntryDiff", "getTurns", "getReview", "getRevisions",
+		"getExpectations", "getExpectation", "runExpectations", "exportConfig", "planConfig",
+	},
+	access.Try:         {"tryUrls", "compareTrials", "tryMatrix", "sweepTrials", "lookupUrls"},
+	access.ReadJournal: {"replay", "getAffected", "getEffects", "getSeen", "getUnrated", "findCompanions"},
+	access.ReadAudit:   {"getAudit"},
+	access.OwnAccount:  {"changePassword", "getSessions", "endSession", "getTokens", "createToken", "deleteToken"},
+	access.Edit: {
+		"createList", "editList", "deleteList", "addEntries", "editEntries", "copyEntries", "removeEntries", "importEntries", "rewriteList", "tidyList", "takeBack",
+		"addPerson", "putPerson", "removePerson", "importPeople", "movePeople", "addGroup", "putGroup", "removeGroup", "addNetwork", "putNetwork", "removeNetwork",
+		"addMachine", "putMachine", "removeMachine", "addPolicy", "putPolicy", "removePolicy", "addException", "putException", "removeException",
+		"addApp", "putApp", "removeApp", "putSettings", "createSchedule", "editSchedule", "deleteSchedule",
+		"createCategory", "editCategory", "deleteCategory", "correct", "removeCorrection", "createScorecard", "editScorecard", "deleteScorecard",
+		"addExpectation", "putExpectation", "removeExpectation", "discard", "applyConfig",
+	},
+	access.Fill:      {"setSource", "removeSource", "pullSource"},
+	access.Publish:   {"publish", "makeLiveAgain", "unplan"},
+	access.Accept:    {"acceptFinding", "unacceptFinding"},
+	access.Record:    {"addRecorded", "addSeen"},
+	access.EditPacks: {"createPack", "editPack", "deletePack", "importPack", "pullPack", "acceptPack", "refusePack", "undoPack"},
+	access.TrustKeys: {"trustKey", "distrustKey"},
+	access.Accounts:  {"getAccounts", "addAccount", "removeAccount", "resetPassword"},
+}
+
+var actOf = func() map[string]access.Act {
+	acts := map[string]access.Act{}
+	for act, ids := range operations {
+		for _, id := range ids {
+			if _, twice := acts[id]; twice {
+				panic("bug: the operation " + id + " is two acts")
+			}
+			acts[id] = act
+		}
+	}
+	return acts
+}()
+
+type callerKey struct{}
+
+// caller returns whose account the request is made with. Precondition: the operation is not public.
+func caller(ctx context.Context) account.Account {
+	a, ok := ctx.Value(callerKey{}).(account.Account)
+	if !ok {
+		panic("bug: a request without an account got past the sign-in")
+	}
+	return a
+}
+
+// actor returns who makes the request. Precondition: the operation is not public.
+func actor(ctx context.Context) access.Actor { return caller(ctx).Actor() }
+
+// admitted lets through who may do what an operation is. An operation that is in no table is refused to everybody.
+func (s *server) admitted(api huma.API) func(huma.Context, func(huma.Context)) {
+	return func(ctx huma.Context, next func(huma.Context)) {
+		id := ctx.Operation().OperationID
+		if slices.Contains(anybody, id) {
+			next(ctx)
+			return
+		}
+		who, err := s.identify(ctx.Context(), ctx.Header("Authorization"))
+		if err == nil {
+			err = access.Check(who.Actor(), who.Roles(), actOf[id], access.Object{})
+		}
+		switch {
+		case err == nil:
+			next(huma.WithValue(ctx, callerKey{}, who))
+		case errors.Is(err, account.ErrUnknown):
+			ctx.SetHeader("WWW-Authenticate", `Bearer realm="Wide Lark"`)
+			_ = huma.WriteErr(api, ctx, http.StatusUnauthorized, unknownCaller)
+		default:
+			status, detail := s.told(ctx.Context(), err)
+			_ = huma.WriteErr(api, ctx, status, detail)
+		}
+	}
+}

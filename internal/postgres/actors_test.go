@@ -1,0 +1,117 @@
+package postgres_test
+
+import (
+	"context"
+	"reflect"
+	"regexp"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widelark/internal/access"
+	"widelark/internal/account"
+	"widelark/internal/audit"
+	"widelark/internal/catalogue"
+	"widelark/internal/postgres"
+	"widelark/internal/revision"
+)
+
+// person returns the actor of a new account that is no owner, unless it is the first.
+func person(t *testing.T, store *postgres.Store, name string) access.Actor {
+	t.Helper()
+	made, err := store.AddAccount(t.Context(), account.Account{Name: name}, "none", access.Setup)
+	require.NoError(t, err)
+	return made.Actor()
+}
+
+// changes are the names of what changes something.
+var changes = regexp.MustCompile(`^(Accept$|AcceptFinding$|Add|Apply|Change$|Copy|Distrust|Edit|End|Keep|Merge|Plan$|Publish|Refuse|Remove|Restore|Rewrite|Set|Take|Trust|Unaccept|Undo|Unplan)`)
+
+// Whatever changes something takes an actor, and refuses one who is unknown: nobody at all, and an account that was removed.
+func TestActorsAreKnown(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	list := newList(t, store, "Betting", "odds.example")
+	person(t, store, "edda")
+	gone := person(t, store, "rowan")
+	require.NoError(t, store.RemoveAccount(ctx, gone.Account(), access.Setup))
+	_, err := store.Plan(ctx, revision.Planned{Due: time.Now().Add(-time.Hour), Version: 1, Note: "due"}, access.Setup)
+	require.NoError(t, err)
+	before, err := store.DraftVersion(ctx)
+	require.NoError(t, err)
+
+	actor, taking := reflect.TypeFor[access.Actor](), reflect.TypeFor[catalogue.Taking]()
+	methods := reflect.ValueOf(store)
+	for i := range methods.NumMethod() {
+		name, method := methods.Type().Method(i).Name, methods.Method(i)
+		with := -1
+		for n := range method.Type().NumIn() {
+			if in := method.Type().In(n); in == actor || in == taking {
+				with = n
+			}
+		}
+		if with < 0 {
+			assert.NotRegexp(t, changes, name, "what changes something takes an actor")
+			continue
+		}
+		for _, by := range []access.Actor{{}, gone} {
+			var in []reflect.Value
+			for n := range method.Type().NumIn() {
+				switch kind := method.Type().In(n); {
+				case kind == actor:
+					in = append(in, reflect.ValueOf(by))
+				case kind == taking:
+					in = append(in, reflect.ValueOf(catalogue.Taking{By: by}))
+				case kind == reflect.TypeFor[context.Context]():
+					in = append(in, reflect.ValueOf(ctx))
+				case kind == reflect.TypeFor[uuid.UUID]():
+					in = append(in, reflect.ValueOf(list.ID))
+				case kind == reflect.TypeFor[revision.Source]():
+					in = append(in, reflect.ValueOf(revision.Source{ListID: list.ID}))
+				case kind == reflect.TypeFor[time.Time]():
+					in = append(in, reflect.ValueOf(time.Now()))
+				case kind == reflect.TypeFor[func(revision.Planned) (revision.Publishing, error)]():
+					in = append(in, reflect.ValueOf(func(p revision.Planned) (revision.Publishing, error) {
+						return revision.Publishing{Version: p.Version}, nil
+					}))
+				case kind == reflect.TypeFor[*revision.Batch]():
+					in = append(in, reflect.ValueOf(revision.NewBatch()))
+				default:
+					in = append(in, reflect.Zero(kind))
+				}
+			}
+			out := method.Call(in)
+			err, _ := out[len(out)-1].Interface().(error)
+			var denied *access.DeniedError
+			assert.ErrorAs(t, err, &denied, "%s by %q", name, by.Name())
+		}
+	}
+	after, err := store.DraftVersion(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, before, after)
+}
+
+// What is planned is published with the powers of whoever planned it: somebody who is gone has none.
+func TestPlansOfPeopleWhoAreGone(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	person(t, store, "edda")
+	rowan := person(t, store, "rowan")
+	_, err := store.Plan(ctx, revision.Planned{Due: time.Now().Add(-time.Hour), Version: 1, Note: "due"}, rowan)
+	require.NoError(t, err)
+	require.NoError(t, store.RemoveAccount(ctx, rowan.Account(), access.Setup))
+	made, err := store.PublishDue(ctx, time.Now(), func(p revision.Planned) (revision.Publishing, error) {
+		return revision.Publishing{Version: p.Version, Note: p.Note}, nil
+	}, access.Timetable)
+	require.NoError(t, err)
+	assert.Empty(t, made)
+	left, err := store.Planned(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, left)
+	events, err := store.Audit(ctx, audit.Query{Limit: 1})
+	require.NoError(t, err)
+	assert.Equal(t, []any{audit.NotPublished, "rowan", "due: rowan may not publish"}, []any{events[0].What, events[0].By, events[0].Detail})
+}
