@@ -3744,7 +3744,9 @@ type FindingCountKind string
 
 // FindingFix defines model for FindingFix.
 type FindingFix struct {
-	Do FindingFixDo `json:"do"`
+	// AboveID move rule up: the id of the rule that it would stand above
+	AboveID *string      `json:"aboveId,omitempty"`
+	Do      FindingFixDo `json:"do"`
 
 	// New replace entry, add entry: what it would be
 	New  *string `json:"new,omitempty"`
@@ -3768,7 +3770,8 @@ type FindingPlace struct {
 	Name string `json:"name"`
 
 	// Rule Of a policy: the place of the rule, from 0; -1 for none
-	Rule int64 `json:"rule"`
+	Rule   int64   `json:"rule"`
+	RuleID *string `json:"ruleId,omitempty"`
 }
 
 // FindingsOutputBody defines model for FindingsOutputBody.
@@ -3784,6 +3787,9 @@ type FindingsOutputBody struct {
 type Flip struct {
 	// Above move rule up: the place that it would have
 	Above *int64 `json:"above,omitempty"`
+
+	// AboveID move rule up: the id of the rule that it would stand above
+	AboveID *string `json:"aboveId,omitempty"`
 
 	// Category correct category: the key of what it would not be any more
 	Category *string `json:"category,omitempty"`
@@ -3808,6 +3814,9 @@ type Flip struct {
 
 	// Rule switch rule off, move rule up: its place, from 0
 	Rule *int64 `json:"rule,omitempty"`
+
+	// RuleID The id of that rule
+	RuleID *string `json:"ruleId,omitempty"`
 
 	// Text The change in a sentence
 	Text string `json:"text"`
@@ -5066,6 +5075,9 @@ type RuleBody struct {
 	// At Left out: every gate
 	At *[]RuleBodyAt `json:"at,omitempty"`
 
+	// ID Stays through edits, moves and renames. Left out: the rule of this name that the policy has, else a new one
+	ID *openapi_types.UUID `json:"id,omitempty"`
+
 	// If Left out: every request
 	If   *Condition `json:"if,omitempty"`
 	Name string     `json:"name"`
@@ -5473,9 +5485,12 @@ type Step struct {
 	Policy *string `json:"policy,omitempty"`
 
 	// Rule The name of the rule, exception or stint; left out for a policy's otherwise and, where no policy is named either, for a rung on which nothing has a say
-	Rule *string   `json:"rule,omitempty"`
-	Rung StepRung  `json:"rung"`
-	Then *StepThen `json:"then,omitempty"`
+	Rule *string `json:"rule,omitempty"`
+
+	// RuleID Of the rule, which stays through edits, moves and renames
+	RuleID *string   `json:"ruleId,omitempty"`
+	Rung   StepRung  `json:"rung"`
+	Then   *StepThen `json:"then,omitempty"`
 
 	// When The schedule that it asks, in words
 	When *string `json:"when,omitempty"`

@@ -40,7 +40,9 @@ type Flip struct {
 	Rung      Rung   // SwitchOff, LiftRule
 	Policy    string // its id
 	Place     int32  // of the rule
+	RuleID    string
 	Above     int32  // LiftRule: the place that it would have
+	AboveID   string // LiftRule: of the rule that it would stand above
 	Category  string // Correct: the key of the category that it would not have any more
 }
 
@@ -180,14 +182,14 @@ func (f *flipping) rules(p *ladderPolicy) {
 	number, now := p.number(f.now.Rung), f.now.Rule
 	h := nothing
 	h.without = [2]int32{number, now}
-	flip := Flip{Rung: f.now.Rung, Policy: p.ID, Place: now, Above: -1}
+	flip := Flip{Rung: f.now.Rung, Policy: p.ID, Place: now, RuleID: p.rules[now].ID, Above: -1}
 	flip.Kind, flip.Text = SwitchOff, fmt.Sprintf("Switch the rule %q of %q off: this changes more than this page", p.rules[now].Name, p.Name)
 	f.try(h, flip)
 	for i := now + 1; int(i) < len(p.rules); i++ {
 		if rule := &p.rules[i]; rule.Then != Note && rule.Then.Passes() != f.now.Verdict.Passes() && f.s.outcome(f.decider, rule, f.at) == Decided {
 			h := nothing
 			h.lifted = [3]int32{number, i, now}
-			flip.Kind, flip.Place, flip.Above = LiftRule, i, now
+			flip.Kind, flip.Place, flip.RuleID, flip.Above, flip.AboveID = LiftRule, i, rule.ID, now, p.rules[now].ID
 			flip.Text = fmt.Sprintf("Move the rule %q of %q above %q: this changes more than this page", rule.Name, p.Name, p.rules[now].Name)
 			if f.try(h, flip) {
 				return

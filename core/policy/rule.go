@@ -149,6 +149,7 @@ type When struct {
 
 // Rule gives its verdict to every request that meets its condition, at its times and gates.
 type Rule struct {
+	ID   string // stays through edits, moves and renames
 	Name string
 	Off  bool
 	When When

@@ -44,6 +44,7 @@ type Step struct {
 	PolicyID string
 	Rule     string // the name of the rule, exception or stint; "" for a policy's otherwise and, without a policy, for a rung with nothing on it
 	ID       string // of an exception or a stint
+	RuleID   string // of a rule; "" where it is none
 	Place    int32  // of a rule in its policy; -1 else
 	Then     Verdict
 	Outcome  Outcome
@@ -151,7 +152,7 @@ func (t *tracer) step(p *ladderPolicy, rung Rung, place int32) *Step {
 	step.Rung, step.Policy, step.PolicyID, step.Place, step.Then = rung, p.Name, p.ID, place, p.Otherwise
 	if place >= 0 {
 		r := &p.rules[place]
-		step.Rule, step.Then, step.When = r.Name, r.Then, r.when
+		step.Rule, step.RuleID, step.Then, step.When = r.Name, r.ID, r.Then, r.when
 	}
 	return step
 }

@@ -236,7 +236,7 @@ func (r *reviewer) neverReached(p *policy.Policy) {
 		f := r.add(NeverReached, rulePlace(p, j), rule.Name, "The rule %q is never reached: %s above it %s all that it is for.", rule.Name, quotedAll(names), map[bool]string{true: "takes", false: "take"}[len(by) == 1])
 		first := rulePlace(p, by[0])
 		f.By, f.Shown = &first, r.proof(p, j, cases)
-		f.Fix = &Fix{Do: "move rule up", Text: fmt.Sprintf("Move it above %q.", p.Rules[by[0]].Name), To: by[0]}
+		f.Fix = &Fix{Do: "move rule up", Text: fmt.Sprintf("Move it above %q.", p.Rules[by[0]].Name), To: by[0], ToID: p.Rules[by[0]].ID}
 		if same := slices.IndexFunc(by, func(i int) bool { return p.Rules[i].Then != rule.Then || p.Rules[i].With != rule.With }); same < 0 {
 			f.Fix = &Fix{Do: "switch rule off", Text: "Switch it off: it says what those above it say already."}
 		}

@@ -85,11 +85,12 @@ var why = map[Kind]string{
 
 // Place is where a finding is.
 type Place struct {
-	Kind  string // of the object: policy, list, schedule, group, exception, correction
-	ID    string
-	Name  string
-	Rule  int    // of a policy: the place of the rule; -1 for none
-	Entry string // of a list: the entry
+	Kind   string // of the object: policy, list, schedule, group, exception, correction
+	ID     string
+	Name   string
+	Rule   int    // of a policy: the place of the rule; -1 for none
+	RuleID string // its id; "" for none
+	Entry  string // of a list: the entry
 }
 
 // Fix is one step that would mend a finding.
@@ -97,6 +98,7 @@ type Fix struct {
 	Do   string // switch rule off, move rule up, remove object, remove entries, replace entry, add entry
 	Text string // the step in a sentence
 	To   int    // move rule up: the place that it would have
+	ToID string // move rule up: the id of the rule that it would stand above
 	New  string // replace entry, add entry: what it would be
 }
 
@@ -264,7 +266,7 @@ func (r *reviewer) add(kind Kind, at Place, key, format string, args ...any) *Fi
 func object(kind, id, name string) Place { return Place{Kind: kind, ID: id, Name: name, Rule: -1} }
 
 func rulePlace(p *policy.Policy, rule int) Place {
-	return Place{Kind: "policy", ID: p.ID, Name: p.Name, Rule: rule}
+	return Place{Kind: "policy", ID: p.ID, Name: p.Name, Rule: rule, RuleID: p.Rules[rule].ID}
 }
 
 // mostSampled bounds how many recorded pages are classified.

@@ -5,6 +5,7 @@
 package change
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -40,8 +41,11 @@ type Line struct {
 // fact is one thing that a state says. Facts with the same key in two states are about the same part.
 type fact struct {
 	part, key, text string
-	ordered         bool // its place among those of its part counts
+	ordered         bool   // its place among those of its part counts
+	label           string // what people call it, where that is not its key
 }
+
+func (f fact) called() string { return cmp.Or(f.label, f.key) }
 
 // Names says what references are called.
 type Names struct {
@@ -139,9 +143,9 @@ func compare(before, after []fact) []Line {
 		if moved[i] {
 			where := "to the top"
 			if i > 0 && after[i-1].part == f.part {
-				where = "to after " + after[i-1].key
+				where = "to after " + after[i-1].called()
 			}
-			lines = append(lines, Line{Moved, f.part, f.key, where})
+			lines = append(lines, Line{Moved, f.part, f.called(), where})
 		}
 	}
 	return lines
@@ -174,7 +178,7 @@ var unsaid = []string{"id", "uid", "key", "created_at", "at", "by", "role"}
 
 // factsOf takes an object apart.
 func factsOf(o revision.Object, names Names) ([]fact, error) {
-	facts := []fact{{"name", "name", o.Name, false}}
+	facts := []fact{{"name", "name", o.Name, false, ""}}
 	var body map[string]any
 	if err := json.Unmarshal(o.Body, &body); err != nil {
 		return nil, fmt.Errorf("the %s %q cannot be read any more: %w", o.Kind, o.Name, err)
@@ -205,11 +209,15 @@ func factsOf(o revision.Object, names Names) ([]fact, error) {
 		}
 		named := map[string]int{}
 		for _, r := range kept.Rules {
-			key := strconv.Quote(r.Name)
-			if named[key]++; named[key] > 1 {
-				key = fmt.Sprintf("%s (%d)", key, named[key])
+			label := strconv.Quote(r.Name)
+			if named[label]++; named[label] > 1 {
+				label = fmt.Sprintf("%s (%d)", label, named[label])
 			}
-			facts = append(facts, fact{"rule", key, key + ": " + r.Rule().Sentence(names.Names), true})
+			key := label
+			if r.ID != uuid.Nil { // in files, a new rule has none yet
+				key = r.ID.String()
+			}
+			facts = append(facts, fact{"rule", key, label + ": " + r.Rule().Sentence(names.Names), true, label})
 		}
 	}
 	return facts, nil
@@ -232,12 +240,12 @@ func (n Names) flatten(part string, value any, ordered bool) []fact {
 					}
 				}
 			}
-			facts = append(facts, fact{part, key, text, ordered})
+			facts = append(facts, fact{part, key, text, ordered, ""})
 		}
 		return facts
 	}
 	if text := n.text(value); text != "" {
-		return []fact{{part, part, text, false}}
+		return []fact{{part, part, text, false, ""}}
 	}
 	return nil
 }

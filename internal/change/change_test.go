@@ -55,6 +55,19 @@ func TestLines(t *testing.T) {
 	}, lines)
 	assert.ElementsMatch(t, []uuid.UUID{nurses, doctors, list}, Refs([]revision.ObjectState{{Before: before, After: after}}))
 
+	// A rule that is renamed is the same rule: it has its id.
+	renamed, other := block("d", policy.Block), block("e", policy.Hold)
+	renamed.ID, other.ID = nurses, doctors
+	before = object(t, revision.KindPolicy, "Ward", policyOf(nil, renamed, other))
+	renamed.Name = "dd"
+	after2 := object(t, revision.KindPolicy, "Ward", policyOf(nil, other, renamed))
+	lines, err = Lines(revision.ObjectState{Kind: revision.KindPolicy, Before: before, After: after2}, names)
+	require.NoError(t, err)
+	assert.Equal(t, []Line{
+		{Changed, "rule", `"d": Block what is in the list "Betting".`, `"dd": Block what is in the list "Betting".`},
+		{Moved, "rule", `"dd"`, `to after "e"`},
+	}, lines)
+
 	for _, c := range []struct {
 		kind          revision.Kind
 		before, after any

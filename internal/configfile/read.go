@@ -29,6 +29,7 @@ type reading struct {
 	errs   []error
 	ids    map[revision.Kind]map[string]uuid.UUID // by name in lower case
 	bodies map[uuid.UUID]map[string]any           // of what is there
+	rules  map[uuid.UUID][]revision.RuleBody      // of the policies that are there
 	at     []placed
 }
 
@@ -46,7 +47,7 @@ const maxErrors = 50
 
 // Read reads files into what the draft is to be. All mistakes are told, joined, each an [*Error] with its place.
 func Read(files map[string]string, known Known) (revision.Target, error) {
-	r := &reading{files: files, ids: map[revision.Kind]map[string]uuid.UUID{}, bodies: map[uuid.UUID]map[string]any{}, target: revision.Target{Entries: map[uuid.UUID][]pattern.Entry{}}}
+	r := &reading{files: files, ids: map[revision.Kind]map[string]uuid.UUID{}, bodies: map[uuid.UUID]map[string]any{}, rules: map[uuid.UUID][]revision.RuleBody{}, target: revision.Target{Entries: map[uuid.UUID][]pattern.Entry{}}}
 	for _, o := range known.Objects {
 		if r.ids[o.Kind] == nil {
 			r.ids[o.Kind] = map[string]uuid.UUID{}
@@ -57,6 +58,9 @@ func Read(files map[string]string, known Known) (revision.Target, error) {
 		decoder.UseNumber()
 		if decoder.Decode(&body) == nil {
 			r.bodies[o.ID] = body
+		}
+		if before, err := revision.Decode[revision.PolicyBody](o); o.Kind == revision.KindPolicy && err == nil {
+			r.rules[o.ID] = before.Rules
 		}
 	}
 	here := map[string]bool{SchemaPath: true}
@@ -429,6 +433,9 @@ func (r *reading) resolve() {
 		if err := one.body.Check(); err != nil {
 			r.field(one, err)
 			continue
+		}
+		if body, ok := one.body.(*revision.PolicyBody); ok {
+			revision.KeepRuleIDs(r.rules[r.target.Objects[one.index].ID], body.Rules)
 		}
 		body, err := revision.Encode(one.body)
 		if err != nil {

@@ -87,6 +87,9 @@ func fieldsOf(t reflect.Type) []field {
 	for i := range t.NumField() {
 		f := t.Field(i)
 		name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
+		if f.Tag.Get("file") == "-" {
+			continue
+		}
 		if strings.Contains(options, "inline") {
 			fields = append(fields, fieldsOf(f.Type)...)
 			continue

@@ -29,11 +29,12 @@ type ReviewFinding struct {
 
 // FindingPlace is where a finding is.
 type FindingPlace struct {
-	Kind  string `json:"kind" doc:"Of the object"`
-	ID    string `json:"id"`
-	Name  string `json:"name"`
-	Rule  int    `json:"rule" doc:"Of a policy: the place of the rule, from 0; -1 for none"`
-	Entry string `json:"entry,omitempty" doc:"Of a list"`
+	Kind   string `json:"kind" doc:"Of the object"`
+	ID     string `json:"id"`
+	Name   string `json:"name"`
+	Rule   int    `json:"rule" doc:"Of a policy: the place of the rule, from 0; -1 for none"`
+	RuleID string `json:"ruleId,omitempty"`
+	Entry  string `json:"entry,omitempty" doc:"Of a list"`
 }
 
 // FindingFix is one step that would mend a finding.
@@ -41,6 +42,7 @@ type FindingFix struct {
 	Do   string `json:"do" enum:"switch rule off,move rule up,remove object,remove entries,replace entry,add entry"`
 	Text string `json:"text"`
 	To   int    `json:"to,omitempty" doc:"move rule up: the place that it would have"`
+	ToID string `json:"aboveId,omitempty" doc:"move rule up: the id of the rule that it would stand above"`
 	New  string `json:"new,omitempty" doc:"replace entry, add entry: what it would be"`
 }
 
@@ -136,7 +138,7 @@ func (s *server) findings(ctx context.Context, found []review.Finding) (told []R
 	for i, f := range found {
 		one := ReviewFinding{Key: f.Key, Kind: f.Kind, Severity: f.Severity, At: FindingPlace(f.At), By: (*FindingPlace)(f.By), Text: f.Text, Why: f.Why, Shown: f.Shown}
 		if f.Fix != nil {
-			one.Fix = &FindingFix{f.Fix.Do, f.Fix.Text, f.Fix.To, f.Fix.New}
+			one.Fix = &FindingFix{f.Fix.Do, f.Fix.Text, f.Fix.To, f.Fix.ToID, f.Fix.New}
 		}
 		if a, ok := said[f.Key]; ok {
 			one.Accepted = &a

@@ -113,7 +113,9 @@ type Flip struct {
 	Entry     int64              `json:"entry,omitempty"`
 	Policy    *uuid.UUID         `json:"policy,omitempty" format:"uuid" doc:"switch rule off, move rule up"`
 	Rule      *int               `json:"rule,omitempty" doc:"switch rule off, move rule up: its place, from 0"`
+	RuleID    string             `json:"ruleId,omitempty" doc:"The id of that rule"`
 	Above     *int               `json:"above,omitempty" doc:"move rule up: the place that it would have"`
+	AboveID   string             `json:"aboveId,omitempty" doc:"move rule up: the id of the rule that it would stand above"`
 	Category  string             `json:"category,omitempty" doc:"correct category: the key of what it would not be any more"`
 }
 
@@ -123,6 +125,7 @@ type Step struct {
 	Policy   string         `json:"policy,omitempty"`
 	Rule     string         `json:"rule,omitempty" doc:"The name of the rule, exception or stint; left out for a policy's otherwise and, where no policy is named either, for a rung on which nothing has a say"`
 	ID       string         `json:"id,omitempty" doc:"Of the policy or exception"`
+	RuleID   string         `json:"ruleId,omitempty" doc:"Of the rule, which stays through edits, moves and renames"`
 	Place    int            `json:"place" doc:"Of the rule in its policy, from 0; -1 where it is none"`
 	Then     policy.Verdict `json:"then,omitempty" enum:"allow,watch,hold,block,note"`
 	Outcome  policy.Outcome `json:"outcome" doc:"decided; outweighed, where another of several counts; matched, went on; no match; not now; cannot tell; off; not reached"`
@@ -336,7 +339,7 @@ func (t telling) trial(a *trial.Answer) Trial {
 
 func (t telling) step(step *policy.Step) Step {
 	told := Step{
-		Rung: step.Rung, Policy: step.Policy, Rule: step.Rule, ID: step.PolicyID + step.ID, Place: int(step.Place), Then: step.Then,
+		Rung: step.Rung, Policy: step.Policy, Rule: step.Rule, ID: step.PolicyID + step.ID, RuleID: step.RuleID, Place: int(step.Place), Then: step.Then,
 		Outcome: step.Outcome, When: step.When, Missing: step.Missing, By: policy.Reasons(step.Evidence),
 	}
 	if !step.Next.IsZero() {
@@ -386,7 +389,7 @@ func (t telling) outlook(o *trial.Outlook) *Outlook {
 		case policy.SwitchOff, policy.LiftRule:
 			id := uuid.MustParse(f.Policy)
 			place := int(f.Place)
-			flip.Policy, flip.Rule = &id, &place
+			flip.Policy, flip.Rule, flip.RuleID, flip.AboveID = &id, &place, f.RuleID, f.AboveID
 			if f.Kind == policy.LiftRule {
 				above := int(f.Above)
 				flip.Above = &above

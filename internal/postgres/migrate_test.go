@@ -5,6 +5,8 @@ import (
 	"io/fs"
 	"testing"
 
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
 	"github.com/pressly/goose/v3"
@@ -111,6 +113,11 @@ func TestPoliciesBecomeObjects(t *testing.T) {
 		require.NoError(t, err)
 		betting, err := store.ListByName(ctx, "Betting")
 		require.NoError(t, err)
+		ids := map[uuid.UUID]bool{uuid.Nil: true}
+		for i := range body.Rules {
+			assert.False(t, ids[body.Rules[i].ID], "every rule has an id of its own")
+			ids[body.Rules[i].ID], body.Rules[i].ID = true, uuid.Nil
+		}
 		assert.Equal(t, []revision.RuleBody{
 			{Name: "Never", Then: policy.Block, If: &revision.Condition{Any: []revision.Condition{{Lists: []revision.Ref{{ID: video.ID}, {ID: betting.ID}}}}}},
 			{Name: "Dangers", Then: policy.Block, If: &revision.Condition{Any: []revision.Condition{{Categories: []string{"dangers", "adult"}}}}},
@@ -125,6 +132,35 @@ func TestPoliciesBecomeObjects(t *testing.T) {
 		_, err = store.Change(ctx, []revision.ObjectChange{{Kind: revision.KindPolicy, ID: kept[2].ID, Version: 5, Name: "Ward floor", Body: &body}}, access.Setup)
 		require.NoError(t, err, "and can be edited")
 	}
+}
+
+// Rules of all states get ids, the same where they have one name; nothing else about the states changes, and the audit log does not mention it.
+func TestRulesOfOldStatesGetIDs(t *testing.T) {
+	ctx := context.Background()
+	url := olderDatabase(t, 12, `insert into objects (id, since, gone, kind, name, body, updated_by) values
+		('00000000-0000-4000-8000-000000000001', 1, 2, 'policy', 'Ward', '{"groups": [], "otherwise": "allow", "rules": [{"name": "Never", "then": "block"}, {"name": "Later", "then": "hold"}]}', 'edda'),
+		('00000000-0000-4000-8000-000000000001', 2, null, 'policy', 'Ward', '{"groups": [], "otherwise": "allow", "rules": [{"name": "LATER", "then": "watch"}, {"name": "Never", "then": "block"}, {"name": "Never", "then": "hold"}]}', 'edda'),
+		('00000000-0000-4000-8000-000000000002', 1, 2, 'policy', 'Gone', '{"groups": [], "otherwise": "allow", "rules": [{"name": "Never", "then": "block"}, "broken"]}', 'edda')`)
+	store, err := Open(ctx, url)
+	require.NoError(t, err)
+	defer store.Close()
+	rows, err := store.pool.Query(ctx, `select body->'rules' from objects where updated_by = 'edda' order by id, since`)
+	require.NoError(t, err)
+	states, err := pgx.CollectRows(rows, pgx.RowTo[[]any])
+	require.NoError(t, err)
+	id := func(state, rule int) any { return states[state][rule].(map[string]any)["id"] }
+	assert.Equal(t, id(0, 0), id(1, 1))
+	assert.Equal(t, id(0, 1), id(1, 0))
+	assert.Equal(t, "broken", states[2][1])
+	seen := map[any]bool{nil: true}
+	for _, one := range []any{id(0, 0), id(0, 1), id(1, 2), id(2, 0)} {
+		assert.False(t, seen[one])
+		seen[one] = true
+	}
+	assert.Equal(t, map[string]any{"id": id(1, 0), "name": "LATER", "then": "watch"}, states[1][0])
+	var told int
+	require.NoError(t, store.pool.QueryRow(ctx, `select count(*) from audit where name in ('Ward', 'Gone') and what <> 'made' and what <> 'changed'`).Scan(&told))
+	assert.Zero(t, told)
 }
 
 // What was there before there were revisions is revision 1, with lists, schedules and what is said about categories, and can be compared with

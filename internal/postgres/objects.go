@@ -187,6 +187,9 @@ func changeObject(ctx context.Context, tx pgx.Tx, version int64, c revision.Obje
 	switch {
 	case c.ID == uuid.Nil:
 		c.ID = uuid.New()
+		if err := identifyRules(ctx, tx, c.ID, c.Body); err != nil {
+			return err
+		}
 	case !c.New:
 		var since int64
 		err := tx.QueryRow(ctx, `select since from objects where id = $1 and kind = $2 and gone is null`, c.ID, c.Kind).Scan(&since)
@@ -197,6 +200,9 @@ func changeObject(ctx context.Context, tx pgx.Tx, version int64, c revision.Obje
 			return err
 		case c.Version != 0 && c.Version != since:
 			return revision.ErrStale
+		}
+		if err := identifyRules(ctx, tx, c.ID, c.Body); err != nil {
+			return err
 		}
 		if _, err := tx.Exec(ctx, `update objects set gone = $2 where id = $1 and gone is null`, c.ID, version); err != nil {
 			return err
@@ -216,6 +222,43 @@ func changeObject(ctx context.Context, tx pgx.Tx, version int64, c revision.Obje
 		c.ID, version, c.Kind, c.Name, body, by)
 	*made, err = one(rows, err, scanObject)
 	return err
+}
+
+// identifyRules gives every rule of a policy an id of its own: the one that it had, unless it is another policy's by now. Bodies of other
+// kinds are left alone.
+func identifyRules(ctx context.Context, tx pgx.Tx, id uuid.UUID, body revision.Body) error {
+	after, ok := body.(*revision.PolicyBody)
+	if !ok || after == nil {
+		return nil
+	}
+	rows, err := tx.Query(ctx, `select `+objectColumns+` from objects o where id = $1 and gone is null`, id)
+	now, err := all(rows, err, scanObject)
+	if err != nil {
+		return err
+	}
+	var before revision.PolicyBody
+	for _, o := range now {
+		if before, err = revision.Decode[revision.PolicyBody](o); err != nil { // it cannot be read, so its rules are new
+			before = revision.PolicyBody{}
+		}
+	}
+	revision.KeepRuleIDs(before.Rules, after.Rules)
+	given := make([]uuid.UUID, len(after.Rules))
+	for i, r := range after.Rules {
+		given[i] = r.ID
+	}
+	rows, err = tx.Query(ctx, `select distinct (rule->>'id')::uuid from objects, jsonb_array_elements(body->'rules') rule
+		where kind = 'policy' and gone is null and id <> $1 and rule->>'id' = any($2::uuid[]::text[])`, id, given)
+	others, err := all(rows, err, pgx.RowTo[uuid.UUID])
+	if err != nil {
+		return err
+	}
+	taken := map[uuid.UUID]bool{}
+	for _, other := range others {
+		taken[other] = true
+	}
+	revision.NewRuleIDs(after.Rules, taken)
+	return nil
 }
 
 // tableOf says which kinds have a table of their own for what they are now. Their states are objects too, kept by triggers.

@@ -196,3 +196,66 @@ func TestObjectsKeepTheirStates(t *testing.T) {
 	assert.Zero(t, count(`select count(*) from object_refs r where r.kind = 'group' and not exists (select from objects o where o.id = r.target and o.gone is null)`), "to what is there")
 	assert.Greater(t, count(`select count(*) from objects where gone is not null`), 20, "the past is kept")
 }
+
+// A rule keeps its id through edits, moves, renames, taking back and files; a copy has another, in its policy and in others.
+func TestRuleIDs(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	rules := func(id uuid.UUID) []revision.RuleBody {
+		o, err := store.Object(ctx, revision.KindPolicy, id)
+		require.NoError(t, err)
+		body, err := revision.Decode[revision.PolicyBody](o)
+		require.NoError(t, err)
+		return body.Rules
+	}
+	ids := func(rules []revision.RuleBody) (all []uuid.UUID) {
+		for _, r := range rules {
+			all = append(all, r.ID)
+		}
+		return all
+	}
+	change := func(id uuid.UUID, name string, rules ...revision.RuleBody) uuid.UUID {
+		made, err := store.Change(ctx, []revision.ObjectChange{{Kind: revision.KindPolicy, ID: id, Name: name, Body: &revision.PolicyBody{Otherwise: policy.Allow, Rules: slices.Clone(rules)}}}, access.Setup)
+		require.NoError(t, err)
+		return made[0].ID
+	}
+	ward := change(uuid.Nil, "Ward", revision.RuleBody{Name: "a", Then: policy.Block}, revision.RuleBody{Name: "b", Then: policy.Hold})
+	first := rules(ward)
+	a, b := first[0].ID, first[1].ID
+	assert.NotEqual(t, a, b)
+	assert.NotEqual(t, uuid.Nil, a)
+	at, err := store.DraftVersion(ctx)
+	require.NoError(t, err)
+
+	moved := first[1]
+	moved.Name, moved.Then = "bb", policy.Watch
+	change(ward, "Ward", moved, first[0])
+	assert.Equal(t, []uuid.UUID{b, a}, ids(rules(ward)))
+	change(ward, "Ward", revision.RuleBody{Name: "A", Then: policy.Allow}, revision.RuleBody{Name: "c", Then: policy.Block}, revision.RuleBody{Name: "BB", Then: policy.Hold})
+	now := rules(ward)
+	assert.Equal(t, []uuid.UUID{a, b}, []uuid.UUID{now[0].ID, now[2].ID}, "without ids they go by their names")
+	copied := change(uuid.Nil, "Copy", now...)
+	for _, id := range ids(rules(copied)) {
+		assert.NotContains(t, ids(now), id)
+	}
+	// A rule that moves into another policy is still the same.
+	change(ward, "Ward", now[0], now[2])
+	theirs := rules(copied)
+	change(copied, "Copy", append(theirs, now[1])...)
+	assert.Equal(t, now[1].ID, rules(copied)[3].ID)
+
+	require.NoError(t, store.Restore(ctx, at.Draft, 0, []uuid.UUID{ward}, access.Setup))
+	assert.Equal(t, []uuid.UUID{a, b}, ids(rules(ward)))
+
+	o, err := store.Object(ctx, revision.KindPolicy, ward)
+	require.NoError(t, err)
+	body, err := revision.Encode(&revision.PolicyBody{Otherwise: policy.Allow, Rules: []revision.RuleBody{{Name: "new", Then: policy.Block}, {Name: "renamed", Then: policy.Hold}, {Name: "a", Then: policy.Watch}}})
+	require.NoError(t, err)
+	o.Body = body
+	at, err = store.DraftVersion(ctx)
+	require.NoError(t, err)
+	require.NoError(t, store.Apply(ctx, revision.Target{Objects: []revision.Object{o}}, at.Draft, access.Setup))
+	now = rules(ward)
+	assert.Equal(t, []uuid.UUID{b, a}, []uuid.UUID{now[1].ID, now[2].ID})
+	assert.NotContains(t, []uuid.UUID{a, b, uuid.Nil}, now[0].ID)
+}

@@ -497,7 +497,11 @@ func (s *Store) Apply(ctx context.Context, t revision.Target, seen int64, by acc
 		if seen != version-1 {
 			return revision.ErrStale
 		}
-		if err := writeObjects(ctx, tx, t.Objects, t.Remove, version, by.Name()); err != nil {
+		set, err := withRuleIDs(ctx, tx, t.Objects)
+		if err != nil {
+			return err
+		}
+		if err := writeObjects(ctx, tx, set, t.Remove, version, by.Name()); err != nil {
 			return err
 		}
 		for id, lines := range t.Entries {
@@ -518,6 +522,27 @@ func (s *Store) Apply(ctx context.Context, t revision.Target, seen int64, by acc
 }
 
 // applyEntries makes a list just these lines. A list that is longer than people edit as text keeps its order where it has one.
+// withRuleIDs returns objects with ids for the rules of policies among them.
+func withRuleIDs(ctx context.Context, tx pgx.Tx, set []revision.Object) ([]revision.Object, error) {
+	set = slices.Clone(set)
+	for i, o := range set {
+		if o.Kind != revision.KindPolicy {
+			continue
+		}
+		body, err := revision.Decode[revision.PolicyBody](o)
+		if err == nil {
+			err = identifyRules(ctx, tx, o.ID, &body)
+		}
+		if err == nil {
+			set[i].Body, err = revision.Encode(&body)
+		}
+		if err != nil {
+			return nil, err
+		}
+	}
+	return set, nil
+}
+
 func applyEntries(ctx context.Context, tx pgx.Tx, id uuid.UUID, lines []pattern.Entry, version int64, by string) error {
 	before, err := list(ctx, tx, id)
 	if err != nil {

@@ -77,4 +77,6 @@ func (a *Asides) rule(meta Meta, place int, r RuleBody) bool {
 }
 
 // leftOut stands in the place of a rule that cannot be read, so that the places of the others stay.
-func leftOut(r RuleBody) policy.Rule { return policy.Rule{Name: r.Name, Off: true, Then: policy.Note} }
+func leftOut(r RuleBody) policy.Rule {
+	return policy.Rule{ID: r.ID.String(), Name: r.Name, Off: true, Then: policy.Note}
+}

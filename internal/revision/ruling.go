@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/google/uuid"
+
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
@@ -40,6 +42,7 @@ type InspectionBody struct {
 
 // RuleBody is one rule.
 type RuleBody struct {
+	ID   uuid.UUID      `json:"id,omitzero" format:"uuid" file:"-" doc:"Stays through edits, moves and renames. Left out: the rule of this name that the policy has, else a new one"`
 	Name string         `json:"name" minLength:"1" maxLength:"80"`
 	Off  bool           `json:"off,omitempty"`
 	When *WhenBody      `json:"when,omitempty" doc:"Left out: always"`
@@ -328,7 +331,7 @@ func (b *ProvisosBody) Provisos() policy.Provisos {
 
 // Rule returns a rule as the core has it.
 func (r RuleBody) Rule() policy.Rule {
-	rule := policy.Rule{Name: r.Name, Off: r.Off, At: r.At, Then: r.Then}
+	rule := policy.Rule{ID: r.ID.String(), Name: r.Name, Off: r.Off, At: r.At, Then: r.Then}
 	if r.When != nil {
 		rule.When = policy.When{Schedule: r.When.Schedule.ID.String(), Outside: r.When.Outside}
 	}

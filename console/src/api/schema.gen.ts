@@ -2946,6 +2946,8 @@ export interface components {
             kind: "duplicate" | "covered" | "undone" | "ended" | "contradict" | "costly" | "elsewhere";
         };
         FindingFix: {
+            /** @description move rule up: the id of the rule that it would stand above */
+            aboveId?: string;
             /** @enum {string} */
             do: "switch rule off" | "move rule up" | "remove object" | "remove entries" | "replace entry" | "add entry";
             /** @description replace entry, add entry: what it would be */
@@ -2969,6 +2971,7 @@ export interface components {
              * @description Of a policy: the place of the rule, from 0; -1 for none
              */
             rule: number;
+            ruleId?: string;
         };
         FindingsOutputBody: {
             /** @description Of all kinds, also those not asked for */
@@ -2982,6 +2985,8 @@ export interface components {
              * @description move rule up: the place that it would have
              */
             above?: number;
+            /** @description move rule up: the id of the rule that it would stand above */
+            aboveId?: string;
             /** @description correct category: the key of what it would not be any more */
             category?: string;
             /** Format: int64 */
@@ -3010,6 +3015,8 @@ export interface components {
              * @description switch rule off, move rule up: its place, from 0
              */
             rule?: number;
+            /** @description The id of that rule */
+            ruleId?: string;
             /** @description The change in a sentence */
             text: string;
             /**
@@ -4145,6 +4152,11 @@ export interface components {
         RuleBody: {
             /** @description Left out: every gate */
             at?: ("dns" | "proxy" | "icap")[];
+            /**
+             * Format: uuid
+             * @description Stays through edits, moves and renames. Left out: the rule of this name that the policy has, else a new one
+             */
+            id?: string;
             /** @description Left out: every request */
             if?: components["schemas"]["Condition"];
             name: string;
@@ -4512,6 +4524,8 @@ export interface components {
             policy?: string;
             /** @description The name of the rule, exception or stint; left out for a policy's otherwise and, where no policy is named either, for a rung on which nothing has a say */
             rule?: string;
+            /** @description Of the rule, which stays through edits, moves and renames */
+            ruleId?: string;
             /** @enum {string} */
             rung: "baseline" | "unlocked" | "exception" | "stint" | "policy" | "fallback";
             /** @enum {string} */

@@ -2,6 +2,7 @@ import { keepPreviousData, queryOptions, useQuery } from '@tanstack/react-query'
 import { api, data, match, type Schemas } from '../api/client'
 import { useEdit } from '../api/useEdit'
 import { inputOf, policiesOptions } from '../policies/policyQueries'
+import { movedAbove } from '../policies/ruleOrder'
 
 export type ObjectDifference = Schemas['ObjectDifference']
 export type Finding = Schemas['ReviewFinding']
@@ -129,11 +130,11 @@ export function useMend() {
       case 'switch rule off':
       case 'move rule up': {
         const policy = (policies.data ?? []).find((p) => p.id === at.id)
-        const rules = [...(policy?.rules ?? [])]
-        const [rule] = rules.splice(at.rule, 1)
-        if (!policy || !rule) return
-        if (fix.do === 'move rule up') rules.splice(fix.to ?? 0, 0, rule)
-        else rules.splice(at.rule, 0, { ...rule, off: true })
+        if (!policy) return
+        const rules =
+          fix.do === 'move rule up'
+            ? movedAbove(policy.rules, at.ruleId, fix.aboveId)
+            : policy.rules.map((r) => (r.id === at.ruleId ? { ...r, off: true } : r))
         await data(
           api.PUT('/api/v1/policies/{id}', {
             params: { ...params, header: match(policy.version) },

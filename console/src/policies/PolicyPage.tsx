@@ -131,8 +131,7 @@ function Shown({ policy: p }: { policy: Policy }) {
       <ol className="flex flex-col border-edge border-t">
         {p.rules.map((r, i) => (
           <li
-            // biome-ignore lint/suspicious/noArrayIndexKey: rules have no other identity than their place
-            key={i}
+            key={r.id}
             {...(closed ? {} : drag(i))}
             className="grid grid-cols-[2.5rem_6rem_minmax(0,1fr)_auto] items-start gap-3 border-rule border-b py-2 hover:bg-wash"
           >
@@ -213,7 +212,7 @@ function Shown({ policy: p }: { policy: Policy }) {
                     onSelect={() =>
                       setRules(
                         p.rules.flatMap((other, at) =>
-                          at === i ? [other, { ...other, name: `${other.name} (copy)` }] : [other],
+                          at === i ? [other, { ...other, id: undefined, name: `${other.name} (copy)` }] : [other],
                         ),
                         `${r.name} is there twice now.`,
                       )

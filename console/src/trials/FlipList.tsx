@@ -11,6 +11,7 @@ import {
   useSaveException,
   useTakeEntryOut,
 } from '../policies/policyQueries'
+import { movedAbove } from '../policies/ruleOrder'
 import { meOptions } from '../shell/sessionQueries'
 import { trialOf } from '../shell/trialSearch'
 import { afterwards } from '../ui/afterwards'
@@ -98,15 +99,13 @@ function FlipAction({ flip, url, onException }: ActionProps) {
     case 'switch rule off':
       return button('Switch off', () => {
         if (!policy) return
-        const rules = policy.rules.map((r, i) => (i === (flip.rule ?? 0) ? { ...r, off: true } : r))
+        const rules = policy.rules.map((r) => (r.id === flip.ruleId ? { ...r, off: true } : r))
         afterwards(put.mutateAsync({ policy, change: { rules } }), done)
       })
     case 'move rule up':
       return button('Move up', () => {
         if (!policy) return
-        const rules = [...policy.rules]
-        const [moved] = rules.splice(flip.rule ?? 0, 1)
-        if (moved) rules.splice(flip.above ?? 0, 0, moved)
+        const rules = movedAbove(policy.rules, flip.ruleId, flip.aboveId)
         afterwards(put.mutateAsync({ policy, change: { rules } }), done)
       })
     case 'correct category':

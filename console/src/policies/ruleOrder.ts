@@ -1,0 +1,7 @@
+/** Rules in another order: one of them right above another. They stay as they are where either is gone. */
+export function movedAbove<R extends { id?: string }>(rules: R[], id?: string, above?: string): R[] {
+  const moved = rules.find((r) => r.id === id)
+  const rest = rules.filter((r) => r !== moved)
+  const to = rest.findIndex((r) => r.id === above)
+  return moved && to >= 0 ? rest.toSpliced(to, 0, moved) : rules
+}
