@@ -752,6 +752,7 @@ const (
 	FlipKindAddException    FlipKind = "add exception"
 	FlipKindCorrectCategory FlipKind = "correct category"
 	FlipKindEndException    FlipKind = "end exception"
+	FlipKindEndGrant        FlipKind = "end grant"
 	FlipKindMoveRuleUp      FlipKind = "move rule up"
 	FlipKindSwitchRuleOff   FlipKind = "switch rule off"
 	FlipKindTakeEntryOut    FlipKind = "take entry out"
@@ -765,6 +766,8 @@ func (e FlipKind) Valid() bool {
 	case FlipKindCorrectCategory:
 		return true
 	case FlipKindEndException:
+		return true
+	case FlipKindEndGrant:
 		return true
 	case FlipKindMoveRuleUp:
 		return true
@@ -876,6 +879,24 @@ func (e GivenSource) Valid() bool {
 	case GivenSourceCorrection:
 		return true
 	case GivenSourceOwnCategory:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GrantState.
+const (
+	GrantStateInForce GrantState = "in force"
+	GrantStateOver    GrantState = "over"
+)
+
+// Valid indicates whether the value is a known member of the GrantState enum.
+func (e GrantState) Valid() bool {
+	switch e {
+	case GrantStateInForce:
+		return true
+	case GrantStateOver:
 		return true
 	default:
 		return false
@@ -3801,7 +3822,10 @@ type Flip struct {
 	// For add exception
 	For     *WhomBody `json:"for,omitempty"`
 	ForName *string   `json:"forName,omitempty"`
-	Kind    FlipKind  `json:"kind"`
+
+	// Grant end grant
+	Grant *openapi_types.UUID `json:"grant,omitempty"`
+	Kind  FlipKind            `json:"kind"`
 
 	// List take entry out
 	List *ListRef `json:"list,omitempty"`
@@ -3877,6 +3901,40 @@ type Given struct {
 
 // GivenSource defines model for Given.Source.
 type GivenSource string
+
+// Grant defines model for Grant.
+type Grant struct {
+	// EndedAt Before its time; left out where nobody ended it
+	EndedAt *time.Time `json:"endedAt,omitempty"`
+	EndedBy *string    `json:"endedBy,omitempty"`
+
+	// Entries In the notation; no carve-outs
+	Entries []string           `json:"entries"`
+	For     WhomBody           `json:"for"`
+	ID      openapi_types.UUID `json:"id"`
+
+	// Kept The exception of the draft that was made of it
+	Kept        *openapi_types.UUID `json:"kept,omitempty"`
+	MadeAt      time.Time           `json:"madeAt"`
+	MadeBy      string              `json:"madeBy"`
+	Reason      string              `json:"reason"`
+	RequestedBy *string             `json:"requestedBy,omitempty"`
+
+	// State Now
+	State GrantState `json:"state"`
+
+	// Until The moment itself is outside; within 90 days
+	Until time.Time `json:"until"`
+}
+
+// GrantState Now
+type GrantState string
+
+// GrantsOutputBody defines model for GrantsOutputBody.
+type GrantsOutputBody struct {
+	// Grants The one made last first
+	Grants []Grant `json:"grants"`
+}
 
 // Group defines model for Group.
 type Group struct {
@@ -3980,6 +4038,12 @@ type InspectionBody struct {
 	All           bool      `json:"all"`
 	ButCategories *[]string `json:"butCategories,omitempty"`
 	ButLists      *[]Ref    `json:"butLists,omitempty"`
+}
+
+// KeepGrantInputBody defines model for KeepGrantInputBody.
+type KeepGrantInputBody struct {
+	// Name Of the exception; left out, it is made from the first entry
+	Name *string `json:"name,omitempty"`
 }
 
 // List defines model for List.
@@ -4245,6 +4309,29 @@ type NewCategoryInputBody struct {
 
 	// Name The key is made from it, and stays
 	Name string `json:"name"`
+}
+
+// NewGrantInputBody defines model for NewGrantInputBody.
+type NewGrantInputBody struct {
+	// Entries What is allowed, in the notation; no carve-outs
+	Entries *[]string `json:"entries,omitempty"`
+
+	// For With entries: for whom
+	For *WhomBody `json:"for,omitempty"`
+
+	// Minutes How long from now on. In place of until
+	Minutes     *int64  `json:"minutes,omitempty"`
+	Reason      string  `json:"reason"`
+	RequestedBy *string `json:"requestedBy,omitempty"`
+
+	// Until The moment itself is outside; within 90 days. In place of minutes
+	Until *time.Time `json:"until,omitempty"`
+
+	// URL What whoever asks is to reach: the grant is the narrowest that lets them, through all gates. In place of entries and for
+	URL *string `json:"url,omitempty"`
+
+	// Who With url: who asks
+	Who *Who `json:"who,omitempty"`
 }
 
 // NewListInputBody defines model for NewListInputBody.
@@ -5401,6 +5488,9 @@ type Standing struct {
 	// Exceptions In force or later, the closest first
 	Exceptions []Exception `json:"exceptions"`
 
+	// Grants In force
+	Grants []Grant `json:"grants"`
+
 	// Groups That they belong to, also by their address and through other groups
 	Groups  []Ref `json:"groups"`
 	Network *Ref  `json:"network,omitempty"`
@@ -5464,6 +5554,9 @@ type Step struct {
 
 	// Entry Of the list or the exception, or what gives the category
 	Entry *EntryRef `json:"entry,omitempty"`
+
+	// Grant The exception is a grant
+	Grant *bool `json:"grant,omitempty"`
 
 	// ID Of the policy or exception
 	ID *string `json:"id,omitempty"`
@@ -6064,6 +6157,12 @@ type PutExpectationParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// GetGrantsParams defines parameters for GetGrants.
+type GetGrantsParams struct {
+	// Over Those of the last 90 days that are over, too
+	Over *bool `form:"over,omitempty" json:"over,omitempty"`
+}
+
 // GetGroupsParams defines parameters for GetGroups.
 type GetGroupsParams struct {
 	// Text Only those with this in them, letter case aside
@@ -6527,6 +6626,12 @@ type AddExpectationJSONRequestBody = ExpectationInput
 
 // PutExpectationJSONRequestBody defines body for PutExpectation for application/json ContentType.
 type PutExpectationJSONRequestBody = ExpectationInput
+
+// AddGrantJSONRequestBody defines body for AddGrant for application/json ContentType.
+type AddGrantJSONRequestBody = NewGrantInputBody
+
+// KeepGrantJSONRequestBody defines body for KeepGrant for application/json ContentType.
+type KeepGrantJSONRequestBody = KeepGrantInputBody
 
 // AddGroupJSONRequestBody defines body for AddGroup for application/json ContentType.
 type AddGroupJSONRequestBody = GroupInput
@@ -7109,6 +7214,44 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
 	PutExpectation(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetGrants Grants that are in force
+	//
+	// Corresponds with GET /api/v1/grants (the `GetGrants` operationId).
+	GetGrants(ctx context.Context, params *GetGrantsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddGrantWithBody Allow something at once and for some time, without publishing
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/grants (the `AddGrant` operationId).
+	AddGrantWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddGrant Allow something at once and for some time, without publishing
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/grants (the `AddGrant` operationId).
+	AddGrant(ctx context.Context, body AddGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndGrant End a grant now; it stays on record
+	//
+	// Corresponds with DELETE /api/v1/grants/{id} (the `EndGrant` operationId).
+	EndGrant(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepGrantWithBody Make an exception of the draft of a grant
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/grants/{id}/keep (the `KeepGrant` operationId).
+	KeepGrantWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// KeepGrant Make an exception of the draft of a grant
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/grants/{id}/keep (the `KeepGrant` operationId).
+	KeepGrant(ctx context.Context, id openapi_types.UUID, body KeepGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetGroups Groups, by name
 	//
@@ -9081,6 +9224,104 @@ func (c *Client) PutExpectationWithBody(ctx context.Context, id openapi_types.UU
 // Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
 func (c *Client) PutExpectation(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutExpectationRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetGrants Grants that are in force
+//
+// Corresponds with GET /api/v1/grants (the `GetGrants` operationId).
+func (c *Client) GetGrants(ctx context.Context, params *GetGrantsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetGrantsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddGrantWithBody Allow something at once and for some time, without publishing
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/grants (the `AddGrant` operationId).
+func (c *Client) AddGrantWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddGrantRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddGrant Allow something at once and for some time, without publishing
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/grants (the `AddGrant` operationId).
+func (c *Client) AddGrant(ctx context.Context, body AddGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddGrantRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndGrant End a grant now; it stays on record
+//
+// Corresponds with DELETE /api/v1/grants/{id} (the `EndGrant` operationId).
+func (c *Client) EndGrant(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndGrantRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepGrantWithBody Make an exception of the draft of a grant
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/grants/{id}/keep (the `KeepGrant` operationId).
+func (c *Client) KeepGrantWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepGrantRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// KeepGrant Make an exception of the draft of a grant
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/grants/{id}/keep (the `KeepGrant` operationId).
+func (c *Client) KeepGrant(ctx context.Context, id openapi_types.UUID, body KeepGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepGrantRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -13873,6 +14114,181 @@ func NewPutExpectationRequestWithBody(server string, id openapi_types.UUID, para
 		}
 
 	}
+
+	return req, nil
+}
+
+// NewGetGrantsRequest constructs an http.Request for the GetGrants method
+func NewGetGrantsRequest(server string, params *GetGrantsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/grants")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Over != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "over", *params.Over, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddGrantRequest calls the generic AddGrant builder with application/json body
+func NewAddGrantRequest(server string, body AddGrantJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddGrantRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddGrantRequestWithBody constructs an http.Request for the AddGrant method, with any body, and a specified content type
+func NewAddGrantRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/grants")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndGrantRequest constructs an http.Request for the EndGrant method
+func NewEndGrantRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/grants/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewKeepGrantRequest calls the generic KeepGrant builder with application/json body
+func NewKeepGrantRequest(server string, id openapi_types.UUID, body KeepGrantJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewKeepGrantRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewKeepGrantRequestWithBody constructs an http.Request for the KeepGrant method, with any body, and a specified content type
+func NewKeepGrantRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/grants/%s/keep", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -20007,6 +20423,48 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
 	PutExpectationWithResponse(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*PutExpectationResponse, error)
 
+	// GetGrantsWithResponse Grants that are in force
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/grants (the `GetGrants` operationId).
+	GetGrantsWithResponse(ctx context.Context, params *GetGrantsParams, reqEditors ...RequestEditorFn) (*GetGrantsResponse, error)
+
+	// AddGrantWithBodyWithResponse Allow something at once and for some time, without publishing
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/grants (the `AddGrant` operationId).
+	AddGrantWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddGrantResponse, error)
+
+	// AddGrantWithResponse Allow something at once and for some time, without publishing
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/grants (the `AddGrant` operationId).
+	AddGrantWithResponse(ctx context.Context, body AddGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*AddGrantResponse, error)
+
+	// EndGrantWithResponse End a grant now; it stays on record
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/grants/{id} (the `EndGrant` operationId).
+	EndGrantWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndGrantResponse, error)
+
+	// KeepGrantWithBodyWithResponse Make an exception of the draft of a grant
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/grants/{id}/keep (the `KeepGrant` operationId).
+	KeepGrantWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepGrantResponse, error)
+
+	// KeepGrantWithResponse Make an exception of the draft of a grant
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/grants/{id}/keep (the `KeepGrant` operationId).
+	KeepGrantWithResponse(ctx context.Context, id openapi_types.UUID, body KeepGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepGrantResponse, error)
+
 	// GetGroupsWithResponse Groups, by name
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -24056,6 +24514,268 @@ func (r PutExpectationResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PutExpectationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetGrantsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GrantsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetGrantsResponse) GetJSON200() *GrantsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetGrantsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetGrantsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetGrantsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetGrantsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetGrantsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetGrantsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetGrantsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddGrantResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Grant
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddGrantResponse) GetJSON201() *Grant {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddGrantResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r AddGrantResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddGrantResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddGrantResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddGrantResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddGrantResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddGrantResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddGrantResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndGrantResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r EndGrantResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r EndGrantResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r EndGrantResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r EndGrantResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r EndGrantResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndGrantResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndGrantResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndGrantResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type KeepGrantResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Exception
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r KeepGrantResponse) GetJSON201() *Exception {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r KeepGrantResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r KeepGrantResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r KeepGrantResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r KeepGrantResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r KeepGrantResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r KeepGrantResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r KeepGrantResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r KeepGrantResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -32905,6 +33625,84 @@ func (c *ClientWithResponses) PutExpectationWithResponse(ctx context.Context, id
 	return ParsePutExpectationResponse(rsp)
 }
 
+// GetGrantsWithResponse Grants that are in force
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/grants (the `GetGrants` operationId).
+func (c *ClientWithResponses) GetGrantsWithResponse(ctx context.Context, params *GetGrantsParams, reqEditors ...RequestEditorFn) (*GetGrantsResponse, error) {
+	rsp, err := c.GetGrants(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetGrantsResponse(rsp)
+}
+
+// AddGrantWithBodyWithResponse Allow something at once and for some time, without publishing
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/grants (the `AddGrant` operationId).
+func (c *ClientWithResponses) AddGrantWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddGrantResponse, error) {
+	rsp, err := c.AddGrantWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddGrantResponse(rsp)
+}
+
+// AddGrantWithResponse Allow something at once and for some time, without publishing
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/grants (the `AddGrant` operationId).
+func (c *ClientWithResponses) AddGrantWithResponse(ctx context.Context, body AddGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*AddGrantResponse, error) {
+	rsp, err := c.AddGrant(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddGrantResponse(rsp)
+}
+
+// EndGrantWithResponse End a grant now; it stays on record
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/grants/{id} (the `EndGrant` operationId).
+func (c *ClientWithResponses) EndGrantWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndGrantResponse, error) {
+	rsp, err := c.EndGrant(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndGrantResponse(rsp)
+}
+
+// KeepGrantWithBodyWithResponse Make an exception of the draft of a grant
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/grants/{id}/keep (the `KeepGrant` operationId).
+func (c *ClientWithResponses) KeepGrantWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepGrantResponse, error) {
+	rsp, err := c.KeepGrantWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepGrantResponse(rsp)
+}
+
+// KeepGrantWithResponse Make an exception of the draft of a grant
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/grants/{id}/keep (the `KeepGrant` operationId).
+func (c *ClientWithResponses) KeepGrantWithResponse(ctx context.Context, id openapi_types.UUID, body KeepGrantJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepGrantResponse, error) {
+	rsp, err := c.KeepGrant(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseKeepGrantResponse(rsp)
+}
+
 // GetGroupsWithResponse Groups, by name
 //
 // Returns a wrapper object for the known response body format(s).
@@ -37449,6 +38247,211 @@ func ParsePutExpectationResponse(rsp *http.Response) (*PutExpectationResponse, e
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetGrantsResponse parses an HTTP response from a GetGrantsWithResponse call
+func ParseGetGrantsResponse(rsp *http.Response) (*GetGrantsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetGrantsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GrantsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddGrantResponse parses an HTTP response from a AddGrantWithResponse call
+func ParseAddGrantResponse(rsp *http.Response) (*AddGrantResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddGrantResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Grant
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndGrantResponse parses an HTTP response from a EndGrantWithResponse call
+func ParseEndGrantResponse(rsp *http.Response) (*EndGrantResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndGrantResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseKeepGrantResponse parses an HTTP response from a KeepGrantWithResponse call
+func ParseKeepGrantResponse(rsp *http.Response) (*KeepGrantResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &KeepGrantResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Exception
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
 	}
 
 	return response, nil

@@ -106,6 +106,16 @@ func (e expected) body(ids map[string]uuid.UUID) client.ExpectationInput {
 	return b
 }
 
+// loadGrant lets one person reach one site for a week, as a help desk does.
+func loadGrant(ctx context.Context, api *client.ClientWithResponses) error {
+	const week = 7 * 24 * 60
+	url, who, minutes, by := "gull-video.test", "Ines Scar", int64(week), "Ines Scar"
+	_, err := api.AddGrantWithResponse(ctx, client.NewGrantInputBody{
+		URL: &url, Who: &client.Who{Person: &who}, Minutes: &minutes, RequestedBy: &by, Reason: "She shows new colleagues the film about the ward.",
+	})
+	return err
+}
+
 // loadChanges says what is expected, puts all live, and then edits the draft as somebody might who has not looked: it breaks two of the
 // expectations.
 func loadChanges(ctx context.Context, api *client.ClientWithResponses) error {
@@ -126,6 +136,9 @@ func loadChanges(ctx context.Context, api *client.ClientWithResponses) error {
 	}
 	if _, err := api.PublishWithResponse(ctx, client.PublishInputBody{Note: "Quillmere General as it is run today"}); err != nil {
 		return err
+	}
+	if err := loadGrant(ctx, api); err != nil {
+		return fmt.Errorf("the grant: %w", err)
 	}
 	if err := loadJournal(ctx, api); err != nil {
 		return fmt.Errorf("the recorded requests: %w", err)

@@ -20,7 +20,7 @@ func TestStandingAgrees(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := drawNaive(t)
 		var w Work
-		st := New(n.Config).Standing(&w, n.r, n.at)
+		st := n.snapshot().Standing(&w, n.r, n.at)
 		var groups, policies []string
 		for _, g := range n.Directory.Groups {
 			if n.belongs(g.ID) {
@@ -58,7 +58,7 @@ func TestJourneyAgrees(t *testing.T) {
 		n := drawNaive(t)
 		n.Gates = rapid.SampledFrom([][]Gate{{DNS, Proxy}, {DNS, Proxy, ICAP}, {Proxy}, {DNS}, nil}).Draw(t, "gates")
 		n.r.Gate, n.r.Sight = "", ""
-		s := New(n.Config)
+		s := n.snapshot()
 		var w Work
 		j := s.Travel(&w, &n.r, n.at)
 		seen := match.Tunnel
@@ -125,7 +125,7 @@ func drawJourney(t *rapid.T) (naive, *Snapshot) {
 			n.Policies[i].Inspect = Inspection{All: true, ButLists: []string{"l1"}}
 		}
 	}
-	return n, New(n.Config)
+	return n, n.snapshot()
 }
 
 // The week of a journey says at every moment what the journey comes to then, and nothing changes where it shows no change.
@@ -182,12 +182,12 @@ func TestPlanAgrees(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := drawNaive(t)
 		// Each list has one host that no other has; no pack, scorecard or own category says anything.
-		n.Packs, n.Local, n.Exceptions, n.Unlocked, n.Stints = nil, nil, nil, nil, nil
+		n.Packs, n.Local, n.Exceptions, n.Facts = nil, nil, nil, Facts{}
 		for i := range n.lists {
 			n.lists[i].Entries = []pattern.Entry{pattern.MustParse(fmt.Sprintf("only-l%d.invalid", i))}
 		}
 		n.Lists = match.New(n.lists)
-		s := New(n.Config)
+		s := n.snapshot()
 		var w Work
 		group := rapid.SampledFrom([]string{"g0", "g1", "g2"}).Draw(t, "group")
 		plan := s.Plan(&w, group, monday, monday.Add(week))
@@ -218,7 +218,7 @@ func TestLoosensAgrees(t *testing.T) {
 		n.Policies = []Policy{{ID: "p", Name: "P", Groups: []string{"g0"}, Otherwise: Allow, Rules: drawRules(t, []Verdict{Allow, Watch, Hold, Block, Note})}}
 		var w Work
 		places := map[int32]bool{}
-		for _, c := range New(n.Config).Loosens(&w, "p", n.at) {
+		for _, c := range n.snapshot().Loosens(&w, "p", n.at) {
 			places[c.Place] = true
 		}
 		var asks func(c Cond) bool
@@ -236,7 +236,7 @@ func TestLoosensAgrees(t *testing.T) {
 func TestUntilIsFirst(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := drawNaive(t)
-		s := New(n.Config)
+		s := n.snapshot()
 		var w Work
 		now := s.Decide(&w, &n.r, n.at).Verdict
 		until, changes := s.Until(&w, &n.r, n.at)

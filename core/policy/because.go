@@ -18,7 +18,7 @@ func (s *Snapshot) because(w *Work, e *Explanation) string {
 		return "It is unlocked with a code, and that still runs: allow."
 	case AtException:
 		g := &s.grants[e.Decision.Granted]
-		sentence := fmt.Sprintf("The exception %q says %s%s, because it has the entry %s.", g.Name, step.Then, s.fits(w, g), step.Evidence[0].Entry.Pattern)
+		sentence := fmt.Sprintf("The %s %q says %s%s, because it has the entry %s.", g.word(), g.Name, step.Then, s.fits(w, g), step.Evidence[0].Entry.Pattern)
 		if g.Reason != "" {
 			sentence += " Reason given: " + strings.TrimSuffix(g.Reason, ".") + "."
 		}

@@ -173,3 +173,28 @@ func BenchmarkUntil(b *testing.B) {
 		c.snapshot.Until(&w, &c.requests[i%len(c.requests)], monday.Add(time.Duration(i%1000)*time.Minute))
 	}
 }
+
+// facts200 are as many facts as a busy help desk leaves behind in a week.
+func facts200() (facts Facts) {
+	for i := range 200 {
+		facts.Grants = append(facts.Grants, Exception{ID: fmt.Sprint("g", i), Then: Allow, For: Whom{Everybody: true}, Entries: entries(fmt.Sprintf("granted%d.example/page", i))})
+	}
+	return facts
+}
+
+// Putting 200 facts beside a snapshot.
+func BenchmarkWith(b *testing.B) {
+	c, facts := newCity(), facts200()
+	b.ReportAllocs()
+	for b.Loop() {
+		c.snapshot.With(facts)
+	}
+}
+
+// A decision with 200 facts beside the snapshot, against one without any.
+func BenchmarkBeside(b *testing.B) {
+	c := newCity()
+	beside := c
+	beside.snapshot = c.snapshot.With(facts200())
+	rounds.Against(b, beside.decide(), c.decide())
+}

@@ -35,7 +35,7 @@ type Decision struct {
 	Rung     Rung
 	Policy   int32 // at policies: position in [Config.Policies]; else -1
 	Rule     int32 // position in the policy that decided; -1 where it was its otherwise, or no policy
-	Granted  int32 // at exceptions and what is unlocked: position in [Config.Exceptions] and, after those, Unlocked; else -1
+	Granted  int32 // at exceptions and what is unlocked: position among [Config.Exceptions], [Facts.Grants] and [Facts.Unlocked], in this order; else -1
 	Stint    int32 // at stints: the position among those in force, the last first; else -1
 	Provisos Provisos
 }

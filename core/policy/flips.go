@@ -19,6 +19,7 @@ type FlipKind string
 const (
 	AddException FlipKind = "add exception"
 	EndException FlipKind = "end exception"
+	EndGrant     FlipKind = "end grant"
 	TakeEntryOut FlipKind = "take entry out"
 	SwitchOff    FlipKind = "switch rule off"
 	LiftRule     FlipKind = "move rule up"
@@ -34,7 +35,7 @@ type Flip struct {
 	Pattern   pattern.Pattern // AddException, Correct
 	Whom      Whom            // AddException
 	WhomName  string
-	Exception string     // EndException: its id
+	Exception string     // EndException, EndGrant: its id
 	List      *match.Ref // TakeEntryOut
 	Entry     int64
 	Rung      Rung   // SwitchOff, LiftRule
@@ -154,7 +155,11 @@ func (s *Snapshot) flips(r *Request, at time.Time, probes []*Work, tunnel *Work)
 	if f.now.Rung == AtException {
 		h, g := nothing, s.grants[f.now.Granted]
 		h.ended = f.now.Granted
-		f.try(h, Flip{Kind: EndException, Exception: g.ID, Text: fmt.Sprintf("End the exception %q", g.Name)})
+		flip := Flip{Kind: EndException, Exception: g.ID, Text: fmt.Sprintf("End the %s %q", g.word(), g.Name)}
+		if g.Grant {
+			flip.Kind = EndGrant
+		}
+		f.try(h, flip)
 	}
 	if p := s.policyOf(f.now); p != nil && f.now.Rule >= 0 {
 		f.rules(p)

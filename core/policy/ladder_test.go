@@ -19,24 +19,35 @@ import (
 	"widelark/core/weburl"
 )
 
-// house is one person in two groups at one address, with everything on the ladder to be filled in.
-func house() Config {
-	return Config{
+// house is a configuration with facts beside it.
+type house struct {
+	Config
+	Facts
+}
+
+// snapshot returns what decides: also where other facts stood beside it before.
+func (h house) snapshot() *Snapshot {
+	return New(h.Config).With(Facts{Grants: []Exception{{ID: "gone", Entries: entries("*"), Then: Block, For: Whom{Everybody: true}}}}).With(h.Facts)
+}
+
+// furnished is one person in two groups at one address, with everything on the ladder to be filled in.
+func furnished() house {
+	return house{Config: Config{
 		Zone: zone,
 		Directory: directory.New([]directory.Person{{ID: "kay", Name: "Kay Moran"}},
 			[]directory.Group{{ID: "nurses", Name: "Nurses", Persons: []string{"kay"}}, {ID: "night", Name: "Night", Persons: []string{"kay"}}},
 			[]directory.Network{{ID: "wards", Name: "Wards", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.10.0/23")}}}),
 		Lists: match.New([]match.List{{ID: "list", Name: "List", Entries: entries("heron.example")}, {ID: "pages", Name: "Pages", Entries: entries("heron.example/wards")}}),
-	}
+	}}
 }
 
-func decide(config Config, url string, r Request, at time.Time) string {
+func decide(config house, url string, r Request, at time.Time) string {
 	var w Work
 	r.URL = weburl.MustParse(url)
 	if r.Person == "" {
 		r.Person = "kay"
 	}
-	d := New(config).Decide(&w, &r, at)
+	d := config.snapshot().Decide(&w, &r, at)
 	return fmt.Sprintf("%s by %s", d.Verdict, d.Rung)
 }
 
@@ -44,7 +55,7 @@ func decide(config Config, url string, r Request, at time.Time) string {
 func TestRungs(t *testing.T) {
 	everything := entries("*")
 	inList := Cond{Op: InList, Values: []string{"list"}}
-	config := house()
+	config := furnished()
 	assert.Equal(t, "allow by fallback", decide(config, "heron.example", Request{}, monday), "nothing says anything")
 	config.Fallback = &Policy{Name: "Fallback", Otherwise: Hold}
 	assert.Equal(t, "hold by fallback", decide(config, "heron.example", Request{}, monday))
@@ -98,27 +109,27 @@ func TestRungs(t *testing.T) {
 
 	var w Work
 	r := Request{URL: weburl.MustParse("heron.example"), Person: "kay"}
-	e := New(config).Explain(&w, &r, hour(2))
+	e := config.snapshot().Explain(&w, &r, hour(2))
 	require.Len(t, e.Notes, 1)
 	assert.Equal(t, "Noted", e.Notes[0].Rule)
 	r.URL = weburl.MustParse("tern.example")
-	assert.Equal(t, "It is unlocked with a code, and that still runs: allow.", New(config).Explain(&w, &r, hour(2)).Because)
+	assert.Equal(t, "It is unlocked with a code, and that still runs: allow.", config.snapshot().Explain(&w, &r, hour(2)).Because)
 	config.Unlocked, config.Exceptions = nil, nil
-	assert.Equal(t, `Ivo has paused the web of the group "Nurses" until 03:00: block.`, New(config).Explain(&w, &r, hour(2)).Because)
+	assert.Equal(t, `Ivo has paused the web of the group "Nurses" until 03:00: block.`, config.snapshot().Explain(&w, &r, hour(2)).Because)
 }
 
 // Every rung down to the one that decides is told, also where it has nothing to say.
 func TestRungsAreTold(t *testing.T) {
-	told := func(config Config) string {
+	told := func(config house) string {
 		var w Work
 		r := Request{URL: weburl.MustParse("heron.example"), Person: "kay"}
 		var rungs []string
-		for _, step := range New(config).Explain(&w, &r, monday).Steps {
+		for _, step := range config.snapshot().Explain(&w, &r, monday).Steps {
 			rungs = append(rungs, strings.TrimSpace(fmt.Sprintf("%s %s%s: %s %s", step.Rung, step.Policy, step.Rule, step.Outcome, step.Missing)))
 		}
 		return strings.Join(rungs, "; ")
 	}
-	config := house()
+	config := furnished()
 	config.Fallback = &Policy{Name: "Fallback", Otherwise: Hold}
 	const above = "baseline : no match it has no rules; unlocked : no match nothing is unlocked for this; "
 	assert.Equal(t, above+"exception : no match there are none; stint : no match none is in force for its groups; policy : no match no policy is for this request; fallback Fallback: decided", told(config))
@@ -133,21 +144,21 @@ func TestRungsAreTold(t *testing.T) {
 
 // A gate that cannot ask blocks what is held, and says so.
 func TestHeldAtTheDNSGate(t *testing.T) {
-	config := house()
+	config := furnished()
 	config.Fallback = &Policy{Name: "Fallback", Otherwise: Hold}
 	assert.Equal(t, "block by fallback", decide(config, "heron.example", Request{Sight: match.Name}, monday), "a name is what the DNS gate sees")
 	assert.Equal(t, "block by fallback", decide(config, "heron.example", Request{Gate: DNS}, monday))
 	assert.Equal(t, "hold by fallback", decide(config, "heron.example", Request{Sight: match.Name, Gate: Proxy}, monday))
 	var w Work
 	r := Request{URL: weburl.MustParse("heron.example"), Sight: match.Name}
-	s := New(config)
+	s := config.snapshot()
 	assert.Equal(t, "The fallback has no rules; otherwise it says hold. The DNS gate cannot ask, so it blocks.", s.Explain(&w, &r, monday).Because)
 	assert.Equal(t, Block, s.Strip(&w, &r, monday, monday.Add(week))[0].Decision.Verdict)
 }
 
 // How policies are combined, with the provisos of those that say the same.
 func TestCombining(t *testing.T) {
-	config := house()
+	config := furnished()
 	says := func(id, group string, v Verdict, with Provisos) Policy {
 		return Policy{ID: id, Name: id, Groups: []string{group}, Otherwise: Block, Rules: []Rule{{Name: "All", Then: v, With: with}}}
 	}
@@ -166,7 +177,7 @@ func TestCombining(t *testing.T) {
 		{Loosest, []Policy{says("a", "night", Block, Provisos{}), says("b", "nurses", Block, Provisos{})}, "block a "},
 	} {
 		config.Combining, config.Policies = c.combining, c.policies
-		d := New(config).Decide(&w, &r, monday)
+		d := config.snapshot().Decide(&w, &r, monday)
 		assert.Equal(t, c.want, fmt.Sprintf("%s %s %s", d.Verdict, c.policies[d.Policy].ID, d.Provisos), "%s %v", c.combining, c.policies)
 	}
 	assert.Equal(t, Provisos{true, true, 5, time.Hour}, Provisos{SafeSearch: true, SizeCap: 9}.Join(Provisos{NoUploads: true, SizeCap: 5, Quota: time.Hour}))
@@ -174,7 +185,7 @@ func TestCombining(t *testing.T) {
 
 // What each condition asks, at each sight.
 func TestConditions(t *testing.T) {
-	config := house()
+	config := furnished()
 	config.Apps = []AppDef{{Key: "share", Name: "Share", Entries: entries("gull.test"), Activities: []Activity{{Key: "add", Name: "add", Methods: []string{"PUT"}, Entries: entries("gull.test/up")}}}}
 	leaf := func(op Op, values ...string) Cond { return Cond{Op: op, Values: values} }
 	for _, c := range []struct {
@@ -219,7 +230,7 @@ func TestConditions(t *testing.T) {
 		{Cond{Op: None, Of: []Cond{leaf(InList, "list"), leaf(Method, "POST")}}, "heron.example", "no no no"},
 	} {
 		config.Policies = []Policy{{ID: "p", Name: "P", Groups: []string{"nurses"}, Otherwise: Allow, Rules: []Rule{{Name: "R", If: c.cond, Then: Block}}}}
-		s := New(config)
+		s := config.snapshot()
 		var got []string
 		for _, sight := range []match.Sight{match.Full, match.Tunnel, match.Name} {
 			var w Work

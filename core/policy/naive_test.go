@@ -22,7 +22,7 @@ import (
 // naive decides as the design says it, one sentence after the other, without anything prepared. It trusts the packages below: what a
 // list covers, what a URL is, when a schedule is in force.
 type naive struct {
-	Config
+	house
 	lists []match.List
 	r     Request
 	at    time.Time
@@ -252,7 +252,8 @@ func (n naive) ladder() (Verdict, Rung, Provisos) {
 	var best *Exception
 	var bestLevel int
 	var bestEntry pattern.Pattern
-	for i, e := range n.Exceptions {
+	exceptions := slices.Concat(n.Exceptions, n.Grants)
+	for i, e := range exceptions {
 		level := 0
 		switch {
 		case n.r.Person != "" && slices.Contains(e.For.Persons, n.r.Person):
@@ -277,7 +278,7 @@ func (n naive) ladder() (Verdict, Rung, Provisos) {
 			compared = pattern.MoreSpecific(entry, bestEntry)
 		}
 		if best == nil || level > bestLevel || level == bestLevel && (compared < 0 || compared == 0 && e.Then == Block && best.Then == Allow) {
-			best, bestLevel, bestEntry = &n.Exceptions[i], level, entry
+			best, bestLevel, bestEntry = &exceptions[i], level, entry
 		}
 	}
 	if best != nil {
@@ -440,7 +441,7 @@ func drawWhom(t *rapid.T) (whom Whom) {
 
 // drawNaive draws a configuration and a request.
 func drawNaive(t *rapid.T) naive {
-	n := naive{Config: Config{Zone: zone, Combining: rapid.SampledFrom([]Combining{Position, Strictest, Loosest}).Draw(t, "combining"), Gates: []Gate{DNS, Proxy}}}
+	n := naive{house: house{Config: Config{Zone: zone, Combining: rapid.SampledFrom([]Combining{Position, Strictest, Loosest}).Draw(t, "combining"), Gates: []Gate{DNS, Proxy}}}}
 	for i := range 3 {
 		n.lists = append(n.lists, match.List{ID: fmt.Sprint("l", i), Name: fmt.Sprint("List ", i), Entries: drawEntries(t, true)})
 	}
@@ -486,7 +487,11 @@ func drawNaive(t *rapid.T) naive {
 		if rapid.Bool().Draw(t, "ends") {
 			e.From, e.Until = drawMoment(t, "from"), drawMoment(t, "until")
 		}
-		n.Exceptions = append(n.Exceptions, e)
+		if rapid.IntRange(0, 2).Draw(t, "at once") == 0 {
+			n.Grants = append(n.Grants, e)
+		} else {
+			n.Exceptions = append(n.Exceptions, e)
+		}
 	}
 	if rapid.IntRange(0, 4).Draw(t, "unlocked") == 0 {
 		n.Unlocked = []Unlocked{{Entries: drawEntries(t, false), Person: "p0", From: drawMoment(t, "from"), Until: drawMoment(t, "until")}}
@@ -536,7 +541,7 @@ func (n *naive) enlarge(t *rapid.T) {
 func checkAgrees(t *rapid.T) {
 	n := drawNaive(t)
 	n.enlarge(t)
-	s := New(n.Config)
+	s := n.snapshot()
 	var w Work
 	for range 4 {
 		d := s.Decide(&w, &n.r, n.at)
@@ -561,7 +566,7 @@ func FuzzDecide(f *testing.F) { f.Fuzz(rapid.MakeFuzz(checkAgrees)) }
 func TestStripIsExact(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := drawNaive(t)
-		s := New(n.Config)
+		s := n.snapshot()
 		var w Work
 		strip := s.Strip(&w, &n.r, monday, monday.Add(week))
 		require.Equal(t, monday, strip[0].From)
@@ -594,7 +599,7 @@ func TestFlipsTurnRound(t *testing.T) {
 		n := drawNaive(t)
 		var w Work
 		decide := func(s *Snapshot) Verdict { return s.Decide(&w, &n.r, n.at).Verdict }
-		s := New(n.Config)
+		s := n.snapshot()
 		checkFlips(t, n, s.Flips(&w, &n.r, n.at), decide)
 	})
 }
@@ -610,10 +615,10 @@ func TestTravelFlipsTurnRound(t *testing.T) {
 }
 
 func checkFlips(t *rapid.T, n naive, flips []Flip, decide func(*Snapshot) Verdict) {
-	now := decide(New(n.Config))
+	now := decide(n.snapshot())
 	for _, f := range flips {
 		require.NotEqual(t, now.Passes(), f.Verdict.Passes())
-		changed := n.Config
+		changed := n.house
 		edit := func(change func(p *Policy)) {
 			changed.Policies = slices.Clone(n.Policies)
 			for i := range changed.Policies {
@@ -643,6 +648,8 @@ func checkFlips(t *rapid.T, n naive, flips []Flip, decide func(*Snapshot) Verdic
 			changed.Exceptions = append(slices.Clone(n.Exceptions), Exception{ID: "new", Entries: []pattern.Entry{{Pattern: f.Pattern}}, For: f.Whom, Then: then})
 		case EndException:
 			changed.Exceptions = slices.DeleteFunc(slices.Clone(n.Exceptions), func(e Exception) bool { return e.ID == f.Exception })
+		case EndGrant:
+			changed.Grants = slices.DeleteFunc(slices.Clone(n.Grants), func(e Exception) bool { return e.ID == f.Exception })
 		case SwitchOff:
 			edit(func(p *Policy) { p.Rules[f.Place].Off = true })
 		case LiftRule:
@@ -661,6 +668,6 @@ func checkFlips(t *rapid.T, n naive, flips []Flip, decide func(*Snapshot) Verdic
 		default:
 			continue // which categories it has instead is for people to say
 		}
-		require.Equal(t, f.Verdict, decide(New(changed)), "%s: %s", n.r.URL, f.Text)
+		require.Equal(t, f.Verdict, decide(changed.snapshot()), "%s: %s", n.r.URL, f.Text)
 	}
 }

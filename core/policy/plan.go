@@ -238,9 +238,9 @@ func (s *Snapshot) Standing(w *Work, r Request, at time.Time) Standing {
 		st.Policies = append(st.Policies, match.Ref{ID: s.policies[n].ID, Name: s.policies[n].Name})
 	}
 	for level := forPerson; level >= forEverybody; level-- {
-		for i := range s.config.Exceptions {
+		for i := range s.grants {
 			g := &s.grants[i]
-			if !g.Off && w.level(g) == level && (g.Until.IsZero() || at.Before(g.Until)) {
+			if !g.unlocked && !g.Off && w.level(g) == level && (g.Until.IsZero() || at.Before(g.Until)) {
 				st.Exceptions = append(st.Exceptions, *g.Exception)
 			}
 		}
@@ -267,7 +267,7 @@ func (s *Snapshot) Source(d Decision) string {
 		if d.Granted < 0 {
 			return "an exception"
 		}
-		return "exception: " + s.grants[d.Granted].Name
+		return s.grants[d.Granted].word() + ": " + s.grants[d.Granted].Name
 	case AtStint:
 		return "stint: " + stintName(&s.stints[d.Stint])
 	case AtPolicy:

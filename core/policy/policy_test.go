@@ -420,9 +420,11 @@ func TestStanding(t *testing.T) {
 // Where a decision comes from, in a few words, on every rung.
 func TestSource(t *testing.T) {
 	config := ward()
-	config.Stints = []Stint{{ID: "st", Group: "records", Kind: Paused, From: monday, Until: at(0, "01:00"), By: "Ivo"}}
-	config.Unlocked = []Unlocked{{Entries: entries("unlocked.example"), Person: "ola", Until: at(1, "00:00")}}
-	s := New(config)
+	s := New(config).With(Facts{
+		Grants:   []Exception{{ID: "gr", Name: "granted.example", Entries: entries("granted.example"), Then: Allow, For: Whom{Persons: []string{"ola"}}, Until: at(1, "00:00")}},
+		Unlocked: []Unlocked{{Entries: entries("unlocked.example"), Person: "ola", Until: at(1, "00:00")}},
+		Stints:   []Stint{{ID: "st", Group: "records", Kind: Paused, From: monday, Until: at(0, "01:00"), By: "Ivo"}},
+	})
 	var w Work
 	for _, c := range []struct {
 		url  string
@@ -432,6 +434,7 @@ func TestSource(t *testing.T) {
 	}{
 		{"snare.example", Request{Person: "ola"}, at(0, "14:10"), "Baseline: Dangers"},
 		{"unlocked.example", Request{Person: "ola"}, at(0, "14:10"), "unlocked"},
+		{"granted.example", Request{Person: "ola"}, at(0, "14:10"), "grant: granted.example"},
 		{"portal.example", Request{Group: "records"}, at(0, "14:10"), "exception: Portal"},
 		{"heron.example", Request{Group: "records"}, at(0, "00:30"), "stint: the web is paused"},
 		{"puzzle.example", Request{Person: "ola"}, at(0, "14:10"), "Ward floor: No games"},

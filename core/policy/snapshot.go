@@ -1,7 +1,6 @@
 package policy
 
 import (
-	"fmt"
 	"net/netip"
 	"slices"
 	"strings"
@@ -33,8 +32,6 @@ type Config struct {
 	Fallback   *Policy  // nil: what no policy is for is allowed
 	Combining  Combining
 	Exceptions []Exception
-	Unlocked   []Unlocked
-	Stints     []Stint
 	Gates      []Gate         // those that are switched on, in the order in which a browser meets them
 	Zone       *time.Location // in which days begin
 }
@@ -55,7 +52,9 @@ type Snapshot struct {
 
 	asked      int32 // so many lists are asked by conditions, the first in index after the classifier's own
 	grantsFrom int32
-	grants     []grant
+	grants     []grant          // exceptions, then the facts beside
+	lists      *match.Index     // of conditions and exceptions, without what facts cover
+	listOf     map[string]int32 // numbers of the configuration's lists, by id
 	// noException says of a URL that no exception covers it.
 	noException string
 	stints      []stint // the one begun last first
@@ -124,7 +123,7 @@ type wordTest struct {
 	words *match.Words
 }
 
-// grant is an exception, or something unlocked.
+// grant is an exception, a grant, or something unlocked.
 type grant struct {
 	*Exception
 	unlocked bool
@@ -158,7 +157,8 @@ func New(config Config) *Snapshot {
 		config.Combining = Position
 	}
 	s := &Snapshot{config: config}
-	c := compiler{s: s, lists: map[string]int32{}, categories: map[string][]int32{}, clocks: map[string]int32{}, apps: map[string][]appTest{}}
+	s.listOf = map[string]int32{}
+	c := compiler{s: s, categories: map[string][]int32{}, clocks: map[string]int32{}, apps: map[string][]appTest{}}
 	c.compile()
 	return s
 }
@@ -172,7 +172,6 @@ func (s *Snapshot) Classifier() *classify.Classifier { return s.classifier }
 // compiler makes a snapshot.
 type compiler struct {
 	s          *Snapshot
-	lists      map[string]int32
 	categories map[string][]int32 // of categories and families, by key
 	clocks     map[string]int32
 	apps       map[string][]appTest
@@ -184,7 +183,7 @@ type compiler struct {
 func (c *compiler) compile() {
 	s, config := c.s, &c.s.config
 	for i, ref := range config.Lists.Lists() {
-		c.lists[ref.ID] = int32(i)
+		s.listOf[ref.ID] = int32(i)
 	}
 	for i, sch := range config.Schedules {
 		s.clocks = append(s.clocks, &clock{Schedule: sch})
@@ -218,31 +217,15 @@ func (c *compiler) compile() {
 	}
 	s.asked = int32(len(config.Lists.Lists()) + len(c.extra))
 
-	switch s.noException = fmt.Sprintf("none of the %d covers this URL", len(config.Exceptions)); len(config.Exceptions) {
-	case 0:
-		s.noException = "there are none"
-	case 1:
-		s.noException = "the only one does not cover this URL"
-	}
 	granted := c.extra // one index for all: each further one costs a walk along the host
 	for i := range config.Exceptions {
 		e := &config.Exceptions[i]
-		s.grants = append(s.grants, c.grant(e))
+		s.grants = append(s.grants, s.grant(e))
 		granted = append(granted, match.List{ID: e.ID, Name: e.Name, Entries: e.Entries})
 	}
-	for i := range config.Unlocked {
-		u := &config.Unlocked[i]
-		e := &Exception{Then: Allow, From: u.From, Until: u.Until, For: Whom{Persons: []string{u.Person}}}
-		if u.Addr.IsValid() {
-			e.For.Ranges = []netip.Prefix{netip.PrefixFrom(u.Addr, u.Addr.BitLen())}
-		}
-		g := c.grant(e)
-		g.unlocked = true
-		s.grants = append(s.grants, g)
-		granted = append(granted, match.List{ID: "unlocked", Entries: u.Entries})
-	}
-	all := match.Gather(config.Lists, match.New(granted))
-	s.classifier = classify.New(config.Local, config.Packs, all)
+	s.lists = match.Gather(config.Lists, match.New(granted))
+	s.noException = noneOf(len(s.grants))
+	s.classifier = classify.New(config.Local, config.Packs, s.lists)
 	s.index = s.classifier.Index()
 	s.grantsFrom = s.classifier.FirstList() + s.asked
 
@@ -282,11 +265,14 @@ func (c *compiler) compile() {
 		policies = s.policiesOf(policies[:0], set, groups)
 		s.callers.Put(person.ID, newCaller(int32(i), policies))
 	}
-	for i := range config.Stints {
-		st := &config.Stints[i]
-		s.stints = append(s.stints, stint{st, config.Directory.Group(st.Group), c.listSet(st.Lists)})
+}
+
+// word is what people call an exception: a grant where it was made at once.
+func (g *grant) word() string {
+	if g.Grant {
+		return "grant"
 	}
-	slices.SortStableFunc(s.stints, func(a, b stint) int { return b.From.Compare(a.From) })
+	return "exception"
 }
 
 // list puts entries beside the lists and returns their number among them.
@@ -314,7 +300,7 @@ func (c *compiler) gatherWords(cond *Cond) {
 }
 
 func (c *compiler) policy(p *Policy, at, number int32) ladderPolicy {
-	lp := ladderPolicy{Policy: p, at: at, butIn: c.listSet(p.Inspect.ButLists), butIs: c.categorySet(p.Inspect.Categories)}
+	lp := ladderPolicy{Policy: p, at: at, butIn: c.s.listSet(p.Inspect.ButLists), butIs: c.categorySet(p.Inspect.Categories)}
 	for i := range p.Rules {
 		r := rule{Rule: &p.Rules[i], cond: c.node(&p.Rules[i].If), head: head{clock: -1}}
 		r.off, r.outside, r.note = r.Off, r.When.Outside, r.Then == Note
@@ -345,10 +331,10 @@ func (c *compiler) policy(p *Policy, at, number int32) ladderPolicy {
 	return lp
 }
 
-func (c *compiler) listSet(ids []string) directory.Set {
-	set := directory.NewSet(int(c.s.asked))
+func (s *Snapshot) listSet(ids []string) directory.Set {
+	set := directory.NewSet(int(s.asked))
 	for _, id := range ids {
-		if n, ok := c.lists[id]; ok {
+		if n, ok := s.listOf[id]; ok {
 			set.Add(n)
 		}
 	}
@@ -378,7 +364,7 @@ func (c *compiler) node(cond *Cond) node {
 	case "":
 		n.op = All
 	case InList:
-		n.set = c.listSet(cond.Values)
+		n.set = c.s.listSet(cond.Values)
 	case Is:
 		n.set = c.categorySet(cond.Values)
 	case App:
@@ -407,8 +393,8 @@ func (c *compiler) node(cond *Cond) node {
 	return n
 }
 
-func (c *compiler) grant(e *Exception) grant {
-	d := c.s.config.Directory
+func (s *Snapshot) grant(e *Exception) grant {
+	d := s.config.Directory
 	g := grant{Exception: e, groups: directory.NewSet(len(d.Groups)), networks: directory.NewSet(len(d.Networks))}
 	for _, id := range e.For.Persons {
 		if n := d.Person(id); n >= 0 {

@@ -43,8 +43,9 @@ type Step struct {
 	Policy   string // its name; "" above policies
 	PolicyID string
 	Rule     string // the name of the rule, exception or stint; "" for a policy's otherwise and, without a policy, for a rung with nothing on it
-	ID       string // of an exception or a stint
+	ID       string // of an exception, a grant or a stint
 	RuleID   string // of a rule; "" where it is none
+	Grant    bool   // the exception is a grant
 	Place    int32  // of a rule in its policy; -1 else
 	Then     Verdict
 	Outcome  Outcome
@@ -227,7 +228,7 @@ func (t *tracer) combined(d *Decision) {
 
 func (t *tracer) grant(c *candidate, g *grant, level int, at time.Time) {
 	found := t.s.index.Found(c.take)
-	step := Step{Rung: AtException, Rule: g.Name, ID: g.ID, Place: -1, Then: g.Then, Outcome: Outweighed, Evidence: []Evidence{{Op: InList, Entry: &found}}}
+	step := Step{Rung: AtException, Rule: g.Name, ID: g.ID, Grant: g.Grant, Place: -1, Then: g.Then, Outcome: Outweighed, Evidence: []Evidence{{Op: InList, Entry: &found}}}
 	if g.unlocked {
 		step.Rung = AtUnlocked
 	}

@@ -39,6 +39,7 @@ const (
 	Edit        Act = "edit the draft" // what belongs to the baseline only as an owner: see [Object]
 	Fill        Act = "say what fills a list"
 	Publish     Act = "publish"
+	Grant       Act = "make grants"
 	Accept      Act = "accept findings"
 	Record      Act = "add to the journal"
 	EditPacks   Act = "edit packs"
@@ -49,12 +50,12 @@ const (
 
 // Acts returns every act, in the order of the documentation.
 func Acts() []Act {
-	return []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Accept, Record, EditPacks, TrustKeys, Accounts, Expire}
+	return []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Grant, Accept, Record, EditPacks, TrustKeys, Accounts, Expire}
 }
 
 var owners = []Act{TrustKeys, Accounts}
 
-var members = []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Accept, Record, EditPacks}
+var members = []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Grant, Accept, Record, EditPacks}
 
 // rights are the acts of each role, and whether the role also has them on what belongs to the baseline.
 var rights = map[Role]struct {

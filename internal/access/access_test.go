@@ -23,6 +23,7 @@ edit their own account      | yes yes | yes no
 edit the draft              | yes yes | yes no
 say what fills a list       | yes yes | yes no
 publish                     | yes yes | yes no
+make grants                 | yes yes | yes no
 accept findings             | yes yes | yes no
 add to the journal          | yes yes | yes no
 edit packs                  | yes yes | yes no

@@ -40,6 +40,10 @@ const (
 	FindingAccepted   What = "accepted"
 	FindingUnaccepted What = "no longer accepted"
 
+	GrantMade  What = "grant made"
+	GrantEnded What = "grant ended"
+	GrantKept  What = "grant kept"
+
 	PackAdded     What = "pack added"
 	PackEdited    What = "pack edited"
 	PackRemoved   What = "pack removed"
@@ -52,6 +56,9 @@ const (
 	SourceSet     What = "source set"
 	SourceRemoved What = "source removed"
 )
+
+// KindGrant is the kind of grants, which are no objects of the draft.
+const KindGrant = "grant"
 
 // Event is a line of the log.
 type Event struct {

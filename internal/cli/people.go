@@ -460,6 +460,9 @@ func (a *app) whoCommand() *cobra.Command {
 			for i, e := range st.Exceptions {
 				line([2]string{"", "exceptions"}[btoi(i == 0)], fmt.Sprintf("%s %s%s", a.verdict(string(e.Then)), strings.Join(e.Entries, ", "), a.untilSaid(e)), "")
 			}
+			for i, g := range st.Grants {
+				line([2]string{"", "grants"}[btoi(i == 0)], fmt.Sprintf("%s %s %s", a.verdict("allow"), strings.Join(g.Entries, ", "), a.endSaid(g.Until, clock)), "")
+			}
 			return nil
 		}),
 	})

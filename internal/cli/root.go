@@ -107,7 +107,7 @@ func (a *app) root() *cobra.Command {
 	root.AddCommand(
 		a.loginCommand(), a.logoutCommand(), a.whoamiCommand(), a.statusCommand(), a.versionCommand(), a.accountCommand(), a.sessionCommand(), a.tokenCommand(),
 		a.listCommand(), a.entryCommand(), a.personCommand(), a.groupCommand(), a.networkCommand(), a.machineCommand(), a.whoCommand(),
-		a.policyCommand(), a.exceptionCommand(), a.appCommand(), a.tryCommand(),
+		a.policyCommand(), a.exceptionCommand(), a.grantCommand(), a.appCommand(), a.tryCommand(),
 		a.lookupCommand(), a.categoryCommand(), a.scorecardCommand(), a.packCommand(), a.scheduleCommand(),
 		a.exportCommand(), a.planFilesCommand(), a.applyCommand(), a.backupCommand(), a.restoreCommand(),
 		a.expectCommand(), a.reviewCommand(), a.replayCommand(), a.affectedCommand(), a.diffCommand(), a.publishCommand(), a.historyCommand(), a.rollbackCommand(), a.discardCommand(), a.auditCommand(),

@@ -62,6 +62,13 @@ const mostPublished = 4
 type ready struct {
 	loaded   *catalogue.Loaded
 	snapshot *policy.Snapshot
+	beside   atomic.Pointer[beside] // the last facts that were put beside it
+}
+
+// beside is a snapshot with facts beside it.
+type beside struct {
+	facts    *policy.Facts
+	snapshot *policy.Snapshot
 }
 
 // New returns editions that read from a store. Days begin and end in zone. now is the clock.
@@ -115,17 +122,19 @@ func (d *Editions) ClassifierWith(ctx context.Context, packs []classify.Pack) (*
 }
 
 // snapshot returns what a compiled draft decides with. It is made again where the draft or the catalogue is another.
-func (d *Editions) snapshot(c *compiled) *policy.Snapshot {
+func (d *Editions) snapshot(c *compiled) *policy.Snapshot { return d.ready(c).snapshot }
+
+func (d *Editions) ready(c *compiled) *ready {
 	loaded := d.cache.Loaded()
 	if last := c.ready.Load(); last != nil && last.loaded == loaded {
-		return last.snapshot
+		return last
 	}
 	config := c.roster.config
 	config.Lists, config.Local, config.Packs, config.Zone, config.Schedules = c.index, c.local, loaded.Packs, d.zone, c.clocks
 	config.Taxonomy = classify.Merge(loaded.Taxonomy, c.own)
-	fresh := &ready{loaded, policy.New(config)}
+	fresh := &ready{loaded: loaded, snapshot: policy.New(config)}
 	c.ready.Store(fresh)
-	return fresh.snapshot
+	return fresh
 }
 
 // Close waits for the build in the background, if one is under way, and begins no other.

@@ -15,7 +15,8 @@ import (
 	"widelark/internal/revision"
 )
 
-// State is the draft at one version, or a revision, compiled: what decides, and what it was made of. It is immutable.
+// State is the draft at one version, or a revision, compiled: what decides, and what it was made of. It is immutable. Nothing stands beside
+// the snapshot, unless [State.With] put it there.
 type State struct {
 	DraftVersion int64
 	Revision     int64 // 0 for the draft
@@ -25,6 +26,22 @@ type State struct {
 	roster       *roster
 	lists        []revision.DraftList
 	asides       []revision.Aside
+	ready        *ready // that the snapshot came with
+}
+
+// With returns the state with facts beside its snapshot: what holds without being published. For the same facts it costs nothing.
+func (s *State) With(facts *policy.Facts) *State {
+	if facts.IsEmpty() {
+		return s
+	}
+	last := s.ready.beside.Load()
+	if last == nil || last.facts != facts {
+		last = &beside{facts, s.ready.snapshot.With(*facts)}
+		s.ready.beside.Store(last)
+	}
+	with := *s
+	with.Snapshot = last.snapshot
+	return &with
 }
 
 // Draft returns the draft as it is now.
@@ -73,7 +90,8 @@ func (d *Editions) Version(ctx context.Context, field, on string) (version, numb
 }
 
 func (d *Editions) state(c *compiled, number int64) *State {
-	return &State{c.draft.Version, number, d.snapshot(c), d.zone, d.now(), c.roster, c.draft.Lists, append(c.setAside(), d.cache.Loaded().Aside...)}
+	ready := d.ready(c)
+	return &State{c.draft.Version, number, ready.snapshot, d.zone, d.now(), c.roster, c.draft.Lists, append(c.setAside(), ready.loaded.Aside...), ready}
 }
 
 // Asides returns what of this version, and of the catalogue, cannot be read, and is left out of what decides.

@@ -13,6 +13,7 @@ import (
 	"widelark/internal/edition"
 	"widelark/internal/peoplefile"
 	"widelark/internal/revision"
+	"widelark/internal/standing"
 )
 
 var personKind = objects[Person, PersonInput]{
@@ -130,6 +131,7 @@ type Standing struct {
 	Policies   []Ref       `json:"policies" doc:"In force for them, in their order; none: the fallback"`
 	Combining  string      `json:"combining"`
 	Exceptions []Exception `json:"exceptions" doc:"In force or later, the closest first"`
+	Grants     []Grant     `json:"grants" doc:"In force"`
 }
 
 type importPeopleInput struct {
@@ -305,7 +307,7 @@ func known[B any](ctx context.Context, s *server, kind revision.Kind) ([]peoplef
 }
 
 func (s *server) whoIs(ctx context.Context, in *whoInput) (*whoOutput, error) {
-	h, err := s.Editions.Draft(ctx)
+	h, err := s.inForce(ctx, "", "draft")
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -319,14 +321,26 @@ func (s *server) whoIs(ctx context.Context, in *whoInput) (*whoOutput, error) {
 		Combining: string(h.Snapshot.Config().Combining), Exceptions: []Exception{},
 	}}
 	var found []revision.Object
+	var granted []standing.Grant
 	for _, e := range st.Exceptions {
+		if e.Grant {
+			g, err := s.Standing.Grant(ctx, uuid.MustParse(e.ID))
+			if err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			granted = append(granted, g)
+			continue
+		}
 		o, err := s.Objects.Object(ctx, revision.KindException, uuid.MustParse(e.ID))
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
 		found = append(found, o)
 	}
-	if out.Body.Exceptions, err = tell(ctx, s, s.exceptionKind(), found); err != nil {
+	if out.Body.Exceptions, err = tell(ctx, s, s.exceptionKind(), found); err == nil {
+		out.Body.Grants, err = s.tellGrants(ctx, granted)
+	}
+	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
 	return out, nil

@@ -171,7 +171,7 @@ func (s *server) registerReplay(api huma.API) {
 }
 
 func (s *server) addRecorded(ctx context.Context, in *addRecordedInput) (*addRecordedOutput, error) {
-	live, err := s.Editions.On(ctx, "", "live")
+	live, err := s.inForce(ctx, "", "live")
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -303,11 +303,11 @@ func (s *server) span(ctx context.Context, since, until *time.Time) (from, to ti
 
 func (s *server) replay(ctx context.Context, in *replayInput) (*replayOutput, error) {
 	b := in.Body
-	before, err := s.Editions.On(ctx, "from", cmp.Or(b.From, "live"))
+	before, err := s.inForce(ctx, "from", cmp.Or(b.From, "live"))
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	after, err := s.Editions.On(ctx, "to", b.To)
+	after, err := s.inForce(ctx, "to", b.To)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

@@ -24,6 +24,7 @@ import (
 	"widelark/internal/edition"
 	"widelark/internal/lookup"
 	"widelark/internal/revision"
+	"widelark/internal/standing"
 	"widelark/internal/subscription"
 	"widelark/internal/upkeep"
 )
@@ -49,6 +50,8 @@ type Parts struct {
 	Publishing revision.PublishStore
 	Journal    revision.JournalStore
 	Audit      audit.Log
+	Standing   standing.Store
+	Facts      *standing.Source
 	Versions   check.Store
 	Checks     *check.Checker
 	Zone       *time.Location // the organisation's
@@ -135,6 +138,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerPeople(api)
 	s.registerPolicies(api)
 	s.registerTrials(api)
+	s.registerGrants(api)
 	s.registerCategories(api)
 	s.registerLookups(api)
 	s.registerPacks(api)

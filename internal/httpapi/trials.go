@@ -102,13 +102,14 @@ type Outlook struct {
 
 // Flip is one change that would turn a verdict round, with what is needed to make it.
 type Flip struct {
-	Kind      policy.FlipKind    `json:"kind" enum:"add exception,end exception,take entry out,switch rule off,move rule up,correct category"`
+	Kind      policy.FlipKind    `json:"kind" enum:"add exception,end exception,end grant,take entry out,switch rule off,move rule up,correct category"`
 	Text      string             `json:"text" doc:"The change in a sentence"`
 	Verdict   policy.Verdict     `json:"verdict" enum:"allow,watch,hold,block" doc:"What it would be then"`
 	Pattern   string             `json:"pattern,omitempty" doc:"add exception, correct category"`
 	For       *revision.WhomBody `json:"for,omitempty" doc:"add exception"`
 	ForName   string             `json:"forName,omitempty"`
 	Exception *uuid.UUID         `json:"exception,omitempty" format:"uuid" doc:"end exception"`
+	Grant     *uuid.UUID         `json:"grant,omitempty" format:"uuid" doc:"end grant"`
 	List      *ListRef           `json:"list,omitempty" doc:"take entry out"`
 	Entry     int64              `json:"entry,omitempty"`
 	Policy    *uuid.UUID         `json:"policy,omitempty" format:"uuid" doc:"switch rule off, move rule up"`
@@ -125,6 +126,7 @@ type Step struct {
 	Policy   string         `json:"policy,omitempty"`
 	Rule     string         `json:"rule,omitempty" doc:"The name of the rule, exception or stint; left out for a policy's otherwise and, where no policy is named either, for a rung on which nothing has a say"`
 	ID       string         `json:"id,omitempty" doc:"Of the policy or exception"`
+	Grant    bool           `json:"grant,omitempty" doc:"The exception is a grant"`
 	RuleID   string         `json:"ruleId,omitempty" doc:"Of the rule, which stays through edits, moves and renames"`
 	Place    int            `json:"place" doc:"Of the rule in its policy, from 0; -1 where it is none"`
 	Then     policy.Verdict `json:"then,omitempty" enum:"allow,watch,hold,block,note"`
@@ -275,7 +277,7 @@ func (s *server) try(ctx context.Context, in *trialsInput) (*trialsOutput, error
 	if q.Outlook && len(q.URLs) > maxOutlooks {
 		return nil, s.problem(ctx, &revision.FieldError{Field: "outlook", Msg: fmt.Sprintf("at most %d URLs can be looked ahead for at once", maxOutlooks)})
 	}
-	h, err := s.Editions.On(ctx, "on", in.Body.On)
+	h, err := s.inForce(ctx, "on", in.Body.On)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -339,7 +341,7 @@ func (t telling) trial(a *trial.Answer) Trial {
 
 func (t telling) step(step *policy.Step) Step {
 	told := Step{
-		Rung: step.Rung, Policy: step.Policy, Rule: step.Rule, ID: step.PolicyID + step.ID, RuleID: step.RuleID, Place: int(step.Place), Then: step.Then,
+		Rung: step.Rung, Policy: step.Policy, Rule: step.Rule, ID: step.PolicyID + step.ID, RuleID: step.RuleID, Grant: step.Grant, Place: int(step.Place), Then: step.Then,
 		Outcome: step.Outcome, When: step.When, Missing: step.Missing, By: policy.Reasons(step.Evidence),
 	}
 	if !step.Next.IsZero() {
@@ -365,6 +367,15 @@ func (t telling) step(step *policy.Step) Step {
 	return told
 }
 
+// whomBody says for whom an exception would be.
+func whomBody(w policy.Whom) revision.WhomBody {
+	whom := revision.WhomBody{Everybody: w.Everybody, Persons: idRefs(w.Persons), Groups: idRefs(w.Groups), Networks: idRefs(w.Networks)}
+	for _, r := range w.Ranges {
+		whom.Addresses = append(whom.Addresses, r.Addr().String())
+	}
+	return whom
+}
+
 func (t telling) outlook(o *trial.Outlook) *Outlook {
 	told := &Outlook{Week: segments(t.state, o.Week), Flips: []Flip{}}
 	if !o.Until.IsZero() {
@@ -375,11 +386,11 @@ func (t telling) outlook(o *trial.Outlook) *Outlook {
 		flip := Flip{Kind: f.Kind, Text: f.Text, Verdict: f.Verdict, Category: f.Category, Entry: f.Entry}
 		switch f.Kind {
 		case policy.AddException:
-			whom := revision.WhomBody{Everybody: f.Whom.Everybody, Persons: idRefs(f.Whom.Persons), Groups: idRefs(f.Whom.Groups), Networks: idRefs(f.Whom.Networks)}
-			for _, r := range f.Whom.Ranges {
-				whom.Addresses = append(whom.Addresses, r.Addr().String())
-			}
+			whom := whomBody(f.Whom)
 			flip.Pattern, flip.For, flip.ForName = f.Pattern.String(), &whom, f.WhomName
+		case policy.EndGrant:
+			id := uuid.MustParse(f.Exception)
+			flip.Grant = &id
 		case policy.EndException:
 			id := uuid.MustParse(f.Exception)
 			flip.Exception = &id
@@ -445,7 +456,7 @@ func askers(h *edition.State, named []Who) (found []edition.Asker, err error) {
 
 func (s *server) matrix(ctx context.Context, in *matrixInput) (*matrixOutput, error) {
 	b := in.Body
-	h, err := s.Editions.On(ctx, "on", b.On)
+	h, err := s.inForce(ctx, "on", b.On)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -483,7 +494,7 @@ func (s *server) matrix(ctx context.Context, in *matrixInput) (*matrixOutput, er
 
 func (s *server) sweep(ctx context.Context, in *sweepInput) (*sweepOutput, error) {
 	b := in.Body
-	h, err := s.Editions.On(ctx, "on", b.On)
+	h, err := s.inForce(ctx, "on", b.On)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -533,7 +544,7 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 		c     Circumstances
 		into  *Compared
 	}{{"a.", in.Body.A, &out.Body.A}, {"b.", in.Body.B, &out.Body.B}} {
-		h, err := s.Editions.On(ctx, side.field+"on", side.c.On)
+		h, err := s.inForce(ctx, side.field+"on", side.c.On)
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}

@@ -104,7 +104,7 @@ func TestChangeControl(t *testing.T) {
 	assert.Equal(t, 0, saved.Code)
 	contains(saved.Err, "Expected from now on: dosage-tables.example/adults: allow (2)")
 	contains(run("expect", "run").Done(t), "31 expectations, 0 failing.")
-	contains(run("audit", "--text", "pulled from an").Done(t), "Have a list pulled from an address")
+	contains(run("audit", "--text", "source set").Done(t), "source set", "Partner's warnings")
 	contains(run("audit", "--limit", "20").Done(t), "taken back", "published", "entries added", "Supplier portals")
 }
 

@@ -493,6 +493,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/grants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Grants that are in force */
+        get: operations["getGrants"];
+        put?: never;
+        /** Allow something at once and for some time, without publishing */
+        post: operations["addGrant"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/grants/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a grant now; it stays on record */
+        delete: operations["endGrant"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/grants/{id}/keep": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make an exception of the draft of a grant */
+        post: operations["keepGrant"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/groups": {
         parameters: {
             query?: never;
@@ -2999,8 +3051,13 @@ export interface components {
             /** @description add exception */
             for?: components["schemas"]["WhomBody"];
             forName?: string;
+            /**
+             * Format: uuid
+             * @description end grant
+             */
+            grant?: string;
             /** @enum {string} */
-            kind: "add exception" | "end exception" | "take entry out" | "switch rule off" | "move rule up" | "correct category";
+            kind: "add exception" | "end exception" | "end grant" | "take entry out" | "switch rule off" | "move rule up" | "correct category";
             /** @description take entry out */
             list?: components["schemas"]["ListRef"];
             /** @description add exception, correct category */
@@ -3057,6 +3114,43 @@ export interface components {
             pack?: components["schemas"]["PackRef"];
             /** @enum {string} */
             source: "correction" | "own category" | "catalogue";
+        };
+        Grant: {
+            /**
+             * Format: date-time
+             * @description Before its time; left out where nobody ended it
+             */
+            endedAt?: string;
+            endedBy?: string;
+            /** @description In the notation; no carve-outs */
+            entries: string[];
+            for: components["schemas"]["WhomBody"];
+            /** Format: uuid */
+            id: string;
+            /**
+             * Format: uuid
+             * @description The exception of the draft that was made of it
+             */
+            kept?: string;
+            /** Format: date-time */
+            madeAt: string;
+            madeBy: string;
+            reason: string;
+            requestedBy?: string;
+            /**
+             * @description Now
+             * @enum {string}
+             */
+            state: "in force" | "over";
+            /**
+             * Format: date-time
+             * @description The moment itself is outside; within 90 days
+             */
+            until: string;
+        };
+        GrantsOutputBody: {
+            /** @description The one made last first */
+            grants: components["schemas"]["Grant"][];
         };
         Group: {
             description?: string;
@@ -3139,6 +3233,10 @@ export interface components {
             all: boolean;
             butCategories?: string[];
             butLists?: components["schemas"]["Ref"][];
+        };
+        KeepGrantInputBody: {
+            /** @description Of the exception; left out, it is made from the first entry */
+            name?: string;
         };
         List: {
             /**
@@ -3355,6 +3453,28 @@ export interface components {
             lists: string[];
             /** @description The key is made from it, and stays */
             name: string;
+        };
+        NewGrantInputBody: {
+            /** @description What is allowed, in the notation; no carve-outs */
+            entries?: string[];
+            /** @description With entries: for whom */
+            for?: components["schemas"]["WhomBody"];
+            /**
+             * Format: int64
+             * @description How long from now on. In place of until
+             */
+            minutes?: number;
+            reason: string;
+            requestedBy?: string;
+            /**
+             * Format: date-time
+             * @description The moment itself is outside; within 90 days. In place of minutes
+             */
+            until?: string;
+            /** @description What whoever asks is to reach: the grant is the narrowest that lets them, through all gates. In place of entries and for */
+            url?: string;
+            /** @description With url: who asks */
+            who?: components["schemas"]["Who"];
         };
         NewListInputBody: {
             /** @enum {string} */
@@ -4453,6 +4573,8 @@ export interface components {
             combining: string;
             /** @description In force or later, the closest first */
             exceptions: components["schemas"]["Exception"][];
+            /** @description In force */
+            grants: components["schemas"]["Grant"][];
             /** @description That they belong to, also by their address and through other groups */
             groups: components["schemas"]["Ref"][];
             network?: components["schemas"]["Ref"];
@@ -4503,6 +4625,8 @@ export interface components {
             category?: components["schemas"]["CategoryRef"];
             /** @description Of the list or the exception, or what gives the category */
             entry?: components["schemas"]["EntryRef"];
+            /** @description The exception is a grant */
+            grant?: boolean;
             /** @description Of the policy or exception */
             id?: string;
             /** @description The first list that made it match, or of which it cannot be told; reached or not */
@@ -7359,6 +7483,234 @@ export interface operations {
             };
             /** @description Precondition Required */
             428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getGrants: {
+        parameters: {
+            query?: {
+                /** @description Those of the last 90 days that are over, too */
+                over?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GrantsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addGrant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewGrantInputBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Grant"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    endGrant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    keepGrant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepGrantInputBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Exception"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -3,8 +3,9 @@ import type { Schemas } from '../api/client'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
-import { formatMoment, instantOf, zoneName } from '../ui/clock'
-import { TextArea, TextField } from '../ui/Field'
+import { formatMoment, instantOf } from '../ui/clock'
+import { TextArea } from '../ui/Field'
+import { MomentField } from '../ui/MomentField'
 import { ProblemNotice } from '../ui/Notice'
 import { useDiscard, usePublish, useUnplan } from './changeQueries'
 
@@ -63,13 +64,7 @@ export function PublishBox({ draft, changed, version }: Props) {
               onChange={(e) => setForce(e.target.value)}
             />
           )}
-          <TextField
-            label="When"
-            type="datetime-local"
-            value={at}
-            onChange={(e) => setAt(e.target.value)}
-            hint={`Left empty: now. By the clock of ${zoneName()}.`}
-          />
+          <MomentField label="When" value={at} onChange={setAt} hint="Left empty: now." />
           <Button
             type="submit"
             look="main"

@@ -1,19 +1,17 @@
-import { useQuery } from '@tanstack/react-query'
 import { type FormEvent, useState } from 'react'
 import { ApiProblem } from '../api/client'
 import { type Place, PlaceChoice } from '../categories/PlaceChoice'
-import { groupsOptions, networksOptions, peopleOptions } from '../people/peopleQueries'
 import { type Exception, type ExceptionInput, useSaveException } from '../policies/policyQueries'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
-import { instantOf, wallClock, zoneName } from '../ui/clock'
+import { instantOf, wallClock } from '../ui/clock'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
-import { Check, Choice, TextArea, TextField } from '../ui/Field'
+import { Choice, TextArea, TextField } from '../ui/Field'
+import { MomentField } from '../ui/MomentField'
 import { ProblemNotice } from '../ui/Notice'
-import { RefPicker } from '../ui/RefPicker'
-import { useSettled } from '../ui/useSettled'
-import { endCovering, ends } from './standing'
+import { endCovering, ends, linesOf } from './standing'
+import { WhomFields } from './WhomFields'
 
 type Props = {
   /** What the form begins with: from a trial, a lookup, or nothing. */
@@ -34,17 +32,12 @@ export function ExceptionDialog({ begin, exception, covers, places, onClose }: P
   const [entries, setEntries] = useState((from?.entries ?? []).join('\n'))
   const [then, setThen] = useState<'allow' | 'block'>(from?.then ?? 'allow')
   const [whom, setWhom] = useState(from?.for ?? {})
-  const [addresses, setAddresses] = useState((from?.for?.addresses ?? []).join(', '))
   const [name, setName] = useState(exception?.name ?? '')
   const [reason, setReason] = useState(from?.reason ?? '')
   const [by, setBy] = useState(from?.requestedBy ?? '')
   const [end, setEnd] = useState<End>(exception ? (exception.until ? 'moment' : 'never') : endCovering(covers))
   const [moment, setMoment] = useState(exception?.until ? wallClock(new Date(exception.until)) : wallClock(ends().week))
   const [begins, setBegins] = useState(exception?.from ? wallClock(new Date(exception.from)) : '')
-  const [text, setText] = useState('')
-  const people = useQuery({ ...peopleOptions(useSettled(text)), enabled: text.trim() !== '' })
-  const groups = useQuery(groupsOptions)
-  const networks = useQuery(networksOptions)
   const save = useSaveException(exception)
   const announce = useAnnounce()
   const fields = save.error instanceof ApiProblem ? save.error.fields : new Map<string, string>()
@@ -57,12 +50,9 @@ export function ExceptionDialog({ begin, exception, covers, places, onClose }: P
     event.preventDefault()
     const body: ExceptionInput = {
       name: name.trim() || undefined,
-      entries: entries
-        .split('\n')
-        .map((line) => line.trim())
-        .filter((line) => line !== ''),
+      entries: linesOf(entries),
       then,
-      for: whom.everybody ? whom : { ...whom, addresses: addresses.split(/[\s,]+/).filter((a) => a !== '') },
+      for: whom,
       reason,
       requestedBy: by || undefined,
       from: begins ? instantOf(begins).toISOString() : undefined,
@@ -130,44 +120,7 @@ export function ExceptionDialog({ begin, exception, covers, places, onClose }: P
               />
             </div>
             <div className="flex flex-col gap-4">
-              <Check
-                label="For everybody"
-                checked={whom.everybody === true}
-                onChange={(on) => setWhom(on ? { everybody: true } : {})}
-              />
-              {whom.everybody !== true && (
-                <>
-                  <RefPicker
-                    label="People"
-                    chosen={whom.persons ?? []}
-                    offered={(people.data?.items ?? []).map((p) => ({ id: p.id, name: p.fullName || p.name }))}
-                    onText={setText}
-                    onChange={(persons) => setWhom({ ...whom, persons })}
-                    placeholder="Type a name"
-                    error={fields.get('for')}
-                  />
-                  <RefPicker
-                    label="Groups"
-                    chosen={whom.groups ?? []}
-                    offered={groups.data ?? []}
-                    onChange={(g) => setWhom({ ...whom, groups: g })}
-                  />
-                  <RefPicker
-                    label="Networks"
-                    chosen={whom.networks ?? []}
-                    offered={networks.data ?? []}
-                    onChange={(n) => setWhom({ ...whom, networks: n })}
-                  />
-                  <TextField
-                    label="Addresses"
-                    value={addresses}
-                    onChange={(e) => setAddresses(e.target.value)}
-                    placeholder="10.40.9.7, 10.40.8.0/24"
-                    spellCheck={false}
-                    error={wrong('for.addresses')}
-                  />
-                </>
-              )}
+              <WhomFields whom={whom} onChange={setWhom} wrong={wrong} />
               <Choice
                 label="Until"
                 value={end}
@@ -181,22 +134,14 @@ export function ExceptionDialog({ begin, exception, covers, places, onClose }: P
                 ]}
               />
               {end === 'moment' && (
-                <TextField
-                  label="The moment"
-                  type="datetime-local"
-                  required
-                  hint={`By the clock of ${zoneName()}`}
-                  value={moment}
-                  onChange={(e) => setMoment(e.target.value)}
-                  error={wrong('until')}
-                />
+                <MomentField label="The moment" required value={moment} onChange={setMoment} error={wrong('until')} />
               )}
-              <TextField
+              <MomentField
                 label="From"
-                type="datetime-local"
                 value={begins}
-                onChange={(e) => setBegins(e.target.value)}
-                hint="Empty: at once"
+                onChange={setBegins}
+                hint="Empty: at once."
+                error={wrong('from')}
               />
             </div>
           </div>

@@ -16,6 +16,9 @@ import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { VerdictMark } from '../ui/VerdictMark'
 import { ViewButtons } from '../ui/ViewButtons'
 import { ExceptionDialog } from './ExceptionDialog'
+import { GrantDialog } from './GrantDialog'
+import { GrantsView } from './GrantsView'
+import { grantsOptions } from './grantQueries'
 import { inView, whomSaid } from './standing'
 import { exceptionViews, type View } from './views'
 
@@ -25,6 +28,7 @@ const viewNames: Record<View, string> = {
   later: 'Later',
   over: 'Over or off',
   all: 'All',
+  grants: 'Grants',
 }
 
 /** All exceptions: what holds now, what ends soon, what is over. */
@@ -39,16 +43,24 @@ export function ExceptionsPage() {
         inView(view, e) && `${e.name} ${e.entries} ${e.reason} ${whomSaid(e)}`.toLowerCase().includes(q.toLowerCase()),
     )
     .sort((a, b) => (a.until ?? '9').localeCompare(b.until ?? '9'))
-  const counts = Object.fromEntries(exceptionViews.map((v) => [v, (all.data ?? []).filter((e) => inView(v, e)).length]))
+  const grants = useQuery(grantsOptions)
+  const counts = {
+    ...Object.fromEntries(exceptionViews.map((v) => [v, (all.data ?? []).filter((e) => inView(v, e)).length])),
+    grants: (grants.data ?? []).filter((g) => g.state === 'in force').length,
+  }
   return (
     <div className="flex h-full flex-col overflow-y-auto px-5 pb-6">
       <div className="flex items-end gap-3 pt-4 pb-3">
         <div className="grow">
           <h1 className="font-semibold text-xl">Exceptions</h1>
-          <p className="text-soft">For some people, some pages, some days: each with a reason and, normally, an end.</p>
+          <p className="text-soft">
+            {view === 'grants'
+              ? 'Allowed at once and for some time, without publishing. They end by themselves.'
+              : 'For some people, some pages, some days: each with a reason and, normally, an end.'}
+          </p>
         </div>
         <Button look="main" onClick={() => setOpen('new')}>
-          <Plus size={16} aria-hidden /> New exception
+          <Plus size={16} aria-hidden /> {view === 'grants' ? 'New grant' : 'New exception'}
         </Button>
       </div>
       <ViewButtons
@@ -69,9 +81,10 @@ export function ExceptionsPage() {
           className={`${fieldClass} h-8 w-56`}
         />
       </ViewButtons>
-      {all.isPending && <Loading what="the exceptions" />}
-      {all.error && <ProblemNotice error={all.error} retry={() => all.refetch()} />}
-      {all.data && shown.length === 0 && (
+      {view === 'grants' && <GrantsView filter={q} />}
+      {view !== 'grants' && all.isPending && <Loading what="the exceptions" />}
+      {view !== 'grants' && all.error && <ProblemNotice error={all.error} retry={() => all.refetch()} />}
+      {view !== 'grants' && all.data && shown.length === 0 && (
         <EmptyNotice
           title={all.data.length === 0 ? 'No exceptions yet' : 'None of these'}
           action={
@@ -87,7 +100,7 @@ export function ExceptionsPage() {
             : 'Look at another state, or take the filter away.'}
         </EmptyNotice>
       )}
-      {shown.length > 0 && (
+      {view !== 'grants' && shown.length > 0 && (
         <table className="w-full border-collapse" onKeyDown={onRowKeys}>
           <thead>
             <tr>
@@ -108,7 +121,10 @@ export function ExceptionsPage() {
           </tbody>
         </table>
       )}
-      {open && <ExceptionDialog exception={open === 'new' ? undefined : open} onClose={() => setOpen(null)} />}
+      {open === 'new' && view === 'grants' && <GrantDialog onClose={() => setOpen(null)} />}
+      {open && view !== 'grants' && (
+        <ExceptionDialog exception={open === 'new' ? undefined : open} onClose={() => setOpen(null)} />
+      )}
     </div>
   )
 }

@@ -15,6 +15,8 @@ export function inView(view: View, e: Pick<Exception, 'state' | 'until'>, now = 
       return e.state === 'later'
     case 'over':
       return e.state === 'over' || e.state === 'off'
+    case 'grants': // these are no exceptions
+      return false
   }
   return true
 }
@@ -26,6 +28,13 @@ export const whomSaid = (e: Pick<Exception, 'for'>) =>
     ...[...(e.for.persons ?? []), ...(e.for.groups ?? []), ...(e.for.networks ?? [])].map((r) => r.name ?? ''),
     ...(e.for.addresses ?? []),
   ].join(', ')
+
+/** The lines of a text that say something. */
+export const linesOf = (text: string) =>
+  text
+    .split('\n')
+    .map((line) => line.trim())
+    .filter((line) => line !== '')
 
 /** The moments at which an exception may end, by name: midnights of the organisation's clock. The week ends with its Sunday. */
 export function ends(now = new Date()) {

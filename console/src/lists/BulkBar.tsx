@@ -6,6 +6,7 @@ import { Button } from '../ui/Button'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
 import { fieldClass, TextField } from '../ui/Field'
 import { count } from '../ui/format'
+import { MomentField } from '../ui/MomentField'
 import { ProblemNotice } from '../ui/Notice'
 import { type List, listsOptions, type Selection, useCopyEntries, useRemoveEntries, useSetEntries } from './listQueries'
 import { useUndo } from './useUndo'
@@ -101,12 +102,12 @@ function SetDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
             onChange={(e) => setNote(e.target.value || null)}
           />
           <Clear label="Take their notes away" on={note === ''} onChange={(on) => setNote(on ? '' : null)} />
-          <TextField
+          <MomentField
             label="Last day in force"
-            type="date"
+            day
             value={until ?? ''}
             disabled={until === ''}
-            onChange={(e) => setUntil(e.target.value || null)}
+            onChange={(day) => setUntil(day || null)}
           />
           <Clear label="Take their last days away" on={until === ''} onChange={(on) => setUntil(on ? '' : null)} />
           <label className="flex flex-col items-start gap-1 font-semibold text-sm">

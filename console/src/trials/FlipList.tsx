@@ -3,6 +3,8 @@ import { Link } from '@tanstack/react-router'
 import { useState } from 'react'
 import { placesOf } from '../categories/places'
 import { ExceptionDialog } from '../exceptions/ExceptionDialog'
+import { GrantDialog } from '../exceptions/GrantDialog'
+import { useEndGrant } from '../exceptions/grantQueries'
 import {
   type ExceptionInput,
   exceptionsOptions,
@@ -24,6 +26,7 @@ import type { Flip } from './trialQueries'
 /** The smallest changes that turn a verdict round at a moment, each one a button. */
 export function FlipList({ flips, url, at }: { flips: Flip[]; url: string; at: string }) {
   const [begin, setBegin] = useState<Partial<ExceptionInput> | null>(null)
+  const [grant, setGrant] = useState<GrantBegin | null>(null)
   const [all, setAll] = useState(false)
   const narrowest = flips.filter((f) => f.kind === 'add exception')
   const others = flips.filter((f) => f.kind !== 'add exception')
@@ -42,7 +45,7 @@ export function FlipList({ flips, url, at }: { flips: Flip[]; url: string; at: s
           <li key={f.text} className="flex items-center gap-3 border-rule border-t py-1.5 text-sm">
             <span className="grow">{f.text}</span>
             <VerdictMark verdict={f.verdict} bare />
-            <FlipAction flip={f} url={url} onException={setBegin} />
+            <FlipAction flip={f} url={url} onException={setBegin} onGrant={setGrant} />
           </li>
         ))}
       </ul>
@@ -52,23 +55,32 @@ export function FlipList({ flips, url, at }: { flips: Flip[]; url: string; at: s
         </button>
       )}
       {begin && <ExceptionDialog begin={begin} covers={at} places={placesOf(url)} onClose={() => setBegin(null)} />}
+      {grant && <GrantDialog begin={grant} places={placesOf(url)} onClose={() => setGrant(null)} />}
     </>
   )
 }
 
-type ActionProps = { flip: Flip; url: string; onException: (begin: Partial<ExceptionInput>) => void }
+type GrantBegin = { entries: string[]; for: ExceptionInput['for'] }
 
-function FlipAction({ flip, url, onException }: ActionProps) {
+type ActionProps = {
+  flip: Flip
+  url: string
+  onException: (begin: Partial<ExceptionInput>) => void
+  onGrant: (begin: GrantBegin) => void
+}
+
+function FlipAction({ flip, url, onException, onGrant }: ActionProps) {
   const policies = useQuery({ ...policiesOptions, enabled: flip.policy !== undefined })
   const exceptions = useQuery({ ...exceptionsOptions, enabled: flip.exception !== undefined })
   const put = usePutPolicy()
   const takeOut = useTakeEntryOut()
   const exception = exceptions.data?.find((e) => e.id === flip.exception)
   const end = useSaveException(exception)
+  const endGrant = useEndGrant()
   const announce = useAnnounce()
   const me = useQuery(meOptions)
   const policy = policies.data?.find((p) => p.id === flip.policy)
-  const error = put.error ?? takeOut.error ?? end.error
+  const error = put.error ?? takeOut.error ?? end.error ?? endGrant.error
   const done = () => announce(`Done: ${flip.text}.`)
   if (error) return <ProblemNotice error={error} />
   if (policy?.role === 'baseline' && me.data?.owner === false) return <span className="text-soft">for owners</span>
@@ -79,13 +91,21 @@ function FlipAction({ flip, url, onException }: ActionProps) {
   )
   switch (flip.kind) {
     case 'add exception':
-      return button(flip.verdict === 'block' ? 'Block…' : 'Allow…', () =>
-        onException({
-          entries: [flip.pattern ?? ''],
-          then: flip.verdict === 'block' ? 'block' : 'allow',
-          for: named(flip),
-        }),
+      return (
+        <>
+          {flip.verdict !== 'block' &&
+            button('Allow now…', () => onGrant({ entries: [flip.pattern ?? ''], for: named(flip) }))}
+          {button(flip.verdict === 'block' ? 'Block…' : 'Allow…', () =>
+            onException({
+              entries: [flip.pattern ?? ''],
+              then: flip.verdict === 'block' ? 'block' : 'allow',
+              for: named(flip),
+            }),
+          )}
+        </>
       )
+    case 'end grant':
+      return button('End it', () => afterwards(endGrant.mutateAsync(flip.grant ?? ''), done))
     case 'end exception':
       return button('End it', () => {
         if (!exception) return

@@ -8,6 +8,8 @@ import {
   keepZone,
   midnight,
   wallClock,
+  wallDay,
+  wallMoment,
   zoneName,
 } from './clock'
 
@@ -106,3 +108,23 @@ test('days begin, in every zone and year, when the clock first shows midnight or
   keepZone('America/Santiago')
   expect(formatEnd('2026-09-06T04:00:00Z')).toBe('through 5 Sept 2026')
 }, 180_000)
+
+test('moments and days are read as people write them', () => {
+  expect(wallMoment('2026-11-27 14:10')).toBe('2026-11-27T14:10')
+  expect(wallMoment(' 2026-11-27T9:05 ')).toBe('2026-11-27T09:05')
+  expect(wallMoment('2026-11-27')).toBe('2026-11-27T00:00')
+  for (const none of [
+    '',
+    '27.11.2026',
+    '2026-02-30',
+    '2026-11-27 24:00',
+    '2026-11-27 12:61',
+    '2026-11-27 1210',
+    'now',
+  ]) {
+    expect(wallMoment(none), none).toBeUndefined()
+  }
+  expect(wallDay('2028-02-29')).toBe('2028-02-29')
+  expect(wallDay('2027-02-29')).toBeUndefined()
+  expect(wallDay('2026-11-27 14:10')).toBeUndefined()
+})

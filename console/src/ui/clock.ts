@@ -71,6 +71,22 @@ export function wallClock(at: Date): string {
   return `${year}-${month}-${day}T${time}`
 }
 
+/** A day as people write it, "2026-11-27"; undefined where the calendar has none such. */
+export function wallDay(text: string): string | undefined {
+  const day = text.trim()
+  const at = new Date(`${day}T12:00Z`)
+  return /^\d{4}-\d{2}-\d{2}$/.test(day) && !Number.isNaN(at.getTime()) && at.toISOString().startsWith(day)
+    ? day
+    : undefined
+}
+
+/** What the clock shows, from how people write it: "2026-11-27 14:10", or a day for its beginning; undefined where it is neither. */
+export function wallMoment(text: string): string | undefined {
+  const [, day = '', time = '00:00'] = /^(\S+?)(?:[T\s]+(\d{1,2}:\d{2}))?$/.exec(text.trim()) ?? []
+  const padded = time.padStart(5, '0')
+  return wallDay(day) && padded < '24:00' && padded.slice(3) < '60' ? `${day}T${padded}` : undefined
+}
+
 /** The moment at which the clock shows "2026-11-27T14:10": the first where it does so twice, the instant of the change where it does not. */
 export function instantOf(wall: string): Date {
   const asUTC = (text: string) => Date.parse(`${text.slice(0, 16)}Z`)

@@ -1,0 +1,133 @@
+import { type FormEvent, useState } from 'react'
+import { ApiProblem } from '../api/client'
+import { type Place, PlaceChoice } from '../categories/PlaceChoice'
+import type { Exception } from '../policies/policyQueries'
+import { afterwards } from '../ui/afterwards'
+import { useAnnounce } from '../ui/announce'
+import { Button } from '../ui/Button'
+import { formatEnd, instantOf, wallClock } from '../ui/clock'
+import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
+import { Choice, TextArea, TextField } from '../ui/Field'
+import { MomentField } from '../ui/MomentField'
+import { ProblemNotice } from '../ui/Notice'
+import { useGrant } from './grantQueries'
+import { ends, linesOf } from './standing'
+import { WhomFields } from './WhomFields'
+
+type Props = {
+  /** What the form begins with: from a trial, or nothing. */
+  begin?: { entries: string[]; for: Exception['for'] }
+  /** Narrower and wider forms of the entry to choose from. */
+  places?: Place[]
+  onClose: () => void
+}
+
+type End = '1' | '2' | 'today' | 'week' | 'moment'
+
+/** Allows something at once and for some time: in one step, and without publishing. */
+export function GrantDialog({ begin, places, onClose }: Props) {
+  const [entries, setEntries] = useState((begin?.entries ?? []).join('\n'))
+  const [whom, setWhom] = useState(begin?.for ?? {})
+  const [reason, setReason] = useState('')
+  const [by, setBy] = useState('')
+  const [end, setEnd] = useState<End>('2')
+  const [moment, setMoment] = useState(wallClock(ends().today))
+  const grant = useGrant()
+  const announce = useAnnounce()
+  const fields = grant.error instanceof ApiProblem ? grant.error.fields : new Map<string, string>()
+  const wrong = (path: string) => [...fields].find(([at]) => at.startsWith(path))?.[1]
+  const until = () => {
+    if (end === '1' || end === '2') return new Date(Date.now() + Number(end) * 3600e3)
+    return end === 'moment' ? instantOf(moment) : ends()[end]
+  }
+  const submit = (event: FormEvent) => {
+    event.preventDefault()
+    const body = {
+      entries: linesOf(entries),
+      for: whom,
+      reason,
+      requestedBy: by || undefined,
+      until: until().toISOString(),
+    }
+    afterwards(grant.mutateAsync(body), (made) => {
+      announce(`${made.entries.join(', ')} is allowed now, ${formatEnd(made.until)}.`)
+      onClose()
+    })
+  }
+  return (
+    <Dialog
+      open
+      onOpenChange={(open) => open || onClose()}
+      title="Grant"
+      description="It holds at once, without publishing, counts as an exception does, and ends by itself. The baseline stands before it."
+      wide
+    >
+      <form onSubmit={submit} className="contents">
+        <DialogBody>
+          <div className="grid grid-cols-2 gap-6">
+            <div className="flex flex-col gap-4">
+              {places && places.length > 1 && (
+                <PlaceChoice label="How much" places={places} chosen={entries} onChange={setEntries} />
+              )}
+              <TextArea
+                label="Entries, one a line"
+                rows={3}
+                autoFocus={!begin}
+                spellCheck={false}
+                value={entries}
+                onChange={(e) => setEntries(e.target.value)}
+                error={wrong('entries')}
+              />
+              <TextField
+                label="Reason"
+                value={reason}
+                onChange={(e) => setReason(e.target.value)}
+                placeholder="Why, for whoever looks at it later"
+                error={wrong('reason')}
+                autoFocus={begin !== undefined}
+              />
+              <TextField
+                label="Requested by"
+                value={by}
+                onChange={(e) => setBy(e.target.value)}
+                placeholder="may stay empty"
+              />
+            </div>
+            <div className="flex flex-col gap-4">
+              <WhomFields whom={whom} onChange={setWhom} wrong={wrong} />
+              <Choice
+                label="Until"
+                value={end}
+                onChange={(v) => setEnd(v as End)}
+                options={[
+                  ['1', 'An hour from now'],
+                  ['2', 'Two hours from now'],
+                  ['today', 'The end of today'],
+                  ['week', 'The end of this week'],
+                  ['moment', 'A moment…'],
+                ]}
+              />
+              {end === 'moment' && (
+                <MomentField
+                  label="The moment"
+                  required
+                  hint="Within 90 days."
+                  value={moment}
+                  onChange={setMoment}
+                  error={wrong('until')}
+                />
+              )}
+            </div>
+          </div>
+          {grant.error && fields.size === 0 && <ProblemNotice error={grant.error} />}
+        </DialogBody>
+        <DialogFoot>
+          <Button onClick={onClose}>Cancel</Button>
+          <Button type="submit" look="main" disabled={entries.trim() === '' || reason.trim() === '' || grant.isPending}>
+            Allow it now
+          </Button>
+        </DialogFoot>
+      </form>
+    </Dialog>
+  )
+}

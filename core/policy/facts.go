@@ -1,0 +1,75 @@
+package policy
+
+import (
+	"cmp"
+	"fmt"
+	"net/netip"
+	"slices"
+	"time"
+
+	"widelark/core/classify"
+	"widelark/core/match"
+)
+
+// Facts are what holds beside a snapshot, without being published: each fact has an end, and others come and go while the snapshot stays.
+// They begin and end with whole seconds, as everything does that changes a verdict: fractions of the moments given do not count. The zero
+// Facts are none.
+type Facts struct {
+	Grants   []Exception // made at once, on the rung of exceptions and ordered with them
+	Unlocked []Unlocked  // on a rung of their own, above exceptions
+	Stints   []Stint     // on a rung of their own, below exceptions
+}
+
+// IsEmpty reports whether there are no facts.
+func (f *Facts) IsEmpty() bool { return len(f.Grants)+len(f.Unlocked)+len(f.Stints) == 0 }
+
+// With returns a snapshot that decides with facts beside it, in place of those that s has. All that is compiled is shared; s stays as it is. It
+// costs a small index of what the facts cover, however large the configuration is. What a fact names and is not there never holds.
+func (s *Snapshot) With(facts Facts) *Snapshot {
+	with := *s
+	published := s.grants[:len(s.config.Exceptions)]
+	with.grants, with.stints = slices.Clip(published), nil
+	var covered []match.List
+	for i := range facts.Grants {
+		e := facts.Grants[i]
+		e.Grant, e.From, e.Until = true, e.From.Truncate(time.Second), e.Until.Truncate(time.Second)
+		with.grants = append(with.grants, s.grant(&e))
+		covered = append(covered, match.List{ID: e.ID, Name: e.Name, Entries: e.Entries})
+	}
+	for _, u := range facts.Unlocked {
+		e := &Exception{Then: Allow, From: u.From.Truncate(time.Second), Until: u.Until.Truncate(time.Second), For: Whom{Persons: []string{u.Person}}}
+		if u.Addr.IsValid() {
+			e.For.Ranges = []netip.Prefix{netip.PrefixFrom(u.Addr, u.Addr.BitLen())}
+		}
+		g := s.grant(e)
+		g.unlocked = true
+		with.grants = append(with.grants, g)
+		covered = append(covered, match.List{ID: "unlocked", Entries: u.Entries})
+	}
+	lists := s.lists
+	if len(covered) > 0 {
+		lists = match.Gather(lists, match.New(covered))
+	}
+	// Lists of facts stand after all that conditions ask, so the numbers of lists and categories stay the same.
+	with.classifier = classify.New(s.config.Local, s.config.Packs, lists)
+	with.index = with.classifier.Index()
+	with.noException = noneOf(len(published) + len(facts.Grants))
+	for i := range facts.Stints {
+		st := facts.Stints[i]
+		st.From, st.Until = st.From.Truncate(time.Second), st.Until.Truncate(time.Second)
+		with.stints = append(with.stints, stint{&st, s.config.Directory.Group(st.Group), s.listSet(st.Lists)})
+	}
+	slices.SortStableFunc(with.stints, func(a, b stint) int { return cmp.Or(b.From.Compare(a.From), cmp.Compare(a.ID, b.ID)) })
+	return &with
+}
+
+// noneOf says that none of so many exceptions covers a URL.
+func noneOf(exceptions int) string {
+	switch exceptions {
+	case 0:
+		return "there are none"
+	case 1:
+		return "the only one does not cover this URL"
+	}
+	return fmt.Sprintf("none of the %d covers this URL", exceptions)
+}

@@ -1,0 +1,150 @@
+// Package standing keeps what holds without being published: facts that stand beside every state, each with an end. Grants are the first
+// of them; a change reaches every service with the next question.
+//
+// From: what the store keeps.
+// To: [policy.Facts], which are put beside a snapshot.
+package standing
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"widelark/core/pattern"
+	"widelark/core/policy"
+	"widelark/internal/access"
+	"widelark/internal/revision"
+)
+
+// Longest is the longest that a grant may last: what is to hold longer belongs into the draft, as an exception.
+const Longest = 90 * 24 * time.Hour
+
+// remembered is for how long facts that are over are kept ready, so that trials of a past moment know them.
+const remembered = 31 * 24 * time.Hour
+
+// Grant allows some URLs for some people from the moment at which it is made, for some time. It never changes but for its end.
+type Grant struct {
+	ID uuid.UUID
+	GrantBody
+	MadeAt  time.Time
+	MadeBy  string
+	EndedAt *time.Time // before its time; nil where nobody ended it
+	EndedBy string
+	Kept    *uuid.UUID // the exception that was made of it; nil for none
+}
+
+// GrantBody is what a grant says.
+type GrantBody struct {
+	Entries     []string          `json:"entries" minItems:"1" maxItems:"20" doc:"In the notation; no carve-outs"`
+	For         revision.WhomBody `json:"for"`
+	Reason      string            `json:"reason" minLength:"1" maxLength:"2000"`
+	RequestedBy string            `json:"requestedBy,omitempty" maxLength:"200"`
+	Until       time.Time         `json:"until" doc:"The moment itself is outside; within 90 days"`
+}
+
+// Check puts a grant into the form in which it is kept, or says what is wrong with it as a [*revision.FieldError].
+func (b *GrantBody) Check(now time.Time) error {
+	e := b.Exception()
+	if err := e.Check(); err != nil {
+		return err
+	}
+	b.Entries, b.For, b.Reason, b.Until = e.Entries, e.For, e.Reason, *e.Until
+	b.RequestedBy = strings.TrimSpace(b.RequestedBy)
+	switch {
+	case !b.Until.After(now):
+		return &revision.FieldError{Field: "until", Msg: "a grant ends after it begins: name a moment to come"}
+	case b.Until.Sub(now) > Longest:
+		return &revision.FieldError{Field: "until", Msg: "a grant lasts at most 90 days: what is to hold longer is an exception, in the draft"}
+	}
+	return nil
+}
+
+// Exception returns an exception of the draft that says the same.
+func (b *GrantBody) Exception() *revision.ExceptionBody {
+	until := b.Until
+	return &revision.ExceptionBody{Entries: append([]string{}, b.Entries...), Then: policy.Allow, For: b.For, Reason: b.Reason, RequestedBy: b.RequestedBy, Until: &until}
+}
+
+// Name says what a grant covers, in a few words.
+func (b *GrantBody) Name() string {
+	name := b.Entries[0]
+	if more := len(b.Entries) - 1; more > 0 {
+		name += fmt.Sprintf(" and %d more", more)
+	}
+	return name
+}
+
+// End returns when the grant ends, or ended.
+func (g *Grant) End() time.Time {
+	if g.EndedAt != nil && g.EndedAt.Before(g.Until) {
+		return *g.EndedAt
+	}
+	return g.Until
+}
+
+// exception returns the grant as the core has it. Entries that cannot be read any more cover nothing.
+func (g *Grant) exception() policy.Exception {
+	e := policy.Exception{ID: g.ID.String(), Name: g.Name(), Then: policy.Allow, For: g.For.Whom(), From: g.MadeAt, Until: g.End(), Reason: g.Reason}
+	for _, text := range g.Entries {
+		if entry, err := pattern.Parse(text); err == nil {
+			e.Entries = append(e.Entries, entry)
+		}
+	}
+	return e
+}
+
+// Store keeps facts. Every change stands in the audit log; where the actor may not, the error is an [*access.DeniedError].
+type Store interface {
+	AddGrant(ctx context.Context, g GrantBody, by access.Actor) (Grant, error)
+
+	// EndGrant ends a grant now. One that is over stays as it is.
+	EndGrant(ctx context.Context, id uuid.UUID, by access.Actor) (Grant, error)
+
+	// KeepGrant makes an exception of the draft that says the same as a grant, once, and returns its id.
+	KeepGrant(ctx context.Context, id uuid.UUID, name string, by access.Actor) (uuid.UUID, error)
+
+	Grant(ctx context.Context, id uuid.UUID) (Grant, error)
+	Grants(ctx context.Context, endAfter time.Time) ([]Grant, error) // the one made last first
+
+	FactsVersion(ctx context.Context) (int64, error) // another with every change of any fact
+}
+
+// Source gives the facts of now. It keeps them in memory, and asks the store only whether they have changed. It is safe for concurrent use.
+type Source struct {
+	store Store
+	now   func() time.Time
+
+	mu      sync.Mutex // guards what follows
+	version int64
+	facts   *policy.Facts
+}
+
+// NewSource returns a source of what a store keeps. now is the clock.
+func NewSource(store Store, now func() time.Time) *Source { return &Source{store: store, now: now} }
+
+// Facts returns what holds beside every state, with what was over in the last month. As long as nothing changes, the same facts come back.
+func (s *Source) Facts(ctx context.Context) (*policy.Facts, error) {
+	version, err := s.store.FactsVersion(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.facts != nil && s.version >= version {
+		return s.facts, nil
+	}
+	grants, err := s.store.Grants(ctx, s.now().Add(-remembered))
+	if err != nil {
+		return nil, err
+	}
+	facts := &policy.Facts{}
+	for i := range grants {
+		facts.Grants = append(facts.Grants, grants[i].exception())
+	}
+	s.version, s.facts = version, facts // what was read is that version or a later one
+	return facts, nil
+}
