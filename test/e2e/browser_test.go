@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -29,24 +30,64 @@ type browser struct {
 	console []string // guarded by mu: errors and warnings that the page wrote
 }
 
-// open starts a browser. The test fails if the page writes errors or warnings to its console.
-func open(t testing.TB, url string, more ...chromedp.ExecAllocatorOption) *browser {
+// allocator returns a context in which a Chromium is started, and what stops it.
+func allocator(t testing.TB, profile string, more ...chromedp.ExecAllocatorOption) (context.Context, context.CancelFunc) {
 	t.Helper()
 	if _, err := os.Stat(chromium); err != nil {
 		t.Fatalf("%s is missing: run `make deps`", chromium)
 	}
 	opts := append([]chromedp.ExecAllocatorOption{}, chromedp.DefaultExecAllocatorOptions[:]...)
 	opts = append(opts, chromedp.ExecPath(chromium), chromedp.NoSandbox, chromedp.DisableGPU,
-		chromedp.WindowSize(1280, 800), chromedp.UserDataDir(t.TempDir()), chromedp.Flag("lang", "en-GB"))
-	opts = append(opts, more...)
-	actx, stop := chromedp.NewExecAllocator(context.Background(), opts...)
-	ctx, cancel := chromedp.NewContext(actx)
+		chromedp.WindowSize(1280, 800), chromedp.UserDataDir(profile), chromedp.Flag("lang", "en-GB"))
+	return chromedp.NewExecAllocator(context.Background(), append(opts, more...)...)
+}
+
+// shared is the Chromium of all tests, started by the first that asks for one.
+var shared struct {
+	once sync.Once
+	ctx  context.Context
+	stop func()
+}
+
+// closeShared stops the browser of all tests, if one was started.
+func closeShared() {
+	if shared.stop != nil {
+		shared.stop()
+	}
+}
+
+// open opens a page in a browser context of its own: no test sees the cookies of another. The test fails if the page writes errors or warnings
+// to its console. With more options, the browser is one of its own.
+func open(t testing.TB, url string, more ...chromedp.ExecAllocatorOption) *browser {
+	t.Helper()
+	var ctx context.Context
+	var cancel context.CancelFunc
+	if len(more) > 0 {
+		actx, stop := allocator(t, t.TempDir(), more...)
+		t.Cleanup(stop)
+		ctx, cancel = chromedp.NewContext(actx)
+	} else {
+		shared.once.Do(func() {
+			profile, err := os.MkdirTemp("", "widelark-e2e-")
+			require.NoError(t, err)
+			actx, stop := allocator(t, profile)
+			var cancel context.CancelFunc
+			shared.ctx, cancel = chromedp.NewContext(actx)
+			shared.stop = func() {
+				cancel()
+				stop()
+				_ = os.RemoveAll(profile)
+			}
+			require.NoError(t, chromedp.Do(shared.ctx))
+		})
+		require.NotNil(t, shared.ctx, "the browser did not start")
+		ctx, cancel = chromedp.NewContext(shared.ctx, chromedp.WithNewBrowserContext())
+	}
 	ctx, expire := context.WithTimeout(ctx, 5*time.Minute)
 	b := &browser{t: t, ctx: ctx, url: url}
 	t.Cleanup(func() {
 		expire()
 		cancel()
-		stop()
 	})
 	messages := chromedp.Console(ctx)
 	go func() {
@@ -148,11 +189,27 @@ func (b *browser) gone(selector string) {
 	b.await(`document.querySelector(`+strconv.Quote(selector)+`) === null`, selector+" stays")
 }
 
+// awaited resolves with true as soon as the expression holds, and with false after a second. The page looks again whenever it has
+// changed, which costs far less than asking it from outside.
+const awaited = `new Promise((resolve) => {
+	const holds = () => { try { return Boolean(%s) } catch { return false } }
+	if (holds()) return resolve(true)
+	let queued = 0
+	const end = (is) => { observer.disconnect(); clearInterval(often); clearTimeout(queued); clearTimeout(over); resolve(is) }
+	const look = () => { queued = 0; if (holds()) end(true) }
+	const observer = new MutationObserver(() => { queued ||= setTimeout(look, 10) })
+	observer.observe(document, { subtree: true, childList: true, attributes: true, characterData: true })
+	const often = setInterval(look, 200)
+	const over = setTimeout(() => end(false), 1000)
+})`
+
+// await waits until an expression holds in the page.
 func (b *browser) await(expression, otherwise string) {
 	b.t.Helper()
 	deadline := time.Now().Add(time.Minute)
 	for {
-		ok, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](expression))
+		// A page that is left takes the promise with it: what follows is asked anew.
+		ok, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](fmt.Sprintf(awaited, expression), chromedp.EvalAwaitPromise))
 		if err == nil && ok {
 			return
 		}
@@ -161,7 +218,9 @@ func (b *browser) await(expression, otherwise string) {
 			b.picture(filepath.Join(os.TempDir(), "widelark-e2e-failure.png"))
 			b.t.Fatalf("%s; the page says:\n%s", otherwise, text)
 		}
-		time.Sleep(20 * time.Millisecond)
+		if err != nil {
+			time.Sleep(20 * time.Millisecond)
+		}
 	}
 }
 
@@ -182,12 +241,16 @@ func (b *browser) picture(file string) {
 // accessible runs the axe rules on the page as it stands.
 func (b *browser) accessible(page string) {
 	b.t.Helper()
-	source, err := os.ReadFile("../../console/node_modules/axe-core/axe.min.js")
+	there, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool](`typeof axe === 'object'`))
 	require.NoError(b.t, err)
-	_, err = chromedp.Run(b.ctx, chromedp.Evaluate[int](string(source)+";0"))
-	require.NoError(b.t, err)
+	if !there { // the page was loaded anew
+		source, err := os.ReadFile("../../console/node_modules/axe-core/axe.min.js")
+		require.NoError(b.t, err)
+		_, err = chromedp.Run(b.ctx, chromedp.Evaluate[int](string(source)+";0"))
+		require.NoError(b.t, err)
+	}
 	found, err := chromedp.Run(b.ctx, chromedp.Evaluate[[]string](
-		`axe.run(document).then((r) => r.violations.map((v) => v.id + ': ' + v.nodes.map((n) => n.html + ' ' + n.failureSummary).join(' | ')))`, chromedp.EvalAwaitPromise))
+		`axe.run(document, { resultTypes: ['violations'], preload: false }).then((r) => r.violations.map((v) => v.id + ': ' + v.nodes.map((n) => n.html + ' ' + n.failureSummary).join(' | ')))`, chromedp.EvalAwaitPromise))
 	require.NoError(b.t, err)
 	assert.Empty(b.t, found, "%s", page)
 }

@@ -17,5 +17,7 @@ var shots = flag.String("shots", "", "take the pictures of the documentation, in
 
 func TestMain(m *testing.M) {
 	flag.Parse()
-	os.Exit(testkit.RunWithServer(m, &server))
+	code := testkit.RunWithServer(m, &server)
+	closeShared()
+	os.Exit(code)
 }
