@@ -217,13 +217,13 @@ func (b *best) offer(x *match.Index, t match.Take, newest bool) {
 }
 
 // Classify fills r with what u is on a day as it is seen. At a lesser sight the entries count that cover for certain.
-func (c *Classifier) Classify(r *Result, u weburl.URL, today pattern.Date, sight match.Sight) {
+func (c *Classifier) Classify(r *Result, u weburl.URL, today pattern.Date, sight weburl.Sight) {
 	c.Look(r, u, today, sight, false)
 	c.Weigh(r)
 }
 
 // Look fills r with what has something to say about u; see [match.Index.Takes]. What u is, [Classifier.Weigh] says then.
-func (c *Classifier) Look(r *Result, u weburl.URL, today pattern.Date, sight match.Sight, unclear bool) {
+func (c *Classifier) Look(r *Result, u weburl.URL, today pattern.Date, sight weburl.Sight, unclear bool) {
 	r.Takes = c.index.Takes(r.Takes[:0], u, today, sight, unclear)
 }
 
@@ -388,7 +388,7 @@ type Answer struct {
 }
 
 // Explain says what u is on a day as it is seen, with everything that was said. It agrees with [Classifier.Classify].
-func (c *Classifier) Explain(u weburl.URL, today pattern.Date, sight match.Sight) Answer {
+func (c *Classifier) Explain(u weburl.URL, today pattern.Date, sight weburl.Sight) Answer {
 	var r Result
 	c.Look(&r, u, today, sight, true)
 	c.Weigh(&r)

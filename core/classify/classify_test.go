@@ -106,27 +106,27 @@ func TestExplain(t *testing.T) {
 	c := quillmere().classifier()
 	for _, row := range []struct {
 		url   string
-		sight match.Sight
+		sight weburl.Sight
 		want  string
 	}{
-		{"www.marrow-trust.test/help", match.Full, "charity by correction; given correction marrow-trust.test charity; over catalogue marrow-trust.test adultMAIN"},
-		{"marrow-trust.test/shop/mugs", match.Full, "shopping by correction; given correction marrow-trust.test/shop shopping; over correction marrow-trust.test charity; over catalogue marrow-trust.test adultMAIN"},
-		{"marrow-trust.test/shop/mugs", match.Name, "charity by correction; given correction marrow-trust.test charity; over catalogue marrow-trust.test adultMAIN; unclear correction marrow-trust.test/shop shopping; unclear correction ~ late\\.example/$ sport; adult 0/100 false; betting 0/50 false"},
-		{"www.late.example/", match.Full, "sport by correction; given correction ~ late\\.example/$ sport; over correction ~ ^https://[a-z]+\\.late\\.example/ news"},
-		{"dosage.example/tables", match.Full, "dosage+watched by own category; given own category dosage.example dosageFORMULARY; given own category dosage.example watchedFORMULARY; over catalogue dosage.example drugsMAIN"},
-		{"dosage.example/forum", match.Full, "drugs by catalogue; given catalogue dosage.example drugsMAIN"},
-		{"heron.example", match.Full, "wildlife by catalogue; given catalogue heron.example wildlifeMAIN; over catalogue heron.example gamesSECOND"},
-		{"heron.example/odd", match.Full, "watched+wildlife by catalogue; given catalogue heron.example wildlifeMAIN; given own category heron.example/odd watchedODD; over catalogue heron.example gamesSECOND"},
-		{"heron.example/shop/birds", match.Full, "birds+shopping by catalogue; given catalogue =heron.example/shop/birds birds+shoppingMAIN; over catalogue heron.example/shop shoppingMAIN; over catalogue heron.example wildlifeMAIN; over catalogue heron.example gamesSECOND"},
-		{"only-here.example", match.Full, "chat+games by catalogue; given catalogue only-here.example chat+gamesSECOND"},
-		{"co.test", match.Full, "hosting by catalogue; given catalogue =co.test hostingMAIN"},
-		{"a.co.test", match.Full, "news by catalogue; given catalogue *.co.test newsMAIN"},
-		{"203.0.113.7", match.Full, "printers by catalogue; given catalogue 203.0.113.7 printersMAIN; over catalogue 203.0.113.0/24 rawMAIN"},
-		{"shore.example/bare-odds", match.Full, "betting by scorecard; adult 60/100 false; betting 50/50 true"},
-		{"shore.example/breast/bare", match.Full, "adult by scorecard; adult 120/100 true"},
-		{"cancer.example/breast/bare", match.Full, "by ; adult 20/100 false"},
-		{"cancer.example/breast/bare", match.Name, "by ; unclear correction ~ late\\.example/$ sport; adult -100/100 false; betting 0/50 false"},
-		{"shore.example", match.Full, "by "},
+		{"www.marrow-trust.test/help", weburl.Full, "charity by correction; given correction marrow-trust.test charity; over catalogue marrow-trust.test adultMAIN"},
+		{"marrow-trust.test/shop/mugs", weburl.Full, "shopping by correction; given correction marrow-trust.test/shop shopping; over correction marrow-trust.test charity; over catalogue marrow-trust.test adultMAIN"},
+		{"marrow-trust.test/shop/mugs", weburl.Name, "charity by correction; given correction marrow-trust.test charity; over catalogue marrow-trust.test adultMAIN; unclear correction marrow-trust.test/shop shopping; unclear correction ~ late\\.example/$ sport; adult 0/100 false; betting 0/50 false"},
+		{"www.late.example/", weburl.Full, "sport by correction; given correction ~ late\\.example/$ sport; over correction ~ ^https://[a-z]+\\.late\\.example/ news"},
+		{"dosage.example/tables", weburl.Full, "dosage+watched by own category; given own category dosage.example dosageFORMULARY; given own category dosage.example watchedFORMULARY; over catalogue dosage.example drugsMAIN"},
+		{"dosage.example/forum", weburl.Full, "drugs by catalogue; given catalogue dosage.example drugsMAIN"},
+		{"heron.example", weburl.Full, "wildlife by catalogue; given catalogue heron.example wildlifeMAIN; over catalogue heron.example gamesSECOND"},
+		{"heron.example/odd", weburl.Full, "watched+wildlife by catalogue; given catalogue heron.example wildlifeMAIN; given own category heron.example/odd watchedODD; over catalogue heron.example gamesSECOND"},
+		{"heron.example/shop/birds", weburl.Full, "birds+shopping by catalogue; given catalogue =heron.example/shop/birds birds+shoppingMAIN; over catalogue heron.example/shop shoppingMAIN; over catalogue heron.example wildlifeMAIN; over catalogue heron.example gamesSECOND"},
+		{"only-here.example", weburl.Full, "chat+games by catalogue; given catalogue only-here.example chat+gamesSECOND"},
+		{"co.test", weburl.Full, "hosting by catalogue; given catalogue =co.test hostingMAIN"},
+		{"a.co.test", weburl.Full, "news by catalogue; given catalogue *.co.test newsMAIN"},
+		{"203.0.113.7", weburl.Full, "printers by catalogue; given catalogue 203.0.113.7 printersMAIN; over catalogue 203.0.113.0/24 rawMAIN"},
+		{"shore.example/bare-odds", weburl.Full, "betting by scorecard; adult 60/100 false; betting 50/50 true"},
+		{"shore.example/breast/bare", weburl.Full, "adult by scorecard; adult 120/100 true"},
+		{"cancer.example/breast/bare", weburl.Full, "by ; adult 20/100 false"},
+		{"cancer.example/breast/bare", weburl.Name, "by ; unclear correction ~ late\\.example/$ sport; adult -100/100 false; betting 0/50 false"},
+		{"shore.example", weburl.Full, "by "},
 	} {
 		assert.Equal(t, row.want, strings.TrimPrefix(told(c.Explain(weburl.MustParse(row.url), pattern.Date{}, row.sight)), " "), "%s at %s", row.url, row.sight)
 	}
@@ -148,14 +148,14 @@ type reference struct {
 	lists []match.List
 }
 
-func covers(entry string, u weburl.URL, sight match.Sight) bool {
+func covers(entry string, u weburl.URL, sight weburl.Sight) bool {
 	for _, hit := range match.New([]match.List{{Entries: []pattern.Entry{pattern.MustParse(entry)}}}).Cover(u, pattern.Date{}, sight) {
 		return hit.In() == match.Yes
 	}
 	return false
 }
 
-func (r reference) classify(u weburl.URL, sight match.Sight) []string {
+func (r reference) classify(u weburl.URL, sight weburl.Sight) []string {
 	var said []string
 	var by pattern.Pattern
 	for _, c := range r.Corrections { // in the order of their ids
@@ -255,7 +255,7 @@ func agrees(t *rapid.T) {
 		if rapid.Bool().Draw(t, "address") {
 			u = weburl.MustParse(hosts[5])
 		}
-		sight := rapid.SampledFrom(match.Sights).Draw(t, "sight")
+		sight := rapid.SampledFrom(weburl.Sights).Draw(t, "sight")
 		want := r.classify(u, sight)
 		c.Classify(&result, u, pattern.Date{}, sight)
 		var got []string
@@ -284,7 +284,7 @@ func TestClassifyAllocatesNothing(t *testing.T) {
 	var r Result
 	for _, url := range []string{"www.marrow-trust.test/shop", "heron.example/shop/birds?x=1", "dosage.example/tables", "shore.example/bare/odds", "203.0.113.7"} {
 		u := weburl.MustParse(url)
-		assert.Zero(t, testing.AllocsPerRun(100, func() { c.Classify(&r, u, pattern.Date{}, match.Full) }), url)
+		assert.Zero(t, testing.AllocsPerRun(100, func() { c.Classify(&r, u, pattern.Date{}, weburl.Full) }), url)
 	}
 }
 
@@ -340,13 +340,13 @@ func BenchmarkClassify(b *testing.B) {
 		var r Result
 		for i := 0; b.Loop(); i++ {
 			u, _ := weburl.Parse(texts[i%len(texts)])
-			c.Classify(&r, u, pattern.Date{}, match.Full)
+			c.Classify(&r, u, pattern.Date{}, weburl.Full)
 		}
 	}, func(b *testing.B) {
 		var takes []match.Take
 		for i := 0; b.Loop(); i++ {
 			u, _ := weburl.Parse(texts[i%len(texts)])
-			takes = catalogue.Takes(takes[:0], u, pattern.Date{}, match.Full, false)
+			takes = catalogue.Takes(takes[:0], u, pattern.Date{}, weburl.Full, false)
 		}
 	})
 }

@@ -10,7 +10,7 @@
 // together in one automaton.
 // So the cost grows with the URL and with what could match it, not with the number of entries.
 //
-// A gate may see less than the whole URL (see [Sight]); then the answer for an entry is [Yes], [No] or [CannotTell].
+// A gate may see less than the whole URL (see [weburl.Sight]); then the answer for an entry is [Yes], [No] or [CannotTell].
 package match
 
 import (
@@ -21,19 +21,6 @@ import (
 	"widelark/core/pattern"
 	"widelark/core/weburl"
 )
-
-// Sight is what can be seen of a request.
-type Sight string
-
-// The sights.
-const (
-	Name   Sight = "name"   // the host alone, as a resolver sees it
-	Tunnel Sight = "tunnel" // host and port, and that it is https, as a proxy sees a connection that it does not open
-	Full   Sight = "full"   // the whole URL
-)
-
-// Sights lists every sight, the least first.
-var Sights = []Sight{Name, Tunnel, Full}
 
 // Answer says whether something covers a URL. The zero Answer is not valid.
 type Answer string
@@ -66,7 +53,7 @@ type Hit struct {
 	List             Ref
 	Covering         []Found // entries in force that cover the URL
 	CarveOuts        []Found // carve-outs in force that cover it
-	Unclear          []Found // entries in force of which it cannot be told at this sight; none at [Full]
+	Unclear          []Found // entries in force of which it cannot be told at this sight; none at [weburl.Full]
 	UnclearCarveOuts []Found // carve-outs of which it cannot be told; they leave the list's match as it is
 }
 
@@ -225,7 +212,7 @@ func (t Take) SameEntry(other Take) bool {
 // Takes appends to dst every entry in force that has something to say about u, list by list, for callers that weigh entries
 // themselves. With unclear, every entry of which it cannot be told is among them; without, one for each list that holds such. It
 // allocates only where dst has to grow and for hosts in other scripts.
-func (x *Index) Takes(dst []Take, u weburl.URL, today pattern.Date, sight Sight, unclear bool) []Take {
+func (x *Index) Takes(dst []Take, u weburl.URL, today pattern.Date, sight weburl.Sight, unclear bool) []Take {
 	s := scratches.Get().(*scratch)
 	x.gather(s, &u, today, sight, unclear)
 	dst = append(dst, s.takes...)
@@ -266,7 +253,7 @@ func (x *Index) Specificity(t Take) pattern.Specificity {
 
 // Cover returns the lists that have something to say about u on a day as it is seen, by name: also those that only a carve-out
 // covers, so that an answer can tell why the URL is not in them.
-func (x *Index) Cover(u weburl.URL, today pattern.Date, sight Sight) []Hit {
+func (x *Index) Cover(u weburl.URL, today pattern.Date, sight weburl.Sight) []Hit {
 	s := scratches.Get().(*scratch)
 	defer scratches.Put(s)
 	x.gather(s, &u, today, sight, true)
@@ -300,7 +287,7 @@ func (x *Index) Lists() []Ref { return x.lists }
 
 // Memberships appends to dst the lists that u is in, or of which it cannot be told, in the order of [Index.Lists]. It allocates
 // only where dst has to grow and for hosts in other scripts.
-func (x *Index) Memberships(dst []Membership, u weburl.URL, today pattern.Date, sight Sight) []Membership {
+func (x *Index) Memberships(dst []Membership, u weburl.URL, today pattern.Date, sight weburl.Sight) []Membership {
 	s := scratches.Get().(*scratch)
 	x.gather(s, &u, today, sight, false)
 	for i := 0; i < len(s.takes); {
@@ -322,7 +309,7 @@ func (x *Index) Memberships(dst []Membership, u weburl.URL, today pattern.Date, 
 // Covered reports whether the whole URL is in any list. It allocates nothing but for hosts in other scripts.
 func (x *Index) Covered(u weburl.URL, today pattern.Date) bool {
 	s := scratches.Get().(*scratch)
-	x.gather(s, &u, today, Full, false)
+	x.gather(s, &u, today, weburl.Full, false)
 	covered := false
 	for i := 0; i < len(s.takes) && !covered; {
 		list, carvedOut := s.takes[i].List, false
@@ -339,7 +326,7 @@ func (x *Index) Covered(u weburl.URL, today pattern.Date) bool {
 // Count returns how many entries in force, carve-outs among them, have something to say about the whole URL.
 func (x *Index) Count(u weburl.URL, today pattern.Date) int {
 	s := scratches.Get().(*scratch)
-	x.gather(s, &u, today, Full, false)
+	x.gather(s, &u, today, weburl.Full, false)
 	n := len(s.takes)
 	scratches.Put(s)
 	return n
@@ -347,7 +334,7 @@ func (x *Index) Count(u weburl.URL, today pattern.Date) int {
 
 // gather puts into s.takes what the parts say, by list. With all, every entry that cannot be told is among them; without, one
 // for each list that holds such.
-func (x *Index) gather(s *scratch, u *weburl.URL, today pattern.Date, sight Sight, all bool) {
+func (x *Index) gather(s *scratch, u *weburl.URL, today pattern.Date, sight weburl.Sight, all bool) {
 	s.takes, s.spots, s.today, s.all = s.takes[:0], s.spots[:0], today, all
 	asked := false
 	for i := range x.parts {

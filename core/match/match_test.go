@@ -88,14 +88,14 @@ func TestCover(t *testing.T) {
 	} {
 		x := New([]List{{ID: "l", Entries: entries(row.entry)}})
 		for _, url := range strings.Fields(row.covered) {
-			assert.Len(t, x.Cover(weburl.MustParse(url), today, Full), 1, "%s covers %s", row.entry, url)
+			assert.Len(t, x.Cover(weburl.MustParse(url), today, weburl.Full), 1, "%s covers %s", row.entry, url)
 		}
 		for _, url := range strings.Fields(row.not) {
-			assert.Empty(t, x.Cover(weburl.MustParse(url), today, Full), "%s does not cover %s", row.entry, url)
+			assert.Empty(t, x.Cover(weburl.MustParse(url), today, weburl.Full), "%s does not cover %s", row.entry, url)
 		}
 	}
 	var none Index
-	assert.Empty(t, none.Cover(weburl.MustParse("heron.example"), today, Full), "the zero index")
+	assert.Empty(t, none.Cover(weburl.MustParse("heron.example"), today, weburl.Full), "the zero index")
 }
 
 func TestHits(t *testing.T) {
@@ -105,15 +105,15 @@ func TestHits(t *testing.T) {
 		{ID: "c", Name: "c", Entries: entries("bittern.example")},
 	})
 	url := weburl.MustParse("www.heron.example/wards/map")
-	assert.Equal(t, []string{"a[2 3 1 0] [] yes", "b[0] [1] no"}, told(x.Cover(url, today, Full)), "the most specific first")
-	assert.Equal(t, []string{"a[3 1 0] [] yes [2] []", "b[0] [1] no"}, told(x.Cover(url, today, Name)), "the page is out of sight")
+	assert.Equal(t, []string{"a[2 3 1 0] [] yes", "b[0] [1] no"}, told(x.Cover(url, today, weburl.Full)), "the most specific first")
+	assert.Equal(t, []string{"a[3 1 0] [] yes [2] []", "b[0] [1] no"}, told(x.Cover(url, today, weburl.Name)), "the page is out of sight")
 	assert.True(t, x.Covered(url, today))
 	assert.False(t, x.Covered(weburl.MustParse("egret.example"), today))
-	assert.Equal(t, []Membership{{0, Yes}}, x.Memberships(nil, url, today, Full))
+	assert.Equal(t, []Membership{{0, Yes}}, x.Memberships(nil, url, today, weburl.Full))
 
 	carved := New([]List{{ID: "d", Entries: entries("heron.example/x", "! heron.example/x/y")}})
-	assert.Equal(t, []string{"d[] [] cannot tell [0] [1]"}, told(carved.Cover(url, today, Tunnel)))
-	assert.Equal(t, []Membership{{0, CannotTell}}, carved.Memberships(nil, url, today, Tunnel))
+	assert.Equal(t, []string{"d[] [] cannot tell [0] [1]"}, told(carved.Cover(url, today, weburl.Tunnel)))
+	assert.Equal(t, []Membership{{0, CannotTell}}, carved.Memberships(nil, url, today, weburl.Tunnel))
 }
 
 // told writes hits with the ids of their entries.
@@ -184,7 +184,7 @@ func TestSights(t *testing.T) {
 		{"=*.heron.example/a", "www.heron.example/b", "cannot tell", "cannot tell"},
 	} {
 		x := New([]List{{ID: "l", Entries: entries(row.entry)}})
-		for sight, want := range map[Sight]string{Name: row.name, Tunnel: row.tunnel} {
+		for sight, want := range map[weburl.Sight]string{weburl.Name: row.name, weburl.Tunnel: row.tunnel} {
 			got := No
 			if hits := x.Cover(weburl.MustParse(row.url), today, sight); len(hits) > 0 {
 				got = hits[0].In()
@@ -204,9 +204,9 @@ func TestJoin(t *testing.T) {
 	for url, want := range map[string][]string{
 		"heron.example/wards": nil, "crane.example": nil, "bittern.example": {"l[1] [] yes"}, "egret.example": {"l[9] [] yes"},
 	} {
-		assert.Equal(t, want, told(x.Cover(weburl.MustParse(url), today, Full)), url)
+		assert.Equal(t, want, told(x.Cover(weburl.MustParse(url), today, weburl.Full)), url)
 	}
-	assert.Equal(t, []string{"l[2 0] [] yes"}, told(base.Cover(weburl.MustParse("heron.example/wards"), today, Full)), "the base stays as it was")
+	assert.Equal(t, []string{"l[2 0] [] yes"}, told(base.Cover(weburl.MustParse("heron.example/wards"), today, weburl.Full)), "the base stays as it was")
 }
 
 func TestCostly(t *testing.T) {
@@ -227,14 +227,14 @@ func TestNeedsFull(t *testing.T) {
 
 // covers decides one pattern by the words of the notation, without an index. It aims for readability: it is the
 // reference that the index has to agree with.
-func covers(p pattern.Pattern, u weburl.URL, sight Sight) Answer {
+func covers(p pattern.Pattern, u weburl.URL, sight weburl.Sight) Answer {
 	if p.Kind() == pattern.Regex {
 		return regexCovers(p, u, sight)
 	}
 	if p.Kind() == pattern.Word {
 		word := strings.Trim(strings.ToLower(p.String()), `"`)
 		texts := []string{u.Host(), strings.ToLower(weburl.Unicode(u.Host()))}
-		if sight == Full {
+		if sight == weburl.Full {
 			texts = append(texts, pattern.Decode(u.Path()), pattern.DecodeForm(u.Query()))
 		}
 		for _, text := range texts {
@@ -242,7 +242,7 @@ func covers(p pattern.Pattern, u weburl.URL, sight Sight) Answer {
 				return Yes
 			}
 		}
-		if sight != Full {
+		if sight != weburl.Full {
 			return CannotTell
 		}
 		return No
@@ -253,37 +253,37 @@ func covers(p pattern.Pattern, u weburl.URL, sight Sight) Answer {
 	answer := Yes
 	scheme, port := p.SchemeAndPort()
 	if scheme != "" {
-		answer = both(answer, map[Sight]Answer{Name: CannotTell, Tunnel: yesIf(scheme == "https"), Full: yesIf(scheme == u.Scheme())}[sight])
+		answer = both(answer, map[weburl.Sight]Answer{weburl.Name: CannotTell, weburl.Tunnel: yesIf(scheme == "https"), weburl.Full: yesIf(scheme == u.Scheme())}[sight])
 	}
 	if port != 0 {
-		answer = both(answer, map[Sight]Answer{Name: CannotTell, Tunnel: yesIf(port == u.Port()), Full: yesIf(port == u.Port())}[sight])
+		answer = both(answer, map[weburl.Sight]Answer{weburl.Name: CannotTell, weburl.Tunnel: yesIf(port == u.Port()), weburl.Full: yesIf(port == u.Port())}[sight])
 	}
 	if glob := p.FoldedPath(); strings.ReplaceAll(glob, "/**", "") != "" {
-		answer = both(answer, map[Sight]Answer{Name: CannotTell, Tunnel: CannotTell, Full: yesIf(coversPath(p, u))}[sight])
+		answer = both(answer, map[weburl.Sight]Answer{weburl.Name: CannotTell, weburl.Tunnel: CannotTell, weburl.Full: yesIf(coversPath(p, u))}[sight])
 	}
 	for _, param := range p.Params() {
-		answer = both(answer, map[Sight]Answer{Name: CannotTell, Tunnel: CannotTell, Full: yesIf(param.Covers(u.Query()))}[sight])
+		answer = both(answer, map[weburl.Sight]Answer{weburl.Name: CannotTell, weburl.Tunnel: CannotTell, weburl.Full: yesIf(param.Covers(u.Query()))}[sight])
 	}
 	return answer
 }
 
 // regexCovers knows, at lesser sights, only expressions without assertions.
-func regexCovers(p pattern.Pattern, u weburl.URL, sight Sight) Answer {
+func regexCovers(p pattern.Pattern, u weburl.URL, sight weburl.Sight) Answer {
 	expr, target := p.Expr()
 	re := regexp.MustCompile("(?i)" + expr)
 	port := strings.TrimPrefix(strings.TrimSuffix(u.String(), u.Target()), u.Scheme()+"://"+u.Host())
 	switch {
 	case target == pattern.OnHost:
 		return yesIf(re.MatchString(u.Host()))
-	case sight == Full:
+	case sight == weburl.Full:
 		return yesIf(re.MatchString(map[pattern.Target]string{pattern.OnURL: u.String(), pattern.OnPath: u.Target()}[target]))
 	case target == pattern.OnPath:
 		return re2Answer(re.MatchString("/"))
-	case sight == Tunnel && u.Port() == 443:
+	case sight == weburl.Tunnel && u.Port() == 443:
 		return re2Answer(re.MatchString("https://" + u.Host() + "/"))
-	case sight == Tunnel && port == "":
+	case sight == weburl.Tunnel && port == "":
 		return re2Answer(re.MatchString("https://" + u.Host() + ":80/"))
-	case sight == Tunnel:
+	case sight == weburl.Tunnel:
 		return re2Answer(re.MatchString("https://" + u.Host() + port + "/"))
 	}
 	every := true
@@ -388,8 +388,8 @@ func agree(t assert.TestingT, lists []List, u weburl.URL) {
 	x := New(lists)
 	half := len(lists) / 2
 	union := Join(New(lists[:half]), New(lists[half:]))
-	full := map[string]Answer{} // by list and entry: at Full
-	for _, sight := range []Sight{Full, Tunnel, Name} {
+	full := map[string]Answer{} // by list and entry: at weburl.Full
+	for _, sight := range []weburl.Sight{weburl.Full, weburl.Tunnel, weburl.Name} {
 		found := map[string]Hit{}
 		hits := x.Cover(u, today, sight)
 		for _, hit := range hits {
@@ -407,7 +407,7 @@ func agree(t assert.TestingT, lists []List, u weburl.URL) {
 					continue
 				}
 				answer := covers(e.Pattern, u, sight)
-				if expr, target := e.Pattern.Expr(); sight != Full && target != pattern.OnHost && assertions.MatchString(expr) {
+				if expr, target := e.Pattern.Expr(); sight != weburl.Full && target != pattern.OnHost && assertions.MatchString(expr) {
 					continue
 				}
 				if answer != No {
@@ -418,12 +418,12 @@ func agree(t assert.TestingT, lists []List, u weburl.URL) {
 			for i, entries := range [][]Found{hit.Covering, hit.CarveOuts, hit.Unclear, hit.UnclearCarveOuts} {
 				for _, f := range entries {
 					answer := [...]Answer{Yes, Yes, CannotTell, CannotTell}[i]
-					if key := fmt.Sprint(list.ID, f.ID); sight == Full {
+					if key := fmt.Sprint(list.ID, f.ID); sight == weburl.Full {
 						full[key] = answer
-					} else if answer == Yes && (sight == Name || u.Scheme() == "https") {
+					} else if answer == Yes && (sight == weburl.Name || u.Scheme() == "https") {
 						assert.Equal(t, Yes, full[key], "what is certain at %s holds at full: %s, %s", sight, f.Entry, u)
 					}
-					if expr, target := f.Pattern.Expr(); sight != Full && target != pattern.OnHost && assertions.MatchString(expr) {
+					if expr, target := f.Pattern.Expr(); sight != weburl.Full && target != pattern.OnHost && assertions.MatchString(expr) {
 						continue
 					}
 					got[f.ID] = fmt.Sprint(answer, i%2 == 1)
@@ -633,7 +633,7 @@ func TestNoAllocs(t *testing.T) {
 		u := weburl.MustParse(url)
 		assert.Zero(t, testing.AllocsPerRun(100, func() { x.Covered(u, today) }), url)
 		dst := make([]Membership, 0, 16)
-		for _, sight := range Sights {
+		for _, sight := range weburl.Sights {
 			assert.Zero(t, testing.AllocsPerRun(100, func() { x.Memberships(dst, u, today, sight) }), "%s at %s", url, sight)
 		}
 	}

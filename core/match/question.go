@@ -14,7 +14,7 @@ import (
 // plain lists cost no more than the host. What a sight does not have is left out of the forms: see the accessors.
 type question struct {
 	url   weburl.URL
-	sight Sight
+	sight weburl.Sight
 
 	name, unicode                            string
 	text, path, hay, decodedPath, decodedQry []byte // buffers that are used again
@@ -23,7 +23,7 @@ type question struct {
 	hasText, hasDecoded, hasHay              bool
 }
 
-func (q *question) reset(u *weburl.URL, sight Sight) {
+func (q *question) reset(u *weburl.URL, sight weburl.Sight) {
 	q.url, q.sight = *u, sight
 	q.text, q.path, q.hay, q.decodedPath, q.decodedQry = q.text[:0], q.path[:0], q.hay[:0], q.decodedPath[:0], q.decodedQry[:0]
 	q.hasName, q.hasUnicode, q.hasPath, q.hasText, q.hasDecoded, q.hasHay = false, false, false, false, false, false
@@ -33,9 +33,9 @@ func (q *question) reset(u *weburl.URL, sight Sight) {
 // scheme returns what is known of the scheme; "" where nothing is.
 func (q *question) scheme() string {
 	switch q.sight {
-	case Name:
+	case weburl.Name:
 		return ""
-	case Tunnel:
+	case weburl.Tunnel:
 		return "https"
 	}
 	return q.url.Scheme()
@@ -61,7 +61,7 @@ func (q *question) unicodeHost() string {
 	return q.unicode
 }
 
-// foldedPath returns the path as paths are compared, without a final slash. Precondition: sight is Full.
+// foldedPath returns the path as paths are compared, without a final slash. Precondition: sight is weburl.Full.
 func (q *question) foldedPath() []byte {
 	if !q.hasPath {
 		q.path, q.hasPath = weburl.AppendFolded(q.path, q.url.Path()), true
@@ -82,11 +82,11 @@ func (q *question) canonical() (url, target []byte) {
 			scheme = "https"
 		}
 		q.text = append(append(append(q.text, scheme...), "://"...), q.url.Host()...)
-		if port := q.url.Port(); q.sight != Name && (scheme != "https" || port != 443) && (scheme != "http" || port != 80) {
+		if port := q.url.Port(); q.sight != weburl.Name && (scheme != "https" || port != 443) && (scheme != "http" || port != 80) {
 			q.text = strconv.AppendUint(append(q.text, ':'), uint64(port), 10)
 		}
 		q.target = len(q.text)
-		if q.sight != Full {
+		if q.sight != weburl.Full {
 			q.text = append(q.text, '/')
 		} else {
 			q.text = append(q.text, q.url.Path()...)
@@ -98,7 +98,7 @@ func (q *question) canonical() (url, target []byte) {
 	return q.text, q.text[q.target:]
 }
 
-// decoded returns path and query as words are looked for in them. Precondition: sight is Full.
+// decoded returns path and query as words are looked for in them. Precondition: sight is weburl.Full.
 func (q *question) decoded() (path, query []byte) {
 	if !q.hasDecoded {
 		q.hasDecoded = true
@@ -128,7 +128,7 @@ func (q *question) haystack() []byte {
 	if host := q.unicodeHost(); len(host) != len(q.url.Host()) || host != q.url.Host() {
 		q.hay = append(append(q.hay, '\n'), host...)
 	}
-	if q.sight == Full && mixed {
+	if q.sight == weburl.Full && mixed {
 		path, query := q.decoded()
 		q.hay = append(append(append(append(q.hay, '\n'), path...), '\n'), query...)
 	}
@@ -226,7 +226,7 @@ func (x *part) ask(s *scratch) {
 	if len(x.sieve.scans) > 0 {
 		s.begin(len(x.sieve.scans))
 		x.sieve.ask(s)
-		if q.sight != Full {
+		if q.sight != weburl.Full {
 			x.askBlind(s)
 		}
 	}
@@ -377,7 +377,7 @@ func (x *part) pages(s *scratch, n uint32, h uint64, name string, below bool) {
 		return // another key with the same hash
 	}
 	q := &s.question
-	if q.sight != Full {
+	if q.sight != weburl.Full {
 		for ; f >= 0; f = x.fulls[f].host {
 			if inScope(x.fulls[f].entry.Pattern.Scope(), below) {
 				s.takeFull(f, Yes)

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"widelark/core/pattern"
+	"widelark/core/weburl"
 )
 
 // rest is what a pattern asks for beside the host.
@@ -72,7 +73,7 @@ func (x *base) meets(at int32, q *question) Answer {
 	}
 	if r.port != 0 {
 		switch {
-		case q.sight == Name:
+		case q.sight == weburl.Name:
 			answer = CannotTell
 		case q.url.Port() != r.port:
 			return No
@@ -81,7 +82,7 @@ func (x *base) meets(at int32, q *question) Answer {
 	if r.tree == "" && r.params == nil && !r.front {
 		return answer
 	}
-	if q.sight != Full {
+	if q.sight != weburl.Full {
 		return CannotTell
 	}
 	switch path := q.foldedPath(); {

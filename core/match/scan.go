@@ -54,7 +54,7 @@ func Costly(p pattern.Pattern) bool {
 	return !literal && newScan(0, p).costly
 }
 
-// NeedsFull reports whether a pattern hangs on something that only [Full] has.
+// NeedsFull reports whether a pattern hangs on something that only [weburl.Full] has.
 func NeedsFull(p pattern.Pattern) bool {
 	switch p.Kind() {
 	case pattern.Word:
@@ -190,7 +190,7 @@ func (s *scan) covers(q *question) Answer {
 		switch {
 		case re.MatchString(host) || q.unicodeHost() != host && re.MatchString(q.unicodeHost()):
 			return Yes
-		case q.sight != Full:
+		case q.sight != weburl.Full:
 			return CannotTell
 		}
 		path, query := q.decoded()
@@ -198,7 +198,7 @@ func (s *scan) covers(q *question) Answer {
 	}
 	url, target := q.canonical()
 	switch {
-	case q.sight != Full:
+	case q.sight != weburl.Full:
 		return s.foresee(q)
 	case s.form == onPath:
 		url = target
@@ -252,7 +252,7 @@ func (s *scan) foresee(q *question) Answer {
 		return s.program.ahead("/", "", "")
 	}
 	url, _ := q.canonical()
-	if q.sight == Tunnel {
+	if q.sight == weburl.Tunnel {
 		return s.program.ahead("https://", q.url.Host(), string(url[len("https://")+len(q.url.Host()):]))
 	}
 	host := q.url.Host()

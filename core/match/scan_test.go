@@ -102,7 +102,7 @@ func TestSieveTriesFew(t *testing.T) {
 	x := New([]List{{ID: "l", Entries: entries(lines...)}})
 	s := &scratch{}
 	u := weburl.MustParse("https://heron.example/heron/heron?heron")
-	x.gather(s, &u, today, Full, true)
+	x.gather(s, &u, today, weburl.Full, true)
 	tried := 0
 	for n, stamp := range s.stamps {
 		if stamp > 0 {

@@ -1,6 +1,10 @@
 package match
 
-import "regexp/syntax"
+import (
+	"regexp/syntax"
+
+	"widelark/core/weburl"
+)
 
 // grams are how many bytes of a need are looked up at a time: as many as can be, so that few URLs hold them by chance, and short
 // enough that every need has as many. Texts of digits need the longer: any three digits stand in many URLs.
@@ -169,7 +173,7 @@ func askShelf[T string | []byte](x *sieve, s *scratch, shelf *shelf, text T, siz
 func (x *sieve) askTogether(s *scratch) {
 	q := &s.question
 	for form, a := range x.autos {
-		if a == nil || q.sight != Full && form != int(onHost) {
+		if a == nil || q.sight != weburl.Full && form != int(onHost) {
 			continue
 		}
 		var ok bool

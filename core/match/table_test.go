@@ -203,7 +203,7 @@ func TestCrowdedNames(t *testing.T) {
 					want = append(want, id)
 				}
 			}
-			for _, sight := range []Sight{Name, Full} {
+			for _, sight := range []weburl.Sight{weburl.Name, weburl.Full} {
 				got = got[:0]
 				for _, take := range index.Takes(nil, mustURL(host+"/wards"), today, sight, true) {
 					got = append(got, index.ID(take))
@@ -224,14 +224,14 @@ func TestManyListsOfOneName(t *testing.T) {
 		b.AddNamed(at, int64(lists+i), fmt.Sprintf("bittern%d.example", i), pattern.Only, i%2 == 0)
 	}
 	x := b.Build()
-	hits := x.Cover(mustURL("www.heron.example"), today, Full)
+	hits := x.Cover(mustURL("www.heron.example"), today, weburl.Full)
 	assert.Len(t, hits, lists)
 	for i, hit := range hits {
 		assert.Equal(t, int64(i), hit.Covering[0].ID)
 		assert.Equal(t, "heron.example", hit.Covering[0].String())
 	}
 	for i := range lists {
-		hits := x.Cover(mustURL(fmt.Sprintf("bittern%d.example", i)), today, Full)
+		hits := x.Cover(mustURL(fmt.Sprintf("bittern%d.example", i)), today, weburl.Full)
 		assert.Len(t, hits, 1)
 		assert.Equal(t, i%2 == 0, len(hits[0].CarveOuts) == 1)
 	}
@@ -249,10 +249,10 @@ func TestIDs(t *testing.T) {
 	b.Add(list, 100, pattern.Entry{Note: "alone"})
 	x := b.Build()
 	for i, id := range append(ids, 99) {
-		found := x.Cover(mustURL(fmt.Sprintf("www.n%d.example", i)), today, Full)[0].Covering[0]
+		found := x.Cover(mustURL(fmt.Sprintf("www.n%d.example", i)), today, weburl.Full)[0].Covering[0]
 		assert.Equal(t, id, found.ID)
 	}
-	assert.Equal(t, "n5.example # with a note", x.Cover(mustURL("n5.example"), today, Full)[0].Covering[0].String())
+	assert.Equal(t, "n5.example # with a note", x.Cover(mustURL("n5.example"), today, weburl.Full)[0].Covering[0].String())
 	assert.Equal(t, 1, x.Count(mustURL("a.n4.example"), today))
 	assert.Equal(t, 0, x.Without(1<<41).Count(mustURL("a.n4.example"), today))
 }
@@ -286,7 +286,7 @@ func TestPartsAgreeWithOneIndex(t *testing.T) {
 		x, parts := whole.Build(), Join(first.Build().Without(gone...), second.Build())
 		for range 4 {
 			u := mustURL(anyHost(t) + anyPath(t))
-			for _, sight := range Sights {
+			for _, sight := range weburl.Sights {
 				assert.Equal(t, told(x.Cover(u, today, sight)), told(parts.Cover(u, today, sight)), "%s at %s", u, sight)
 				assert.Equal(t, x.Memberships(nil, u, today, sight), parts.Memberships(nil, u, today, sight), "%s at %s", u, sight)
 			}
@@ -305,12 +305,12 @@ func TestPagesAreFoundByTheirPath(t *testing.T) {
 	b.Add(list, 5_000, pattern.MustParse("heron.example/wards/*/map"))
 	b.Add(list, 5_001, pattern.MustParse("=heron.example/wards/7"))
 	x := b.Build()
-	assert.Equal(t, []string{"l[7] [] yes"}, told(x.Cover(mustURL("heron.example/wards/7/beds"), today, Full)))
-	assert.Equal(t, []string{"l[5001 7] [] yes"}, told(x.Cover(mustURL("heron.example/Wards/7/"), today, Full)))
-	assert.Equal(t, []string{"l[5000 7] [] yes"}, told(x.Cover(mustURL("www.heron.example/wards/7/map"), today, Full)))
-	assert.Empty(t, x.Cover(mustURL("heron.example/wards"), today, Full))
-	assert.Len(t, x.Cover(mustURL("heron.example/wards"), today, Name)[0].Unclear, 3_002)
-	assert.Empty(t, x.Cover(mustURL("bittern.example/wards/7"), today, Name))
+	assert.Equal(t, []string{"l[7] [] yes"}, told(x.Cover(mustURL("heron.example/wards/7/beds"), today, weburl.Full)))
+	assert.Equal(t, []string{"l[5001 7] [] yes"}, told(x.Cover(mustURL("heron.example/Wards/7/"), today, weburl.Full)))
+	assert.Equal(t, []string{"l[5000 7] [] yes"}, told(x.Cover(mustURL("www.heron.example/wards/7/map"), today, weburl.Full)))
+	assert.Empty(t, x.Cover(mustURL("heron.example/wards"), today, weburl.Full))
+	assert.Len(t, x.Cover(mustURL("heron.example/wards"), today, weburl.Name)[0].Unclear, 3_002)
+	assert.Empty(t, x.Cover(mustURL("bittern.example/wards/7"), today, weburl.Name))
 }
 
 // The order in which ids come changes neither what is found nor how little an entry takes.
@@ -327,7 +327,7 @@ func TestIDsInAnyOrder(t *testing.T) {
 		x := b.Build()
 		assert.Empty(t, x.parts[0].fulls, name)
 		for i := range n {
-			hits := x.Cover(weburl.MustParse(fmt.Sprintf("site-%d.example", i)), pattern.Date{}, Full)
+			hits := x.Cover(weburl.MustParse(fmt.Sprintf("site-%d.example", i)), pattern.Date{}, weburl.Full)
 			require.Equal(t, id(i), hits[0].Covering[0].ID, name)
 		}
 	}

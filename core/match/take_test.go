@@ -42,7 +42,7 @@ func TestTakes(t *testing.T) {
 		}
 		x := New(lists)
 		u := weburl.MustParse(rapid.SampledFrom(urls).Draw(t, "url"))
-		sight := rapid.SampledFrom(Sights).Draw(t, "sight")
+		sight := rapid.SampledFrom(weburl.Sights).Draw(t, "sight")
 		takes := x.Takes(nil, u, today, sight, true)
 		want := map[string][]string{}
 		for _, hit := range x.Cover(u, today, sight) {
@@ -81,16 +81,16 @@ func TestGather(t *testing.T) {
 	}
 	assert.Equal(t, []string{"one", "two", "one", "one", "two"}, ids)
 	var lists []int32
-	for _, take := range x.Takes(nil, weburl.MustParse("heron.example/wards"), today, Full, false) {
+	for _, take := range x.Takes(nil, weburl.MustParse("heron.example/wards"), today, weburl.Full, false) {
 		lists = append(lists, take.List)
 	}
 	assert.Equal(t, []int32{0, 2, 3}, lists)
 	joined := Join(a, b, a)
 	assert.Len(t, joined.Lists(), 2, "joined, lists of one id are one list")
-	assert.Len(t, joined.Takes(nil, weburl.MustParse("heron.example/wards"), today, Full, false), 3)
+	assert.Len(t, joined.Takes(nil, weburl.MustParse("heron.example/wards"), today, weburl.Full, false), 3)
 	takes := make([]Take, 0, 8)
 	u := weburl.MustParse("heron.example/wards")
-	assert.Zero(t, testing.AllocsPerRun(100, func() { takes = x.Takes(takes[:0], u, today, Full, false) }))
+	assert.Zero(t, testing.AllocsPerRun(100, func() { takes = x.Takes(takes[:0], u, today, weburl.Full, false) }))
 }
 
 // Words in a text are those that a loop over all finds, by the rules of the notation.

@@ -61,18 +61,18 @@ func TestJourneyAgrees(t *testing.T) {
 		s := n.snapshot()
 		var w Work
 		j := s.Travel(&w, &n.r, n.at)
-		seen := match.Tunnel
+		seen := weburl.Tunnel
 		if n.r.URL.Scheme() == "http" || s.Inspects(&w, &n.r, n.at) {
-			seen = match.Full
+			seen = weburl.Full
 		}
 		var stops []string
 		verdict, stoppedAt := Allow, Gate("")
 		for _, gate := range n.Gates {
 			sight := seen
 			if gate == DNS {
-				sight = match.Name
+				sight = weburl.Name
 			}
-			if gate == DNS && n.r.URL.Addr().IsValid() || gate == ICAP && seen != match.Full {
+			if gate == DNS && n.r.URL.Addr().IsValid() || gate == ICAP && seen != weburl.Full {
 				continue
 			}
 			n.r.Gate, n.r.Sight = gate, sight
@@ -102,7 +102,7 @@ func TestJourneyAgrees(t *testing.T) {
 			require.Equal(t, SeesUnbarred, j.Sees)
 		case stoppedAt == DNS:
 			require.Equal(t, SeesNoName, j.Sees)
-		case stoppedAt != "" && seen == match.Tunnel:
+		case stoppedAt != "" && seen == weburl.Tunnel:
 			require.Equal(t, SeesCut, j.Sees)
 		case stoppedAt != "" && verdict == Hold:
 			require.Equal(t, SeesHold, j.Sees)

@@ -131,7 +131,7 @@ func BenchmarkDecide(b *testing.B) {
 		c.snapshot.Decide(&w, &r, monday)
 	}, func(i int) {
 		u, _ := weburl.Parse(reads[i%len(reads)].url)
-		classifier.Classify(&result, u, pattern.DateOf(monday), match.Full)
+		classifier.Classify(&result, u, pattern.DateOf(monday), weburl.Full)
 	})
 }
 

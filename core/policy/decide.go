@@ -11,6 +11,7 @@ import (
 	"widelark/core/directory"
 	"widelark/core/match"
 	"widelark/core/pattern"
+	"widelark/core/weburl"
 )
 
 // Rung is a step of the ladder.
@@ -73,7 +74,7 @@ type Work struct {
 
 	url     *URL
 	method  string
-	sight   match.Sight
+	sight   weburl.Sight
 	gate    Gate
 	gateBit uint8 // its place in [Gates]
 	addr    netip.Addr
@@ -139,13 +140,13 @@ func (s *Snapshot) identify(w *Work, r *Request) {
 	w.member, w.addr = d.Group(r.Group), r.Addr.Unmap()
 	w.method, w.sight, w.gate, w.url = r.Method, r.Sight, r.Gate, &r.URL
 	if w.sight == "" {
-		w.sight = match.Full
+		w.sight = weburl.Full
 	}
 	if w.method == "" {
 		w.method = "GET"
 	}
 	if w.gate == "" {
-		if w.gate = Proxy; w.sight == match.Name {
+		if w.gate = Proxy; w.sight == weburl.Name {
 			w.gate = DNS
 		}
 	}
@@ -210,7 +211,7 @@ func (s *Snapshot) weigh(w *Work) {
 	w.in.Clear()
 	w.may.Clear()
 	w.granted, w.listed, w.traits = w.granted[:0], w.listed[:0], 0
-	w.ending, w.sends = w.sight == match.Full && strings.IndexByte(w.url.Path(), '.') >= 0, w.sight == match.Full && w.method != "GET"
+	w.ending, w.sends = w.sight == weburl.Full && strings.IndexByte(w.url.Path(), '.') >= 0, w.sight == weburl.Full && w.method != "GET"
 	for asked := s.outline.traits; asked != 0; asked &= asked - 1 {
 		if bit := bits.TrailingZeros8(asked); w.trait(Traits[bit]) == yes {
 			w.traits |= 1 << bit
@@ -448,21 +449,21 @@ func (s *Snapshot) holds(w *Work, n *node) answer {
 			best = max(best, w.trait(t))
 		}
 	case Method:
-		if w.sight != match.Full {
+		if w.sight != weburl.Full {
 			return unclear
 		}
 		if slices.Contains(n.texts, w.method) {
 			best = yes
 		}
 	case File:
-		if w.sight != match.Full {
+		if w.sight != weburl.Full {
 			return unclear
 		}
 		if hasEnding(w.url.Path(), n.texts) {
 			best = yes
 		}
 	case Search:
-		if w.sight != match.Full {
+		if w.sight != weburl.Full {
 			return unclear
 		}
 		// The index has looked for the words in the whole URL; only where it found one it is worth to look what is searched for.
@@ -504,7 +505,7 @@ func (w *Work) app(a *appTest) answer {
 	switch {
 	case len(a.methods) == 0 || host == no:
 		return host
-	case w.sight != match.Full:
+	case w.sight != weburl.Full:
 		return unclear
 	case !slices.Contains(a.methods, w.method):
 		return no
@@ -514,7 +515,7 @@ func (w *Work) app(a *appTest) answer {
 
 // trait asks for a plain fact of the request, as far as the sight shows it.
 func (w *Work) trait(t Trait) answer {
-	holds, sight := false, match.Name
+	holds, sight := false, weburl.Name
 	switch t {
 	case RawAddress:
 		holds = w.url.Addr().IsValid()
@@ -523,15 +524,15 @@ func (w *Work) trait(t Trait) answer {
 	case Unrated:
 		holds = len(w.seen.Categories) == 0
 	case PlainHTTP:
-		holds, sight = w.sight == match.Full && w.url.Scheme() == "http", match.Tunnel
+		holds, sight = w.sight == weburl.Full && w.url.Scheme() == "http", weburl.Tunnel
 	case OddPort:
 		port := w.url.Port()
-		holds, sight = port != 443 && (w.sight == match.Tunnel || w.url.Scheme() == "https") || port != 80 && w.sight == match.Full && w.url.Scheme() == "http", match.Tunnel
+		holds, sight = port != 443 && (w.sight == weburl.Tunnel || w.url.Scheme() == "https") || port != 80 && w.sight == weburl.Full && w.url.Scheme() == "http", weburl.Tunnel
 	case UserInfo:
-		holds, sight = w.url.HasUserInfo(), match.Full
+		holds, sight = w.url.HasUserInfo(), weburl.Full
 	}
 	switch {
-	case sight == match.Full && w.sight != match.Full, sight == match.Tunnel && w.sight == match.Name:
+	case sight == weburl.Full && w.sight != weburl.Full, sight == weburl.Tunnel && w.sight == weburl.Name:
 		return unclear
 	case holds:
 		return yes
@@ -689,7 +690,7 @@ func (s *Snapshot) Inspects(w *Work, r *Request, at time.Time) bool {
 // tunnel looks up all that it hangs on whether a connection is opened.
 func (s *Snapshot) tunnel(w *Work, r *Request, at time.Time) *Work {
 	tunnel := *r
-	tunnel.Sight, tunnel.Gate = match.Tunnel, Proxy
+	tunnel.Sight, tunnel.Gate = weburl.Tunnel, Proxy
 	return s.probe(w, &tunnel, at)
 }
 

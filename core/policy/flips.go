@@ -97,7 +97,7 @@ func (f *flipping) decide(h *hypothesis) (said Decision, decider *Work) {
 	for i, w := range f.probes {
 		if h != nil {
 			mine := *h
-			if mine.page && w.sight != match.Full {
+			if mine.page && w.sight != weburl.Full {
 				mine.exception = nil // it cannot be told there
 			}
 			w.hypo = &mine
@@ -129,9 +129,9 @@ func (f *flipping) try(h hypothesis, flip Flip) bool {
 func (s *Snapshot) flips(r *Request, at time.Time, probes []*Work, tunnel *Work) []Flip {
 	f := &flipping{s: s, at: at, probes: probes, tunnel: tunnel, opened: tunnel != nil && s.opens(tunnel)}
 	f.now, f.decider = f.decide(nil)
-	sight := match.Name // the most that any gate sees
+	sight := weburl.Name // the most that any gate sees
 	for _, w := range probes {
-		if slices.Index(match.Sights, w.sight) > slices.Index(match.Sights, sight) {
+		if slices.Index(weburl.Sights, w.sight) > slices.Index(weburl.Sights, sight) {
 			sight = w.sight
 		}
 	}
@@ -301,7 +301,7 @@ type narrow struct {
 }
 
 // narrowest returns the forms of exceptions for a URL that can be told at a sight, the narrowest first: this page, this host, this site.
-func narrowest(u URL, sight match.Sight) []narrow {
+func narrowest(u URL, sight weburl.Sight) []narrow {
 	host := u.Host()
 	if u.Addr().Is6() {
 		host = "[" + host + "]"
@@ -312,7 +312,7 @@ func narrowest(u URL, sight match.Sight) []narrow {
 			forms = append(forms, narrow{what, e.Pattern, e.Pattern.FoldedPath() != ""})
 		}
 	}
-	if path := u.Path(); sight == match.Full && path != "/" && !strings.ContainsAny(path, "* #") {
+	if path := u.Path(); sight == weburl.Full && path != "/" && !strings.ContainsAny(path, "* #") {
 		add("this page", "="+host+path)
 	}
 	if u.Addr().IsValid() {
@@ -327,7 +327,7 @@ func narrowest(u URL, sight match.Sight) []narrow {
 }
 
 // Narrowest returns the forms of exceptions for a URL, the narrowest first, with what each is called.
-func Narrowest(u URL, sight match.Sight) (what []string, patterns []pattern.Pattern) {
+func Narrowest(u URL, sight weburl.Sight) (what []string, patterns []pattern.Pattern) {
 	for _, form := range narrowest(u, sight) {
 		what, patterns = append(what, form.what), append(patterns, form.pattern)
 	}

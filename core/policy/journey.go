@@ -4,7 +4,7 @@ import (
 	"slices"
 	"time"
 
-	"widelark/core/match"
+	"widelark/core/weburl"
 )
 
 // Sees is what a person sees in the end.
@@ -24,7 +24,7 @@ const (
 // Stop is one gate on the way of a request.
 type Stop struct {
 	Gate        Gate
-	Sight       match.Sight
+	Sight       weburl.Sight
 	Explanation Explanation
 	Opened      bool // a TLS connection that is opened, so that the whole URL is seen
 }
@@ -39,11 +39,11 @@ type Journey struct {
 // way returns a request as each gate sees it that is on its way, in the order in which a browser meets them: the DNS gate sees the name; the
 // proxy gate sees the tunnel or, where the connection is plain or opened, all; the ICAP gate sees all that the proxy gate does.
 func (s *Snapshot) way(w *Work, r *Request, at time.Time) (way []Request, opened bool) {
-	seen := match.Tunnel
+	seen := weburl.Tunnel
 	if r.URL.Scheme() == "http" {
-		seen = match.Full
+		seen = weburl.Full
 	} else if s.Inspects(w, r, at) {
-		seen, opened = match.Full, true
+		seen, opened = weburl.Full, true
 	}
 	for _, gate := range s.config.Gates {
 		step := *r
@@ -52,8 +52,8 @@ func (s *Snapshot) way(w *Work, r *Request, at time.Time) (way []Request, opened
 		case gate == DNS && r.URL.Addr().IsValid(): // no name is asked for
 			continue
 		case gate == DNS:
-			step.Sight = match.Name
-		case gate == ICAP && seen != match.Full:
+			step.Sight = weburl.Name
+		case gate == ICAP && seen != weburl.Full:
 			continue
 		}
 		way = append(way, step)
@@ -222,11 +222,11 @@ func (s *Snapshot) TravelUntil(w *Work, r *Request, at time.Time) (time.Time, bo
 }
 
 // stopped says what a person sees whom a gate stops.
-func stopped(gate Gate, sight match.Sight, v Verdict) Sees {
+func stopped(gate Gate, sight weburl.Sight, v Verdict) Sees {
 	switch {
 	case gate == DNS:
 		return SeesNoName
-	case sight == match.Tunnel:
+	case sight == weburl.Tunnel:
 		return SeesCut
 	case v == Hold:
 		return SeesHold

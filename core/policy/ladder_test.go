@@ -72,7 +72,7 @@ func TestRungs(t *testing.T) {
 	config.Stints = append(config.Stints, Stint{ID: "two", Group: "nurses", Kind: ButThese, Lists: []string{"pages"}, From: hour(1), Until: hour(3), By: "Ivo"})
 	assert.Equal(t, "block by stint", decide(config, "heron.example/wards", Request{}, hour(2)), "the one begun last")
 	assert.Equal(t, "watch by policy", decide(config, "tern.example", Request{}, hour(2)), "what is in none of its lists goes on, past the other stint")
-	assert.Equal(t, "block by policy", decide(config, "heron.example/wards", Request{Sight: match.Name}, hour(2)), "what cannot be told goes on, too")
+	assert.Equal(t, "block by policy", decide(config, "heron.example/wards", Request{Sight: weburl.Name}, hour(2)), "what cannot be told goes on, too")
 	config.Stints = append(config.Stints, Stint{ID: "three", Group: "nurses", Kind: Paused, From: hour(2), Until: hour(3), By: "Ivo"})
 	assert.Equal(t, "block by stint", decide(config, "tern.example", Request{}, hour(2)))
 
@@ -146,11 +146,11 @@ func TestRungsAreTold(t *testing.T) {
 func TestHeldAtTheDNSGate(t *testing.T) {
 	config := furnished()
 	config.Fallback = &Policy{Name: "Fallback", Otherwise: Hold}
-	assert.Equal(t, "block by fallback", decide(config, "heron.example", Request{Sight: match.Name}, monday), "a name is what the DNS gate sees")
+	assert.Equal(t, "block by fallback", decide(config, "heron.example", Request{Sight: weburl.Name}, monday), "a name is what the DNS gate sees")
 	assert.Equal(t, "block by fallback", decide(config, "heron.example", Request{Gate: DNS}, monday))
-	assert.Equal(t, "hold by fallback", decide(config, "heron.example", Request{Sight: match.Name, Gate: Proxy}, monday))
+	assert.Equal(t, "hold by fallback", decide(config, "heron.example", Request{Sight: weburl.Name, Gate: Proxy}, monday))
 	var w Work
-	r := Request{URL: weburl.MustParse("heron.example"), Sight: match.Name}
+	r := Request{URL: weburl.MustParse("heron.example"), Sight: weburl.Name}
 	s := config.snapshot()
 	assert.Equal(t, "The fallback has no rules; otherwise it says hold. The DNS gate cannot ask, so it blocks.", s.Explain(&w, &r, monday).Because)
 	assert.Equal(t, Block, s.Strip(&w, &r, monday, monday.Add(week))[0].Decision.Verdict)
@@ -232,7 +232,7 @@ func TestConditions(t *testing.T) {
 		config.Policies = []Policy{{ID: "p", Name: "P", Groups: []string{"nurses"}, Otherwise: Allow, Rules: []Rule{{Name: "R", If: c.cond, Then: Block}}}}
 		s := config.snapshot()
 		var got []string
-		for _, sight := range []match.Sight{match.Full, match.Tunnel, match.Name} {
+		for _, sight := range []weburl.Sight{weburl.Full, weburl.Tunnel, weburl.Name} {
 			var w Work
 			r := Request{URL: weburl.MustParse(c.url), Person: "kay", Sight: sight}
 			e := s.Explain(&w, &r, monday)
@@ -283,7 +283,7 @@ func TestNarrowest(t *testing.T) {
 		"http://[2001:db8::1]/": "this address 2001:db8::1", "https://heron.example/a*b": "this host =heron.example; this site heron.example", "https://com/": "this host =com",
 	} {
 		u := weburl.MustParse(url)
-		what, patterns := Narrowest(u, match.Full)
+		what, patterns := Narrowest(u, weburl.Full)
 		var told []string
 		for i, p := range patterns {
 			told = append(told, what[i]+" "+p.String())
@@ -292,7 +292,7 @@ func TestNarrowest(t *testing.T) {
 		}
 		assert.Equal(t, want, strings.Join(told, "; "), url)
 	}
-	what, _ := Narrowest(weburl.MustParse("heron.example/wards"), match.Name)
+	what, _ := Narrowest(weburl.MustParse("heron.example/wards"), weburl.Name)
 	assert.Equal(t, []string{"this host", "this site"}, what, "a page cannot be told by its name")
 }
 

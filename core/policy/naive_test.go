@@ -101,7 +101,7 @@ func (n naive) seen(enough bool, holds bool) string {
 }
 
 func (n naive) holds(c Cond) string {
-	full := n.r.Sight == match.Full
+	full := n.r.Sight == weburl.Full
 	path := n.r.URL.Path()
 	switch c.Op {
 	case "", All:
@@ -173,13 +173,13 @@ func (n naive) holds(c Cond) string {
 			case Unrated:
 				return n.seen(true, len(n.class().Categories) == 0)
 			case PlainHTTP:
-				return n.seen(n.r.Sight != match.Name, full && u.Scheme() == "http")
+				return n.seen(n.r.Sight != weburl.Name, full && u.Scheme() == "http")
 			case OddPort:
 				usual := map[string]uint16{"https": 443, "http": 80}[u.Scheme()]
 				if !full {
 					usual = 443
 				}
-				return n.seen(n.r.Sight != match.Name, u.Port() != usual)
+				return n.seen(n.r.Sight != weburl.Name, u.Port() != usual)
 			}
 			return n.seen(full, u.HasUserInfo())
 		})
@@ -505,7 +505,7 @@ func drawNaive(t *rapid.T) naive {
 	n.r.Method = rapid.SampledFrom([]string{"GET", "POST"}).Draw(t, "method")
 	n.r.Person = rapid.SampledFrom([]string{"", "p0", ola}).Draw(t, "person")
 	n.r.Group = rapid.SampledFrom([]string{"", "", "g0", "g2"}).Draw(t, "group")
-	n.r.Sight = rapid.SampledFrom([]match.Sight{match.Full, match.Full, match.Tunnel, match.Name}).Draw(t, "sight")
+	n.r.Sight = rapid.SampledFrom([]weburl.Sight{weburl.Full, weburl.Full, weburl.Tunnel, weburl.Name}).Draw(t, "sight")
 	n.r.Gate = rapid.SampledFrom(Gates).Draw(t, "gate")
 	if rapid.Bool().Draw(t, "has an address") {
 		n.r.Addr = netip.MustParseAddr(rapid.SampledFrom([]string{"10.40.0.5", "10.40.1.5", "10.40.1.200", "192.0.2.1"}).Draw(t, "address"))

@@ -281,7 +281,7 @@ func (s *Snapshot) Source(d Decision) string {
 
 // Categories returns the keys of the categories that a URL has on a day. What it returns is scratch, until w is used again.
 func (s *Snapshot) Categories(w *Work, u URL, day pattern.Date) []string {
-	s.classifier.Classify(&w.seen, u, day, match.Full)
+	s.classifier.Classify(&w.seen, u, day, weburl.Full)
 	w.keys = w.keys[:0]
 	for _, n := range w.seen.Categories {
 		w.keys = append(w.keys, s.classifier.Key(n))

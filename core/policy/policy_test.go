@@ -147,7 +147,7 @@ func TestBecause(t *testing.T) {
 func TestSteps(t *testing.T) {
 	s := New(ward())
 	var w Work
-	r := Request{URL: weburl.MustParse("dosage.example/tables"), Person: "ola", Sight: match.Name}
+	r := Request{URL: weburl.MustParse("dosage.example/tables"), Person: "ola", Sight: weburl.Name}
 	r.URL = weburl.MustParse("lore.example/heart")
 	r.Person, r.Addr = "", netip.MustParseAddr("10.40.41.9")
 	e := s.Explain(&w, &r, at(0, "14:10"))

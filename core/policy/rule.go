@@ -11,9 +11,9 @@ import (
 	"net/netip"
 	"time"
 
-	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/schedule"
+	"widelark/core/weburl"
 )
 
 // Verdict is what is to become of a request.
@@ -263,6 +263,6 @@ type Request struct {
 	Person string     // an id
 	Group  string     // an id: the request is that of an unnamed member
 	Addr   netip.Addr // the client's
-	Sight  match.Sight
+	Sight  weburl.Sight
 	Gate   Gate // "": the one that sees so much
 }

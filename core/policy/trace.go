@@ -10,6 +10,7 @@ import (
 	"widelark/core/classify"
 	"widelark/core/match"
 	"widelark/core/pattern"
+	"widelark/core/weburl"
 )
 
 // Outcome says what came of one rule, or of something else on a rung.
@@ -412,14 +413,14 @@ func (s *Snapshot) appOf(list int32) string {
 }
 
 // missing says what would have to be seen to tell.
-func missing(sight match.Sight, of []Evidence) string {
+func missing(sight weburl.Sight, of []Evidence) string {
 	what := "the whole URL"
 	for _, e := range of {
 		switch e.Op {
 		case Method:
 			what = "the method"
 		case HasTrait:
-			if sight == match.Name && (e.Text == string(PlainHTTP) || e.Text == string(OddPort)) {
+			if sight == weburl.Name && (e.Text == string(PlainHTTP) || e.Text == string(OddPort)) {
 				what = "scheme and port"
 			}
 		case InList:
@@ -431,7 +432,7 @@ func missing(sight match.Sight, of []Evidence) string {
 			}
 		}
 	}
-	if sight == match.Name {
+	if sight == weburl.Name {
 		return what + ": only the host is seen here"
 	}
 	return what + ": only host and port are seen here"

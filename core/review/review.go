@@ -280,7 +280,7 @@ func (r *reviewer) sample() {
 		if i == mostSampled {
 			break
 		}
-		for _, key := range c.Explain(u, today, match.Full).Categories {
+		for _, key := range c.Explain(u, today, weburl.Full).Categories {
 			if _, ok := r.shown[key]; !ok {
 				r.shown[key] = u
 			}

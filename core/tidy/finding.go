@@ -12,6 +12,7 @@ import (
 	"widelark/core/cover"
 	"widelark/core/match"
 	"widelark/core/pattern"
+	"widelark/core/weburl"
 )
 
 // Kind says what is wrong with an entry.
@@ -79,7 +80,7 @@ func (x *Examiner) Examine(list match.Ref, e match.Found) []Finding {
 			*to = []Finding{{Kind: kind, Entry: e, By: by, List: in, Shown: url.String(), Message: fmt.Sprintf(format, args...)}}
 		}
 	}
-	for _, hit := range x.Index.Cover(url, x.Today, match.Full) {
+	for _, hit := range x.Index.Cover(url, x.Today, weburl.Full) {
 		found := hit.Covering
 		if e.CarveOut {
 			found = hit.CarveOuts

@@ -22,7 +22,6 @@ import (
 
 	"widelark/bench/rounds"
 	"widelark/core/classify"
-	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/weburl"
 	"widelark/internal/access"
@@ -120,7 +119,7 @@ func (d *desk) sites(t testing.TB, entries []string) map[string]string {
 	c := classify.New(classify.NewLocal(nil, nil, nil), d.cache.Loaded().Packs, nil)
 	known := map[string]string{}
 	for _, entry := range entries {
-		a := c.Explain(weburl.MustParse(entry), pattern.Date{}, match.Full)
+		a := c.Explain(weburl.MustParse(entry), pattern.Date{}, weburl.Full)
 		if len(a.Given) > 0 && a.Given[0].Entry.Pattern.String() == entry {
 			known[entry] = classify.SetID(a.Categories)
 		}
@@ -259,7 +258,7 @@ func TestHoldAcceptUndo(t *testing.T) {
 	_, after, err := d.cache.WithState(t.Context(), d.pack.ID, 2)
 	require.NoError(t, err)
 	ahead := classify.New(classify.NewLocal(nil, nil, nil), after, nil)
-	assert.Equal(t, []string{"news"}, ahead.Explain(weburl.MustParse("a.example"), pattern.Date{}, match.Full).Categories)
+	assert.Equal(t, []string{"news"}, ahead.Explain(weburl.MustParse("a.example"), pattern.Date{}, weburl.Full).Categories)
 
 	_, err = d.store.Accept(t.Context(), d.pack.ID, 7, access.Setup)
 	require.ErrorIs(t, err, revision.ErrStale)

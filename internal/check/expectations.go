@@ -12,7 +12,6 @@ import (
 	"time"
 
 	"widelark/core/classify"
-	"widelark/core/match"
 	"widelark/core/policy"
 	"widelark/core/weburl"
 	"widelark/internal/edition"
@@ -78,7 +77,7 @@ func expect(h *edition.State, w *policy.Work, meta revision.Meta, b revision.Exp
 			return e
 		}
 		r := asker.Request()
-		r.URL, r.Method, r.Sight = u, b.Method, cmp.Or(b.Sight, match.Full)
+		r.URL, r.Method, r.Sight = u, b.Method, cmp.Or(b.Sight, weburl.Full)
 		if d := h.Snapshot.Decide(w, &r, e.At); d.Verdict == b.Verdict && b.Category == "" && b.Rule == "" && b.With == nil {
 			continue
 		}

@@ -124,14 +124,14 @@ func requestOf(r *revision.Recorded) (policy.Request, bool) {
 
 // sightOf returns what a gate saw of a request that it recorded: the DNS gate the name; the proxy gate of a connection that it did not
 // open nothing but the host, so a page was seen where one is named.
-func sightOf(gate policy.Gate, u weburl.URL) match.Sight {
+func sightOf(gate policy.Gate, u weburl.URL) weburl.Sight {
 	switch {
 	case gate == policy.DNS:
-		return match.Name
+		return weburl.Name
 	case gate == policy.Proxy && u.Scheme() == "https" && u.Path() == "/" && u.Query() == "":
-		return match.Tunnel
+		return weburl.Tunnel
 	}
-	return match.Full
+	return weburl.Full
 }
 
 // Replay decides recorded requests again, each at its own moment, under two states.

@@ -177,7 +177,7 @@ func (d *Checker) corrections(ctx context.Context, h *edition.State) ([]review.C
 	for _, c := range found {
 		one := review.Correction{ID: c.UID.String(), Entry: c.Entry.String()}
 		if u, ok := review.Witness(c.Entry); ok {
-			is := slices.Clone(bare.Explain(u, today, match.Full).Categories)
+			is := slices.Clone(bare.Explain(u, today, weburl.Full).Categories)
 			said := slices.Clone(c.Categories)
 			slices.Sort(is)
 			slices.Sort(said)

@@ -8,7 +8,6 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/compare"
-	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
@@ -93,7 +92,7 @@ func (c *candidates) gather(ctx context.Context, states []revision.ObjectState, 
 		if i == sampled {
 			break
 		}
-		for _, key := range classifier.Explain(u, today, match.Full).Categories {
+		for _, key := range classifier.Explain(u, today, weburl.Full).Categories {
 			if _, ok := c.sample[key]; !ok {
 				c.sample[key] = u
 			}

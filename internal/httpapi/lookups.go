@@ -10,7 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/classify"
-	"widelark/core/match"
+	"widelark/core/weburl"
 	"widelark/internal/edition"
 	"widelark/internal/lookup"
 	"widelark/internal/revision"
@@ -18,9 +18,9 @@ import (
 
 type lookupsInput struct {
 	Body struct {
-		URLs   []string    `json:"urls" minItems:"1" maxItems:"10000" doc:"As a person types them or a log has them; without a scheme https is meant"`
-		Sight  match.Sight `json:"sight,omitempty" enum:"name,tunnel,full" doc:"What can be seen of the request; left out, everything"`
-		Detail bool        `json:"detail,omitempty" doc:"Also tell what the places above are, and what the packs said before; for 100 URLs at most"`
+		URLs   []string     `json:"urls" minItems:"1" maxItems:"10000" doc:"As a person types them or a log has them; without a scheme https is meant"`
+		Sight  weburl.Sight `json:"sight,omitempty" enum:"name,tunnel,full" doc:"What can be seen of the request; left out, everything"`
+		Detail bool         `json:"detail,omitempty" doc:"Also tell what the places above are, and what the packs said before; for 100 URLs at most"`
 	}
 }
 
@@ -354,7 +354,7 @@ func (s *server) lookupURLs(ctx context.Context, in *lookupsInput) (*lookupsOutp
 	}
 	sight := in.Body.Sight
 	if sight == "" {
-		sight = match.Full
+		sight = weburl.Full
 	}
 	found, err := s.Finder.Lookup(ctx, in.Body.URLs, sight, in.Body.Detail)
 	if err != nil {

@@ -12,7 +12,6 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
@@ -203,7 +202,7 @@ func (s *server) addRecorded(ctx context.Context, in *addRecordedInput) (*addRec
 			r.Gate = one.Gate
 		}
 		if r.Verdict == "" {
-			q := policy.Request{URL: u, Addr: r.Address, Method: r.Method, Sight: match.Full}
+			q := policy.Request{URL: u, Addr: r.Address, Method: r.Method, Sight: weburl.Full}
 			if r.Person != uuid.Nil {
 				q.Person = r.Person.String()
 			}

@@ -24,12 +24,12 @@ import (
 
 // Circumstances say who asks, when, and what can be seen of it.
 type Circumstances struct {
-	Who    *Who        `json:"who,omitempty" doc:"Left out: somebody of whom nothing is known"`
-	At     string      `json:"at,omitempty" maxLength:"60" doc:"now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now"`
-	Sight  match.Sight `json:"sight,omitempty" enum:"name,tunnel,full" doc:"What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything"`
-	Gate   policy.Gate `json:"gate,omitempty" enum:"dns,proxy,icap" doc:"Left out: the gate that sees so much"`
-	Method string      `json:"method,omitempty" maxLength:"20" doc:"Left out: GET"`
-	On     string      `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"draft, live, or the number of a revision; left out, the draft"`
+	Who    *Who         `json:"who,omitempty" doc:"Left out: somebody of whom nothing is known"`
+	At     string       `json:"at,omitempty" maxLength:"60" doc:"now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now"`
+	Sight  weburl.Sight `json:"sight,omitempty" enum:"name,tunnel,full" doc:"What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything"`
+	Gate   policy.Gate  `json:"gate,omitempty" enum:"dns,proxy,icap" doc:"Left out: the gate that sees so much"`
+	Method string       `json:"method,omitempty" maxLength:"20" doc:"Left out: GET"`
+	On     string       `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"draft, live, or the number of a revision; left out, the draft"`
 }
 
 func (c Circumstances) question(urls []string) trial.Question {
@@ -62,7 +62,7 @@ type Trial struct {
 	Problem  string         `json:"problem,omitempty" doc:"Why the input is no URL; the other fields are left out then"`
 	URL      string         `json:"url,omitempty" doc:"The canonical URL that was decided on"`
 	Verdict  policy.Verdict `json:"verdict,omitempty" enum:"allow,watch,hold,block"`
-	Sight    match.Sight    `json:"sight,omitempty" enum:"name,tunnel,full" doc:"At which it was decided"`
+	Sight    weburl.Sight   `json:"sight,omitempty" enum:"name,tunnel,full" doc:"At which it was decided"`
 	AtFull   policy.Verdict `json:"atFull,omitempty" enum:"allow,watch,hold,block" doc:"At a lesser sight: what the verdict would be at full"`
 	Because  string         `json:"because,omitempty" doc:"What decided, in one sentence"`
 	Full     string         `json:"fullBecause,omitempty" doc:"Where it would be another verdict at full: what would decide then, in one sentence"`
@@ -87,7 +87,7 @@ type Belongs struct {
 // Stop is one gate on the way of a request.
 type Stop struct {
 	Gate    policy.Gate    `json:"gate" enum:"dns,proxy,icap"`
-	Sight   match.Sight    `json:"sight" enum:"name,tunnel,full"`
+	Sight   weburl.Sight   `json:"sight" enum:"name,tunnel,full"`
 	Verdict policy.Verdict `json:"verdict" enum:"allow,watch,hold,block"`
 	Because string         `json:"because"`
 	Opened  bool           `json:"opened,omitempty" doc:"The TLS connection is opened, so that the whole URL is seen"`
@@ -165,12 +165,12 @@ type EntryRef struct {
 
 type matrixInput struct {
 	Body struct {
-		URLs   []string    `json:"urls" minItems:"1" maxItems:"5000"`
-		Who    []Who       `json:"who,omitempty" maxItems:"200" doc:"The columns; left out, every group that has a policy"`
-		At     string      `json:"at,omitempty" maxLength:"60" doc:"As for a trial"`
-		Sight  match.Sight `json:"sight,omitempty" enum:"name,tunnel,full"`
-		Method string      `json:"method,omitempty" maxLength:"20"`
-		On     string      `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"As for a trial"`
+		URLs   []string     `json:"urls" minItems:"1" maxItems:"5000"`
+		Who    []Who        `json:"who,omitempty" maxItems:"200" doc:"The columns; left out, every group that has a policy"`
+		At     string       `json:"at,omitempty" maxLength:"60" doc:"As for a trial"`
+		Sight  weburl.Sight `json:"sight,omitempty" enum:"name,tunnel,full"`
+		Method string       `json:"method,omitempty" maxLength:"20"`
+		On     string       `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"As for a trial"`
 
 		Journey bool `json:"journey,omitempty" doc:"Through all gates that are switched on; sight says nothing then"`
 	}
@@ -200,13 +200,13 @@ type Cell struct {
 
 type sweepInput struct {
 	Body struct {
-		URLs   []string    `json:"urls" minItems:"1" maxItems:"200"`
-		Who    []Who       `json:"who,omitempty" maxItems:"50" doc:"Left out, every group that has a policy"`
-		From   string      `json:"from,omitempty" maxLength:"60" doc:"As the moment of a trial; left out, the beginning of today"`
-		Days   int         `json:"days,omitempty" minimum:"1" maximum:"60" doc:"Left out: 7"`
-		Sight  match.Sight `json:"sight,omitempty" enum:"name,tunnel,full"`
-		Method string      `json:"method,omitempty" maxLength:"20"`
-		On     string      `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"As for a trial"`
+		URLs   []string     `json:"urls" minItems:"1" maxItems:"200"`
+		Who    []Who        `json:"who,omitempty" maxItems:"50" doc:"Left out, every group that has a policy"`
+		From   string       `json:"from,omitempty" maxLength:"60" doc:"As the moment of a trial; left out, the beginning of today"`
+		Days   int          `json:"days,omitempty" minimum:"1" maximum:"60" doc:"Left out: 7"`
+		Sight  weburl.Sight `json:"sight,omitempty" enum:"name,tunnel,full"`
+		Method string       `json:"method,omitempty" maxLength:"20"`
+		On     string       `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"As for a trial"`
 
 		Journey bool `json:"journey,omitempty" doc:"Through all gates that are switched on; sight says nothing then"`
 	}

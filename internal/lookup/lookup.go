@@ -89,7 +89,7 @@ type Past struct {
 }
 
 // Lookup classifies URLs as they are seen. With detail, it also tells neighbours and the past.
-func (c *Finder) Lookup(ctx context.Context, urls []string, sight match.Sight, detail bool) ([]Found, error) {
+func (c *Finder) Lookup(ctx context.Context, urls []string, sight weburl.Sight, detail bool) ([]Found, error) {
 	classifier, today, err := c.editions.Classifier(ctx)
 	if err != nil {
 		return nil, err
@@ -258,7 +258,7 @@ func answerAt(stated []catalogue.Stated, pack uuid.UUID, number int64, u weburl.
 			}
 		}
 	}
-	answer := classify.New(classify.NewLocal(nil, nil, nil), []classify.Pack{{ID: pack.String(), Sites: b.Build()}}, nil).Explain(u, pattern.Date{}, match.Full)
+	answer := classify.New(classify.NewLocal(nil, nil, nil), []classify.Pack{{ID: pack.String(), Sites: b.Build()}}, nil).Explain(u, pattern.Date{}, weburl.Full)
 	if len(answer.Given) == 0 {
 		return nil, ""
 	}
@@ -270,7 +270,7 @@ func Score(card classify.Scorecard, text string) (score classify.Score, isURL bo
 	text = strings.TrimSpace(text)
 	if !strings.ContainsAny(text, " \t\r\n") && strings.Contains(text, ".") {
 		if u, err := weburl.Parse(text); err == nil {
-			answer := classify.New(classify.NewLocal(nil, nil, []classify.Scorecard{card}), nil, nil).Explain(u, pattern.Date{}, match.Full)
+			answer := classify.New(classify.NewLocal(nil, nil, []classify.Scorecard{card}), nil, nil).Explain(u, pattern.Date{}, weburl.Full)
 			if len(answer.Scores) > 0 {
 				return answer.Scores[0], true
 			}

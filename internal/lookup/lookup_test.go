@@ -109,7 +109,7 @@ func TestSeenURL(t *testing.T) {
 func TestKeysAreSorted(t *testing.T) {
 	c := classify.New(classify.NewLocal([]classify.Correction{{ID: 1, Pattern: pattern.MustParse("a.example").Pattern, Categories: []string{"news", "chat"}}}, nil, nil), nil, nil)
 	var r classify.Result
-	c.Classify(&r, weburl.MustParse("a.example"), pattern.Date{}, match.Full)
+	c.Classify(&r, weburl.MustParse("a.example"), pattern.Date{}, weburl.Full)
 	assert.Equal(t, []string{"chat", "news"}, keys(c, r))
 	assert.True(t, slices.IsSorted(covering(weburl.MustParse("www.heron.example/a/b"))))
 }

@@ -12,7 +12,6 @@ import (
 
 	"widelark/core/classify"
 	"widelark/core/cover"
-	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/weburl"
 	"widelark/internal/revision"
@@ -105,7 +104,7 @@ func (c *Finder) surveyed(ctx context.Context, classifier *classify.Classifier, 
 			return nil // what was seen before the reading of URLs became stricter
 		}
 		count(totals, "all ", "all", p.Host, p.Requests)
-		classifier.Classify(&r, u, today, match.Full)
+		classifier.Classify(&r, u, today, weburl.Full)
 		if len(r.Categories) == 0 {
 			host := unrated[p.Host]
 			if host == nil {
@@ -180,8 +179,8 @@ func (c *Finder) Turns(ctx context.Context, pack uuid.UUID, number int64, limit 
 		if err != nil {
 			return nil
 		}
-		before.Classify(&was, u, today, match.Full)
-		after.Classify(&is, u, today, match.Full)
+		before.Classify(&was, u, today, weburl.Full)
+		after.Classify(&is, u, today, weburl.Full)
 		turn := Turn{p.Host, p.Path, p.Requests, keys(before, was), keys(after, is)}
 		if slices.Equal(turn.Before, turn.After) {
 			return nil
@@ -226,7 +225,7 @@ func (c *Finder) Corrections(ctx context.Context, text string, after int64, limi
 	for i, correction := range found {
 		all[i].Correction = correction
 		if u, ok := cover.Witness(correction.Entry); ok {
-			all[i].Catalogue = catalogueAlone.Explain(u, pattern.Date{}, match.Full).Categories
+			all[i].Catalogue = catalogueAlone.Explain(u, pattern.Date{}, weburl.Full).Categories
 			all[i].Agreed = classify.SetID(all[i].Catalogue) == classify.SetID(correction.Categories)
 		}
 	}

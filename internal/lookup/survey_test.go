@@ -19,8 +19,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widelark/core/classify"
-	"widelark/core/match"
 	"widelark/core/pattern"
+	"widelark/core/weburl"
 	"widelark/internal/access"
 	"widelark/internal/catalogue"
 	"widelark/internal/edition"
@@ -98,7 +98,7 @@ func (o *office) take(t *testing.T, p catalogue.Pack, version int64, sites map[s
 
 func (o *office) categories(t *testing.T, url string) string {
 	t.Helper()
-	found, err := o.finder.Lookup(t.Context(), []string{url}, match.Full, false)
+	found, err := o.finder.Lookup(t.Context(), []string{url}, weburl.Full, false)
 	require.NoError(t, err)
 	return classify.SetID(found[0].Answer.Categories)
 }
@@ -208,7 +208,7 @@ func TestSurvey(t *testing.T) {
 			}
 			to[key] = t
 		}
-		found, err := o.finder.Lookup(t.Context(), []string{p.Host + p.Path}, match.Full, false)
+		found, err := o.finder.Lookup(t.Context(), []string{p.Host + p.Path}, weburl.Full, false)
 		require.NoError(t, err)
 		families := map[string]bool{}
 		for _, key := range found[0].Answer.Categories {
@@ -309,7 +309,7 @@ func TestPast(t *testing.T) {
 		history = append(history, o.categories(t, "www.heron.example/news/today"))
 	}
 	assert.Equal(t, []string{"games", "games", "news", "chat", "", "chat"}, history)
-	found, err := o.finder.Lookup(ctx, []string{"www.heron.example/news/today"}, match.Full, true)
+	found, err := o.finder.Lookup(ctx, []string{"www.heron.example/news/today"}, weburl.Full, true)
 	require.NoError(t, err)
 	var past []string
 	for _, one := range found[0].Past {
@@ -319,7 +319,7 @@ func TestPast(t *testing.T) {
 	_, err = o.store.Undo(ctx, p.ID, access.Setup)
 	require.NoError(t, err)
 	require.NoError(t, o.cache.Load(ctx))
-	found, err = o.finder.Lookup(ctx, []string{"www.heron.example/news/today", "never.example", "what is this"}, match.Full, true)
+	found, err = o.finder.Lookup(ctx, []string{"www.heron.example/news/today", "never.example", "what is this"}, weburl.Full, true)
 	require.NoError(t, err)
 	assert.Equal(t, int64(5), found[0].Past[0].Version)
 	assert.Empty(t, found[0].Answer.Categories)

@@ -8,7 +8,6 @@ import (
 	"strings"
 	"time"
 
-	"widelark/core/match"
 	"widelark/core/policy"
 	"widelark/core/schedule"
 	"widelark/core/weburl"
@@ -24,7 +23,7 @@ type ExpectationBody struct {
 	At       string         `json:"at,omitempty" maxLength:"60" doc:"As the moment of a trial: tue 12:30 is the next such moment; left out, now"`
 	Schedule *Ref           `json:"schedule,omitempty" doc:"In place of a moment: the next one at which the schedule is in force"`
 	Outside  bool           `json:"outside,omitempty" doc:"The next moment at which the schedule is not in force"`
-	Sight    match.Sight    `json:"sight,omitempty" enum:"name,tunnel,full" doc:"Left out: everything"`
+	Sight    weburl.Sight   `json:"sight,omitempty" enum:"name,tunnel,full" doc:"Left out: everything"`
 	Method   string         `json:"method,omitempty" maxLength:"20" doc:"Left out: GET"`
 	Verdict  policy.Verdict `json:"verdict" enum:"allow,watch,hold,block"`
 	Category string         `json:"category,omitempty" maxLength:"40" doc:"The key of a category that each URL must have, too"`
@@ -65,7 +64,7 @@ func (b *ExpectationBody) Check() error {
 		return &FieldError{"schedule", "give a moment or a schedule, not both"}
 	case b.Outside && b.Schedule == nil:
 		return &FieldError{"outside", "outside what? Name a schedule"}
-	case b.Sight != "" && !slices.Contains(match.Sights, b.Sight):
+	case b.Sight != "" && !slices.Contains(weburl.Sights, b.Sight):
 		return &FieldError{"sight", "there are name, tunnel and full"}
 	case !slices.Contains(policy.Verdicts, b.Verdict):
 		return &FieldError{"verdict", fmt.Sprintf("%q is no verdict: there are allow, watch, hold and block", b.Verdict)}
@@ -113,7 +112,7 @@ func (b *ExpectationBody) Sentence(name func(Ref) string) string {
 	case b.At != "":
 		said += ", " + b.At
 	}
-	if b.Sight != "" && b.Sight != match.Full {
+	if b.Sight != "" && b.Sight != weburl.Full {
 		said += ", at the sight " + string(b.Sight)
 	}
 	if b.Category != "" {

@@ -14,7 +14,6 @@ import (
 	"time"
 
 	"widelark/core/hands"
-	"widelark/core/match"
 	"widelark/core/policy"
 	"widelark/core/schedule"
 	"widelark/core/weburl"
@@ -26,7 +25,7 @@ type Question struct {
 	URLs    []string
 	Who     edition.Who
 	At      string // see [schedule.ParseMoment]
-	Sight   match.Sight
+	Sight   weburl.Sight
 	Gate    policy.Gate
 	Method  string
 	Journey bool // through all gates that are switched on, instead of one sight
@@ -40,7 +39,7 @@ type Answer struct {
 	URL         weburl.URL
 	Verdict     policy.Verdict
 	Explanation policy.Explanation // of the gate that decided
-	Sight       match.Sight        // of that gate
+	Sight       weburl.Sight       // of that gate
 	AtFull      policy.Verdict     // at a lesser sight, what the verdict would be at full; else empty
 	FullBecause string             // where AtFull is another verdict, what would decide then, in one sentence
 	Journey     *policy.Journey
@@ -112,11 +111,11 @@ func answer(state *edition.State, w *policy.Work, a *Answer, text string, q Ques
 	}
 	s := state.Snapshot
 	r := to.Who.Request()
-	r.URL, r.Method, r.Sight, r.Gate = a.URL, strings.ToUpper(q.Method), cmp.Or(q.Sight, match.Full), q.Gate
+	r.URL, r.Method, r.Sight, r.Gate = a.URL, strings.ToUpper(q.Method), cmp.Or(q.Sight, weburl.Full), q.Gate
 	if q.Journey {
 		j := s.Travel(w, &r, to.At)
 		a.Journey, a.Verdict = &j, j.Verdict
-		r.Sight, r.Gate = match.Full, policy.Proxy
+		r.Sight, r.Gate = weburl.Full, policy.Proxy
 		if len(j.Stops) > 0 {
 			last := j.Decisive()
 			a.Explanation, r.Sight, r.Gate = last.Explanation, last.Sight, last.Gate
@@ -128,9 +127,9 @@ func answer(state *edition.State, w *policy.Work, a *Answer, text string, q Ques
 		a.Verdict = a.Explanation.Decision.Verdict
 	}
 	a.Sight = r.Sight
-	if r.Sight != match.Full {
+	if r.Sight != weburl.Full {
 		full := r
-		full.Sight, full.Gate = match.Full, policy.Proxy
+		full.Sight, full.Gate = weburl.Full, policy.Proxy
 		if a.AtFull = s.Decide(w, &full, to.At).Verdict; a.AtFull != a.Verdict {
 			a.FullBecause = s.Explain(w, &full, to.At).Because
 		}
@@ -157,7 +156,7 @@ type Cell struct {
 // View is how requests are looked at: as one gate sees them or, with journey, on their way through all gates that are switched on. The zero
 // View sees everything of a GET.
 type View struct {
-	Sight   match.Sight
+	Sight   weburl.Sight
 	Method  string
 	Journey bool
 }

@@ -13,7 +13,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"widelark/core/match"
 	"widelark/core/policy"
 	"widelark/core/weburl"
 	"widelark/internal/access"
@@ -112,7 +111,7 @@ func TestAllWaysAgree(t *testing.T) {
 	for _, at := range []string{"12:00", "23:00", "2026-12-24 07:29", "2026-12-24 07:30"} {
 		moment, err := state.Moment("at", at)
 		require.NoError(t, err)
-		for _, sight := range match.Sights {
+		for _, sight := range weburl.Sights {
 			cells, err := trial.Matrix(t.Context(), state, urls, who, moment, trial.View{Sight: sight})
 			require.NoError(t, err)
 			for j, name := range []string{"Nurses", "Night"} {

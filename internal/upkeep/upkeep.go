@@ -149,7 +149,7 @@ func (k *Examiner) Catches(ctx context.Context, patterns []pattern.Pattern, top 
 		if i%4096 == 0 && ctx.Err() != nil {
 			return nil, ctx.Err()
 		}
-		members = index.Memberships(members[:0], page.url, pattern.Date{}, match.Full)
+		members = index.Memberships(members[:0], page.url, pattern.Date{}, weburl.Full)
 		for _, m := range members {
 			if hosts[m.List] == nil {
 				hosts[m.List] = map[string]*CaughtHost{}
@@ -231,7 +231,7 @@ func (k *Examiner) AddSeen(ctx context.Context, urls []revision.SeenPage, by acc
 
 // Companion says whether a list lets a host in that a page needs.
 func Companion(index *match.Index, today pattern.Date, list uuid.UUID, u weburl.URL) bool {
-	for _, hit := range index.Cover(u, today, match.Full) {
+	for _, hit := range index.Cover(u, today, weburl.Full) {
 		if hit.List.ID == list.String() {
 			return hit.In() == match.Yes
 		}
