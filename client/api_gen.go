@@ -1341,6 +1341,27 @@ func (e RecordedInputGate) Valid() bool {
 	}
 }
 
+// Defines values for RecordedInputSight.
+const (
+	RecordedInputSightFull   RecordedInputSight = "full"
+	RecordedInputSightName   RecordedInputSight = "name"
+	RecordedInputSightTunnel RecordedInputSight = "tunnel"
+)
+
+// Valid indicates whether the value is a known member of the RecordedInputSight enum.
+func (e RecordedInputSight) Valid() bool {
+	switch e {
+	case RecordedInputSightFull:
+		return true
+	case RecordedInputSightName:
+		return true
+	case RecordedInputSightTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RecordedInputVerdict.
 const (
 	RecordedInputVerdictAllow RecordedInputVerdict = "allow"
@@ -4899,7 +4920,10 @@ type RecordedInput struct {
 
 	// Person Sign-in name or id; somebody who is not known is kept as nobody
 	Person *string `json:"person,omitempty"`
-	URL    string  `json:"url"`
+
+	// Sight What the gate saw; left out, what such a gate sees of such a URL
+	Sight *RecordedInputSight `json:"sight,omitempty"`
+	URL   string              `json:"url"`
 
 	// Verdict Left out: what the live revision says
 	Verdict *RecordedInputVerdict `json:"verdict,omitempty"`
@@ -4907,6 +4931,9 @@ type RecordedInput struct {
 
 // RecordedInputGate Left out: proxy
 type RecordedInputGate string
+
+// RecordedInputSight What the gate saw; left out, what such a gate sees of such a URL
+type RecordedInputSight string
 
 // RecordedInputVerdict Left out: what the live revision says
 type RecordedInputVerdict string

@@ -36,27 +36,32 @@ type Journey struct {
 	Sees    Sees
 }
 
-// way returns a request as each gate sees it that is on its way, in the order in which a browser meets them: the DNS gate sees the name; the
-// proxy gate sees the tunnel or, where the connection is plain or opened, all; the ICAP gate sees all that the proxy gate does.
-func (s *Snapshot) way(w *Work, r *Request, at time.Time) (way []Request, opened bool) {
-	seen := weburl.Tunnel
-	if r.URL.Scheme() == "http" {
-		seen = weburl.Full
-	} else if s.Inspects(w, r, at) {
-		seen, opened = weburl.Full, true
+// Seen returns what a gate sees of a request for a URL, and false where the request does not come to the gate. It is the one place that says
+// so: for journeys, for replays and for gates themselves. The DNS gate sees the name, if one is asked for; the proxy gate sees the tunnel or, where the
+// connection is plain or opened, everything; the ICAP gate sees everything, and nothing of a connection that is not opened.
+func Seen(gate Gate, u weburl.URL, opened bool) (weburl.Sight, bool) {
+	whole := opened || u.Scheme() == "http"
+	switch {
+	case gate == DNS:
+		return weburl.Name, !u.Addr().IsValid()
+	case whole:
+		return weburl.Full, true
+	case gate == ICAP:
+		return weburl.Full, false
 	}
+	return weburl.Tunnel, true
+}
+
+// way returns a request as each gate sees it that is on its way, in the order in which a browser meets them.
+func (s *Snapshot) way(w *Work, r *Request, at time.Time) (way []Request, opened bool) {
+	opened = r.URL.Scheme() != "http" && s.Inspects(w, r, at)
 	for _, gate := range s.config.Gates {
 		step := *r
-		step.Gate, step.Sight = gate, seen
-		switch {
-		case gate == DNS && r.URL.Addr().IsValid(): // no name is asked for
-			continue
-		case gate == DNS:
-			step.Sight = weburl.Name
-		case gate == ICAP && seen != weburl.Full:
-			continue
+		step.Gate = gate
+		var comes bool
+		if step.Sight, comes = Seen(gate, r.URL, opened); comes {
+			way = append(way, step)
 		}
-		way = append(way, step)
 	}
 	return way, opened
 }

@@ -450,3 +450,26 @@ func TestSource(t *testing.T) {
 	assert.Equal(t, "no policy", s.Source(s.Decide(&w, &r, monday)))
 	assert.Equal(t, "No policy is for this request, and there is no fallback: it says allow.", s.Explain(&w, &r, monday).Because)
 }
+
+// What a gate sees of a request, and whether the request comes to it.
+func TestSeen(t *testing.T) {
+	for _, row := range []struct {
+		gate   Gate
+		url    string
+		opened bool
+		want   string
+	}{
+		{DNS, "https://heron.example/wards", false, "name true"},
+		{DNS, "http://heron.example/wards", true, "name true"},
+		{DNS, "https://192.0.2.7/", false, "name false"},
+		{Proxy, "https://heron.example/wards", false, "tunnel true"},
+		{Proxy, "https://heron.example/wards", true, "full true"},
+		{Proxy, "http://heron.example/wards", false, "full true"},
+		{ICAP, "https://heron.example/wards", false, "full false"},
+		{ICAP, "https://heron.example/wards", true, "full true"},
+		{ICAP, "http://heron.example/wards", false, "full true"},
+	} {
+		sight, comes := Seen(row.gate, weburl.MustParse(row.url), row.opened)
+		assert.Equal(t, row.want, fmt.Sprint(sight, " ", comes), "%+v", row)
+	}
+}

@@ -2,7 +2,6 @@ package check_test
 
 import (
 	"fmt"
-	"net/netip"
 	"os"
 	"strings"
 	"testing"
@@ -12,10 +11,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"widelark/bench/rounds"
 	"widelark/core/pattern"
 	"widelark/core/policy"
-	"widelark/core/weburl"
 	"widelark/internal/access"
 	"widelark/internal/audit"
 	"widelark/internal/catalogue"
@@ -172,87 +169,6 @@ func TestPublishDue(t *testing.T) {
 	assert.Contains(t, events[0].Detail, "breaks: 1 of 1 expectations do not hold any more")
 }
 
-// record keeps requests, one a minute from a moment on, of kay and of nobody known.
-func (h house) record(t testing.TB, from time.Time, n int, kay uuid.UUID) []revision.Recorded {
-	t.Helper()
-	records := make([]revision.Recorded, n)
-	for i := range records {
-		records[i] = revision.Recorded{
-			At: from.Add(time.Duration(i) * time.Minute), Method: "GET", Gate: policy.Proxy, Verdict: policy.Allow,
-			URL: []string{"https://odds.example/", "https://www.slots.example/shop", "https://heron.example/"}[i%3],
-		}
-		if i%2 == 0 {
-			records[i].Person = kay
-		} else {
-			records[i].Address = netip.AddrFrom4([4]byte{10, 40, 9, byte(i % 200)})
-		}
-	}
-	require.NoError(t, h.store.AddRecorded(t.Context(), records, access.Setup))
-	return records
-}
-
-// Replaying agrees with deciding each request by itself under both, however it is asked.
-func TestReplayAgreesWithDeciding(t *testing.T) {
-	t.Parallel()
-	h, ids := ward(t)
-	from := time.Date(2026, 11, 16, 0, 0, 0, 0, time.UTC)
-	records := h.record(t, from, 5000, ids["kay"])
-	live, err := h.checker.Editions.On(t.Context(), "", "live")
-	require.NoError(t, err)
-	draft, err := h.checker.Editions.Draft(t.Context())
-	require.NoError(t, err)
-	decide := func(h *edition.State, r revision.Recorded) policy.Verdict {
-		q := policy.Request{URL: weburl.MustParse(r.URL), Addr: r.Address}
-		if r.Person != uuid.Nil {
-			q.Person = r.Person.String()
-		}
-		return h.Snapshot.Decide(&policy.Work{}, &q, r.At).Verdict
-	}
-	turned, closed, ofSlots := 0, 0, 0
-	for _, r := range records {
-		was, is := decide(live, r), decide(draft, r)
-		if was != is {
-			turned++
-			if !is.Passes() {
-				closed++
-			}
-			if strings.Contains(r.URL, "slots") {
-				ofSlots++
-			}
-		}
-	}
-	require.Greater(t, turned, 300)
-	all, err := h.checker.Replay(t.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 0, 9), Limit: 10_000})
-	require.NoError(t, err)
-	assert.Equal(t, []int{5000, 1, 3, turned, closed, 0, turned}, []int{all.Requests, all.People, all.Hosts, all.Turned, all.Closed, all.Opened, len(all.Shown)})
-	sum := 0
-	for _, g := range all.Groups {
-		sum += g.Requests
-		some, err := h.checker.Replay(t.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 0, 9), By: g.By})
-		require.NoError(t, err)
-		assert.GreaterOrEqual(t, some.Turned, g.Requests)
-	}
-	assert.Equal(t, turned, sum)
-	slots, err := h.checker.Replay(t.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 0, 9), Host: "slots.example"})
-	require.NoError(t, err)
-	assert.Equal(t, ofSlots, slots.Turned)
-	day, err := h.checker.Replay(t.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 0, 1)})
-	require.NoError(t, err)
-	assert.Equal(t, 24*60, day.Requests)
-
-	affected, err := h.checker.Affected(t.Context(), draft, nil, []pattern.Entry{pattern.MustParse("odds.example")}, from, from.AddDate(0, 0, 9))
-	require.NoError(t, err)
-	assert.Equal(t, []int{5000, 1667, 1, 1}, []int{affected.All, affected.Requests, affected.People, affected.Hosts})
-	require.Len(t, affected.Groups, 2)
-	hours := 0
-	for _, g := range affected.Groups {
-		for _, n := range g.Hours {
-			hours += n
-		}
-	}
-	assert.Equal(t, 1667, hours)
-}
-
 // What an edit turns is found from the edit alone, in each kind of object.
 func TestTurns(t *testing.T) {
 	t.Parallel()
@@ -287,37 +203,6 @@ func TestTurns(t *testing.T) {
 	assert.Equal(t, []string{"Kay Moran: block to allow mon-fri 09:00-18:00"}, turned())
 	h.change(t, revision.ObjectChange{Kind: revision.KindPerson, Name: "kay", ID: ids["kay"], Body: &revision.PersonBody{FullName: "Kay Moran", Groups: []revision.Ref{}}})
 	assert.Equal(t, []string{"Kay Moran: block to allow mon-fri 09:00-18:00"}, turned(), "what her group may not, she may")
-}
-
-// Two hundred thousand recorded requests under two states, against deciding them once from memory.
-func BenchmarkReplay(b *testing.B) {
-	h, ids := ward(b)
-	from := time.Date(2026, 11, 16, 0, 0, 0, 0, time.UTC)
-	var records []revision.Recorded
-	for i := range 10 {
-		records = append(records, h.record(b, from.Add(time.Duration(i)*time.Second), 20_000, ids["kay"])...)
-	}
-	live, err := h.checker.Editions.On(b.Context(), "", "live")
-	require.NoError(b, err)
-	draft, err := h.checker.Editions.Draft(b.Context())
-	require.NoError(b, err)
-	rounds.Measure(b, func(b *testing.B) {
-		for b.Loop() {
-			r, err := h.checker.Replay(b.Context(), live, draft, check.ReplayQuery{From: from, To: from.AddDate(0, 1, 0)})
-			require.NoError(b, err)
-			require.Equal(b, len(records), r.Requests)
-		}
-		b.ReportMetric(float64(b.N*len(records))/b.Elapsed().Seconds(), "requests/s")
-	}, func(b *testing.B) {
-		var w policy.Work
-		for b.Loop() {
-			for i := range records {
-				u, _ := weburl.Parse(records[i].URL)
-				q := policy.Request{URL: u, Addr: records[i].Address, Person: records[i].Person.String()}
-				draft.Snapshot.Decide(&w, &q, records[i].At)
-			}
-		}
-	})
 }
 
 // Publishing a million entries until what is live decides.

@@ -14,6 +14,7 @@ import (
 	"widelark/core/review"
 	"widelark/internal/access"
 	"widelark/internal/edition"
+	"widelark/internal/journal"
 	"widelark/internal/revision"
 	"widelark/internal/turn"
 )
@@ -31,7 +32,7 @@ type Checker struct {
 	Categories revision.CategoryStore
 	Traffic    Recorded
 	Publishing revision.PublishStore
-	Journal    revision.JournalStore
+	Journal    journal.Store
 	Now        func() time.Time
 	Log        *slog.Logger
 

@@ -12,7 +12,7 @@ import (
 
 	"widelark/core/review"
 	"widelark/core/weburl"
-	"widelark/internal/revision"
+	"widelark/internal/journal"
 )
 
 // What counts as loading together: asked for by the same asker within a moment, by most of those who asked, often enough.
@@ -46,7 +46,7 @@ func (d *Checker) seenTogether(ctx context.Context) ([]review.Companion, error) 
 	visits, shown := map[string]int{}, map[string]string{}
 	pairs := map[[2]string]int{}
 	open := map[askerKey][]*visit{}
-	err = d.Journal.EachRecorded(ctx, last.AddDate(0, 0, -days), last.Add(time.Second), true, func(r revision.Recorded) error {
+	err = d.Journal.EachRecord(ctx, last.AddDate(0, 0, -days), last.Add(time.Second), true, func(r journal.Record) error {
 		host := hostOf(r.URL)
 		who := askerKey{r.Person, r.Address}
 		still := open[who][:0]

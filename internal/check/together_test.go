@@ -12,13 +12,13 @@ import (
 
 	"widelark/core/match"
 	"widelark/core/pattern"
-	"widelark/internal/revision"
+	"widelark/internal/journal"
 )
 
 // traffic is recorded requests from memory.
 type traffic struct {
-	revision.JournalStore
-	records []revision.Recorded
+	journal.Store
+	records []journal.Record
 	asked   int
 }
 
@@ -26,7 +26,7 @@ func (t *traffic) RecordedSpan(context.Context) (from, to time.Time, n int64, er
 	return t.records[0].At, t.records[len(t.records)-1].At, int64(len(t.records)), nil
 }
 
-func (t *traffic) EachRecorded(_ context.Context, from, to time.Time, _ bool, each func(revision.Recorded) error) error {
+func (t *traffic) EachRecord(_ context.Context, from, to time.Time, _ bool, each func(journal.Record) error) error {
 	t.asked++
 	for _, r := range t.records {
 		if !r.At.Before(from) && r.At.Before(to) {
@@ -42,9 +42,9 @@ func (t *traffic) EachRecorded(_ context.Context, from, to time.Time, _ bool, ea
 func TestSeenTogether(t *testing.T) {
 	begin := time.Date(2026, 11, 16, 0, 0, 0, 0, time.UTC)
 	kay, beds := uuid.New(), netip.MustParseAddr("10.40.41.9")
-	journal := &traffic{}
+	kept := &traffic{}
 	add := func(after time.Duration, url string, person uuid.UUID, addr netip.Addr) {
-		journal.records = append(journal.records, revision.Recorded{At: begin.Add(after), URL: url, Person: person, Address: addr})
+		kept.records = append(kept.records, journal.Record{At: begin.Add(after), URL: url, Person: person, Address: addr})
 	}
 	for i := range 40 {
 		minute := time.Duration(i) * time.Minute
@@ -64,7 +64,7 @@ func TestSeenTogether(t *testing.T) {
 		add(time.Hour+time.Duration(i)*time.Minute, "https://rare-too.example/", kay, netip.Addr{})
 	}
 	now := begin
-	d := &Checker{Journal: journal, Now: func() time.Time { return now }}
+	d := &Checker{Journal: kept, Now: func() time.Time { return now }}
 	found, err := d.seenTogether(t.Context())
 	require.NoError(t, err)
 	require.Len(t, found, 2, "%v", found)
@@ -75,15 +75,15 @@ func TestSeenTogether(t *testing.T) {
 	again, err := d.seenTogether(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, found, again)
-	assert.Equal(t, 1, journal.asked, "from memory")
+	assert.Equal(t, 1, kept.asked, "from memory")
 	add(2*time.Hour, "https://portal.example/order", kay, netip.Addr{})
 	_, err = d.seenTogether(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, 1, journal.asked, "one request more is no reason to read a week again at once")
+	assert.Equal(t, 1, kept.asked, "one request more is no reason to read a week again at once")
 	now = now.Add(lookedAgain)
 	_, err = d.seenTogether(t.Context())
 	require.NoError(t, err)
-	assert.Equal(t, 2, journal.asked)
+	assert.Equal(t, 2, kept.asked)
 	for url, host := range map[string]string{"https://a.example/x": "a.example", "http://a.example:81/": "a.example", "https://[2001:db8::1]/x": "[2001:db8::1]", "https://[2001:db8::1]:81/x?y=:": "[2001:db8::1]", "https://a.example?b": "a.example"} {
 		assert.Equal(t, host, hostOf(url))
 	}

@@ -15,7 +15,8 @@ import (
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
-	"widelark/internal/check"
+	"widelark/internal/journal"
+	"widelark/internal/replay"
 	"widelark/internal/revision"
 )
 
@@ -27,6 +28,7 @@ type RecordedInput struct {
 	Method  string         `json:"method,omitempty" maxLength:"20" doc:"Left out: GET"`
 	URL     string         `json:"url" minLength:"1" maxLength:"8000"`
 	Gate    policy.Gate    `json:"gate,omitempty" enum:"dns,proxy,icap" doc:"Left out: proxy"`
+	Sight   weburl.Sight   `json:"sight,omitempty" enum:"name,tunnel,full" doc:"What the gate saw; left out, what such a gate sees of such a URL"`
 	Verdict policy.Verdict `json:"verdict,omitempty" enum:"allow,watch,hold,block" doc:"Left out: what the live revision says"`
 }
 
@@ -183,11 +185,11 @@ func (s *server) addRecorded(ctx context.Context, in *addRecordedInput) (*addRec
 		known[strings.ToLower(p.Name)], known[p.ID.String()] = p.ID, p.ID
 	}
 	out := &addRecordedOutput{}
-	kept := make([]revision.Recorded, 0, len(in.Body.Records))
+	kept := make([]journal.Record, 0, len(in.Body.Records))
 	var w policy.Work
 	for _, one := range in.Body.Records {
 		u, err := weburl.Parse(one.URL)
-		r := revision.Recorded{At: one.At, Person: known[strings.ToLower(one.Person)], Method: "GET", URL: u.String(), Gate: policy.Proxy, Verdict: one.Verdict}
+		r := journal.Record{At: one.At, Person: known[strings.ToLower(one.Person)], Method: "GET", URL: u.String(), Gate: cmp.Or(one.Gate, policy.Proxy), Sight: one.Sight, Verdict: one.Verdict}
 		if err == nil && one.Address != "" {
 			r.Address, err = netip.ParseAddr(one.Address)
 		}
@@ -198,19 +200,13 @@ func (s *server) addRecorded(ctx context.Context, in *addRecordedInput) (*addRec
 		if one.Method != "" {
 			r.Method = strings.ToUpper(one.Method)
 		}
-		if one.Gate != "" {
-			r.Gate = one.Gate
-		}
 		if r.Verdict == "" {
-			q := policy.Request{URL: u, Addr: r.Address, Method: r.Method, Sight: weburl.Full}
-			if r.Person != uuid.Nil {
-				q.Person = r.Person.String()
-			}
+			q, _ := r.Request() // of a URL that was read just now
 			r.Verdict = live.Snapshot.Decide(&w, &q, r.At).Verdict
 		}
 		kept = append(kept, r)
 	}
-	if err := s.Journal.AddRecorded(ctx, kept, actor(ctx)); err != nil {
+	if err := s.Journal.AddRecords(ctx, kept, actor(ctx)); err != nil {
 		return nil, s.problem(ctx, err)
 	}
 	out.Body.Kept = len(kept)
@@ -310,7 +306,7 @@ func (s *server) replay(ctx context.Context, in *replayInput) (*replayOutput, er
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	query := check.ReplayQuery{Host: strings.ToLower(strings.TrimSpace(b.Host)), By: b.By, Limit: b.Limit}
+	query := replay.Query{Host: strings.ToLower(strings.TrimSpace(b.Host)), By: b.By, Limit: b.Limit}
 	if b.Who != nil {
 		asker, err := after.Find("who", b.Who.who())
 		if err != nil {
@@ -321,7 +317,7 @@ func (s *server) replay(ctx context.Context, in *replayInput) (*replayOutput, er
 	if query.From, query.To, err = s.span(ctx, b.Since, b.Until); err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	r, err := s.Checks.Replay(ctx, before, after, query)
+	r, err := s.Replayer.Replay(ctx, before, after, query)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -353,7 +349,7 @@ func (s *server) replay(ctx context.Context, in *replayInput) (*replayOutput, er
 	return out, nil
 }
 
-func hostCounts(top []check.HostCount) []HostCount {
+func hostCounts(top []replay.HostCount) []HostCount {
 	all := make([]HostCount, len(top))
 	for i, h := range top {
 		all[i] = HostCount(h)
@@ -395,7 +391,7 @@ func (s *server) affected(ctx context.Context, in *affectedInput) (*affectedOutp
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	a, err := s.Checks.Affected(ctx, h, b.Categories, entries, from, to)
+	a, err := s.Replayer.Affected(ctx, h, b.Categories, entries, from, to)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

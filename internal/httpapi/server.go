@@ -22,7 +22,9 @@ import (
 	"widelark/internal/catalogue"
 	"widelark/internal/check"
 	"widelark/internal/edition"
+	"widelark/internal/journal"
 	"widelark/internal/lookup"
+	"widelark/internal/replay"
 	"widelark/internal/revision"
 	"widelark/internal/standing"
 	"widelark/internal/subscription"
@@ -48,12 +50,13 @@ type Parts struct {
 	Finder     *lookup.Finder
 	Schedules  revision.ScheduleStore
 	Publishing revision.PublishStore
-	Journal    revision.JournalStore
+	Journal    journal.Store
 	Audit      audit.Log
 	Standing   standing.Store
 	Facts      *standing.Source
 	Versions   check.Store
 	Checks     *check.Checker
+	Replayer   *replay.Replayer
 	Zone       *time.Location // the organisation's
 	Now        func() time.Time
 

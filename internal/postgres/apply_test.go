@@ -17,6 +17,7 @@ import (
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/internal/access"
+	"widelark/internal/journal"
 	"widelark/internal/revision"
 )
 
@@ -200,9 +201,9 @@ func TestJournal(t *testing.T) {
 	require.NoError(t, err)
 	assert.Zero(t, n)
 	begin := time.Date(2026, 11, 16, 0, 0, 0, 0, time.UTC)
-	var records []revision.Recorded
+	var records []journal.Record
 	for i := range 100 {
-		r := revision.Recorded{At: begin.Add(time.Duration(i) * time.Hour), Method: "GET", URL: fmt.Sprintf("https://site-%d.example/", i), Gate: policy.Proxy, Verdict: policy.Watch}
+		r := journal.Record{At: begin.Add(time.Duration(i) * time.Hour), Method: "GET", URL: fmt.Sprintf("https://site-%d.example/", i), Gate: policy.Proxy, Verdict: policy.Watch}
 		switch i % 3 {
 		case 0:
 			r.Person = uuid.New()
@@ -211,12 +212,12 @@ func TestJournal(t *testing.T) {
 		}
 		records = append(records, r)
 	}
-	require.NoError(t, store.AddRecorded(ctx, records, access.Setup))
+	require.NoError(t, store.AddRecords(ctx, records, access.Setup))
 	from, to, n, err := store.RecordedSpan(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, []any{begin, begin.Add(99 * time.Hour), int64(100)}, []any{from.UTC(), to.UTC(), n})
-	var read []revision.Recorded
-	require.NoError(t, store.EachRecorded(ctx, begin.Add(10*time.Hour), begin.Add(20*time.Hour), true, func(r revision.Recorded) error {
+	var read []journal.Record
+	require.NoError(t, store.EachRecord(ctx, begin.Add(10*time.Hour), begin.Add(20*time.Hour), true, func(r journal.Record) error {
 		r.At = r.At.UTC()
 		read = append(read, r)
 		return nil

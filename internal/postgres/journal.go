@@ -10,12 +10,12 @@ import (
 	"github.com/jackc/pgx/v5/pgtype"
 
 	"widelark/internal/access"
-	"widelark/internal/revision"
+	"widelark/internal/journal"
 )
 
-// AddRecorded implements [revision.JournalStore].
-func (s *Store) AddRecorded(ctx context.Context, records []revision.Recorded, by access.Actor) error {
-	columns := []string{"at", "person", "address", "method", "url", "gate", "verdict"}
+// AddRecords implements [journal.Store].
+func (s *Store) AddRecords(ctx context.Context, records []journal.Record, by access.Actor) error {
+	columns := []string{"at", "person", "address", "method", "url", "gate", "sight", "verdict"}
 	return s.as(ctx, by, access.Record, func(tx pgx.Tx) error {
 		_, err := tx.CopyFrom(ctx, pgx.Identifier{"journal"}, columns, pgx.CopyFromSlice(len(records), func(i int) ([]any, error) {
 			r := records[i]
@@ -27,15 +27,15 @@ func (s *Store) AddRecorded(ctx context.Context, records []revision.Recorded, by
 			if r.Address.IsValid() {
 				address = &r.Address
 			}
-			return []any{r.At, person, address, r.Method, r.URL, string(r.Gate), string(r.Verdict)}, nil
+			return []any{r.At, person, address, r.Method, r.URL, string(r.Gate), string(r.Sight), string(r.Verdict)}, nil
 		}))
 		return err
 	})
 }
 
-// EachRecorded implements [revision.JournalStore].
-func (s *Store) EachRecorded(ctx context.Context, from, to time.Time, inOrder bool, each func(revision.Recorded) error) error {
-	query := `select at, person, address, method, url, gate, verdict from journal where at >= $1 and at < $2`
+// EachRecord implements [journal.Store].
+func (s *Store) EachRecord(ctx context.Context, from, to time.Time, inOrder bool, each func(journal.Record) error) error {
+	query := `select at, person, address, method, url, gate, sight, verdict from journal where at >= $1 and at < $2`
 	if inOrder {
 		query += ` order by id`
 	}
@@ -43,25 +43,26 @@ func (s *Store) EachRecorded(ctx context.Context, from, to time.Time, inOrder bo
 	if err != nil {
 		return ours(err)
 	}
-	var r revision.Recorded
+	var r journal.Record
 	var person pgtype.UUID
 	var address *netip.Addr
-	var method, gate, verdict pgtype.DriverBytes // of the connection: gone with the next row
-	said := map[string]string{}                  // texts that come again and again, so that each is made once
-	_, err = pgx.ForEachRow(rows, []any{&r.At, &person, &address, &method, &r.URL, &gate, &verdict}, func() error {
+	var method, gate, sight, verdict pgtype.DriverBytes // of the connection: gone with the next row
+	said := map[string]string{}                         // texts that come again and again, so that each is made once
+	_, err = pgx.ForEachRow(rows, []any{&r.At, &person, &address, &method, &r.URL, &gate, &sight, &verdict}, func() error {
 		r.Person, r.Address = person.Bytes, netip.Addr{} // no bytes where it is null
 		if address != nil {
 			r.Address = *address
 		}
 		recall(said, &r.Method, method)
 		recall(said, &r.Gate, gate)
+		recall(said, &r.Sight, sight)
 		recall(said, &r.Verdict, verdict)
 		return each(r)
 	})
 	return ours(err)
 }
 
-// recall makes a text of what was read, the one that said has where it has it.
+// recall makes a text of bytes, and returns the copy in said if there is one.
 func recall[T ~string](said map[string]string, into *T, read []byte) {
 	known, ok := said[string(read)]
 	if !ok {
@@ -71,7 +72,7 @@ func recall[T ~string](said map[string]string, into *T, read []byte) {
 	*into = T(known)
 }
 
-// RecordedSpan implements [revision.JournalStore].
+// RecordedSpan implements [journal.Store].
 func (s *Store) RecordedSpan(ctx context.Context) (from, to time.Time, n int64, err error) {
 	var first, last *time.Time
 	if err = s.pool.QueryRow(ctx, `select min(at), max(at), count(*) from journal`).Scan(&first, &last, &n); err == nil && first != nil {

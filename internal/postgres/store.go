@@ -25,6 +25,7 @@ import (
 	"widelark/internal/access"
 	"widelark/internal/account"
 	"widelark/internal/catalogue"
+	"widelark/internal/journal"
 	"widelark/internal/revision"
 )
 
@@ -48,7 +49,7 @@ var (
 	_ revision.CategoryStore = (*Store)(nil)
 	_ revision.ScheduleStore = (*Store)(nil)
 	_ revision.PublishStore  = (*Store)(nil)
-	_ revision.JournalStore  = (*Store)(nil)
+	_ journal.Store          = (*Store)(nil)
 	_ catalogue.Store        = (*Store)(nil)
 )
 

@@ -4010,6 +4010,11 @@ export interface components {
             method?: string;
             /** @description Sign-in name or id; somebody who is not known is kept as nobody */
             person?: string;
+            /**
+             * @description What the gate saw; left out, what such a gate sees of such a URL
+             * @enum {string}
+             */
+            sight?: "name" | "tunnel" | "full";
             url: string;
             /**
              * @description Left out: what the live revision says

@@ -1,4 +1,8 @@
-package check
+// Package replay decides recorded requests again: under another state, or as if something were blocked.
+//
+// From: the journal, and states.
+// To: what turned, for whom, and why.
+package replay
 
 import (
 	"cmp"
@@ -14,17 +18,16 @@ import (
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
-	"widelark/core/weburl"
 	"widelark/internal/edition"
-	"widelark/internal/revision"
+	"widelark/internal/journal"
 )
 
-// ReplayQuery chooses recorded requests, and which of those that turned are shown one by one.
-type ReplayQuery struct {
+// Query chooses recorded requests, and which of those that turned are shown one by one.
+type Query struct {
 	From, To time.Time
 	Host     string // only to this host and below; "" for all
 	Person   string // only of this person, by id; "" for all
-	By       string // only those that this decides now, as [ReplayGroup.By] has it; "" for all
+	By       string // only those that this decides now, as [Group.By] has it; "" for all
 	Limit    int    // so many are shown one by one
 }
 
@@ -33,13 +36,13 @@ type Replayed struct {
 	Requests, People, Hosts           int
 	Turned, TurnedPeople, TurnedHosts int
 	Opened, Closed                    int // of those that turned: that pass now and did not, and the reverse
-	Groups                            []ReplayGroup
-	Shown                             []ReplayRequest // the first of those that turned
+	Groups                            []Group
+	Shown                             []Request // the first of those that turned
 	Took                              time.Duration
 }
 
-// ReplayGroup is requests that turn alike, for the same reason.
-type ReplayGroup struct {
+// Group is requests that turn alike, for the same reason.
+type Group struct {
 	Before, After           policy.Verdict
 	By                      string // what decides now: a rule, an exception, an otherwise
 	WasBy                   string // what decided before
@@ -53,9 +56,9 @@ type HostCount struct {
 	Requests int
 }
 
-// ReplayRequest is one recorded request that turned.
-type ReplayRequest struct {
-	revision.Recorded
+// Request is one recorded request that turned.
+type Request struct {
+	journal.Record
 	Before, After policy.Verdict
 	By            string
 }
@@ -72,7 +75,7 @@ type tally struct {
 	people, turnedPeople     map[uuid.UUID]bool
 	hosts, turnedHosts       map[string]bool
 	groups                   map[turning]*turned
-	shown                    []ReplayRequest
+	shown                    []Request
 }
 
 type turned struct {
@@ -85,10 +88,16 @@ func newTally() *tally {
 	return &tally{people: map[uuid.UUID]bool{}, turnedPeople: map[uuid.UUID]bool{}, hosts: map[string]bool{}, turnedHosts: map[string]bool{}, groups: map[turning]*turned{}}
 }
 
+// Replayer decides what a journal holds. It is safe for concurrent use.
+type Replayer struct {
+	Journal journal.Store
+	Now     func() time.Time
+}
+
 // each gives recorded requests in batches to as many hands as there are processors. work makes what one hand does.
-func (d *Checker) each(ctx context.Context, from, to time.Time, work func() func([]revision.Recorded)) error {
+func (d *Replayer) each(ctx context.Context, from, to time.Time, work func() func([]journal.Record)) error {
 	const size = 1024
-	batches := make(chan []revision.Recorded, 4)
+	batches := make(chan []journal.Record, 4)
 	var shared hands.Group
 	for range runtime.GOMAXPROCS(0) {
 		do := work()
@@ -98,11 +107,11 @@ func (d *Checker) each(ctx context.Context, from, to time.Time, work func() func
 			}
 		})
 	}
-	batch := make([]revision.Recorded, 0, size)
-	err := d.Journal.EachRecorded(ctx, from, to, false, func(r revision.Recorded) error {
+	batch := make([]journal.Record, 0, size)
+	err := d.Journal.EachRecord(ctx, from, to, false, func(r journal.Record) error {
 		if batch = append(batch, r); len(batch) == size {
 			batches <- batch
-			batch = make([]revision.Recorded, 0, size)
+			batch = make([]journal.Record, 0, size)
 		}
 		return nil
 	})
@@ -112,37 +121,15 @@ func (d *Checker) each(ctx context.Context, from, to time.Time, work func() func
 	return err
 }
 
-// requestOf returns a recorded request as its gate saw it.
-func requestOf(r *revision.Recorded) (policy.Request, bool) {
-	u, err := weburl.Parse(r.URL)
-	q := policy.Request{URL: u, Addr: r.Address, Method: r.Method, Gate: r.Gate, Sight: sightOf(r.Gate, u)}
-	if r.Person != uuid.Nil {
-		q.Person = r.Person.String()
-	}
-	return q, err == nil
-}
-
-// sightOf returns what a gate saw of a request that it recorded: the DNS gate the name; the proxy gate of a connection that it did not
-// open nothing but the host, so a page was seen where one is named.
-func sightOf(gate policy.Gate, u weburl.URL) weburl.Sight {
-	switch {
-	case gate == policy.DNS:
-		return weburl.Name
-	case gate == policy.Proxy && u.Scheme() == "https" && u.Path() == "/" && u.Query() == "":
-		return weburl.Tunnel
-	}
-	return weburl.Full
-}
-
 // Replay decides recorded requests again, each at its own moment, under two states.
-func (d *Checker) Replay(ctx context.Context, before, after *edition.State, query ReplayQuery) (Replayed, error) {
+func (d *Replayer) Replay(ctx context.Context, before, after *edition.State, query Query) (Replayed, error) {
 	begin := d.Now()
 	var tallies []*tally
-	err := d.each(ctx, query.From, query.To, func() func([]revision.Recorded) {
+	err := d.each(ctx, query.From, query.To, func() func([]journal.Record) {
 		t := newTally()
 		tallies = append(tallies, t)
 		var w policy.Work
-		return func(batch []revision.Recorded) {
+		return func(batch []journal.Record) {
 			for i := range batch {
 				t.count(&w, before.Snapshot, after.Snapshot, &batch[i], query)
 			}
@@ -160,8 +147,8 @@ func (d *Checker) Replay(ctx context.Context, before, after *edition.State, quer
 	return r, nil
 }
 
-func (t *tally) count(w *policy.Work, before, after *policy.Snapshot, r *revision.Recorded, query ReplayQuery) {
-	q, ok := requestOf(r)
+func (t *tally) count(w *policy.Work, before, after *policy.Snapshot, r *journal.Record, query Query) {
+	q, ok := r.Request()
 	if !ok || query.Person != "" && q.Person != query.Person {
 		return
 	}
@@ -202,7 +189,7 @@ func (t *tally) count(w *policy.Work, before, after *policy.Snapshot, r *revisio
 		g.people[r.Person], t.turnedPeople[r.Person] = true, true
 	}
 	if len(t.shown) < query.Limit {
-		t.shown = append(t.shown, ReplayRequest{*r, k.before, k.after, k.by})
+		t.shown = append(t.shown, Request{*r, k.before, k.after, k.by})
 	}
 }
 
@@ -248,16 +235,16 @@ func top(hosts map[string]int, most int) []HostCount {
 func (t *tally) told(limit int) Replayed {
 	r := Replayed{
 		Requests: t.requests, People: len(t.people), Hosts: len(t.hosts), TurnedPeople: len(t.turnedPeople), TurnedHosts: len(t.turnedHosts),
-		Opened: t.opened, Closed: t.closed, Groups: []ReplayGroup{}, Shown: t.shown,
+		Opened: t.opened, Closed: t.closed, Groups: []Group{}, Shown: t.shown,
 	}
 	for k, g := range t.groups {
 		r.Turned += g.requests
-		r.Groups = append(r.Groups, ReplayGroup{k.before, k.after, k.by, k.was, g.requests, len(g.people), len(g.hosts), top(g.hosts, topHosts)})
+		r.Groups = append(r.Groups, Group{k.before, k.after, k.by, k.was, g.requests, len(g.people), len(g.hosts), top(g.hosts, topHosts)})
 	}
-	slices.SortFunc(r.Groups, func(a, b ReplayGroup) int {
+	slices.SortFunc(r.Groups, func(a, b Group) int {
 		return cmp.Or(cmp.Compare(b.Requests, a.Requests), strings.Compare(a.By, b.By), strings.Compare(a.WasBy, b.WasBy), strings.Compare(string(a.Before), string(b.Before)))
 	})
-	slices.SortStableFunc(r.Shown, func(a, b ReplayRequest) int { return b.At.Compare(a.At) })
+	slices.SortStableFunc(r.Shown, func(a, b Request) int { return b.At.Compare(a.At) })
 	r.Shown = r.Shown[:min(len(r.Shown), limit)]
 	return r
 }
@@ -289,7 +276,7 @@ type affected struct {
 
 // Affected looks through the recorded requests for those of some categories or families, or that some entries cover: who would have been
 // affected by blocking them, and when.
-func (d *Checker) Affected(ctx context.Context, h *edition.State, categories []string, entries []pattern.Entry, from, to time.Time) (Affected, error) {
+func (d *Replayer) Affected(ctx context.Context, h *edition.State, categories []string, entries []pattern.Entry, from, to time.Time) (Affected, error) {
 	wanted := map[string]bool{}
 	for _, c := range h.Snapshot.Config().Taxonomy.Categories {
 		if slices.Contains(categories, c.Key) || slices.Contains(categories, c.Family) {
@@ -298,15 +285,15 @@ func (d *Checker) Affected(ctx context.Context, h *edition.State, categories []s
 	}
 	index := match.New([]match.List{{Entries: entries}})
 	var counts []*affected
-	err := d.each(ctx, from, to, func() func([]revision.Recorded) {
+	err := d.each(ctx, from, to, func() func([]journal.Record) {
 		a := &affected{people: map[uuid.UUID]bool{}, hosts: map[string]int{}, groups: map[string]*AffectedGroup{}, members: map[string]map[uuid.UUID]bool{}}
 		counts = append(counts, a)
 		var w policy.Work
 		belongs := map[string][]match.Ref{}
-		return func(batch []revision.Recorded) {
+		return func(batch []journal.Record) {
 			for i := range batch {
 				r := &batch[i]
-				q, ok := requestOf(r)
+				q, ok := r.Request()
 				if !ok {
 					continue
 				}
