@@ -21,6 +21,7 @@ import (
 	"widelark/client"
 	"widelark/core/classify"
 	"widelark/internal/packfile"
+	"widelark/internal/sealed"
 )
 
 // The packs of the demo. The stand-in publishes the harbour office's; the estuary's is imported by hand.
@@ -240,7 +241,7 @@ func loadCatalogue(ctx context.Context, api *client.ClientWithResponses, partner
 			return err
 		}
 	}
-	key := packfile.KeyText(makersKey().Public().(ed25519.PublicKey))
+	key := sealed.KeyText(makersKey().Public().(ed25519.PublicKey))
 	if _, err := api.TrustKeyWithResponse(ctx, client.TrustInputBody{Key: key, Name: "Harbour office"}); err != nil {
 		return err
 	}

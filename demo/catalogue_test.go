@@ -14,12 +14,13 @@ import (
 
 	"widelark/core/classify"
 	"widelark/internal/packfile"
+	"widelark/internal/sealed"
 )
 
 // unpacked reads a pack of the demo as a service would.
 func unpacked(t *testing.T, file []byte) (*packfile.Reader, map[string]string) {
 	t.Helper()
-	key := packfile.KeyText(makersKey().Public().(ed25519.PublicKey))
+	key := sealed.KeyText(makersKey().Public().(ed25519.PublicKey))
 	p, err := packfile.Open(bytes.NewReader(file), []string{key})
 	require.NoError(t, err)
 	t.Cleanup(p.Close)

@@ -97,7 +97,7 @@ type State struct {
 	Version            int64 // as the pack says
 	Date               time.Time
 	Licence            string
-	Signer             string // see [packfile.KeyText]
+	Signer             string // see [sealed.KeyText]
 	Sites              int64
 	Added, Moved, Gone int64 // sites, against the state before; moved ones have other categories
 	ArrivedAt          time.Time
@@ -151,7 +151,7 @@ type Stated struct {
 
 // Key is a public key that packs may be signed with.
 type Key struct {
-	Key     string // see [packfile.KeyText]
+	Key     string // see [sealed.KeyText]
 	Name    string
 	AddedAt time.Time
 	AddedBy string

@@ -30,6 +30,7 @@ import (
 	"widelark/internal/postgres"
 	"widelark/internal/postgres/cluster"
 	"widelark/internal/revision"
+	"widelark/internal/sealed"
 	"widelark/internal/testkit"
 )
 
@@ -70,7 +71,7 @@ func newDesk(t testing.TB, change func(*catalogue.Settings)) *desk {
 	}
 	d.pack, err = d.store.AddPack(t.Context(), "Harbour", settings, access.Setup)
 	require.NoError(t, err)
-	require.NoError(t, d.store.Trust(t.Context(), catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Harbour office"}, access.Setup))
+	require.NoError(t, d.store.Trust(t.Context(), catalogue.Key{Key: sealed.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Harbour office"}, access.Setup))
 	d.cache = catalogue.NewCache(d.store, slog.New(slog.DiscardHandler))
 	d.puller = &catalogue.Puller{Client: http.DefaultClient, Store: d.store, Cache: d.cache, Now: func() time.Time { return d.now }}
 	return d
@@ -428,7 +429,7 @@ func TestTheDatabaseDies(t *testing.T) {
 		cache := catalogue.NewCache(store, slog.New(slog.DiscardHandler))
 		puller := &catalogue.Puller{Client: http.DefaultClient, Store: store, Cache: cache, Now: time.Now}
 		if round == 0 {
-			require.NoError(t, store.Trust(t.Context(), catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Maker"}, access.Setup))
+			require.NoError(t, store.Trust(t.Context(), catalogue.Key{Key: sealed.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Maker"}, access.Setup))
 			pack, err = store.AddPack(t.Context(), "Harbour", catalogue.Settings{Every: time.Hour, MaxBytes: 1 << 30, MaxShrink: 100}, access.Setup)
 			require.NoError(t, err)
 			pack, err = puller.Import(t.Context(), pack, bytes.NewReader(files[1]), 0, false, access.Setup)

@@ -13,6 +13,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"widelark/internal/packfile"
+	"widelark/internal/sealed"
 )
 
 func (a *app) packBuildCommand() *cobra.Command {
@@ -40,7 +41,7 @@ func (a *app) packBuildCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			key, err := packfile.ReadKey(secret)
+			key, err := sealed.ReadKey(secret)
 			if err != nil {
 				return fmt.Errorf("%s: %w", keyFile, err)
 			}
@@ -64,7 +65,7 @@ func (a *app) packBuildCommand() *cobra.Command {
 			}
 			var before map[string]string
 			if base != "" {
-				old, all, err := readPack(base, []string{packfile.KeyText(key.Public().(ed25519.PublicKey))})
+				old, all, err := readPack(base, []string{sealed.KeyText(key.Public().(ed25519.PublicKey))})
 				if err != nil {
 					return fmt.Errorf("%s: %w", base, err)
 				}
@@ -180,7 +181,7 @@ func (a *app) packKeyCommand() *cobra.Command {
 		RunE: func(_ *cobra.Command, args []string) error {
 			text, err := os.ReadFile(args[0])
 			if errors.Is(err, os.ErrNotExist) {
-				if text, err = packfile.NewKey(); err != nil {
+				if text, err = sealed.NewKey(); err != nil {
 					return err
 				}
 				file, err := newFile(args[0], 0o600, false)
@@ -195,11 +196,11 @@ func (a *app) packKeyCommand() *cobra.Command {
 			} else if err != nil {
 				return err
 			}
-			key, err := packfile.ReadKey(text)
+			key, err := sealed.ReadKey(text)
 			if err != nil {
 				return fmt.Errorf("%s: %w", args[0], err)
 			}
-			fmt.Fprintln(a.out, packfile.KeyText(key.Public().(ed25519.PublicKey)))
+			fmt.Fprintln(a.out, sealed.KeyText(key.Public().(ed25519.PublicKey)))
 			return nil
 		},
 	}

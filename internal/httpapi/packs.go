@@ -12,8 +12,8 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/internal/catalogue"
-	"widelark/internal/packfile"
 	"widelark/internal/revision"
+	"widelark/internal/sealed"
 )
 
 // Pack is a pack of the catalogue.
@@ -300,7 +300,7 @@ func (s *server) registerPacks(api huma.API) {
 		func(ctx context.Context, in *trustInput) (*struct{}, error) {
 			key := strings.TrimSpace(in.Body.Key)
 			name, err := revision.CheckName("name", in.Body.Name)
-			if _, bad := packfile.ParseKey(key); err == nil && bad != nil {
+			if _, bad := sealed.ParseKey(key); err == nil && bad != nil {
 				err = &revision.FieldError{Field: "key", Msg: bad.Error()}
 			}
 			if err == nil {

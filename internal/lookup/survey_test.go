@@ -28,6 +28,7 @@ import (
 	"widelark/internal/packfile"
 	"widelark/internal/postgres"
 	"widelark/internal/revision"
+	"widelark/internal/sealed"
 	"widelark/internal/testkit"
 )
 
@@ -66,7 +67,7 @@ func openOffice(t *testing.T, url string) *office {
 	o.editions = edition.New(o.store, o.cache, time.UTC, time.Now)
 	o.finder = lookup.NewFinder(o.editions, o.cache, o.store, o.store)
 	o.puller = &catalogue.Puller{Client: http.DefaultClient, Store: o.store, Cache: o.cache, Now: time.Now}
-	key := catalogue.Key{Key: packfile.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Maker"}
+	key := catalogue.Key{Key: sealed.KeyText(makersKey.Public().(ed25519.PublicKey)), Name: "Maker"}
 	require.NoError(t, o.store.Trust(t.Context(), key, access.Setup))
 	return o
 }

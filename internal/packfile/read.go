@@ -1,14 +1,9 @@
 package packfile
 
 import (
-	"archive/tar"
 	"bufio"
 	"bytes"
-	"crypto/ed25519"
-	"crypto/sha256"
-	"encoding/base64"
 	"encoding/csv"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -17,126 +12,63 @@ import (
 	"strconv"
 	"strings"
 
-	"github.com/klauspost/compress/zstd"
-
 	"widelark/core/classify"
 	"widelark/core/pattern"
+	"widelark/internal/sealed"
 )
 
 // Reader reads a pack. Its content and taxonomy are known to be the maker's; that of the sites is known when [Reader.EachSite] has
 // come to its end.
 type Reader struct {
 	Content
-	Signer   string // the public key, see [KeyText]
+	Signer   string // the public key; see [sealed.KeyText]
 	Taxonomy classify.Taxonomy
 
-	files  *tar.Reader
-	packed *zstd.Decoder
+	parts *sealed.Reader
 }
 
 // Open reads a pack as far as its taxonomy. It is refused with an [*Error] where it is no pack, damaged, or signed by none of the trusted
-// keys (see [KeyText]). The caller closes the reader.
+// keys (see [sealed.KeyText]). The caller closes the reader.
 func Open(r io.Reader, trusted []string) (_ *Reader, err error) {
-	packed, err := zstd.NewReader(r, zstd.WithDecoderMaxMemory(64<<20), zstd.WithDecoderConcurrency(1))
+	parts, err := sealed.Open(r, noun, trusted)
 	if err != nil {
-		return nil, damaged(err)
+		return nil, err
 	}
-	p := &Reader{files: tar.NewReader(packed), packed: packed}
 	defer func() {
 		if err != nil {
-			p.Close()
+			parts.Close()
 		}
 	}()
-	text, err := p.next(manifestName, maxManifest)
+	p := &Reader{Signer: parts.Signer, parts: parts}
+	if err := p.readContent(parts.Content); err != nil {
+		return nil, err
+	}
+	text, err := parts.Whole(taxonomyName, maxTaxonomy)
 	if err != nil {
 		return nil, err
-	}
-	if err := p.readManifest(text, trusted); err != nil {
-		return nil, err
-	}
-	if text, err = p.next(taxonomyName, min(maxTaxonomy, p.Files[taxonomyName].Bytes)); err != nil {
-		return nil, err
-	}
-	if sum := sha256.Sum256(text); hex.EncodeToString(sum[:]) != p.Files[taxonomyName].SHA256 {
-		return nil, wrong(taxonomyName, "not as it was signed")
 	}
 	p.Taxonomy, err = UnmarshalTaxonomy(text)
 	return p, err
 }
 
 // Close gives the memory back. It does not close what the pack is read from.
-func (p *Reader) Close() { p.packed.Close() }
+func (p *Reader) Close() { p.parts.Close() }
 
-// damaged says that a pack cannot be read to its end. Where that is the source's fault, the error has the source's in it.
-func damaged(err error) error {
-	return &Error{Msg: fmt.Sprintf("no pack, or damaged, or not whole (%s)", err), cause: err}
-}
-
-// header moves to the file that must come now.
-func (p *Reader) header(name string) error {
-	head, err := p.files.Next()
-	switch {
-	case err != nil:
-		return damaged(err)
-	case head.Name != name || head.Typeflag != tar.TypeReg:
-		return wrong("", "%s is wanted where %q stands", name, head.Name)
-	}
-	return nil
-}
-
-// next reads the file that must come now, if it is no longer than so many bytes.
-func (p *Reader) next(name string, most int64) ([]byte, error) {
-	if err := p.header(name); err != nil {
-		return nil, err
-	}
-	text, err := io.ReadAll(io.LimitReader(p.files, most+1))
-	switch {
-	case err != nil:
-		return nil, damaged(err)
-	case int64(len(text)) > most:
-		return nil, wrong(name, "longer than it may be (%d bytes)", most)
-	}
-	return text, nil
-}
-
-func (p *Reader) readManifest(text []byte, trusted []string) error {
-	var m manifest
-	if err := json.Unmarshal(text, &m); err != nil {
-		return wrong(manifestName, "no manifest: %s", err)
-	}
-	if m.Signature == nil {
-		return wrong(manifestName, "the pack is not signed")
-	}
-	key, err := ParseKey(m.Signature.Key)
-	if err != nil {
-		return wrong(manifestName, "the signature's key: %s", err)
-	}
-	p.Signer = m.Signature.Key
-	known := false
-	for _, one := range trusted {
-		known = known || one == p.Signer
-	}
-	sign, err := base64.StdEncoding.DecodeString(m.Signature.Ed25519)
-	switch {
-	case err != nil || !ed25519.Verify(key, m.Content, sign):
-		return wrong(manifestName, "the signature does not fit the content: it was changed after it was signed")
-	case !known:
-		return wrong(manifestName, "signed by the key %s, which nobody here trusts", p.Signer)
-	}
-	if err := json.Unmarshal(m.Content, &p.Content); err != nil {
-		return wrong(manifestName, "no manifest: %s", err)
+func (p *Reader) readContent(text []byte) error {
+	if err := json.Unmarshal(text, &p.Content); err != nil {
+		return wrong(sealed.ManifestName, "no manifest: %s", err)
 	}
 	switch {
 	case p.Format != Format:
-		return wrong(manifestName, "format %d; this service reads format %d", p.Format, Format)
+		return wrong(sealed.ManifestName, "format %d; this service reads format %d", p.Format, Format)
 	case !classify.ValidKey(p.Key):
-		return wrong(manifestName, "%q cannot name a pack: letters a to z, digits and single hyphens are wanted", p.Key)
+		return wrong(sealed.ManifestName, "%q cannot name a pack: letters a to z, digits and single hyphens are wanted", p.Key)
 	case p.Name == "" || len(p.Name) > 200:
-		return wrong(manifestName, "a name of at most 200 bytes is wanted")
+		return wrong(sealed.ManifestName, "a name of at most 200 bytes is wanted")
 	case p.Version < 1 || p.Base < 0 || p.Base >= p.Version:
-		return wrong(manifestName, "version %d on base %d makes no sense", p.Version, p.Base)
+		return wrong(sealed.ManifestName, "version %d on base %d makes no sense", p.Version, p.Base)
 	case p.Sites < 0 || p.Files[sitesName].Bytes < 0:
-		return wrong(manifestName, "counts below nothing")
+		return wrong(sealed.ManifestName, "counts below nothing")
 	}
 	return nil
 }
@@ -145,12 +77,10 @@ func (p *Reader) readManifest(text []byte, trusted []string) error {
 // the taxonomy does not have and a file that is not as it was signed are each an [*Error]. Only when EachSite has returned nil are the
 // sites known to be the maker's. An error of each ends it and is returned.
 func (p *Reader) EachSite(each func(Site) error) error {
-	if err := p.header(sitesName); err != nil {
+	text, err := p.parts.Stream(sitesName)
+	if err != nil {
 		return err
 	}
-	declared := p.Files[sitesName]
-	sum := sha256.New()
-	text := &counted{r: io.TeeReader(io.LimitReader(p.files, declared.Bytes+1), sum)}
 	rows := bufio.NewScanner(text)
 	rows.Buffer(make([]byte, 0, maxLine), maxLine)
 	columns := []string{"entry", "categories"}
@@ -206,10 +136,12 @@ func (p *Reader) EachSite(each func(Site) error) error {
 	case errors.Is(err, bufio.ErrTooLong):
 		return wrong(sitesName+", line "+strconv.FormatInt(count+2, 10), "longer than %d bytes", maxLine)
 	case err != nil:
-		return damaged(err)
-	case text.n != declared.Bytes || hex.EncodeToString(sum.Sum(nil)) != declared.SHA256:
-		return wrong(sitesName, "not as it was signed")
-	case p.Base == 0 && count != p.Sites:
+		return text.Failed(err)
+	}
+	if err := text.End(); err != nil {
+		return err
+	}
+	if p.Base == 0 && count != p.Sites {
 		return wrong(sitesName, "it holds %d sites, and the manifest says %d", count, p.Sites)
 	}
 	return nil
@@ -233,18 +165,6 @@ func fieldsOf(line string, want int) ([]string, error) {
 	return fields, nil
 }
 
-// counted counts what is read.
-type counted struct {
-	r io.Reader
-	n int64
-}
-
-func (c *counted) Read(p []byte) (int, error) {
-	n, err := c.r.Read(p)
-	c.n += int64(n)
-	return n, err
-}
-
 // Signer returns the public key that a pack file names as its maker's, whether or not anybody trusts it.
 func Signer(name string) (string, error) {
 	file, err := os.Open(name)
@@ -252,19 +172,5 @@ func Signer(name string) (string, error) {
 		return "", err
 	}
 	defer file.Close()
-	packed, err := zstd.NewReader(file, zstd.WithDecoderMaxMemory(64<<20), zstd.WithDecoderConcurrency(1))
-	if err != nil {
-		return "", damaged(err)
-	}
-	defer packed.Close()
-	p := &Reader{files: tar.NewReader(packed), packed: packed}
-	text, err := p.next(manifestName, maxManifest)
-	if err != nil {
-		return "", err
-	}
-	var m manifest
-	if err := json.Unmarshal(text, &m); err != nil || m.Signature == nil {
-		return "", wrong(manifestName, "the pack is not signed")
-	}
-	return m.Signature.Key, nil
+	return sealed.SignerOf(file, noun)
 }

@@ -1,17 +1,10 @@
 package packfile
 
 import (
-	"archive/tar"
 	"bufio"
 	"crypto/ed25519"
-	"crypto/rand"
-	"crypto/sha256"
-	"crypto/x509"
-	"encoding/base64"
 	"encoding/csv"
-	"encoding/hex"
 	"encoding/json"
-	"encoding/pem"
 	"errors"
 	"fmt"
 	"io"
@@ -19,9 +12,8 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/klauspost/compress/zstd"
-
 	"widelark/core/classify"
+	"widelark/internal/sealed"
 	"widelark/internal/spreadsheet"
 )
 
@@ -118,7 +110,6 @@ func WriteDelta(w io.Writer, content Content, t classify.Taxonomy, before, after
 	})
 }
 
-// write makes the lines twice: once for the checksum, which comes first, and once for the archive.
 func write(w io.Writer, content Content, t classify.Taxonomy, key ed25519.PrivateKey, lines func(*csv.Writer) error) error {
 	if err := t.Check(); err != nil {
 		return wrong(taxonomyName, "%s", err)
@@ -127,48 +118,18 @@ func write(w io.Writer, content Content, t classify.Taxonomy, key ed25519.Privat
 	if err != nil {
 		return err
 	}
-	sum := sha256.New()
-	size := &sized{w: sum}
-	if err := writeLines(size, lines); err != nil {
-		return err
+	content.Format, content.Date = Format, content.Date.UTC()
+	signed := func(files map[string]sealed.File) ([]byte, error) {
+		content.Files = files
+		return json.Marshal(content)
 	}
-	aboutSum := sha256.Sum256(about)
-	content.Format = Format
-	content.Date = content.Date.UTC()
-	content.Files = map[string]File{
-		taxonomyName: {int64(len(about)), hex.EncodeToString(aboutSum[:])},
-		sitesName:    {size.n, hex.EncodeToString(sum.Sum(nil))},
-	}
-	signed, err := json.Marshal(content)
-	if err != nil {
-		return err
-	}
-	m := manifest{Content: signed, Signature: &signature{
-		KeyText(key.Public().(ed25519.PublicKey)), base64.StdEncoding.EncodeToString(ed25519.Sign(key, signed)),
-	}}
-	head, err := json.Marshal(m)
-	if err != nil {
-		return err
-	}
-	packed, err := zstd.NewWriter(w, zstd.WithEncoderConcurrency(1), zstd.WithWindowSize(8<<20))
-	if err != nil {
-		return err
-	}
-	files := tar.NewWriter(packed)
-	file := func(name string, size int64) error {
-		return files.WriteHeader(&tar.Header{Name: name, Mode: 0o644, Size: size, ModTime: content.Date, Format: tar.FormatPAX})
-	}
-	err = errors.Join(file(manifestName, int64(len(head))), ignored(files.Write(head)))
-	if err != nil {
-		return err
-	}
-	if err := errors.Join(file(taxonomyName, int64(len(about))), ignored(files.Write(about)), file(sitesName, size.n)); err != nil {
-		return err
-	}
-	return errors.Join(writeLines(files, lines), files.Close(), packed.Close())
+	return sealed.Write(w, content.Date, key, signed,
+		sealed.Part{Name: taxonomyName, Write: func(w io.Writer) error {
+			_, err := w.Write(about)
+			return err
+		}},
+		sealed.Part{Name: sitesName, Write: func(w io.Writer) error { return writeLines(w, lines) }})
 }
-
-func ignored(_ int, err error) error { return err }
 
 func writeLines(w io.Writer, lines func(*csv.Writer) error) error {
 	out := bufio.NewWriterSize(w, 1<<16)
@@ -178,44 +139,4 @@ func writeLines(w io.Writer, lines func(*csv.Writer) error) error {
 	}
 	rows.Flush()
 	return errors.Join(rows.Error(), out.Flush())
-}
-
-type sized struct {
-	w io.Writer
-	n int64
-}
-
-func (s *sized) Write(p []byte) (int, error) {
-	s.n += int64(len(p))
-	return s.w.Write(p)
-}
-
-// NewKey makes a key to sign with, as PEM (RFC 7468) with PKCS #8 in it (RFC 5958).
-func NewKey() ([]byte, error) {
-	_, key, err := ed25519.GenerateKey(rand.Reader)
-	if err != nil {
-		return nil, err
-	}
-	der, err := x509.MarshalPKCS8PrivateKey(key)
-	if err != nil {
-		return nil, err
-	}
-	return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
-}
-
-// ReadKey reads what [NewKey] makes.
-func ReadKey(text []byte) (ed25519.PrivateKey, error) {
-	block, _ := pem.Decode(text)
-	if block == nil {
-		return nil, errors.New("no PEM file with a private key; `widelark pack key FILE` makes one")
-	}
-	parsed, err := x509.ParsePKCS8PrivateKey(block.Bytes)
-	if err != nil {
-		return nil, fmt.Errorf("the private key cannot be read: %w", err)
-	}
-	key, ok := parsed.(ed25519.PrivateKey)
-	if !ok {
-		return nil, errors.New("the private key is no ed25519 key")
-	}
-	return key, nil
 }

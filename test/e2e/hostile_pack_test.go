@@ -20,13 +20,14 @@ import (
 
 	"widelark/client"
 	"widelark/internal/packfile"
+	"widelark/internal/sealed"
 )
 
 // forged makes a pack by hand, signed with a key that is trusted: what a maker could send who means harm, or errs. A file whose text
 // begins with "repeat " is that many mebibytes of the letter a.
 func forged(t *testing.T, key ed25519.PrivateKey, change func(*packfile.Content), files ...string) []byte {
 	t.Helper()
-	c := packfile.Content{Format: 1, Key: "hostile", Name: "Hostile", Version: 1, Date: time.Now().UTC(), Licence: "x", Files: map[string]packfile.File{}}
+	c := packfile.Content{Format: 1, Key: "hostile", Name: "Hostile", Version: 1, Date: time.Now().UTC(), Licence: "x", Files: map[string]sealed.File{}}
 	open := func(text string) (io.Reader, int64) {
 		var mebibytes int64
 		if n, _ := fmt.Sscanf(text, "repeat %d", &mebibytes); n == 1 {
@@ -39,7 +40,7 @@ func forged(t *testing.T, key ed25519.PrivateKey, change func(*packfile.Content)
 		sum := sha256.New()
 		_, err := io.Copy(sum, r)
 		require.NoError(t, err)
-		c.Files[files[i]] = packfile.File{Bytes: size, SHA256: hex.EncodeToString(sum.Sum(nil))}
+		c.Files[files[i]] = sealed.File{Bytes: size, SHA256: hex.EncodeToString(sum.Sum(nil))}
 	}
 	if change != nil {
 		change(&c)
@@ -47,7 +48,7 @@ func forged(t *testing.T, key ed25519.PrivateKey, change func(*packfile.Content)
 	signed, err := json.Marshal(c)
 	require.NoError(t, err)
 	head, err := json.Marshal(map[string]any{"content": json.RawMessage(signed), "signature": map[string]string{
-		"key": packfile.KeyText(key.Public().(ed25519.PublicKey)), "ed25519": base64.StdEncoding.EncodeToString(ed25519.Sign(key, signed)),
+		"key": sealed.KeyText(key.Public().(ed25519.PublicKey)), "ed25519": base64.StdEncoding.EncodeToString(ed25519.Sign(key, signed)),
 	}})
 	require.NoError(t, err)
 	var out bytes.Buffer
@@ -82,7 +83,7 @@ func TestHostilePacks(t *testing.T) {
 	s := server.Serve(t)
 	api := s.API(t)
 	key := ed25519.NewKeyFromSeed(bytes.Repeat([]byte{11}, ed25519.SeedSize))
-	_, err := api.TrustKeyWithResponse(t.Context(), client.TrustInputBody{Key: packfile.KeyText(key.Public().(ed25519.PublicKey)), Name: "Hostile"})
+	_, err := api.TrustKeyWithResponse(t.Context(), client.TrustInputBody{Key: sealed.KeyText(key.Public().(ed25519.PublicKey)), Name: "Hostile"})
 	require.NoError(t, err)
 	made, err := api.CreatePackWithResponse(t.Context(), client.NewPackInputBody{Name: "Hostile"})
 	require.NoError(t, err)
