@@ -1,13 +1,13 @@
 import { useQuery } from '@tanstack/react-query'
 import { type FormEvent, useState } from 'react'
 import { listsOptions, useAddLines } from '../lists/listQueries'
+import { type Place, PlaceChoice } from '../places/PlaceChoice'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
 import { Choice, TextField } from '../ui/Field'
 import { ProblemNotice } from '../ui/Notice'
-import { type Place, PlaceChoice } from './PlaceChoice'
 
 type Props = { places: Place[]; onClose: () => void }
 

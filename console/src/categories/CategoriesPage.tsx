@@ -1,7 +1,7 @@
 import { Link, useNavigate, useSearch } from '@tanstack/react-router'
 import { Plus } from 'lucide-react'
 import { useState } from 'react'
-import { trialOf } from '../shell/trialSearch'
+import { trialOf } from '../address/trialSearch'
 import { Button } from '../ui/Button'
 import { fieldClass } from '../ui/Field'
 import { viewClass } from '../ui/viewClass'

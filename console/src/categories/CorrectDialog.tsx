@@ -1,5 +1,6 @@
 import { type FormEvent, useState } from 'react'
 import { ApiProblem } from '../api/client'
+import { type Place, PlaceChoice } from '../places/PlaceChoice'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
@@ -10,7 +11,6 @@ import { Mono } from '../ui/Mono'
 import { ProblemNotice } from '../ui/Notice'
 import { CategoryPicker } from './CategoryPicker'
 import { useCorrect } from './categoryQueries'
-import { type Place, PlaceChoice } from './PlaceChoice'
 
 type Props = {
   /** Entries that it may be about, the narrowest first; one of them is chosen. */

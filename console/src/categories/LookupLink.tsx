@@ -1,5 +1,5 @@
 import { Link } from '@tanstack/react-router'
-import { trialOf } from '../shell/trialSearch'
+import { trialOf } from '../address/trialSearch'
 import { Mono } from '../ui/Mono'
 
 /** Leads to what a URL is. An entry stands for what it names. */

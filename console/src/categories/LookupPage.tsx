@@ -1,8 +1,9 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link, useNavigate, useSearch } from '@tanstack/react-router'
 import { type FormEvent, useEffect, useState } from 'react'
+import { trialOf } from '../address/trialSearch'
 import { ExceptionDialog } from '../exceptions/ExceptionDialog'
-import { trialOf } from '../shell/trialSearch'
+import { placesOf } from '../places/places'
 import { Button } from '../ui/Button'
 import { formatMoment } from '../ui/clock'
 import { fieldClass, TextArea } from '../ui/Field'
@@ -16,7 +17,6 @@ import { CategoryNames } from './CategoryNames'
 import { CorrectDialog } from './CorrectDialog'
 import { type CategoryRef, type Given, type Lookup, lookupOptions, useLookupMany } from './categoryQueries'
 import { LookupLink } from './LookupLink'
-import { placesOf } from './places'
 import { ScoreSum } from './ScorecardsView'
 
 /** What a URL is, who says so, what else was said, and what was said before; or what many are. */

@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
+import { diffOptions, draftOptions } from '../draft/draftQueries'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
-import { diffOptions, draftOptions } from './changeQueries'
 import { DifferenceList } from './DifferenceList'
 import { FailingList } from './FailingList'
 import { FindingList } from './FindingList'

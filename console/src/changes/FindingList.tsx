@@ -1,13 +1,14 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from '@tanstack/react-router'
 import { useState } from 'react'
+import { reviewOptions } from '../draft/draftQueries'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { fieldClass } from '../ui/Field'
 import { Mono } from '../ui/Mono'
 import { Loading, ProblemNotice } from '../ui/Notice'
-import { type Finding, reviewOptions, useAccept, useMend, useUnaccept } from './changeQueries'
+import { type Finding, useAccept, useMend, useUnaccept } from './changeQueries'
 
 const severities: { key: Finding['severity']; name: string; ink: string }[] = [
   { key: 'wrong', name: 'It does not do what it says', ink: 'text-clay' },

@@ -10,29 +10,11 @@ export type Turn = Schemas['VerdictTurn']
 export type Revision = Schemas['Revision']
 export type ExpectationResult = Schemas['ExpectationResult']
 
-/** How the draft stands beside what is live. Others edit, too, so it is asked for again and again. */
-export const draftOptions = queryOptions({
-  queryKey: ['draft'],
-  refetchInterval: 10_000,
-  queryFn: () => data(api.GET('/api/v1/draft')),
-})
-
-export const diffOptions = (from: string, to: string) =>
-  queryOptions({
-    queryKey: ['diff', from, to],
-    queryFn: () => data(api.GET('/api/v1/diff', { params: { query: { from, to } } })),
-  })
-
 export const turnsOptions = (from: string, to: string) =>
   queryOptions({
     queryKey: ['turns', from, to],
     queryFn: () => data(api.GET('/api/v1/diff/turns', { params: { query: { from, to } } })),
   })
-
-export const reviewOptions = queryOptions({
-  queryKey: ['review'],
-  queryFn: () => data(api.GET('/api/v1/review')),
-})
 
 export const expectedOptions = queryOptions({
   queryKey: ['expected'],

@@ -1,10 +1,10 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { groupsOptions, networksOptions, peopleOptions } from '../people/peopleQueries'
-import type { Exception } from '../policies/policyQueries'
 import { Check, TextField } from '../ui/Field'
 import { RefPicker } from '../ui/RefPicker'
 import { useSettled } from '../ui/useSettled'
+import type { Exception } from './exceptionQueries'
 
 type Whom = Exception['for']
 

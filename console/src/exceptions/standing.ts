@@ -1,5 +1,5 @@
-import type { Exception } from '../policies/policyQueries'
 import { midnight, wallClock } from '../ui/clock'
+import type { Exception } from './exceptionQueries'
 import type { View } from './views'
 
 const week = 7 * 24 * 3600e3

@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from '@tanstack/react-router'
-import { trialOf } from '../shell/trialSearch'
+import { trialOf } from '../address/trialSearch'
 import { Mono } from '../ui/Mono'
 import { ProblemNotice } from '../ui/Notice'
 import { cellClass, Head, onRowKeys } from '../ui/Table'

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from '@tanstack/react-router'
 import { X } from 'lucide-react'
-import { trialOf } from '../shell/trialSearch'
+import { trialOf } from '../address/trialSearch'
 import { IconButton } from '../ui/Button'
 import { formatEnd } from '../ui/clock'
 import { Mono } from '../ui/Mono'

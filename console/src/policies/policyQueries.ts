@@ -6,8 +6,6 @@ export type Policy = Schemas['Policy']
 export type Rule = Schemas['RuleBody']
 export type Condition = Schemas['Condition']
 export type Settings = Schemas['Settings']
-export type Exception = Schemas['Exception']
-export type ExceptionInput = Schemas['ExceptionInput']
 export type App = Schemas['App']
 
 /** Policies in their order: the baseline, those of groups, the fallback. */
@@ -52,11 +50,6 @@ export const useSaveApp = (app?: App) =>
 
 export const useRemoveApp = () =>
   useEdit((a: App) => api.DELETE('/api/v1/apps/{id}', { params: { path: { id: a.id }, header: match(a.version) } }))
-
-export const exceptionsOptions = queryOptions({
-  queryKey: ['exceptions'],
-  queryFn: async () => (await data(api.GET('/api/v1/exceptions'))).items,
-})
 
 /** What a group may reach when. */
 export const planOptions = (group: string) =>
@@ -138,23 +131,6 @@ export const usePutSettings = () =>
         body: { combining: settings.combining, gates: settings.gates, order: settings.order, ...change },
       }),
     ),
-  )
-
-export const useSaveException = (exception?: Exception) =>
-  useEdit((body: ExceptionInput) =>
-    exception
-      ? data(
-          api.PUT('/api/v1/exceptions/{id}', {
-            params: { path: { id: exception.id }, header: match(exception.version) },
-            body,
-          }),
-        )
-      : data(api.POST('/api/v1/exceptions', { body })),
-  )
-
-export const useRemoveException = () =>
-  useEdit((e: Exception) =>
-    api.DELETE('/api/v1/exceptions/{id}', { params: { path: { id: e.id }, header: match(e.version) } }),
   )
 
 /** Takes one entry out of a list, as a trial proposes. */

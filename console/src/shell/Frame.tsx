@@ -20,7 +20,9 @@ import {
   Users,
 } from 'lucide-react'
 import { useState } from 'react'
-import { draftOptions } from '../changes/changeQueries'
+import { trialOf } from '../address/trialSearch'
+import { draftOptions } from '../draft/draftQueries'
+import { meOptions, useSignOut } from '../session/sessionQueries'
 import { TrialSheet } from '../trials/TrialSheet'
 import { Announcer } from '../ui/announce'
 import { Menu, MenuItem } from '../ui/Menu'
@@ -28,10 +30,8 @@ import { Loading, ProblemNotice } from '../ui/Notice'
 import { AccountDialog } from './AccountDialog'
 import { NameHead } from './NameHead'
 import { SignInPage } from './SignInPage'
-import { meOptions, useSignOut } from './sessionQueries'
 import { TryBar } from './TryBar'
 import { setTheme, useTheme } from './theme'
-import { trialOf } from './trialSearch'
 
 const nouns: {
   to:

@@ -1,9 +1,9 @@
 import { type FormEvent, useState } from 'react'
+import { useSignIn } from '../session/sessionQueries'
 import { Button } from '../ui/Button'
 import { TextField } from '../ui/Field'
 import { ProblemNotice } from '../ui/Notice'
 import { NameHead } from './NameHead'
-import { useSignIn } from './sessionQueries'
 
 export function SignInPage() {
   const [name, setName] = useState('')

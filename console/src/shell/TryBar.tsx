@@ -1,10 +1,10 @@
 import { useQueryClient } from '@tanstack/react-query'
 import { useNavigate } from '@tanstack/react-router'
 import { type FormEvent, useEffect, useRef, useState } from 'react'
-import type { Ask } from '../trials/trialQueries'
+import type { Ask } from '../address/trialSearch'
+import { WhoField } from '../people/WhoField'
 import { Button } from '../ui/Button'
 import { fieldClass } from '../ui/Field'
-import { WhoField } from './WhoField'
 
 /** A URL, tried as somebody at some moment, from wherever one is. "/" goes to it from everywhere but a field. */
 export function TryBar({ url, ask }: { url: string; ask: Ask }) {

@@ -1,9 +1,10 @@
+import type { Ask } from '../address/trialSearch'
 import { useAddExpectation } from '../changes/changeQueries'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { ProblemNotice } from '../ui/Notice'
-import type { Ask, Trial, Trials } from './trialQueries'
+import type { Trial, Trials } from './trialQueries'
 
 type Props = { trial: Trial; answer: Trials; ask: Ask }
 

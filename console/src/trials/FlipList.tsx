@@ -1,21 +1,15 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from '@tanstack/react-router'
 import { useState } from 'react'
-import { placesOf } from '../categories/places'
+import { trialOf } from '../address/trialSearch'
 import { ExceptionDialog } from '../exceptions/ExceptionDialog'
+import { type ExceptionInput, exceptionsOptions, useSaveException } from '../exceptions/exceptionQueries'
 import { GrantDialog } from '../exceptions/GrantDialog'
 import { useEndGrant } from '../exceptions/grantQueries'
-import {
-  type ExceptionInput,
-  exceptionsOptions,
-  policiesOptions,
-  usePutPolicy,
-  useSaveException,
-  useTakeEntryOut,
-} from '../policies/policyQueries'
+import { placesOf } from '../places/places'
+import { policiesOptions, usePutPolicy, useTakeEntryOut } from '../policies/policyQueries'
 import { movedAbove } from '../policies/ruleOrder'
-import { meOptions } from '../shell/sessionQueries'
-import { trialOf } from '../shell/trialSearch'
+import { meOptions } from '../session/sessionQueries'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { buttonClass } from '../ui/Button'

@@ -2,12 +2,13 @@ import { useQuery } from '@tanstack/react-query'
 import { useNavigate } from '@tanstack/react-router'
 import { X } from 'lucide-react'
 import { useEffect } from 'react'
+import type { Ask } from '../address/trialSearch'
 import { IconButton } from '../ui/Button'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { VerdictMark } from '../ui/VerdictMark'
 import { ExpectButton } from './ExpectButton'
 import { TrialDetail } from './TrialDetail'
-import { type Ask, liveTrialOptions, trialOptions } from './trialQueries'
+import { liveTrialOptions, trialOptions } from './trialQueries'
 
 type Props = { url: string; ask: Ask; onClose: () => void }
 

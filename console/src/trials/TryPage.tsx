@@ -1,6 +1,6 @@
 import { Link, useNavigate, useSearch } from '@tanstack/react-router'
 import { type FormEvent, useState } from 'react'
-import { WhoField } from '../shell/WhoField'
+import { WhoField } from '../people/WhoField'
 import { Button } from '../ui/Button'
 import { formatShort } from '../ui/clock'
 import { fieldClass, TextArea } from '../ui/Field'

@@ -1,15 +1,11 @@
 import { queryOptions, useMutation } from '@tanstack/react-query'
+import type { Ask } from '../address/trialSearch'
 import { api, data, type Schemas } from '../api/client'
 
 export type Trial = Schemas['Trial']
 export type Trials = Schemas['TrialsOutputBody']
 export type Flip = Schemas['Flip']
 export type Step = Schemas['Step']
-
-export const sights = ['journey', 'full', 'tunnel', 'name'] as const
-
-/** Who asks, when, and what can be seen of it, as the address of a page holds it. */
-export type Ask = { as?: string; at?: string; sight?: (typeof sights)[number] }
 
 /** What a trial sends: whoever is called so, then. */
 const asked = ({ as, at, sight = 'journey' }: Ask) => ({

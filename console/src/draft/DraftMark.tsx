@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
-import { diffOptions } from './changeQueries'
+import { diffOptions } from './draftQueries'
 
 /** Stands beside what is not as it is live: hatched, as everything that is only in the draft. */
 export function DraftMark({ id }: { id: string }) {

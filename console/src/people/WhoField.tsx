@@ -1,9 +1,9 @@
 import { useQuery } from '@tanstack/react-query'
 import { clsx } from 'clsx'
 import { useId } from 'react'
-import { groupsOptions, machinesOptions, peopleOptions } from '../people/peopleQueries'
 import { fieldClass } from '../ui/Field'
 import { useSettled } from '../ui/useSettled'
+import { groupsOptions, machinesOptions, peopleOptions } from './peopleQueries'
 
 type Props = { label: string; value: string; onChange: (text: string) => void; className?: string }
 
