@@ -74,7 +74,10 @@ const tryRoute = createRoute({
   getParentRoute: () => rootRoute,
   path: '/try',
   component: TryPage,
-  validateSearch: z.object({ view: z.enum(tryViews).optional().catch(undefined) }),
+  validateSearch: z.object({
+    view: z.enum(tryViews).optional().catch(undefined),
+    urls: z.coerce.string().optional().catch(undefined),
+  }),
 })
 
 const peopleRoute = createRoute({

@@ -68,6 +68,10 @@ func TestConsoleJourney(t *testing.T) {
 	b.press("Try 6 URLs")
 	b.see("section[aria-label=Answers]", "4 allowed, 2 blocked")
 	b.accessible("many trials")
+	// The address holds them: whoever opens it sees the same.
+	b.await(`new URLSearchParams(location.search).get('urls')?.split('\n').length === 6`, "the URLs do not stand in the address")
+	b.eval(`location.reload()`)
+	b.see("section[aria-label=Answers]", "4 allowed, 2 blocked")
 	b.quiet()
 }
 

@@ -33,23 +33,30 @@ export const liveTrialOptions = (url: string, ask: Ask) =>
   })
 
 /** Answers for many URLs at once. */
-export const useTryMany = () =>
-  useMutation({
-    mutationFn: ({ urls, ask }: { urls: string[]; ask: Ask }) =>
-      data(api.POST('/api/v1/trials', { body: { urls, ...asked(ask) } })),
+export const tryManyOptions = (urls: string[], ask: Ask) =>
+  queryOptions({
+    queryKey: ['trials', 'many', urls, ask],
+    enabled: urls.length > 0,
+    retry: false,
+    queryFn: () => data(api.POST('/api/v1/trials', { body: { urls, ...asked(ask) } })),
   })
 
 /** URLs against every group that has a policy. */
-export const useMatrix = () =>
-  useMutation({
-    mutationFn: ({ urls, ask }: { urls: string[]; ask: Ask }) =>
-      data(api.POST('/api/v1/trials/matrix', { body: { urls, ...asked(ask), who: undefined } })),
+export const matrixOptions = (urls: string[], ask: Ask) =>
+  queryOptions({
+    queryKey: ['trials', 'matrix', urls, ask],
+    enabled: urls.length > 0,
+    retry: false,
+    queryFn: () => data(api.POST('/api/v1/trials/matrix', { body: { urls, ...asked(ask), who: undefined } })),
   })
 
 /** URLs over a week, for every group that has a policy, or some who ask. */
-export const useSweep = () =>
-  useMutation({
-    mutationFn: ({ urls, ask }: { urls: string[]; ask: Ask }) => {
+export const sweepOptions = (urls: string[], ask: Ask) =>
+  queryOptions({
+    queryKey: ['trials', 'week', urls, ask],
+    enabled: urls.length > 0,
+    retry: false,
+    queryFn: () => {
       const { who, journey, sight } = asked(ask)
       return data(api.POST('/api/v1/trials/sweep', { body: { urls, who: who && [who], journey, sight } }))
     },

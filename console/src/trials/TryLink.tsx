@@ -1,0 +1,25 @@
+import { Link } from '@tanstack/react-router'
+import { Mono } from '../ui/Mono'
+
+/** Opens the sheet with the trial of a URL, as somebody where they are named. */
+export function TryLink({
+  url,
+  as,
+  at,
+  children,
+}: {
+  url: string
+  as?: string
+  at?: string
+  children?: React.ReactNode
+}) {
+  return (
+    <Link
+      from="/try"
+      search={(before) => ({ ...before, url, as: as ?? before.as, at: at ?? before.at })}
+      className="text-left underline decoration-rule underline-offset-2 hover:decoration-ink"
+    >
+      {children ?? <Mono>{url}</Mono>}
+    </Link>
+  )
+}
