@@ -12,20 +12,20 @@ import (
 
 // base is compiled entries. It is immutable.
 type base struct {
-	lists   []listBase
-	refs    []byte // compact entries, one after the other; see ref
-	compact int    // how many
-	fulls   []full
-	rests   []rest
-	names   nameTable   // of hosts, and of hosts with literal pages
-	table   table       // of the other keys, and of hosts for which there was no room in names
-	touched uint64      // means nothing: see insertRefs
-	beside  bool        // there are hosts in the table
-	paths   bool        // there are entries for literal pages
-	ending  bool        // there are names before any public suffix
-	ranges  []addrRange // by the lengths of their prefixes
-	sieve   sieve
-	blind   []blind // for each list that has such: what the host alone does not settle
+	lists      []listBase
+	refs       []byte // compact entries, one after the other; see ref
+	compact    int    // how many
+	kept       []keptEntry
+	conditions []conditions
+	names      nameTable   // of hosts, and of hosts with literal pages
+	table      table       // of the other keys, and of hosts for which there was no room in names
+	prefetched uint64      // keeps prefetch loads alive; never read
+	beside     bool        // there are hosts in the table
+	paths      bool        // there are entries for literal pages
+	ending     bool        // there are names before any public suffix
+	ranges     []addrRange // by the lengths of their prefixes
+	sieve      sieve
+	blind      []blind // for each list that has such: what the host alone does not settle
 }
 
 // listBase is what a base knows of a list.
@@ -69,18 +69,18 @@ const (
 
 func (r ref) scope() pattern.Scope { return pattern.Scope(r.bits >> scopeShift & 3) }
 
-// full is one entry as it is. Those of one key are a chain.
-type full struct {
-	entry pattern.Entry
-	id    int64
-	list  int32
-	rest  int32 // position in base.rests; -1 where the host is all
-	next  int32 // the full before it in its chain, -1 for none
-	host  int32 // of a literal page: the one before it on the same host, -1 for none
+// keptEntry is one entry as it is. Those of one key are a chain.
+type keptEntry struct {
+	entry      pattern.Entry
+	id         int64
+	list       int32
+	conditions int32 // position in base.conditions; -1 where the host is all
+	next       int32 // the entry before it in its chain, -1 for none
+	host       int32 // of a literal page: the one before it on the same host, -1 for none
 }
 
-// A slot of the table refers to a ref, or to the head of a chain of fulls.
-const fullBit = 1 << 31
+// A slot of the table refers to a ref, or to the head of a chain of kept entries.
+const keptBit = 1 << 31
 
 // Builder collects entries for a base. Use [NewBuilder].
 type Builder struct {
@@ -90,7 +90,7 @@ type Builder struct {
 	seen    []bool // lists that have a compact ref
 }
 
-// chainKey tells apart what fulls are found by.
+// chainKey tells apart what kept entries are found by.
 type chainKey struct {
 	kind byte // see the seeds of the table
 	name string
@@ -140,7 +140,7 @@ func (b *Builder) addNamed(list int, id int64, name string, scope pattern.Scope,
 		b.seen[list], x.lists[list].from = true, id-math.MaxInt32 // ids may come in any order, two thousand million to either side
 	}
 	distance := id - x.lists[list].from
-	if distance < 0 || distance > math.MaxUint32 || name == "" || list > math.MaxUint16 || len(name) > 255 || len(x.refs) >= (fullBit-1000)*refUnit {
+	if distance < 0 || distance > math.MaxUint32 || name == "" || list > math.MaxUint16 || len(name) > 255 || len(x.refs) >= (keptBit-1000)*refUnit {
 		return false
 	}
 	bits := uint16(len(name)) | uint16(scope)<<scopeShift
@@ -159,8 +159,8 @@ func (b *Builder) addNamed(list int, id int64, name string, scope pattern.Scope,
 
 func (b *Builder) addFull(list int, id int64, entry pattern.Entry) {
 	x, p := b.b, entry.Pattern
-	f := full{entry: entry, id: id, list: int32(list), rest: x.addRest(p), next: -1, host: -1}
-	at := int32(len(x.fulls))
+	f := keptEntry{entry: entry, id: id, list: int32(list), conditions: x.addConditions(p), next: -1, host: -1}
+	at := int32(len(x.kept))
 	var key chainKey
 	switch {
 	case p.Kind() == pattern.Regex || p.Kind() == pattern.Word || p.EveryHost() || p.IsGlob() || p.Name() == "" && !p.Prefix().IsValid():
@@ -169,7 +169,7 @@ func (b *Builder) addFull(list int, id int64, entry pattern.Entry) {
 			b.addBlind(f.list)
 		}
 		x.sieve.scans = append(x.sieve.scans, s)
-		x.fulls = append(x.fulls, f)
+		x.kept = append(x.kept, f)
 		return
 	case p.Prefix().IsValid():
 		key = chainKey{kind: addressKey, name: p.Prefix().String()}
@@ -190,7 +190,7 @@ func (b *Builder) addFull(list int, id int64, entry pattern.Entry) {
 		f.next = before
 	}
 	b.chains[key] = at
-	x.fulls = append(x.fulls, f)
+	x.kept = append(x.kept, f)
 }
 
 // literalStart returns the segments of a folded path before the first with a wildcard: what every page that it covers begins
@@ -245,7 +245,7 @@ func (x *base) insertRefs(b *Builder) {
 			n += r.size()
 		}
 		for i := range block[:filled] {
-			x.touched |= x.names.lines[block[i].line][0] // kept, so that the look ahead is not left out as useless
+			x.prefetched |= x.names.lines[block[i].line][0] // kept, so that the look ahead is not left out as useless
 		}
 		for _, w := range block[:filled] {
 			if !x.names.insert(w.spots, w.spots[len(w.spots)-1].key(), w.n) {
@@ -262,14 +262,14 @@ func (x *base) insertChains(b *Builder) {
 	for key, head := range b.chains {
 		switch key.kind {
 		case addressKey:
-			x.addRange(x.fulls[head].entry.Pattern.Prefix(), head)
+			x.addRange(x.kept[head].entry.Pattern.Prefix(), head)
 		case nameKey, hostKey:
 			spots = appendSpots(spots[:0], memory.Bytes(key.name))
 			own := spots[len(spots)-1].key()
 			if key.kind == hostKey {
 				own = spots[len(spots)-1].pagesKey()
 			}
-			if !x.names.insert(spots, own, uint32(head)|fullBit) {
+			if !x.names.insert(spots, own, uint32(head)|keptBit) {
 				x.beside = true
 				continue
 			}
@@ -281,14 +281,14 @@ func (x *base) insertChains(b *Builder) {
 	x.names.seal()
 	x.table = newTable(len(b.chains))
 	for key, head := range b.chains {
-		x.table.insert(hashKey(key), uint32(head)|fullBit)
+		x.table.insert(hashKey(key), uint32(head)|keptBit)
 	}
 }
 
-// found makes the entry of a ref or, with fullBit, of a full.
+// found makes the entry of a ref or, with keptBit, of a kept entry.
 func (x *base) found(n uint32) Found {
-	if n&fullBit != 0 {
-		f := x.fulls[n&^fullBit]
+	if n&keptBit != 0 {
+		f := x.kept[n&^keptBit]
 		return Found{f.id, f.entry}
 	}
 	r := x.ref(n)

@@ -226,8 +226,8 @@ func (x *Index) Found(t Take) Found { return x.parts[t.part].found(t.ref) }
 // ID returns the id of the entry of a take of this index. It allocates nothing.
 func (x *Index) ID(t Take) int64 {
 	b := x.parts[t.part].base
-	if t.ref&fullBit != 0 {
-		return b.fulls[t.ref&^fullBit].id
+	if t.ref&keptBit != 0 {
+		return b.kept[t.ref&^keptBit].id
 	}
 	r := b.ref(t.ref)
 	return b.lists[r.list].from + int64(r.entry)
@@ -235,17 +235,17 @@ func (x *Index) ID(t Take) int64 {
 
 // Until returns the last day on which the entry of a take of this index is in force; the zero Date where it has no end.
 func (x *Index) Until(t Take) pattern.Date {
-	if t.ref&fullBit == 0 {
+	if t.ref&keptBit == 0 {
 		return pattern.Date{}
 	}
-	return x.parts[t.part].fulls[t.ref&^fullBit].entry.Until
+	return x.parts[t.part].kept[t.ref&^keptBit].entry.Until
 }
 
 // Specificity returns how much the entry of a take of this index says. It allocates nothing.
 func (x *Index) Specificity(t Take) pattern.Specificity {
 	b := x.parts[t.part].base
-	if t.ref&fullBit != 0 {
-		return b.fulls[t.ref&^fullBit].entry.Pattern.Specificity()
+	if t.ref&keptBit != 0 {
+		return b.kept[t.ref&^keptBit].entry.Pattern.Specificity()
 	}
 	r := b.ref(t.ref)
 	return pattern.NamedSpecificity(r.name, r.scope())

@@ -168,17 +168,17 @@ func (s *scratch) take(n uint32, list int32, out bool, answer Answer) {
 	s.takes = append(s.takes, Take{List: s.part.listOf[list], CarveOut: out, Unclear: answer != Yes, part: s.at, ref: n})
 }
 
-// takeFull files a full that covers by its host, if it is in force and the rest of it says so. It reports whether it did with Yes.
-func (s *scratch) takeFull(n int32, answer Answer) bool {
-	f := &s.part.fulls[n]
-	if answer = both(answer, s.part.meets(f.rest, &s.question)); answer == No || !s.inForce(f) {
+// takeEntry files an entry that covers by its host, if it is in force and its conditions hold. It reports whether it did with Yes.
+func (s *scratch) takeEntry(n int32, answer Answer) bool {
+	f := &s.part.kept[n]
+	if answer = both(answer, s.part.meets(f.conditions, &s.question)); answer == No || !s.inForce(f) {
 		return false
 	}
-	s.take(uint32(n)|fullBit, f.list, f.entry.CarveOut, answer)
+	s.take(uint32(n)|keptBit, f.list, f.entry.CarveOut, answer)
 	return answer == Yes
 }
 
-func (s *scratch) inForce(f *full) bool {
+func (s *scratch) inForce(f *keptEntry) bool {
 	if s.part.gone != nil {
 		if _, gone := s.part.gone[f.id]; gone {
 			return false
@@ -200,7 +200,7 @@ func both(a, b Answer) Answer {
 
 // namesOnly reports whether nothing but the host has to be looked at.
 func (x *base) namesOnly() bool {
-	return len(x.rests) == 0 && len(x.ranges) == 0 && len(x.sieve.scans) == 0 && !x.ending
+	return len(x.conditions) == 0 && len(x.ranges) == 0 && len(x.sieve.scans) == 0 && !x.ending
 }
 
 // ask files what the part has to say.
@@ -211,8 +211,8 @@ func (x *part) ask(s *scratch) {
 			if length := r.bits - family(addr); length >= 0 && length <= addr.BitLen() {
 				prefix, _ := addr.Prefix(length)
 				if at, ok := r.chains[prefix]; ok {
-					for ; at >= 0; at = x.fulls[at].next {
-						s.takeFull(at, Yes)
+					for ; at >= 0; at = x.kept[at].next {
+						s.takeEntry(at, Yes)
 					}
 				}
 			}
@@ -334,7 +334,7 @@ func (x *part) walkEndings(s *scratch, host string) {
 
 // take files what a slot refers to, if it is about a host and, for pathKey, a path.
 func (x *part) take(s *scratch, n uint32, kind byte, name string, path []byte, below bool) {
-	if n&fullBit == 0 {
+	if n&keptBit == 0 {
 		r := x.ref(n)
 		if kind != nameKey || string(r.name) != name || !inScope(r.scope(), below) {
 			return
@@ -347,40 +347,40 @@ func (x *part) take(s *scratch, n uint32, kind byte, name string, path []byte, b
 		s.take(n, int32(r.list), r.bits&isCarveOut != 0, Yes)
 		return
 	}
-	for f := int32(n &^ fullBit); f >= 0; f = x.fulls[f].next {
-		p := &x.fulls[f].entry.Pattern
-		if p.EveryEnding() != (kind == endingKey) || p.Name() != name || kind != endingKey && x.fulls[f].start(x.base) != string(path) {
+	for f := int32(n &^ keptBit); f >= 0; f = x.kept[f].next {
+		p := &x.kept[f].entry.Pattern
+		if p.EveryEnding() != (kind == endingKey) || p.Name() != name || kind != endingKey && x.kept[f].start(x.base) != string(path) {
 			break // another key with the same hash
 		}
 		if inScope(p.Scope(), below) {
-			s.takeFull(f, Yes)
+			s.takeEntry(f, Yes)
 		}
 	}
 }
 
-// start returns the path under which the full stands beside its host; "" where it stands under the host alone.
-func (f *full) start(x *base) string {
-	if f.rest < 0 {
+// start returns the path under which the entry stands beside its host; "" where it stands under the host alone.
+func (f *keptEntry) start(x *base) string {
+	if f.conditions < 0 {
 		return ""
 	}
-	return x.rests[f.rest].start
+	return x.conditions[f.conditions].start
 }
 
 // pages files the entries for literal pages of a host, whose running hash is h and for which a slot refers to a chain of all of them:
 // from the root of the path on, or, where the path is out of sight, all.
 func (x *part) pages(s *scratch, n uint32, h uint64, name string, below bool) {
-	if n&fullBit == 0 {
+	if n&keptBit == 0 {
 		return
 	}
-	f := int32(n &^ fullBit)
-	if x.fulls[f].entry.Pattern.Name() != name || x.fulls[f].start(x.base) == "" {
+	f := int32(n &^ keptBit)
+	if x.kept[f].entry.Pattern.Name() != name || x.kept[f].start(x.base) == "" {
 		return // another key with the same hash
 	}
 	q := &s.question
 	if q.sight != weburl.Full {
-		for ; f >= 0; f = x.fulls[f].host {
-			if inScope(x.fulls[f].entry.Pattern.Scope(), below) {
-				s.takeFull(f, Yes)
+		for ; f >= 0; f = x.kept[f].host {
+			if inScope(x.kept[f].entry.Pattern.Scope(), below) {
+				s.takeEntry(f, Yes)
 			}
 		}
 		return

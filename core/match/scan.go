@@ -14,8 +14,8 @@ import (
 
 // scan is one pattern that the table cannot find by its host.
 type scan struct {
-	full int32
-	form form
+	entry int32
+	form  form
 	// needs are texts of which a URL has to hold one, in lower case, for the pattern to have a chance. There are none where
 	// nothing can be said: such a pattern is tried on every URL.
 	needs []string
@@ -79,8 +79,8 @@ const (
 	everySuffix // *.*
 )
 
-func newScan(full int32, p pattern.Pattern) scan {
-	s := scan{full: full}
+func newScan(entry int32, p pattern.Pattern) scan {
+	s := scan{entry: entry}
 	switch {
 	case p.Kind() == pattern.Regex:
 		s.setRegex(p)

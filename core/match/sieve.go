@@ -16,15 +16,15 @@ const minNeed = 3
 // sieve holds the patterns that are found by what a URL must hold. The zero sieve is empty and ready for use.
 type sieve struct {
 	scans   []scan
-	onHosts [len(grams)]*shelf // of scans that look at the host alone; nil where nothing is filed
-	onAll   [len(grams)]*shelf // of the others
-	always  []int32            // scans without needs
-	single  []int32            // those of them that do not run in an automaton
-	autos   [3]*automaton      // the others, by form: onURL, onHost, onPath; nil for none
+	onHosts [len(grams)]*gramTable // of scans that look at the host alone; nil where nothing is filed
+	onAll   [len(grams)]*gramTable // of the others
+	always  []int32                // scans without needs
+	single  []int32                // those of them that do not run in an automaton
+	autos   [3]*automaton          // the others, by form: onURL, onHost, onPath; nil for none
 }
 
-// shelf files needs by grams of one length.
-type shelf struct {
+// gramTable files needs by grams of one length.
+type gramTable struct {
 	needs map[uint64][]need
 	seen  [1 << 11]uint64 // a bit for the hash of each gram, so that most places of a URL cost no look into the map
 }
@@ -41,7 +41,7 @@ func (x *sieve) seal() {
 	popular := map[uint64]int{}
 	for _, one := range x.scans {
 		for _, text := range one.needs {
-			_, size := shelfFor(text)
+			_, size := gramTableFor(text)
 			for i := 0; i+size <= len(text); i++ {
 				popular[gramAt(text, i, size)]++
 			}
@@ -56,24 +56,24 @@ func (x *sieve) seal() {
 			}
 		}
 		for _, text := range one.needs {
-			at, size := shelfFor(text)
+			at, size := gramTableFor(text)
 			best := 0
 			for i := 1; i+size <= len(text); i++ {
 				if popular[gramAt(text, i, size)] < popular[gramAt(text, best, size)] {
 					best = i
 				}
 			}
-			shelves := &x.onAll
+			tables := &x.onAll
 			if one.form == onHost || one.form == isGlob {
-				shelves = &x.onHosts
+				tables = &x.onHosts
 			}
-			if shelves[at] == nil {
-				shelves[at] = &shelf{needs: map[uint64][]need{}}
+			if tables[at] == nil {
+				tables[at] = &gramTable{needs: map[uint64][]need{}}
 			}
-			shelf, g := shelves[at], gramAt(text, best, size)
-			shelf.needs[g] = append(shelf.needs[g], need{int32(n), int32(best), text})
+			table, g := tables[at], gramAt(text, best, size)
+			table.needs[g] = append(table.needs[g], need{int32(n), int32(best), text})
 			word, mask := bit(g)
-			shelf.seen[word] |= mask
+			table.seen[word] |= mask
 		}
 	}
 	for _, a := range x.autos {
@@ -95,8 +95,8 @@ func (x *sieve) together(n int32, one *scan) bool {
 	return x.autos[one.form].add(prog, n)
 }
 
-// shelfFor returns the shelf on which a need is filed, and the length of its grams.
-func shelfFor(text string) (at, size int) {
+// gramTableFor returns the table in which a need is filed, and the length of its grams.
+func gramTableFor(text string) (at, size int) {
 	for at, size = range grams {
 		if len(text) >= size {
 			break
@@ -127,33 +127,33 @@ func (x *sieve) ask(s *scratch) {
 	}
 	x.askTogether(s)
 	q := &s.question
-	for at, shelf := range x.onHosts {
-		if shelf == nil {
+	for at, table := range x.onHosts {
+		if table == nil {
 			continue
 		}
 		host := q.url.Host()
-		askShelf(x, s, shelf, host, grams[at])
+		askGrams(x, s, table, host, grams[at])
 		if unicode := q.unicodeHost(); unicode != host {
-			askShelf(x, s, shelf, unicode, grams[at])
+			askGrams(x, s, table, unicode, grams[at])
 		}
 	}
-	for at, shelf := range x.onAll {
-		if shelf != nil {
-			askShelf(x, s, shelf, q.haystack(), grams[at])
+	for at, table := range x.onAll {
+		if table != nil {
+			askGrams(x, s, table, q.haystack(), grams[at])
 		}
 	}
 }
 
-// askShelf tries the scans whose needs a text holds.
-func askShelf[T string | []byte](x *sieve, s *scratch, shelf *shelf, text T, size int) {
+// askGrams tries the scans whose needs a text holds.
+func askGrams[T string | []byte](x *sieve, s *scratch, table *gramTable, text T, size int) {
 	if len(text) < size {
 		return
 	}
 	g := gramAt(text, 0, size)
 	keep := uint64(1)<<(8*size) - 1
 	for i := 0; ; i++ {
-		if word, mask := bit(g); shelf.seen[word]&mask != 0 {
-			for _, need := range shelf.needs[g] {
+		if word, mask := bit(g); table.seen[word]&mask != 0 {
+			for _, need := range table.needs[g] {
 				begin := i - int(need.offset)
 				end := begin + len(need.text)
 				if begin >= 0 && end <= len(text) && string(text[begin:end]) == need.text && s.stamps[need.scan] < 2*s.turn {
@@ -211,7 +211,7 @@ func (x *sieve) try(s *scratch, n int32) {
 
 func (x *sieve) file(s *scratch, n int32, answer Answer) {
 	s.stamps[n] = 2 * s.turn
-	if answer != No && s.takeFull(x.scans[n].full, answer) {
+	if answer != No && s.takeEntry(x.scans[n].entry, answer) {
 		s.stamps[n]++
 	}
 }
@@ -240,7 +240,7 @@ func (x *part) askBlind(s *scratch) {
 		unclear, unclearOut := false, false
 		for _, n := range b.scans {
 			scan := &x.sieve.scans[n]
-			f := &x.fulls[scan.full]
+			f := &x.kept[scan.entry]
 			known := !s.all && !scan.costly && (f.entry.CarveOut && unclearOut || !f.entry.CarveOut && unclear)
 			if s.stamps[n] == 2*s.turn+1 || known || !s.inForce(f) {
 				continue // the sieve filed it, or it would tell nothing new
@@ -252,7 +252,7 @@ func (x *part) askBlind(s *scratch) {
 			if answer == No {
 				continue
 			}
-			s.take(uint32(scan.full)|fullBit, f.list, f.entry.CarveOut, answer)
+			s.take(uint32(scan.entry)|keptBit, f.list, f.entry.CarveOut, answer)
 			unclear, unclearOut = unclear || !f.entry.CarveOut, unclearOut || f.entry.CarveOut
 		}
 	}

@@ -325,7 +325,7 @@ func TestIDsInAnyOrder(t *testing.T) {
 			b.AddNamed(list, id(i), fmt.Sprintf("site-%d.example", i), pattern.AndBelow, false)
 		}
 		x := b.Build()
-		assert.Empty(t, x.parts[0].fulls, name)
+		assert.Empty(t, x.parts[0].kept, name)
 		for i := range n {
 			hits := x.Cover(weburl.MustParse(fmt.Sprintf("site-%d.example", i)), pattern.Date{}, weburl.Full)
 			require.Equal(t, id(i), hits[0].Covering[0].ID, name)

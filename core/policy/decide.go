@@ -79,10 +79,10 @@ type Work struct {
 	gateBit uint8 // its place in [Gates]
 	addr    netip.Addr
 
-	hypo *hypothesis
-	keys []string
+	assumed *hypothesis
+	keys    []string
 
-	touched uint32 // means nothing: see outline.touch
+	prefetched uint32 // keeps prefetch loads alive; never read
 }
 
 // candidate is an exception that covers the URL.
@@ -159,7 +159,7 @@ func (s *Snapshot) find(w *Work, person string, place directory.Place) {
 	if w.caller = s.callers.At(person, place); w.caller != nil {
 		w.person = w.caller.person
 		for _, n := range w.caller.policies() {
-			w.touched ^= s.outline.touch(n)
+			w.prefetched ^= s.outline.prefetch(n)
 		}
 	}
 }
@@ -202,7 +202,7 @@ func (s *Snapshot) weigh(w *Work) {
 	}
 	s.classifier.Weigh(&w.seen)
 	if w.caller != nil {
-		w.touched ^= s.outline.touchRows(w)
+		w.prefetched ^= s.outline.prefetchRows(w)
 	}
 	w.is.Clear()
 	for _, n := range w.seen.Categories {
@@ -316,7 +316,7 @@ func (s *Snapshot) descend(w *Work, at time.Time, t *tracer, d *Decision) {
 		d.Verdict, d.Rung, d.Granted = Allow, AtUnlocked, g
 		return
 	}
-	if h := w.hypo; h == nil || h.exception == nil {
+	if h := w.assumed; h == nil || h.exception == nil {
 		if g := s.granted(w, false, at, t); g >= 0 {
 			d.Verdict, d.Rung, d.Granted = s.grants[g].Then, AtException, g
 			return
@@ -349,7 +349,7 @@ func (s *Snapshot) first(w *Work, p *ladderPolicy, number int32, rung Rung, at t
 			canMatch = w.can
 		}
 		rule, then, decided = s.firstOf(w, p, number, rung, at, canMatch)
-		if h := w.hypo; h != nil && h.lifted[1] >= 0 && h.lifted[0] == p.number(rung) && (!decided || rule >= h.lifted[2]) {
+		if h := w.assumed; h != nil && h.lifted[1] >= 0 && h.lifted[0] == p.number(rung) && (!decided || rule >= h.lifted[2]) {
 			if lifted := &p.rules[h.lifted[1]]; s.outcome(w, lifted, at) == Decided {
 				return h.lifted[1], lifted.then, true
 			}
@@ -546,7 +546,7 @@ func (s *Snapshot) granted(w *Work, unlocked bool, at time.Time, t *tracer) int3
 	for i := range w.granted {
 		c := &w.granted[i]
 		g := &s.grants[c.grant]
-		if g.unlocked != unlocked || w.hypo != nil && w.hypo.ended == c.grant {
+		if g.unlocked != unlocked || w.assumed != nil && w.assumed.ended == c.grant {
 			continue
 		}
 		fits := w.level(g)
@@ -564,18 +564,18 @@ func (s *Snapshot) granted(w *Work, unlocked bool, at time.Time, t *tracer) int3
 	if t != nil {
 		t.granted(best, unlocked)
 	}
-	if best >= 0 && w.hypo != nil {
-		w.hypo.level, w.hypo.says = level, says
+	if best >= 0 && w.assumed != nil {
+		w.assumed.level, w.assumed.says = level, says
 	}
 	return best
 }
 
 // grantedWith returns the verdict of the exceptions with one more; "" where there is none.
 func (s *Snapshot) grantedWith(w *Work, at time.Time) Verdict {
-	h := *w.hypo
+	h := *w.assumed
 	real := s.granted(w, false, at, nil)
-	level, says := w.hypo.level, w.hypo.says
-	w.hypo.level, w.hypo.says = h.level, h.says
+	level, says := w.assumed.level, w.assumed.says
+	w.assumed.level, w.assumed.says = h.level, h.says
 	if order := h.says.Compare(says); real < 0 || h.level > level || h.level == level && (order > 0 || order == 0 && h.exception.Then == Block) {
 		return h.exception.Then
 	}
@@ -627,7 +627,7 @@ func (s *Snapshot) combined(w *Work, at time.Time, t *tracer, d *Decision) bool 
 		}
 		var then uint8
 		var rule int32
-		if t == nil && w.hypo == nil {
+		if t == nil && w.assumed == nil {
 			var decided bool
 			if rule, then, decided = s.firstOf(w, p, n, AtPolicy, at, canMatch); !decided {
 				then = s.outline.policies[n].otherwise

@@ -72,7 +72,7 @@ func (s *Snapshot) TravelFlips(w *Work, r *Request, at time.Time) []Flip {
 
 // probe looks up all that a request hangs on, so that it can be decided on again and again.
 func (s *Snapshot) probe(w *Work, r *Request, at time.Time) *Work {
-	w.hypo = nil
+	w.assumed = nil
 	s.belong(w, r)
 	s.look(w, r, pattern.DateOf(at.In(s.config.Zone)), false)
 	s.weigh(w)
@@ -100,10 +100,10 @@ func (f *flipping) decide(h *hypothesis) (said Decision, decider *Work) {
 			if mine.page && w.sight != weburl.Full {
 				mine.exception = nil // it cannot be told there
 			}
-			w.hypo = &mine
+			w.assumed = &mine
 		}
 		d := f.s.ladder(w, f.at, nil)
-		w.hypo = nil
+		w.assumed = nil
 		passes := c.meets(d.Verdict)
 		if c.decisive == i {
 			said, decider = d, w

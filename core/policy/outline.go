@@ -67,27 +67,27 @@ type listRules struct {
 func (s *Snapshot) baselineNumber() int32 { return int32(len(s.config.Policies)) }
 func (s *Snapshot) fallbackNumber() int32 { return int32(len(s.config.Policies)) + 1 }
 
-// touch reads what will be needed of a policy. Nothing waits for it, so the machine fetches it beside other work. The result means nothing,
+// prefetch reads what will be needed of a policy. Nothing waits for it, so the machine fetches it beside other work. The result means nothing,
 // but that it is kept keeps the read from being left out.
-func (o *outline) touch(number int32) uint32 {
+func (o *outline) prefetch(number int32) uint32 {
 	if p := &o.policies[number]; p.words > 0 {
 		return o.masks[p.masks]
 	}
 	return 0
 }
 
-// touchRows is touch for what the categories of a request have to say in its caller's policies.
-func (o *outline) touchRows(w *Work) uint32 {
-	touched := uint32(0)
+// prefetchRows is prefetch for what the categories of a request have to say in its caller's policies.
+func (o *outline) prefetchRows(w *Work) uint32 {
+	loaded := uint32(0)
 	for _, n := range w.caller.policies() {
 		p := &o.policies[n]
 		for _, category := range w.seen.Categories {
 			if row := int(p.masks) + (firstCategory+int(category))*int(p.words); row < len(o.masks) {
-				touched ^= o.masks[row]
+				loaded ^= o.masks[row]
 			}
 		}
 	}
-	return touched
+	return loaded
 }
 
 // canMatch appends to w.can which rules of a policy the lists, categories and traits of the request can make match.
@@ -125,7 +125,7 @@ func (s *Snapshot) firstOf(w *Work, p *ladderPolicy, number int32, rung Rung, at
 		for ; can != 0; can &= can - 1 {
 			bit := bits.TrailingZeros32(can)
 			i := int32(word*wordBits + bit)
-			if h := w.hypo; h != nil && h.without[0] == p.number(rung) && h.without[1] == i {
+			if h := w.assumed; h != nil && h.without[0] == p.number(rung) && h.without[1] == i {
 				continue
 			}
 			if masks[isPlain*words+word]>>bit&1 == 0 {

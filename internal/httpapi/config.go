@@ -196,16 +196,16 @@ func sameBody(a, b []byte) bool {
 	if json.Unmarshal(a, &one) != nil || json.Unmarshal(b, &other) != nil {
 		return false
 	}
-	return reflect.DeepEqual(full(one), full(other))
+	return reflect.DeepEqual(withoutEmpty(one), withoutEmpty(other))
 }
 
-// full leaves out what is empty.
-func full(value any) any {
+// withoutEmpty leaves out what is empty.
+func withoutEmpty(value any) any {
 	switch v := value.(type) {
 	case map[string]any:
 		kept := map[string]any{}
 		for key, one := range v {
-			if f := full(one); f != nil {
+			if f := withoutEmpty(one); f != nil {
 				kept[key] = f
 			}
 		}
@@ -216,7 +216,7 @@ func full(value any) any {
 		}
 		kept := make([]any, len(v))
 		for i, one := range v {
-			kept[i] = full(one)
+			kept[i] = withoutEmpty(one)
 		}
 		return kept
 	case string:

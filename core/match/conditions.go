@@ -8,8 +8,8 @@ import (
 	"widelark/core/weburl"
 )
 
-// rest is what a pattern asks for beside the host.
-type rest struct {
+// conditions are what a pattern asks for beside the host.
+type conditions struct {
 	scheme string         // "" for both
 	port   uint16         // 0 for every port
 	tree   string         // a literal path, folded, without a final slash
@@ -20,10 +20,10 @@ type rest struct {
 	params []pattern.Param
 }
 
-// addRest keeps what p asks for beside its host and returns where, -1 where that is nothing.
-func (x *base) addRest(p pattern.Pattern) int32 {
+// addConditions keeps what p asks for beside its host and returns where, -1 where that is nothing.
+func (x *base) addConditions(p pattern.Pattern) int32 {
 	scheme, port := p.SchemeAndPort()
-	r := rest{scheme: scheme, port: port, tree: p.FoldedPath(), exact: p.ExactPage(), params: p.Params()}
+	r := conditions{scheme: scheme, port: port, tree: p.FoldedPath(), exact: p.ExactPage(), params: p.Params()}
 	if everyPath(r.tree) {
 		r.tree, r.exact = "", false
 	}
@@ -37,8 +37,8 @@ func (x *base) addRest(p pattern.Pattern) int32 {
 	if strings.Contains(r.tree, "*") {
 		r.glob = pathGlob(r.tree, r.exact)
 	}
-	x.rests = append(x.rests, r)
-	return int32(len(x.rests) - 1)
+	x.conditions = append(x.conditions, r)
+	return int32(len(x.conditions) - 1)
 }
 
 // everyPath reports whether a glob of a path covers every path: it is nothing but segments "**".
@@ -55,12 +55,12 @@ func pathGlob(glob string, exact bool) *regexp.Regexp {
 	return regexp.MustCompile("(?s)^" + expr + "$")
 }
 
-// meets says whether the URL is what the rest at a position asks for, as far as it is seen.
+// meets says whether the URL meets the conditions at a position, as far as it is seen.
 func (x *base) meets(at int32, q *question) Answer {
 	if at < 0 {
 		return Yes
 	}
-	r := &x.rests[at]
+	r := &x.conditions[at]
 	answer := Yes
 	if r.scheme != "" {
 		switch q.scheme() {
