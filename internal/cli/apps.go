@@ -71,9 +71,60 @@ func activity(said string) client.ActivityBody {
 	return act
 }
 
+// appFlags say what changes about an app.
+type appFlags struct {
+	name, about                              string
+	hosts, noHosts, activities, noActivities []string
+}
+
+func (f *appFlags) register(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.StringVar(&f.name, "name", "", "the new name; rules go on calling it by its key")
+	flags.StringVar(&f.about, "describe", "", "what it is")
+	flags.StringArrayVar(&f.hosts, "add-host", nil, "an entry in the notation; give it again for more")
+	flags.StringArrayVar(&f.noHosts, "drop-host", nil, "an entry that goes; give it again for more")
+	flags.StringArrayVar(&f.activities, "activity", nil, "something it is used for, new or in place of what it was, as NAME:METHOD,METHOD:/path,/path; give it again for more")
+	flags.StringArrayVar(&f.noActivities, "drop-activity", nil, "the key of one that goes; give it again for more")
+}
+
+// apply changes an app as the flags that were given say.
+func (f *appFlags) apply(changed func(string) bool, body *client.AppInput) error {
+	was := body.Name
+	if f.name != "" {
+		body.Name = f.name
+	}
+	if changed("describe") {
+		body.Description = &f.about
+	}
+	for _, host := range f.noHosts {
+		at := slices.Index(body.Hosts, host)
+		if at < 0 {
+			return usageError{fmt.Errorf("%s has no host %q, but %s", was, host, strings.Join(body.Hosts, ", "))}
+		}
+		body.Hosts = slices.Delete(body.Hosts, at, at+1)
+	}
+	body.Hosts = append(body.Hosts, f.hosts...)
+	for _, key := range f.noActivities {
+		at := slices.IndexFunc(body.Activities, func(act client.ActivityBody) bool { return act.Key == key })
+		if at < 0 {
+			return usageError{fmt.Errorf("%s has no activity with the key %q; `widelark app ls` shows them", was, key)}
+		}
+		body.Activities = slices.Delete(body.Activities, at, at+1)
+	}
+	for _, said := range f.activities {
+		act := activity(said)
+		if at := slices.IndexFunc(body.Activities, func(old client.ActivityBody) bool { return strings.EqualFold(old.Name, act.Name) }); at >= 0 {
+			act.Key = body.Activities[at].Key
+			body.Activities[at] = act
+		} else {
+			body.Activities = append(body.Activities, act)
+		}
+	}
+	return nil
+}
+
 func (a *app) appEditCommand() *cobra.Command {
-	var name, about string
-	var hosts, noHosts, activities, noActivities []string
+	var f appFlags
 	cmd := &cobra.Command{
 		Use: "edit NAME", Short: "Change an app: its hosts, and what is done there", Args: exactly("NAME"),
 		Example: `  widelark app edit Sharebay --add-host sharebay.test --activity 'delete:DELETE:/files'
@@ -94,35 +145,8 @@ func (a *app) appEditCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if name != "" {
-				body.Name = name
-			}
-			if cmd.Flags().Changed("describe") {
-				body.Description = &about
-			}
-			for _, host := range noHosts {
-				at := slices.Index(body.Hosts, host)
-				if at < 0 {
-					return usageError{fmt.Errorf("%s has no host %q, but %s", seen.Name, host, strings.Join(body.Hosts, ", "))}
-				}
-				body.Hosts = slices.Delete(body.Hosts, at, at+1)
-			}
-			body.Hosts = append(body.Hosts, hosts...)
-			for _, key := range noActivities {
-				at := slices.IndexFunc(body.Activities, func(act client.ActivityBody) bool { return act.Key == key })
-				if at < 0 {
-					return usageError{fmt.Errorf("%s has no activity with the key %q; `widelark app ls` shows them", seen.Name, key)}
-				}
-				body.Activities = slices.Delete(body.Activities, at, at+1)
-			}
-			for _, said := range activities {
-				act := activity(said)
-				if at := slices.IndexFunc(body.Activities, func(old client.ActivityBody) bool { return strings.EqualFold(old.Name, act.Name) }); at >= 0 {
-					act.Key = body.Activities[at].Key
-					body.Activities[at] = act
-				} else {
-					body.Activities = append(body.Activities, act)
-				}
+			if err := f.apply(cmd.Flags().Changed, &body); err != nil {
+				return err
 			}
 			if _, err := api.PutAppWithResponse(cmd.Context(), seen.ID, &client.PutAppParams{IfMatch: match(seen.Version)}, body); err != nil {
 				return err
@@ -131,12 +155,6 @@ func (a *app) appEditCommand() *cobra.Command {
 			return nil
 		}),
 	}
-	flags := cmd.Flags()
-	flags.StringVar(&name, "name", "", "the new name; rules go on calling it by its key")
-	flags.StringVar(&about, "describe", "", "what it is")
-	flags.StringArrayVar(&hosts, "add-host", nil, "an entry in the notation; give it again for more")
-	flags.StringArrayVar(&noHosts, "drop-host", nil, "an entry that goes; give it again for more")
-	flags.StringArrayVar(&activities, "activity", nil, "something it is used for, new or in place of what it was, as NAME:METHOD,METHOD:/path,/path; give it again for more")
-	flags.StringArrayVar(&noActivities, "drop-activity", nil, "the key of one that goes; give it again for more")
+	f.register(cmd)
 	return cmd
 }

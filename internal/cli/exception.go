@@ -17,7 +17,7 @@ import (
 
 func (a *app) exceptionCommand() *cobra.Command {
 	cmd := noun("exception", "Exceptions: for some people, some pages, some days",
-		a.exceptionLsCommand(), a.exceptionShowCommand(), a.exceptionSetCommand(false), a.exceptionSetCommand(true), a.exceptionEndCommand(), a.removeCommand(exceptionKind))
+		a.exceptionLsCommand(), a.exceptionShowCommand(), a.exceptionNewCommand(), a.exceptionEditCommand(), a.exceptionEndCommand(), a.removeCommand(exceptionKind))
 	cmd.Example = `  widelark exception new ferrow-instruments.example --group "Records office" --until 2026-11-28 --why "Orders by Friday"
   widelark exception ls --ending 7d
   widelark exception end "Allow ferrow-instruments.example"`
@@ -136,90 +136,115 @@ func end(text string, zone *time.Location) (*time.Time, error) {
 	return &at, nil
 }
 
-func (a *app) exceptionSetCommand(edit bool) *cobra.Command {
-	var name, why, from, until, by string
-	var entries, persons, groups, networks, addresses []string
-	var everybody, block, allow, off, on bool
+// exceptionFlags are what say how an exception is to be.
+type exceptionFlags struct {
+	name, why, from, until, by                    string
+	entries, persons, groups, networks, addresses []string
+	everybody, block, allow, off, on              bool
+}
+
+func (f *exceptionFlags) register(cmd *cobra.Command, edit bool) {
+	flags := cmd.Flags()
+	more := ""
+	flags.BoolVar(&f.block, "block", false, "block instead of allowing")
+	if edit {
+		more = ", in place of all before"
+		flags.BoolVar(&f.allow, "allow", false, "allow instead of blocking")
+		flags.BoolVar(&f.off, "off", false, "switch it off without ending it")
+		flags.BoolVar(&f.on, "on", false, "switch it on again")
+		flags.StringArrayVar(&f.entries, "entry", nil, "an entry in the notation"+more+"; give it again for more")
+	}
+	flags.StringVar(&f.name, "name", "", "what it is called; left out, it is made from the first entry or stays")
+	flags.StringVar(&f.why, "why", "", "the reason")
+	flags.StringVar(&f.by, "requested-by", "", "who asked for it")
+	flags.StringVar(&f.from, "from", "", "the first day or the moment; left out, now")
+	flags.StringVar(&f.until, "until", "", "the last day, the moment, a length of time (7d), or none")
+	flags.BoolVar(&f.everybody, "everybody", false, "for everybody"+more)
+	flags.StringArrayVar(&f.persons, "person", nil, "a person whom it is for"+more+"; give it again for more")
+	flags.StringArrayVar(&f.groups, "group", nil, "a group whom it is for"+more+"; give it again for more")
+	flags.StringArrayVar(&f.networks, "network", nil, "a network whom it is for"+more+"; give it again for more")
+	flags.StringArrayVar(&f.addresses, "address", nil, "an address or a range whom it is for"+more+"; give it again for more")
+}
+
+// whomGiven reports whether it was said for whom the exception is.
+func (f *exceptionFlags) whomGiven() bool {
+	return f.everybody || len(f.persons)+len(f.groups)+len(f.networks)+len(f.addresses) > 0
+}
+
+// apply makes an exception as the flags that were given say.
+func (f *exceptionFlags) apply(ctx context.Context, a *app, api *client.ClientWithResponses, changed func(string) bool, body *client.ExceptionInput) (err error) {
+	switch {
+	case f.block:
+		body.Then = "block"
+	case f.allow:
+		body.Then = "allow"
+	}
+	if changed("entry") {
+		body.Entries = f.entries
+	}
+	if f.off || f.on {
+		body.Off = &f.off
+	}
+	body.Reason = cmp.Or(f.why, body.Reason)
+	if f.name != "" {
+		body.Name = &f.name
+	}
+	if f.by != "" {
+		body.RequestedBy = &f.by
+	}
+	if f.whomGiven() {
+		if body.For, err = whom(ctx, api, f.everybody, f.persons, f.groups, f.networks, f.addresses); err != nil {
+			return err
+		}
+	}
+	if changed("from") {
+		if body.From, err = a.begin(f.from); err != nil {
+			return err
+		}
+	}
+	switch {
+	case f.until == "none":
+		body.Until = nil
+	case changed("until"):
+		body.Until, err = a.end(f.until)
+	}
+	return err
+}
+
+// begin reads when something begins: a day begins at its beginning.
+func (a *app) begin(text string) (*time.Time, error) {
+	day, err := pattern.ParseDate(text)
+	if err != nil {
+		return a.end(text)
+	}
+	zone, err := a.zone()
+	if err != nil {
+		return nil, err
+	}
+	at := schedule.BeginOf(day, zone)
+	return &at, nil
+}
+
+func (a *app) exceptionNewCommand() *cobra.Command {
+	var f exceptionFlags
 	cmd := &cobra.Command{
 		Use: "new ENTRY...", Short: "Allow or block some URLs for some people, for some time", Args: atLeast("ENTRY"),
 		Long: "Make an exception. Entries are in the notation: =host/page is one page, host/page a page and what is below it, host a site. " +
 			"It counts before policies and after the baseline: those that name the person first, then the address or network, then a group, then everybody.",
 		Example: `  widelark exception new '=encyclopaedia.example/heart' --network "Bedside screens" --why "Cardiac ward asked" --until 7d
   widelark exception new webmail.example --block --group Trainees --why "Agreed with the lead"`,
-		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) (err error) {
-			ctx, changed := cmd.Context(), cmd.Flags().Changed
-			body := client.ExceptionInput{Entries: args, Then: "allow"}
-			var seen client.Exception
-			if edit {
-				if cmd.Flags().NFlag() == 0 {
-					return nothingToChange
-				}
-				if err := apart(cmd, []string{"allow", "block"}, []string{"on", "off"}); err != nil {
-					return err
-				}
-				if seen, err = exception(ctx, api, args[0]); err != nil {
-					return err
-				}
-				if body, err = recast[client.ExceptionInput](seen); err != nil {
-					return err
-				}
-				if changed("entry") {
-					body.Entries = entries
-				}
-				if off || on {
-					body.Off = &off
-				}
-			} else if why == "" {
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			if f.why == "" {
 				return usageError{errors.New("say why, with --why")}
 			}
-			switch {
-			case block:
-				body.Then = "block"
-			case allow:
-				body.Then = "allow"
+			if !f.whomGiven() {
+				return saysForNobody
 			}
-			body.Reason = cmp.Or(why, body.Reason)
-			if name != "" {
-				body.Name = &name
-			}
-			if by != "" {
-				body.RequestedBy = &by
-			}
-			if !edit || everybody || len(persons)+len(groups)+len(networks)+len(addresses) > 0 {
-				if body.For, err = whom(ctx, api, everybody, persons, groups, networks, addresses); err != nil {
-					return err
-				}
-			}
-			if changed("from") {
-				if body.From, err = a.end(from); err != nil {
-					return err
-				}
-				if day, err := pattern.ParseDate(from); err == nil { // a day begins at its beginning
-					zone, err := a.zone()
-					if err != nil {
-						return err
-					}
-					begin := schedule.BeginOf(day, zone)
-					body.From = &begin
-				}
-			}
-			switch {
-			case until == "none":
-				body.Until = nil
-			case changed("until"):
-				if body.Until, err = a.end(until); err != nil {
-					return err
-				}
-			}
-			if edit {
-				kept, err := api.PutExceptionWithResponse(ctx, seen.ID, &client.PutExceptionParams{IfMatch: match(seen.Version)}, body)
-				if err == nil {
-					e := kept.JSON200
-					fmt.Fprintf(a.out, "Changed the exception %q: %s %s for %s%s.\n", e.Name, a.verdict(string(e.Then)), strings.Join(e.Entries, ", "), whomSaid(e.For), a.untilSaid(*e))
-				}
+			body := client.ExceptionInput{Entries: args, Then: "allow"}
+			if err := f.apply(cmd.Context(), a, api, cmd.Flags().Changed, &body); err != nil {
 				return err
 			}
-			made, err := api.AddExceptionWithResponse(ctx, body)
+			made, err := api.AddExceptionWithResponse(cmd.Context(), body)
 			if err != nil {
 				return err
 			}
@@ -228,32 +253,49 @@ func (a *app) exceptionSetCommand(edit bool) *cobra.Command {
 			return nil
 		}),
 	}
-	flags := cmd.Flags()
-	more := ""
-	flags.BoolVar(&block, "block", false, "block instead of allowing")
-	if edit {
-		more = ", in place of all before"
-		cmd.Use, cmd.Short, cmd.Args = "edit NAME", "Change an exception; what is not named stays", exactly("NAME")
-		cmd.Long = "Change an exception; what is not named stays."
-		cmd.Example = `  widelark exception edit "The page on tides" --until 2026-12-24
-  widelark exception edit "The page on tides" --entry encyclopaedia.example/wiki --why "All of the lexicon"`
-		flags.BoolVar(&allow, "allow", false, "allow instead of blocking")
-		flags.BoolVar(&off, "off", false, "switch it off without ending it")
-		flags.BoolVar(&on, "on", false, "switch it on again")
-		flags.StringArrayVar(&entries, "entry", nil, "an entry in the notation"+more+"; give it again for more")
-	}
-	flags.StringVar(&name, "name", "", "what it is called; left out, it is made from the first entry or stays")
-	flags.StringVar(&why, "why", "", "the reason")
-	flags.StringVar(&by, "requested-by", "", "who asked for it")
-	flags.StringVar(&from, "from", "", "the first day or the moment; left out, now")
-	flags.StringVar(&until, "until", "", "the last day, the moment, a length of time (7d), or none")
-	flags.BoolVar(&everybody, "everybody", false, "for everybody"+more)
-	flags.StringArrayVar(&persons, "person", nil, "a person whom it is for"+more+"; give it again for more")
-	flags.StringArrayVar(&groups, "group", nil, "a group whom it is for"+more+"; give it again for more")
-	flags.StringArrayVar(&networks, "network", nil, "a network whom it is for"+more+"; give it again for more")
-	flags.StringArrayVar(&addresses, "address", nil, "an address or a range whom it is for"+more+"; give it again for more")
+	f.register(cmd, false)
 	return cmd
 }
+
+func (a *app) exceptionEditCommand() *cobra.Command {
+	var f exceptionFlags
+	cmd := &cobra.Command{
+		Use: "edit NAME", Short: "Change an exception; what is not named stays", Args: exactly("NAME"),
+		Example: `  widelark exception edit "The page on tides" --until 2026-12-24
+  widelark exception edit "The page on tides" --entry encyclopaedia.example/wiki --why "All of the lexicon"`,
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			if cmd.Flags().NFlag() == 0 {
+				return nothingToChange
+			}
+			if err := apart(cmd, []string{"allow", "block"}, []string{"on", "off"}); err != nil {
+				return err
+			}
+			seen, err := exception(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			body, err := recast[client.ExceptionInput](seen)
+			if err == nil {
+				err = f.apply(cmd.Context(), a, api, cmd.Flags().Changed, &body)
+			}
+			if err != nil {
+				return err
+			}
+			kept, err := api.PutExceptionWithResponse(cmd.Context(), seen.ID, &client.PutExceptionParams{IfMatch: match(seen.Version)}, body)
+			if err != nil {
+				return err
+			}
+			e := kept.JSON200
+			fmt.Fprintf(a.out, "Changed the exception %q: %s %s for %s%s.\n", e.Name, a.verdict(string(e.Then)), strings.Join(e.Entries, ", "), whomSaid(e.For), a.untilSaid(*e))
+			return nil
+		}),
+	}
+	f.register(cmd, true)
+	return cmd
+}
+
+// saysForNobody is the error of a command that has to say whom something is for.
+var saysForNobody = usageError{errors.New("say for whom: --person, --group, --network, --address or --everybody")}
 
 func whom(ctx context.Context, api *client.ClientWithResponses, everybody bool, persons, groups, networks, addresses []string) (w client.WhomBody, err error) {
 	if everybody {
@@ -276,7 +318,7 @@ func whom(ctx context.Context, api *client.ClientWithResponses, everybody bool, 
 		w.Addresses = &addresses
 	}
 	if !everybody && len(persons)+len(groups)+len(networks)+len(addresses) == 0 {
-		return w, usageError{errors.New("say for whom: --person, --group, --network, --address or --everybody")}
+		return w, saysForNobody
 	}
 	return w, nil
 }

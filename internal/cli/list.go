@@ -280,9 +280,46 @@ func (a *app) listAddCommand() *cobra.Command {
 	return a.reads(cmd)
 }
 
+// importFlags say how a file is read, and what is told of it.
+type importFlags struct {
+	exact, preview, replace, all                      bool
+	format, column, noteColumn, untilColumn, reportTo string
+}
+
+func (f *importFlags) register(cmd *cobra.Command) {
+	cmd.Flags().BoolVar(&f.exact, "exact", false, "take the notation only; change nothing")
+	cmd.Flags().BoolVar(&f.preview, "preview", false, "only say what would become of each line")
+	cmd.Flags().BoolVar(&f.replace, "replace", false, "take out the entries that are not in the file")
+	cmd.Flags().BoolVar(&f.all, "all", false, "show every reported line, not only the first 20 of a kind")
+	cmd.Flags().StringVar(&f.format, "format", "", "lines, domains, hosts, csv or jsonl; without it, told by the file's name. Packed with gzip or zstd as they may be")
+	cmd.Flags().StringVar(&f.column, "column", "", "csv, jsonl: the column with the entries, by name or number")
+	cmd.Flags().StringVar(&f.noteColumn, "note-column", "", "csv, jsonl: the column with the notes")
+	cmd.Flags().StringVar(&f.untilColumn, "until-column", "", "csv, jsonl: the column with the last days")
+	cmd.Flags().StringVar(&f.reportTo, "report", "", "write what became of every changed and refused line to this file, as CSV, or JSON where it ends so")
+}
+
+// params are what the service is asked for with a file of this name.
+func (f *importFlags) params(name string) *client.ImportEntriesParams {
+	reading := client.ImportEntriesParamsReadingMending
+	if f.exact {
+		reading = client.ImportEntriesParamsReadingExact
+	}
+	params := &client.ImportEntriesParams{Reading: &reading, Preview: &f.preview, Replace: &f.replace}
+	format := f.format
+	if format == "" {
+		format = formatOf(name)
+	}
+	written := client.ImportEntriesParamsFormat(format)
+	params.Format, params.Column, params.NoteColumn, params.UntilColumn = &written, &f.column, &f.noteColumn, &f.untilColumn
+	if f.reportTo != "" || f.all {
+		most := int64(100_000)
+		params.Report = &most
+	}
+	return params
+}
+
 func (a *app) listImportCommand() *cobra.Command {
-	var exact, preview, replace, all bool
-	var format, column, noteColumn, untilColumn, reportTo string
+	var f importFlags
 	cmd := &cobra.Command{
 		Use: "import NAME [FILE]", Short: "Add a file (or standard input) to a list",
 		Long: "Add a file to a list, in one transaction. What people keep and paste (addresses from a browser, hosts-file lines, defanged text) is turned " +
@@ -304,44 +341,22 @@ func (a *app) listImportCommand() *cobra.Command {
 				return err
 			}
 			defer file.Close()
-			reading := client.ImportEntriesParamsReadingMending
-			if exact {
-				reading = client.ImportEntriesParamsReadingExact
-			}
-			params := &client.ImportEntriesParams{Reading: &reading, Preview: &preview, Replace: &replace}
-			if format == "" {
-				format = formatOf(append(rest, "")[0])
-			}
-			written := client.ImportEntriesParamsFormat(format)
-			params.Format, params.Column, params.NoteColumn, params.UntilColumn = &written, &column, &noteColumn, &untilColumn
-			if reportTo != "" || all {
-				most := int64(100_000)
-				params.Report = &most
-			}
 			body, done := a.progress(file, "sent")
-			report, err := api.ImportEntriesWithBodyWithResponse(cmd.Context(), l.ID, params, "application/octet-stream", body)
+			report, err := api.ImportEntriesWithBodyWithResponse(cmd.Context(), l.ID, f.params(append(rest, "")[0]), "application/octet-stream", body)
 			done()
 			if err != nil {
 				return err
 			}
-			if reportTo != "" {
-				if err := saveReport(reportTo, *report.JSON200); err != nil {
+			if f.reportTo != "" {
+				if err := saveReport(f.reportTo, *report.JSON200); err != nil {
 					return err
 				}
-				fmt.Fprintf(a.err, "The report is in %s.\n", reportTo)
+				fmt.Fprintf(a.err, "The report is in %s.\n", f.reportTo)
 			}
-			return a.report(*report.JSON200, all)
+			return a.report(*report.JSON200, f.all)
 		}),
 	}
-	cmd.Flags().BoolVar(&exact, "exact", false, "take the notation only; change nothing")
-	cmd.Flags().BoolVar(&preview, "preview", false, "only say what would become of each line")
-	cmd.Flags().BoolVar(&replace, "replace", false, "take out the entries that are not in the file")
-	cmd.Flags().BoolVar(&all, "all", false, "show every reported line, not only the first 20 of a kind")
-	cmd.Flags().StringVar(&format, "format", "", "lines, domains, hosts, csv or jsonl; without it, told by the file's name. Packed with gzip or zstd as they may be")
-	cmd.Flags().StringVar(&column, "column", "", "csv, jsonl: the column with the entries, by name or number")
-	cmd.Flags().StringVar(&noteColumn, "note-column", "", "csv, jsonl: the column with the notes")
-	cmd.Flags().StringVar(&untilColumn, "until-column", "", "csv, jsonl: the column with the last days")
-	cmd.Flags().StringVar(&reportTo, "report", "", "write what became of every changed and refused line to this file, as CSV, or JSON where it ends so")
+	f.register(cmd)
 	return a.reads(cmd)
 }
 

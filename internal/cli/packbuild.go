@@ -4,6 +4,7 @@ import (
 	"crypto/ed25519"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"slices"
@@ -12,9 +13,71 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"widelark/core/classify"
 	"widelark/internal/packfile"
 	"widelark/internal/sealed"
 )
+
+// makersOwn reads what a maker of packs keeps: the taxonomy, and the key to sign with.
+func makersOwn(taxonomy, keyFile string) (t classify.Taxonomy, key ed25519.PrivateKey, err error) {
+	text, err := os.ReadFile(taxonomy)
+	if err != nil {
+		return t, nil, err
+	}
+	if t, err = packfile.UnmarshalTaxonomy(text); err != nil {
+		return t, nil, err
+	}
+	secret, err := os.ReadFile(keyFile)
+	if err != nil {
+		return t, nil, err
+	}
+	if key, err = sealed.ReadKey(secret); err != nil {
+		err = fmt.Errorf("%s: %w", keyFile, err)
+	}
+	return t, key, err
+}
+
+// readSites reads sites from CSV files.
+func (a *app) readSites(names []string, t classify.Taxonomy) (map[string]string, error) {
+	sites := map[string]string{}
+	for _, name := range names {
+		file, err := a.open(name)
+		if err != nil {
+			return nil, err
+		}
+		err = packfile.ReadSites(file, name, t, sites)
+		_ = file.Close() // it was only read
+		if err != nil {
+			return nil, err
+		}
+	}
+	return sites, nil
+}
+
+// basePack reads a whole pack of one's own that another is to say what changed since: its sites, and its version.
+func basePack(name, pack string, key ed25519.PrivateKey) (map[string]string, int64, error) {
+	old, sites, err := readPack(name, []string{sealed.KeyText(key.Public().(ed25519.PublicKey))})
+	if err != nil {
+		return nil, 0, err
+	}
+	if old.Base != 0 || old.Key != pack {
+		return nil, 0, fmt.Errorf("it is no whole pack %q", pack)
+	}
+	return sites, old.Version, nil
+}
+
+// wholeFile writes a file, or leaves none.
+func wholeFile(name string, force bool, write func(io.Writer) error) error {
+	out, err := newFile(name, 0o644, force)
+	if err != nil {
+		return err
+	}
+	if err := errors.Join(write(out), out.Close()); err != nil {
+		_ = os.Remove(name) // half a pack is no pack
+		return err
+	}
+	return nil
+}
 
 func (a *app) packBuildCommand() *cobra.Command {
 	var c packfile.Content
@@ -29,21 +92,9 @@ func (a *app) packBuildCommand() *cobra.Command {
       --pack harbour --name "Harbour catalogue" --number 7 --licence CC0-1.0
   widelark pack verify harbour-7.larkpack`,
 		RunE: func(_ *cobra.Command, args []string) error {
-			text, err := os.ReadFile(taxonomy)
+			t, key, err := makersOwn(taxonomy, keyFile)
 			if err != nil {
 				return err
-			}
-			t, err := packfile.UnmarshalTaxonomy(text)
-			if err != nil {
-				return err
-			}
-			secret, err := os.ReadFile(keyFile)
-			if err != nil {
-				return err
-			}
-			key, err := sealed.ReadKey(secret)
-			if err != nil {
-				return fmt.Errorf("%s: %w", keyFile, err)
 			}
 			c.Date = time.Now().Truncate(time.Second)
 			if date != "" {
@@ -51,40 +102,21 @@ func (a *app) packBuildCommand() *cobra.Command {
 					return usageError{fmt.Errorf("--date: %q is no moment; write it as 2026-11-20T06:00:00Z", date)}
 				}
 			}
-			sites := map[string]string{}
-			for _, name := range args[1:] {
-				file, err := a.open(name)
-				if err != nil {
-					return err
-				}
-				err = packfile.ReadSites(file, name, t, sites)
-				_ = file.Close() // it was only read
-				if err != nil {
-					return err
-				}
-			}
-			var before map[string]string
-			if base != "" {
-				old, all, err := readPack(base, []string{sealed.KeyText(key.Public().(ed25519.PublicKey))})
-				if err != nil {
-					return fmt.Errorf("%s: %w", base, err)
-				}
-				if old.Base != 0 || old.Key != c.Key {
-					return fmt.Errorf("%s is no whole pack %q", base, c.Key)
-				}
-				before, c.Base = all, old.Version
-			}
-			out, err := newFile(args[0], 0o644, force)
+			sites, err := a.readSites(args[1:], t)
 			if err != nil {
 				return err
 			}
-			if before == nil {
-				err = packfile.Write(out, c, t, sites, key)
-			} else {
-				err = packfile.WriteDelta(out, c, t, before, sites, key)
+			var before map[string]string
+			if base != "" {
+				if before, c.Base, err = basePack(base, c.Key, key); err != nil {
+					return fmt.Errorf("%s: %w", base, err)
+				}
 			}
-			if err = errors.Join(err, out.Close()); err != nil {
-				_ = os.Remove(args[0]) // half a pack is no pack
+			write := func(w io.Writer) error { return packfile.Write(w, c, t, sites, key) }
+			if before != nil {
+				write = func(w io.Writer) error { return packfile.WriteDelta(w, c, t, before, sites, key) }
+			}
+			if err := wholeFile(args[0], force, write); err != nil {
 				return err
 			}
 			fmt.Fprintf(a.out, "Wrote %s: %s, version %d, %s.\n", args[0], c.Name, c.Version, plural(int64(len(sites)), "site", "sites"))

@@ -46,25 +46,32 @@ func (a *app) personLsCommand() *cobra.Command {
 	return a.reads(cmd)
 }
 
+// person returns the person of a name.
+func person(ctx context.Context, api *client.ClientWithResponses, name string) (p client.Person, err error) {
+	found, err := personKind.find(ctx, api, name)
+	if err != nil {
+		return p, err
+	}
+	answer, err := api.GetPersonWithResponse(ctx, found.ID)
+	if err != nil {
+		return p, err
+	}
+	return *answer.JSON200, nil
+}
+
 func (a *app) personSetCommand(edit bool) *cobra.Command {
 	var name, full, mail string
 	var in []string
 	cmd := &cobra.Command{
 		Use: "new NAME", Short: "Add a person", Args: exactly("NAME"),
-		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) (err error) {
 			ctx, changed := cmd.Context(), cmd.Flags().Changed
 			body := client.PersonInput{Name: args[0], Groups: []client.Ref{}}
 			var seen client.Person
 			if edit {
-				found, err := personKind.find(ctx, api, args[0])
-				if err != nil {
+				if seen, err = person(ctx, api, args[0]); err != nil {
 					return err
 				}
-				answer, err := api.GetPersonWithResponse(ctx, found.ID)
-				if err != nil {
-					return err
-				}
-				seen = *answer.JSON200
 				if body, err = recast[client.PersonInput](seen); err != nil {
 					return err
 				}
@@ -79,7 +86,6 @@ func (a *app) personSetCommand(edit bool) *cobra.Command {
 				body.Mail = &mail
 			}
 			if changed("in") {
-				var err error
 				if body.Groups, err = groupKind.refs(ctx, api, in); err != nil {
 					return err
 				}
@@ -243,86 +249,111 @@ func (a *app) groupCommand() *cobra.Command {
 			return a.show(v)
 		}),
 	})
-	cmd := noun("group", "Groups of people, networks, machines and other groups", ls, a.groupShowCommand(), a.groupSetCommand(false), a.groupSetCommand(true), a.removeCommand(groupKind), a.planCommand("plan GROUP"))
+	cmd := noun("group", "Groups of people, networks, machines and other groups", ls, a.groupShowCommand(), a.groupNewCommand(), a.groupEditCommand(), a.removeCommand(groupKind), a.planCommand("plan GROUP"))
 	cmd.Example = `  widelark group new "Bedside screens" --network "Bedside screens"
   widelark group edit Trainees --lead ivo.sedge
   widelark group plan "Ward nurses"`
 	return cmd
 }
 
-func (a *app) groupSetCommand(edit bool) *cobra.Command {
-	var name, about, lead string
-	var inner, nets, kept, ranges []string
-	cmd := &cobra.Command{
-		Use: "new NAME", Short: "Add a group", Args: exactly("NAME"),
-		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) (err error) {
-			ctx, changed := cmd.Context(), cmd.Flags().Changed
-			body := client.GroupInput{Name: args[0], Groups: []client.Ref{}, Networks: []client.Ref{}, Machines: []client.Ref{}, Ranges: []string{}}
-			var seen client.Group
-			if edit {
-				all, err := groups(ctx, api)
-				if err != nil {
-					return err
-				}
-				if seen, err = byName(all, "group", args[0], func(g client.Group) string { return g.Name }); err != nil {
-					return err
-				}
-				if body, err = recast[client.GroupInput](seen); err != nil {
-					return err
-				}
-				if name != "" {
-					body.Name = name
-				}
-			}
-			if changed("describe") {
-				body.Description = &about
-			}
-			if changed("lead") {
-				p, err := personKind.find(ctx, api, lead)
-				if err != nil {
-					return err
-				}
-				body.Lead = &client.Ref{ID: p.ID}
-			}
-			for _, part := range []struct {
-				flag  string
-				kind  kind
-				names []string
-				into  *[]client.Ref
-			}{{"group", groupKind, inner, &body.Groups}, {"network", networkKind, nets, &body.Networks}, {"machine", machineKind, kept, &body.Machines}} {
-				if changed(part.flag) {
-					if *part.into, err = part.kind.refs(ctx, api, part.names); err != nil {
-						return err
-					}
-				}
-			}
-			if changed("range") {
-				body.Ranges = ranges
-			}
-			if !edit {
-				made, err := api.AddGroupWithResponse(ctx, body)
-				if err == nil {
-					fmt.Fprintf(a.out, "Added the group %q.\n", made.JSON201.Name)
-				}
+// groupFlags are what say what a group is made of.
+type groupFlags struct {
+	name, about, lead                  string
+	groups, networks, machines, ranges []string
+}
+
+func (f *groupFlags) register(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.StringVar(&f.about, "describe", "", "who is in it")
+	flags.StringVar(&f.lead, "lead", "", "the person who leads it")
+	flags.StringArrayVar(&f.groups, "group", nil, "a group whose members are in it too; give it again for more")
+	flags.StringArrayVar(&f.networks, "network", nil, "a network that is in it; give it again for more")
+	flags.StringArrayVar(&f.machines, "machine", nil, "a machine that is in it; give it again for more")
+	flags.StringArrayVar(&f.ranges, "range", nil, "an address or a range that is in it; give it again for more")
+}
+
+// apply makes a group as the flags that were given say.
+func (f *groupFlags) apply(ctx context.Context, api *client.ClientWithResponses, changed func(string) bool, body *client.GroupInput) (err error) {
+	if f.name != "" {
+		body.Name = f.name
+	}
+	if changed("describe") {
+		body.Description = &f.about
+	}
+	if changed("lead") {
+		p, err := personKind.find(ctx, api, f.lead)
+		if err != nil {
+			return err
+		}
+		body.Lead = &client.Ref{ID: p.ID}
+	}
+	for _, part := range []struct {
+		flag  string
+		kind  kind
+		names []string
+		into  *[]client.Ref
+	}{{"group", groupKind, f.groups, &body.Groups}, {"network", networkKind, f.networks, &body.Networks}, {"machine", machineKind, f.machines, &body.Machines}} {
+		if changed(part.flag) {
+			if *part.into, err = part.kind.refs(ctx, api, part.names); err != nil {
 				return err
 			}
-			put, err := api.PutGroupWithResponse(ctx, seen.ID, &client.PutGroupParams{IfMatch: match(seen.Version)}, body)
+		}
+	}
+	if changed("range") {
+		body.Ranges = f.ranges
+	}
+	return nil
+}
+
+func (a *app) groupNewCommand() *cobra.Command {
+	var f groupFlags
+	cmd := &cobra.Command{
+		Use: "new NAME", Short: "Add a group", Args: exactly("NAME"),
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			body := client.GroupInput{Name: args[0], Groups: []client.Ref{}, Networks: []client.Ref{}, Machines: []client.Ref{}, Ranges: []string{}}
+			if err := f.apply(cmd.Context(), api, cmd.Flags().Changed, &body); err != nil {
+				return err
+			}
+			made, err := api.AddGroupWithResponse(cmd.Context(), body)
+			if err == nil {
+				fmt.Fprintf(a.out, "Added the group %q.\n", made.JSON201.Name)
+			}
+			return err
+		}),
+	}
+	f.register(cmd)
+	return cmd
+}
+
+func (a *app) groupEditCommand() *cobra.Command {
+	var f groupFlags
+	cmd := &cobra.Command{
+		Use: "edit NAME", Short: "Rename or describe a group, or say who is in it", Args: exactly("NAME"),
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			all, err := groups(cmd.Context(), api)
+			if err != nil {
+				return err
+			}
+			seen, err := byName(all, "group", args[0], func(g client.Group) string { return g.Name })
+			if err != nil {
+				return err
+			}
+			body, err := recast[client.GroupInput](seen)
+			if err == nil {
+				err = f.apply(cmd.Context(), api, cmd.Flags().Changed, &body)
+			}
+			if err != nil {
+				return err
+			}
+			put, err := api.PutGroupWithResponse(cmd.Context(), seen.ID, &client.PutGroupParams{IfMatch: match(seen.Version)}, body)
 			if err == nil {
 				fmt.Fprintf(a.out, "Changed the group %q.\n", put.JSON200.Name)
 			}
 			return err
 		}),
 	}
-	if edit {
-		cmd.Use, cmd.Short = "edit NAME", "Rename or describe a group, or say who is in it"
-		cmd.Flags().StringVar(&name, "name", "", "the new name")
-	}
-	cmd.Flags().StringVar(&about, "describe", "", "who is in it")
-	cmd.Flags().StringVar(&lead, "lead", "", "the person who leads it")
-	cmd.Flags().StringArrayVar(&inner, "group", nil, "a group whose members are in it too; give it again for more")
-	cmd.Flags().StringArrayVar(&nets, "network", nil, "a network that is in it; give it again for more")
-	cmd.Flags().StringArrayVar(&kept, "machine", nil, "a machine that is in it; give it again for more")
-	cmd.Flags().StringArrayVar(&ranges, "range", nil, "an address or a range that is in it; give it again for more")
+	cmd.Flags().StringVar(&f.name, "name", "", "the new name")
+	f.register(cmd)
 	return cmd
 }
 
@@ -341,57 +372,63 @@ func (a *app) networkCommand() *cobra.Command {
 			return a.show(v)
 		}),
 	})
-	set := func(edit bool) *cobra.Command {
-		var name, about string
-		var ranges []string
-		cmd := &cobra.Command{
-			Use: "new NAME RANGE...", Short: "Add a network", Args: atLeast("NAME", "RANGE"),
-			RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
-				ctx := cmd.Context()
-				if !edit {
-					made, err := api.AddNetworkWithResponse(ctx, client.NetworkInput{Name: args[0], Ranges: args[1:], Description: &about})
-					if err == nil {
-						fmt.Fprintf(a.out, "Added the network %q.\n", made.JSON201.Name)
-					}
-					return err
-				}
-				all, err := networks(ctx, api)
-				if err != nil {
-					return err
-				}
-				seen, err := byName(all, "network", args[0], func(n client.Network) string { return n.Name })
-				if err != nil {
-					return err
-				}
-				body, err := recast[client.NetworkInput](seen)
-				if err != nil {
-					return err
-				}
-				if name != "" {
-					body.Name = name
-				}
-				if cmd.Flags().Changed("describe") {
-					body.Description = &about
-				}
-				if cmd.Flags().Changed("range") {
-					body.Ranges = ranges
-				}
-				put, err := api.PutNetworkWithResponse(ctx, seen.ID, &client.PutNetworkParams{IfMatch: match(seen.Version)}, body)
-				if err == nil {
-					fmt.Fprintf(a.out, "Changed the network %q.\n", put.JSON200.Name)
-				}
-				return err
-			}),
-		}
-		cmd.Flags().StringVar(&about, "describe", "", "what is there")
-		if edit {
-			cmd.Use, cmd.Short, cmd.Args = "edit NAME", "Rename or describe a network, or say what its ranges are", exactly("NAME")
-			cmd.Flags().StringVar(&name, "name", "", "the new name")
-			cmd.Flags().StringArrayVar(&ranges, "range", nil, "a range, in place of all before; give it again for more")
-		}
-		return cmd
+	return noun("network", "Networks: named ranges of addresses", ls, a.networkShowCommand(), a.networkNewCommand(), a.networkEditCommand(), a.removeCommand(networkKind))
+}
+
+func (a *app) networkNewCommand() *cobra.Command {
+	var about string
+	cmd := &cobra.Command{
+		Use: "new NAME RANGE...", Short: "Add a network", Args: atLeast("NAME", "RANGE"),
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			made, err := api.AddNetworkWithResponse(cmd.Context(), client.NetworkInput{Name: args[0], Ranges: args[1:], Description: &about})
+			if err == nil {
+				fmt.Fprintf(a.out, "Added the network %q.\n", made.JSON201.Name)
+			}
+			return err
+		}),
 	}
-	return noun("network", "Networks: named ranges of addresses", ls, a.networkShowCommand(), set(false), set(true), a.removeCommand(networkKind))
+	cmd.Flags().StringVar(&about, "describe", "", "what is there")
+	return cmd
+}
+
+func (a *app) networkEditCommand() *cobra.Command {
+	var name, about string
+	var ranges []string
+	cmd := &cobra.Command{
+		Use: "edit NAME", Short: "Rename or describe a network, or say what its ranges are", Args: exactly("NAME"),
+		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			all, err := networks(cmd.Context(), api)
+			if err != nil {
+				return err
+			}
+			seen, err := byName(all, "network", args[0], func(n client.Network) string { return n.Name })
+			if err != nil {
+				return err
+			}
+			body, err := recast[client.NetworkInput](seen)
+			if err != nil {
+				return err
+			}
+			if name != "" {
+				body.Name = name
+			}
+			if cmd.Flags().Changed("describe") {
+				body.Description = &about
+			}
+			if cmd.Flags().Changed("range") {
+				body.Ranges = ranges
+			}
+			put, err := api.PutNetworkWithResponse(cmd.Context(), seen.ID, &client.PutNetworkParams{IfMatch: match(seen.Version)}, body)
+			if err == nil {
+				fmt.Fprintf(a.out, "Changed the network %q.\n", put.JSON200.Name)
+			}
+			return err
+		}),
+	}
+	cmd.Flags().StringVar(&about, "describe", "", "what is there")
+	cmd.Flags().StringVar(&name, "name", "", "the new name")
+	cmd.Flags().StringArrayVar(&ranges, "range", nil, "a range, in place of all before; give it again for more")
+	return cmd
 }
 
 func (a *app) machineCommand() *cobra.Command {

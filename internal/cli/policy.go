@@ -283,6 +283,29 @@ func allSettings(ctx context.Context, api *client.ClientWithResponses) (client.S
 	return found.JSON200.Items[0], nil
 }
 
+// policyOrder returns the policies that have a place, in their order.
+func policyOrder(ctx context.Context, api *client.ClientWithResponses) ([]client.Ref, error) {
+	all, err := policies(ctx, api)
+	order := []client.Ref{}
+	for _, p := range all {
+		if p.Role == nil {
+			order = append(order, client.Ref{ID: p.ID, Name: &p.Name})
+		}
+	}
+	return order, err
+}
+
+// movedTo returns an order with the policy of a name at a position, from 1; the others keep theirs around it.
+func movedTo(order []client.Ref, name string, position int) ([]client.Ref, error) {
+	at := slices.IndexFunc(order, func(r client.Ref) bool { return strings.EqualFold(orEmpty(r.Name), name) })
+	if at < 0 {
+		return nil, fmt.Errorf("there is no policy %q with a place; `widelark policy ls` shows which there are", name)
+	}
+	moved := order[at]
+	order = slices.Delete(order, at, at+1)
+	return slices.Insert(order, min(position-1, len(order)), moved), nil
+}
+
 func (a *app) policyOrderCommand() *cobra.Command {
 	var combine string
 	var position int
@@ -304,24 +327,13 @@ func (a *app) policyOrderCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			all, err := policies(ctx, api)
-			if err != nil {
+			if body.Order, err = policyOrder(ctx, api); err != nil {
 				return err
 			}
-			body.Order = []client.Ref{}
-			for _, p := range all {
-				if p.Role == nil {
-					body.Order = append(body.Order, client.Ref{ID: p.ID, Name: &p.Name})
-				}
-			}
 			if len(args) == 1 {
-				at := slices.IndexFunc(body.Order, func(r client.Ref) bool { return strings.EqualFold(orEmpty(r.Name), args[0]) })
-				if at < 0 {
-					return fmt.Errorf("there is no policy %q with a place; `widelark policy ls` shows which there are", args[0])
+				if body.Order, err = movedTo(body.Order, args[0], position); err != nil {
+					return err
 				}
-				moved := body.Order[at]
-				body.Order = slices.Delete(body.Order, at, at+1)
-				body.Order = slices.Insert(body.Order, min(position-1, len(body.Order)), moved)
 			}
 			if combine != "" {
 				body.Combining = client.SettingsInputCombining(combine)

@@ -51,38 +51,7 @@ func (a *app) replayCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r := answer.JSON200
-			if a.format == "csv" && limit > 0 {
-				return a.show(a.turnedRows(r.Records))
-			}
-			v := view{data: r, columns: []string{"Before", "After", "Decides then", "Decided before", "Requests", "People", "Hosts", "Most asked for"}, numbers: []int{4, 5, 6}}
-			for _, g := range r.Groups {
-				hosts := []string{}
-				for _, h := range g.Top[:min(3, len(g.Top))] {
-					hosts = append(hosts, h.Host)
-				}
-				v.rows = append(v.rows, []string{a.verdictCell(string(g.Before)), a.verdictCell(string(g.After)), g.By, g.WasBy, grouped(g.Requests), grouped(g.People), grouped(g.Hosts), strings.Join(hosts, ", ")})
-			}
-			if a.format != "table" {
-				return a.show(v)
-			}
-			if r.Requests == 0 {
-				fmt.Fprintln(a.out, "No such requests were recorded.")
-				return nil
-			}
-			fmt.Fprintf(a.out, "%s of %s, %s to %s (%.1f s).\n", plural(r.Requests, "request", "requests"), plural(r.People, "person", "people"),
-				a.byClock(*r.Since).Format(clock), a.byClock(*r.Until).Format(clock), float64(r.Micros)/1e6)
-			if r.Turned == 0 {
-				fmt.Fprintln(a.out, "None of them would have gone otherwise.")
-				return nil
-			}
-			fmt.Fprintf(a.out, "%s of %s to %s would have gone otherwise: %s open, %s close.\n\n", grouped(r.Turned), plural(r.TurnedPeople, "person", "people"),
-				plural(r.TurnedHosts, "host", "hosts"), grouped(r.Opened), grouped(r.Closed))
-			if err := a.show(v); err != nil || len(r.Records) == 0 {
-				return err
-			}
-			fmt.Fprintln(a.out)
-			return a.show(a.turnedRows(r.Records))
+			return a.showReplay(answer.JSON200, limit)
 		}),
 	}
 	flags := cmd.Flags()
@@ -102,6 +71,41 @@ func (a *app) turnedRows(records []client.ReplayRequest) view {
 		v.rows = append(v.rows, []string{a.moment(r.At), orEmpty(r.Person), orEmpty(r.Address), r.Method, r.URL, a.verdictCell(string(r.Before)), a.verdictCell(string(r.After)), r.By})
 	}
 	return v
+}
+
+// showReplay tells which requests turn and, one by one, the first of them.
+func (a *app) showReplay(r *client.ReplayOutputBody, limit int64) error {
+	if a.format == "csv" && limit > 0 {
+		return a.show(a.turnedRows(r.Records))
+	}
+	v := view{data: r, columns: []string{"Before", "After", "Decides then", "Decided before", "Requests", "People", "Hosts", "Most asked for"}, numbers: []int{4, 5, 6}}
+	for _, g := range r.Groups {
+		hosts := []string{}
+		for _, h := range g.Top[:min(3, len(g.Top))] {
+			hosts = append(hosts, h.Host)
+		}
+		v.rows = append(v.rows, []string{a.verdictCell(string(g.Before)), a.verdictCell(string(g.After)), g.By, g.WasBy, grouped(g.Requests), grouped(g.People), grouped(g.Hosts), strings.Join(hosts, ", ")})
+	}
+	if a.format != "table" {
+		return a.show(v)
+	}
+	if r.Requests == 0 {
+		fmt.Fprintln(a.out, "No such requests were recorded.")
+		return nil
+	}
+	fmt.Fprintf(a.out, "%s of %s, %s to %s (%.1f s).\n", plural(r.Requests, "request", "requests"), plural(r.People, "person", "people"),
+		a.byClock(*r.Since).Format(clock), a.byClock(*r.Until).Format(clock), float64(r.Micros)/1e6)
+	if r.Turned == 0 {
+		fmt.Fprintln(a.out, "None of them would have gone otherwise.")
+		return nil
+	}
+	fmt.Fprintf(a.out, "%s of %s to %s would have gone otherwise: %s open, %s close.\n\n", grouped(r.Turned), plural(r.TurnedPeople, "person", "people"),
+		plural(r.TurnedHosts, "host", "hosts"), grouped(r.Opened), grouped(r.Closed))
+	if err := a.show(v); err != nil || len(r.Records) == 0 {
+		return err
+	}
+	fmt.Fprintln(a.out)
+	return a.show(a.turnedRows(r.Records))
 }
 
 func (a *app) affectedCommand() *cobra.Command {
@@ -131,33 +135,7 @@ func (a *app) affectedCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			r := answer.JSON200
-			v := view{data: r, columns: []string{"Group", "Requests", "People", "By the hour, 0 to 23"}, numbers: []int{1, 2}}
-			for _, g := range r.Groups {
-				name := g.Name
-				if name == "" {
-					name = "(in no group)"
-				}
-				hours := bars(g.Hours)
-				if a.format == "csv" {
-					hours = strings.Trim(fmt.Sprint(g.Hours), "[]")
-				}
-				v.rows = append(v.rows, []string{name, grouped(g.Requests), grouped(g.People), hours})
-			}
-			if a.format != "table" {
-				return a.show(v)
-			}
-			fmt.Fprintf(a.out, "%s were looked at; %s of %s to %s are of the kind, and %s of them pass today.\n\n", plural(r.Looked, "recorded request", "recorded requests"), grouped(r.Requests),
-				plural(r.People, "person", "people"), plural(r.Hosts, "host", "hosts"), grouped(r.Reached))
-			if r.Requests == 0 {
-				return nil
-			}
-			hosts := []string{}
-			for _, h := range r.Top[:min(5, len(r.Top))] {
-				hosts = append(hosts, fmt.Sprintf("%s (%s)", h.Host, grouped(h.Requests)))
-			}
-			v.foot = "\n" + a.wrapped("Most asked for: "+strings.Join(hosts, ", ")+".", 0)
-			return a.show(v)
+			return a.showAffected(answer.JSON200)
 		}),
 	}
 	flags := cmd.Flags()
@@ -166,6 +144,36 @@ func (a *app) affectedCommand() *cobra.Command {
 	flags.StringArrayVar(&entries, "entry", nil, "an entry in the notation; may be repeated")
 	flags.StringVar(&back, "since", "", "how far back, as 14d; left out, the last seven days recorded")
 	return a.reads(cmd)
+}
+
+// showAffected tells who asked for what would be blocked, and when.
+func (a *app) showAffected(r *client.AffectedOutputBody) error {
+	v := view{data: r, columns: []string{"Group", "Requests", "People", "By the hour, 0 to 23"}, numbers: []int{1, 2}}
+	for _, g := range r.Groups {
+		name := g.Name
+		if name == "" {
+			name = "(in no group)"
+		}
+		hours := bars(g.Hours)
+		if a.format == "csv" {
+			hours = strings.Trim(fmt.Sprint(g.Hours), "[]")
+		}
+		v.rows = append(v.rows, []string{name, grouped(g.Requests), grouped(g.People), hours})
+	}
+	if a.format != "table" {
+		return a.show(v)
+	}
+	fmt.Fprintf(a.out, "%s were looked at; %s of %s to %s are of the kind, and %s of them pass today.\n\n", plural(r.Looked, "recorded request", "recorded requests"), grouped(r.Requests),
+		plural(r.People, "person", "people"), plural(r.Hosts, "host", "hosts"), grouped(r.Reached))
+	if r.Requests == 0 {
+		return nil
+	}
+	hosts := []string{}
+	for _, h := range r.Top[:min(5, len(r.Top))] {
+		hosts = append(hosts, fmt.Sprintf("%s (%s)", h.Host, grouped(h.Requests)))
+	}
+	v.foot = "\n" + a.wrapped("Most asked for: "+strings.Join(hosts, ", ")+".", 0)
+	return a.show(v)
 }
 
 // bars draws numbers as columns of eighths.

@@ -69,10 +69,32 @@ func (f *askFlags) circumstances() client.Circumstances {
 	}
 }
 
+// tryFlags say what is tried, for whom, and what is told of it.
+type tryFlags struct {
+	ask, other                                     askFlags
+	file                                           string
+	exitCode, trace, journey, matrix, week, expect bool
+}
+
+func (f *tryFlags) register(cmd *cobra.Command) {
+	f.ask.register(cmd, "")
+	f.other.register(cmd, "or-")
+	flags := cmd.Flags()
+	flags.StringVar(&f.ask.gate, "gate", "", "the gate that decides: dns, proxy or icap; left out, the one that sees so much")
+	flags.StringVar(&f.ask.method, "method", "", "the method of HTTP; left out, GET")
+	flags.StringVar(&f.other.on, "or-on", "", "the same for the other of two trials")
+	flags.StringVar(&f.ask.on, "on", "", "draft, live or the number of a revision; left out, the draft")
+	flags.StringVar(&f.file, "file", "", "a file of URLs, one a line; - is standard input")
+	flags.BoolVar(&f.journey, "journey", false, "through all gates that are switched on: for one URL, what the person sees; also with --matrix, --week and two trials")
+	flags.BoolVar(&f.trace, "trace", false, "every rule that was looked at, with what came of it")
+	flags.BoolVar(&f.matrix, "matrix", false, "for every group that has a policy, side by side")
+	flags.BoolVar(&f.week, "week", false, "over the seven days from today, for the one who asks or for every group")
+	flags.BoolVar(&f.expect, "expect", false, "save each as an expectation: from now on it must come to the same verdict")
+	flags.BoolVar(&f.exitCode, "exit-code", false, "exit with 1 where any URL is not reached")
+}
+
 func (a *app) tryCommand() *cobra.Command {
-	var ask, other askFlags
-	var file string
-	var exitCode, trace, journey, matrix, week, expect bool
+	var f tryFlags
 	cmd := &cobra.Command{
 		Use:   "try [URL...]",
 		Short: "What happens to a URL, for whom and when, and why",
@@ -87,7 +109,7 @@ func (a *app) tryCommand() *cobra.Command {
   cut -f3 proxy.log | widelark try --file - --group Visitors -o json
   widelark try --exit-code formulary.example --group Doctors && echo reachable`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			if (len(args) == 0) == (file == "") {
+			if (len(args) == 0) == (f.file == "") {
 				return usageError{fmt.Errorf("give URLs, or a file of them with --file, not both")}
 			}
 			if err := apart(cmd, []string{"journey", "sight", "gate", "or-sight"}, []string{"matrix", "week", "gate", "trace", "expect", "exit-code"}, []string{"week", "gate", "trace", "expect", "exit-code"}); err != nil {
@@ -98,57 +120,48 @@ func (a *app) tryCommand() *cobra.Command {
 				return err
 			}
 			urls := args
-			if file != "" {
-				if urls, err = a.readURLs(file); err != nil {
+			if f.file != "" {
+				if urls, err = a.readURLs(f.file); err != nil {
 					return err
 				}
 			}
-			ctx := cmd.Context()
-			switch {
-			case !other.none() && len(urls) != 1:
-				return usageError{errors.New("two trials are compared of one URL")}
-			case !other.none():
-				return a.compareTrials(ctx, api, urls[0], ask, other.or(ask), journey)
-			case matrix:
-				return a.tryMatrix(ctx, api, urls, ask, journey)
-			case week:
-				return a.sweep(ctx, api, urls, ask, journey)
-			}
-			all, err := a.tryAll(ctx, api, ask, journey, urls)
-			if err != nil {
-				return err
-			}
-			if err := a.showTrials(all, trace); err != nil {
-				return err
-			}
-			if expect {
-				if err := a.expectTrials(ctx, api, all, ask); err != nil {
-					return err
-				}
-			}
-			for _, t := range all.Trials {
-				if exitCode && (t.Verdict == nil || !passes(string(*t.Verdict))) {
-					return errNo
-				}
-			}
-			return nil
+			return a.runTry(cmd.Context(), api, urls, &f)
 		},
 	}
-	ask.register(cmd, "")
-	other.register(cmd, "or-")
-	flags := cmd.Flags()
-	flags.StringVar(&ask.gate, "gate", "", "the gate that decides: dns, proxy or icap; left out, the one that sees so much")
-	flags.StringVar(&ask.method, "method", "", "the method of HTTP; left out, GET")
-	flags.StringVar(&other.on, "or-on", "", "the same for the other of two trials")
-	flags.StringVar(&ask.on, "on", "", "draft, live or the number of a revision; left out, the draft")
-	flags.StringVar(&file, "file", "", "a file of URLs, one a line; - is standard input")
-	flags.BoolVar(&journey, "journey", false, "through all gates that are switched on: for one URL, what the person sees; also with --matrix, --week and two trials")
-	flags.BoolVar(&trace, "trace", false, "every rule that was looked at, with what came of it")
-	flags.BoolVar(&matrix, "matrix", false, "for every group that has a policy, side by side")
-	flags.BoolVar(&week, "week", false, "over the seven days from today, for the one who asks or for every group")
-	flags.BoolVar(&expect, "expect", false, "save each as an expectation: from now on it must come to the same verdict")
-	flags.BoolVar(&exitCode, "exit-code", false, "exit with 1 where any URL is not reached")
+	f.register(cmd)
 	return a.reads(cmd)
+}
+
+// runTry asks what the flags ask, and tells it.
+func (a *app) runTry(ctx context.Context, api *client.ClientWithResponses, urls []string, f *tryFlags) error {
+	switch {
+	case !f.other.none() && len(urls) != 1:
+		return usageError{errors.New("two trials are compared of one URL")}
+	case !f.other.none():
+		return a.compareTrials(ctx, api, urls[0], f.ask, f.other.or(f.ask), f.journey)
+	case f.matrix:
+		return a.tryMatrix(ctx, api, urls, f.ask, f.journey)
+	case f.week:
+		return a.sweep(ctx, api, urls, f.ask, f.journey)
+	}
+	all, err := a.tryAll(ctx, api, f.ask, f.journey, urls)
+	if err != nil {
+		return err
+	}
+	if err := a.showTrials(all, f.trace); err != nil {
+		return err
+	}
+	if f.expect {
+		if err := a.expectTrials(ctx, api, all, f.ask); err != nil {
+			return err
+		}
+	}
+	for _, t := range all.Trials {
+		if f.exitCode && (t.Verdict == nil || !passes(string(*t.Verdict))) {
+			return errNo
+		}
+	}
+	return nil
 }
 
 func passes(verdict string) bool { return verdict == "allow" || verdict == "watch" }
@@ -300,6 +313,20 @@ func (a *app) showTrial(w io.Writer, all client.TrialsOutputBody, trace bool) {
 	if t.Decider != nil || t.Stops != nil {
 		fmt.Fprintln(w)
 	}
+	a.showDecider(w, t)
+	a.showOutlook(w, t)
+	if t.Matches != nil {
+		a.showMatches(w, t)
+	}
+	if trace && t.Steps != nil {
+		a.showSteps(w, *t.Steps)
+	} else if t.Steps != nil {
+		fmt.Fprintf(w, "\n  %s looked at; --trace shows them.\n", plural(int64(len(*t.Steps)), "step was", "steps were"))
+	}
+}
+
+// showDecider tells what decided, what the URL is and what whoever asks belongs to.
+func (a *app) showDecider(w io.Writer, t client.Trial) {
 	if d := t.Decider; d != nil {
 		if d.Rule != nil {
 			fmt.Fprintf(w, "  decided by  %s\n", *d.Rule)
@@ -325,15 +352,6 @@ func (a *app) showTrial(w io.Writer, all client.TrialsOutputBody, trace bool) {
 		if names := namesOf(b.Groups); names != "" {
 			fmt.Fprintf(w, "  belongs to  %s\n", names)
 		}
-	}
-	a.showOutlook(w, t)
-	if t.Matches != nil {
-		a.showMatches(w, t)
-	}
-	if trace && t.Steps != nil {
-		a.showSteps(w, *t.Steps)
-	} else if t.Steps != nil {
-		fmt.Fprintf(w, "\n  %s looked at; --trace shows them.\n", plural(int64(len(*t.Steps)), "step was", "steps were"))
 	}
 }
 

@@ -1,11 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link, useNavigate, useParams } from '@tanstack/react-router'
-import { clsx } from 'clsx'
 import { ArrowDown, ArrowUp, GripVertical, Plus } from 'lucide-react'
 import { useState } from 'react'
 import { trialOf } from '../address/trialSearch'
-import { reviewOptions } from '../draft/draftQueries'
-import { groupsOptions } from '../people/peopleQueries'
 import { meOptions } from '../session/sessionQueries'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
@@ -13,9 +10,9 @@ import { Button, IconButton } from '../ui/Button'
 import { Menu, MenuItem } from '../ui/Menu'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { isVerdict, type Verdict, VerdictMark, verdicts } from '../ui/VerdictMark'
-import { DayPlan } from './DayPlan'
 import { useDragOrder } from './dragOrder'
 import { PolicyDialog } from './PolicyDialog'
+import { Plans } from './PolicyPlans'
 import {
   inputOf,
   type Policy,
@@ -26,6 +23,7 @@ import {
   useRemovePolicy,
 } from './policyQueries'
 import { RuleDialog } from './RuleDialog'
+import { RuleFindings } from './RuleFindings'
 
 /** One policy: its rules as sentences in order, whom it is for, and what its groups may reach when. */
 export function PolicyPage() {
@@ -278,51 +276,4 @@ function Shown({ policy: p }: { policy: Policy }) {
       )}
     </>
   )
-}
-
-/** What each group of a policy may reach when. */
-function Plans({ policy }: { policy: Policy }) {
-  const [group, setGroup] = useState(policy.groups[0]?.id)
-  const groups = useQuery(groupsOptions)
-  const chosen = policy.groups.find((g) => g.id === group) ?? policy.groups[0]
-  if (!chosen) return null
-  return (
-    <section aria-label="Day plan" className="pt-6">
-      <div className="flex items-baseline gap-4 pb-2">
-        <h2 className="font-semibold text-lg">Day plan</h2>
-        {policy.groups.map((g) => (
-          <button
-            key={g.id}
-            type="button"
-            aria-pressed={g.id === chosen.id}
-            onClick={() => setGroup(g.id)}
-            className={clsx(
-              'border-b-2 text-sm',
-              g.id === chosen.id ? 'border-reed font-semibold' : 'border-transparent text-soft',
-            )}
-          >
-            {g.name}
-            {(groups.data?.find((other) => other.id === g.id)?.policies.length ?? 0) > 1 && ' (several policies)'}
-          </button>
-        ))}
-      </div>
-      <DayPlan group={chosen.id} />
-    </section>
-  )
-}
-
-/** What the review finds about a rule, as it stands in its policy; what the baseline stands above is told already. */
-function RuleFindings({ policy, rule }: { policy: string; rule: number }) {
-  const review = useQuery(reviewOptions)
-  const found = (review.data?.findings ?? []).filter(
-    (f) => f.at.id === policy && f.at.rule === rule && !f.accepted && f.kind !== 'baseline stands',
-  )
-  return found.map((f) => (
-    <p key={f.key} className={clsx('text-sm', f.severity === 'wrong' ? 'text-clay' : 'text-ochre')}>
-      {f.text}{' '}
-      <Link to="/changes" search={trialOf} className="underline underline-offset-2">
-        Mend it
-      </Link>
-    </p>
-  ))
 }

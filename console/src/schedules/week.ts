@@ -79,3 +79,14 @@ export function writeWeek(week: boolean[]): string {
   }
   return out.join('\n')
 }
+
+/** A moment by the clock of a zone. */
+export const formatIn = (instant: string, zone: string) =>
+  new Intl.DateTimeFormat('en-GB', {
+    weekday: 'short',
+    day: 'numeric',
+    month: 'short',
+    hour: '2-digit',
+    minute: '2-digit',
+    timeZone: zone,
+  }).format(new Date(instant))
