@@ -155,7 +155,7 @@ func (s *server) addGrant(ctx context.Context, in *newGrantInput) (*grantOutput,
 		return nil, s.problem(ctx, err)
 	}
 	switch {
-	case b.URL != "" && (len(b.Entries) > 0 || b.For != nil):
+	case b.URL != "" && (len(b.Entries) > 0 || b.For != nil), b.URL == "" && b.Who != nil:
 		err = &revision.FieldError{Field: "url", Msg: "name a url and who asks, or entries and for whom, not both"}
 	case b.URL != "":
 		body.Entries, body.For, err = narrowestGrant(live, b.URL, b.Who)
@@ -194,6 +194,9 @@ func narrowestGrant(live *edition.State, url string, who *Who) ([]string, revisi
 	if err != nil {
 		return nil, revision.WhomBody{}, err
 	}
+	if asker == (edition.Asker{}) { // a grant for somebody of whom nothing is known would be one for everybody
+		return nil, revision.WhomBody{}, &revision.FieldError{Field: "who", Msg: "say who asks: a person, a group or an address"}
+	}
 	var w policy.Work
 	r := asker.Request()
 	r.URL = u
@@ -229,6 +232,9 @@ func (s *server) keepGrant(ctx context.Context, in *keepGrantInput) (*keptGrantO
 	g, err := s.Standing.Grant(ctx, in.ID)
 	if err != nil {
 		return nil, s.problem(ctx, err)
+	}
+	if !s.Now().Before(g.End()) {
+		return nil, s.problem(ctx, &revision.FieldError{Msg: "the grant is over, and an exception that ends when it did would allow nothing: make a new exception"})
 	}
 	name := in.Body.Name
 	if name == "" {

@@ -85,6 +85,7 @@ func TestGrantCommands(t *testing.T) {
 	id := strings.Split(strings.Split(listed, "\n")[1], ",")[0]
 	assert.Contains(t, run("grant", "end", id).Done(t), "Ended the grant of tern.example, gull.test for Nurses.")
 	assert.Contains(t, run("grant", "end", id).Err, "is over already")
+	assert.Contains(t, run("grant", "keep", id).Err, "the grant is over")
 	audit := run("audit").Done(t)
 	for _, what := range []string{"grant made", "grant ended", "grant kept"} {
 		assert.Contains(t, audit, what)
@@ -118,6 +119,8 @@ func TestGrantsAPI(t *testing.T) {
 	for want, body := range map[string]client.NewGrantInputBody{
 		"say when the grant ends":         {Entries: &entries, For: &whom, Reason: "x"},
 		"until a moment, or after so":     {Entries: &entries, For: &whom, Reason: "x", Minutes: &two, Until: &until},
+		"a person, a group or an address": {URL: &url, Who: &who, Reason: "x", Minutes: &two},
+		"name a url and who asks":         {Entries: &entries, For: &whom, Who: &who, Reason: "x", Minutes: &two},
 		"not both":                        {URL: &url, Entries: &entries, Who: &who, Reason: "x", Minutes: &two},
 		"say who asks":                    {URL: &url, Reason: "x", Minutes: &two},
 		"say for whom it is":              {Entries: &entries, Reason: "x", Minutes: &two},

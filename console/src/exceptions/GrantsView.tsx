@@ -78,7 +78,7 @@ function Row({ grant: g }: { grant: Grant }) {
         <p className="text-soft">by {g.madeBy}</p>
       </td>
       <td className={cellClass}>
-        {(runs || !g.kept) && (
+        {runs && (
           <Menu
             trigger={
               <button
@@ -90,13 +90,9 @@ function Row({ grant: g }: { grant: Grant }) {
               </button>
             }
           >
-            {runs && (
-              <MenuItem
-                onSelect={() => afterwards(end.mutateAsync(g.id), () => announce(`Ended the grant of ${what}.`))}
-              >
-                End it now
-              </MenuItem>
-            )}
+            <MenuItem onSelect={() => afterwards(end.mutateAsync(g.id), () => announce(`Ended the grant of ${what}.`))}>
+              End it now
+            </MenuItem>
             {!g.kept && (
               <MenuItem
                 onSelect={() =>
