@@ -250,7 +250,7 @@ func (c *Classifier) CardName(id string) string {
 func (c *Classifier) Points(r *Result, card int32) (total, threshold int) {
 	score := &c.scores[card]
 	for i := 0; i < len(r.Takes); {
-		group := r.Takes[i:listEnd(r.Takes, i)]
+		group := r.Takes[i:match.ListEnd(r.Takes, i)]
 		i += len(group)
 		if p := &c.places[group[0].List]; p.what == ByScorecard && p.at == card {
 			total += score.total(c.index, group)
@@ -266,7 +266,7 @@ func (c *Classifier) Weigh(r *Result) {
 	rank := int32(len(c.packs))
 	instead := false
 	for i := 0; i < len(r.Takes); {
-		group := r.Takes[i:listEnd(r.Takes, i)]
+		group := r.Takes[i:match.ListEnd(r.Takes, i)]
 		i += len(group)
 		switch p := &c.places[group[0].List]; p.what {
 		case ByCorrection:
@@ -276,7 +276,7 @@ func (c *Classifier) Weigh(r *Result) {
 				}
 			}
 		case ByOwn:
-			if len(p.own) > 0 && in(group) == match.Yes {
+			if len(p.own) > 0 && match.In(group) == match.Yes {
 				for _, n := range p.own {
 					instead = instead || !c.own[n].adds
 					r.add(c.own[n].key)
@@ -311,7 +311,7 @@ func (c *Classifier) Weigh(r *Result) {
 		return
 	}
 	for i := 0; i < len(r.Takes); {
-		group := r.Takes[i:listEnd(r.Takes, i)]
+		group := r.Takes[i:match.ListEnd(r.Takes, i)]
 		i += len(group)
 		p := &c.places[group[0].List]
 		if p.what != ByScorecard {
@@ -325,32 +325,6 @@ func (c *Classifier) Weigh(r *Result) {
 			}
 		}
 	}
-}
-
-// listEnd returns where the takes of one list end that begin at i.
-func listEnd(takes []match.Take, i int) int {
-	end := i + 1
-	for end < len(takes) && takes[end].List == takes[i].List {
-		end++
-	}
-	return end
-}
-
-// in says whether a URL is in the list whose takes these are.
-func in(takes []match.Take) match.Answer {
-	answer := match.No
-	for _, t := range takes {
-		switch {
-		case t.CarveOut && !t.Unclear:
-			return match.No
-		case t.CarveOut:
-		case !t.Unclear:
-			answer = match.Yes
-		case answer == match.No:
-			answer = match.CannotTell
-		}
-	}
-	return answer
 }
 
 func (r *Result) add(key int32) {
@@ -405,7 +379,7 @@ func (c *Classifier) ExplainLooked(r *Result) Answer {
 	var corrected, catalogue []Given
 	var replacing, adding []Given
 	for i := 0; i < len(takes); {
-		group := takes[i:listEnd(takes, i)]
+		group := takes[i:match.ListEnd(takes, i)]
 		i += len(group)
 		p := &c.places[group[0].List]
 		switch p.what {
@@ -453,7 +427,7 @@ func (c *Classifier) ExplainLooked(r *Result) Answer {
 
 // explainOwn files what a list says that categories of our own are made of.
 func (c *Classifier) explainOwn(a *Answer, p *place, group []match.Take, replacing, adding *[]Given) {
-	answer := in(group)
+	answer := match.In(group)
 	if len(p.own) == 0 || answer == match.No {
 		return
 	}

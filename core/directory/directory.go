@@ -5,9 +5,10 @@
 package directory
 
 import (
-	"cmp"
 	"net/netip"
 	"slices"
+
+	"widelark/core/ranges"
 )
 
 // Person is a named user.
@@ -37,72 +38,8 @@ type Directory struct {
 	person, group, network Table[int32]
 	up                     []Set // by group: itself and the groups that it is in, however far up
 	ofPerson, ofNetwork    []Set // closed upwards
-	networks, ranges       byLength
-	rangeGroups            []Set // by the numbers in ranges
-}
-
-// byLength finds the ranges that hold an address, the longest prefix first.
-type byLength []struct {
-	bits int // of the prefix; IPv6 after IPv4 by 1000
-	at   map[netip.Prefix]int32
-}
-
-const familySix = 1000
-
-func prefixKey(p netip.Prefix) int {
-	if p.Addr().Is6() {
-		return familySix + p.Bits()
-	}
-	return p.Bits()
-}
-
-// add files a number under a range, unless the range has one; it returns the one that it has then.
-func (b *byLength) add(p netip.Prefix, n int32) int32 {
-	p = p.Masked()
-	at, found := slices.BinarySearchFunc(*b, prefixKey(p), func(e struct {
-		bits int
-		at   map[netip.Prefix]int32
-	}, key int,
-	) int {
-		return cmp.Compare(key, e.bits) // the longest first
-	})
-	if !found {
-		*b = slices.Insert(*b, at, struct {
-			bits int
-			at   map[netip.Prefix]int32
-		}{prefixKey(p), map[netip.Prefix]int32{}})
-	}
-	if have, ok := (*b)[at].at[p]; ok {
-		return have
-	}
-	(*b)[at].at[p] = n
-	return n
-}
-
-// each calls visit for every range that holds an address, the longest first, until it says no.
-func (b byLength) each(addr netip.Addr, visit func(n int32) bool) {
-	addr = addr.Unmap().WithZone("")
-	from := 0
-	if addr.Is6() {
-		from = familySix
-	}
-	for _, e := range b {
-		if length := e.bits - from; length >= 0 && length <= addr.BitLen() {
-			if p, err := addr.Prefix(length); err == nil {
-				if n, ok := e.at[p]; ok && !visit(n) {
-					return
-				}
-			}
-		}
-	}
-}
-
-// Unmapped returns a range in the form in which ranges are compared: an IPv4-mapped one as its IPv4 range.
-func Unmapped(p netip.Prefix) netip.Prefix {
-	if p.Addr().Is4In6() && p.Bits() >= 96 {
-		return netip.PrefixFrom(p.Addr().Unmap(), p.Bits()-96).Masked()
-	}
-	return p.Masked()
+	networks               ranges.Table[int32]
+	ranges                 ranges.Table[Set] // the groups of a range
 }
 
 // New returns a directory. Where two networks have the same range, the first has it. Groups that hold each other in a ring, which
@@ -121,7 +58,9 @@ func New(people []Person, groups []Group, networks []Network) *Directory {
 	for i, n := range networks {
 		d.network.Put(n.ID, int32(i))
 		for _, r := range n.Ranges {
-			d.networks.add(Unmapped(r), int32(i))
+			if _, taken := d.networks.Get(r); !taken {
+				d.networks.Put(r, int32(i))
+			}
 		}
 	}
 	d.climb()
@@ -137,11 +76,12 @@ func New(people []Person, groups []Group, networks []Network) *Directory {
 		join(d.ofPerson, &d.person, g.Persons, i)
 		join(d.ofNetwork, &d.network, g.Networks, i)
 		for _, r := range g.Ranges {
-			n := d.ranges.add(Unmapped(r), int32(len(d.rangeGroups)))
-			if int(n) == len(d.rangeGroups) {
-				d.rangeGroups = append(d.rangeGroups, NewSet(len(groups)))
+			of, known := d.ranges.Get(r)
+			if !known {
+				of = NewSet(len(groups))
+				d.ranges.Put(r, of)
 			}
-			d.rangeGroups[n].Unite(d.up[i])
+			of.Unite(d.up[i])
 		}
 	}
 	return d
@@ -232,7 +172,7 @@ func number(of *Table[int32], id string) int32 {
 func (d *Directory) NetworkOf(addr netip.Addr) int32 {
 	found := int32(-1)
 	if addr.IsValid() {
-		d.networks.each(addr, func(n int32) bool {
+		d.networks.Each(addr, func(n int32) bool {
 			found = n
 			return false
 		})
@@ -256,8 +196,8 @@ func (d *Directory) Belong(groups Set, person, member int32, addr netip.Addr) (n
 		groups.Unite(d.ofNetwork[network])
 	}
 	if addr.IsValid() {
-		d.ranges.each(addr, func(n int32) bool {
-			groups.Unite(d.rangeGroups[n])
+		d.ranges.Each(addr, func(of Set) bool {
+			groups.Unite(of)
 			return true
 		})
 	}

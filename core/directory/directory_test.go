@@ -11,7 +11,7 @@ import (
 	"pgregory.net/rapid"
 )
 
-func ranges(texts ...string) (all []netip.Prefix) {
+func prefixes(texts ...string) (all []netip.Prefix) {
 	for _, text := range texts {
 		all = append(all, netip.MustParsePrefix(text))
 	}
@@ -40,10 +40,10 @@ func TestBelong(t *testing.T) {
 			{ID: "night", Persons: []string{"kay"}},
 			{ID: "clinical", Groups: []string{"nurses", "gone"}},
 			{ID: "all", Groups: []string{"clinical", "screens"}},
-			{ID: "screens", Networks: []string{"bedside"}, Ranges: ranges("10.40.9.7/32", "2001:db8::/48")},
-			{ID: "site", Ranges: ranges("10.40.0.0/16")},
+			{ID: "screens", Networks: []string{"bedside"}, Ranges: prefixes("10.40.9.7/32", "2001:db8::/48")},
+			{ID: "site", Ranges: prefixes("10.40.0.0/16")},
 		},
-		[]Network{{ID: "wards", Ranges: ranges("10.40.10.0/23", "10.40.40.0/22")}, {ID: "bedside", Ranges: ranges("10.40.41.0/24")}, {ID: "six", Ranges: ranges("2001:db8::/32")}},
+		[]Network{{ID: "wards", Ranges: prefixes("10.40.10.0/23", "10.40.40.0/22")}, {ID: "bedside", Ranges: prefixes("10.40.41.0/24")}, {ID: "six", Ranges: prefixes("2001:db8::/32")}},
 	)
 	for _, c := range []struct{ person, member, addr, want string }{
 		{"kay", "", "", "nurses night clinical all"},

@@ -8,6 +8,7 @@ import (
 
 	"widelark/core/memory"
 	"widelark/core/pattern"
+	"widelark/core/ranges"
 )
 
 // base is compiled entries. It is immutable.
@@ -17,13 +18,13 @@ type base struct {
 	compact    int    // how many
 	kept       []keptEntry
 	conditions []conditions
-	names      nameTable   // of hosts, and of hosts with literal pages
-	table      table       // of the other keys, and of hosts for which there was no room in names
-	prefetched uint64      // keeps prefetch loads alive; never read
-	beside     bool        // there are hosts in the table
-	paths      bool        // there are entries for literal pages
-	ending     bool        // there are names before any public suffix
-	ranges     []addrRange // by the lengths of their prefixes
+	names      nameTable           // of hosts, and of hosts with literal pages
+	table      table               // of the other keys, and of hosts for which there was no room in names
+	prefetched uint64              // keeps prefetch loads alive; never read
+	beside     bool                // there are hosts in the table
+	paths      bool                // there are entries for literal pages
+	ending     bool                // there are names before any public suffix
+	ranges     ranges.Table[int32] // chains
 	sieve      sieve
 	blind      []blind // for each list that has such: what the host alone does not settle
 }
@@ -262,7 +263,7 @@ func (x *base) insertChains(b *Builder) {
 	for key, head := range b.chains {
 		switch key.kind {
 		case addressKey:
-			x.addRange(x.kept[head].entry.Pattern.Prefix(), head)
+			x.ranges.Put(x.kept[head].entry.Pattern.Prefix(), head)
 		case nameKey, hostKey:
 			spots = appendSpots(spots[:0], memory.Bytes(key.name))
 			own := spots[len(spots)-1].key()

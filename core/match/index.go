@@ -54,16 +54,17 @@ type Hit struct {
 	Covering         []Found // entries in force that cover the URL
 	CarveOuts        []Found // carve-outs in force that cover it
 	Unclear          []Found // entries in force of which it cannot be told at this sight; none at [weburl.Full]
-	UnclearCarveOuts []Found // carve-outs of which it cannot be told; they leave the list's match as it is
+	UnclearCarveOuts []Found // carve-outs of which it cannot be told
+
+	tally tally
 }
 
 // In reports whether the URL is in the list: an entry in force covers it and no carve-out in force does.
-func (h Hit) In() Answer {
-	return isIn(len(h.CarveOuts) > 0, len(h.Covering) > 0, len(h.Unclear) > 0)
-}
+func (h *Hit) In() Answer { return h.tally.answer() }
 
 // Put files the entry of a take.
 func (h *Hit) Put(t Take, found Found) {
+	h.tally.add(t)
 	into := &h.Covering
 	switch {
 	case t.CarveOut && t.Unclear:
@@ -85,16 +86,45 @@ func (h *Hit) Sort() {
 	}
 }
 
-func isIn(carvedOut, covered, unclear bool) Answer {
+// tally sums up what the entries of one list say about a URL.
+type tally struct{ carvedOut, covered, unclear bool }
+
+func (s *tally) add(t Take) {
+	s.carvedOut = s.carvedOut || t.CarveOut && !t.Unclear
+	s.covered = s.covered || !t.CarveOut && !t.Unclear
+	s.unclear = s.unclear || !t.CarveOut && t.Unclear // a carve-out of which it cannot be told leaves the list as it is
+}
+
+// answer says whether the URL is in the list: carve-outs go before entries that cover it, and those before what cannot be told. This
+// order stands nowhere else.
+func (s tally) answer() Answer {
 	switch {
-	case carvedOut:
+	case s.carvedOut:
 		return No
-	case covered:
+	case s.covered:
 		return Yes
-	case unclear:
+	case s.unclear:
 		return CannotTell
 	}
 	return No
+}
+
+// In says whether a URL is in the list that all of the takes are of.
+func In(takes []Take) Answer {
+	var sum tally
+	for _, t := range takes {
+		sum.add(t)
+	}
+	return sum.answer()
+}
+
+// ListEnd returns where the takes of one list end that begin at i.
+func ListEnd(takes []Take, i int) int {
+	end := i + 1
+	for end < len(takes) && takes[end].List == takes[i].List {
+		end++
+	}
+	return end
 }
 
 // Index answers which entries cover a URL. The zero Index holds no list. It is safe for concurrent use.
@@ -261,11 +291,13 @@ func (x *Index) Cover(u weburl.URL, today pattern.Date, sight weburl.Sight) []Hi
 		return nil
 	}
 	var hits []Hit
-	for i, t := range s.takes {
-		if i == 0 || t.List != s.takes[i-1].List {
-			hits = append(hits, Hit{List: x.lists[t.List]})
+	for i := 0; i < len(s.takes); {
+		end := ListEnd(s.takes, i)
+		hit := Hit{List: x.lists[s.takes[i].List]}
+		for ; i < end; i++ {
+			hit.Put(s.takes[i], x.parts[s.takes[i].part].found(s.takes[i].ref))
 		}
-		hits[len(hits)-1].Put(t, x.parts[t.part].found(t.ref))
+		hits = append(hits, hit)
 	}
 	for i := range hits {
 		hits[i].Sort()
@@ -291,16 +323,11 @@ func (x *Index) Memberships(dst []Membership, u weburl.URL, today pattern.Date, 
 	s := scratches.Get().(*scratch)
 	x.gather(s, &u, today, sight, false)
 	for i := 0; i < len(s.takes); {
-		list, covered, carvedOut, unclear := s.takes[i].List, false, false, false
-		for ; i < len(s.takes) && s.takes[i].List == list; i++ {
-			t := s.takes[i]
-			covered = covered || !t.CarveOut && !t.Unclear
-			carvedOut = carvedOut || t.CarveOut && !t.Unclear
-			unclear = unclear || !t.CarveOut && t.Unclear
+		end := ListEnd(s.takes, i)
+		if in := In(s.takes[i:end]); in != No {
+			dst = append(dst, Membership{s.takes[i].List, in})
 		}
-		if in := isIn(carvedOut, covered, unclear); in != No {
-			dst = append(dst, Membership{list, in})
-		}
+		i = end
 	}
 	scratches.Put(s)
 	return dst
@@ -312,12 +339,9 @@ func (x *Index) Covered(u weburl.URL, today pattern.Date) bool {
 	x.gather(s, &u, today, weburl.Full, false)
 	covered := false
 	for i := 0; i < len(s.takes) && !covered; {
-		list, carvedOut := s.takes[i].List, false
-		for ; i < len(s.takes) && s.takes[i].List == list; i++ {
-			carvedOut = carvedOut || s.takes[i].CarveOut
-			covered = covered || !s.takes[i].CarveOut
-		}
-		covered = covered && !carvedOut
+		end := ListEnd(s.takes, i)
+		covered = In(s.takes[i:end]) == Yes
+		i = end
 	}
 	scratches.Put(s)
 	return covered

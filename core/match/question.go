@@ -200,23 +200,19 @@ func both(a, b Answer) Answer {
 
 // namesOnly reports whether nothing but the host has to be looked at.
 func (x *base) namesOnly() bool {
-	return len(x.conditions) == 0 && len(x.ranges) == 0 && len(x.sieve.scans) == 0 && !x.ending
+	return len(x.conditions) == 0 && x.ranges.Len() == 0 && len(x.sieve.scans) == 0 && !x.ending
 }
 
 // ask files what the part has to say.
 func (x *part) ask(s *scratch) {
 	q := &s.question
 	if addr := q.url.Addr(); addr.IsValid() {
-		for _, r := range x.ranges {
-			if length := r.bits - family(addr); length >= 0 && length <= addr.BitLen() {
-				prefix, _ := addr.Prefix(length)
-				if at, ok := r.chains[prefix]; ok {
-					for ; at >= 0; at = x.kept[at].next {
-						s.takeEntry(at, Yes)
-					}
-				}
+		x.ranges.Each(addr, func(at int32) bool {
+			for ; at >= 0; at = x.kept[at].next {
+				s.takeEntry(at, Yes)
 			}
-		}
+			return true
+		})
 	} else {
 		x.walk(s, q.url.Host())
 		if x.ending {

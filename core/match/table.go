@@ -3,8 +3,6 @@ package match
 import (
 	"encoding/binary"
 	"math/bits"
-	"net/netip"
-	"slices"
 
 	"widelark/core/memory"
 )
@@ -204,27 +202,4 @@ func segmentEnd(path []byte, at int) int {
 		}
 	}
 	return len(path)
-}
-
-// addrRange is a prefix with its chain.
-type addrRange struct {
-	bits   int // length; those of IPv6 are counted from 1000
-	chains map[netip.Prefix]int32
-}
-
-func family(addr netip.Addr) int {
-	if addr.Is6() {
-		return 1000
-	}
-	return 0
-}
-
-func (x *base) addRange(prefix netip.Prefix, head int32) {
-	length := family(prefix.Addr()) + prefix.Bits()
-	at := slices.IndexFunc(x.ranges, func(r addrRange) bool { return r.bits == length })
-	if at < 0 {
-		at = len(x.ranges)
-		x.ranges = append(x.ranges, addrRange{length, map[netip.Prefix]int32{}})
-	}
-	x.ranges[at].chains[prefix] = head
 }

@@ -77,14 +77,9 @@ func ReadLines(r io.Reader, reading Reading, each func(Line) error) error {
 		if err != nil {
 			return err
 		}
-		line := Line{Number: number, Text: text}
-		if long {
-			line.Err = &Error{Column: MaxLine + 1, Code: TooLong, Found: "more text", Expected: "a line of at most 65536 bytes"}
-		} else {
-			line.read(reading)
-		}
-		if line.Err != nil {
-			line.Err.Line = number
+		line := Line{Number: number, Text: text, Err: lineTooLong(number)}
+		if !long {
+			line = ReadLine(number, text, reading)
 		}
 		if err := each(line); err != nil {
 			return err
@@ -92,14 +87,22 @@ func ReadLines(r io.Reader, reading Reading, each func(Line) error) error {
 	}
 }
 
-// ReadLine reads one line by itself, as [ReadLines] reads those of a file. Its number is 1.
-func ReadLine(text string, reading Reading) Line {
-	line := Line{Number: 1, Text: text}
+// ReadLine reads one line by itself, as [ReadLines] reads those of a file. number is what it is called in the answer, from 1.
+func ReadLine(number int, text string, reading Reading) Line {
+	line := Line{Number: number, Text: text}
+	if len(text) > MaxLine {
+		line.Err = lineTooLong(number)
+		return line
+	}
 	line.read(reading)
 	if line.Err != nil {
-		line.Err.Line = 1
+		line.Err.Line = number
 	}
 	return line
+}
+
+func lineTooLong(number int) *Error {
+	return &Error{Line: number, Column: MaxLine + 1, Code: TooLong, Found: "more text", Expected: "a line of at most 65536 bytes"}
 }
 
 func (l *Line) read(reading Reading) {

@@ -1,11 +1,13 @@
 package pattern
 
 import (
+	"encoding/json"
 	"errors"
 	"flag"
 	"fmt"
 	"os"
 	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 
@@ -252,5 +254,20 @@ func TestSuggestions(t *testing.T) {
 		var wrong *Error
 		require.ErrorAs(t, err, &wrong, line)
 		assert.Equal(t, want, wrong.Suggestion, line)
+	}
+}
+
+// An entry travels as its line, also one that cannot be read, and comes back as it was.
+func TestEntriesTravelAsLines(t *testing.T) {
+	for _, line := range []string{"heron.example", "! =heron.example/wards [until 2026-12-24, off] # why", "# a note", "", "bad..name", "~ ("} {
+		var read struct{ Entries []Entry }
+		require.NoError(t, json.Unmarshal([]byte(`{"Entries":[`+strconv.Quote(line)+`]}`), &read))
+		entry := read.Entries[0]
+		_, err := Parse(line)
+		assert.Equal(t, err, entry.Err(), "%q", line)
+		assert.Equal(t, Keep(line), read.Entries)
+		sent, err := json.Marshal(read)
+		require.NoError(t, err)
+		assert.JSONEq(t, `{"Entries":[`+strconv.Quote(line)+`]}`, string(sent))
 	}
 }

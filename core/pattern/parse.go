@@ -12,6 +12,7 @@ import (
 	"unicode/utf8"
 
 	"widelark/core/language"
+	"widelark/core/ranges"
 	"widelark/core/weburl"
 )
 
@@ -444,7 +445,7 @@ func (p *parser) hostOrAddress(body string, pat *Pattern) (int, *Error) {
 		if path := strings.Trim(body[end+1:], "/"); addr.Is4In6() && pat.scheme == "" && body[end+1:] != "" && body[end+1] == '/' && path != "" {
 			return 0, p.fail(0, body[:end+1], BadHost, "the IPv4 address itself before a path: "+addr.Unmap().String())
 		}
-		pat.addr = single(addr)
+		pat.addr = ranges.Single(addr)
 		return end + 1, nil
 	}
 	if strings.Count(body, ":") > 1 { // only an IPv6 address has several; without brackets nothing but a range may follow
@@ -457,7 +458,7 @@ func (p *parser) hostOrAddress(body string, pat *Pattern) (int, *Error) {
 			return 0, p.fail(0, body, BadHost, "an IPv6 address (in brackets where a port or a path follows)")
 		}
 		if !isRange {
-			pat.addr = single(addr)
+			pat.addr = ranges.Single(addr)
 			return len(body), nil
 		}
 		return len(body), p.network(addr, bits, len(address)+1, pat)
@@ -485,11 +486,6 @@ func (p *parser) hostOrAddress(body string, pat *Pattern) (int, *Error) {
 	return end, nil
 }
 
-func single(addr netip.Addr) netip.Prefix {
-	addr = addr.Unmap()
-	return netip.PrefixFrom(addr, addr.BitLen())
-}
-
 func isNumber(text string) bool { return text != "" && strings.Trim(text, "0123456789") == "" }
 
 // network reads the bits of a range of addresses.
@@ -501,13 +497,10 @@ func (p *parser) network(addr netip.Addr, text string, offset int, pat *Pattern)
 	if pat.scope == Only {
 		return p.fail(-1, "=", Misplaced, "no “=” before a range of addresses")
 	}
-	if addr.Is4In6() {
-		if bits < 96 {
-			return p.fail(offset, text, BadHost, "96 bits at least, for these are IPv4 addresses")
-		}
-		addr, bits = addr.Unmap(), bits-96
+	if addr.Is4In6() && bits < 96 {
+		return p.fail(offset, text, BadHost, "96 bits at least, for these are IPv4 addresses")
 	}
-	pat.addr = netip.PrefixFrom(addr, bits).Masked()
+	pat.addr = ranges.Canonical(netip.PrefixFrom(addr, bits))
 	return nil
 }
 
@@ -587,7 +580,7 @@ func (p *parser) plainHost(host string, pat *Pattern) *Error {
 		if name != read.Addr.String() { // nothing is completed silently
 			return p.fail(offset, name, BadHost, "all four numbers of an address, as 203.0.113.7, or a range, as 203.0.113.0/24")
 		}
-		pat.addr = single(read.Addr)
+		pat.addr = ranges.Single(read.Addr)
 		return nil
 	}
 	ascii := strings.TrimSuffix(read.ASCII, after)

@@ -38,6 +38,8 @@ package pattern
 
 import (
 	"cmp"
+	"errors"
+	"fmt"
 	"net/netip"
 	"strconv"
 	"strings"
@@ -187,6 +189,15 @@ func (p Pattern) WithPath(path string) (Pattern, error) {
 	return p, nil
 }
 
+// CheckPath refuses what [Pattern.WithPath] does not take.
+func CheckPath(path string) error {
+	on := strings.TrimPrefix(path, "=")
+	if e, err := Parse("heron.example" + on); err != nil || !strings.HasPrefix(on, "/") || e.Note != "" || e.Off || !e.Until.IsZero() {
+		return fmt.Errorf("%q is no path, as /up or /files/*/add, or =/up for that page alone", path)
+	}
+	return nil
+}
+
 // IsNamed reports whether [Named] of its name and scope is p.
 func (p Pattern) IsNamed() bool {
 	return p.ascii != "" && !p.ending && (p.kind == Site || p.kind == Host || p.kind == Below) && p.typed == p.ascii && !p.IsGlob()
@@ -309,6 +320,19 @@ func (d Date) String() string {
 	return d.Time().Format(time.DateOnly)
 }
 
+// Keep reads lines as [Parse] does, for where entries are kept: what cannot be read is kept as it is, see [Unread].
+func Keep(lines ...string) []Entry {
+	entries := make([]Entry, len(lines))
+	for i, line := range lines {
+		entry, err := Parse(line)
+		if err != nil {
+			entry = Entry{Pattern: Unread(line)}
+		}
+		entries[i] = entry
+	}
+	return entries
+}
+
 // Entry is one line of a list: a pattern with what is said about it, or a note alone. It is comparable. The zero
 // Entry is an empty line.
 type Entry struct {
@@ -317,6 +341,26 @@ type Entry struct {
 	Until    Date    // the last day on which the entry is in force, in the organisation's zone; zero: no end
 	Off      bool    // the entry is kept, but not in force
 	Note     string  // without "#"; "" where there is none
+}
+
+// MarshalText implements [encoding.TextMarshaler]: an entry travels as its line.
+func (e Entry) MarshalText() ([]byte, error) { return []byte(e.String()), nil }
+
+// UnmarshalText implements [encoding.TextUnmarshaler]. It takes every line, as [Keep] does: [Entry.Err] says what is wrong with it.
+func (e *Entry) UnmarshalText(line []byte) error {
+	*e = Keep(string(line))[0]
+	return nil
+}
+
+// Err says why the entry cannot be read; nil for one that can. The error is that of [Parse].
+func (e Entry) Err() error {
+	if e.Pattern.kind != Unreadable {
+		return nil
+	}
+	if _, err := Parse(e.Pattern.expr); err != nil {
+		return err
+	}
+	return errors.New("it is no entry") // read as one now; it is read anew with what holds it
 }
 
 // Kind returns the kind of the pattern, or [Note].

@@ -228,20 +228,15 @@ func (s *Snapshot) weigh(w *Work) {
 			i++
 			continue
 		}
-		covered, out, maybe := false, false, false
-		for ; i < len(takes) && takes[i].List == list; i++ {
-			t := takes[i]
-			certain := !t.Unclear
-			covered = covered || certain && !t.CarveOut
-			out = out || certain && t.CarveOut
-			maybe = maybe || !certain && !t.CarveOut
-		}
+		end := match.ListEnd(takes, i)
+		answer := match.In(takes[i:end])
+		i = end
 		switch {
-		case list < first || out:
-		case covered:
+		case list < first:
+		case answer == match.Yes:
 			w.in.Add(list - first)
 			w.listed = append(w.listed, list-first)
-		case maybe:
+		case answer == match.CannotTell:
 			w.may.Add(list - first)
 		}
 	}

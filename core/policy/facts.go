@@ -9,6 +9,7 @@ import (
 
 	"widelark/core/classify"
 	"widelark/core/match"
+	"widelark/core/ranges"
 )
 
 // Facts are what holds beside a snapshot, without being published: each fact has an end, and others come and go while the snapshot stays.
@@ -39,7 +40,7 @@ func (s *Snapshot) With(facts Facts) *Snapshot {
 	for _, u := range facts.Unlocked {
 		e := &Exception{Then: Allow, From: u.From.Truncate(time.Second), Until: u.Until.Truncate(time.Second), For: Whom{Persons: []string{u.Person}}}
 		if u.Addr.IsValid() {
-			e.For.Ranges = []netip.Prefix{netip.PrefixFrom(u.Addr, u.Addr.BitLen())}
+			e.For.Ranges = []netip.Prefix{ranges.Single(u.Addr)}
 		}
 		g := s.grant(e)
 		g.unlocked = true

@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"net/netip"
 	"slices"
-	"strings"
 	"time"
 
 	"widelark/core/match"
 	"widelark/core/pattern"
+	"widelark/core/ranges"
 	"widelark/core/weburl"
 )
 
@@ -271,8 +271,8 @@ func (f *flipping) categories(p *ladderPolicy) {
 		}
 		replace(number, noCategory)
 		category := f.s.category(number)
-		host, _ := pattern.Parse("=" + f.decider.url.Host())
-		f.tryClass(Flip{Kind: Correct, Category: category.Key, Pattern: host.Pattern, Text: fmt.Sprintf("Correct what it is: not %s", category.Name)})
+		host, _ := pattern.OfHost(*f.decider.url, pattern.Only)
+		f.tryClass(Flip{Kind: Correct, Category: category.Key, Pattern: host, Text: fmt.Sprintf("Correct what it is: not %s", category.Name)})
 		replace(noCategory, number)
 		for i, w := range works {
 			if has[i] {
@@ -302,26 +302,24 @@ type narrow struct {
 
 // narrowest returns the forms of exceptions for a URL that can be told at a sight, the narrowest first: this page, this host, this site.
 func narrowest(u URL, sight weburl.Sight) []narrow {
-	host := u.Host()
-	if u.Addr().Is6() {
-		host = "[" + host + "]"
-	}
 	var forms []narrow
-	add := func(what, text string) {
-		if e, err := pattern.Parse(text); err == nil {
-			forms = append(forms, narrow{what, e.Pattern, e.Pattern.FoldedPath() != ""})
+	add := func(what string, p pattern.Pattern, ok bool) {
+		if ok {
+			forms = append(forms, narrow{what, p, p.FoldedPath() != ""})
 		}
 	}
-	if path := u.Path(); sight == weburl.Full && path != "/" && !strings.ContainsAny(path, "* #") {
-		add("this page", "="+host+path)
+	if sight == weburl.Full && u.Path() != "/" {
+		page, ok := pattern.OfPage(u)
+		add("this page", page, ok)
 	}
+	host, ok := pattern.OfHost(u, pattern.Only)
 	if u.Addr().IsValid() {
-		add("this address", u.Addr().String())
+		add("this address", host, ok)
 		return forms
 	}
-	add("this host", "="+host)
-	if name, suffix := weburl.SplitSuffix(host); name != "" && suffix != "" {
-		add("this site", name[strings.LastIndexByte(name, '.')+1:]+"."+suffix)
+	add("this host", host, ok)
+	if site, err := pattern.Parse(u.Site()); err == nil && site.Pattern.IsValid() {
+		add("this site", site.Pattern, true)
 	}
 	return forms
 }
@@ -350,7 +348,7 @@ func (s *Snapshot) whoms(w *Work, r *Request) []whom {
 		p := d.People[w.person]
 		all = append(all, whom{Whom{Persons: []string{p.ID}}, p.Name, forPerson})
 	} else if w.addr.IsValid() {
-		all = append(all, whom{Whom{Ranges: []netip.Prefix{netip.PrefixFrom(w.addr, w.addr.BitLen())}}, "the address " + w.addr.String(), forPlace})
+		all = append(all, whom{Whom{Ranges: []netip.Prefix{ranges.Single(w.addr)}}, "the address " + w.addr.String(), forPlace})
 	}
 	if w.network >= 0 {
 		n := d.Networks[w.network]

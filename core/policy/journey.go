@@ -168,14 +168,7 @@ func (s *Snapshot) TravelStrip(w *Work, r *Request, from, to time.Time) []Segmen
 			if i := together(strips, at); i >= 0 {
 				d = s.Decide(w, &way[i], at) // its reason may be another one than where its segment began
 			}
-			last := len(strip) - 1
-			if last >= 0 && strip[last].Decision.Verdict == d.Verdict {
-				continue
-			}
-			if last >= 0 {
-				strip[last].To = at
-			}
-			strip = append(strip, Segment{From: at, To: to, Decision: d})
+			strip = extend(strip, at, to, d)
 		}
 		from = end
 	}

@@ -14,6 +14,17 @@ type Segment struct {
 	Decision Decision // as it is at From; its reason may change within
 }
 
+// extend adds what is decided at a moment to a strip that goes on until another. A verdict like the last one's goes on with that.
+func extend(strip []Segment, at, until time.Time, d Decision) []Segment {
+	if last := len(strip) - 1; last >= 0 {
+		if strip[last].Decision.Verdict == d.Verdict {
+			return strip
+		}
+		strip[last].To = at
+	}
+	return append(strip, Segment{From: at, To: until, Decision: d})
+}
+
 // Strip returns the verdicts on a request from a moment until another, in order, none like the next. It is exact: it decides between all
 // moments at which anything that the verdict hangs on begins or ends.
 func (s *Snapshot) Strip(w *Work, r *Request, from, to time.Time) []Segment {
@@ -28,14 +39,7 @@ func (s *Snapshot) Strip(w *Work, r *Request, from, to time.Time) []Segment {
 			s.look(w, r, pattern.DateOf(at.In(s.config.Zone)), false)
 			s.weigh(w)
 		}
-		d := s.ladder(w, at, nil)
-		if last := len(strip) - 1; last >= 0 {
-			if strip[last].Decision.Verdict == d.Verdict {
-				continue
-			}
-			strip[last].To = at
-		}
-		strip = append(strip, Segment{From: at, To: to, Decision: d})
+		strip = extend(strip, at, to, s.ladder(w, at, nil))
 	}
 	return strip
 }

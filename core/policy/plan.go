@@ -56,14 +56,8 @@ func (s *Snapshot) Plan(w *Work, group string, from, to time.Time) Plan {
 		slices.Sort(moments)
 		var segments []Segment
 		for _, second := range slices.Compact(moments) {
-			d, at := s.ladder(w, time.Unix(second, 0), nil), time.Unix(second, 0)
-			if last := len(segments) - 1; last >= 0 {
-				if segments[last].Decision.Verdict == d.Verdict {
-					continue
-				}
-				segments[last].To = at
-			}
-			segments = append(segments, Segment{From: at, To: to, Decision: d})
+			at := time.Unix(second, 0)
+			segments = extend(segments, at, to, s.ladder(w, at, nil))
 		}
 		return segments
 	}

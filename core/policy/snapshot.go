@@ -10,6 +10,7 @@ import (
 	"widelark/core/directory"
 	"widelark/core/match"
 	"widelark/core/pattern"
+	"widelark/core/ranges"
 	"widelark/core/weburl"
 )
 
@@ -412,7 +413,7 @@ func (s *Snapshot) grant(e *Exception) grant {
 		}
 	}
 	for _, r := range e.For.Ranges {
-		g.ranges = append(g.ranges, directory.Unmapped(r))
+		g.ranges = append(g.ranges, ranges.Canonical(r))
 	}
 	return g
 }

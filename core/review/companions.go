@@ -3,6 +3,7 @@ package review
 import (
 	"fmt"
 
+	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
 )
@@ -40,7 +41,9 @@ func (r *reviewer) companions() {
 			f := r.add(NeedsBlocked, rulePlace(p, int(d.Rule)), c.Needs.Host(), "What the rule %q lets in needs %s, which is blocked: it was asked for with %s in %d of %d cases.",
 				p.Rules[d.Rule].Name, c.Needs.Host(), c.Page.Host(), c.Times, c.Of)
 			f.Shown = c.Needs.String()
-			f.Fix = &Fix{Do: "add entry", Text: fmt.Sprintf("Add =%s to a list that the rule names.", c.Needs.Host()), New: "=" + c.Needs.Host()}
+			if needed, ok := pattern.OfHost(c.Needs, pattern.Only); ok {
+				f.Fix = &Fix{Do: "add entry", Text: fmt.Sprintf("Add %s to a list that the rule names.", needed), New: needed.String()}
+			}
 		}
 	}
 }

@@ -22,6 +22,18 @@ func SplitSuffix(host string) (name, suffix string) {
 	return host[:len(host)-len(suffix)-1], suffix
 }
 
+// Site returns the registrable domain of the host: its public suffix and one label more; "" for an address and for a public suffix.
+func (u URL) Site() string {
+	if u.addr.IsValid() {
+		return ""
+	}
+	name, suffix := SplitSuffix(u.host)
+	if name == "" || suffix == "" {
+		return ""
+	}
+	return name[strings.LastIndexByte(name, '.')+1:] + "." + suffix
+}
+
 // suffixes are the rules of the Public Suffix List of more than one label, one a line, exceptions ("!…") left out. The library has
 // them, but does not say them; TestSuffixesAreCurrent compares, and makes the file. It is data, and packed: nobody edits it.
 //

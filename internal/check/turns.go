@@ -158,7 +158,7 @@ func (c *candidates) of(ctx context.Context, s revision.ObjectState, from, to in
 		}
 		switch o.Kind {
 		case revision.KindCorrection:
-			c.patterns(o.Name)
+			c.patterns(pattern.Keep(o.Name)...)
 		case revision.KindPolicy:
 			body, err := revision.Decode[revision.PolicyBody](*o)
 			if err != nil {
@@ -197,9 +197,9 @@ func (c *candidates) of(ctx context.Context, s revision.ObjectState, from, to in
 	return nil
 }
 
-func (c *candidates) patterns(texts ...string) {
-	for _, text := range texts {
-		if e, err := pattern.Parse(text); err == nil && e.Pattern.IsValid() {
+func (c *candidates) patterns(entries ...pattern.Entry) {
+	for _, e := range entries {
+		if e.Pattern.IsValid() {
 			c.add(compare.Boundaries(e.Pattern)...)
 		}
 	}

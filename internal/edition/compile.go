@@ -141,7 +141,7 @@ func compileLocal(ctx context.Context, r revision.DraftReader) (_ *classify.Loca
 	var corrections []classify.Correction
 	for i, c := range said.Corrections {
 		if !c.Entry.IsValid() {
-			asides.AddUnread(revision.KindCorrection, revision.Meta{ID: c.UID, Name: c.Entry.String()}, c.Entry)
+			asides.AddUnread(revision.KindCorrection, revision.Meta{ID: c.UID, Name: c.Entry.String()}, pattern.Entry{Pattern: c.Entry})
 			continue
 		}
 		corrections = append(corrections, classify.Correction{ID: int64(i) + 1, Pattern: c.Entry, Categories: c.Categories})
@@ -284,7 +284,7 @@ func (s *sink) Entry(id int64, entry pattern.Entry) {
 	s.entries++
 	if entry.Kind() == pattern.Unreadable {
 		var one revision.Asides
-		one.AddUnread(revision.KindList, revision.Meta{ID: s.id}, entry.Pattern)
+		one.AddUnread(revision.KindList, revision.Meta{ID: s.id}, entry)
 		if *s.aside == nil {
 			*s.aside = map[int64]revision.Aside{}
 		}

@@ -16,11 +16,11 @@ import (
 
 // Selection names entries of a list.
 type Selection struct {
-	IDs   []int64      `json:"ids,omitempty" maxItems:"10000"`
-	Lines []string     `json:"lines,omitempty" maxItems:"10000" doc:"Entries as they are written; notes and attributes do not count"`
-	All   bool         `json:"all,omitempty" doc:"Every entry that text and kind leave, also those on no page yet; ids and lines do not count then"`
-	Text  string       `json:"text,omitempty" maxLength:"200" doc:"Only entries whose pattern or note holds this, letter case aside"`
-	Kind  pattern.Kind `json:"kind,omitempty" enum:"site,host,below,any-ending,host-glob,page-tree,page,path-glob,query,scheme,port,address,word,regex,everything,note,unreadable" doc:"Only entries of this kind"`
+	IDs   []int64         `json:"ids,omitempty" maxItems:"10000"`
+	Lines []pattern.Entry `json:"lines,omitempty" maxItems:"10000" doc:"Entries as they are written; notes and attributes do not count"`
+	All   bool            `json:"all,omitempty" doc:"Every entry that text and kind leave, also those on no page yet; ids and lines do not count then"`
+	Text  string          `json:"text,omitempty" maxLength:"200" doc:"Only entries whose pattern or note holds this, letter case aside"`
+	Kind  pattern.Kind    `json:"kind,omitempty" enum:"site,host,below,any-ending,host-glob,page-tree,page,path-glob,query,scheme,port,address,word,regex,everything,note,unreadable" doc:"Only entries of this kind"`
 }
 
 // selection reads which entries of a list are meant. A line that is no entry may stand for one that is kept just so.
@@ -28,13 +28,13 @@ func (s *server) selection(ctx context.Context, list uuid.UUID, in Selection) (r
 	which := revision.Selection{IDs: in.IDs, All: in.All, Text: in.Text, Kind: in.Kind}
 	unread := map[string]error{}
 	var texts []string
-	for i, line := range in.Lines {
-		entry, err := pattern.Parse(line)
+	for i, entry := range in.Lines {
+		err := entry.Err()
 		if err == nil && entry.Kind() == pattern.Note {
 			err = errors.New("an entry is wanted")
 		}
 		if err != nil {
-			text := strings.TrimSpace(line)
+			text := strings.TrimSpace(entry.String())
 			unread[text] = &revision.FieldError{Field: fmt.Sprintf("lines[%d]", i), Msg: err.Error()}
 			texts = append(texts, text)
 			continue

@@ -444,7 +444,7 @@ func (s *server) correct(ctx context.Context, in *correctInput) (*correctOutput,
 
 // correctedPlace reads what a correction is about: an entry, or a URL as it stands in an address bar.
 func correctedPlace(text string) (pattern.Pattern, error) {
-	line := pattern.ReadLine(text, pattern.Mending)
+	line := pattern.ReadLine(1, text, pattern.Mending)
 	switch {
 	case line.Err != nil:
 		return pattern.Pattern{}, line.Err

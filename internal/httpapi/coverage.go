@@ -19,8 +19,8 @@ type Coverage struct {
 
 type compareEntriesInput struct {
 	Body struct {
-		A string `json:"a" minLength:"1" maxLength:"4000" doc:"An entry in the notation"`
-		B string `json:"b" minLength:"1" maxLength:"4000"`
+		A pattern.Entry `json:"a" minLength:"1" maxLength:"4000" doc:"An entry in the notation"`
+		B pattern.Entry `json:"b" minLength:"1" maxLength:"4000"`
 	}
 }
 
@@ -35,8 +35,8 @@ func (s *server) registerCoverage(api huma.API) {
 	huma.Register(api, operation("compareEntries", http.MethodPost, "/entries/compare", "Entries", "Whether one entry covers all that another covers", 422),
 		func(ctx context.Context, in *compareEntriesInput) (*compareEntriesOutput, error) {
 			var sides [2]pattern.Pattern
-			for i, text := range []string{in.Body.A, in.Body.B} {
-				e, err := pattern.Parse(text)
+			for i, e := range []pattern.Entry{in.Body.A, in.Body.B} {
+				err := e.Err()
 				if err == nil && !e.Pattern.IsValid() {
 					err = &revision.FieldError{Msg: "a note covers nothing"}
 				}

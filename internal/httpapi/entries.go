@@ -231,8 +231,10 @@ func (s *server) registerEntries(api huma.API) {
 				return nil, s.problem(ctx, &revision.FieldError{Field: fmt.Sprintf("lines[%d]", i), Msg: "one line is wanted, without a line end"})
 			}
 		}
-		lines := strings.NewReader(strings.Join(in.Body.Lines, "\n") + "\n")
-		return s.merge(ctx, in.ID, lines, listfile.Options{Reading: in.Body.Reading}, revision.Merging{}, in.MayMatch)
+		lines := func(each func(pattern.Line) error) error {
+			return listfile.ReadTexts(in.Body.Lines, in.Body.Reading, each)
+		}
+		return s.merge(ctx, in.ID, lines, revision.Merging{}, in.MayMatch)
 	})
 	load := operation("importEntries", http.MethodPost, "/lists/{id}/import", "Entries", "Add a file to a list, in one transaction", 404, 412, 413, 415, 422)
 	load.BodyReadTimeout = -1 // a large file over a slow line may take its time
@@ -247,7 +249,15 @@ func (s *server) registerEntries(api huma.API) {
 			how.Shown = -1
 		}
 		options := listfile.Options{Format: in.Format, Reading: in.Reading, Entry: in.Column, Note: in.Note, Until: in.Until}
-		return s.merge(ctx, in.ID, in.body, options, how, in.MayMatch)
+		lines := func(each func(pattern.Line) error) error {
+			plain, err := listfile.Unpacked(in.body)
+			if err != nil {
+				return err
+			}
+			defer plain.Close()
+			return listfile.Read(&limited{r: plain, left: MaxImport}, options, each) // what a small packed file holds may be very large
+		}
+		return s.merge(ctx, in.ID, lines, how, in.MayMatch)
 	})
 
 	export := operation("exportEntries", http.MethodGet, "/lists/{id}/export", "Entries", "The whole list as a file", 404, 422)
@@ -311,7 +321,7 @@ func (s *server) getEntries(ctx context.Context, in *entriesInput) (*entriesOutp
 	return out, nil
 }
 
-func (s *server) merge(ctx context.Context, id uuid.UUID, file io.Reader, options listfile.Options, how revision.Merging, match MayMatch) (*reportOutput, error) {
+func (s *server) merge(ctx context.Context, id uuid.UUID, lines func(each func(pattern.Line) error) error, how revision.Merging, match MayMatch) (*reportOutput, error) {
 	version, err := match.version()
 	if err != nil {
 		return nil, err
@@ -319,13 +329,6 @@ func (s *server) merge(ctx context.Context, id uuid.UUID, file io.Reader, option
 	if _, err := s.Store.List(ctx, id); err != nil { // before a long file is read for nothing
 		return nil, s.problem(ctx, err)
 	}
-	plain, err := listfile.Unpacked(file)
-	if err != nil {
-		return nil, s.problem(ctx, err)
-	}
-	defer plain.Close()
-	bounded := &limited{r: plain, left: MaxImport} // what a small packed file holds may be very large
-	lines := func(each func(pattern.Line) error) error { return listfile.Read(bounded, options, each) }
 	l, report, err := revision.ImportLines(ctx, s.Store, id, lines, how, version, actor(ctx))
 	if err != nil {
 		return nil, s.problem(ctx, err)

@@ -10,6 +10,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
 	"widelark/internal/edition"
@@ -43,9 +44,9 @@ type grantsInput struct {
 
 type newGrantInput struct {
 	Body struct {
-		URL     string   `json:"url,omitempty" maxLength:"8000" doc:"What whoever asks is to reach: the grant is the narrowest that lets them, through all gates. In place of entries and for"`
-		Who     *Who     `json:"who,omitempty" doc:"With url: who asks"`
-		Entries []string `json:"entries,omitempty" maxItems:"20" doc:"What is allowed, in the notation; no carve-outs"`
+		URL     string          `json:"url,omitempty" maxLength:"8000" doc:"What whoever asks is to reach: the grant is the narrowest that lets them, through all gates. In place of entries and for"`
+		Who     *Who            `json:"who,omitempty" doc:"With url: who asks"`
+		Entries []pattern.Entry `json:"entries,omitempty" maxItems:"20" doc:"What is allowed, in the notation; no carve-outs"`
 
 		For         *revision.WhomBody `json:"for,omitempty" doc:"With entries: for whom"`
 		Reason      string             `json:"reason" minLength:"1" maxLength:"2000"`
@@ -182,7 +183,7 @@ func (s *server) addGrant(ctx context.Context, in *newGrantInput) (*grantOutput,
 
 // narrowestGrant returns the narrowest entry that lets somebody reach a URL through all gates on the way, and for whom it would be. Where none
 // does, or none is needed, the error is a conflict that says why.
-func narrowestGrant(live *edition.State, url string, who *Who) ([]string, revision.WhomBody, error) {
+func narrowestGrant(live *edition.State, url string, who *Who) ([]pattern.Entry, revision.WhomBody, error) {
 	u, err := weburl.Parse(url)
 	if err != nil {
 		return nil, revision.WhomBody{}, &revision.FieldError{Field: "url", Msg: err.Error()}
@@ -206,7 +207,7 @@ func narrowestGrant(live *edition.State, url string, who *Who) ([]string, revisi
 	}
 	for _, f := range live.Snapshot.TravelFlips(&w, &r, live.Now()) {
 		if f.Kind == policy.AddException {
-			return []string{f.Pattern.String()}, whomBody(f.Whom), nil
+			return []pattern.Entry{{Pattern: f.Pattern}}, whomBody(f.Whom), nil
 		}
 	}
 	because := "no grant changes that"

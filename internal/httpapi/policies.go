@@ -72,7 +72,7 @@ func stateOf(b revision.ExceptionBody, at time.Time) string {
 // exceptionName makes a name of what an exception does.
 func (s *server) exceptionName(ctx context.Context, body revision.Body) (string, error) {
 	b := body.(*revision.ExceptionBody)
-	return s.freeName(ctx, revision.KindException, capital(string(b.Then))+" "+b.Entries[0])
+	return s.freeName(ctx, revision.KindException, capital(string(b.Then))+" "+b.Entries[0].String())
 }
 
 // freeName makes a name that no object of a kind has from one that some may have, with a number where it is taken.

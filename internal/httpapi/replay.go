@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -132,11 +133,11 @@ type ReplayRequest struct {
 
 type affectedInput struct {
 	Body struct {
-		Categories []string    `json:"categories,omitempty" maxItems:"200" doc:"Keys of categories and families"`
-		Entries    []string    `json:"entries,omitempty" maxItems:"1000" doc:"In the notation"`
-		Lists      []uuid.UUID `json:"lists,omitempty" maxItems:"50"`
-		Since      *time.Time  `json:"since,omitempty" doc:"Left out: the last seven days that were recorded"`
-		Until      *time.Time  `json:"until,omitempty"`
+		Categories []string        `json:"categories,omitempty" maxItems:"200" doc:"Keys of categories and families"`
+		Entries    []pattern.Entry `json:"entries,omitempty" maxItems:"1000" doc:"In the notation"`
+		Lists      []uuid.UUID     `json:"lists,omitempty" maxItems:"50"`
+		Since      *time.Time      `json:"since,omitempty" doc:"Left out: the last seven days that were recorded"`
+		Until      *time.Time      `json:"until,omitempty"`
 	}
 }
 
@@ -371,13 +372,11 @@ func (s *server) affected(ctx context.Context, in *affectedInput) (*affectedOutp
 			return nil, s.problem(ctx, err)
 		}
 	}
-	var entries []pattern.Entry
-	for i, text := range b.Entries {
-		e, err := pattern.Parse(text)
-		if err != nil {
+	entries := slices.Clone(b.Entries)
+	for i, e := range entries {
+		if err := e.Err(); err != nil {
 			return nil, s.problem(ctx, &revision.FieldError{Field: fmt.Sprintf("entries[%d]", i), Msg: err.Error()})
 		}
-		entries = append(entries, e)
 	}
 	for i, id := range b.Lists {
 		if err := s.Store.EachEntry(ctx, id, func(_ int64, e pattern.Entry) error {

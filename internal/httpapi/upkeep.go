@@ -291,10 +291,9 @@ func (s *server) explainEntries(ctx context.Context, in *explainInput) (*explain
 	var of []int
 	for i, text := range in.Body.Lines {
 		e := &out.Body.Explanations[i]
-		line := pattern.ReadLine(text, in.Body.Reading)
+		line := pattern.ReadLine(i+1, text, in.Body.Reading)
 		e.Text, e.Changes, e.Entries = text, line.Changes, []string{}
 		if line.Err != nil {
-			line.Err.Line, line.Number = i+1, i+1
 			refused := refusedLine(line)
 			e.Problem = &refused
 			continue
@@ -369,13 +368,10 @@ func (s *server) findCompanions(ctx context.Context, in *companionsInput) (*comp
 	page := hosts[0]
 	out.Body.Page = page.First.String()
 	for _, h := range hosts {
-		entry := upkeep.Suggested(h.Host, page.Host)
-		if note := h.Note(page.Host); note != "" {
-			entry += " # " + note
-		}
+		entry := pattern.Entry{Pattern: upkeep.Suggested(h.First, page.First), Note: h.Note(page.Host)}
 		out.Body.Companions = append(out.Body.Companions, Companion{
 			Host: h.Host, Page: h.IsPage, Requests: h.Requests, Failed: h.Failed, Kinds: orEmpty(h.Kinds), SentFrom: orEmpty(h.SentFrom),
-			InList: upkeep.Companion(index, today, in.ID, h.First), Entry: entry,
+			InList: upkeep.Companion(index, today, in.ID, h.First), Entry: entry.String(),
 		})
 	}
 	return out, nil

@@ -121,16 +121,36 @@ func Read(r io.Reader, o Options, each func(pattern.Line) error) error {
 	}
 	in := bufio.NewReaderSize(r, 4<<10)
 	head, _ := in.Peek(len("\ufeff" + exactMark + "\r"))
-	if text := strings.TrimPrefix(string(head), "\ufeff"); strings.HasPrefix(text, exactMark) && strings.Trim(text[len(exactMark):], "\r\n") != text[len(exactMark):] || text == exactMark {
-		o.Reading = pattern.Exact
-		return pattern.ReadLines(in, o.Reading, func(l pattern.Line) error {
-			if l.Number == 1 {
-				l.Entries = nil
-			}
-			return each(l)
-		})
+	if after, marked := strings.CutPrefix(strings.TrimPrefix(string(head), "\ufeff"), exactMark); marked && (after == "" || after[0] == '\n' || after[0] == '\r') {
+		return pattern.ReadLines(in, pattern.Exact, func(l pattern.Line) error { return each(unmarked(l)) })
 	}
 	return pattern.ReadLines(in, o.Reading, each)
+}
+
+// ReadTexts is [Read] for lines in the notation that are apart already, as they come from a person's clipboard.
+func ReadTexts(lines []string, reading pattern.Reading, each func(pattern.Line) error) error {
+	marked := len(lines) > 0 && strings.TrimPrefix(lines[0], "\ufeff") == exactMark
+	if marked {
+		reading = pattern.Exact
+	}
+	for i, text := range lines {
+		line := pattern.ReadLine(i+1, strings.TrimPrefix(text, "\ufeff"), reading)
+		if marked {
+			line = unmarked(line)
+		}
+		if err := each(line); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// unmarked drops the first line of a file that begins with [exactMark], which is no note of the list.
+func unmarked(l pattern.Line) pattern.Line {
+	if l.Number == 1 {
+		l.Entries = nil
+	}
+	return l
 }
 
 const (
@@ -153,7 +173,7 @@ func marked(l pattern.Line) pattern.Line {
 	if strings.HasPrefix(l.Text[at:], markSaid) {
 		return pattern.Line{Number: l.Number, Text: l.Text}
 	}
-	if read := pattern.ReadLine(strings.TrimSpace(l.Text[at+len(mark):]), pattern.Exact); read.Err == nil && len(read.Entries) == 1 {
+	if read := pattern.ReadLine(l.Number, strings.TrimSpace(l.Text[at+len(mark):]), pattern.Exact); read.Err == nil && len(read.Entries) == 1 {
 		return pattern.Line{Number: l.Number, Text: l.Text, Entries: read.Entries}
 	}
 	return l
@@ -163,6 +183,7 @@ func marked(l pattern.Line) pattern.Line {
 type record struct {
 	entry, note, until, off string
 	kind                    string // where it says one, the record is ours, and its entry is notation
+	carveOut                bool   // said beside the entry, which may say so itself, too
 }
 
 // line makes a line of a record.
@@ -178,7 +199,7 @@ func (rec record) line(number int, text string, o Options) pattern.Line {
 	if slices.Contains(pattern.Kinds, pattern.Kind(rec.kind)) {
 		o.Reading = pattern.Exact
 	}
-	read := pattern.ReadLine(lineEnds.Replace(rec.entry), o.Reading)
+	read := pattern.ReadLine(number, lineEnds.Replace(rec.entry), o.Reading)
 	l.Entries, l.Changes, l.Err = read.Entries, read.Changes, read.Err
 	refuse := func(found, expected string) {
 		l.Entries, l.Changes = nil, nil
@@ -197,7 +218,7 @@ func (rec record) line(number int, text string, o Options) pattern.Line {
 	}
 	for i := range l.Entries {
 		e := &l.Entries[i]
-		e.Off = e.Off || off
+		e.Off, e.CarveOut = e.Off || off, e.CarveOut || rec.carveOut
 		if note != "" {
 			e.Note = note
 		}
@@ -263,7 +284,7 @@ func readCSV(r io.Reader, o Options, each func(pattern.Line) error) error {
 			return spreadsheet.Plain(row[at])
 		}
 		number, _ := in.FieldPos(0)
-		l := record{cell(entry), cell(note), cell(until), cell(off), cell(kind)}.line(number, strings.Join(row, ","), o)
+		l := record{cell(entry), cell(note), cell(until), cell(off), cell(kind), false}.line(number, strings.Join(row, ","), o)
 		if err := each(l); err != nil {
 			return err
 		}
@@ -353,14 +374,12 @@ func ofFields(number int, text string, fields map[string]any, names [3]string, o
 			Line: number, Column: 1, Code: pattern.NotText, Found: shorten(text), Expected: fmt.Sprintf("a field %q with the entry", names[0]),
 		}}
 	}
-	if carved, _ := fields["carveOut"].(bool); carved && !strings.HasPrefix(entry, "!") {
-		entry = "! " + entry
-	}
+	carveOut, _ := fields["carveOut"].(bool)
 	off := ""
 	if fields["off"] != nil {
 		off = fmt.Sprint(fields["off"])
 	}
-	return record{entry, texts[1], texts[2], off, kind}.line(number, text, o)
+	return record{entry, texts[1], texts[2], off, kind, carveOut}.line(number, text, o)
 }
 
 func shorten(text string) string {

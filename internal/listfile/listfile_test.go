@@ -190,3 +190,35 @@ func FuzzRead(f *testing.F) {
 		assert.Equal(t, want, again)
 	})
 }
+
+// Lines that come apart are read as a file of them is.
+func TestTextsAreReadAsAFile(t *testing.T) {
+	texts := []string{exactMark, exactMark + " ", "heron.example", "https://heron.example/", "! tern.example", "# a note", "", "bad..name", "0.0.0.0 a.example b.example", "\ufeff" + exactMark, "\ufeffheron.example", strings.Repeat("x", pattern.MaxLine+1)}
+	rapid.Check(t, func(t *rapid.T) {
+		lines := rapid.SliceOfN(rapid.SampledFrom(texts), 0, 5).Draw(t, "lines")
+		for i := range lines {
+			if i > 0 {
+				lines[i] = strings.TrimPrefix(lines[i], "\ufeff") // a mark of the byte order begins a file, and nothing else
+			}
+		}
+		reading := rapid.SampledFrom([]pattern.Reading{pattern.Exact, pattern.Mending}).Draw(t, "reading")
+		read := func(do func(each func(pattern.Line) error) error) (all []pattern.Line) {
+			require.NoError(t, do(func(l pattern.Line) error {
+				if l.Err != nil && l.Err.Code == pattern.TooLong {
+					l.Text = "" // a file's is cut where it becomes too long
+				}
+				all = append(all, l)
+				return nil
+			}))
+			return all
+		}
+		file := ""
+		for _, line := range lines {
+			file += line + "\n"
+		}
+		assert.Equal(t, read(func(each func(pattern.Line) error) error {
+			return Read(strings.NewReader(file), Options{Reading: reading}, each)
+		}),
+			read(func(each func(pattern.Line) error) error { return ReadTexts(lines, reading, each) }), "%q", lines)
+	})
+}

@@ -104,7 +104,7 @@ func (w *Writer) named(e pattern.Entry) string {
 	if w.format == Hosts {
 		line = "0.0.0.0 " + line
 	}
-	if read := pattern.ReadLine(line, pattern.Mending); len(read.Entries) == 1 && read.Entries[0] == e {
+	if read := pattern.ReadLine(1, line, pattern.Mending); len(read.Entries) == 1 && read.Entries[0] == e {
 		return line
 	}
 	return line + " " + mark + " " + e.String()

@@ -162,56 +162,9 @@ func above(u weburl.URL) []weburl.URL {
 	return all
 }
 
-// maxDeep bounds how many folders deep the past of a page is looked for: a URL may have thousands, and no pack does.
-const maxDeep = 50
-
-// covering returns the entries that a pack may hold for a URL, in the form in which entries are compared.
-func covering(u weburl.URL) []string {
-	var texts []string
-	if u.Addr().IsValid() {
-		for bits := range u.Addr().BitLen() + 1 {
-			prefix, _ := u.Addr().Prefix(bits)
-			texts = append(texts, prefix.String())
-		}
-		texts = append(texts, u.Host())
-	}
-	path := strings.TrimSuffix(weburl.FoldPath(u.Path()), "/")
-	paths := []string{""}
-	if path == "" {
-		paths = append(paths, "/") // the front page alone
-	}
-	for i := 0; i < len(path) && len(paths) <= maxDeep; i++ {
-		if i+1 == len(path) || path[i+1] == '/' {
-			if i >= pattern.MaxLength {
-				break
-			}
-			paths = append(paths, path[:i+1])
-		}
-	}
-	for host := u.Host(); host != ""; {
-		for _, path := range paths {
-			for _, scope := range []string{"", "=", "*.", "=*."} {
-				texts = append(texts, scope+host+path)
-			}
-		}
-		if u.Addr().IsValid() {
-			break
-		}
-		_, host, _ = strings.Cut(host, ".")
-	}
-	var keys []string
-	for _, text := range texts {
-		if entry, err := pattern.Parse(text); err == nil {
-			keys = append(keys, entry.Pattern.Key())
-		}
-	}
-	slices.Sort(keys)
-	return slices.Compact(keys)
-}
-
 // past tells what the packs said of a URL, as often as that changed.
 func (c *Finder) past(ctx context.Context, u weburl.URL) ([]Past, error) {
-	stated, err := c.packs.Stated(ctx, covering(u))
+	stated, err := c.packs.Stated(ctx, pattern.Covering(u))
 	if err != nil {
 		return nil, err
 	}

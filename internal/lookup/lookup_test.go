@@ -2,16 +2,13 @@ package lookup
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
-	"pgregory.net/rapid"
 
 	"widelark/core/classify"
-	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/weburl"
 	"widelark/internal/revision"
@@ -39,34 +36,6 @@ func TestAbove(t *testing.T) {
 	deep := above(weburl.MustParse("heron.example" + strings.Repeat("/a", 40)))
 	assert.Len(t, deep, maxAbove)
 	assert.Equal(t, "https://heron.example"+strings.Repeat("/a", 40), deep[maxAbove-1].String(), "the page itself is always there")
-}
-
-// Every entry that a pack may hold and that covers a URL is among those that are looked for in the past.
-func TestCoveringIsComplete(t *testing.T) {
-	hosts := []string{"a.example", "b.a.example", "x.b.a.example", "xn--grn-hoa.example", "203.0.113.7", "2001:db8::7"}
-	paths := []string{"", "/", "/x", "/X/y", "/x/y/z", "/%7Ex", "/a%20b/c", "/ü"}
-	rapid.Check(t, func(t *rapid.T) {
-		host, path := rapid.SampledFrom(hosts).Draw(t, "host"), rapid.SampledFrom(paths).Draw(t, "path")
-		text := rapid.SampledFrom([]string{"", "=", "*."}).Draw(t, "scope") + host + path
-		if strings.Contains(host, ":") || host[0] == '2' {
-			text = host + rapid.SampledFrom([]string{"", "/8", "/24", "/31", "/32", "/64", "/128"}).Draw(t, "bits")
-		}
-		entry, err := pattern.Parse(text)
-		if err != nil {
-			return
-		}
-		asked := rapid.SampledFrom(hosts).Draw(t, "asked host")
-		switch {
-		case strings.Contains(asked, ":"):
-			asked = "[" + asked + "]"
-		case asked[0] != '2':
-			asked = rapid.SampledFrom([]string{"", "www."}).Draw(t, "www") + asked
-		}
-		u := weburl.MustParse(asked + rapid.SampledFrom(append(paths, "/x/y/", "/x/y?q=1")).Draw(t, "asked path"))
-		if match.New([]match.List{{Entries: []pattern.Entry{entry}}}).Covered(u, pattern.Date{}) {
-			require.Contains(t, covering(u), entry.Pattern.Key(), "%s covers %s", entry, u)
-		}
-	})
 }
 
 func TestScore(t *testing.T) {
@@ -111,5 +80,4 @@ func TestKeysAreSorted(t *testing.T) {
 	var r classify.Result
 	c.Classify(&r, weburl.MustParse("a.example"), pattern.Date{}, weburl.Full)
 	assert.Equal(t, []string{"chat", "news"}, keys(c, r))
-	assert.True(t, slices.IsSorted(covering(weburl.MustParse("www.heron.example/a/b"))))
 }

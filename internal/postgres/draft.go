@@ -3,7 +3,6 @@ package postgres
 import (
 	"context"
 	"fmt"
-	"strings"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -118,25 +117,19 @@ func (r draftReader) Objects(ctx context.Context, from int64) (changed []revisio
 }
 
 func (r draftReader) Entries(ctx context.Context, list uuid.UUID, from int64, sink revision.EntrySink) error {
-	rows, err := r.tx.Query(ctx, `select e.id, e.kind, e.key is null or e.carve_out and e.key = '! ' || e.pattern, `+entryColumns+` from entries e
+	rows, err := r.tx.Query(ctx, `select e.id, e.kind, e.key, `+entryColumns+` from entries e
 		where e.list_id = $1 and e.kind <> 'note' and `+came("e", from, r.at), list)
 	if err != nil {
 		return err
 	}
 	var id int64
 	var kind string
-	var plain bool // the pattern is typed as it is compared
+	var key *string // nil where the pattern is written as it is compared
 	var p parts
-	_, err = pgx.ForEachRow(rows, append([]any{&id, &kind, &plain}, p.targets()...), func() error {
-		if plain && !p.off && p.until == nil && p.note == "" {
-			name, scope := p.pattern, pattern.AndBelow
-			switch pattern.Kind(kind) {
-			case pattern.Host:
-				name, scope = strings.TrimPrefix(p.pattern, "="), pattern.Only
-			case pattern.Below:
-				name, scope = strings.TrimPrefix(p.pattern, "*."), pattern.BelowOnly
-			}
-			if pattern.IsPlainName(name) {
+	_, err = pgx.ForEachRow(rows, append([]any{&id, &kind, &key}, p.targets()...), func() error {
+		if (key == nil || p.carveOut) && !p.off && p.until == nil && p.note == "" {
+			name, scope, ok := pattern.CutScope(pattern.Kind(kind), p.pattern)
+			if ok && (key == nil || *key == pattern.Entry{Pattern: pattern.Named(name, scope), CarveOut: true}.Key()) {
 				sink.Named(id, name, scope, p.carveOut)
 				return nil
 			}

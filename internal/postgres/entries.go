@@ -109,8 +109,12 @@ func (s *Store) FindEntries(ctx context.Context, text string, after int64, limit
 
 // KeptAs implements [revision.Store].
 func (s *Store) KeptAs(ctx context.Context, id uuid.UUID, texts []string) (map[string][]int64, error) {
-	rows, err := s.pool.Query(ctx, `select t.text, e.id from unnest($2::text[]) t(text)
-		join entries e on e.pattern = t.text or e.carve_out and '! ' || e.pattern = t.text where e.list_id = $1 and e.gone is null`, id, texts)
+	patterns, carveOuts := make([]string, len(texts)), make([]bool, len(texts))
+	for i, text := range texts {
+		patterns[i], carveOuts[i] = pattern.CutCarveOut(text)
+	}
+	rows, err := s.pool.Query(ctx, `select t.text, e.id from unnest($2::text[], $3::text[], $4::bool[]) t(text, pattern, carve_out)
+		join entries e on e.pattern = t.pattern and e.carve_out = t.carve_out where e.list_id = $1 and e.gone is null`, id, texts, patterns, carveOuts)
 	found := map[string][]int64{}
 	var text string
 	var entry int64

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/internal/access"
 	"widelark/internal/revision"
@@ -60,7 +61,7 @@ func TestKeysInUse(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
 	app := func(name, key string, activities ...string) revision.ObjectChange {
-		body := &revision.AppBody{Key: key, Hosts: []string{"sharebay.example"}}
+		body := &revision.AppBody{Key: key, Hosts: pattern.Keep("sharebay.example")}
 		for _, a := range activities {
 			body.Activities = append(body.Activities, revision.ActivityBody{Key: a, Name: a})
 		}

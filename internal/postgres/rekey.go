@@ -12,7 +12,7 @@ import (
 // rekey is a migration: entries that ask for a query, or hold an escape, get the keys by which they are compared since escapes have one
 // spelling. An entry that has become another of its list's stays beside it until one is edited.
 var rekey = goose.NewGoMigration(13, &goose.GoFunc{RunTx: func(ctx context.Context, tx *sql.Tx) error {
-	rows, err := tx.QueryContext(ctx, `select ctid::text, case when carve_out then '! ' || pattern else pattern end from entries
+	rows, err := tx.QueryContext(ctx, `select ctid::text, carve_out, pattern from entries
 		where gone is null and kind <> 'regex' and (kind = 'query' or pattern like '%\%%')`)
 	if err != nil {
 		return err
@@ -20,11 +20,13 @@ var rekey = goose.NewGoMigration(13, &goose.GoFunc{RunTx: func(ctx context.Conte
 	defer rows.Close()
 	keys := map[string]string{}
 	for rows.Next() {
-		var place, line string
-		if err := rows.Scan(&place, &line); err != nil {
+		var place, text string
+		var carveOut bool
+		if err := rows.Scan(&place, &carveOut, &text); err != nil {
 			return err
 		}
-		if entry, err := pattern.Parse(line); err == nil {
+		if entry, err := pattern.Parse(text); err == nil {
+			entry.CarveOut = carveOut
 			keys[place] = entry.Key()
 		}
 	}

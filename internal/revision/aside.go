@@ -32,20 +32,15 @@ func (a *Asides) Add(kind Kind, meta Meta, text string, why error) {
 }
 
 // AddUnread notes an entry that came back as [pattern.Unread].
-func (a *Asides) AddUnread(kind Kind, meta Meta, p pattern.Pattern) {
-	why := fmt.Errorf("it is no entry")
-	if _, err := pattern.Parse(p.String()); err != nil {
-		why = err
-	}
-	a.Add(kind, meta, p.String(), why)
+func (a *Asides) AddUnread(kind Kind, meta Meta, entry pattern.Entry) {
+	a.Add(kind, meta, entry.String(), entry.Err())
 }
 
-// entries reads lines that are kept with an object.
-func (a *Asides) entries(kind Kind, meta Meta, lines []string) (all []pattern.Entry) {
-	for _, line := range lines {
-		entry, err := pattern.Parse(line)
-		if err != nil {
-			a.Add(kind, meta, line, err)
+// readable returns the entries of an object that can be read, and notes the others.
+func (a *Asides) readable(kind Kind, meta Meta, entries []pattern.Entry) (all []pattern.Entry) {
+	for _, entry := range entries {
+		if entry.Err() != nil {
+			a.AddUnread(kind, meta, entry)
 			continue
 		}
 		all = append(all, entry)

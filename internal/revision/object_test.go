@@ -12,6 +12,7 @@ import (
 	"pgregory.net/rapid"
 
 	"widelark/core/classify"
+	"widelark/core/pattern"
 	"widelark/core/policy"
 )
 
@@ -172,7 +173,7 @@ func TestStarts(t *testing.T) {
 
 func TestExceptionForTheCore(t *testing.T) {
 	until := time.Date(2026, 11, 28, 0, 0, 0, 987654321, time.FixedZone("x", 3600))
-	b := ExceptionBody{Entries: []string{"HERON.example  # why", "=tern.example/x"}, Then: policy.Block, Reason: " x ", For: WhomBody{Persons: []Ref{{ID: uuid.New()}}, Addresses: []string{"10.40.9.7"}}, Until: &until}
+	b := ExceptionBody{Entries: pattern.Keep("HERON.example  # why", "=tern.example/x"), Then: policy.Block, Reason: " x ", For: WhomBody{Persons: []Ref{{ID: uuid.New()}}, Addresses: []string{"10.40.9.7"}}, Until: &until}
 	require.NoError(t, b.Check())
 	e := b.Exception(Meta{Name: "E"}, &Asides{})
 	assert.Equal(t, "2026-11-27T23:00:00Z", e.Until.Format(time.RFC3339Nano), "in UTC, whole seconds")
@@ -182,7 +183,7 @@ func TestExceptionForTheCore(t *testing.T) {
 }
 
 func TestAppForTheCore(t *testing.T) {
-	b := AppBody{Key: "share", Hosts: []string{"share.example", "*.share.test"}, Activities: []ActivityBody{{Name: "Add files", Methods: []string{" put "}, Paths: []string{"/up", "/files/*/add"}}, {Name: "Look"}}}
+	b := AppBody{Key: "share", Hosts: pattern.Keep("share.example", "*.share.test"), Activities: []ActivityBody{{Name: "Add files", Methods: []string{" put "}, Paths: []string{"/up", "/files/*/add"}}, {Name: "Look"}}}
 	require.NoError(t, b.Check())
 	app := b.App(Meta{Name: "Share"}, &Asides{})
 	assert.Equal(t, []string{"add-files", "look"}, []string{app.Activities[0].Key, app.Activities[1].Key})

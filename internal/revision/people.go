@@ -8,7 +8,7 @@ import (
 
 	"github.com/google/uuid"
 
-	"widelark/core/directory"
+	"widelark/core/ranges"
 )
 
 // PersonBody is what is known of a person beside the name that they sign in with.
@@ -46,15 +46,13 @@ type MachineBody struct {
 func ParseRange(text string) (netip.Prefix, error) {
 	text = strings.TrimSpace(text)
 	if addr, err := netip.ParseAddr(text); err == nil && addr.Zone() == "" {
-		addr = addr.Unmap()
-		return netip.PrefixFrom(addr, addr.BitLen()), nil
+		return ranges.Single(addr), nil
 	}
 	p, err := netip.ParsePrefix(text)
 	if err != nil {
 		return p, fmt.Errorf("%q is neither an address nor a range, as 10.40.9.7 or 10.40.8.0/24", text)
 	}
-	p = directory.Unmapped(p)
-	return p, nil
+	return ranges.Canonical(p), nil
 }
 
 // printRange returns a range as it is kept: an address alone without its length.
@@ -65,10 +63,10 @@ func printRange(p netip.Prefix) string {
 	return p.String()
 }
 
-func checkRanges(field string, ranges []string) ([]string, error) {
+func checkRanges(field string, texts []string) ([]string, error) {
 	kept := []string{}
 	seen := map[string]bool{}
-	for i, text := range ranges {
+	for i, text := range texts {
 		p, err := ParseRange(text)
 		if err != nil {
 			return nil, &FieldError{fmt.Sprintf("%s[%d]", field, i), err.Error()}
@@ -82,8 +80,8 @@ func checkRanges(field string, ranges []string) ([]string, error) {
 }
 
 // Prefixes returns ranges that were checked before.
-func Prefixes(ranges []string) (all []netip.Prefix) {
-	for _, text := range ranges {
+func Prefixes(texts []string) (all []netip.Prefix) {
+	for _, text := range texts {
 		if p, err := ParseRange(text); err == nil {
 			all = append(all, p)
 		}

@@ -50,7 +50,7 @@ func TestBodies(t *testing.T) {
 	}
 	asks := func(c Condition) *PolicyBody { return rules(func(r *RuleBody) { r.If = &c }) }
 	exception := func(change func(e *ExceptionBody)) *ExceptionBody {
-		e := &ExceptionBody{Entries: []string{"HERON.example"}, Then: policy.Allow, Reason: "x", For: WhomBody{Everybody: true}}
+		e := &ExceptionBody{Entries: pattern.Keep("HERON.example"), Then: policy.Allow, Reason: "x", For: WhomBody{Everybody: true}}
 		change(e)
 		return e
 	}
@@ -71,13 +71,13 @@ func TestBodies(t *testing.T) {
 		`rules[1].if.none[0].traits[0]: there is no trait "odd": there are raw-address, plain-http, unrated, odd-port, user-info and punycode`:                  asks(Condition{None: []Condition{{Traits: []string{"odd"}}}}),
 		`rules[1].if.files[1]: "zip" is no ending as .zip, and no kind of files: there are archives, programs, documents, macros, pictures, sound, film, disks`: asks(Condition{Files: []string{"archives", "zip"}}),
 		"entries: an exception without entries covers nothing: name at least one, as heron.example/wards":                                                       exception(func(e *ExceptionBody) { e.Entries = nil }),
-		"entries[0]: an exception has no carve-outs: write what it covers more narrowly, or make another that says the opposite":                                exception(func(e *ExceptionBody) { e.Entries = []string{"! heron.example"} }),
+		"entries[0]: an exception has no carve-outs: write what it covers more narrowly, or make another that says the opposite":                                exception(func(e *ExceptionBody) { e.Entries = pattern.Keep("! heron.example") }),
 		"for: say for whom it is: everybody, persons, groups, networks or addresses":                                                                            exception(func(e *ExceptionBody) { e.For = WhomBody{} }),
 		`for.addresses[0]: "10.40" is neither an address nor a range, as 10.40.9.7 or 10.40.8.0/24`:                                                             exception(func(e *ExceptionBody) { e.For.Addresses = []string{"10.40"} }),
 		"until: it ends before it begins":                                                                                                                       exception(func(e *ExceptionBody) { e.From, e.Until = ptr(now), ptr(now.Add(-time.Hour)) }),
 		"ranges: a network without ranges holds nobody: name at least one, as 10.40.8.0/24":                                                                     &NetworkBody{},
 		`address: "heron" is no address, as 10.40.9.7`:                                                                                                          &MachineBody{Address: "heron"},
-		`activities[0].paths[0]: "up" is no path, as /up or /files/*/add, or =/up for that page alone`:                                                          &AppBody{Hosts: []string{"heron.example"}, Activities: []ActivityBody{{Name: "upload", Paths: []string{"up"}}}},
+		`activities[0].paths[0]: "up" is no path, as /up or /files/*/add, or =/up for that page alone`:                                                          &AppBody{Hosts: pattern.Keep("heron.example"), Activities: []ActivityBody{{Name: "upload", Paths: []string{"up"}}}},
 		"combining: there are position, strictest and loosest":                                                                                                  &SettingsBody{},
 	} {
 		if err := body.Check(); want == "" {

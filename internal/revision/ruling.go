@@ -389,21 +389,21 @@ func ids(refs []Ref) []string {
 
 // ExceptionBody allows or blocks some URLs for some people, for some time.
 type ExceptionBody struct {
-	Entries     []string       `json:"entries" minItems:"1" maxItems:"1000" doc:"In the notation; no carve-outs"`
-	Then        policy.Verdict `json:"then" enum:"allow,block"`
-	For         WhomBody       `json:"for"`
-	Reason      string         `json:"reason" minLength:"1" maxLength:"2000"`
-	RequestedBy string         `json:"requestedBy,omitempty" maxLength:"200"`
-	From        *time.Time     `json:"from,omitempty" doc:"Left out: from now on"`
-	Until       *time.Time     `json:"until,omitempty" doc:"The moment itself is outside. Left out: without end"`
-	Off         bool           `json:"off,omitempty"`
+	Entries     []pattern.Entry `json:"entries" minItems:"1" maxItems:"1000" doc:"In the notation; no carve-outs"`
+	Then        policy.Verdict  `json:"then" enum:"allow,block"`
+	For         WhomBody        `json:"for"`
+	Reason      string          `json:"reason" minLength:"1" maxLength:"2000"`
+	RequestedBy string          `json:"requestedBy,omitempty" maxLength:"200"`
+	From        *time.Time      `json:"from,omitempty" doc:"Left out: from now on"`
+	Until       *time.Time      `json:"until,omitempty" doc:"The moment itself is outside. Left out: without end"`
+	Off         bool            `json:"off,omitempty"`
 
-	kept []string // entries that the exception has already, which stay as they are, read or not
+	kept []pattern.Entry // that the exception has already, and may go on having, also where they cannot be read
 }
 
 // Keeping lets the entries that an exception has already stand, also those that cannot be read: it can then still be ended and given
 // another reason.
-func (b *ExceptionBody) Keeping(entries []string) { b.kept = entries }
+func (b *ExceptionBody) Keeping(entries []pattern.Entry) { b.kept = entries }
 
 // WhomBody says for whom an exception is.
 type WhomBody struct {
@@ -422,20 +422,16 @@ func (b *ExceptionBody) Check() (err error) {
 	if len(b.Entries) == 0 {
 		return &FieldError{"entries", "an exception without entries covers nothing: name at least one, as heron.example/wards"}
 	}
-	for i, text := range b.Entries {
+	for i, e := range b.Entries {
 		at := fmt.Sprintf("entries[%d]", i)
-		e, err := pattern.Parse(text)
-		switch {
-		case err != nil && slices.Contains(b.kept, text):
-			continue
-		case err != nil:
+		switch err := e.Err(); {
+		case err != nil && !slices.Contains(b.kept, e):
 			return &FieldError{at, err.Error()}
 		case e.Kind() == pattern.Note:
 			return &FieldError{at, "a line that is a note alone covers nothing"}
 		case e.CarveOut:
 			return &FieldError{at, "an exception has no carve-outs: write what it covers more narrowly, or make another that says the opposite"}
 		}
-		b.Entries[i] = e.String()
 	}
 	if b.Then != policy.Allow && b.Then != policy.Block {
 		return &FieldError{"then", "an exception allows or blocks"}
@@ -469,7 +465,7 @@ func (b *ExceptionBody) Refs(visit func(string, Kind, *Ref)) {
 // Exception returns an exception as the core has it. What cannot be read is noted.
 func (b *ExceptionBody) Exception(meta Meta, asides *Asides) policy.Exception {
 	e := policy.Exception{ID: meta.ID.String(), Name: meta.Name, Then: b.Then, Reason: b.Reason, Off: b.Off, For: b.For.Whom()}
-	e.Entries = asides.entries(KindException, meta, b.Entries)
+	e.Entries = asides.readable(KindException, meta, b.Entries)
 	asides.Ranges(KindException, meta, b.For.Addresses)
 	if b.From != nil {
 		e.From = *b.From
@@ -487,10 +483,10 @@ func (w WhomBody) Whom() policy.Whom {
 
 // AppBody is a named set of hosts with what is done there.
 type AppBody struct {
-	Key         string         `json:"key,omitempty" doc:"What rules call it; made from the name, and stays"`
-	Description string         `json:"description,omitempty" maxLength:"2000"`
-	Hosts       []string       `json:"hosts" minItems:"1" maxItems:"1000" doc:"Entries in the notation"`
-	Activities  []ActivityBody `json:"activities" maxItems:"50"`
+	Key         string          `json:"key,omitempty" doc:"What rules call it; made from the name, and stays"`
+	Description string          `json:"description,omitempty" maxLength:"2000"`
+	Hosts       []pattern.Entry `json:"hosts" minItems:"1" maxItems:"1000" doc:"Entries in the notation"`
+	Activities  []ActivityBody  `json:"activities" maxItems:"50"`
 }
 
 // ActivityBody is something that an app is used for.
@@ -503,15 +499,13 @@ type ActivityBody struct {
 
 // Check implements [Body].
 func (b *AppBody) Check() error {
-	for i, text := range b.Hosts {
-		e, err := pattern.Parse(text)
-		if err != nil {
+	for i, e := range b.Hosts {
+		if err := e.Err(); err != nil {
 			return &FieldError{fmt.Sprintf("hosts[%d]", i), err.Error()}
 		}
 		if match.NeedsFull(e.Pattern) || !e.Pattern.IsValid() || e.CarveOut {
-			return &FieldError{fmt.Sprintf("hosts[%d]", i), fmt.Sprintf("%q is about more than hosts: an app is a set of hosts, and paths belong to its activities", text)}
+			return &FieldError{fmt.Sprintf("hosts[%d]", i), fmt.Sprintf("%q is about more than hosts: an app is a set of hosts, and paths belong to its activities", e)}
 		}
-		b.Hosts[i] = e.String()
 	}
 	if len(b.Hosts) == 0 {
 		return &FieldError{"hosts", "an app without hosts is never met: name at least one"}
@@ -537,7 +531,7 @@ func (b *AppBody) Check() error {
 			a.Methods[j] = strings.ToUpper(strings.TrimSpace(m))
 		}
 		for j, path := range a.Paths {
-			if err := checkPath(path); err != nil {
+			if err := pattern.CheckPath(path); err != nil {
 				return &FieldError{fmt.Sprintf("%s.paths[%d]", at, j), err.Error()}
 			}
 		}
@@ -550,11 +544,11 @@ func (*AppBody) Refs(func(string, Kind, *Ref)) {}
 
 // App returns an app as the core has it. What cannot be read is noted.
 func (b *AppBody) App(meta Meta, asides *Asides) policy.AppDef {
-	app := policy.AppDef{Key: b.Key, Name: meta.Name, Entries: asides.entries(KindApp, meta, b.Hosts)}
+	app := policy.AppDef{Key: b.Key, Name: meta.Name, Entries: asides.readable(KindApp, meta, b.Hosts)}
 	for _, a := range b.Activities {
 		activity := policy.Activity{Key: a.Key, Name: a.Name, Methods: a.Methods}
 		for _, path := range a.Paths {
-			if err := checkPath(path); err != nil {
+			if err := pattern.CheckPath(path); err != nil {
 				asides.Add(KindApp, meta, path, err)
 				continue
 			}
@@ -568,15 +562,6 @@ func (b *AppBody) App(meta Meta, asides *Asides) policy.AppDef {
 		app.Activities = append(app.Activities, activity)
 	}
 	return app
-}
-
-// checkPath refuses what is no path of an activity.
-func checkPath(path string) error {
-	on := strings.TrimPrefix(path, "=")
-	if e, err := pattern.Parse("heron.example" + on); err != nil || !strings.HasPrefix(on, "/") || e.Note != "" || e.Off || !e.Until.IsZero() {
-		return fmt.Errorf("%q is no path, as /up or /files/*/add, or =/up for that page alone", path)
-	}
-	return nil
 }
 
 // SettingsBody is how policies work together.

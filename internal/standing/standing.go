@@ -8,6 +8,7 @@ package standing
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -39,7 +40,7 @@ type Grant struct {
 
 // GrantBody is what a grant says.
 type GrantBody struct {
-	Entries     []string          `json:"entries" minItems:"1" maxItems:"20" doc:"In the notation; no carve-outs"`
+	Entries     []pattern.Entry   `json:"entries" minItems:"1" maxItems:"20" doc:"In the notation; no carve-outs"`
 	For         revision.WhomBody `json:"for"`
 	Reason      string            `json:"reason" minLength:"1" maxLength:"2000"`
 	RequestedBy string            `json:"requestedBy,omitempty" maxLength:"200"`
@@ -66,12 +67,12 @@ func (b *GrantBody) Check(now time.Time) error {
 // Exception returns an exception of the draft that says the same.
 func (b *GrantBody) Exception() *revision.ExceptionBody {
 	until := b.Until
-	return &revision.ExceptionBody{Entries: append([]string{}, b.Entries...), Then: policy.Allow, For: b.For, Reason: b.Reason, RequestedBy: b.RequestedBy, Until: &until}
+	return &revision.ExceptionBody{Entries: slices.Clone(b.Entries), Then: policy.Allow, For: b.For, Reason: b.Reason, RequestedBy: b.RequestedBy, Until: &until}
 }
 
 // Name says what a grant covers, in a few words.
 func (b *GrantBody) Name() string {
-	name := b.Entries[0]
+	name := b.Entries[0].String()
 	if more := len(b.Entries) - 1; more > 0 {
 		name += fmt.Sprintf(" and %d more", more)
 	}
@@ -89,8 +90,8 @@ func (g *Grant) End() time.Time {
 // exception returns the grant as the core has it. Entries that cannot be read any more cover nothing.
 func (g *Grant) exception() policy.Exception {
 	e := policy.Exception{ID: g.ID.String(), Name: g.Name(), Then: policy.Allow, For: g.For.Whom(), From: g.MadeAt, Until: g.End(), Reason: g.Reason}
-	for _, text := range g.Entries {
-		if entry, err := pattern.Parse(text); err == nil {
+	for _, entry := range g.Entries {
+		if entry.Err() == nil {
 			e.Entries = append(e.Entries, entry)
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widelark/core/pattern"
 	"widelark/internal/access"
 	"widelark/internal/audit"
 	"widelark/internal/postgres"
@@ -28,17 +29,17 @@ var now = time.Date(2026, 11, 29, 9, 0, 0, 0, time.UTC)
 
 func TestCheck(t *testing.T) {
 	t.Parallel()
-	good := standing.GrantBody{Entries: []string{" HERON.example/wards "}, For: revision.WhomBody{Everybody: true}, Reason: " Asked for ", Until: now.Add(time.Hour)}
+	good := standing.GrantBody{Entries: pattern.Keep(" HERON.example/wards "), For: revision.WhomBody{Everybody: true}, Reason: " Asked for ", Until: now.Add(time.Hour)}
 	require.NoError(t, good.Check(now))
-	assert.Equal(t, []any{"heron.example/wards", "Asked for"}, []any{good.Entries[0], good.Reason})
+	assert.Equal(t, []any{"heron.example/wards", "Asked for"}, []any{good.Entries[0].String(), good.Reason})
 	assert.Equal(t, "heron.example/wards", good.Name())
 	two := good
-	two.Entries = append([]string{}, "a.example", "b.example")
+	two.Entries = pattern.Keep("a.example", "b.example")
 	assert.Equal(t, "a.example and 1 more", two.Name())
 	for want, change := range map[string]func(*standing.GrantBody){
 		"entries: ":            func(b *standing.GrantBody) { b.Entries = nil },
-		"entries[1]: ":         func(b *standing.GrantBody) { b.Entries = []string{"a.example", "~ ("} },
-		"no carve-outs":        func(b *standing.GrantBody) { b.Entries = []string{"! a.example"} },
+		"entries[1]: ":         func(b *standing.GrantBody) { b.Entries = pattern.Keep("a.example", "~ (") },
+		"no carve-outs":        func(b *standing.GrantBody) { b.Entries = pattern.Keep("! a.example") },
 		"reason: ":             func(b *standing.GrantBody) { b.Reason = "" },
 		"for: ":                func(b *standing.GrantBody) { b.For = revision.WhomBody{} },
 		"for.addresses[0]: ":   func(b *standing.GrantBody) { b.For = revision.WhomBody{Addresses: []string{"10.40.0.0/99"}} },
@@ -60,7 +61,7 @@ func open(t *testing.T) *postgres.Store {
 }
 
 func grant(entry string, length time.Duration) standing.GrantBody {
-	return standing.GrantBody{Entries: []string{entry}, For: revision.WhomBody{Everybody: true}, Reason: "Asked for", Until: time.Now().Add(length).UTC().Truncate(time.Second)}
+	return standing.GrantBody{Entries: pattern.Keep(entry), For: revision.WhomBody{Everybody: true}, Reason: "Asked for", Until: time.Now().Add(length).UTC().Truncate(time.Second)}
 }
 
 // Facts are the same as long as nothing changes, and others in every service once something does.
@@ -158,7 +159,7 @@ func TestEndAndKeep(t *testing.T) {
 	require.NoError(t, err)
 	body, err := revision.Decode[revision.ExceptionBody](o)
 	require.NoError(t, err)
-	assert.Equal(t, []any{"Heron", []string{"heron.example"}, "Asked for", made.Until}, []any{o.Name, body.Entries, body.Reason, body.Until.UTC()})
+	assert.Equal(t, []any{"Heron", pattern.Keep("heron.example"), "Asked for", made.Until}, []any{o.Name, body.Entries, body.Reason, body.Until.UTC()})
 	_, err = store.KeepGrant(ctx, made.ID, "Heron again", access.Setup)
 	require.ErrorContains(t, err, "an exception was made of this grant already")
 

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
 	"widelark/internal/access"
@@ -196,7 +197,7 @@ func TestFollowingObjectsIsReadingAnew(t *testing.T) {
 			rules := []revision.RuleBody{{Name: "R", Off: random.IntN(3) == 0, If: &revision.Condition{Lists: refs(h.list.ID)}, Then: policy.Verdicts[random.IntN(4)]}}
 			put(revision.KindPolicy, &policies, &revision.PolicyBody{Groups: pick(groups), Rules: rules, Otherwise: policy.Verdicts[random.IntN(4)]})
 		case 5:
-			put(revision.KindException, &exceptions, &revision.ExceptionBody{Entries: []string{"heron.example"}, Then: policy.Allow, Reason: "x", For: revision.WhomBody{Everybody: random.IntN(4) == 0, Persons: pick(people), Groups: pick(groups), Addresses: []string{"10.40.3.3"}}})
+			put(revision.KindException, &exceptions, &revision.ExceptionBody{Entries: pattern.Keep("heron.example"), Then: policy.Allow, Reason: "x", For: revision.WhomBody{Everybody: random.IntN(4) == 0, Persons: pick(people), Groups: pick(groups), Addresses: []string{"10.40.3.3"}}})
 		case 6:
 			if len(exceptions) > 0 {
 				h.change(t, revision.ObjectChange{Kind: revision.KindException, ID: exceptions[0].ID, Remove: true})
@@ -245,7 +246,7 @@ func TestTrialsGoOnDuringObjectEdits(t *testing.T) {
 					return answers.Answers[0].Verdict
 				}
 				assert.Equal(t, policy.Block, ask())
-				e := &revision.ExceptionBody{Entries: []string{"heron.example"}, Then: policy.Allow, Reason: "x", For: revision.WhomBody{Persons: refs(made[0].ID)}}
+				e := &revision.ExceptionBody{Entries: pattern.Keep("heron.example"), Then: policy.Allow, Reason: "x", For: revision.WhomBody{Persons: refs(made[0].ID)}}
 				granted, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindException, Name: name, Body: e}}, access.Setup)
 				assert.NoError(t, err)
 				assert.Equal(t, policy.Allow, ask())
@@ -302,7 +303,7 @@ func TestJourneysAhead(t *testing.T) {
 	rule := revision.RuleBody{Name: "Not at night", Then: policy.Block, When: &revision.WhenBody{Schedule: revision.Ref{ID: night.ID}}, If: &revision.Condition{Lists: refs(h.list.ID)}}
 	h.change(t,
 		revision.ObjectChange{Kind: revision.KindPolicy, Name: "Screens", Body: &revision.PolicyBody{Groups: refs(group.ID), Otherwise: policy.Allow, Rules: []revision.RuleBody{rule}, Inspect: &revision.InspectionBody{All: true}}},
-		revision.ObjectChange{Kind: revision.KindException, Name: "One page", Body: &revision.ExceptionBody{Entries: []string{"=lore.example/heart"}, Then: policy.Allow, Reason: "Asked for", For: everybody}})
+		revision.ObjectChange{Kind: revision.KindException, Name: "One page", Body: &revision.ExceptionBody{Entries: pattern.Keep("=lore.example/heart"), Then: policy.Allow, Reason: "Asked for", For: everybody}})
 	state := h.state(t, h.editions())
 	try := func(q trial.Question) trial.Answer {
 		q.URLs, q.Who, q.Outlook = []string{"lore.example/heart"}, edition.Who{Address: "10.40.41.9"}, true

@@ -239,10 +239,12 @@ func Companion(index *match.Index, today pattern.Date, list uuid.UUID, u weburl.
 	return false
 }
 
-// Suggested returns the entry that lets a companion in: its host, or the site that it belongs to where the page is of the same.
-func Suggested(host, page string) string {
-	if host == page || strings.HasSuffix(page, "."+host) {
-		return host
+// Suggested returns the pattern that lets a companion in: its host alone, or with the hosts below where the page's host is one of them.
+func Suggested(needed, page weburl.URL) pattern.Pattern {
+	scope := pattern.Only
+	if needed.Host() == page.Host() || strings.HasSuffix(page.Host(), "."+needed.Host()) {
+		scope = pattern.AndBelow
 	}
-	return "=" + host
+	p, _ := pattern.OfHost(needed, scope)
+	return p
 }

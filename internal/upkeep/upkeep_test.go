@@ -158,6 +158,6 @@ func TestCompanions(t *testing.T) {
 	for url, in := range map[string]bool{"www.ferrow.example": true, "cdn.ferrow.example": false, "keys.example": false} {
 		assert.Equal(t, in, upkeep.Companion(index, today, portals.ID, weburl.MustParse(url)), url)
 	}
-	assert.Equal(t, "=static.example", upkeep.Suggested("static.example", "ferrow.example"))
-	assert.Equal(t, "ferrow.example", upkeep.Suggested("ferrow.example", "www.ferrow.example"))
+	assert.Equal(t, "=static.example", upkeep.Suggested(weburl.MustParse("static.example"), weburl.MustParse("ferrow.example")).String())
+	assert.Equal(t, "ferrow.example", upkeep.Suggested(weburl.MustParse("ferrow.example"), weburl.MustParse("www.ferrow.example")).String())
 }
