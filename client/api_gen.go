@@ -1002,6 +1002,27 @@ func (e MatchIn) Valid() bool {
 	}
 }
 
+// Defines values for MatrixInputBodyGate.
+const (
+	MatrixInputBodyGateDNS   MatrixInputBodyGate = "dns"
+	MatrixInputBodyGateIcap  MatrixInputBodyGate = "icap"
+	MatrixInputBodyGateProxy MatrixInputBodyGate = "proxy"
+)
+
+// Valid indicates whether the value is a known member of the MatrixInputBodyGate enum.
+func (e MatrixInputBodyGate) Valid() bool {
+	switch e {
+	case MatrixInputBodyGateDNS:
+		return true
+	case MatrixInputBodyGateIcap:
+		return true
+	case MatrixInputBodyGateProxy:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MatrixInputBodySight.
 const (
 	MatrixInputBodySightFull   MatrixInputBodySight = "full"
@@ -2019,6 +2040,27 @@ func (e StopVerdict) Valid() bool {
 	}
 }
 
+// Defines values for SweepInputBodyGate.
+const (
+	SweepInputBodyGateDNS   SweepInputBodyGate = "dns"
+	SweepInputBodyGateIcap  SweepInputBodyGate = "icap"
+	SweepInputBodyGateProxy SweepInputBodyGate = "proxy"
+)
+
+// Valid indicates whether the value is a known member of the SweepInputBodyGate enum.
+func (e SweepInputBodyGate) Valid() bool {
+	switch e {
+	case SweepInputBodyGateDNS:
+		return true
+	case SweepInputBodyGateIcap:
+		return true
+	case SweepInputBodyGateProxy:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SweepInputBodySight.
 const (
 	SweepInputBodySightFull   SweepInputBodySight = "full"
@@ -2851,6 +2893,9 @@ type Circumstances struct {
 	// Gate Left out: the gate that sees so much
 	Gate *CircumstancesGate `json:"gate,omitempty"`
 
+	// Journey Through all gates that are switched on; sight and gate say nothing then
+	Journey *bool `json:"journey,omitempty"`
+
 	// Method Left out: GET
 	Method *string `json:"method,omitempty"`
 
@@ -2956,7 +3001,7 @@ type CompareTrialsInputBody struct {
 	A Circumstances `json:"a"`
 	B Circumstances `json:"b"`
 
-	// Journey Both through all gates that are switched on; sight and gate say nothing then. They part by what the gate says that decides
+	// Journey Both through all gates that are switched on. They part by what the gate says that decides
 	Journey *bool  `json:"journey,omitempty"`
 	URL     string `json:"url"`
 }
@@ -4209,12 +4254,19 @@ type MatrixInputBody struct {
 	// At As for a trial
 	At *string `json:"at,omitempty"`
 
-	// Journey Through all gates that are switched on; sight says nothing then
-	Journey *bool   `json:"journey,omitempty"`
-	Method  *string `json:"method,omitempty"`
+	// Gate Left out: the gate that sees so much
+	Gate *MatrixInputBodyGate `json:"gate,omitempty"`
 
-	// On As for a trial
-	On    *string               `json:"on,omitempty"`
+	// Journey Through all gates that are switched on; sight and gate say nothing then
+	Journey *bool `json:"journey,omitempty"`
+
+	// Method Left out: GET
+	Method *string `json:"method,omitempty"`
+
+	// On draft, live, or the number of a revision; left out, the draft
+	On *string `json:"on,omitempty"`
+
+	// Sight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 	Sight *MatrixInputBodySight `json:"sight,omitempty"`
 	Urls  []string              `json:"urls"`
 
@@ -4222,7 +4274,10 @@ type MatrixInputBody struct {
 	Who *[]Who `json:"who,omitempty"`
 }
 
-// MatrixInputBodySight defines model for MatrixInputBody.Sight.
+// MatrixInputBodyGate Left out: the gate that sees so much
+type MatrixInputBodyGate string
+
+// MatrixInputBodySight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 type MatrixInputBodySight string
 
 // MatrixOutputBody defines model for MatrixOutputBody.
@@ -5650,12 +5705,19 @@ type SweepInputBody struct {
 	// From As the moment of a trial; left out, the beginning of today
 	From *string `json:"from,omitempty"`
 
-	// Journey Through all gates that are switched on; sight says nothing then
-	Journey *bool   `json:"journey,omitempty"`
-	Method  *string `json:"method,omitempty"`
+	// Gate Left out: the gate that sees so much
+	Gate *SweepInputBodyGate `json:"gate,omitempty"`
 
-	// On As for a trial
-	On    *string              `json:"on,omitempty"`
+	// Journey Through all gates that are switched on; sight and gate say nothing then
+	Journey *bool `json:"journey,omitempty"`
+
+	// Method Left out: GET
+	Method *string `json:"method,omitempty"`
+
+	// On draft, live, or the number of a revision; left out, the draft
+	On *string `json:"on,omitempty"`
+
+	// Sight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 	Sight *SweepInputBodySight `json:"sight,omitempty"`
 	Urls  []string             `json:"urls"`
 
@@ -5663,7 +5725,10 @@ type SweepInputBody struct {
 	Who *[]Who `json:"who,omitempty"`
 }
 
-// SweepInputBodySight defines model for SweepInputBody.Sight.
+// SweepInputBodyGate Left out: the gate that sees so much
+type SweepInputBodyGate string
+
+// SweepInputBodySight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 type SweepInputBodySight string
 
 // SweepOutputBody defines model for SweepOutputBody.

@@ -54,30 +54,22 @@ func ExpectationsOf(h *edition.State, objects []edition.Expectation) []Expected 
 
 func expect(h *edition.State, w *policy.Work, meta revision.Meta, b revision.ExpectationBody) Expected {
 	e := Expected{Meta: meta, Body: b, Wrong: []Wrong{}}
-	who := edition.Who{Address: b.Address}
-	if b.Person != nil {
-		who.Person = b.Person.ID.String()
+	asked, err := h.Ask("", circumstances(b))
+	if err == nil && b.Schedule != nil {
+		asked.At, err = moment(h, b)
 	}
-	if b.Group != nil {
-		who.Group = b.Group.ID.String()
-	}
-	asker, err := h.Find("", who)
 	if err != nil {
 		e.Broken = err.Error()
 		return e
 	}
-	if e.At, err = moment(h, b); err != nil {
-		e.Broken = err.Error()
-		return e
-	}
+	e.At = asked.At
 	for _, text := range b.URLs {
 		u, err := weburl.Parse(text)
 		if err != nil {
 			e.Broken = err.Error()
 			return e
 		}
-		r := asker.Request()
-		r.URL, r.Method, r.Sight = u, b.Method, cmp.Or(b.Sight, weburl.Full)
+		r := asked.Request(u)
 		if d := h.Snapshot.Decide(w, &r, e.At); d.Verdict == b.Verdict && b.Category == "" && b.Rule == "" && b.With == nil {
 			continue
 		}
@@ -90,11 +82,20 @@ func expect(h *edition.State, w *policy.Work, meta revision.Meta, b revision.Exp
 	return e
 }
 
-// moment returns when an expectation is tried.
-func moment(h *edition.State, b revision.ExpectationBody) (time.Time, error) {
-	if b.Schedule == nil {
-		return h.Moment("at", b.At)
+// circumstances returns those in which an expectation is tried, apart from its schedule.
+func circumstances(b revision.ExpectationBody) edition.Circumstances {
+	who := edition.Who{Address: b.Address}
+	if b.Person != nil {
+		who.Person = b.Person.ID.String()
 	}
+	if b.Group != nil {
+		who.Group = b.Group.ID.String()
+	}
+	return edition.Circumstances{Who: &who, At: b.At, Setting: edition.Setting{Sight: b.Sight, Method: b.Method}}
+}
+
+// moment returns the next one at which the schedule of an expectation is in force or, if it asks for that, is not.
+func moment(h *edition.State, b revision.ExpectationBody) (time.Time, error) {
 	for _, s := range h.Snapshot.Config().Schedules {
 		if s.ID != b.Schedule.ID.String() {
 			continue

@@ -15,10 +15,10 @@ import (
 
 // Who is somebody who asks, by names or ids. The zero Who is somebody of whom nothing is known.
 type Who struct {
-	Name    string // whoever is called so; see [State.Who]. In place of the others
-	Person  string // name, full name or id
-	Group   string // name or id: an unnamed member
-	Address string
+	Name    string `json:"name,omitempty" maxLength:"200" doc:"Whoever is called so: a person, a group, an address, a machine; in place of the others"`
+	Person  string `json:"person,omitempty" maxLength:"200" doc:"Name, full name or id"`
+	Group   string `json:"group,omitempty" maxLength:"200" doc:"Name or id of a group: an unnamed member of it"`
+	Address string `json:"address,omitempty" maxLength:"60"`
 }
 
 // Asker is a Who that was found.

@@ -45,7 +45,7 @@ type grantsInput struct {
 type newGrantInput struct {
 	Body struct {
 		URL     string          `json:"url,omitempty" maxLength:"8000" doc:"What whoever asks is to reach: the grant is the narrowest that lets them, through all gates. In place of entries and for"`
-		Who     *Who            `json:"who,omitempty" doc:"With url: who asks"`
+		Who     *edition.Who    `json:"who,omitempty" doc:"With url: who asks"`
 		Entries []pattern.Entry `json:"entries,omitempty" maxItems:"20" doc:"What is allowed, in the notation; no carve-outs"`
 
 		For         *revision.WhomBody `json:"for,omitempty" doc:"With entries: for whom"`
@@ -183,7 +183,7 @@ func (s *server) addGrant(ctx context.Context, in *newGrantInput) (*grantOutput,
 
 // narrowestGrant returns the narrowest entry that lets somebody reach a URL through all gates on the way, and for whom it would be. Where none
 // does, or none is needed, the error is a conflict that says why.
-func narrowestGrant(live *edition.State, url string, who *Who) ([]pattern.Entry, revision.WhomBody, error) {
+func narrowestGrant(live *edition.State, url string, who *edition.Who) ([]pattern.Entry, revision.WhomBody, error) {
 	u, err := weburl.Parse(url)
 	if err != nil {
 		return nil, revision.WhomBody{}, &revision.FieldError{Field: "url", Msg: err.Error()}
@@ -191,7 +191,7 @@ func narrowestGrant(live *edition.State, url string, who *Who) ([]pattern.Entry,
 	if who == nil {
 		return nil, revision.WhomBody{}, &revision.FieldError{Field: "who", Msg: "say who asks"}
 	}
-	asker, err := live.Find("who", who.who())
+	asker, err := live.Find("who", *who)
 	if err != nil {
 		return nil, revision.WhomBody{}, err
 	}

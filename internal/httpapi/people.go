@@ -100,21 +100,6 @@ type Asker struct {
 	Machine *Ref   `json:"machine,omitempty" doc:"At the address"`
 }
 
-// Who says who asks, by names or ids. Nothing given: somebody of whom nothing is known.
-type Who struct {
-	Name    string `json:"name,omitempty" maxLength:"200" doc:"Whoever is called so: a person, a group, an address, a machine; in place of the others"`
-	Person  string `json:"person,omitempty" maxLength:"200" doc:"Name, full name or id"`
-	Group   string `json:"group,omitempty" maxLength:"200" doc:"Name or id of a group: an unnamed member of it"`
-	Address string `json:"address,omitempty" maxLength:"60"`
-}
-
-func (w *Who) who() edition.Who {
-	if w == nil {
-		return edition.Who{}
-	}
-	return edition.Who{Name: w.Name, Person: w.Person, Group: w.Group, Address: w.Address}
-}
-
 type whoInput struct {
 	Name string `query:"name" required:"true" minLength:"1" maxLength:"200" doc:"A name, a full name, a group, an address or the name of a machine"`
 }

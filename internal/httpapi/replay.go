@@ -16,6 +16,7 @@ import (
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
+	"widelark/internal/edition"
 	"widelark/internal/journal"
 	"widelark/internal/replay"
 	"widelark/internal/revision"
@@ -72,14 +73,14 @@ type VerdictTurn struct {
 
 type replayInput struct {
 	Body struct {
-		From  string     `json:"from,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"draft, live or the number of a revision; left out, live"`
-		To    string     `json:"to,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"Left out: the draft"`
-		Since *time.Time `json:"since,omitempty" doc:"Left out: the last seven days that were recorded"`
-		Until *time.Time `json:"until,omitempty"`
-		Host  string     `json:"host,omitempty" maxLength:"260" doc:"Only requests to this host and below"`
-		Who   *Who       `json:"who,omitempty" doc:"Only requests of this person"`
-		By    string     `json:"by,omitempty" maxLength:"300" doc:"Only what this decides now, as a group of an answer names it"`
-		Limit int        `json:"limit,omitempty" minimum:"0" maximum:"100000" doc:"So many requests are told one by one; left out, none"`
+		From  string       `json:"from,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"draft, live or the number of a revision; left out, live"`
+		To    string       `json:"to,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"Left out: the draft"`
+		Since *time.Time   `json:"since,omitempty" doc:"Left out: the last seven days that were recorded"`
+		Until *time.Time   `json:"until,omitempty"`
+		Host  string       `json:"host,omitempty" maxLength:"260" doc:"Only requests to this host and below"`
+		Who   *edition.Who `json:"who,omitempty" doc:"Only requests of this person"`
+		By    string       `json:"by,omitempty" maxLength:"300" doc:"Only what this decides now, as a group of an answer names it"`
+		Limit int          `json:"limit,omitempty" minimum:"0" maximum:"100000" doc:"So many requests are told one by one; left out, none"`
 	}
 }
 
@@ -309,7 +310,7 @@ func (s *server) replay(ctx context.Context, in *replayInput) (*replayOutput, er
 	}
 	query := replay.Query{Host: strings.ToLower(strings.TrimSpace(b.Host)), By: b.By, Limit: b.Limit}
 	if b.Who != nil {
-		asker, err := after.Find("who", b.Who.who())
+		asker, err := after.Find("who", *b.Who)
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}

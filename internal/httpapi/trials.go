@@ -22,25 +22,10 @@ import (
 	"widelark/internal/trial"
 )
 
-// Circumstances say who asks, when, and what can be seen of it.
-type Circumstances struct {
-	Who    *Who         `json:"who,omitempty" doc:"Left out: somebody of whom nothing is known"`
-	At     string       `json:"at,omitempty" maxLength:"60" doc:"now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now"`
-	Sight  weburl.Sight `json:"sight,omitempty" enum:"name,tunnel,full" doc:"What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything"`
-	Gate   policy.Gate  `json:"gate,omitempty" enum:"dns,proxy,icap" doc:"Left out: the gate that sees so much"`
-	Method string       `json:"method,omitempty" maxLength:"20" doc:"Left out: GET"`
-	On     string       `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"draft, live, or the number of a revision; left out, the draft"`
-}
-
-func (c Circumstances) question(urls []string) trial.Question {
-	return trial.Question{URLs: urls, Who: c.Who.who(), At: c.At, Sight: c.Sight, Gate: c.Gate, Method: c.Method}
-}
-
 type trialsInput struct {
 	Body struct {
 		URLs []string `json:"urls" minItems:"1" maxItems:"10000" doc:"As a person types them or a log has them; without a scheme https is meant"`
-		Circumstances
-		Journey bool `json:"journey,omitempty" doc:"Through all gates that are switched on; sight and gate say nothing then"`
+		edition.Circumstances
 		Outlook bool `json:"outlook,omitempty" doc:"With what is to come: until, the week, what would turn it round; for at most 20 URLs"`
 		Brief   bool `json:"brief,omitempty" doc:"Without steps, matches and classification"`
 	}
@@ -165,14 +150,10 @@ type EntryRef struct {
 
 type matrixInput struct {
 	Body struct {
-		URLs   []string     `json:"urls" minItems:"1" maxItems:"5000"`
-		Who    []Who        `json:"who,omitempty" maxItems:"200" doc:"The columns; left out, every group that has a policy"`
-		At     string       `json:"at,omitempty" maxLength:"60" doc:"As for a trial"`
-		Sight  weburl.Sight `json:"sight,omitempty" enum:"name,tunnel,full"`
-		Method string       `json:"method,omitempty" maxLength:"20"`
-		On     string       `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"As for a trial"`
-
-		Journey bool `json:"journey,omitempty" doc:"Through all gates that are switched on; sight says nothing then"`
+		URLs []string      `json:"urls" minItems:"1" maxItems:"5000"`
+		Who  []edition.Who `json:"who,omitempty" maxItems:"200" doc:"The columns; left out, every group that has a policy"`
+		At   string        `json:"at,omitempty" maxLength:"60" doc:"As for a trial"`
+		edition.Setting
 	}
 }
 
@@ -200,15 +181,11 @@ type Cell struct {
 
 type sweepInput struct {
 	Body struct {
-		URLs   []string     `json:"urls" minItems:"1" maxItems:"200"`
-		Who    []Who        `json:"who,omitempty" maxItems:"50" doc:"Left out, every group that has a policy"`
-		From   string       `json:"from,omitempty" maxLength:"60" doc:"As the moment of a trial; left out, the beginning of today"`
-		Days   int          `json:"days,omitempty" minimum:"1" maximum:"60" doc:"Left out: 7"`
-		Sight  weburl.Sight `json:"sight,omitempty" enum:"name,tunnel,full"`
-		Method string       `json:"method,omitempty" maxLength:"20"`
-		On     string       `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"As for a trial"`
-
-		Journey bool `json:"journey,omitempty" doc:"Through all gates that are switched on; sight says nothing then"`
+		URLs []string      `json:"urls" minItems:"1" maxItems:"200"`
+		Who  []edition.Who `json:"who,omitempty" maxItems:"50" doc:"Left out, every group that has a policy"`
+		From string        `json:"from,omitempty" maxLength:"60" doc:"As the moment of a trial; left out, the beginning of today"`
+		Days int           `json:"days,omitempty" minimum:"1" maximum:"60" doc:"Left out: 7"`
+		edition.Setting
 	}
 }
 
@@ -230,10 +207,10 @@ type SweepRow struct {
 
 type compareTrialsInput struct {
 	Body struct {
-		URL     string        `json:"url" minLength:"1"`
-		A       Circumstances `json:"a"`
-		B       Circumstances `json:"b"`
-		Journey bool          `json:"journey,omitempty" doc:"Both through all gates that are switched on; sight and gate say nothing then. They part by what the gate says that decides"`
+		URL     string                `json:"url" minLength:"1"`
+		A       edition.Circumstances `json:"a"`
+		B       edition.Circumstances `json:"b"`
+		Journey bool                  `json:"journey,omitempty" doc:"Both through all gates that are switched on. They part by what the gate says that decides"`
 	}
 }
 
@@ -272,8 +249,7 @@ func (s *server) registerTrials(api huma.API) {
 }
 
 func (s *server) try(ctx context.Context, in *trialsInput) (*trialsOutput, error) {
-	q := in.Body.question(in.Body.URLs)
-	q.Journey, q.Outlook = in.Body.Journey, in.Body.Outlook
+	q := trial.Question{URLs: in.Body.URLs, Circumstances: in.Body.Circumstances, Outlook: in.Body.Outlook}
 	if q.Outlook && len(q.URLs) > maxOutlooks {
 		return nil, s.problem(ctx, &revision.FieldError{Field: "outlook", Msg: fmt.Sprintf("at most %d URLs can be looked ahead for at once", maxOutlooks)})
 	}
@@ -287,7 +263,7 @@ func (s *server) try(ctx context.Context, in *trialsInput) (*trialsOutput, error
 	}
 	t := telling{h, naming{h.Snapshot.Config().Taxonomy}, in.Body.Brief}
 	out := &trialsOutput{}
-	out.Body.DraftVersion, out.Body.Revision, out.Body.Who, out.Body.At = answers.DraftVersion, answers.Revision, askerBody(answers.Who), answers.At
+	out.Body.DraftVersion, out.Body.Revision, out.Body.Who, out.Body.At = answers.DraftVersion, answers.Revision, askerBody(answers.Asked.Who), answers.Asked.At
 	out.Body.Trials = make([]Trial, len(answers.Answers))
 	const share = 256 // telling takes longer than deciding, so many are shared out
 	var group hands.Group
@@ -422,9 +398,9 @@ func idRefs(ids []string) []Ref {
 }
 
 // askers finds who asks; where nobody is named, unnamed members of every group that has a policy.
-func askers(h *edition.State, named []Who) (found []edition.Asker, err error) {
+func askers(h *edition.State, named []edition.Who) (found []edition.Asker, err error) {
 	for i, who := range named {
-		asker, err := h.Find(fmt.Sprintf("who[%d]", i), who.who())
+		asker, err := h.Find(fmt.Sprintf("who[%d]", i), who)
 		if err != nil {
 			return nil, err
 		}
@@ -468,7 +444,11 @@ func (s *server) matrix(ctx context.Context, in *matrixInput) (*matrixOutput, er
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	cells, err := trial.Matrix(ctx, h, b.URLs, who, at, trial.View{Sight: b.Sight, Method: b.Method, Journey: b.Journey})
+	asked := make([]edition.Asked, len(who))
+	for i, asker := range who {
+		asked[i] = asker.When(at, b.Setting)
+	}
+	cells, err := trial.Matrix(ctx, h, b.URLs, asked)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -523,7 +503,7 @@ func (s *server) sweep(ctx context.Context, in *sweepInput) (*sweepOutput, error
 			if err := ctx.Err(); err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			strip := trial.Sweep(h, u, asker, from, out.Body.To, trial.View{Sight: b.Sight, Method: b.Method, Journey: b.Journey})
+			strip := trial.Sweep(h, u, asker.When(from, b.Setting), out.Body.To)
 			out.Body.Rows = append(out.Body.Rows, SweepRow{u.String(), askerBody(asker), segments(h, strip)})
 		}
 	}
@@ -541,7 +521,7 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 	var tell [2]telling // each in the words of what it was asked of: the draft's names are not those of a revision
 	for i, side := range []struct {
 		field string
-		c     Circumstances
+		c     edition.Circumstances
 		into  *Compared
 	}{{"a.", in.Body.A, &out.Body.A}, {"b.", in.Body.B, &out.Body.B}} {
 		h, err := s.inForce(ctx, side.field+"on", side.c.On)
@@ -549,8 +529,8 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 			return nil, s.problem(ctx, err)
 		}
 		tell[i] = telling{h, naming{h.Snapshot.Config().Taxonomy}, false}
-		q := side.c.question([]string{in.Body.URL})
-		q.Journey = in.Body.Journey
+		q := trial.Question{URLs: []string{in.Body.URL}, Circumstances: side.c}
+		q.Journey = q.Journey || in.Body.Journey
 		answers, err := trial.Try(ctx, h, side.field, q)
 		if err != nil {
 			return nil, s.problem(ctx, err)
@@ -558,7 +538,7 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 		if sides[i] = answers.Answers[0]; sides[i].Problem != "" {
 			return nil, s.problem(ctx, &revision.FieldError{Field: "url", Msg: sides[i].Problem})
 		}
-		*side.into = Compared{askerBody(answers.Who), answers.At, tell[i].trial(&sides[i])}
+		*side.into = Compared{askerBody(answers.Asked.Who), answers.Asked.At, tell[i].trial(&sides[i])}
 	}
 	out.Body.Same = sides[0].Verdict == sides[1].Verdict
 	part := trial.PartOf(&sides[0].Explanation, &sides[1].Explanation)

@@ -262,7 +262,7 @@ func TestAnswers(t *testing.T) {
 	_, err := h.store.Change(t.Context(), []revision.ObjectChange{{Kind: revision.KindGroup, Name: "Everyone", Body: &revision.GroupBody{}}}, access.Setup)
 	require.NoError(t, err)
 	editions := edition.New(h.store, catalogue.NewCache(h.store, slog.New(slog.DiscardHandler)), time.UTC, time.Now)
-	answers, err := ask(t.Context(), editions, trial.Question{URLs: []string{"www.heron.example", "gopher://x"}, Who: edition.Who{Group: "everyone"}})
+	answers, err := ask(t.Context(), editions, trial.Question{URLs: []string{"www.heron.example", "gopher://x"}, Circumstances: edition.Circumstances{Who: &edition.Who{Group: "everyone"}}})
 	require.NoError(t, err)
 	d := answers.Answers[0].Explanation
 	entries, _, err := h.store.Entries(t.Context(), h.list.ID, revision.EntryQuery{Limit: 10})
@@ -270,13 +270,13 @@ func TestAnswers(t *testing.T) {
 	step := d.Steps[d.Decider]
 	assert.Equal(t, entries[2].ID, step.Evidence[0].Entry.ID)
 	assert.Equal(t, `"gopher:" is not a web address: only http and https are decided on`, answers.Answers[1].Problem)
-	byID, err := ask(t.Context(), editions, trial.Question{URLs: []string{"x"}, Who: edition.Who{Group: answers.Who.Group.ID}})
+	byID, err := ask(t.Context(), editions, trial.Question{URLs: []string{"x"}, Circumstances: edition.Circumstances{Who: &edition.Who{Group: answers.Asked.Who.Group.ID}}})
 	require.NoError(t, err)
-	assert.Equal(t, answers.Who, byID.Who)
-	for field, q := range map[string]trial.Question{
-		"who.group": {Who: edition.Who{Group: "Surgeons"}}, "who.person": {Who: edition.Who{Person: "Nobody"}}, "who.address": {Who: edition.Who{Address: "10.40"}}, "at": {At: "soon"},
+	assert.Equal(t, answers.Asked.Who, byID.Asked.Who)
+	for field, c := range map[string]edition.Circumstances{
+		"who.group": {Who: &edition.Who{Group: "Surgeons"}}, "who.person": {Who: &edition.Who{Person: "Nobody"}}, "who.address": {Who: &edition.Who{Address: "10.40"}}, "at": {At: "soon"},
 	} {
-		_, err = ask(t.Context(), editions, q)
+		_, err = ask(t.Context(), editions, trial.Question{Circumstances: c})
 		var wrong *revision.FieldError
 		require.ErrorAs(t, err, &wrong)
 		assert.Equal(t, field, wrong.Field)

@@ -5,11 +5,9 @@
 package trial
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
@@ -20,15 +18,10 @@ import (
 	"widelark/internal/edition"
 )
 
-// Question is what is tried. The zero fields ask for somebody unknown, now, a GET, with everything in sight.
+// Question is what is tried.
 type Question struct {
-	URLs    []string
-	Who     edition.Who
-	At      string // see [schedule.ParseMoment]
-	Sight   weburl.Sight
-	Gate    policy.Gate
-	Method  string
-	Journey bool // through all gates that are switched on, instead of one sight
+	URLs []string
+	edition.Circumstances
 	Outlook bool // with what is to come: until, the week, flips
 }
 
@@ -57,8 +50,7 @@ type Outlook struct {
 type Answers struct {
 	DraftVersion int64
 	Revision     int64 // 0 for the draft
-	Who          edition.Asker
-	At           time.Time
+	Asked        edition.Asked
 	Zone         *time.Location
 	Snapshot     *policy.Snapshot
 	Answers      []Answer // in the order of the question
@@ -68,10 +60,7 @@ type Answers struct {
 // stands before the paths to complain about.
 func Try(ctx context.Context, state *edition.State, field string, q Question) (answers Answers, err error) {
 	answers = Answers{DraftVersion: state.DraftVersion, Revision: state.Revision, Zone: state.Zone, Snapshot: state.Snapshot}
-	if answers.Who, err = state.Find(field+"who", q.Who); err != nil {
-		return answers, err
-	}
-	if answers.At, err = state.Moment(field+"at", q.At); err != nil {
+	if answers.Asked, err = state.Ask(field, q.Circumstances); err != nil {
 		return answers, err
 	}
 	answers.Answers = make([]Answer, len(q.URLs))
@@ -88,7 +77,7 @@ func Try(ctx context.Context, state *edition.State, field string, q Question) (a
 			}
 			defer work.Put(w)
 			for i := begin; i < end && ctx.Err() == nil; i++ {
-				answer(state, w, &answers.Answers[i], q.URLs[i], q, &answers)
+				answer(state, w, &answers.Answers[i], q.URLs[i], answers.Asked, q.Outlook)
 			}
 		}
 		if len(q.URLs) <= share {
@@ -101,7 +90,7 @@ func Try(ctx context.Context, state *edition.State, field string, q Question) (a
 	return answers, ctx.Err()
 }
 
-func answer(state *edition.State, w *policy.Work, a *Answer, text string, q Question, to *Answers) {
+func answer(state *edition.State, w *policy.Work, a *Answer, text string, asked edition.Asked, outlook bool) {
 	a.Input = text
 	var refused *weburl.Error
 	var err error
@@ -110,39 +99,38 @@ func answer(state *edition.State, w *policy.Work, a *Answer, text string, q Ques
 		return
 	}
 	s := state.Snapshot
-	r := to.Who.Request()
-	r.URL, r.Method, r.Sight, r.Gate = a.URL, strings.ToUpper(q.Method), cmp.Or(q.Sight, weburl.Full), q.Gate
-	if q.Journey {
-		j := s.Travel(w, &r, to.At)
+	r := asked.Request(a.URL)
+	if asked.Journey {
+		j := s.Travel(w, &r, asked.At)
 		a.Journey, a.Verdict = &j, j.Verdict
 		r.Sight, r.Gate = weburl.Full, policy.Proxy
 		if len(j.Stops) > 0 {
 			last := j.Decisive()
 			a.Explanation, r.Sight, r.Gate = last.Explanation, last.Sight, last.Gate
 		} else {
-			a.Explanation = s.Explain(w, &r, to.At)
+			a.Explanation = s.Explain(w, &r, asked.At)
 		}
 	} else {
-		a.Explanation = s.Explain(w, &r, to.At)
+		a.Explanation = s.Explain(w, &r, asked.At)
 		a.Verdict = a.Explanation.Decision.Verdict
 	}
 	a.Sight = r.Sight
 	if r.Sight != weburl.Full {
 		full := r
 		full.Sight, full.Gate = weburl.Full, policy.Proxy
-		if a.AtFull = s.Decide(w, &full, to.At).Verdict; a.AtFull != a.Verdict {
-			a.FullBecause = s.Explain(w, &full, to.At).Because
+		if a.AtFull = s.Decide(w, &full, asked.At).Verdict; a.AtFull != a.Verdict {
+			a.FullBecause = s.Explain(w, &full, asked.At).Because
 		}
 	}
-	if !q.Outlook {
+	if !outlook {
 		return
 	}
 	strip, flips, until := s.Strip, s.Flips, s.Until
-	if q.Journey {
+	if asked.Journey {
 		strip, flips, until = s.TravelStrip, s.TravelFlips, s.TravelUntil
 	}
-	a.Outlook = &Outlook{Week: strip(w, &r, to.At, schedule.DaysLater(to.At, 7, state.Zone)), Flips: flips(w, &r, to.At)}
-	if moment, ok := until(w, &r, to.At); ok {
+	a.Outlook = &Outlook{Week: strip(w, &r, asked.At, schedule.DaysLater(asked.At, 7, state.Zone)), Flips: flips(w, &r, asked.At)}
+	if moment, ok := until(w, &r, asked.At); ok {
 		a.Outlook.Until = moment
 	}
 }
@@ -153,16 +141,8 @@ type Cell struct {
 	Problem  bool // the URL is none
 }
 
-// View is how requests are looked at: as one gate sees them or, with journey, on their way through all gates that are switched on. The zero
-// View sees everything of a GET.
-type View struct {
-	Sight   weburl.Sight
-	Method  string
-	Journey bool
-}
-
-// Matrix decides URLs, in rows, for several who ask, in columns.
-func Matrix(ctx context.Context, state *edition.State, urls []string, who []edition.Asker, at time.Time, view View) ([][]Cell, error) {
+// Matrix decides URLs, in rows, in several circumstances, in columns.
+func Matrix(ctx context.Context, state *edition.State, urls []string, columns []edition.Asked) ([][]Cell, error) {
 	cells := make([][]Cell, len(urls))
 	var group hands.Group
 	const share = 64
@@ -170,16 +150,15 @@ func Matrix(ctx context.Context, state *edition.State, urls []string, who []edit
 		group.Go(func() {
 			var w policy.Work
 			for i := begin; i < min(begin+share, len(urls)) && ctx.Err() == nil; i++ {
-				cells[i] = make([]Cell, len(who))
+				cells[i] = make([]Cell, len(columns))
 				u, err := weburl.Parse(urls[i])
-				for j, asker := range who {
+				for j, asked := range columns {
 					if cells[i][j].Problem = err != nil; err == nil {
-						r := asker.Request()
-						r.URL, r.Sight, r.Method = u, view.Sight, view.Method
-						if view.Journey {
-							cells[i][j].Decision = state.Snapshot.Arrive(&w, &r, at)
+						r := asked.Request(u)
+						if asked.Journey {
+							cells[i][j].Decision = state.Snapshot.Arrive(&w, &r, asked.At)
 						} else {
-							cells[i][j].Decision = state.Snapshot.Decide(&w, &r, at)
+							cells[i][j].Decision = state.Snapshot.Decide(&w, &r, asked.At)
 						}
 					}
 				}
@@ -190,14 +169,13 @@ func Matrix(ctx context.Context, state *edition.State, urls []string, who []edit
 	return cells, ctx.Err()
 }
 
-// Sweep returns the verdicts on one URL from a moment until another.
-func Sweep(state *edition.State, u weburl.URL, who edition.Asker, from, to time.Time, view View) []policy.Segment {
-	r := who.Request()
-	r.URL, r.Sight, r.Method = u, view.Sight, view.Method
-	if view.Journey {
-		return state.Snapshot.TravelStrip(&policy.Work{}, &r, from, to)
+// Sweep returns the verdicts on one URL from the moment at which it is asked for until another.
+func Sweep(state *edition.State, u weburl.URL, asked edition.Asked, to time.Time) []policy.Segment {
+	r := asked.Request(u)
+	if asked.Journey {
+		return state.Snapshot.TravelStrip(&policy.Work{}, &r, asked.At, to)
 	}
-	return state.Snapshot.Strip(&policy.Work{}, &r, from, to)
+	return state.Snapshot.Strip(&policy.Work{}, &r, asked.At, to)
 }
 
 // Part says where two explanations part: the first step in which they differ.

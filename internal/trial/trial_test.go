@@ -113,10 +113,14 @@ func TestAllWaysAgree(t *testing.T) {
 		moment, err := state.Moment("at", at)
 		require.NoError(t, err)
 		for _, sight := range weburl.Sights {
-			cells, err := trial.Matrix(t.Context(), state, urls, who, moment, trial.View{Sight: sight})
+			var columns []edition.Asked
+			for _, asker := range who {
+				columns = append(columns, asker.When(moment, edition.Setting{Sight: sight}))
+			}
+			cells, err := trial.Matrix(t.Context(), state, urls, columns)
 			require.NoError(t, err)
 			for j, name := range []string{"Nurses", "Night"} {
-				answers, err := trial.Try(t.Context(), state, "", trial.Question{URLs: urls, Who: edition.Who{Name: name}, At: at, Sight: sight, Outlook: true})
+				answers, err := trial.Try(t.Context(), state, "", trial.Question{URLs: urls, Circumstances: edition.Circumstances{Who: &edition.Who{Name: name}, At: at, Setting: edition.Setting{Sight: sight}}, Outlook: true})
 				require.NoError(t, err)
 				for i, answer := range answers.Answers {
 					if answer.Problem != "" {
@@ -124,7 +128,7 @@ func TestAllWaysAgree(t *testing.T) {
 						continue
 					}
 					assert.Equal(t, answer.Explanation.Decision, cells[i][j].Decision, "%s for %s at %s", urls[i], name, at)
-					strip := trial.Sweep(state, weburl.MustParse(urls[i]), who[j], moment, moment.AddDate(0, 0, 7), trial.View{Sight: sight})
+					strip := trial.Sweep(state, weburl.MustParse(urls[i]), columns[j], moment.AddDate(0, 0, 7))
 					assert.Equal(t, strip, answer.Outlook.Week)
 					assert.Equal(t, answer.Verdict, strip[0].Decision.Verdict)
 					if len(strip) > 1 {
@@ -211,7 +215,7 @@ func TestFollowingObjectsIsReadingAnew(t *testing.T) {
 			who = append(who, edition.Who{Person: p.Name, Address: "10.40.1.1"})
 		}
 		for _, one := range who {
-			q := trial.Question{URLs: urls, Who: one}
+			q := trial.Question{URLs: urls, Circumstances: edition.Circumstances{Who: &one}}
 			a, err := trial.Try(t.Context(), followed, "", q)
 			require.NoError(t, err)
 			b, err := trial.Try(t.Context(), anew, "", q)
@@ -239,7 +243,7 @@ func TestTrialsGoOnDuringObjectEdits(t *testing.T) {
 					return
 				}
 				ask := func() policy.Verdict {
-					answers, err := ask(t.Context(), editions, trial.Question{URLs: []string{"heron.example"}, Who: edition.Who{Person: name}})
+					answers, err := ask(t.Context(), editions, trial.Question{URLs: []string{"heron.example"}, Circumstances: edition.Circumstances{Who: &edition.Who{Person: name}}})
 					if !assert.NoError(t, err) {
 						return ""
 					}
@@ -256,7 +260,7 @@ func TestTrialsGoOnDuringObjectEdits(t *testing.T) {
 		})
 	}
 	all.Wait()
-	_, err := ask(t.Context(), editions, trial.Question{URLs: []string{"heron.example"}, Who: edition.Who{Person: "person-0-0"}})
+	_, err := ask(t.Context(), editions, trial.Question{URLs: []string{"heron.example"}, Circumstances: edition.Circumstances{Who: &edition.Who{Person: "person-0-0"}}})
 	assert.ErrorContains(t, err, `there is no person "person-0-0"`)
 }
 
@@ -316,13 +320,13 @@ func TestJourneysAhead(t *testing.T) {
 	assert.True(t, full.Outlook.Until.IsZero(), "where everything is seen the page is allowed throughout")
 	assert.Empty(t, full.FullBecause)
 
-	way := try(trial.Question{Journey: true})
+	way := try(trial.Question{Circumstances: edition.Circumstances{Setting: edition.Setting{Journey: true}}})
 	assert.Equal(t, policy.Allow, way.Verdict)
 	assert.Equal(t, noon.Add(8*time.Hour), way.Outlook.Until.UTC(), "at night the DNS gate does not resolve its name")
 	require.GreaterOrEqual(t, len(way.Outlook.Week), 2)
 	assert.Equal(t, policy.Block, way.Outlook.Week[1].Decision.Verdict)
 
-	late := try(trial.Question{Journey: true, At: "23:00"})
+	late := try(trial.Question{Circumstances: edition.Circumstances{At: "23:00", Setting: edition.Setting{Journey: true}}})
 	assert.Equal(t, policy.Block, late.Verdict)
 	assert.Equal(t, policy.SeesNoName, late.Journey.Sees)
 	assert.Equal(t, policy.Allow, late.AtFull)
@@ -333,10 +337,10 @@ func TestJourneysAhead(t *testing.T) {
 	at, err := state.Moment("at", "23:00")
 	require.NoError(t, err)
 	for journey, want := range map[bool]policy.Verdict{true: policy.Block, false: policy.Allow} {
-		cells, err := trial.Matrix(t.Context(), state, []string{"lore.example/heart"}, []edition.Asker{who}, at, trial.View{Journey: journey})
+		cells, err := trial.Matrix(t.Context(), state, []string{"lore.example/heart"}, []edition.Asked{who.When(at, edition.Setting{Journey: journey})})
 		require.NoError(t, err)
 		assert.Equal(t, want, cells[0][0].Decision.Verdict)
-		strip := trial.Sweep(state, weburl.MustParse("lore.example/heart"), who, at, at.Add(time.Hour), trial.View{Journey: journey})
+		strip := trial.Sweep(state, weburl.MustParse("lore.example/heart"), who.When(at, edition.Setting{Journey: journey}), at.Add(time.Hour))
 		assert.Equal(t, want, strip[0].Decision.Verdict)
 	}
 	require.NotEmpty(t, late.Outlook.Flips)

@@ -2204,6 +2204,8 @@ export interface components {
              * @enum {string}
              */
             gate?: "dns" | "proxy" | "icap";
+            /** @description Through all gates that are switched on; sight and gate say nothing then */
+            journey?: boolean;
             /** @description Left out: GET */
             method?: string;
             /** @description draft, live, or the number of a revision; left out, the draft */
@@ -2282,7 +2284,7 @@ export interface components {
         CompareTrialsInputBody: {
             a: components["schemas"]["Circumstances"];
             b: components["schemas"]["Circumstances"];
-            /** @description Both through all gates that are switched on; sight and gate say nothing then. They part by what the gate says that decides */
+            /** @description Both through all gates that are switched on. They part by what the gate says that decides */
             journey?: boolean;
             url: string;
         };
@@ -3360,12 +3362,21 @@ export interface components {
         MatrixInputBody: {
             /** @description As for a trial */
             at?: string;
-            /** @description Through all gates that are switched on; sight says nothing then */
+            /**
+             * @description Left out: the gate that sees so much
+             * @enum {string}
+             */
+            gate?: "dns" | "proxy" | "icap";
+            /** @description Through all gates that are switched on; sight and gate say nothing then */
             journey?: boolean;
+            /** @description Left out: GET */
             method?: string;
-            /** @description As for a trial */
+            /** @description draft, live, or the number of a revision; left out, the draft */
             on?: string;
-            /** @enum {string} */
+            /**
+             * @description What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
+             * @enum {string}
+             */
             sight?: "name" | "tunnel" | "full";
             urls: string[];
             /** @description The columns; left out, every group that has a policy */
@@ -4681,12 +4692,21 @@ export interface components {
             days?: number;
             /** @description As the moment of a trial; left out, the beginning of today */
             from?: string;
-            /** @description Through all gates that are switched on; sight says nothing then */
+            /**
+             * @description Left out: the gate that sees so much
+             * @enum {string}
+             */
+            gate?: "dns" | "proxy" | "icap";
+            /** @description Through all gates that are switched on; sight and gate say nothing then */
             journey?: boolean;
+            /** @description Left out: GET */
             method?: string;
-            /** @description As for a trial */
+            /** @description draft, live, or the number of a revision; left out, the draft */
             on?: string;
-            /** @enum {string} */
+            /**
+             * @description What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
+             * @enum {string}
+             */
             sight?: "name" | "tunnel" | "full";
             urls: string[];
             /** @description Left out, every group that has a policy */

@@ -1,0 +1,61 @@
+package edition
+
+import (
+	"cmp"
+	"strings"
+	"time"
+
+	"widelark/core/policy"
+	"widelark/core/weburl"
+)
+
+// Setting is how a request is seen, and by which state it is decided. The zero Setting sees everything of a GET, and asks the draft.
+type Setting struct {
+	Sight   weburl.Sight `json:"sight,omitempty" enum:"name,tunnel,full" doc:"What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything"`
+	Gate    policy.Gate  `json:"gate,omitempty" enum:"dns,proxy,icap" doc:"Left out: the gate that sees so much"`
+	Method  string       `json:"method,omitempty" maxLength:"20" doc:"Left out: GET"`
+	Journey bool         `json:"journey,omitempty" doc:"Through all gates that are switched on; sight and gate say nothing then"`
+	On      string       `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"draft, live, or the number of a revision; left out, the draft"`
+}
+
+// Circumstances are all that a question says beside its URLs: who asks, when, and how it is seen. The zero Circumstances are those of
+// somebody of whom nothing is known, now.
+type Circumstances struct {
+	Who *Who   `json:"who,omitempty" doc:"Left out: somebody of whom nothing is known"`
+	At  string `json:"at,omitempty" maxLength:"60" doc:"now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now"`
+	Setting
+}
+
+// Asked is circumstances in which everything was found: a request that only wants its URL.
+type Asked struct {
+	Who     Asker
+	At      time.Time
+	Sight   weburl.Sight
+	Gate    policy.Gate
+	Method  string
+	Journey bool
+}
+
+// Ask finds what circumstances name. What is not there, and a moment that cannot be read, are a [*revision.FieldError]; field stands before
+// the paths to complain about. Whether the state is that which the circumstances ask for, the caller sees to.
+func (s *State) Ask(field string, c Circumstances) (asked Asked, err error) {
+	if c.Who != nil {
+		if asked.Who, err = s.Find(field+"who", *c.Who); err != nil {
+			return asked, err
+		}
+	}
+	at, err := s.Moment(field+"at", c.At)
+	return asked.Who.When(at, c.Setting), err
+}
+
+// When returns what somebody asks at a moment.
+func (a Asker) When(at time.Time, by Setting) Asked {
+	return Asked{Who: a, At: at, Sight: cmp.Or(by.Sight, weburl.Full), Gate: by.Gate, Method: strings.ToUpper(by.Method), Journey: by.Journey}
+}
+
+// Request returns the request for a URL.
+func (a Asked) Request(u weburl.URL) policy.Request {
+	r := a.Who.Request()
+	r.URL, r.Sight, r.Gate, r.Method = u, a.Sight, a.Gate, a.Method
+	return r
+}
