@@ -310,7 +310,7 @@ func TestJourneysAhead(t *testing.T) {
 		revision.ObjectChange{Kind: revision.KindException, Name: "One page", Body: &revision.ExceptionBody{Entries: pattern.Keep("=lore.example/heart"), Then: policy.Allow, Reason: "Asked for", For: everybody}})
 	state := h.state(t, h.editions())
 	try := func(q trial.Question) trial.Answer {
-		q.URLs, q.Who, q.Outlook = []string{"lore.example/heart"}, edition.Who{Address: "10.40.41.9"}, true
+		q.URLs, q.Who, q.Outlook = []string{"lore.example/heart"}, &edition.Who{Address: "10.40.41.9"}, true
 		answers, err := trial.Try(t.Context(), state, "", q)
 		require.NoError(t, err)
 		return answers.Answers[0]
