@@ -120,7 +120,7 @@ func (a *app) passwords(fromInput bool, questions ...string) (given []string, _ 
 	keyboard, isFile := a.in.(*os.File)
 	onTerminal := isFile && term.IsTerminal(int(keyboard.Fd()))
 	if !onTerminal && !fromInput {
-		return nil, usageError{errors.New("there is no terminal to ask for the password: give it with --password-stdin")}
+		return nil, usagef("there is no terminal to ask for the password: give it with --password-stdin")
 	}
 	in := bufio.NewReader(a.in)
 	for _, question := range questions {
@@ -252,7 +252,7 @@ func (a *app) tokenCommand() *cobra.Command {
 func readID(text string) (uuid.UUID, error) {
 	id, err := uuid.Parse(text)
 	if err != nil {
-		return id, usageError{fmt.Errorf("%q is no id; ls shows them", text)}
+		return id, usagef("%q is no id; ls shows them", text)
 	}
 	return id, nil
 }

@@ -14,7 +14,7 @@ func (a *app) appCommand() *cobra.Command {
 	ls := a.reads(&cobra.Command{
 		Use: "ls", Short: "All apps, and what is done with them", Args: exactly(),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
-			all, err := apps(cmd.Context(), api)
+			all, err := appKind.list(cmd.Context(), api)
 			if err != nil {
 				return err
 			}
@@ -99,7 +99,7 @@ func (f *appFlags) apply(changed func(string) bool, body *client.AppInput) error
 	for _, host := range f.noHosts {
 		at := slices.Index(body.Hosts, host)
 		if at < 0 {
-			return usageError{fmt.Errorf("%s has no host %q, but %s", was, host, strings.Join(body.Hosts, ", "))}
+			return usagef("%s has no host %q, but %s", was, host, strings.Join(body.Hosts, ", "))
 		}
 		body.Hosts = slices.Delete(body.Hosts, at, at+1)
 	}
@@ -107,7 +107,7 @@ func (f *appFlags) apply(changed func(string) bool, body *client.AppInput) error
 	for _, key := range f.noActivities {
 		at := slices.IndexFunc(body.Activities, func(act client.ActivityBody) bool { return act.Key == key })
 		if at < 0 {
-			return usageError{fmt.Errorf("%s has no activity with the key %q; `widelark app ls` shows them", was, key)}
+			return usagef("%s has no activity with the key %q; `widelark app ls` shows them", was, key)
 		}
 		body.Activities = slices.Delete(body.Activities, at, at+1)
 	}
@@ -133,26 +133,11 @@ func (a *app) appEditCommand() *cobra.Command {
 			if cmd.Flags().NFlag() == 0 {
 				return nothingToChange
 			}
-			all, err := apps(cmd.Context(), api)
-			if err != nil {
-				return err
+			kept, err := appKind.edit(cmd.Context(), api, args[0], func(body *client.AppInput) error { return f.apply(cmd.Flags().Changed, body) })
+			if err == nil {
+				fmt.Fprintf(a.out, "Changed the app %q.\n", kept.Name)
 			}
-			seen, err := byName(all, "app", args[0], func(found client.App) string { return found.Name })
-			if err != nil {
-				return err
-			}
-			body, err := recast[client.AppInput](seen)
-			if err != nil {
-				return err
-			}
-			if err := f.apply(cmd.Flags().Changed, &body); err != nil {
-				return err
-			}
-			if _, err := api.PutAppWithResponse(cmd.Context(), seen.ID, &client.PutAppParams{IfMatch: match(seen.Version)}, body); err != nil {
-				return err
-			}
-			fmt.Fprintf(a.out, "Changed the app %q.\n", body.Name)
-			return nil
+			return err
 		}),
 	}
 	f.register(cmd)

@@ -1,7 +1,6 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
 
 	"github.com/spf13/cobra"
@@ -18,9 +17,9 @@ func choosing(cmd *cobra.Command) func(lines []string) (client.Selection, error)
 		all := contains != "" || kind != ""
 		switch {
 		case all && len(lines) > 0:
-			return client.Selection{}, usageError{errors.New("name entries, or choose them with --containing and --kind, not both")}
+			return client.Selection{}, usagef("name entries, or choose them with --containing and --kind, not both")
 		case !all && len(lines) == 0:
-			return client.Selection{}, usageError{errors.New("which entries? Name them, or choose them with --containing or --kind")}
+			return client.Selection{}, usagef("which entries? Name them, or choose them with --containing or --kind")
 		case !all:
 			return client.Selection{Lines: &lines}, nil
 		}
@@ -95,7 +94,7 @@ func (a *app) listSetCommand() *cobra.Command {
 			edit.Off = &off
 		}
 		if edit.Note == nil && edit.Until == nil && edit.Off == nil {
-			return usageError{errors.New("nothing to set: give --note, --until, --off or --on")}
+			return usagef("nothing to set: give --note, --until, --off or --on")
 		}
 		edited, err := api.EditEntriesWithResponse(cmd.Context(), l.ID, nil, edit)
 		if err == nil {

@@ -265,11 +265,11 @@ func (a *app) categoryCorrectCommand() *cobra.Command {
 			entries := also
 			switch {
 			case file == "" && len(args) < 2:
-				return usageError{errors.New("wanted: ENTRY CATEGORY…; or --file FILE CATEGORY…")}
+				return usagef("wanted: ENTRY CATEGORY…; or --file FILE CATEGORY…")
 			case file == "":
 				entries, args = append(entries, args[0]), args[1:]
 			case len(args) < 1:
-				return usageError{errors.New("wanted: --file FILE CATEGORY…")}
+				return usagef("wanted: --file FILE CATEGORY…")
 			default:
 				read, err := a.readURLs(file)
 				if err != nil {
@@ -357,7 +357,7 @@ func (a *app) categoryUncorrectCommand() *cobra.Command {
 			for _, text := range args {
 				id, err := strconv.ParseInt(text, 10, 64)
 				if err != nil {
-					return usageError{fmt.Errorf("%q is no id; `widelark category corrections` shows them", text)}
+					return usagef("%q is no id; `widelark category corrections` shows them", text)
 				}
 				if _, err := api.RemoveCorrectionWithResponse(cmd.Context(), id); err != nil {
 					return err
@@ -400,32 +400,11 @@ func (a *app) scorecardCommand() *cobra.Command {
 	return cmd
 }
 
-func scorecards(ctx context.Context, api *client.ClientWithResponses) ([]client.ScorecardBody, error) {
-	found, err := api.GetScorecardsWithResponse(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return found.JSON200.Scorecards, nil
-}
-
-func findScorecard(ctx context.Context, api *client.ClientWithResponses, name string) (client.ScorecardBody, error) {
-	all, err := scorecards(ctx, api)
-	for _, c := range all {
-		if strings.EqualFold(c.Name, name) {
-			return c, nil
-		}
-	}
-	if err == nil {
-		err = fmt.Errorf("there is no scorecard %q; `widelark scorecard ls` shows which there are", name)
-	}
-	return client.ScorecardBody{}, err
-}
-
 func (a *app) scorecardLsCommand() *cobra.Command {
 	return a.reads(&cobra.Command{
 		Use: "ls", Short: "All scorecards", Args: exactly(),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
-			all, err := scorecards(cmd.Context(), api)
+			all, err := scorecardKind.list(cmd.Context(), api)
 			if err != nil {
 				return err
 			}
@@ -442,7 +421,7 @@ func (a *app) scorecardShowCommand() *cobra.Command {
 	return a.reads(&cobra.Command{
 		Use: "show NAME", Short: "A scorecard's words and points; -o csv is what set reads", Args: exactly("NAME"),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
-			c, err := findScorecard(cmd.Context(), api, args[0])
+			c, err := scorecardKind.get(cmd.Context(), api, args[0])
 			if err != nil {
 				return err
 			}
@@ -503,7 +482,7 @@ func (a *app) scorecardSetCommand() *cobra.Command {
 				}
 				terms = &read
 			}
-			all, err := scorecards(cmd.Context(), api)
+			all, err := scorecardKind.list(cmd.Context(), api)
 			if err != nil {
 				return err
 			}
@@ -527,7 +506,7 @@ func (a *app) scorecardSetCommand() *cobra.Command {
 				return err
 			}
 			if category == "" || terms == nil {
-				return usageError{fmt.Errorf("there is no scorecard %q; to make one, say --category and --words", args[0])}
+				return usagef("there is no scorecard %q; to make one, say --category and --words", args[0])
 			}
 			made, err := api.CreateScorecardWithResponse(cmd.Context(), client.NewScorecardInputBody{Name: args[0], About: &about, Category: category, Threshold: threshold, Terms: *terms, Off: &off})
 			if err != nil {
@@ -549,7 +528,7 @@ func (a *app) scorecardRemoveCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "remove NAME", Short: "Delete a scorecard", Args: exactly("NAME"),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
-			c, err := findScorecard(cmd.Context(), api, args[0])
+			c, err := scorecardKind.get(cmd.Context(), api, args[0])
 			if err != nil {
 				return err
 			}

@@ -20,7 +20,7 @@ func state(text string) (string, error) {
 	if n, err := strconv.ParseUint(text, 10, 63); err == nil && n > 0 {
 		return text, nil
 	}
-	return "", usageError{fmt.Errorf("%q is neither draft nor live nor the number of a revision; `widelark history` shows those", text)}
+	return "", usagef("%q is neither draft nor live nor the number of a revision; `widelark history` shows those", text)
 }
 
 func (a *app) diffCommand() *cobra.Command {
@@ -210,7 +210,7 @@ func (a *app) rollbackCommand() *cobra.Command {
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			number, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
-				return usageError{fmt.Errorf("%q is no number of a revision; `widelark history` shows which there are", args[0])}
+				return usagef("%q is no number of a revision; `widelark history` shows which there are", args[0])
 			}
 			answer, err := api.MakeLiveAgainWithResponse(cmd.Context(), number, client.LiveAgainInputBody{Note: note, Draft: &draft})
 			if err != nil {
@@ -234,7 +234,7 @@ func (a *app) discardCommand() *cobra.Command {
   widelark discard --all`,
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			if all == (len(args) > 0) || !all && len(args) != 2 {
-				return usageError{errors.New("name one object by its kind and name, as: policy \"Ward floor\"; or give --all")}
+				return usagef("name one object by its kind and name, as: policy \"Ward floor\"; or give --all")
 			}
 			from, to := "live", "draft"
 			answer, err := api.GetDiffWithResponse(cmd.Context(), &client.GetDiffParams{From: &from, To: &to})

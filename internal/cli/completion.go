@@ -7,8 +7,6 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
-
-	"widelark/client"
 )
 
 // named is the kinds whose names can be completed, by the word that arguments and flags use for them.
@@ -28,17 +26,6 @@ var (
 		"network": "network", "machine": "machine", "list": "list", "only": "list", "all-but": "list", "outside": "schedule",
 	}
 )
-
-var listKind = kind{
-	noun: "list",
-	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
-		answer, err := api.GetListsWithResponse(ctx, nil)
-		if err != nil {
-			return nil, err
-		}
-		return ones(answer.JSON200.Lists, nil, func(l client.List) one { return one{ID: l.ID, Name: l.Name, Version: l.Version} })
-	},
-}
 
 // complete has the shell offer the names that the service knows, for arguments and for flags.
 func (a *app) complete(root *cobra.Command) {

@@ -3,7 +3,6 @@ package cli
 import (
 	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -64,7 +63,7 @@ func (a *app) exceptionLsCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "ls", Short: "All exceptions", Args: exactly(),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
-			all, err := exceptions(cmd.Context(), api)
+			all, err := exceptionKind.list(cmd.Context(), api)
 			if err != nil {
 				return err
 			}
@@ -109,7 +108,7 @@ func duration(text string) (time.Duration, error) {
 	}
 	d, err := time.ParseDuration(text)
 	if err != nil || d <= 0 {
-		return 0, usageError{fmt.Errorf("%q is no length of time, as 90m, 12h, 7d or 2w", text)}
+		return 0, usagef("%q is no length of time, as 90m, 12h, 7d or 2w", text)
 	}
 	return d, nil
 }
@@ -130,7 +129,7 @@ func end(text string, zone *time.Location) (*time.Time, error) {
 	}
 	d, err := duration(text)
 	if err != nil {
-		return nil, usageError{fmt.Errorf("%q is neither a day (2026-11-28), a moment (2026-11-28 17:00) nor a length of time (7d)", text)}
+		return nil, usagef("%q is neither a day (2026-11-28), a moment (2026-11-28 17:00) nor a length of time (7d)", text)
 	}
 	at := time.Now().Add(d)
 	return &at, nil
@@ -235,7 +234,7 @@ func (a *app) exceptionNewCommand() *cobra.Command {
   widelark exception new webmail.example --block --group Trainees --why "Agreed with the lead"`,
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			if f.why == "" {
-				return usageError{errors.New("say why, with --why")}
+				return usagef("say why, with --why")
 			}
 			if !f.whomGiven() {
 				return saysForNobody
@@ -270,22 +269,12 @@ func (a *app) exceptionEditCommand() *cobra.Command {
 			if err := apart(cmd, []string{"allow", "block"}, []string{"on", "off"}); err != nil {
 				return err
 			}
-			seen, err := exception(cmd.Context(), api, args[0])
+			e, err := exceptionKind.edit(cmd.Context(), api, args[0], func(body *client.ExceptionInput) error {
+				return f.apply(cmd.Context(), a, api, cmd.Flags().Changed, body)
+			})
 			if err != nil {
 				return err
 			}
-			body, err := recast[client.ExceptionInput](seen)
-			if err == nil {
-				err = f.apply(cmd.Context(), a, api, cmd.Flags().Changed, &body)
-			}
-			if err != nil {
-				return err
-			}
-			kept, err := api.PutExceptionWithResponse(cmd.Context(), seen.ID, &client.PutExceptionParams{IfMatch: match(seen.Version)}, body)
-			if err != nil {
-				return err
-			}
-			e := kept.JSON200
 			fmt.Fprintf(a.out, "Changed the exception %q: %s %s for %s%s.\n", e.Name, a.verdict(string(e.Then)), strings.Join(e.Entries, ", "), whomSaid(e.For), a.untilSaid(*e))
 			return nil
 		}),
@@ -295,7 +284,7 @@ func (a *app) exceptionEditCommand() *cobra.Command {
 }
 
 // saysForNobody is the error of a command that has to say whom something is for.
-var saysForNobody = usageError{errors.New("say for whom: --person, --group, --network, --address or --everybody")}
+var saysForNobody = usagef("say for whom: --person, --group, --network, --address or --everybody")
 
 func whom(ctx context.Context, api *client.ClientWithResponses, everybody bool, persons, groups, networks, addresses []string) (w client.WhomBody, err error) {
 	if everybody {
@@ -307,7 +296,7 @@ func whom(ctx context.Context, api *client.ClientWithResponses, everybody bool, 
 		into  **[]client.Ref
 	}{{personKind, persons, &w.Persons}, {groupKind, groups, &w.Groups}, {networkKind, networks, &w.Networks}} {
 		if len(part.names) > 0 {
-			refs, err := part.kind.refs(ctx, api, part.names)
+			refs, err := references(ctx, api, part.kind, part.names)
 			if err != nil {
 				return w, err
 			}
@@ -327,24 +316,18 @@ func (a *app) exceptionEndCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "end NAME", Short: "End an exception now; it stays on record", Args: exactly("NAME"),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
-			seen, err := exception(cmd.Context(), api, args[0])
-			if err != nil {
-				return err
+			ended, err := exceptionKind.edit(cmd.Context(), api, args[0], func(body *client.ExceptionInput) error {
+				now := time.Now()
+				body.Until = &now
+				if body.From != nil && !body.From.Before(now) { // it never began
+					body.From = nil
+				}
+				return nil
+			})
+			if err == nil {
+				fmt.Fprintf(a.out, "Ended %q.\n", ended.Name)
 			}
-			body, err := recast[client.ExceptionInput](seen)
-			if err != nil {
-				return err
-			}
-			now := time.Now()
-			body.Until = &now
-			if body.From != nil && !body.From.Before(now) { // it never began
-				body.From = nil
-			}
-			if _, err := api.PutExceptionWithResponse(cmd.Context(), seen.ID, &client.PutExceptionParams{IfMatch: match(seen.Version)}, body); err != nil {
-				return err
-			}
-			fmt.Fprintf(a.out, "Ended %q.\n", seen.Name)
-			return nil
+			return err
 		}),
 	}
 }

@@ -21,23 +21,8 @@ func (a *app) expectCommand() *cobra.Command {
 	return cmd
 }
 
-var expectationKind = kind{
-	noun: "expectation",
-	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
-		answer, err := api.GetExpectationsWithResponse(ctx, nil)
-		if err != nil {
-			return nil, err
-		}
-		return ones(answer.JSON200.Items, nil, func(e client.Expectation) one { return one{ID: e.ID, Name: e.Name, Version: e.Version} })
-	},
-	remove: func(ctx context.Context, api *client.ClientWithResponses, o one) error {
-		_, err := api.RemoveExpectationWithResponse(ctx, o.ID, &client.RemoveExpectationParams{IfMatch: match(o.Version)})
-		return err
-	},
-}
-
 func (a *app) expectAddCommand() *cobra.Command {
-	var ask askFlags
+	var ask circumstances
 	var name, verdict, folder, schedule, category, rule, note string
 	var outside bool
 	cmd := &cobra.Command{
@@ -59,7 +44,7 @@ func (a *app) expectAddCommand() *cobra.Command {
 				if r.name == "" {
 					continue
 				}
-				refs, err := r.kind.refs(ctx, api, []string{r.name})
+				refs, err := references(ctx, api, r.kind, []string{r.name})
 				if err != nil {
 					return err
 				}
@@ -88,7 +73,7 @@ func (a *app) expectAddCommand() *cobra.Command {
 }
 
 // expectTrials saves trials with the verdicts that they gave.
-func (a *app) expectTrials(ctx context.Context, api *client.ClientWithResponses, all client.TrialsOutputBody, ask askFlags) error {
+func (a *app) expectTrials(ctx context.Context, api *client.ClientWithResponses, all client.TrialsOutputBody, ask circumstances) error {
 	for _, t := range all.Trials {
 		if t.Verdict == nil {
 			continue
@@ -212,7 +197,7 @@ func (a *app) expectRunCommand() *cobra.Command {
 			case "tap":
 				writeTAP(a.out, run)
 			default:
-				return usageError{fmt.Errorf("there is no format %q; take text, junit or tap", format)}
+				return usagef("there is no format %q; take text, junit or tap", format)
 			}
 			if err == nil && run.Failing > 0 {
 				err = errNo

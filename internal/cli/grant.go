@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strings"
 
@@ -35,9 +34,9 @@ func (f *grantFlags) register(cmd *cobra.Command) {
 func (f *grantFlags) ask(a *app) (body client.NewGrantInputBody, err error) {
 	switch {
 	case f.why == "":
-		return body, usageError{errors.New("say why, with --why")}
+		return body, usagef("say why, with --why")
 	case f.until == "":
-		return body, usageError{errors.New("say until when, with --until: 2h, 7d, 2026-11-28")}
+		return body, usagef("say until when, with --until: 2h, 7d, 2026-11-28")
 	}
 	body.Reason, body.RequestedBy = f.why, optional[string](f.by)
 	body.Until, err = a.end(f.until)
@@ -46,7 +45,7 @@ func (f *grantFlags) ask(a *app) (body client.NewGrantInputBody, err error) {
 
 func (a *app) grantReachCommand() *cobra.Command {
 	var f grantFlags
-	var ask askFlags
+	var ask circumstances
 	cmd := &cobra.Command{
 		Use: "reach URL", Short: "Let somebody reach a URL now, by the narrowest grant that does", Args: exactly("URL"),
 		Long: "Let somebody reach a URL now, through all gates. The service finds the narrowest entry that lets them: the page, what is below it, or the host. " +
@@ -58,18 +57,15 @@ func (a *app) grantReachCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if ask.person == "" && ask.group == "" && ask.address == "" {
-				return usageError{errors.New("say who asks: --as, --group or --from")}
+			if ask.nobody() {
+				return usagef("say who asks: --as, --group or --from")
 			}
 			who := ask.who()
 			body.URL, body.Who = &args[0], &who
 			return a.grant(cmd.Context(), api, body)
 		}),
 	}
-	flags := cmd.Flags()
-	flags.StringVar(&ask.person, "as", "", "the person who asks, by name")
-	flags.StringVar(&ask.group, "group", "", "the group that an unnamed member of asks")
-	flags.StringVar(&ask.address, "from", "", "the address that is asked from")
+	ask.registerWho(cmd, "")
 	f.register(cmd)
 	return cmd
 }

@@ -36,7 +36,7 @@ func (a *app) listHistoryCommand() *cobra.Command {
 func version(text string) (int64, error) {
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil {
-		return 0, usageError{fmt.Errorf("%q is no version; `widelark list history NAME` shows which there are", text)}
+		return 0, usagef("%q is no version; `widelark list history NAME` shows which there are", text)
 	}
 	return n, nil
 }

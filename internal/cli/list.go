@@ -230,7 +230,7 @@ func (a *app) listEditCommand() *cobra.Command {
 				}
 			}
 			if edit == (client.EditListInputBody{}) {
-				return usageError{errors.New("nothing to change: give --name, --describe, --owner or --colour")}
+				return usagef("nothing to change: give --name, --describe, --owner or --colour")
 			}
 			return a.withList(func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, _ []string) error {
 				edited, err := api.EditListWithResponse(cmd.Context(), l.ID, &client.EditListParams{IfMatch: match(l.Version)}, edit)

@@ -26,7 +26,7 @@ func (a *app) lookupCommand() *cobra.Command {
   widelark lookup --exit-code new-site.example || echo unrated`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (len(args) == 0) == (file == "") {
-				return usageError{fmt.Errorf("give URLs, or a file of them with --file, not both")}
+				return usagef("give URLs, or a file of them with --file, not both")
 			}
 			api, err := a.api()
 			if err != nil {

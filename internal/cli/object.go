@@ -1,9 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"strings"
 
@@ -30,51 +30,56 @@ type one struct {
 	Full    string // another name that it goes by, which several may have; "" for none
 }
 
-// kind is a noun whose objects are fetched whole, by name.
-type kind struct {
-	noun   string
-	all    func(ctx context.Context, api *client.ClientWithResponses) ([]one, error)
-	remove func(ctx context.Context, api *client.ClientWithResponses, o one) error
+// kind is a noun whose objects are found by name.
+type kind interface {
+	noun() string // what people call one
+	word() string // what the command line calls it
+	all(ctx context.Context, api *client.ClientWithResponses) ([]one, error)
+	remove(ctx context.Context, api *client.ClientWithResponses, o one) error
 }
 
 // find returns the object of a name.
-func (k kind) find(ctx context.Context, api *client.ClientWithResponses, name string) (one, error) {
+func find(ctx context.Context, api *client.ClientWithResponses, k kind, name string) (one, error) {
 	all, err := k.all(ctx, api)
 	if err != nil {
 		return one{}, err
 	}
-	return k.among(all, name)
+	at, err := among(k, all, name)
+	if err != nil {
+		return one{}, err
+	}
+	return all[at], nil
 }
 
-// among returns the object of a name, or of a full name that is no other's.
-func (k kind) among(all []one, name string) (one, error) {
-	var full []one
-	for _, o := range all {
+// among returns the place of the object that has a name, or a full name that is no other's.
+func among(k kind, all []one, name string) (int, error) {
+	var full []int
+	for i, o := range all {
 		switch {
 		case strings.EqualFold(o.Name, name):
-			return o, nil
+			return i, nil
 		case o.Full != "" && strings.EqualFold(o.Full, name):
-			full = append(full, o)
+			full = append(full, i)
 		}
 	}
 	switch len(full) {
 	case 0:
-		return one{}, fmt.Errorf("there is no %s %q; `widelark %s ls` shows which there are", k.noun, name, k.noun)
+		return -1, fmt.Errorf("there is no %s %q; `widelark %s ls` shows which there are", k.noun(), name, k.word())
 	case 1:
 		return full[0], nil
 	}
 	var names []string
-	for _, o := range full {
-		names = append(names, o.Name)
+	for _, i := range full {
+		names = append(names, all[i].Name)
 	}
-	return one{}, fmt.Errorf("several are called %q: say which, as %s", name, strings.Join(names, ", "))
+	return -1, fmt.Errorf("several are called %q: say which, as %s", name, strings.Join(names, ", "))
 }
 
-// refs returns references to objects by their names.
-func (k kind) refs(ctx context.Context, api *client.ClientWithResponses, names []string) ([]client.Ref, error) {
+// references returns references to objects by their names.
+func references(ctx context.Context, api *client.ClientWithResponses, k kind, names []string) ([]client.Ref, error) {
 	refs := []client.Ref{}
 	for _, name := range names {
-		o, err := k.find(ctx, api, name)
+		o, err := find(ctx, api, k, name)
 		if err != nil {
 			return nil, err
 		}
@@ -83,222 +88,83 @@ func (k kind) refs(ctx context.Context, api *client.ClientWithResponses, names [
 	return refs, nil
 }
 
+// objects is a kind whose objects are fetched whole and sent back whole: Seen is what the API tells of one, Sent is what it takes.
+type objects[Seen, Sent any] struct {
+	called  string // what people call one
+	command string // what the command line calls it, where that is another word
+	list    func(ctx context.Context, api *client.ClientWithResponses) ([]Seen, error)
+	about   func(Seen) one
+	put     func(ctx context.Context, api *client.ClientWithResponses, id uuid.UUID, version *string, body Sent) (*Seen, error)
+	take    func(ctx context.Context, api *client.ClientWithResponses, id uuid.UUID, version *string) error
+}
+
+func (k *objects[Seen, Sent]) noun() string { return k.called }
+func (k *objects[Seen, Sent]) word() string { return cmp.Or(k.command, k.called) }
+
+func (k *objects[Seen, Sent]) all(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
+	found, err := k.list(ctx, api)
+	all := make([]one, len(found))
+	for i, o := range found {
+		all[i] = k.about(o)
+	}
+	return all, err
+}
+
+func (k *objects[Seen, Sent]) remove(ctx context.Context, api *client.ClientWithResponses, o one) error {
+	return k.take(ctx, api, o.ID, match(o.Version))
+}
+
+// get returns the object of a name.
+func (k *objects[Seen, Sent]) get(ctx context.Context, api *client.ClientWithResponses, name string) (seen Seen, err error) {
+	found, err := k.list(ctx, api)
+	if err != nil {
+		return seen, err
+	}
+	all := make([]one, len(found))
+	for i, o := range found {
+		all[i] = k.about(o)
+	}
+	at, err := among(k, all, name)
+	if err != nil {
+		return seen, err
+	}
+	return found[at], nil
+}
+
+// edit fetches the object of a name, has it changed in the form in which it is sent, and puts it back at the version that was seen.
+func (k *objects[Seen, Sent]) edit(ctx context.Context, api *client.ClientWithResponses, name string, change func(*Sent) error) (*Seen, error) {
+	seen, err := k.get(ctx, api, name)
+	if err != nil {
+		return nil, err
+	}
+	body, err := recast[Sent](seen)
+	if err == nil {
+		err = change(&body)
+	}
+	if err != nil {
+		return nil, err
+	}
+	o := k.about(seen)
+	return k.put(ctx, api, o.ID, match(o.Version), body)
+}
+
 func (a *app) removeCommand(k kind) *cobra.Command {
 	return &cobra.Command{
 		Use: "remove NAME...", Short: "Delete", Args: atLeast("NAME"),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			for _, name := range args {
-				o, err := k.find(cmd.Context(), api, name)
+				o, err := find(cmd.Context(), api, k, name)
 				if err != nil {
 					return err
 				}
 				if err := k.remove(cmd.Context(), api, o); err != nil {
 					return err
 				}
-				fmt.Fprintf(a.out, "Deleted the %s %q.\n", k.noun, o.Name)
+				fmt.Fprintf(a.out, "Deleted the %s %q.\n", k.noun(), o.Name)
 			}
 			return nil
 		}),
 	}
-}
-
-func ones[T any](all []T, err error, of func(T) one) ([]one, error) {
-	var found []one
-	for _, o := range all {
-		found = append(found, of(o))
-	}
-	return found, err
-}
-
-var groupKind = kind{
-	noun: "group",
-	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
-		all, err := groups(ctx, api)
-		return ones(all, err, func(g client.Group) one { return one{ID: g.ID, Name: g.Name, Version: g.Version} })
-	},
-	remove: func(ctx context.Context, api *client.ClientWithResponses, o one) error {
-		_, err := api.RemoveGroupWithResponse(ctx, o.ID, &client.RemoveGroupParams{IfMatch: match(o.Version)})
-		return err
-	},
-}
-
-func groups(ctx context.Context, api *client.ClientWithResponses) ([]client.Group, error) {
-	found, err := api.GetGroupsWithResponse(ctx, nil)
-	if err != nil {
-		return nil, err
-	}
-	return found.JSON200.Items, nil
-}
-
-var networkKind = kind{
-	noun: "network",
-	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
-		all, err := networks(ctx, api)
-		return ones(all, err, func(n client.Network) one { return one{ID: n.ID, Name: n.Name, Version: n.Version} })
-	},
-	remove: func(ctx context.Context, api *client.ClientWithResponses, o one) error {
-		_, err := api.RemoveNetworkWithResponse(ctx, o.ID, &client.RemoveNetworkParams{IfMatch: match(o.Version)})
-		return err
-	},
-}
-
-func networks(ctx context.Context, api *client.ClientWithResponses) ([]client.Network, error) {
-	found, err := api.GetNetworksWithResponse(ctx, nil)
-	if err != nil {
-		return nil, err
-	}
-	return found.JSON200.Items, nil
-}
-
-var machineKind = kind{
-	noun: "machine",
-	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
-		all, err := machines(ctx, api)
-		return ones(all, err, func(m client.Machine) one { return one{ID: m.ID, Name: m.Name, Version: m.Version} })
-	},
-	remove: func(ctx context.Context, api *client.ClientWithResponses, o one) error {
-		_, err := api.RemoveMachineWithResponse(ctx, o.ID, &client.RemoveMachineParams{IfMatch: match(o.Version)})
-		return err
-	},
-}
-
-func machines(ctx context.Context, api *client.ClientWithResponses) ([]client.Machine, error) {
-	found, err := api.GetMachinesWithResponse(ctx, nil)
-	if err != nil {
-		return nil, err
-	}
-	return found.JSON200.Items, nil
-}
-
-var personKind = kind{
-	noun: "person",
-	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
-		all, err := people(ctx, api, "", "", everybody)
-		return ones(all, err, func(p client.Person) one { return one{p.ID, p.Name, p.Version, p.FullName} })
-	},
-	remove: func(ctx context.Context, api *client.ClientWithResponses, o one) error {
-		_, err := api.RemovePersonWithResponse(ctx, o.ID, &client.RemovePersonParams{IfMatch: match(o.Version)})
-		return err
-	},
-}
-
-// everybody is more people than there are on a page.
-const everybody = 1 << 30
-
-// people fetches persons page by page, at most so many.
-func people(ctx context.Context, api *client.ClientWithResponses, text, group string, most int) ([]client.Person, error) {
-	var all []client.Person
-	params := client.GetPeopleParams{Text: &text}
-	if group != "" {
-		g, err := groupKind.find(ctx, api, group)
-		if err != nil {
-			return nil, err
-		}
-		params.Group = &g.ID
-	}
-	for len(all) < most {
-		limit := int64(min(most-len(all), 1000))
-		params.Limit = &limit
-		page, err := api.GetPeopleWithResponse(ctx, &params)
-		if err != nil {
-			return nil, err
-		}
-		all = append(all, page.JSON200.Items...)
-		if int64(len(page.JSON200.Items)) < limit {
-			break
-		}
-		params.After = &all[len(all)-1].Name
-	}
-	return all, nil
-}
-
-// exception returns the exception of a name.
-func exception(ctx context.Context, api *client.ClientWithResponses, name string) (client.Exception, error) {
-	all, err := exceptions(ctx, api)
-	if err != nil {
-		return client.Exception{}, err
-	}
-	return byName(all, "exception", name, func(e client.Exception) string { return e.Name })
-}
-
-// machine returns the machine of a name.
-func machine(ctx context.Context, api *client.ClientWithResponses, name string) (client.Machine, error) {
-	all, err := machines(ctx, api)
-	if err != nil {
-		return client.Machine{}, err
-	}
-	return byName(all, "machine", name, func(m client.Machine) string { return m.Name })
-}
-
-var exceptionKind = kind{
-	noun: "exception",
-	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
-		all, err := exceptions(ctx, api)
-		return ones(all, err, func(e client.Exception) one { return one{ID: e.ID, Name: e.Name, Version: e.Version} })
-	},
-	remove: func(ctx context.Context, api *client.ClientWithResponses, o one) error {
-		_, err := api.RemoveExceptionWithResponse(ctx, o.ID, &client.RemoveExceptionParams{IfMatch: match(o.Version)})
-		return err
-	},
-}
-
-func exceptions(ctx context.Context, api *client.ClientWithResponses) ([]client.Exception, error) {
-	found, err := api.GetExceptionsWithResponse(ctx, nil)
-	if err != nil {
-		return nil, err
-	}
-	return found.JSON200.Items, nil
-}
-
-var policyKind = kind{
-	noun: "policy",
-	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
-		all, err := policies(ctx, api)
-		return ones(all, err, func(p client.Policy) one { return one{ID: p.ID, Name: p.Name, Version: p.Version} })
-	},
-	remove: func(ctx context.Context, api *client.ClientWithResponses, o one) error {
-		_, err := api.RemovePolicyWithResponse(ctx, o.ID, &client.RemovePolicyParams{IfMatch: match(o.Version)})
-		return err
-	},
-}
-
-var appKind = kind{
-	noun: "app",
-	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
-		all, err := apps(ctx, api)
-		return ones(all, err, func(p client.App) one { return one{ID: p.ID, Name: p.Name, Version: p.Version} })
-	},
-	remove: func(ctx context.Context, api *client.ClientWithResponses, o one) error {
-		_, err := api.RemoveAppWithResponse(ctx, o.ID, &client.RemoveAppParams{IfMatch: match(o.Version)})
-		return err
-	},
-}
-
-func apps(ctx context.Context, api *client.ClientWithResponses) ([]client.App, error) {
-	found, err := api.GetAppsWithResponse(ctx, nil)
-	if err != nil {
-		return nil, err
-	}
-	return found.JSON200.Items, nil
-}
-
-var scheduleKind = kind{
-	noun: "schedule",
-	all: func(ctx context.Context, api *client.ClientWithResponses) ([]one, error) {
-		all, err := schedules(ctx, api)
-		return ones(all, err, func(s client.Schedule) one { return one{ID: s.ID, Name: s.Name, Version: s.Version} })
-	},
-}
-
-// byName returns the object of a name among some.
-func byName[T any](all []T, noun, name string, of func(T) string) (T, error) {
-	for _, o := range all {
-		if strings.EqualFold(of(o), name) {
-			return o, nil
-		}
-	}
-	var none T
-	return none, fmt.Errorf("there is no %s %q; `widelark %s ls` shows which there are", noun, name, noun)
 }
 
 // orEmpty returns what a pointer points to; "" for nil.
@@ -326,4 +192,4 @@ func deref[T any](p *T) T {
 }
 
 // nothingToChange is for edits without a flag.
-var nothingToChange = usageError{errors.New("nothing to change: give at least one flag")}
+var nothingToChange = usagef("nothing to change: give at least one flag")

@@ -37,7 +37,7 @@ func (a *app) reads(cmd *cobra.Command) *cobra.Command {
 		case "table", "json", "yaml", "csv":
 			return run(cmd, args)
 		}
-		return usageError{fmt.Errorf("there is no output format %q; take table, json, yaml or csv", a.format)}
+		return usagef("there is no output format %q; take table, json, yaml or csv", a.format)
 	}
 	return cmd
 }

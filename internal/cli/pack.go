@@ -400,7 +400,7 @@ func (a *app) packRemoveCommand() *cobra.Command {
 		Use: "remove NAME", Short: "Take a pack out of the catalogue, with its history", Args: exactly("NAME"),
 		RunE: a.withPack(func(cmd *cobra.Command, api *client.ClientWithResponses, p client.Pack, _ []string) error {
 			if !yes {
-				return usageError{fmt.Errorf("this takes %q and all its versions away for good; say --yes if that is meant", p.Name)}
+				return usagef("this takes %q and all its versions away for good; say --yes if that is meant", p.Name)
 			}
 			if _, err := api.DeletePackWithResponse(cmd.Context(), p.ID); err != nil {
 				return err

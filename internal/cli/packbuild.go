@@ -99,7 +99,7 @@ func (a *app) packBuildCommand() *cobra.Command {
 			c.Date = time.Now().Truncate(time.Second)
 			if date != "" {
 				if c.Date, err = time.Parse(time.RFC3339, date); err != nil {
-					return usageError{fmt.Errorf("--date: %q is no moment; write it as 2026-11-20T06:00:00Z", date)}
+					return usagef("--date: %q is no moment; write it as 2026-11-20T06:00:00Z", date)
 				}
 			}
 			sites, err := a.readSites(args[1:], t)

@@ -46,19 +46,6 @@ func (a *app) personLsCommand() *cobra.Command {
 	return a.reads(cmd)
 }
 
-// person returns the person of a name.
-func person(ctx context.Context, api *client.ClientWithResponses, name string) (p client.Person, err error) {
-	found, err := personKind.find(ctx, api, name)
-	if err != nil {
-		return p, err
-	}
-	answer, err := api.GetPersonWithResponse(ctx, found.ID)
-	if err != nil {
-		return p, err
-	}
-	return *answer.JSON200, nil
-}
-
 func (a *app) personSetCommand(edit bool) *cobra.Command {
 	var name, full, mail string
 	var in []string
@@ -66,40 +53,33 @@ func (a *app) personSetCommand(edit bool) *cobra.Command {
 		Use: "new NAME", Short: "Add a person", Args: exactly("NAME"),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) (err error) {
 			ctx, changed := cmd.Context(), cmd.Flags().Changed
-			body := client.PersonInput{Name: args[0], Groups: []client.Ref{}}
-			var seen client.Person
-			if edit {
-				if seen, err = person(ctx, api, args[0]); err != nil {
-					return err
+			apply := func(body *client.PersonInput) (err error) {
+				body.Name = cmp.Or(name, body.Name)
+				if changed("full-name") {
+					body.FullName = full
 				}
-				if body, err = recast[client.PersonInput](seen); err != nil {
-					return err
+				if changed("mail") {
+					body.Mail = &mail
 				}
-				if name != "" {
-					body.Name = name
-				}
-			}
-			if changed("full-name") {
-				body.FullName = full
-			}
-			if changed("mail") {
-				body.Mail = &mail
-			}
-			if changed("in") {
-				if body.Groups, err = groupKind.refs(ctx, api, in); err != nil {
-					return err
-				}
-			}
-			if !edit {
-				made, err := api.AddPersonWithResponse(ctx, body)
-				if err == nil {
-					fmt.Fprintf(a.out, "Added the person %q.\n", made.JSON201.Name)
+				if changed("in") {
+					body.Groups, err = references(ctx, api, groupKind, in)
 				}
 				return err
 			}
-			kept, err := api.PutPersonWithResponse(ctx, seen.ID, &client.PutPersonParams{IfMatch: match(seen.Version)}, body)
+			if edit {
+				kept, err := personKind.edit(ctx, api, args[0], apply)
+				if err == nil {
+					fmt.Fprintf(a.out, "Changed the person %q.\n", kept.Name)
+				}
+				return err
+			}
+			body := client.PersonInput{Name: args[0], Groups: []client.Ref{}}
+			if err := apply(&body); err != nil {
+				return err
+			}
+			made, err := api.AddPersonWithResponse(ctx, body)
 			if err == nil {
-				fmt.Fprintf(a.out, "Changed the person %q.\n", kept.JSON200.Name)
+				fmt.Fprintf(a.out, "Added the person %q.\n", made.JSON201.Name)
 			}
 			return err
 		}),
@@ -122,7 +102,7 @@ func (a *app) personMoveCommand() *cobra.Command {
   widelark person move kay.moran --out-of "Night ward" --into "Ward nurses"`,
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			if len(into)+len(outOf) == 0 {
-				return usageError{fmt.Errorf("say where to: --into GROUP, --out-of GROUP or both")}
+				return usagef("say where to: --into GROUP, --out-of GROUP or both")
 			}
 			var body client.MovePeopleInputBody
 			all, err := personKind.all(cmd.Context(), api)
@@ -130,17 +110,18 @@ func (a *app) personMoveCommand() *cobra.Command {
 				return err
 			}
 			for _, name := range args {
-				p, err := personKind.among(all, name)
+				at, err := among(personKind, all, name)
 				if err != nil {
 					return err
 				}
+				p := all[at]
 				body.People = append(body.People, p.ID)
 			}
 			for _, side := range []struct {
 				names []string
 				ids   **[]uuid.UUID
 			}{{into, &body.Into}, {outOf, &body.OutOf}} {
-				refs, err := groupKind.refs(cmd.Context(), api, side.names)
+				refs, err := references(cmd.Context(), api, groupKind, side.names)
 				if err != nil {
 					return err
 				}
@@ -232,7 +213,7 @@ func (a *app) groupCommand() *cobra.Command {
 	ls := a.reads(&cobra.Command{
 		Use: "ls", Short: "All groups", Args: exactly(),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
-			all, err := groups(cmd.Context(), api)
+			all, err := groupKind.list(cmd.Context(), api)
 			if err != nil {
 				return err
 			}
@@ -281,7 +262,7 @@ func (f *groupFlags) apply(ctx context.Context, api *client.ClientWithResponses,
 		body.Description = &f.about
 	}
 	if changed("lead") {
-		p, err := personKind.find(ctx, api, f.lead)
+		p, err := find(ctx, api, personKind, f.lead)
 		if err != nil {
 			return err
 		}
@@ -294,7 +275,7 @@ func (f *groupFlags) apply(ctx context.Context, api *client.ClientWithResponses,
 		into  *[]client.Ref
 	}{{"group", groupKind, f.groups, &body.Groups}, {"network", networkKind, f.networks, &body.Networks}, {"machine", machineKind, f.machines, &body.Machines}} {
 		if changed(part.flag) {
-			if *part.into, err = part.kind.refs(ctx, api, part.names); err != nil {
+			if *part.into, err = references(ctx, api, part.kind, part.names); err != nil {
 				return err
 			}
 		}
@@ -330,24 +311,11 @@ func (a *app) groupEditCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "edit NAME", Short: "Rename or describe a group, or say who is in it", Args: exactly("NAME"),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
-			all, err := groups(cmd.Context(), api)
-			if err != nil {
-				return err
-			}
-			seen, err := byName(all, "group", args[0], func(g client.Group) string { return g.Name })
-			if err != nil {
-				return err
-			}
-			body, err := recast[client.GroupInput](seen)
+			kept, err := groupKind.edit(cmd.Context(), api, args[0], func(body *client.GroupInput) error {
+				return f.apply(cmd.Context(), api, cmd.Flags().Changed, body)
+			})
 			if err == nil {
-				err = f.apply(cmd.Context(), api, cmd.Flags().Changed, &body)
-			}
-			if err != nil {
-				return err
-			}
-			put, err := api.PutGroupWithResponse(cmd.Context(), seen.ID, &client.PutGroupParams{IfMatch: match(seen.Version)}, body)
-			if err == nil {
-				fmt.Fprintf(a.out, "Changed the group %q.\n", put.JSON200.Name)
+				fmt.Fprintf(a.out, "Changed the group %q.\n", kept.Name)
 			}
 			return err
 		}),
@@ -361,7 +329,7 @@ func (a *app) networkCommand() *cobra.Command {
 	ls := a.reads(&cobra.Command{
 		Use: "ls", Short: "All networks", Args: exactly(),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
-			all, err := networks(cmd.Context(), api)
+			all, err := networkKind.list(cmd.Context(), api)
 			if err != nil {
 				return err
 			}
@@ -397,30 +365,18 @@ func (a *app) networkEditCommand() *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "edit NAME", Short: "Rename or describe a network, or say what its ranges are", Args: exactly("NAME"),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
-			all, err := networks(cmd.Context(), api)
-			if err != nil {
-				return err
-			}
-			seen, err := byName(all, "network", args[0], func(n client.Network) string { return n.Name })
-			if err != nil {
-				return err
-			}
-			body, err := recast[client.NetworkInput](seen)
-			if err != nil {
-				return err
-			}
-			if name != "" {
-				body.Name = name
-			}
-			if cmd.Flags().Changed("describe") {
-				body.Description = &about
-			}
-			if cmd.Flags().Changed("range") {
-				body.Ranges = ranges
-			}
-			put, err := api.PutNetworkWithResponse(cmd.Context(), seen.ID, &client.PutNetworkParams{IfMatch: match(seen.Version)}, body)
+			kept, err := networkKind.edit(cmd.Context(), api, args[0], func(body *client.NetworkInput) error {
+				body.Name = cmp.Or(name, body.Name)
+				if cmd.Flags().Changed("describe") {
+					body.Description = &about
+				}
+				if cmd.Flags().Changed("range") {
+					body.Ranges = ranges
+				}
+				return nil
+			})
 			if err == nil {
-				fmt.Fprintf(a.out, "Changed the network %q.\n", put.JSON200.Name)
+				fmt.Fprintf(a.out, "Changed the network %q.\n", kept.Name)
 			}
 			return err
 		}),
@@ -435,7 +391,7 @@ func (a *app) machineCommand() *cobra.Command {
 	ls := a.reads(&cobra.Command{
 		Use: "ls", Short: "All machines", Args: exactly(),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
-			all, err := machines(cmd.Context(), api)
+			all, err := machineKind.list(cmd.Context(), api)
 			if err != nil {
 				return err
 			}
@@ -617,21 +573,15 @@ func (a *app) machineEditCommand() *cobra.Command {
 			if cmd.Flags().NFlag() == 0 {
 				return nothingToChange
 			}
-			seen, err := machine(cmd.Context(), api, args[0])
-			if err != nil {
-				return err
-			}
-			body, err := recast[client.MachineInput](seen)
-			if err != nil {
-				return err
-			}
-			body.Name, body.Address = cmp.Or(name, body.Name), cmp.Or(address, body.Address)
-			if cmd.Flags().Changed("describe") {
-				body.Description = &about
-			}
-			put, err := api.PutMachineWithResponse(cmd.Context(), seen.ID, &client.PutMachineParams{IfMatch: match(seen.Version)}, body)
+			kept, err := machineKind.edit(cmd.Context(), api, args[0], func(body *client.MachineInput) error {
+				body.Name, body.Address = cmp.Or(name, body.Name), cmp.Or(address, body.Address)
+				if cmd.Flags().Changed("describe") {
+					body.Description = &about
+				}
+				return nil
+			})
 			if err == nil {
-				fmt.Fprintf(a.out, "Changed the machine %q.\n", put.JSON200.Name)
+				fmt.Fprintf(a.out, "Changed the machine %q.\n", kept.Name)
 			}
 			return err
 		}),

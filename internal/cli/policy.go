@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -25,22 +24,6 @@ func (a *app) policyCommand() *cobra.Command {
   widelark policy rule add "Ward floor" "Games in breaks" --category games --in "Meal breaks" --then watch
   widelark policy order --combine strictest`
 	return cmd
-}
-
-func policies(ctx context.Context, api *client.ClientWithResponses) ([]client.Policy, error) {
-	found, err := api.GetPoliciesWithResponse(ctx, nil)
-	if err != nil {
-		return nil, err
-	}
-	return found.JSON200.Items, nil
-}
-
-func findPolicy(ctx context.Context, api *client.ClientWithResponses, name string) (client.Policy, error) {
-	all, err := policies(ctx, api)
-	if err != nil {
-		return client.Policy{}, err
-	}
-	return byName(all, "policy", name, func(p client.Policy) string { return p.Name })
 }
 
 // givenTo says to whom a policy is given.
@@ -68,7 +51,7 @@ func (a *app) policyLsCommand() *cobra.Command {
 	return a.reads(&cobra.Command{
 		Use: "ls", Short: "All policies in their order", Args: exactly(),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
-			all, err := policies(cmd.Context(), api)
+			all, err := policyKind.list(cmd.Context(), api)
 			if err != nil {
 				return err
 			}
@@ -98,7 +81,7 @@ func (a *app) policyShowCommand() *cobra.Command {
 	return a.reads(&cobra.Command{
 		Use: "show NAME", Short: "A policy's rules in order", Args: exactly("NAME"),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
-			p, err := findPolicy(cmd.Context(), api, args[0])
+			p, err := policyKind.get(cmd.Context(), api, args[0])
 			if err != nil {
 				return err
 			}
@@ -166,11 +149,11 @@ func (a *app) policyNewCommand() *cobra.Command {
 				}
 			}
 			if modes > 1 {
-				return usageError{errors.New("take one of --start, --only, --all-but and --off")}
+				return usagef("take one of --start, --only, --all-but and --off")
 			}
 			body := client.PolicyInput{Name: args[0], Groups: []client.Ref{}, Rules: []client.RuleBody{}, Otherwise: "allow"}
 			var err error
-			if body.Groups, err = groupKind.refs(ctx, api, groups); err != nil {
+			if body.Groups, err = references(ctx, api, groupKind, groups); err != nil {
 				return err
 			}
 			if start != "" {
@@ -228,7 +211,7 @@ func (a *app) policyEditCommand() *cobra.Command {
 					p.Otherwise = client.PolicyInputOtherwise(last)
 				}
 				if changed("for") {
-					if p.Groups, err = groupKind.refs(ctx, api, slices.DeleteFunc(groups, func(g string) bool { return g == "" })); err != nil {
+					if p.Groups, err = references(ctx, api, groupKind, slices.DeleteFunc(groups, func(g string) bool { return g == "" })); err != nil {
 						return err
 					}
 				}
@@ -239,7 +222,7 @@ func (a *app) policyEditCommand() *cobra.Command {
 				case inspect == "none":
 					p.Inspect = nil
 				default:
-					return usageError{errors.New("--inspect takes all or none")}
+					return usagef("--inspect takes all or none")
 				}
 				return nil
 			})
@@ -257,7 +240,7 @@ func (a *app) policyCopyCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "copy NAME NEW", Short: "Make a policy with the same rules, for nobody yet", Args: exactly("NAME", "NEW"),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
-			p, err := findPolicy(cmd.Context(), api, args[0])
+			p, err := policyKind.get(cmd.Context(), api, args[0])
 			if err != nil {
 				return err
 			}
@@ -285,7 +268,7 @@ func allSettings(ctx context.Context, api *client.ClientWithResponses) (client.S
 
 // policyOrder returns the policies that have a place, in their order.
 func policyOrder(ctx context.Context, api *client.ClientWithResponses) ([]client.Ref, error) {
-	all, err := policies(ctx, api)
+	all, err := policyKind.list(ctx, api)
 	order := []client.Ref{}
 	for _, p := range all {
 		if p.Role == nil {
@@ -316,7 +299,7 @@ func (a *app) policyOrderCommand() *cobra.Command {
   widelark policy order --combine strictest`,
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			if len(args) == 1 && position < 1 {
-				return usageError{errors.New("say where to, with --position")}
+				return usagef("say where to, with --position")
 			}
 			ctx := cmd.Context()
 			seen, err := allSettings(ctx, api)
@@ -389,22 +372,11 @@ func (a *app) editPolicy(ctx context.Context, name string, edit func(context.Con
 	if err != nil {
 		return err
 	}
-	p, err := findPolicy(ctx, api, name)
+	edited, err := policyKind.edit(ctx, api, name, func(body *client.PolicyInput) error { return edit(ctx, api, body) })
 	if err != nil {
 		return err
 	}
-	body, err := recast[client.PolicyInput](p)
-	if err != nil {
-		return err
-	}
-	if err := edit(ctx, api, &body); err != nil {
-		return err
-	}
-	edited, err := api.PutPolicyWithResponse(ctx, p.ID, &client.PutPolicyParams{IfMatch: match(p.Version)}, body)
-	if err != nil {
-		return err
-	}
-	return a.showPolicy(*edited.JSON200)
+	return a.showPolicy(*edited)
 }
 
 // place finds a rule by its name.
@@ -480,7 +452,7 @@ func (f *ruleFlags) apply(ctx context.Context, a *app, api *client.ClientWithRes
 	if changed("in") || changed("outside") {
 		name, isOutside := f.in+f.outside, f.outside != ""
 		if r.When = nil; name != "" {
-			s, err := scheduleKind.find(ctx, api, name)
+			s, err := find(ctx, api, scheduleKind, name)
 			if err != nil {
 				return err
 			}
@@ -559,11 +531,7 @@ func (f *ruleFlags) conditions(ctx context.Context, api *client.ClientWithRespon
 		}
 	}
 	if f.score != "" {
-		found, err := api.GetScorecardsWithResponse(ctx)
-		if err != nil {
-			return nil, err
-		}
-		card, err := byName(found.JSON200.Scorecards, "scorecard", f.score, func(s client.ScorecardBody) string { return s.Name })
+		card, err := scorecardKind.get(ctx, api, f.score)
 		if err != nil {
 			return nil, err
 		}
@@ -648,7 +616,7 @@ func (a *app) ruleSetCommand(edit bool) *cobra.Command {
 					return err
 				}
 				if !edit && rule.If == nil && !f.everything {
-					return usageError{errors.New("say what the rule is about: --list, --category, --trait and so on, or --everything")}
+					return usagef("say what the rule is about: --list, --category, --trait and so on, or --everything")
 				}
 				if f.position > 0 {
 					at = min(f.position-1, len(p.Rules))

@@ -33,6 +33,9 @@ var errNo = errors.New("no")
 // usageError is a mistake in the arguments.
 type usageError struct{ error }
 
+// usagef returns a mistake in the arguments.
+func usagef(format string, args ...any) error { return usageError{fmt.Errorf(format, args...)} }
+
 // app is what the commands share in one run.
 type app struct {
 	in       io.Reader
@@ -130,14 +133,14 @@ func knownCommand(root *cobra.Command, args []string) error {
 	if near := root.SuggestionsFor(args[0]); len(near) > 0 {
 		text += "; did you mean " + strings.Join(near, " or ") + "?"
 	}
-	return usageError{errors.New(text)}
+	return usagef("%s", text)
 }
 
 // noun makes a command that only holds verbs.
 func noun(use, short string, verbs ...*cobra.Command) *cobra.Command {
 	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ArbitraryArgs, RunE: func(cmd *cobra.Command, args []string) error {
 		if len(args) > 0 {
-			return usageError{fmt.Errorf("%s has no verb %q", cmd.CommandPath(), args[0])}
+			return usagef("%s has no verb %q", cmd.CommandPath(), args[0])
 		}
 		return cmd.Help()
 	}}
@@ -149,10 +152,10 @@ func noun(use, short string, verbs ...*cobra.Command) *cobra.Command {
 func exactly(names ...string) cobra.PositionalArgs {
 	return func(_ *cobra.Command, args []string) error {
 		if len(names) == 0 && len(args) > 0 {
-			return usageError{fmt.Errorf("%q is one word too many: only options are wanted", args[0])}
+			return usagef("%q is one word too many: only options are wanted", args[0])
 		}
 		if len(args) != len(names) {
-			return usageError{fmt.Errorf("wanted: %s; got %d arguments", strings.Join(names, " "), len(args))}
+			return usagef("wanted: %s; got %d arguments", strings.Join(names, " "), len(args))
 		}
 		return nil
 	}
@@ -162,7 +165,7 @@ func exactly(names ...string) cobra.PositionalArgs {
 func atMost(most int) cobra.PositionalArgs {
 	return func(_ *cobra.Command, args []string) error {
 		if len(args) > most {
-			return usageError{fmt.Errorf("%q is one word too many", args[most])}
+			return usagef("%q is one word too many", args[most])
 		}
 		return nil
 	}
@@ -172,7 +175,7 @@ func atMost(most int) cobra.PositionalArgs {
 func atLeast(names ...string) cobra.PositionalArgs {
 	return func(_ *cobra.Command, args []string) error {
 		if len(args) < len(names) {
-			return usageError{fmt.Errorf("wanted: %s…; got %d arguments", strings.Join(names, " "), len(args))}
+			return usagef("wanted: %s…; got %d arguments", strings.Join(names, " "), len(args))
 		}
 		return nil
 	}
@@ -188,7 +191,7 @@ func apart(cmd *cobra.Command, rows ...[]string) error {
 	for _, row := range rows {
 		for _, other := range row[1:] {
 			if cmd.Flags().Changed(row[0]) && cmd.Flags().Changed(other) {
-				return usageError{fmt.Errorf("--%s and --%s do not go together", row[0], other)}
+				return usagef("--%s and --%s do not go together", row[0], other)
 			}
 		}
 	}

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"cmp"
-	"context"
 	"fmt"
 	"io"
 	"os"
@@ -23,28 +22,15 @@ func (a *app) scheduleCommand() *cobra.Command {
 	return cmd
 }
 
-func schedules(ctx context.Context, api *client.ClientWithResponses) ([]client.Schedule, error) {
-	found, err := api.GetSchedulesWithResponse(ctx)
-	if err != nil {
-		return nil, err
-	}
-	return found.JSON200.Schedules, nil
-}
-
 // withSchedule makes what a command runs from a function that wants the schedule that the first argument names; it gets the arguments
 // after that.
 func (a *app) withSchedule(run func(cmd *cobra.Command, api *client.ClientWithResponses, s client.Schedule, rest []string) error) func(*cobra.Command, []string) error {
 	return a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
-		all, err := schedules(cmd.Context(), api)
+		s, err := scheduleKind.get(cmd.Context(), api, args[0])
 		if err != nil {
 			return err
 		}
-		for _, s := range all {
-			if strings.EqualFold(s.Name, args[0]) {
-				return run(cmd, api, s, args[1:])
-			}
-		}
-		return fmt.Errorf("there is no schedule %q; `widelark schedule ls` shows which there are", args[0])
+		return run(cmd, api, s, args[1:])
 	})
 }
 
@@ -52,7 +38,7 @@ func (a *app) scheduleLsCommand() *cobra.Command {
 	return a.reads(&cobra.Command{
 		Use: "ls", Short: "All schedules, and which are in force", Args: exactly(),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
-			all, err := schedules(cmd.Context(), api)
+			all, err := scheduleKind.list(cmd.Context(), api)
 			if err != nil {
 				return err
 			}

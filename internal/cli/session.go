@@ -60,7 +60,7 @@ func (a *app) credentials(name *string, fromInput bool) (string, error) {
 	onTerminal := isFile && term.IsTerminal(int(keyboard.Fd()))
 	if *name == "" {
 		if !onTerminal {
-			return "", usageError{errors.New("name yourself with --name")}
+			return "", usagef("name yourself with --name")
 		}
 		fmt.Fprint(a.err, "Name: ")
 		line, err := in.ReadString('\n')
@@ -76,7 +76,7 @@ func (a *app) credentials(name *string, fromInput bool) (string, error) {
 		return string(password), err
 	}
 	if !fromInput {
-		return "", usageError{errors.New("there is no terminal to ask for the password: give it with --password-stdin")}
+		return "", usagef("there is no terminal to ask for the password: give it with --password-stdin")
 	}
 	line, err := in.ReadString('\n')
 	if err != nil && !errors.Is(err, io.EOF) {

@@ -13,18 +13,15 @@ import (
 	"widelark/client"
 )
 
-// field is one thing that is told of an object.
-type field struct{ name, value string }
-
 // shown is an object with what is told of it in words.
 type shown struct {
 	id     uuid.UUID
 	data   any
-	fields []field // those without a value are passed over in tables
+	fields [][2]string // names and values; those without a value are passed over in tables
 }
 
 // showCommand tells one object, and where it is used.
-func (a *app) showCommand(noun, short string, get func(ctx context.Context, api *client.ClientWithResponses, name string) (shown, error)) *cobra.Command {
+func (a *app) showCommand(noun, short string, get func(ctx context.Context, api *client.ClientWithResponses, name string) (*shown, error)) *cobra.Command {
 	return a.reads(&cobra.Command{
 		Use: "show NAME", Short: short, Args: exactly("NAME"),
 		RunE: a.withAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
@@ -35,7 +32,7 @@ func (a *app) showCommand(noun, short string, get func(ctx context.Context, api 
 			if a.format != "table" {
 				v := view{data: found.data, rows: [][]string{nil}}
 				for _, f := range found.fields {
-					v.columns, v.rows[0] = append(v.columns, f.name), append(v.rows[0], f.value)
+					v.columns, v.rows[0] = append(v.columns, f[0]), append(v.rows[0], f[1])
 				}
 				return a.show(v)
 			}
@@ -44,18 +41,18 @@ func (a *app) showCommand(noun, short string, get func(ctx context.Context, api 
 				if err != nil {
 					return err
 				}
-				found.fields = append(found.fields, field{"used by", usersSaid(uses.JSON200.Uses)})
+				found.fields = append(found.fields, [2]string{"used by", usersSaid(uses.JSON200.Uses)})
 			}
 			widest := 0
 			for _, f := range found.fields[1:] {
-				if f.value != "" {
-					widest = max(widest, len(f.name))
+				if f[1] != "" {
+					widest = max(widest, len(f[0]))
 				}
 			}
-			fmt.Fprintf(a.out, "%s\n\n", found.fields[0].value) // the name
+			fmt.Fprintf(a.out, "%s\n\n", found.fields[0][1]) // the name
 			for _, f := range found.fields[1:] {
-				if f.value != "" {
-					fmt.Fprintf(a.out, "  %-*s  %s\n", widest, f.name, strings.TrimLeft(a.wrapped(f.value, widest+4), " "))
+				if f[1] != "" {
+					fmt.Fprintf(a.out, "  %-*s  %s\n", widest, f[0], strings.TrimLeft(a.wrapped(f[1], widest+4), " "))
 				}
 			}
 			return nil
@@ -83,34 +80,25 @@ func usersSaid(uses []client.ObjectUse) string {
 }
 
 // edited tells who changed an object last.
-func (a *app) edited(by string, at time.Time) field {
-	return field{"changed", fmt.Sprintf("by %s, %s", by, a.moment(at))}
+func (a *app) edited(by string, at time.Time) [2]string {
+	return [2]string{"changed", fmt.Sprintf("by %s, %s", by, a.moment(at))}
 }
 
 func (a *app) personShowCommand() *cobra.Command {
-	return a.showCommand("person", "Who somebody is; `widelark who` says what is for them", func(ctx context.Context, api *client.ClientWithResponses, name string) (s shown, err error) {
-		found, err := personKind.find(ctx, api, name)
+	return a.showCommand("person", "Who somebody is; `widelark who` says what is for them", func(ctx context.Context, api *client.ClientWithResponses, name string) (s *shown, err error) {
+		p, err := personKind.get(ctx, api, name)
 		if err != nil {
 			return s, err
 		}
-		answer, err := api.GetPersonWithResponse(ctx, found.ID)
-		if err != nil {
-			return s, err
-		}
-		p := answer.JSON200
-		return shown{p.ID, p, []field{
+		return &shown{id: p.ID, data: p, fields: [][2]string{
 			{"name", p.Name}, {"full name", p.FullName}, {"groups", namesOf(p.Groups)}, {"mail", orEmpty(p.Mail)}, {"in the file", orEmpty(p.Key)}, a.edited(p.UpdatedBy, p.UpdatedAt),
 		}}, nil
 	})
 }
 
 func (a *app) groupShowCommand() *cobra.Command {
-	return a.showCommand("group", "Who is in a group, and what is for it", func(ctx context.Context, api *client.ClientWithResponses, name string) (s shown, err error) {
-		all, err := groups(ctx, api)
-		if err != nil {
-			return s, err
-		}
-		g, err := byName(all, "group", name, func(g client.Group) string { return g.Name })
+	return a.showCommand("group", "Who is in a group, and what is for it", func(ctx context.Context, api *client.ClientWithResponses, name string) (s *shown, err error) {
+		g, err := groupKind.get(ctx, api, name)
 		if err != nil {
 			return s, err
 		}
@@ -118,7 +106,7 @@ func (a *app) groupShowCommand() *cobra.Command {
 		if g.Lead != nil {
 			lead = orEmpty(g.Lead.Name)
 		}
-		return shown{g.ID, g, []field{
+		return &shown{id: g.ID, data: g, fields: [][2]string{
 			{"name", g.Name},
 			{"about", orEmpty(g.Description)},
 			{"people", fmt.Sprint(g.Persons)},
@@ -135,26 +123,22 @@ func (a *app) groupShowCommand() *cobra.Command {
 }
 
 func (a *app) networkShowCommand() *cobra.Command {
-	return a.showCommand("network", "The ranges of a network", func(ctx context.Context, api *client.ClientWithResponses, name string) (s shown, err error) {
-		all, err := networks(ctx, api)
-		if err != nil {
-			return s, err
-		}
-		n, err := byName(all, "network", name, func(n client.Network) string { return n.Name })
-		return shown{n.ID, n, []field{{"name", n.Name}, {"about", orEmpty(n.Description)}, {"ranges", strings.Join(n.Ranges, ", ")}, a.edited(n.UpdatedBy, n.UpdatedAt)}}, err
+	return a.showCommand("network", "The ranges of a network", func(ctx context.Context, api *client.ClientWithResponses, name string) (s *shown, err error) {
+		n, err := networkKind.get(ctx, api, name)
+		return &shown{id: n.ID, data: n, fields: [][2]string{{"name", n.Name}, {"about", orEmpty(n.Description)}, {"ranges", strings.Join(n.Ranges, ", ")}, a.edited(n.UpdatedBy, n.UpdatedAt)}}, err
 	})
 }
 
 func (a *app) machineShowCommand() *cobra.Command {
-	return a.showCommand("machine", "Where a machine is", func(ctx context.Context, api *client.ClientWithResponses, name string) (s shown, err error) {
-		m, err := machine(ctx, api, name)
-		return shown{m.ID, m, []field{{"name", m.Name}, {"about", orEmpty(m.Description)}, {"address", m.Address}, a.edited(m.UpdatedBy, m.UpdatedAt)}}, err
+	return a.showCommand("machine", "Where a machine is", func(ctx context.Context, api *client.ClientWithResponses, name string) (s *shown, err error) {
+		m, err := machineKind.get(ctx, api, name)
+		return &shown{id: m.ID, data: m, fields: [][2]string{{"name", m.Name}, {"about", orEmpty(m.Description)}, {"address", m.Address}, a.edited(m.UpdatedBy, m.UpdatedAt)}}, err
 	})
 }
 
 func (a *app) exceptionShowCommand() *cobra.Command {
-	return a.showCommand("exception", "What an exception does, for whom, until when and why", func(ctx context.Context, api *client.ClientWithResponses, name string) (s shown, err error) {
-		e, err := exception(ctx, api, name)
+	return a.showCommand("exception", "What an exception does, for whom, until when and why", func(ctx context.Context, api *client.ClientWithResponses, name string) (s *shown, err error) {
+		e, err := exceptionKind.get(ctx, api, name)
 		if err != nil {
 			return s, err
 		}
@@ -165,7 +149,7 @@ func (a *app) exceptionShowCommand() *cobra.Command {
 		if e.Until != nil {
 			until = a.endSaid(*e.Until, clock)
 		}
-		return shown{e.ID, e, []field{
+		return &shown{id: e.ID, data: e, fields: [][2]string{
 			{"name", e.Name},
 			{"state", string(e.State)},
 			{"does", a.verdictCell(string(e.Then))},
@@ -181,12 +165,8 @@ func (a *app) exceptionShowCommand() *cobra.Command {
 }
 
 func (a *app) appShowCommand() *cobra.Command {
-	return a.showCommand("app", "The hosts of an app, and what is done there", func(ctx context.Context, api *client.ClientWithResponses, name string) (s shown, err error) {
-		all, err := apps(ctx, api)
-		if err != nil {
-			return s, err
-		}
-		found, err := byName(all, "app", name, func(found client.App) string { return found.Name })
+	return a.showCommand("app", "The hosts of an app, and what is done there", func(ctx context.Context, api *client.ClientWithResponses, name string) (s *shown, err error) {
+		found, err := appKind.get(ctx, api, name)
 		if err != nil {
 			return s, err
 		}
@@ -201,7 +181,7 @@ func (a *app) appShowCommand() *cobra.Command {
 			}
 			done = append(done, said)
 		}
-		return shown{found.ID, found, []field{
+		return &shown{id: found.ID, data: found, fields: [][2]string{
 			{"name", found.Name},
 			{"about", orEmpty(found.Description)},
 			{"key", orEmpty(found.Key)},

@@ -2,8 +2,8 @@ package cli
 
 import (
 	"bufio"
+	"cmp"
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"slices"
@@ -19,34 +19,44 @@ import (
 // progress is seen.
 const batch = 5000
 
-// askFlags say who asks, when, and what can be seen of it.
-type askFlags struct {
+// circumstances are those of a question, as flags give them: who asks, when, and how it is seen.
+type circumstances struct {
 	person, group, address, at, sight, gate, method, on string
+	journey                                             bool
 }
 
-func (f *askFlags) register(cmd *cobra.Command, before string) {
+// registerWho adds the flags that say who asks, each with something before its name.
+func (c *circumstances) registerWho(cmd *cobra.Command, before string) {
 	flags := cmd.Flags()
-	flags.StringVar(&f.person, before+"as", "", "the person who asks, by name")
-	flags.StringVar(&f.group, before+"group", "", "the group that an unnamed member of asks")
-	flags.StringVar(&f.address, before+"from", "", "the address that is asked from")
-	flags.StringVar(&f.at, before+"at", "", "when: now, 12:30, 'tue 12:30', '2026-12-24 12:30' or RFC 3339")
-	flags.StringVar(&f.sight, before+"sight", "", "what can be seen of the request: name (the host), tunnel (host and port over https) or full")
+	flags.StringVar(&c.person, before+"as", "", "the person who asks, by name")
+	flags.StringVar(&c.group, before+"group", "", "the group that an unnamed member of asks")
+	flags.StringVar(&c.address, before+"from", "", "the address that is asked from")
+}
+
+// register adds the flags that say who asks, when, and at which sight.
+func (c *circumstances) register(cmd *cobra.Command, before string) {
+	c.registerWho(cmd, before)
+	flags := cmd.Flags()
+	flags.StringVar(&c.at, before+"at", "", "when: now, 12:30, 'tue 12:30', '2026-12-24 12:30' or RFC 3339")
+	flags.StringVar(&c.sight, before+"sight", "", "what can be seen of the request: name (the host), tunnel (host and port over https) or full")
 }
 
 // none reports that nothing was said.
-func (f *askFlags) none() bool { return *f == askFlags{} }
+func (c *circumstances) none() bool { return *c == circumstances{} }
+
+// nobody reports that nobody was named.
+func (c *circumstances) nobody() bool { return c.person == "" && c.group == "" && c.address == "" }
 
 // or takes from others what was not said.
-func (f askFlags) or(others askFlags) askFlags {
-	if f.person == "" && f.group == "" && f.address == "" {
-		f.person, f.group, f.address = others.person, others.group, others.address
+func (c circumstances) or(others circumstances) circumstances {
+	if c.nobody() {
+		c.person, c.group, c.address = others.person, others.group, others.address
 	}
-	for _, field := range [][2]*string{{&f.at, &others.at}, {&f.sight, &others.sight}, {&f.gate, &others.gate}, {&f.method, &others.method}, {&f.on, &others.on}} {
-		if *field[0] == "" {
-			*field[0] = *field[1]
-		}
+	for _, field := range [][2]*string{{&c.at, &others.at}, {&c.sight, &others.sight}, {&c.gate, &others.gate}, {&c.method, &others.method}, {&c.on, &others.on}} {
+		*field[0] = cmp.Or(*field[0], *field[1])
 	}
-	return f
+	c.journey = c.journey || others.journey
+	return c
 }
 
 func optional[T ~string](text string) *T {
@@ -57,23 +67,31 @@ func optional[T ~string](text string) *T {
 	return &value
 }
 
-func (f *askFlags) who() client.Who {
-	return client.Who{Person: optional[string](f.person), Group: optional[string](f.group), Address: optional[string](f.address)}
+func (c *circumstances) who() client.Who {
+	return client.Who{Person: optional[string](c.person), Group: optional[string](c.group), Address: optional[string](c.address)}
 }
 
-func (f *askFlags) circumstances() client.Circumstances {
-	who := f.who()
+// body returns the circumstances as the API takes them.
+func (c *circumstances) body() client.Circumstances {
+	who := c.who()
+	body := c.setting()
+	body.Who = &who
+	return body
+}
+
+// setting is body without the one who asks, for questions about several.
+func (c *circumstances) setting() client.Circumstances {
 	return client.Circumstances{
-		Who: &who, At: optional[string](f.at), Sight: optional[client.CircumstancesSight](f.sight), Gate: optional[client.CircumstancesGate](f.gate),
-		Method: optional[string](f.method), On: optional[string](f.on),
+		At: optional[string](c.at), Sight: optional[client.CircumstancesSight](c.sight), Gate: optional[client.CircumstancesGate](c.gate),
+		Method: optional[string](c.method), On: optional[string](c.on), Journey: &c.journey,
 	}
 }
 
 // tryFlags say what is tried, for whom, and what is told of it.
 type tryFlags struct {
-	ask, other                                     askFlags
-	file                                           string
-	exitCode, trace, journey, matrix, week, expect bool
+	ask, other                            circumstances
+	file                                  string
+	exitCode, trace, matrix, week, expect bool
 }
 
 func (f *tryFlags) register(cmd *cobra.Command) {
@@ -85,7 +103,7 @@ func (f *tryFlags) register(cmd *cobra.Command) {
 	flags.StringVar(&f.other.on, "or-on", "", "the same for the other of two trials")
 	flags.StringVar(&f.ask.on, "on", "", "draft, live or the number of a revision; left out, the draft")
 	flags.StringVar(&f.file, "file", "", "a file of URLs, one a line; - is standard input")
-	flags.BoolVar(&f.journey, "journey", false, "through all gates that are switched on: for one URL, what the person sees; also with --matrix, --week and two trials")
+	flags.BoolVar(&f.ask.journey, "journey", false, "through all gates that are switched on: for one URL, what the person sees; also with --matrix, --week and two trials")
 	flags.BoolVar(&f.trace, "trace", false, "every rule that was looked at, with what came of it")
 	flags.BoolVar(&f.matrix, "matrix", false, "for every group that has a policy, side by side")
 	flags.BoolVar(&f.week, "week", false, "over the seven days from today, for the one who asks or for every group")
@@ -110,9 +128,9 @@ func (a *app) tryCommand() *cobra.Command {
   widelark try --exit-code formulary.example --group Doctors && echo reachable`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			if (len(args) == 0) == (f.file == "") {
-				return usageError{fmt.Errorf("give URLs, or a file of them with --file, not both")}
+				return usagef("give URLs, or a file of them with --file, not both")
 			}
-			if err := apart(cmd, []string{"journey", "sight", "gate", "or-sight"}, []string{"matrix", "week", "gate", "trace", "expect", "exit-code"}, []string{"week", "gate", "trace", "expect", "exit-code"}); err != nil {
+			if err := apart(cmd, []string{"journey", "sight", "gate", "or-sight"}, []string{"matrix", "week", "trace", "expect", "exit-code"}, []string{"week", "trace", "expect", "exit-code"}); err != nil {
 				return err
 			}
 			api, err := a.api()
@@ -136,15 +154,15 @@ func (a *app) tryCommand() *cobra.Command {
 func (a *app) runTry(ctx context.Context, api *client.ClientWithResponses, urls []string, f *tryFlags) error {
 	switch {
 	case !f.other.none() && len(urls) != 1:
-		return usageError{errors.New("two trials are compared of one URL")}
+		return usagef("two trials are compared of one URL")
 	case !f.other.none():
-		return a.compareTrials(ctx, api, urls[0], f.ask, f.other.or(f.ask), f.journey)
+		return a.compareTrials(ctx, api, urls[0], f.ask, f.other.or(f.ask))
 	case f.matrix:
-		return a.tryMatrix(ctx, api, urls, f.ask, f.journey)
+		return a.tryMatrix(ctx, api, urls, f.ask)
 	case f.week:
-		return a.sweep(ctx, api, urls, f.ask, f.journey)
+		return a.sweep(ctx, api, urls, f.ask)
 	}
-	all, err := a.tryAll(ctx, api, f.ask, f.journey, urls)
+	all, err := a.tryAll(ctx, api, f.ask, urls)
 	if err != nil {
 		return err
 	}
@@ -191,14 +209,14 @@ func (a *app) readURLs(name string) ([]string, error) {
 }
 
 // tryAll asks in batches. The answer of each is decided on one version of the draft; the last one's is told.
-func (a *app) tryAll(ctx context.Context, api *client.ClientWithResponses, ask askFlags, journey bool, urls []string) (client.TrialsOutputBody, error) {
+func (a *app) tryAll(ctx context.Context, api *client.ClientWithResponses, ask circumstances, urls []string) (client.TrialsOutputBody, error) {
 	var all client.TrialsOutputBody
-	body, err := recast[client.TrialsInputBody](ask.circumstances())
+	body, err := recast[client.TrialsInputBody](ask.body())
 	if err != nil {
 		return all, err
 	}
 	outlook := len(urls) == 1
-	body.Journey, body.Outlook = &journey, &outlook
+	body.Outlook = &outlook
 	for begin := 0; begin < len(urls); begin += batch {
 		body.Urls = urls[begin:min(begin+batch, len(urls))]
 		answer, err := api.TryUrlsWithResponse(ctx, body)
@@ -479,9 +497,13 @@ func asks(t client.Trial, m client.Match) bool {
 }
 
 // tryMatrix shows URLs against those who ask.
-func (a *app) tryMatrix(ctx context.Context, api *client.ClientWithResponses, urls []string, ask askFlags, journey bool) error {
-	body := client.MatrixInputBody{Urls: urls, At: optional[string](ask.at), Sight: optional[client.MatrixInputBodySight](ask.sight), Method: optional[string](ask.method), On: optional[string](ask.on), Journey: &journey}
-	if ask.person+ask.group+ask.address != "" {
+func (a *app) tryMatrix(ctx context.Context, api *client.ClientWithResponses, urls []string, ask circumstances) error {
+	body, err := recast[client.MatrixInputBody](ask.setting())
+	if err != nil {
+		return err
+	}
+	body.Urls = urls
+	if !ask.nobody() {
 		body.Who = &[]client.Who{ask.who()}
 	}
 	answer, err := api.TryMatrixWithResponse(ctx, body)
@@ -516,9 +538,13 @@ func (a *app) tryMatrix(ctx context.Context, api *client.ClientWithResponses, ur
 }
 
 // sweep shows the verdicts on URLs over a week.
-func (a *app) sweep(ctx context.Context, api *client.ClientWithResponses, urls []string, ask askFlags, journey bool) error {
-	body := client.SweepInputBody{Urls: urls, From: optional[string](ask.at), Sight: optional[client.SweepInputBodySight](ask.sight), Method: optional[string](ask.method), On: optional[string](ask.on), Journey: &journey}
-	if ask.person+ask.group+ask.address != "" {
+func (a *app) sweep(ctx context.Context, api *client.ClientWithResponses, urls []string, ask circumstances) error {
+	body, err := recast[client.SweepInputBody](ask.setting())
+	if err != nil {
+		return err
+	}
+	body.Urls, body.From = urls, optional[string](ask.at)
+	if !ask.nobody() {
 		body.Who = &[]client.Who{ask.who()}
 	}
 	answer, err := api.SweepTrialsWithResponse(ctx, body)
@@ -545,8 +571,8 @@ func (a *app) sweep(ctx context.Context, api *client.ClientWithResponses, urls [
 }
 
 // compareTrials shows where two trials part.
-func (a *app) compareTrials(ctx context.Context, api *client.ClientWithResponses, url string, one, other askFlags, journey bool) error {
-	answer, err := api.CompareTrialsWithResponse(ctx, client.CompareTrialsInputBody{URL: url, A: one.circumstances(), B: other.circumstances(), Journey: &journey})
+func (a *app) compareTrials(ctx context.Context, api *client.ClientWithResponses, url string, one, other circumstances) error {
+	answer, err := api.CompareTrialsWithResponse(ctx, client.CompareTrialsInputBody{URL: url, A: one.body(), B: other.body()})
 	if err != nil {
 		return err
 	}

@@ -130,13 +130,13 @@ func TestUsersSaid(t *testing.T) {
 func TestAmong(t *testing.T) {
 	all := []one{{Name: "kay.moran", Full: "Kay Moran"}, {Name: "kay.moran2", Full: "Kay Moran"}, {Name: "ola.fenn", Full: "Ola Fenn"}, {Name: "Ola Fenn"}}
 	for name, want := range map[string]string{"KAY.moran": "kay.moran", "ola.fenn": "ola.fenn", "ola fenn": "Ola Fenn"} {
-		found, err := personKind.among(all, name)
+		at, err := among(personKind, all, name)
 		require.NoError(t, err)
-		assert.Equal(t, want, found.Name)
+		assert.Equal(t, want, all[at].Name)
 	}
-	_, err := personKind.among(all, "Kay Moran")
+	_, err := among(personKind, all, "Kay Moran")
 	assert.EqualError(t, err, `several are called "Kay Moran": say which, as kay.moran, kay.moran2`)
-	_, err = personKind.among(all, "Nobody")
+	_, err = among(personKind, all, "Nobody")
 	assert.EqualError(t, err, "there is no person \"Nobody\"; `widelark person ls` shows which there are")
 }
 
@@ -183,10 +183,10 @@ func TestGivenTo(t *testing.T) {
 
 // The second trial of a comparison is as the first, but for what is said of it.
 func TestOr(t *testing.T) {
-	first := askFlags{person: "kay", address: "10.40.9.7", at: "12:00", sight: "name", method: "POST"}
-	assert.Equal(t, askFlags{group: "Nurses", at: "12:00", sight: "name", method: "POST"}, askFlags{group: "Nurses"}.or(first), "somebody else, from nowhere")
-	assert.Equal(t, askFlags{person: "kay", address: "10.40.9.7", at: "14:00", sight: "name", method: "POST"}, askFlags{at: "14:00"}.or(first))
-	none := askFlags{}
+	first := circumstances{person: "kay", address: "10.40.9.7", at: "12:00", sight: "name", method: "POST"}
+	assert.Equal(t, circumstances{group: "Nurses", at: "12:00", sight: "name", method: "POST"}, circumstances{group: "Nurses"}.or(first), "somebody else, from nowhere")
+	assert.Equal(t, circumstances{person: "kay", address: "10.40.9.7", at: "14:00", sight: "name", method: "POST"}, circumstances{at: "14:00"}.or(first))
+	none := circumstances{}
 	assert.True(t, none.none())
 	assert.False(t, first.none())
 }
