@@ -7,12 +7,15 @@ import (
 	"time"
 
 	"github.com/spf13/cobra"
+
+	"widelark/internal/cli/command"
+	"widelark/internal/cli/object"
 )
 
 // named is the kinds whose names can be completed, by the word that arguments and flags use for them.
-var named = map[string]kind{
-	"person": personKind, "group": groupKind, "network": networkKind, "machine": machineKind, "policy": policyKind, "exception": exceptionKind, "app": appKind,
-	"schedule": scheduleKind, "expectation": expectationKind, "list": listKind,
+var named = map[string]object.Kind{
+	"person": object.Persons, "group": object.Groups, "network": object.Networks, "machine": object.Machines, "policy": object.Policies, "exception": object.Exceptions, "app": object.Apps,
+	"schedule": object.Schedules, "expectation": object.Expectations, "list": object.Lists,
 }
 
 // nounKinds says which kind the first argument of a noun's verbs names; flagKinds which kind a flag's value names.
@@ -28,12 +31,12 @@ var (
 )
 
 // complete has the shell offer the names that the service knows, for arguments and for flags.
-func (a *app) complete(root *cobra.Command) {
+func complete(a *command.App, root *cobra.Command) {
 	walk(root, func(cmd *cobra.Command) {
 		for flag, of := range flagKinds {
 			calendar := flag == "as" && cmd.Name() == "import" // what its events become
 			if cmd.Flags().Lookup(flag) != nil && !calendar {
-				_ = cmd.RegisterFlagCompletionFunc(flag, a.names(named[of])) // it fails only where the flag is not there
+				_ = cmd.RegisterFlagCompletionFunc(flag, names(a, named[of])) // it fails only where the flag is not there
 			}
 		}
 		_, arguments, _ := strings.Cut(cmd.Use, " ")
@@ -43,7 +46,7 @@ func (a *app) complete(root *cobra.Command) {
 			if strings.HasPrefix(arguments, "GROUP") {
 				of = "group"
 			}
-			offer := a.names(named[of])
+			offer := names(a, named[of])
 			cmd.ValidArgsFunction = func(cmd *cobra.Command, args []string, begun string) ([]cobra.Completion, cobra.ShellCompDirective) {
 				if len(args) > 0 && !strings.HasSuffix(arguments, "...") {
 					return nil, cobra.ShellCompDirectiveDefault
@@ -55,18 +58,18 @@ func (a *app) complete(root *cobra.Command) {
 }
 
 // names offers the names of a kind that begin as what is typed does; full names too. A service that does not answer offers nothing.
-func (a *app) names(k kind) cobra.CompletionFunc {
+func names(a *command.App, k object.Kind) cobra.CompletionFunc {
 	return func(cmd *cobra.Command, _ []string, begun string) (found []cobra.Completion, _ cobra.ShellCompDirective) {
 		ctx, stop := context.WithTimeout(context.Background(), 3*time.Second)
 		defer stop()
-		if err := a.settings.load(cmd.Flags()); err != nil {
+		if err := a.Settings.Load(cmd.Flags()); err != nil {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
-		api, err := a.api()
+		api, err := a.API()
 		if err != nil {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}
-		all, err := k.all(ctx, api)
+		all, err := k.All(ctx, api)
 		if err != nil {
 			return nil, cobra.ShellCompDirectiveNoFileComp
 		}

@@ -10,6 +10,8 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"widelark/internal/cli/command"
 )
 
 // words splits a line as a shell does, as far as examples go: quotes, and what ends a command.
@@ -53,7 +55,7 @@ func TestShellWords(t *testing.T) {
 
 // parses reports why a command line is none; what it names need not exist.
 func parses(args []string) error {
-	root := (&app{}).root()
+	root := root((&command.App{}))
 	cmd, rest, err := root.Find(args)
 	if err != nil {
 		return err
@@ -85,7 +87,7 @@ func TestDocumentedCommands(t *testing.T) {
 		}
 		for _, match := range inlineText.FindAllStringSubmatch(string(text), -1) {
 			line := strings.NewReplacer("\n", " ", "[", "", "]", "", "…", "").Replace(match[1])
-			cmd, rest, err := (&app{}).root().Find(shellWords(line))
+			cmd, rest, err := root((&command.App{})).Find(shellWords(line))
 			require.NoError(t, err, "%s: widelark %s", file, match[1])
 			assert.NotEqual(t, "widelark", cmd.Name(), "%s: widelark %s", file, match[1])
 			flags := []string{}
@@ -106,7 +108,7 @@ func TestDocumentedCommands(t *testing.T) {
 // Every example in the help is a command; every command says what it does, and those that read say it in every format.
 func TestHelp(t *testing.T) {
 	reading := map[string]bool{"ls": true, "show": true, "find": true, "tree": true, "status": true, "who": true, "try": true, "lookup": true, "history": true, "diff": true, "review": true, "replay": true, "affected": true, "audit": true}
-	root := (&app{}).root()
+	root := root((&command.App{}))
 	exemplify(root)
 	walk(root, func(cmd *cobra.Command) {
 		path := cmd.CommandPath()

@@ -1,0 +1,74 @@
+// Package question is what commands that ask have in common: the circumstances of a question, its URLs, and verdicts over a week.
+//
+// From: flags and files.
+// To: questions as the API takes them, and answers as tables.
+package question
+
+import (
+	"cmp"
+
+	"github.com/spf13/cobra"
+
+	"widelark/client"
+	"widelark/internal/cli/command"
+)
+
+// Circumstances are those of a question, as flags give them: who asks, when, and how it is seen.
+type Circumstances struct {
+	Person, Group, Address, At, Sight, Gate, Method, On string
+	Journey                                             bool
+}
+
+// RegisterWho adds the flags that say who asks, each with something before its name.
+func (c *Circumstances) RegisterWho(cmd *cobra.Command, before string) {
+	flags := cmd.Flags()
+	flags.StringVar(&c.Person, before+"as", "", "the person who asks, by name")
+	flags.StringVar(&c.Group, before+"group", "", "the group that an unnamed member of asks")
+	flags.StringVar(&c.Address, before+"from", "", "the address that is asked from")
+}
+
+// Register adds the flags that say who asks, when, and at which sight.
+func (c *Circumstances) Register(cmd *cobra.Command, before string) {
+	c.RegisterWho(cmd, before)
+	flags := cmd.Flags()
+	flags.StringVar(&c.At, before+"at", "", "when: now, 12:30, 'tue 12:30', '2026-12-24 12:30' or RFC 3339")
+	flags.StringVar(&c.Sight, before+"sight", "", "what can be seen of the request: name (the host), tunnel (host and port over https) or full")
+}
+
+// None reports that nothing was said.
+func (c *Circumstances) None() bool { return *c == Circumstances{} }
+
+// Nobody reports that nobody was named.
+func (c *Circumstances) Nobody() bool { return c.Person == "" && c.Group == "" && c.Address == "" }
+
+// Or takes from others what was not said.
+func (c Circumstances) Or(others Circumstances) Circumstances {
+	if c.Nobody() {
+		c.Person, c.Group, c.Address = others.Person, others.Group, others.Address
+	}
+	for _, field := range [][2]*string{{&c.At, &others.At}, {&c.Sight, &others.Sight}, {&c.Gate, &others.Gate}, {&c.Method, &others.Method}, {&c.On, &others.On}} {
+		*field[0] = cmp.Or(*field[0], *field[1])
+	}
+	c.Journey = c.Journey || others.Journey
+	return c
+}
+
+func (c *Circumstances) Who() client.Who {
+	return client.Who{Person: command.Optional[string](c.Person), Group: command.Optional[string](c.Group), Address: command.Optional[string](c.Address)}
+}
+
+// Body returns the circumstances as the API takes them.
+func (c *Circumstances) Body() client.Circumstances {
+	who := c.Who()
+	body := c.Setting()
+	body.Who = &who
+	return body
+}
+
+// Setting is body without the one who asks, for questions about several.
+func (c *Circumstances) Setting() client.Circumstances {
+	return client.Circumstances{
+		At: command.Optional[string](c.At), Sight: command.Optional[client.CircumstancesSight](c.Sight), Gate: command.Optional[client.CircumstancesGate](c.Gate),
+		Method: command.Optional[string](c.Method), On: command.Optional[string](c.On), Journey: &c.Journey,
+	}
+}
