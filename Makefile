@@ -72,7 +72,7 @@ bench: deps build ## measure against anchors in one run, and tell the ratios
 
 # The detector drops what is kept for the next call, so what allocates nothing is not told under it.
 race: deps build ## pass the tests of the packages under the race detector
-	go test -race -count=1 -timeout 30m -skip 'NoAllocs|AllocatesNothing|TestGather$$' ./core/... ./internal/...
+	go test -race -count=1 -timeout 30m -skip 'NoAllocs|AllocatesNothing|TestGather$$' ./core/... ./internal/... ./packfile ./sealed
 
 fuzz: ## look for inputs that break the core, half a minute each
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 30s ./core/weburl
@@ -85,7 +85,7 @@ fuzz: ## look for inputs that break the core, half a minute each
 	go test -run '^$$' -fuzz FuzzDecide -fuzztime 30s ./core/policy
 	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/listfile
 	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/peoplefile
-	go test -run '^$$' -fuzz FuzzOpen -fuzztime 30s ./internal/packfile
+	go test -run '^$$' -fuzz FuzzOpen -fuzztime 30s ./packfile
 
 lint: console/node_modules/.stamp ## linters for Go and the console
 	go tool -modfile=tools/lint/go.mod golangci-lint run

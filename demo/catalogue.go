@@ -20,8 +20,8 @@ import (
 
 	"widelark/client"
 	"widelark/core/classify"
-	"widelark/internal/packfile"
-	"widelark/internal/sealed"
+	"widelark/packfile"
+	"widelark/sealed"
 )
 
 // The packs of the demo. The stand-in publishes the harbour office's; the estuary's is imported by hand.

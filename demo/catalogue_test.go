@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widelark/core/classify"
-	"widelark/internal/packfile"
-	"widelark/internal/sealed"
+	"widelark/packfile"
+	"widelark/sealed"
 )
 
 // unpacked reads a pack of the demo as a service would.

@@ -15,8 +15,8 @@ import (
 
 	"widelark/core/classify"
 	"widelark/internal/access"
-	"widelark/internal/packfile"
 	"widelark/internal/revision"
+	"widelark/packfile"
 )
 
 // Pack is one pack of the catalogue.

@@ -26,12 +26,12 @@ import (
 	"widelark/core/weburl"
 	"widelark/internal/access"
 	"widelark/internal/catalogue"
-	"widelark/internal/packfile"
 	"widelark/internal/postgres"
 	"widelark/internal/postgres/cluster"
 	"widelark/internal/revision"
-	"widelark/internal/sealed"
 	"widelark/internal/testkit"
+	"widelark/packfile"
+	"widelark/sealed"
 )
 
 var server *testkit.Server

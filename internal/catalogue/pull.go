@@ -12,8 +12,8 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/internal/access"
-	"widelark/internal/packfile"
 	"widelark/internal/revision"
+	"widelark/packfile"
 )
 
 // Puller fetches packs from where they are published. It is safe for concurrent use.

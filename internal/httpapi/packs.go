@@ -13,7 +13,7 @@ import (
 
 	"widelark/internal/catalogue"
 	"widelark/internal/revision"
-	"widelark/internal/sealed"
+	"widelark/sealed"
 )
 
 // Pack is a pack of the catalogue.

@@ -20,9 +20,9 @@ import (
 	"widelark/internal/catalogue"
 	"widelark/internal/companion"
 	"widelark/internal/listfile"
-	"widelark/internal/packfile"
 	"widelark/internal/peoplefile"
 	"widelark/internal/revision"
+	"widelark/packfile"
 )
 
 // What programs tell problems of one status apart by: the type of problem details (RFC 9457, section 3.1.1), a URI

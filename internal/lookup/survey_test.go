@@ -25,11 +25,11 @@ import (
 	"widelark/internal/catalogue"
 	"widelark/internal/edition"
 	"widelark/internal/lookup"
-	"widelark/internal/packfile"
 	"widelark/internal/postgres"
 	"widelark/internal/revision"
-	"widelark/internal/sealed"
 	"widelark/internal/testkit"
+	"widelark/packfile"
+	"widelark/sealed"
 )
 
 var server *testkit.Server

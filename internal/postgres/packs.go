@@ -15,8 +15,8 @@ import (
 	"widelark/internal/access"
 	"widelark/internal/audit"
 	"widelark/internal/catalogue"
-	"widelark/internal/packfile"
 	"widelark/internal/revision"
+	"widelark/packfile"
 )
 
 const (

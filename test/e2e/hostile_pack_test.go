@@ -19,8 +19,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widelark/client"
-	"widelark/internal/packfile"
-	"widelark/internal/sealed"
+	"widelark/packfile"
+	"widelark/sealed"
 )
 
 // forged makes a pack by hand, signed with a key that is trusted: what a maker could send who means harm, or errs. A file whose text

@@ -15,8 +15,8 @@ import (
 
 	"widelark/core/classify"
 	"widelark/internal/cli/command"
-	"widelark/internal/packfile"
-	"widelark/internal/sealed"
+	"widelark/packfile"
+	"widelark/sealed"
 )
 
 // makersOwn reads what a maker of packs keeps: the taxonomy, and the key to sign with.

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
-	"widelark/internal/sealed"
+	"widelark/sealed"
 )
 
 var (

@@ -21,7 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widelark/core/classify"
-	"widelark/internal/sealed"
+	"widelark/sealed"
 )
 
 var (
@@ -227,7 +227,7 @@ func TestReadSites(t *testing.T) {
 
 // The worked example of the guide is a pack, to the letter.
 func TestGuide(t *testing.T) {
-	guide, err := os.ReadFile("../../docs/guide/packs.md")
+	guide, err := os.ReadFile("../docs/guide/packs.md")
 	require.NoError(t, err)
 	block := func(begin string) string {
 		_, rest, ok := strings.Cut(string(guide), "\n"+begin)

@@ -13,7 +13,7 @@ import (
 	"time"
 
 	"widelark/core/classify"
-	"widelark/internal/sealed"
+	"widelark/sealed"
 )
 
 // Format is the version of the format that this package writes, and the only one that it reads.

@@ -14,7 +14,7 @@ import (
 
 	"widelark/core/classify"
 	"widelark/core/pattern"
-	"widelark/internal/sealed"
+	"widelark/sealed"
 )
 
 // Reader reads a pack. Its content and taxonomy are known to be the maker's; that of the sites is known when [Reader.EachSite] has
