@@ -2,6 +2,7 @@ package configfile
 
 import (
 	"encoding/json"
+	"slices"
 	"strings"
 	"testing"
 
@@ -9,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/internal/revision"
 )
@@ -39,6 +41,9 @@ func small(t *testing.T) (Source, map[string]uuid.UUID) {
 	add(revision.KindPolicy, "Ward: floor", &revision.PolicyBody{Groups: []revision.Ref{ref("Nurses")}, Otherwise: policy.Allow, Rules: []revision.RuleBody{
 		{Name: "yes", Then: policy.Block, If: &revision.Condition{All: []revision.Condition{{Lists: []revision.Ref{ref("Betting, bets")}}, {Methods: []string{"POST"}}}}, When: &revision.WhenBody{Schedule: ref("Office hours"), Outside: true}},
 	}})
+	add(revision.KindMachine, "Ward screen", &revision.MachineBody{Address: "10.40.9.7"})
+	add(revision.KindException, "One page", &revision.ExceptionBody{Entries: pattern.Keep("=heron.example/wards # asked for"), Then: policy.Allow, Reason: "x", For: revision.WhomBody{Groups: []revision.Ref{ref("Nurses")}}})
+	add(revision.KindApp, "Share", &revision.AppBody{Key: "share", Hosts: pattern.Keep("share.example", "*.share.test"), Activities: []revision.ActivityBody{{Key: "up", Name: "Up", Methods: []string{"PUT"}, Paths: []string{"/up"}}}})
 	add(revision.KindExpectation, "It stays", &revision.ExpectationBody{URLs: []string{"heron.example"}, Person: ptr(ref("kay.moran")), Verdict: policy.Allow})
 	add(revision.KindSettings, "Settings", &revision.SettingsBody{Combining: policy.Strictest, Order: []revision.Ref{ref("Ward: floor")}, Gates: []policy.Gate{policy.DNS}})
 	s.Lists = func(_ uuid.UUID, each func(string) error) error {
@@ -62,6 +67,9 @@ func TestRoundTrip(t *testing.T) {
 	files, err := Write(s)
 	require.NoError(t, err)
 	assert.Contains(t, files["policies.yaml"], "- name: 'Ward: floor'\n  groups: [Nurses]\n  rules:\n    - name: \"yes\"\n")
+	for _, k := range kinds {
+		assert.True(t, slices.ContainsFunc(s.Objects, func(o revision.Object) bool { return o.Kind == k.kind }), "none is a %s", k.kind)
+	}
 	assert.Equal(t, "# by hand\nodds.example [until 2026-12-24] # derby\n! =help.odds.example\n", files["lists/betting-bets.txt"])
 	for path, text := range files {
 		assert.NotContains(t, text, ids["Nurses"].String(), path)

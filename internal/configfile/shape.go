@@ -1,6 +1,7 @@
 package configfile
 
 import (
+	"encoding"
 	"encoding/json"
 	"fmt"
 	"reflect"
@@ -67,6 +68,8 @@ func shapeOfType(t reflect.Type) *shape {
 		s.kind = isText
 	case t == reflect.TypeFor[time.Time]():
 		s.kind = isTime
+	case reflect.PointerTo(t).Implements(reflect.TypeFor[encoding.TextUnmarshaler]()): // as entries: they travel as lines
+		s.kind = isText
 	case t.Kind() == reflect.Struct:
 		s.kind = isObject
 		s.fields = fieldsOf(t)

@@ -1,13 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
-import { type FormEvent, useState } from 'react'
-import { ApiProblem } from '../api/client'
+import { useState } from 'react'
 import { listsOptions } from '../lists/listQueries'
-import { afterwards } from '../ui/afterwards'
-import { useAnnounce } from '../ui/announce'
-import { Button } from '../ui/Button'
-import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
 import { Check, Choice, TextField } from '../ui/Field'
-import { ProblemNotice } from '../ui/Notice'
+import { SaveDialog } from '../ui/SaveDialog'
 import { type Category, categoriesOptions, useSaveCategory } from './categoryQueries'
 
 type Props = { category?: Category; onClose: () => void }
@@ -24,30 +19,24 @@ export function OwnCategoryDialog({ category, onClose }: Props) {
     adds: category?.own?.adds ?? false,
   })
   const save = useSaveCategory(category?.own)
-  const announce = useAnnounce()
-  const fields = save.error instanceof ApiProblem ? save.error.fields : new Map<string, string>()
-  const submit = (event: FormEvent) => {
-    event.preventDefault()
-    afterwards(save.mutateAsync(form), (saved) => {
-      announce(category ? `Changed ${saved.name}.` : `Made the category ${saved.name}.`)
-      onClose()
-    })
-  }
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || onClose()}
+    <SaveDialog
       title={category ? `Edit ${category.name}` : 'Category of our own'}
       description="What is in its lists is in the category, as soon as it stands there."
+      action={category ? 'Save' : 'Make the category'}
+      ready={form.name.trim() !== '' && form.lists.length > 0}
+      save={() => save.mutateAsync(form)}
+      told={(saved) => (category ? `Changed ${saved.name}.` : `Made the category ${saved.name}.`)}
+      onClose={onClose}
     >
-      <form onSubmit={submit} className="contents">
-        <DialogBody>
+      {(wrong) => (
+        <>
           <TextField
             label="Name"
             autoFocus
             value={form.name}
             onChange={(e) => setForm({ ...form, name: e.target.value })}
-            error={fields.get('name')}
+            error={wrong('name')}
           />
           <TextField
             label="What it is for"
@@ -85,19 +74,8 @@ export function OwnCategoryDialog({ category, onClose }: Props) {
             checked={form.adds}
             onChange={(adds) => setForm({ ...form, adds })}
           />
-          {save.error && !fields.has('name') && <ProblemNotice error={save.error} />}
-        </DialogBody>
-        <DialogFoot>
-          <Button onClick={onClose}>Cancel</Button>
-          <Button
-            type="submit"
-            look="main"
-            disabled={form.name.trim() === '' || form.lists.length === 0 || save.isPending}
-          >
-            {category ? 'Save' : 'Make the category'}
-          </Button>
-        </DialogFoot>
-      </form>
-    </Dialog>
+        </>
+      )}
+    </SaveDialog>
   )
 }

@@ -1,14 +1,11 @@
 import { useQuery } from '@tanstack/react-query'
 import { Plus } from 'lucide-react'
 import { useState } from 'react'
-import { afterwards } from '../ui/afterwards'
-import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
-import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
-import { DialogDelete } from '../ui/DialogDelete'
 import { Check, TextArea, TextField } from '../ui/Field'
 import { count } from '../ui/format'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
+import { SaveDialog } from '../ui/SaveDialog'
 import { useSettled } from '../ui/useSettled'
 import { CategoryPicker } from './CategoryPicker'
 import {
@@ -145,29 +142,30 @@ function ScorecardDialog({ card, onClose }: { card?: Scorecard; onClose: () => v
   })
   const save = useSaveScorecard(card)
   const remove = useDeleteScorecard()
-  const announce = useAnnounce()
   const terms = readTerms(form.words)
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || onClose()}
+    <SaveDialog
       title={card ? `Edit ${card.name}` : 'New scorecard'}
       description="A word counts once, however often it stands there. Points below nothing speak against the category."
+      action="Save"
+      ready={form.name.trim() !== '' && form.category.length > 0 && typeof terms !== 'string' && terms.length > 0}
+      save={() => {
+        const { name, about, threshold, off } = form
+        return save.mutateAsync({
+          name,
+          about,
+          threshold,
+          off,
+          category: form.category[0] ?? '',
+          terms: typeof terms === 'string' ? [] : terms,
+        })
+      }}
+      told={(saved) => `Saved ${saved.name}.`}
+      remove={card && { thing: card, by: remove }}
+      onClose={onClose}
     >
-      <form
-        className="contents"
-        onSubmit={(event) => {
-          event.preventDefault()
-          if (typeof terms === 'string') return
-          const { name, about, threshold, off } = form
-          const body = { name, about, threshold, off, category: form.category[0] ?? '', terms }
-          afterwards(save.mutateAsync(body), (saved) => {
-            announce(`Saved ${saved.name}.`)
-            onClose()
-          })
-        }}
-      >
-        <DialogBody>
+      {() => (
+        <>
           <TextField label="Name" value={form.name} onChange={(e) => setForm({ ...form, name: e.target.value })} />
           <TextField
             label="What it is for"
@@ -202,27 +200,8 @@ function ScorecardDialog({ card, onClose }: { card?: Scorecard; onClose: () => v
             checked={form.off}
             onChange={(off) => setForm({ ...form, off })}
           />
-          {save.error && <ProblemNotice error={save.error} />}
-          {remove.error && <ProblemNotice error={remove.error} />}
-        </DialogBody>
-        <DialogFoot>
-          {card && <DialogDelete thing={card} remove={remove} onDeleted={onClose} />}
-          <Button onClick={onClose}>Cancel</Button>
-          <Button
-            type="submit"
-            look="main"
-            disabled={
-              form.name.trim() === '' ||
-              form.category.length === 0 ||
-              typeof terms === 'string' ||
-              terms.length === 0 ||
-              save.isPending
-            }
-          >
-            Save
-          </Button>
-        </DialogFoot>
-      </form>
-    </Dialog>
+        </>
+      )}
+    </SaveDialog>
   )
 }

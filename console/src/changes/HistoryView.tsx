@@ -2,13 +2,11 @@ import { useQuery } from '@tanstack/react-query'
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { useState } from 'react'
 import { diffOptions } from '../draft/draftQueries'
-import { afterwards } from '../ui/afterwards'
-import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { formatMoment } from '../ui/clock'
-import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
 import { Check, TextArea } from '../ui/Field'
 import { Loading, ProblemNotice } from '../ui/Notice'
+import { SaveDialog } from '../ui/SaveDialog'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { type Revision, revisionsOptions, useMakeLive } from './changeQueries'
 import { DifferenceList } from './DifferenceList'
@@ -97,26 +95,20 @@ function Compared({ from, to }: { from: string; to: string }) {
 
 function BackDialog({ revision, onClose }: { revision: Revision; onClose: () => void }) {
   const makeLive = useMakeLive()
-  const announce = useAnnounce()
   const [note, setNote] = useState('')
   const [draft, setDraft] = useState(false)
   return (
-    <Dialog
-      open
-      onOpenChange={onClose}
+    <SaveDialog
       title={`Put revision ${revision.number} live again`}
       description="It becomes a new revision that is the same. Nothing is taken out of the history."
+      action="Put it live"
+      ready={note.trim() !== ''}
+      save={() => makeLive.mutateAsync({ number: revision.number, note, draft })}
+      told={(made) => `Revision ${made.number} is live: the same as ${revision.number}.`}
+      onClose={onClose}
     >
-      <form
-        onSubmit={(e) => {
-          e.preventDefault()
-          afterwards(makeLive.mutateAsync({ number: revision.number, note, draft }), (made) => {
-            announce(`Revision ${made.number} is live: the same as ${revision.number}.`)
-            onClose()
-          })
-        }}
-      >
-        <DialogBody>
+      {() => (
+        <>
           <TextArea
             className="font-sans"
             label="Why?"
@@ -129,15 +121,8 @@ function BackDialog({ revision, onClose }: { revision: Revision; onClose: () => 
             checked={draft}
             onChange={setDraft}
           />
-          {makeLive.error && <ProblemNotice error={makeLive.error} />}
-        </DialogBody>
-        <DialogFoot>
-          <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" look="main" disabled={makeLive.isPending || note.trim() === ''}>
-            Put it live
-          </Button>
-        </DialogFoot>
-      </form>
-    </Dialog>
+        </>
+      )}
+    </SaveDialog>
   )
 }

@@ -1,14 +1,9 @@
-import { type FormEvent, useState } from 'react'
-import { ApiProblem } from '../api/client'
+import { useState } from 'react'
 import { type Place, PlaceChoice } from '../places/PlaceChoice'
-import { afterwards } from '../ui/afterwards'
-import { useAnnounce } from '../ui/announce'
-import { Button } from '../ui/Button'
 import { instantOf, wallClock } from '../ui/clock'
-import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
 import { Choice, TextArea, TextField } from '../ui/Field'
 import { MomentField } from '../ui/MomentField'
-import { ProblemNotice } from '../ui/Notice'
+import { SaveDialog } from '../ui/SaveDialog'
 import { type Exception, type ExceptionInput, useSaveException } from './exceptionQueries'
 import { endCovering, ends, linesOf } from './standing'
 import { WhomFields } from './WhomFields'
@@ -39,15 +34,11 @@ export function ExceptionDialog({ begin, exception, covers, places, onClose }: P
   const [moment, setMoment] = useState(exception?.until ? wallClock(new Date(exception.until)) : wallClock(ends().week))
   const [begins, setBegins] = useState(exception?.from ? wallClock(new Date(exception.from)) : '')
   const save = useSaveException(exception)
-  const announce = useAnnounce()
-  const fields = save.error instanceof ApiProblem ? save.error.fields : new Map<string, string>()
-  const wrong = (path: string) => [...fields].find(([at]) => at.startsWith(path))?.[1]
   const until = () => {
     if (end === 'never') return undefined
     return (end === 'moment' ? instantOf(moment) : ends()[end]).toISOString()
   }
-  const submit = (event: FormEvent) => {
-    event.preventDefault()
+  const submit = () => {
     const body: ExceptionInput = {
       name: name.trim() || undefined,
       entries: linesOf(entries),
@@ -59,21 +50,21 @@ export function ExceptionDialog({ begin, exception, covers, places, onClose }: P
       until: until(),
       off: exception?.off,
     }
-    afterwards(save.mutateAsync(body), (saved) => {
-      announce(`The exception ${saved.name} is ${saved.state}.`)
-      onClose()
-    })
+    return save.mutateAsync(body)
   }
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || onClose()}
+    <SaveDialog
       title={exception ? `Exception: ${exception.name}` : 'New exception'}
       description="It counts before policies and after the baseline: for a person first, then a network, a group, everybody."
       wide
+      action={exception ? 'Save' : then === 'allow' ? 'Allow it' : 'Block it'}
+      ready={entries.trim() !== '' && reason.trim() !== ''}
+      save={submit}
+      told={(saved) => `The exception ${saved.name} is ${saved.state}.`}
+      onClose={onClose}
     >
-      <form onSubmit={submit} className="contents">
-        <DialogBody>
+      {(wrong) => (
+        <>
           <div className="grid grid-cols-2 gap-6">
             <div className="flex flex-col gap-4">
               {places && places.length > 1 && (
@@ -145,15 +136,8 @@ export function ExceptionDialog({ begin, exception, covers, places, onClose }: P
               />
             </div>
           </div>
-          {save.error && fields.size === 0 && <ProblemNotice error={save.error} />}
-        </DialogBody>
-        <DialogFoot>
-          <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" look="main" disabled={entries.trim() === '' || reason.trim() === '' || save.isPending}>
-            {exception ? 'Save' : then === 'allow' ? 'Allow it' : 'Block it'}
-          </Button>
-        </DialogFoot>
-      </form>
-    </Dialog>
+        </>
+      )}
+    </SaveDialog>
   )
 }

@@ -1,14 +1,9 @@
-import { type FormEvent, useState } from 'react'
-import { ApiProblem } from '../api/client'
+import { useState } from 'react'
 import { type Place, PlaceChoice } from '../places/PlaceChoice'
-import { afterwards } from '../ui/afterwards'
-import { useAnnounce } from '../ui/announce'
-import { Button } from '../ui/Button'
 import { formatEnd, instantOf, wallClock } from '../ui/clock'
-import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
 import { Choice, TextArea, TextField } from '../ui/Field'
 import { MomentField } from '../ui/MomentField'
-import { ProblemNotice } from '../ui/Notice'
+import { SaveDialog } from '../ui/SaveDialog'
 import type { Exception } from './exceptionQueries'
 import { useGrant } from './grantQueries'
 import { ends, linesOf } from './standing'
@@ -33,15 +28,11 @@ export function GrantDialog({ begin, places, onClose }: Props) {
   const [end, setEnd] = useState<End>('2')
   const [moment, setMoment] = useState(wallClock(ends().today))
   const grant = useGrant()
-  const announce = useAnnounce()
-  const fields = grant.error instanceof ApiProblem ? grant.error.fields : new Map<string, string>()
-  const wrong = (path: string) => [...fields].find(([at]) => at.startsWith(path))?.[1]
   const until = () => {
     if (end === '1' || end === '2') return new Date(Date.now() + Number(end) * 3600e3)
     return end === 'moment' ? instantOf(moment) : ends()[end]
   }
-  const submit = (event: FormEvent) => {
-    event.preventDefault()
+  const submit = () => {
     const body = {
       entries: linesOf(entries),
       for: whom,
@@ -49,21 +40,21 @@ export function GrantDialog({ begin, places, onClose }: Props) {
       requestedBy: by || undefined,
       until: until().toISOString(),
     }
-    afterwards(grant.mutateAsync(body), (made) => {
-      announce(`${made.entries.join(', ')} is allowed now, ${formatEnd(made.until)}.`)
-      onClose()
-    })
+    return grant.mutateAsync(body)
   }
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || onClose()}
+    <SaveDialog
       title="Grant"
       description="It holds at once, without publishing, counts as an exception does, and ends by itself. The baseline stands before it."
       wide
+      action="Allow it now"
+      ready={entries.trim() !== '' && reason.trim() !== ''}
+      save={submit}
+      told={(made) => `${made.entries.join(', ')} is allowed now, ${formatEnd(made.until)}.`}
+      onClose={onClose}
     >
-      <form onSubmit={submit} className="contents">
-        <DialogBody>
+      {(wrong) => (
+        <>
           <div className="grid grid-cols-2 gap-6">
             <div className="flex flex-col gap-4">
               {places && places.length > 1 && (
@@ -119,15 +110,8 @@ export function GrantDialog({ begin, places, onClose }: Props) {
               )}
             </div>
           </div>
-          {grant.error && fields.size === 0 && <ProblemNotice error={grant.error} />}
-        </DialogBody>
-        <DialogFoot>
-          <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" look="main" disabled={entries.trim() === '' || reason.trim() === '' || grant.isPending}>
-            Allow it now
-          </Button>
-        </DialogFoot>
-      </form>
-    </Dialog>
+        </>
+      )}
+    </SaveDialog>
   )
 }

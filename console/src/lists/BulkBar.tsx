@@ -1,5 +1,5 @@
 import { useIsFetching, useQuery } from '@tanstack/react-query'
-import { type FormEvent, useState } from 'react'
+import { useState } from 'react'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
@@ -8,6 +8,7 @@ import { fieldClass, TextField } from '../ui/Field'
 import { count } from '../ui/format'
 import { MomentField } from '../ui/MomentField'
 import { ProblemNotice } from '../ui/Notice'
+import { SaveDialog } from '../ui/SaveDialog'
 import { type List, listsOptions, type Selection, useCopyEntries, useRemoveEntries, useSetEntries } from './listQueries'
 import { useUndo } from './useUndo'
 
@@ -67,33 +68,33 @@ function SetDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
   const [until, setUntil] = useState<string | null>(null)
   const [off, setOff] = useState<'' | 'on' | 'off'>('')
   const set = useSetEntries(list)
-  const announce = useAnnounce()
   const undo = useUndo(list)
   const behind = useBehind(list)
   const nothing = note === null && until === null && off === ''
-  const submit = (event: FormEvent) => {
-    event.preventDefault()
-    const edit = {
-      which,
-      note: note ?? undefined,
-      until: until ?? undefined,
-      off: off === '' ? undefined : off === 'off',
-    }
-    afterwards(set.mutateAsync(edit), ({ edited, list: after }) => {
-      announce(`Changed ${count(edited, 'entry', 'entries')}.`, undo(after.version))
-      onClose()
-      onDone()
-    })
-  }
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || onClose()}
+    <SaveDialog
       title={`Set ${count(chosen, 'line', 'lines')}`}
       description="What you leave alone stays as it is with each of them."
+      action="Set them"
+      ready={!nothing && !behind}
+      save={() =>
+        set.mutateAsync({
+          which,
+          note: note ?? undefined,
+          until: until ?? undefined,
+          off: off === '' ? undefined : off === 'off',
+        })
+      }
+      told={({ edited }) => `Changed ${count(edited, 'entry', 'entries')}.`}
+      undo={({ list: after }) => undo(after.version)}
+      then={() => {
+        onClose()
+        onDone()
+      }}
+      onClose={onClose}
     >
-      <form onSubmit={submit} className="contents">
-        <DialogBody>
+      {() => (
+        <>
           <TextField
             label="Note"
             placeholder="stays as it is"
@@ -122,16 +123,9 @@ function SetDialog({ list, which, chosen, onClose, onDone }: DialogProps) {
               <option value="off">off: kept, but not in force</option>
             </select>
           </label>
-          {set.error && <ProblemNotice error={set.error} />}
-        </DialogBody>
-        <DialogFoot>
-          <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" look="main" disabled={nothing || behind || set.isPending}>
-            Set them
-          </Button>
-        </DialogFoot>
-      </form>
-    </Dialog>
+        </>
+      )}
+    </SaveDialog>
   )
 }
 

@@ -1,11 +1,10 @@
-import { type FormEvent, useState } from 'react'
+import { useState } from 'react'
 import { ApiProblem } from '../api/client'
-import { Button } from '../ui/Button'
-import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
 import { TextArea, TextField } from '../ui/Field'
-import { ProblemNotice } from '../ui/Notice'
+import { SaveDialog } from '../ui/SaveDialog'
 import { ColourField } from './Colour'
 import { type ListForm, listForm } from './listForm'
+import type { List } from './listQueries'
 
 type Props = {
   onClose: () => void
@@ -14,36 +13,31 @@ type Props = {
   /** What the button says. */
   action: string
   initial: ListForm
-  pending: boolean
-  error: Error | null
-  onSave: (form: ListForm) => void
+  save: (form: ListForm) => Promise<List>
+  told: (list: List) => string
+  /** What comes after that; left out, the dialog is closed. */
+  then?: (list: List) => void
 }
 
 /** What is said about a list: for a new one and for one that is changed. */
-export function ListFormDialog({ onClose, title, description, action, initial, pending, error, onSave }: Props) {
+export function ListFormDialog({ initial, save, ...frame }: Props) {
   const [form, setForm] = useState(initial)
-  const [wrong, setWrong] = useState<Partial<Record<keyof ListForm, string>>>({})
-  const submit = (event: FormEvent) => {
-    event.preventDefault()
-    const checked = listForm.safeParse(form)
-    if (checked.success) {
-      setWrong({})
-      onSave(checked.data)
-    } else {
-      setWrong(Object.fromEntries(checked.error.issues.map((issue) => [issue.path[0], issue.message])))
-    }
+  const checked = async () => {
+    const read = listForm.safeParse(form)
+    if (read.success) return save(read.data)
+    const fields = read.error.issues.map((issue): [string, string] => [String(issue.path[0]), issue.message])
+    throw new ApiProblem(422, 'Something in the form is wrong.', new Map(fields))
   }
-  const fields = error instanceof ApiProblem ? error.fields : new Map<string, string>()
   return (
-    <Dialog open onOpenChange={(open) => open || onClose()} title={title} description={description}>
-      <form onSubmit={submit} noValidate className="contents">
-        <DialogBody>
+    <SaveDialog {...frame} ready save={checked}>
+      {(wrong) => (
+        <>
           <TextField
             label="Name"
             autoFocus
             value={form.name}
             onChange={(e) => setForm({ ...form, name: e.target.value })}
-            error={wrong.name ?? fields.get('name')}
+            error={wrong('name')}
           />
           <TextArea
             label="What it is for"
@@ -51,25 +45,18 @@ export function ListFormDialog({ onClose, title, description, action, initial, p
             style={{ fontFamily: 'var(--font-sans)', fontSize: '1rem' }}
             value={form.description}
             onChange={(e) => setForm({ ...form, description: e.target.value })}
-            error={wrong.description ?? fields.get('description')}
+            error={wrong('description')}
           />
           <TextField
             label="Owner"
             hint="Who answers for it: a person or a team."
             value={form.owner}
             onChange={(e) => setForm({ ...form, owner: e.target.value })}
-            error={wrong.owner ?? fields.get('owner')}
+            error={wrong('owner')}
           />
           <ColourField value={form.colour} onChange={(colour) => setForm({ ...form, colour })} />
-          {error && fields.size === 0 && <ProblemNotice error={error} />}
-        </DialogBody>
-        <DialogFoot>
-          <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" look="main" disabled={pending}>
-            {action}
-          </Button>
-        </DialogFoot>
-      </form>
-    </Dialog>
+        </>
+      )}
+    </SaveDialog>
   )
 }

@@ -178,7 +178,6 @@ function ViewLinks({ view }: { view?: View }) {
 
 function EditDialog({ list, onClose }: { list: List; onClose: () => void }) {
   const edit = useEditList(list)
-  const announce = useAnnounce()
   return (
     <ListFormDialog
       onClose={onClose}
@@ -186,16 +185,8 @@ function EditDialog({ list, onClose }: { list: List; onClose: () => void }) {
       description="Rules that name the list go on naming it."
       action="Save"
       initial={{ name: list.name, description: list.description, owner: list.owner, colour: list.colour }}
-      pending={edit.isPending}
-      error={edit.error}
-      onSave={(form) =>
-        edit.mutate(form, {
-          onSuccess: (saved) => {
-            announce(`Saved ${saved.name}.`)
-            onClose()
-          },
-        })
-      }
+      save={edit.mutateAsync}
+      told={(saved) => `Saved ${saved.name}.`}
     />
   )
 }

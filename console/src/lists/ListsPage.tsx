@@ -4,7 +4,6 @@ import { Plus } from 'lucide-react'
 import { useState } from 'react'
 import { trialOf } from '../address/trialSearch'
 import { DraftMark } from '../draft/DraftMark'
-import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { formatMoment } from '../ui/clock'
 import { fieldClass } from '../ui/Field'
@@ -143,7 +142,6 @@ function ListTable({ lists, q, sort, onSort }: TableProps) {
 function NewListDialog({ onClose }: { onClose: () => void }) {
   const create = useCreateList()
   const navigate = useNavigate()
-  const announce = useAnnounce()
   return (
     <ListFormDialog
       onClose={onClose}
@@ -151,15 +149,10 @@ function NewListDialog({ onClose }: { onClose: () => void }) {
       description="It begins empty and does nothing until a rule names it."
       action="Make the list"
       initial={{ name: '', description: '', owner: '', colour: '' }}
-      pending={create.isPending}
-      error={create.error}
-      onSave={(form) =>
-        create.mutate(form, {
-          onSuccess: (list) => {
-            announce(`Made the list ${list.name}.`)
-            void navigate({ to: '/lists/$id', params: { id: list.id }, search: (before) => ({ ...trialOf(before) }) })
-          },
-        })
+      save={create.mutateAsync}
+      told={(list) => `Made the list ${list.name}.`}
+      then={(list) =>
+        void navigate({ to: '/lists/$id', params: { id: list.id }, search: (before) => ({ ...trialOf(before) }) })
       }
     />
   )

@@ -1,11 +1,11 @@
 import { useQuery } from '@tanstack/react-query'
 import { type FormEvent, useState } from 'react'
-import { ApiProblem } from '../api/client'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { formatMoment } from '../ui/clock'
 import { Choice, TextField } from '../ui/Field'
+import { fieldProblems } from '../ui/fieldProblems'
 import { formatNumber } from '../ui/format'
 import { Mono } from '../ui/Mono'
 import { Loading, ProblemNotice } from '../ui/Notice'
@@ -36,7 +36,7 @@ function SourceForm({ list, source }: { list: List; source: Source | null }) {
   const set = useSetSource(list.id)
   const remove = useRemoveSource(list.id)
   const announce = useAnnounce()
-  const fields = set.error instanceof ApiProblem ? set.error.fields : new Map<string, string>()
+  const { wrong, others } = fieldProblems(set.error)
   const submit = (event: FormEvent) => {
     event.preventDefault()
     afterwards(set.mutateAsync(form), () => announce('Saved. It is pulled at its next time; or pull it now.'))
@@ -54,7 +54,7 @@ function SourceForm({ list, source }: { list: List; source: Source | null }) {
         value={form.url}
         onChange={(e) => setForm({ ...form, url: e.target.value })}
         placeholder="https://lists.partner.example/warnings.txt.gz"
-        error={fields.get('url')}
+        error={wrong('url')}
       />
       <div className="flex gap-4">
         <Choice
@@ -109,7 +109,7 @@ function SourceForm({ list, source }: { list: List; source: Source | null }) {
         />
         Pull by hand only
       </label>
-      {set.error && fields.size === 0 && <ProblemNotice error={set.error} />}
+      {others()}
       <div className="flex gap-2">
         <Button type="submit" look="main" disabled={form.url === '' || set.isPending}>
           {source ? 'Save' : 'Have it pulled'}

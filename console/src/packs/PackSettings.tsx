@@ -1,6 +1,4 @@
-import { ApiProblem } from '../api/client'
 import { Check, Choice, TextField } from '../ui/Field'
-import { ProblemNotice } from '../ui/Notice'
 import type { Pack } from './packQueries'
 
 export type PackForm = {
@@ -30,10 +28,15 @@ const usual: [string, string][] = [
   ['10080', 'week'],
 ]
 
-type Props = { form: PackForm; setForm: (form: PackForm) => void; error: Error | null }
+type Props = {
+  form: PackForm
+  setForm: (form: PackForm) => void
+  /** What is wrong with the name, and with the address. */
+  name?: string
+  url?: string
+}
 
-export function SettingsFields({ form, setForm, error }: Props) {
-  const fields = error instanceof ApiProblem ? error.fields : new Map<string, string>()
+export function SettingsFields({ form, setForm, name, url }: Props) {
   const every = String(form.everyMinutes)
   return (
     <>
@@ -41,7 +44,7 @@ export function SettingsFields({ form, setForm, error }: Props) {
         label="Name"
         value={form.name}
         onChange={(e) => setForm({ ...form, name: e.target.value })}
-        error={fields.get('name')}
+        error={name}
       />
       <TextField
         label="Address of the pack"
@@ -50,7 +53,7 @@ export function SettingsFields({ form, setForm, error }: Props) {
         onChange={(e) => setForm({ ...form, url: e.target.value })}
         placeholder="https://packs.harbour.example/catalogue.larkpack"
         hint="May stay empty for a pack whose files are imported by hand."
-        error={fields.get('url')}
+        error={url}
       />
       <div className="flex gap-4">
         <Choice
@@ -74,7 +77,6 @@ export function SettingsFields({ form, setForm, error }: Props) {
         onChange={(hold) => setForm({ ...form, hold })}
       />
       <Check label="Pull by hand only" checked={form.paused} onChange={(paused) => setForm({ ...form, paused })} />
-      {error && fields.size === 0 && <ProblemNotice error={error} />}
     </>
   )
 }

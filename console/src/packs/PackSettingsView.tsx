@@ -6,6 +6,7 @@ import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { Choice } from '../ui/Field'
+import { fieldProblems } from '../ui/fieldProblems'
 import { ProblemNotice } from '../ui/Notice'
 import { packForm, SettingsFields } from './PackSettings'
 import { type Pack, packsOptions, useDeletePack, useEditPack } from './packQueries'
@@ -16,6 +17,7 @@ export function SettingsView({ pack }: { pack: Pack }) {
   const packs = useQuery(packsOptions)
   const edit = useEditPack(pack.id)
   const remove = useDeletePack(pack.id)
+  const { wrong, others } = fieldProblems(edit.error)
   const announce = useAnnounce()
   const navigate = useNavigate()
   const submit = (event: FormEvent) => {
@@ -24,7 +26,8 @@ export function SettingsView({ pack }: { pack: Pack }) {
   }
   return (
     <form onSubmit={submit} className="flex max-w-xl flex-col gap-4 overflow-y-auto pb-6">
-      <SettingsFields form={form} setForm={setForm} error={edit.error} />
+      <SettingsFields form={form} setForm={setForm} name={wrong('name')} url={wrong('url')} />
+      {others()}
       <Choice
         label="Rank"
         value={String(pack.rank)}

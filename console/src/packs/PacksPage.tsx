@@ -1,17 +1,17 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link, useNavigate } from '@tanstack/react-router'
 import { Plus } from 'lucide-react'
-import { type FormEvent, useState } from 'react'
+import { useState } from 'react'
 import { trialOf } from '../address/trialSearch'
-import { ApiProblem } from '../api/client'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { formatMoment } from '../ui/clock'
-import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
 import { TextField } from '../ui/Field'
+import { fieldProblems } from '../ui/fieldProblems'
 import { count, formatNumber } from '../ui/format'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
+import { SaveDialog } from '../ui/SaveDialog'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { type PackForm, packForm, SettingsFields } from './PackSettings'
 import { type Pack, packKeysOptions, packsOptions, useCreatePack, useDistrust, useTrust } from './packQueries'
@@ -112,33 +112,21 @@ function AddDialog({ onClose }: { onClose: () => void }) {
   const [form, setForm] = useState<PackForm>(packForm())
   const create = useCreatePack()
   const navigate = useNavigate()
-  const announce = useAnnounce()
-  const submit = (event: FormEvent) => {
-    event.preventDefault()
-    afterwards(create.mutateAsync({ ...form, url: form.url || undefined }), (pack) => {
-      announce(`Added ${pack.name}.`)
-      void navigate({ to: '/packs/$id', params: { id: pack.id }, search: (before) => ({ ...trialOf(before) }) })
-    })
-  }
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || onClose()}
+    <SaveDialog
       title="Add a pack"
       description="It says nothing until its first file is in."
+      action="Add it"
+      ready={form.name.trim() !== ''}
+      save={() => create.mutateAsync({ ...form, url: form.url || undefined })}
+      told={(pack) => `Added ${pack.name}.`}
+      then={(pack) =>
+        void navigate({ to: '/packs/$id', params: { id: pack.id }, search: (before) => ({ ...trialOf(before) }) })
+      }
+      onClose={onClose}
     >
-      <form onSubmit={submit} className="contents">
-        <DialogBody>
-          <SettingsFields form={form} setForm={setForm} error={create.error} />
-        </DialogBody>
-        <DialogFoot>
-          <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" look="main" disabled={form.name.trim() === '' || create.isPending}>
-            Add it
-          </Button>
-        </DialogFoot>
-      </form>
-    </Dialog>
+      {(wrong) => <SettingsFields form={form} setForm={setForm} name={wrong('name')} url={wrong('url')} />}
+    </SaveDialog>
   )
 }
 
@@ -149,7 +137,7 @@ function Keys() {
   const trust = useTrust()
   const distrust = useDistrust()
   const announce = useAnnounce()
-  const fields = trust.error instanceof ApiProblem ? trust.error.fields : new Map<string, string>()
+  const { wrong, others } = fieldProblems(trust.error)
   return (
     <section aria-label="Trusted keys" className="flex max-w-4xl flex-col gap-3 pt-8">
       <div>
@@ -198,7 +186,7 @@ function Keys() {
             label="Whose key"
             value={form.name}
             onChange={(e) => setForm({ ...form, name: e.target.value })}
-            error={fields.get('name')}
+            error={wrong('name')}
           />
         </div>
         <div className="grow">
@@ -207,13 +195,14 @@ function Keys() {
             className="mono"
             value={form.key}
             onChange={(e) => setForm({ ...form, key: e.target.value })}
-            error={fields.get('key')}
+            error={wrong('key')}
           />
         </div>
         <Button type="submit" className="mt-6 h-9!" disabled={form.name === '' || form.key === '' || trust.isPending}>
           Trust it
         </Button>
       </form>
+      {others()}
     </section>
   )
 }

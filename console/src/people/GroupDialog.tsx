@@ -1,14 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
-import { type FormEvent, useState } from 'react'
-import { ApiProblem } from '../api/client'
-import { afterwards } from '../ui/afterwards'
-import { useAnnounce } from '../ui/announce'
-import { Button } from '../ui/Button'
-import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
-import { DialogDelete } from '../ui/DialogDelete'
+import { useState } from 'react'
 import { TextArea, TextField } from '../ui/Field'
-import { ProblemNotice } from '../ui/Notice'
 import { RefPicker } from '../ui/RefPicker'
+import { SaveDialog } from '../ui/SaveDialog'
 import { useSettled } from '../ui/useSettled'
 import {
   type Group,
@@ -38,11 +32,7 @@ export function GroupDialog({ group, onClose }: { group?: Group; onClose: () => 
   const people = useQuery({ ...peopleOptions(useSettled(text)), enabled: text.trim() !== '' })
   const save = useSaveGroup(group)
   const remove = useRemoveGroup()
-  const announce = useAnnounce()
-  const fields = save.error instanceof ApiProblem ? save.error.fields : new Map<string, string>()
-  const wrong = (path: string) => [...fields].find(([at]) => at.startsWith(path))?.[1]
-  const submit = (event: FormEvent) => {
-    event.preventDefault()
+  const submit = () => {
     const { lead, ranges, ...rest } = form
     const body = {
       ...rest,
@@ -50,28 +40,29 @@ export function GroupDialog({ group, onClose }: { group?: Group; onClose: () => 
       lead: lead[0],
       ranges: ranges.split(/\s+/).filter((r) => r !== ''),
     }
-    afterwards(save.mutateAsync(body), (saved) => {
-      announce(`Saved ${saved.name}.`)
-      onClose()
-    })
+    return save.mutateAsync(body)
   }
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || onClose()}
+    <SaveDialog
       title={group ? `Group: ${group.name}` : 'New group'}
       description="People are put into it on the page. Whatever comes from these networks, machines and addresses is in it, too."
       wide
+      action={group ? 'Save' : 'Make the group'}
+      ready={form.name.trim() !== ''}
+      save={submit}
+      told={(saved) => `Saved ${saved.name}.`}
+      remove={group && { thing: group, by: remove }}
+      onClose={onClose}
     >
-      <form onSubmit={submit} className="contents">
-        <DialogBody>
+      {(wrong) => (
+        <>
           <div className="grid grid-cols-2 gap-6">
             <div className="flex flex-col gap-4">
               <TextField
                 label="Name"
                 value={form.name}
                 onChange={(e) => setForm({ ...form, name: e.target.value })}
-                error={fields.get('name')}
+                error={wrong('name')}
                 autoFocus={!group}
               />
               <TextField
@@ -119,17 +110,8 @@ export function GroupDialog({ group, onClose }: { group?: Group; onClose: () => 
               />
             </div>
           </div>
-          {save.error && fields.size === 0 && <ProblemNotice error={save.error} />}
-          {remove.error && <ProblemNotice error={remove.error} />}
-        </DialogBody>
-        <DialogFoot>
-          {group && <DialogDelete thing={group} remove={remove} onDeleted={onClose} />}
-          <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" look="main" disabled={form.name.trim() === '' || save.isPending}>
-            {group ? 'Save' : 'Make the group'}
-          </Button>
-        </DialogFoot>
-      </form>
-    </Dialog>
+        </>
+      )}
+    </SaveDialog>
   )
 }

@@ -1,10 +1,10 @@
 import { useQuery } from '@tanstack/react-query'
 import { type FormEvent, useState } from 'react'
-import { ApiProblem } from '../api/client'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button } from '../ui/Button'
 import { TextField } from '../ui/Field'
+import { fieldProblems } from '../ui/fieldProblems'
 import { Mono } from '../ui/Mono'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head } from '../ui/Table'
@@ -17,7 +17,7 @@ export function MachinesView() {
   const save = useSaveMachine()
   const remove = useRemoveMachine()
   const announce = useAnnounce()
-  const fields = save.error instanceof ApiProblem ? save.error.fields : new Map<string, string>()
+  const { wrong, others } = fieldProblems(save.error)
   const submit = (event: FormEvent) => {
     event.preventDefault()
     afterwards(save.mutateAsync(form), (made) => {
@@ -35,14 +35,14 @@ export function MachinesView() {
           value={form.name}
           onChange={(e) => setForm({ ...form, name: e.target.value })}
           placeholder="Bedside 4-12"
-          error={fields.get('name')}
+          error={wrong('name')}
         />
         <TextField
           label="Address"
           value={form.address}
           onChange={(e) => setForm({ ...form, address: e.target.value })}
           placeholder="10.40.41.12"
-          error={fields.get('address')}
+          error={wrong('address')}
         />
         <TextField
           label="Description"
@@ -53,7 +53,7 @@ export function MachinesView() {
           Add the machine
         </Button>
       </form>
-      {save.error && fields.size === 0 && <ProblemNotice error={save.error} />}
+      {others()}
       {remove.error && <ProblemNotice error={remove.error} />}
       <table className="w-full border-collapse">
         <thead>

@@ -1,14 +1,10 @@
 import { useQuery } from '@tanstack/react-query'
-import { type FormEvent, useState } from 'react'
-import { ApiProblem } from '../api/client'
-import { afterwards } from '../ui/afterwards'
-import { useAnnounce } from '../ui/announce'
+import { useState } from 'react'
 import { Button } from '../ui/Button'
-import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
-import { DialogDelete } from '../ui/DialogDelete'
 import { TextArea, TextField } from '../ui/Field'
 import { Mono } from '../ui/Mono'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
+import { SaveDialog } from '../ui/SaveDialog'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { type Network, networksOptions, useRemoveNetwork, useSaveNetwork } from './peopleQueries'
 
@@ -69,26 +65,24 @@ function NetworkDialog({ network, onClose }: { network?: Network; onClose: () =>
   const [ranges, setRanges] = useState((network?.ranges ?? []).join('\n'))
   const save = useSaveNetwork(network)
   const remove = useRemoveNetwork()
-  const announce = useAnnounce()
-  const fields = save.error instanceof ApiProblem ? save.error.fields : new Map<string, string>()
-  const submit = (event: FormEvent) => {
-    event.preventDefault()
+  const submit = () => {
     const body = { name, description, ranges: ranges.split(/[\s,]+/).filter((r) => r !== '') }
-    afterwards(save.mutateAsync(body), (saved) => {
-      announce(`Saved ${saved.name}.`)
-      onClose()
-    })
+    return save.mutateAsync(body)
   }
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || onClose()}
+    <SaveDialog
       title={network ? `Network: ${network.name}` : 'New network'}
       description="Requests from these addresses belong to the groups that hold the network."
+      action={network ? 'Save' : 'Make the network'}
+      ready={name.trim() !== '' && ranges.trim() !== ''}
+      save={submit}
+      told={(saved) => `Saved ${saved.name}.`}
+      remove={network && { thing: network, by: remove }}
+      onClose={onClose}
     >
-      <form onSubmit={submit} className="contents">
-        <DialogBody>
-          <TextField label="Name" value={name} onChange={(e) => setName(e.target.value)} error={fields.get('name')} />
+      {(wrong) => (
+        <>
+          <TextField label="Name" value={name} onChange={(e) => setName(e.target.value)} error={wrong('name')} />
           <TextArea
             label="Ranges, one a line"
             rows={4}
@@ -96,20 +90,11 @@ function NetworkDialog({ network, onClose }: { network?: Network; onClose: () =>
             value={ranges}
             onChange={(e) => setRanges(e.target.value)}
             placeholder="10.40.10.0/23"
-            error={[...fields].find(([at]) => at.startsWith('ranges'))?.[1]}
+            error={wrong('ranges')}
           />
           <TextField label="Description" value={description} onChange={(e) => setDescription(e.target.value)} />
-          {save.error && fields.size === 0 && <ProblemNotice error={save.error} />}
-          {remove.error && <ProblemNotice error={remove.error} />}
-        </DialogBody>
-        <DialogFoot>
-          {network && <DialogDelete thing={network} remove={remove} onDeleted={onClose} />}
-          <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" look="main" disabled={name.trim() === '' || ranges.trim() === '' || save.isPending}>
-            {network ? 'Save' : 'Make the network'}
-          </Button>
-        </DialogFoot>
-      </form>
-    </Dialog>
+        </>
+      )}
+    </SaveDialog>
   )
 }

@@ -1,14 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
-import { type FormEvent, useState } from 'react'
-import { ApiProblem } from '../api/client'
-import { afterwards } from '../ui/afterwards'
-import { useAnnounce } from '../ui/announce'
-import { Button } from '../ui/Button'
-import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
-import { DialogDelete } from '../ui/DialogDelete'
+import { useState } from 'react'
 import { TextField } from '../ui/Field'
-import { ProblemNotice } from '../ui/Notice'
 import { RefPicker } from '../ui/RefPicker'
+import { SaveDialog } from '../ui/SaveDialog'
 import { groupsOptions, type Person, useRemovePerson, useSavePerson } from './peopleQueries'
 
 /** Adds a person, or changes one. */
@@ -22,29 +16,24 @@ export function PersonDialog({ person, onClose }: { person?: Person; onClose: ()
   const groups = useQuery(groupsOptions)
   const save = useSavePerson(person)
   const remove = useRemovePerson()
-  const announce = useAnnounce()
-  const fields = save.error instanceof ApiProblem ? save.error.fields : new Map<string, string>()
-  const submit = (event: FormEvent) => {
-    event.preventDefault()
-    afterwards(save.mutateAsync({ ...form, mail: form.mail || undefined, key: person?.key }), (saved) => {
-      announce(`Saved ${saved.fullName || saved.name}.`)
-      onClose()
-    })
-  }
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || onClose()}
+    <SaveDialog
       title={person ? person.fullName || person.name : 'New person'}
       description="A request of this person belongs to these groups, wherever it comes from."
+      action={person ? 'Save' : 'Add the person'}
+      ready={form.name.trim() !== ''}
+      save={() => save.mutateAsync({ ...form, mail: form.mail || undefined, key: person?.key })}
+      told={(saved) => `Saved ${saved.fullName || saved.name}.`}
+      remove={person && { thing: person, by: remove }}
+      onClose={onClose}
     >
-      <form onSubmit={submit} className="contents">
-        <DialogBody>
+      {(wrong) => (
+        <>
           <TextField
             label="Signs in as"
             value={form.name}
             onChange={(e) => setForm({ ...form, name: e.target.value })}
-            error={fields.get('name')}
+            error={wrong('name')}
             autoFocus={!person}
           />
           <TextField
@@ -59,17 +48,8 @@ export function PersonDialog({ person, onClose }: { person?: Person; onClose: ()
             offered={groups.data ?? []}
             onChange={(g) => setForm({ ...form, groups: g })}
           />
-          {save.error && fields.size === 0 && <ProblemNotice error={save.error} />}
-          {remove.error && <ProblemNotice error={remove.error} />}
-        </DialogBody>
-        <DialogFoot>
-          {person && <DialogDelete thing={person} remove={remove} onDeleted={onClose} />}
-          <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" look="main" disabled={form.name.trim() === '' || save.isPending}>
-            {person ? 'Save' : 'Add the person'}
-          </Button>
-        </DialogFoot>
-      </form>
-    </Dialog>
+        </>
+      )}
+    </SaveDialog>
   )
 }

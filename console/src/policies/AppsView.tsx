@@ -1,18 +1,15 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from '@tanstack/react-router'
 import { Plus, X } from 'lucide-react'
-import { type FormEvent, useState } from 'react'
+import { useState } from 'react'
 import { trialOf } from '../address/trialSearch'
-import { ApiProblem, type Schemas } from '../api/client'
+import type { Schemas } from '../api/client'
 import { DraftMark } from '../draft/DraftMark'
-import { afterwards } from '../ui/afterwards'
-import { useAnnounce } from '../ui/announce'
 import { Button, IconButton } from '../ui/Button'
-import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
-import { DialogDelete } from '../ui/DialogDelete'
 import { TextArea, TextField } from '../ui/Field'
 import { Mono } from '../ui/Mono'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
+import { SaveDialog } from '../ui/SaveDialog'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { type App, appsOptions, appUsesOptions, useRemoveApp, useSaveApp } from './policyQueries'
 
@@ -121,12 +118,8 @@ function AppDialog({ app, onClose }: { app?: App; onClose: () => void }) {
   )
   const save = useSaveApp(app)
   const remove = useRemoveApp()
-  const announce = useAnnounce()
-  const fields = save.error instanceof ApiProblem ? save.error.fields : new Map<string, string>()
-  const wrong = (path: string) => [...fields].find(([at]) => at.startsWith(path))?.[1]
   const set = (id: number, change: Partial<Row>) => setRows(rows.map((r) => (r.id === id ? { ...r, ...change } : r)))
-  const submit = (event: FormEvent) => {
-    event.preventDefault()
+  const submit = () => {
     const body = {
       key: app?.key,
       name,
@@ -137,20 +130,21 @@ function AppDialog({ app, onClose }: { app?: App; onClose: () => void }) {
         .filter((line) => line !== ''),
       activities: rows.map((r) => ({ key: r.key, name: r.name, methods: parts(r.methods), paths: parts(r.paths) })),
     }
-    afterwards(save.mutateAsync(body), (saved) => {
-      announce(`Saved ${saved.name}.`)
-      onClose()
-    })
+    return save.mutateAsync(body)
   }
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || onClose()}
+    <SaveDialog
       title={app ? `App: ${app.name}` : 'New app'}
       description="Rules ask for the app, or for one thing that is done there."
+      action={app ? 'Save' : 'Make the app'}
+      ready={name.trim() !== '' && hosts.trim() !== ''}
+      save={submit}
+      told={(saved) => `Saved ${saved.name}.`}
+      remove={app && { thing: app, by: remove }}
+      onClose={onClose}
     >
-      <form onSubmit={submit} className="contents">
-        <DialogBody>
+      {(wrong) => (
+        <>
           <TextField label="Name" value={name} onChange={(e) => setName(e.target.value)} error={wrong('name')} />
           <TextArea
             label="Hosts, one a line, in the notation"
@@ -213,18 +207,9 @@ function AppDialog({ app, onClose }: { app?: App; onClose: () => void }) {
           </fieldset>
           <TextField label="Description" value={description} onChange={(e) => setDescription(e.target.value)} />
           {app && <Uses app={app} />}
-          {save.error && fields.size === 0 && <ProblemNotice error={save.error} />}
-          {remove.error && <ProblemNotice error={remove.error} />}
-        </DialogBody>
-        <DialogFoot>
-          {app && <DialogDelete thing={app} remove={remove} onDeleted={onClose} />}
-          <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" look="main" disabled={name.trim() === '' || hosts.trim() === '' || save.isPending}>
-            {app ? 'Save' : 'Make the app'}
-          </Button>
-        </DialogFoot>
-      </form>
-    </Dialog>
+        </>
+      )}
+    </SaveDialog>
   )
 }
 

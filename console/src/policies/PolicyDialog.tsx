@@ -1,16 +1,11 @@
 import { useQuery } from '@tanstack/react-query'
-import { type FormEvent, useState } from 'react'
-import { ApiProblem } from '../api/client'
+import { useState } from 'react'
 import { CategoryPicker } from '../categories/CategoryPicker'
 import { listsOptions } from '../lists/listQueries'
 import { groupsOptions } from '../people/peopleQueries'
-import { afterwards } from '../ui/afterwards'
-import { useAnnounce } from '../ui/announce'
-import { Button } from '../ui/Button'
-import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
 import { Check, TextField } from '../ui/Field'
-import { ProblemNotice } from '../ui/Notice'
 import { RefPicker } from '../ui/RefPicker'
+import { SaveDialog } from '../ui/SaveDialog'
 import { type Policy, usePutPolicy } from './policyQueries'
 
 /** Changes what is said about a policy, whom it is for, and which connections are opened. */
@@ -26,31 +21,28 @@ export function PolicyDialog({ policy, onClose }: { policy: Policy; onClose: () 
   const groups = useQuery(groupsOptions)
   const lists = useQuery(listsOptions)
   const put = usePutPolicy()
-  const announce = useAnnounce()
-  const fields = put.error instanceof ApiProblem ? put.error.fields : new Map<string, string>()
-  const submit = (event: FormEvent) => {
-    event.preventDefault()
+  const submit = () => {
     const { name, description, all, butLists, butCategories } = form
     const inspect = all ? { all, butLists, butCategories } : undefined
-    afterwards(put.mutateAsync({ policy, change: { name, description, groups: form.groups, inspect } }), (saved) => {
-      announce(`Saved ${saved.name}.`)
-      onClose()
-    })
+    return put.mutateAsync({ policy, change: { name, description, groups: form.groups, inspect } })
   }
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || onClose()}
+    <SaveDialog
       title={`Policy: ${policy.name}`}
       description="Whom it is for, and how much of their connections is seen."
+      action="Save"
+      ready={form.name.trim() !== ''}
+      save={submit}
+      told={(saved) => `Saved ${saved.name}.`}
+      onClose={onClose}
     >
-      <form onSubmit={submit} className="contents">
-        <DialogBody>
+      {(wrong) => (
+        <>
           <TextField
             label="Name"
             value={form.name}
             onChange={(e) => setForm({ ...form, name: e.target.value })}
-            error={fields.get('name')}
+            error={wrong('name')}
           />
           <TextField
             label="Description"
@@ -87,15 +79,8 @@ export function PolicyDialog({ policy, onClose }: { policy: Policy; onClose: () 
               />
             </>
           )}
-          {put.error && fields.size === 0 && <ProblemNotice error={put.error} />}
-        </DialogBody>
-        <DialogFoot>
-          <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" look="main" disabled={form.name.trim() === '' || put.isPending}>
-            Save
-          </Button>
-        </DialogFoot>
-      </form>
-    </Dialog>
+        </>
+      )}
+    </SaveDialog>
   )
 }

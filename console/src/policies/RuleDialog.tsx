@@ -1,13 +1,8 @@
 import { useQuery } from '@tanstack/react-query'
-import { type FormEvent, useState } from 'react'
-import { ApiProblem } from '../api/client'
+import { useState } from 'react'
 import { schedulesOptions } from '../schedules/scheduleQueries'
-import { afterwards } from '../ui/afterwards'
-import { useAnnounce } from '../ui/announce'
-import { Button } from '../ui/Button'
-import { Dialog, DialogBody, DialogFoot } from '../ui/Dialog'
 import { Check, Choice, TextField } from '../ui/Field'
-import { ProblemNotice } from '../ui/Notice'
+import { SaveDialog } from '../ui/SaveDialog'
 import { useSettled } from '../ui/useSettled'
 import { ConditionEditor } from './ConditionEditor'
 import { emptyOf } from './condition'
@@ -31,40 +26,25 @@ const thens: [Rule['then'], string][] = [
 /** Writes a rule: what it asks, when, where, what becomes of it; and says it in a sentence while one does. */
 export function RuleDialog({ rule, baseline, onSave, onClose }: Props) {
   const [form, setForm] = useState<Rule>(rule ?? { name: '', then: 'block', if: emptyOf('categories') })
-  const [problem, setProblem] = useState<Error | null>(null)
-  const [saving, setSaving] = useState(false)
   const schedules = useQuery(schedulesOptions)
   const settled = useSettled(form)
   const explained = useQuery(explainRulesOptions([{ ...settled, name: settled.name || 'x' }]))
-  const announce = useAnnounce()
   const wrong = explained.data?.problems[0]
   const allows = form.then === 'allow' || form.then === 'watch' || form.then === 'hold'
-  const submit = (event: FormEvent) => {
-    event.preventDefault()
-    setSaving(true)
-    const done = onSave({ ...form, with: allows ? form.with : undefined })
-    done.catch((error) => {
-      setSaving(false)
-      setProblem(
-        error instanceof ApiProblem && error.fields.size > 0 ? new Error([...error.fields.values()].join('; ')) : error,
-      )
-    })
-    afterwards(done, () => {
-      announce(`Saved ${form.name}.`)
-      onClose()
-    })
-  }
   const when = form.when
   return (
-    <Dialog
-      open
-      onOpenChange={(open) => open || onClose()}
+    <SaveDialog
       title={rule ? `Rule: ${rule.name}` : 'New rule'}
       description={wrong ? <span className="text-ochre">{wrong}</span> : (explained.data?.sentences[0] ?? '…')}
       wide
+      action={rule ? 'Save' : 'Add the rule'}
+      ready={form.name.trim() !== '' && wrong === ''}
+      save={() => onSave({ ...form, with: allows ? form.with : undefined })}
+      told={() => `Saved ${form.name}.`}
+      onClose={onClose}
     >
-      <form onSubmit={submit} className="contents">
-        <DialogBody>
+      {() => (
+        <>
           <div className="grid grid-cols-[3fr_2fr] gap-6">
             <div className="flex flex-col gap-4">
               <TextField
@@ -171,15 +151,8 @@ export function RuleDialog({ rule, baseline, onSave, onClose }: Props) {
               />
             </div>
           </div>
-          {problem && <ProblemNotice error={problem} />}
-        </DialogBody>
-        <DialogFoot>
-          <Button onClick={onClose}>Cancel</Button>
-          <Button type="submit" look="main" disabled={form.name.trim() === '' || wrong !== '' || saving}>
-            {rule ? 'Save' : 'Add the rule'}
-          </Button>
-        </DialogFoot>
-      </form>
-    </Dialog>
+        </>
+      )}
+    </SaveDialog>
   )
 }

@@ -3,11 +3,11 @@ import { Link } from '@tanstack/react-router'
 import { CalendarPlus, Download } from 'lucide-react'
 import { type FormEvent, useCallback, useRef, useState } from 'react'
 import { trialOf } from '../address/trialSearch'
-import { ApiProblem } from '../api/client'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
 import { Button, buttonClass } from '../ui/Button'
 import { Choice, TextArea, TextField } from '../ui/Field'
+import { fieldProblems } from '../ui/fieldProblems'
 import { ProblemNotice } from '../ui/Notice'
 import { useSettled } from '../ui/useSettled'
 import {
@@ -37,7 +37,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClo
   const file = useRef<HTMLInputElement>(null)
   const opened = useCallback((form: HTMLFormElement | null) => form?.scrollIntoView({ block: 'start' }), [])
   const announce = useAnnounce()
-  const fields = save.error instanceof ApiProblem ? save.error.fields : new Map<string, string>()
+  const { wrong, others } = fieldProblems(save.error)
   const answer = explained.data
   const submit = (event: FormEvent) => {
     event.preventDefault()
@@ -72,7 +72,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClo
           label="Name"
           value={form.name}
           onChange={(e) => setForm({ ...form, name: e.target.value })}
-          error={fields.get('name')}
+          error={wrong('name')}
         />
         <TextField
           label="What it is for"
@@ -84,7 +84,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClo
           placeholder="the organisation’s"
           value={form.zone}
           onChange={(e) => setForm({ ...form, zone: e.target.value })}
-          error={fields.get('zone')}
+          error={wrong('zone')}
         />
       </div>
       <WeekGrid windows={answer?.times.weekly ?? schedule?.times.weekly ?? []} onPaint={painted} stale={stale} />
@@ -100,7 +100,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClo
             value={form.text}
             onChange={(e) => setForm({ ...form, text: e.target.value })}
             hint="mon-fri 09:00-12:00, 13:00-17:00 · fri 20:00-08:00 crosses midnight · on 2026-12-24 09:00-12:00 · not on 2026-12-25..2026-12-26"
-            error={answer?.problem?.message ?? fields.get('text')}
+            error={answer?.problem?.message ?? wrong('text')}
           />
           <div className="flex flex-wrap items-end gap-3">
             <Choice
@@ -156,7 +156,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClo
           <WhereUsed schedule={schedule} />
         </section>
       </div>
-      {save.error && fields.size === 0 && <ProblemNotice error={save.error} />}
+      {others()}
       {remove.error && <ProblemNotice error={remove.error} />}
       <div className="flex gap-2">
         <Button

@@ -1,0 +1,72 @@
+import { type UseMutationResult, useMutation } from '@tanstack/react-query'
+import type { ReactNode } from 'react'
+import { type Action, useAnnounce } from './announce'
+import { Button } from './Button'
+import { Dialog, DialogBody, DialogFoot } from './Dialog'
+import { DialogDelete } from './DialogDelete'
+import { fieldProblems, type Wrong } from './fieldProblems'
+import { ProblemNotice } from './Notice'
+
+type Thing = { name: string }
+
+type Props<Saved, T extends Thing> = {
+  title: string
+  /** One sentence on what will happen; read out with the title. */
+  description: ReactNode
+  wide?: boolean
+  /** What the button says. */
+  action: string
+  /** Nothing that has to be said is missing. */
+  ready: boolean
+  save: () => Promise<Saved>
+  /** What is said when it was saved. */
+  told: (saved: Saved) => string
+  /** What takes it back. */
+  undo?: (saved: Saved) => Action | undefined
+  /** What comes after that; left out, the dialog is closed. */
+  then?: (saved: Saved) => void
+  /** What the dialog shows, where it can be deleted here. */
+  remove?: { thing: T; by: UseMutationResult<unknown, Error, T> }
+  onClose: () => void
+  /** The fields. What is wrong and none of them asks for is told below them all. */
+  children: (wrong: Wrong) => ReactNode
+}
+
+/** A dialog that asks for something and saves it: the one form of all that make or change something. */
+export function SaveDialog<Saved, T extends Thing>(props: Props<Saved, T>) {
+  const { title, description, wide, action, ready, remove, onClose } = props
+  const announce = useAnnounce()
+  const save = useMutation({
+    mutationFn: props.save,
+    onSuccess: (saved) => {
+      announce(props.told(saved), props.undo?.(saved))
+      if (props.then) props.then(saved)
+      else onClose()
+    },
+  })
+  const { wrong, others } = fieldProblems(save.error)
+  return (
+    <Dialog open onOpenChange={(open) => open || onClose()} title={title} description={description} wide={wide}>
+      <form
+        onSubmit={(event) => {
+          event.preventDefault()
+          save.mutate()
+        }}
+        className="contents"
+      >
+        <DialogBody>
+          {props.children(wrong)}
+          {others()}
+          {remove?.by.error && <ProblemNotice error={remove.by.error} />}
+        </DialogBody>
+        <DialogFoot>
+          {remove && <DialogDelete thing={remove.thing} remove={remove.by} onDeleted={onClose} />}
+          <Button onClick={onClose}>Cancel</Button>
+          <Button type="submit" look="main" disabled={!ready || save.isPending}>
+            {action}
+          </Button>
+        </DialogFoot>
+      </form>
+    </Dialog>
+  )
+}
