@@ -7,8 +7,8 @@ export type Trials = Schemas['TrialsOutputBody']
 export type Flip = Schemas['Flip']
 export type Step = Schemas['Step']
 
-/** What a trial sends: whoever is called so, then. */
-const asked = ({ as, at, sight = 'journey' }: Ask) => ({
+/** The circumstances of a question as the API takes them. */
+const asked = ({ as, at, sight = 'journey' }: Ask): Schemas['Circumstances'] => ({
   who: as ? { name: as } : undefined,
   at: at || undefined,
   journey: sight === 'journey',
@@ -63,13 +63,13 @@ export const sweepOptions = (urls: string[], ask: Ask) =>
   })
 
 /** One of two trials that are compared. */
-export type Side = { as: string; at: string; on: 'draft' | 'live' }
+export type Side = Required<Pick<Ask, 'as' | 'at'>> & { on: 'draft' | 'live' }
 
 /** Where two trials of one URL part. */
 export const useCompare = () =>
   useMutation({
     mutationFn: ({ url, a, b }: { url: string; a: Side; b: Side }) => {
-      const side = ({ as, at, on }: Side) => ({ who: as ? { name: as } : undefined, at: at || undefined, on })
-      return data(api.POST('/api/v1/trials/compare', { body: { url, a: side(a), b: side(b), journey: true } }))
+      const side = ({ on, ...ask }: Side) => ({ ...asked(ask), on })
+      return data(api.POST('/api/v1/trials/compare', { body: { url, a: side(a), b: side(b) } }))
     },
   })
