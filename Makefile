@@ -26,7 +26,7 @@ demo: .var/postgresql.stamp build ## run everything with the demo data of Quillm
 test: deps build verify ## pass every test, in a real PostgreSQL and a real browser
 	go vet ./...
 	cd console && npm run -s test
-	go test -count=1 -timeout 30m ./...
+	go run ./test/suite go test -count=1 -timeout 15m ./...
 
 build: bin/widelark ## build the console and the two programs
 
@@ -68,7 +68,7 @@ dev: .var/postgresql.stamp build ## the demo, and the console rebuilt as you edi
 	@trap 'kill 0' EXIT; bin/widelarkd demo --listen 127.0.0.1:8470 & cd console && npm run -s dev
 
 bench: deps build ## measure against anchors in one run, and tell the ratios
-	go test -run '^$$' -bench . -benchmem -benchtime 300ms ./core/... ./internal/catalogue ./internal/postgres ./internal/check ./test/e2e | go run ./bench
+	go test -run '^$$' -bench . -benchmem -benchtime 300ms ./core/... ./internal/catalogue ./internal/postgres ./internal/check ./test/e2e/... | go run ./bench
 
 # The detector drops what is kept for the next call, so what allocates nothing is not told under it.
 race: deps build ## pass the tests of the packages under the race detector
@@ -113,7 +113,7 @@ verify: console/node_modules/.stamp ## fail where generated files or locks are s
 	go mod tidy -diff
 
 screenshots: deps build ## take the pictures in docs/screenshots from the demo data
-	go test -count=1 ./test/e2e -run TestScreenshots -shots $(CURDIR)/docs/screenshots
+	go test -count=1 ./test/e2e/service -run TestScreenshots -shots $(CURDIR)/docs/screenshots
 
 clean: ## remove what was built; the demo's data stay
 	rm -rf bin web/dist/* console/node_modules .var/*.stamp .var/generated

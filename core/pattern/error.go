@@ -83,5 +83,5 @@ func quote(piece string) string {
 	if strings.ContainsFunc(piece, func(r rune) bool { return r < ' ' }) {
 		return fmt.Sprintf("%q", piece)
 	}
-	return "“" + piece + "”"
+	return `"` + piece + `"`
 }

@@ -45,7 +45,7 @@ func Mend(line string) (Mended, error) {
 	}
 	for _, mark := range []string{"//", ";"} {
 		if text, found := strings.CutPrefix(strings.TrimSpace(m.text), mark); found && !looksLikeURL(text) {
-			m.say("“" + mark + "” read as the beginning of a note")
+			m.say(`"` + mark + `" read as the beginning of a note`)
 			return m.result(Entry{Note: strings.TrimSpace(text)}), nil
 		}
 	}

@@ -71,9 +71,9 @@ func parse(line string) (Entry, *Error) {
 		body = p.trimLeft(rest)
 		switch {
 		case body == "":
-			return Entry{}, p.fail(0, "", Misplaced, "an entry after the carve-out's “!”")
+			return Entry{}, p.fail(0, "", Misplaced, `an entry after the carve-out's "!"`)
 		case body[0] == '!':
-			return Entry{}, p.fail(0, "!", Misplaced, "one “!” only")
+			return Entry{}, p.fail(0, "!", Misplaced, `one "!" only`)
 		}
 	}
 	body, err := p.attributes(body, &entry)
@@ -188,18 +188,18 @@ func (p *parser) attributes(body string, entry *Entry) (string, *Error) {
 }
 
 func (p *parser) attribute(text string, offset int, entry *Entry) *Error {
-	const known = "“until 2026-12-24” or “off”"
+	const known = `"until 2026-12-24" or "off"`
 	name, value, _ := strings.Cut(text, " ")
 	switch strings.ToLower(name) {
 	case "off":
 		if value != "" || entry.Off {
-			return p.fail(offset, text, BadAttribute, "“off”, once")
+			return p.fail(offset, text, BadAttribute, `"off", once`)
 		}
 		entry.Off = true
 	case "until":
 		day, err := ParseDate(strings.TrimSpace(value))
 		if err != nil || !entry.Until.IsZero() {
-			return p.fail(offset, text, BadAttribute, "one day, as “until 2026-12-24”")
+			return p.fail(offset, text, BadAttribute, `one day, as "until 2026-12-24"`)
 		}
 		entry.Until = day
 	default:
@@ -213,7 +213,7 @@ func (p *parser) regex(body string) (Pattern, *Error) {
 	head, expr, spaced := cutBlank(body)
 	target, ok := regexHeads[strings.ToLower(head)]
 	if !ok {
-		return Pattern{}, p.fail(1, head[1:], BadRegex, "a blank after “~”, or “~host ” or “~path ”")
+		return Pattern{}, p.fail(1, head[1:], BadRegex, `a blank after "~", or "~host " or "~path "`)
 	}
 	if trimmed := strings.TrimSpace(expr); !spaced || trimmed == "" {
 		return Pattern{}, p.fail(len(head), "", BadRegex, "a regular expression")
@@ -256,8 +256,8 @@ func cutBlank(text string) (before, after string, found bool) {
 // unmatchable says what an expression is looked for in, where it cannot be found there.
 var unmatchable = [...]string{
 	OnURL:  "an expression that some URL matches (URLs are looked at as https://host/path?query, in ASCII, without blanks)",
-	OnHost: "an expression that some host matches (“~host ” looks at the host alone, in its ASCII form, without scheme, port and path)",
-	OnPath: "an expression that some path matches (“~path ” looks at /path?query, in ASCII, without scheme and host)",
+	OnHost: `an expression that some host matches ("~host " looks at the host alone, in its ASCII form, without scheme, port and path)`,
+	OnPath: `an expression that some path matches ("~path " looks at /path?query, in ASCII, without scheme and host)`,
 }
 
 // domains are the texts that an expression is applied to.
@@ -311,14 +311,14 @@ func regexProblem(code syntax.ErrorCode) string {
 		syntax.ErrInvalidEscape:         "an escape that RE2 knows (a backslash before a letter has a meaning of its own)",
 		syntax.ErrInvalidNamedCapture:   "a name for the group, as (?P<name>…)",
 		syntax.ErrInvalidPerlOp:         "a group that RE2 knows (it has no look-ahead, look-behind or back references)",
-		syntax.ErrInvalidRepeatOp:       "one “*”, “+”, “?” or {count} after what is repeated",
+		syntax.ErrInvalidRepeatOp:       `one "*", "+", "?" or {count} after what is repeated`,
 		syntax.ErrInvalidRepeatSize:     "a repeat count of at most 1000",
 		syntax.ErrInvalidUTF8:           "text in UTF-8",
-		syntax.ErrMissingBracket:        "a “]” that closes the class",
-		syntax.ErrMissingParen:          "a “)” that closes the group",
-		syntax.ErrMissingRepeatArgument: "something before “*”, “+” or “?” that is repeated",
+		syntax.ErrMissingBracket:        `a "]" that closes the class`,
+		syntax.ErrMissingParen:          `a ")" that closes the group`,
+		syntax.ErrMissingRepeatArgument: `something before "*", "+" or "?" that is repeated`,
 		syntax.ErrTrailingBackslash:     "a character after the backslash",
-		syntax.ErrUnexpectedParen:       "a “(” before the “)”",
+		syntax.ErrUnexpectedParen:       `a "(" before the ")"`,
 		syntax.ErrNestingDepth:          "groups that are nested less deeply",
 		syntax.ErrLarge:                 "a shorter expression (repeat counts multiply)",
 	}[code]; ok {
@@ -343,7 +343,7 @@ func CompileRegex(expr string) (*regexp.Regexp, error) {
 	return re, nil
 }
 
-var errMatchesEverything = errors.New("an expression that does not cover every URL (“*” does that)")
+var errMatchesEverything = errors.New(`an expression that does not cover every URL ("*" does that)`)
 
 // word reads "betting", "bet*", "*bet*".
 func (p *parser) word(body string) (Pattern, *Error) {
@@ -354,7 +354,7 @@ func (p *parser) word(body string) (Pattern, *Error) {
 	case strings.Contains(inner, `"`):
 		return Pattern{}, p.fail(1+strings.Index(inner, `"`), `"`, BadWord, "one word, in one pair of quotation marks")
 	case strings.Contains(text, "*"):
-		return Pattern{}, p.fail(1+strings.Index(inner, text)+strings.Index(text, "*"), "*", BadWord, "“*” at the ends of a word only")
+		return Pattern{}, p.fail(1+strings.Index(inner, text)+strings.Index(text, "*"), "*", BadWord, `"*" at the ends of a word only`)
 	case !strings.ContainsFunc(text, isWordRune):
 		return Pattern{}, p.fail(1, inner, BadWord, "a letter or a digit")
 	}
@@ -368,12 +368,12 @@ func isWordRune(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) 
 func (p *parser) url(body string) (Pattern, *Error) {
 	if i := strings.IndexFunc(body, unicode.IsSpace); i >= 0 {
 		rest := strings.TrimSpace(body[i:])
-		return Pattern{}, p.fail(strings.Index(body, rest), rest, Misplaced, "one entry a line, and “#” before a note")
+		return Pattern{}, p.fail(strings.Index(body, rest), rest, Misplaced, `one entry a line, and "#" before a note`)
 	}
 	var pat Pattern
 	if rest, found := strings.CutPrefix(body, "="); found {
 		if body = rest; body == "" {
-			return Pattern{}, p.fail(1, "", BadHost, "a host after “=”")
+			return Pattern{}, p.fail(1, "", BadHost, `a host after "="`)
 		}
 		pat.scope, pat.exact = Only, true
 		p.skip(1)
@@ -388,7 +388,7 @@ func (p *parser) url(body string) (Pattern, *Error) {
 			return Pattern{}, p.fail(0, "", BadHost, "a host")
 		}
 	} else if scheme, _, found := strings.Cut(body, "//"); found && (strings.EqualFold(scheme, "http") || strings.EqualFold(scheme, "https")) {
-		return Pattern{}, p.fail(len(scheme), "//", BadScheme, "“:” after "+scheme)
+		return Pattern{}, p.fail(len(scheme), "//", BadScheme, `":" after `+scheme)
 	}
 	length, err := p.hostOrAddress(body, &pat)
 	if err != nil {
@@ -495,7 +495,7 @@ func (p *parser) network(addr netip.Addr, text string, offset int, pat *Pattern)
 		return p.fail(offset, text, BadHost, fmt.Sprintf("a number of bits from 0 to %d", addr.BitLen()))
 	}
 	if pat.scope == Only {
-		return p.fail(-1, "=", Misplaced, "no “=” before a range of addresses")
+		return p.fail(-1, "=", Misplaced, `no "=" before a range of addresses`)
 	}
 	if addr.Is4In6() && bits < 96 {
 		return p.fail(offset, text, BadHost, "96 bits at least, for these are IPv4 addresses")
@@ -513,7 +513,7 @@ func (p *parser) host(host string, pat *Pattern) *Error {
 			pieces[i] = weburl.MapName(piece)
 			if at := strings.IndexFunc(pieces[i], func(r rune) bool { return !hostRune(r) }); at >= 0 && pieces[i] != piece {
 				r, _ := utf8.DecodeRuneInString(pieces[i][at:])
-				return p.fail(0, host, BadHost, fmt.Sprintf("a letter, a digit, “-”, “_” or “.” in the host (this one holds “%c”)", r))
+				return p.fail(0, host, BadHost, fmt.Sprintf(`a letter, a digit, "-", "_" or "." in the host (this one holds "%c")`, r))
 			}
 		}
 		plain = strings.Join(pieces, "*")
@@ -534,7 +534,7 @@ func (p *parser) plainHost(host string, pat *Pattern) *Error {
 	case strings.Trim(host, ".") == "":
 		return p.fail(0, host, BadHost, "a host")
 	case strings.Trim(host, "*.") == "" && host != "*.*":
-		return p.fail(0, host, BadHost, "“*” for every URL, or “*.*” for every host before a public suffix")
+		return p.fail(0, host, BadHost, `"*" for every URL, or "*.*" for every host before a public suffix`)
 	}
 	host = strings.TrimSuffix(host, ".")
 	for strings.Contains(host, "**") {
@@ -554,7 +554,7 @@ func (p *parser) plainHost(host string, pat *Pattern) *Error {
 	offset := strings.Index(host, name)
 	if at := strings.IndexFunc(name, func(r rune) bool { return !hostRune(r) && r != '%' && r != '*' }); at >= 0 {
 		r, _ := utf8.DecodeRuneInString(name[at:])
-		return p.fail(offset+at, string(r), BadHost, "a letter, a digit, “-”, “_” or “.” in the host")
+		return p.fail(offset+at, string(r), BadHost, `a letter, a digit, "-", "_" or "." in the host`)
 	}
 	for at, label := 0, ""; at <= len(name); at += len(label) + 1 {
 		if label, _, _ = strings.Cut(name[at:], "."); label == "" {
@@ -575,7 +575,7 @@ func (p *parser) plainHost(host string, pat *Pattern) *Error {
 	}
 	if read.Addr.IsValid() {
 		if isBelow {
-			return p.fail(0, host, BadHost, "no “*” beside an address; a range is written 203.0.113.0/24")
+			return p.fail(0, host, BadHost, `no "*" beside an address; a range is written 203.0.113.0/24`)
 		}
 		if name != read.Addr.String() { // nothing is completed silently
 			return p.fail(offset, name, BadHost, "all four numbers of an address, as 203.0.113.7, or a range, as 203.0.113.0/24")
@@ -596,7 +596,7 @@ func (p *parser) plainHost(host string, pat *Pattern) *Error {
 		return p.fail(offset, name, BadHost, "a host of at most 253 characters (RFC 1035, section 2.3.4)")
 	}
 	if i := strings.IndexFunc(ascii, func(r rune) bool { return !hostRune(r) }); i >= 0 { // from an escape, or a full-width form
-		return p.fail(offset, name, BadHost, fmt.Sprintf("a letter, a digit, “-”, “_” or “.” in the host (this one holds “%c”)", ascii[i]))
+		return p.fail(offset, name, BadHost, fmt.Sprintf(`a letter, a digit, "-", "_" or "." in the host (this one holds "%c")`, ascii[i]))
 	}
 	pat.ascii = ascii
 	if pat.typed = strings.ToLower(name); !sameHost(pat.typed, ascii) {
@@ -609,10 +609,10 @@ func (p *parser) plainHost(host string, pat *Pattern) *Error {
 // compared with the Unicode form of hosts.
 func (p *parser) hostGlob(name string, offset int, pat *Pattern) *Error {
 	if at := strings.IndexByte(name, '%'); at >= 0 {
-		return p.fail(offset+at, "%", BadHost, "no escape in a host with “*”")
+		return p.fail(offset+at, "%", BadHost, `no escape in a host with "*"`)
 	}
 	if strings.Trim(name, "*.-_") == "" {
-		return p.fail(offset, name, BadHost, "a letter or a digit beside “*” (“*” alone covers everything)")
+		return p.fail(offset, name, BadHost, `a letter or a digit beside "*" ("*" alone covers everything)`)
 	}
 	pat.ascii, pat.typed = name, name
 	return nil
@@ -643,11 +643,11 @@ func (p *parser) afterHost(host, rest string, pat *Pattern) *Error {
 		port, err := strconv.ParseUint(after[:digits], 10, 16)
 		switch name := pat.ascii; {
 		case digits == 0 && (name == "http" || name == "https"):
-			return p.fail(0, rest, BadScheme, "“://” after "+name)
+			return p.fail(0, rest, BadScheme, `"://" after `+name)
 		case digits == 0 && after != "" && name != "" && !strings.ContainsAny(name, ".*"):
 			return p.fail(-len(host), host+":", BadScheme, "a host, or http:// or https://")
 		case err != nil || port == 0:
-			return p.fail(1, after, BadHost, "a port from 1 to 65535 after “:”")
+			return p.fail(1, after, BadHost, `a port from 1 to 65535 after ":"`)
 		}
 		pat.port = uint16(port)
 		p.skip(1 + digits)
@@ -657,14 +657,14 @@ func (p *parser) afterHost(host, rest string, pat *Pattern) *Error {
 		return nil
 	}
 	if i := strings.IndexByte(rest, '#'); i >= 0 {
-		return p.fail(i, rest[i:], BadPath, "no fragment, for it never leaves the browser (a note needs a blank before “#”)")
+		return p.fail(i, rest[i:], BadPath, `no fragment, for it never leaves the browser (a note needs a blank before "#")`)
 	}
 	path, query, hasQuery := strings.Cut(rest, "?")
 	switch {
 	case path != "" && path[0] != '/':
-		return p.fail(0, rest, Misplaced, "“/”, “?”, “:” or the end after the host")
+		return p.fail(0, rest, Misplaced, `"/", "?", ":" or the end after the host`)
 	case strings.Contains(path, `\`):
-		return p.fail(strings.IndexByte(path, '\\'), `\`, BadPath, "“/” between the parts of a path")
+		return p.fail(strings.IndexByte(path, '\\'), `\`, BadPath, `"/" between the parts of a path`)
 	}
 	if path != "" {
 		pat.path = strings.TrimSuffix(weburl.ParsePath(path), "/")
@@ -677,7 +677,7 @@ func (p *parser) afterHost(host, rest string, pat *Pattern) *Error {
 	}
 	for param := range strings.SplitSeq(query, "&") {
 		if name, _, _ := strings.Cut(param, "="); name == "" {
-			return p.fail(len(path)+1, query, BadQuery, "parameters as name, name=value or name=*part*, with “&” between them")
+			return p.fail(len(path)+1, query, BadQuery, `parameters as name, name=value or name=*part*, with "&" between them`)
 		}
 	}
 	pat.query = weburl.CanonicalEscapes(query)

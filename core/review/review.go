@@ -247,7 +247,7 @@ func (r *reviewer) aside() {
 		if text == "" {
 			text = one.At.Name
 		}
-		f := r.add(Unread, one.At, fmt.Sprint(one.At.Rule, " ", one.Text), "“%s” cannot be read, and is left out: %s", text, strings.TrimSuffix(one.Problem, ".")+map[bool]string{false: "."}[strings.HasSuffix(one.Problem, "?")])
+		f := r.add(Unread, one.At, fmt.Sprint(one.At.Rule, " ", one.Text), `"%s" cannot be read, and is left out: %s`, text, strings.TrimSuffix(one.Problem, ".")+map[bool]string{false: "."}[strings.HasSuffix(one.Problem, "?")])
 		if one.At.Kind == "list" {
 			f.At.Entry = one.Text
 			f.Fix = &Fix{Do: "remove entries", Text: "Take the entry out of the list, and add it anew as it is meant."}

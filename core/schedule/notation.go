@@ -123,7 +123,7 @@ func (p *parser) statement(weekly *[7][]Window, dated *[]Dated) error {
 	case "on", "not":
 		if word == "not" {
 			if on, at := p.word(); on != "on" {
-				return p.fail(at, "on, as in “not on 2026-12-25”", "")
+				return p.fail(at, `on, as in "not on 2026-12-25"`, "")
 			}
 		}
 		dates, err := p.dates()
@@ -136,7 +136,7 @@ func (p *parser) statement(weekly *[7][]Window, dated *[]Dated) error {
 				return err
 			}
 		} else if p.blanks(); p.at < len(p.text) {
-			return p.fail(p.at, "no times: “not on” takes the whole day's windows away", "")
+			return p.fail(p.at, `no times: "not on" takes the whole day's windows away`, "")
 		}
 		for _, d := range dates {
 			d.Not, d.Windows = word == "not", windows

@@ -121,7 +121,7 @@ func TestMistakes(t *testing.T) {
 		{"schedules.yaml", "zone: Europe/London", "zone: Atlantis", `schedules.yaml:2:9: zone: there is no time zone "Atlantis"`},
 		{"lists.yaml", "lists/betting-bets.txt", "lists/bets.txt", `lists.yaml:4:12: entries: the file "lists/bets.txt" is missing`},
 		{"lists.yaml", "colour: reed", "colour: red", `"red" is not possible for colour; there are reed, heather`},
-		{"lists/betting-bets.txt", "! =help.odds.example", "odds..example", "lists/betting-bets.txt:3:5: found “..”"},
+		{"lists/betting-bets.txt", "! =help.odds.example", "odds..example", `lists/betting-bets.txt:3:5: found ".."`},
 		{"lists/betting-bets.txt", "! =help.odds.example", "ODDS.example", "lists/betting-bets.txt:3:1: odds.example stands in line 2 already"},
 		{"people.yaml", "fullName: Kay Moran", "fullName: {first: Kay}", "people.yaml:2:13: fullName: a text is wanted"},
 		{"settings.yaml", "combining: strictest", "combining: strictest\n  x: [", "settings.yaml: line"},

@@ -33,27 +33,50 @@ const (
 var built string
 
 var build = sync.OnceValues(func() (string, error) {
-	root, err := filepath.Abs("../..")
-	if err != nil {
-		return "", err
+	if dir := os.Getenv(sharedPrograms); dir != "" {
+		return dir, nil
 	}
 	dir, err := os.MkdirTemp("", "widelark-bin-")
 	if err == nil {
 		built = dir
 		err = os.Chmod(dir, 0o755) // other users run them too
 	}
+	if err == nil {
+		err = buildInto(dir)
+	}
+	return dir, err
+})
+
+// buildInto builds the programs into a folder.
+func buildInto(dir string) error {
+	root, err := Root()
 	if err != nil {
-		return "", err
+		return err
 	}
 	cmd := exec.Command("go", "build", "-o", dir+"/", "./cmd/...")
 	cmd.Dir = root
 	if out, err := cmd.CombinedOutput(); err != nil {
-		return "", errors.New(string(out))
+		return errors.New(string(out))
 	}
-	return dir, nil
-})
+	return nil
+}
 
-// Program returns the path of a built program. Precondition: the test's folder lies two below the module's.
+// Root returns the folder of the module, in which or below which the test runs.
+func Root() (string, error) {
+	dir, err := os.Getwd()
+	for err == nil {
+		if _, err := os.Stat(filepath.Join(dir, "go.mod")); err == nil {
+			return dir, nil
+		}
+		if dir == filepath.Dir(dir) {
+			return "", errors.New("the test does not run in the module's folder")
+		}
+		dir = filepath.Dir(dir)
+	}
+	return "", err
+}
+
+// Program returns the path of a built program.
 func Program(t testing.TB, name string) string {
 	t.Helper()
 	dir, err := build()

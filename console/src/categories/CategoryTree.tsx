@@ -46,7 +46,7 @@ export function CategoryTree({ text }: { text: string }) {
         aria-label="Categories"
         className="min-h-0 grow overflow-y-auto pb-4"
       >
-        {categories.length === 0 && <p className="pt-4 text-soft">No category is about “{text}”.</p>}
+        {categories.length === 0 && <p className="pt-4 text-soft">No category is about "{text}".</p>}
         {categories.length > 0 && (
           <table className="w-full border-collapse" onKeyDown={onRowKeys}>
             <thead>

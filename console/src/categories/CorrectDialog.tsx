@@ -54,7 +54,7 @@ export function CorrectDialog({ places, entries, onClose, onDone }: Props) {
             className="font-sans!"
             value={reason}
             onChange={(e) => setReason(e.target.value)}
-            placeholder="For whoever wonders later, and for the pack’s maker"
+            placeholder="For whoever wonders later, and for the pack's maker"
             error={wrong('reason')}
           />
         </>

@@ -84,7 +84,7 @@ export function CorrectionsView({ text }: { text: string }) {
       <div className="flex gap-2 pt-3">
         {pages.hasNextPage && <Button onClick={() => pages.fetchNextPage()}>More</Button>}
         <a href="/api/v1/corrections/export" download className={buttonClass()}>
-          <Download size={15} aria-hidden /> Save for the pack’s maker
+          <Download size={15} aria-hidden /> Save for the pack's maker
         </a>
       </div>
     </div>

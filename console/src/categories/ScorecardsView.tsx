@@ -125,7 +125,7 @@ function readTerms(text: string): Term[] | string {
   for (const [i, line] of text.split('\n').entries()) {
     if (line.trim() === '') continue
     const parts = /^(.+?)[\s,;]+([+−-]?\d+)\s*$/.exec(line.trim())
-    if (!parts) return `line ${i + 1}: a word and its points are wanted, as “cancer -100”`
+    if (!parts) return `line ${i + 1}: a word and its points are wanted, as "cancer -100"`
     terms.push({ word: (parts[1] ?? '').trim(), points: Number((parts[2] ?? '').replace('−', '-')) })
   }
   return terms

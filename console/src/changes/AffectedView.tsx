@@ -101,7 +101,7 @@ function Hours({ hours, name }: { hours: number[]; name: string }) {
   return (
     <span className="flex h-7 w-96 items-end gap-px">
       <span className="sr-only">
-        {name}: most from {busiest} to {busiest + 1} o’clock
+        {name}: most from {busiest} to {busiest + 1} o'clock
       </span>
       {hours.map((n, hour) => (
         <span

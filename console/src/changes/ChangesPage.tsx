@@ -37,7 +37,7 @@ export function ChangesPage() {
         <p className="text-soft">
           {draft.data ? (
             <>
-              Live is revision {draft.data.live.number}, “{draft.data.live.note}”.{' '}
+              Live is revision {draft.data.live.number}, "{draft.data.live.note}".{' '}
               {draft.data.changed === 0
                 ? 'The draft is the same.'
                 : `The draft differs from it in ${draft.data.changed} ${draft.data.changed === 1 ? 'object' : 'objects'}.`}

@@ -17,7 +17,7 @@ export function FoundEntries({ text }: { text: string }) {
   const entries = found.data?.entries ?? []
   return (
     <section aria-label="Entries found" className="pt-6 pb-8">
-      <h2 className="font-semibold text-lg">Entries that mention “{settled}”</h2>
+      <h2 className="font-semibold text-lg">Entries that mention "{settled}"</h2>
       {found.data && entries.length === 0 && <p className="py-2 text-soft">No entry of any list does.</p>}
       {entries.length > 0 && (
         <table className="w-full border-collapse" onKeyDown={onRowKeys}>

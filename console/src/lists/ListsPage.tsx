@@ -90,7 +90,7 @@ function ListTable({ lists, q, sort, onSort }: TableProps) {
     sorted: column === name ? (descending ? ('descending' as const) : ('ascending' as const)) : undefined,
     onSort: () => onSort(sort === name ? `-${name}` : name),
   })
-  if (rows.length === 0) return <p className="pt-6 text-soft">No list is called like “{q}”.</p>
+  if (rows.length === 0) return <p className="pt-6 text-soft">No list is called like "{q}".</p>
   return (
     <table className="w-full border-collapse" onKeyDown={onRowKeys}>
       <thead>

@@ -237,7 +237,7 @@ export function useRewritePage(list: List) {
       if (lines.length > 0) {
         const preview = await sendFile(list.id, lines.join('\n'), true, false, asLines)
         const wrong = preview.refusedLines[0]
-        if (wrong) throw new Error(`Nothing was saved. “${wrong.text}”: ${wrong.message}`)
+        if (wrong) throw new Error(`Nothing was saved. "${wrong.text}": ${wrong.message}`)
       }
       if (ids.length > 0) {
         const { list: after } = await data(

@@ -45,7 +45,7 @@ export function PacksPage() {
             </Button>
           }
         >
-          Without a pack every site is unrated. First trust the key of the pack’s maker, below; then say where the pack
+          Without a pack every site is unrated. First trust the key of the pack's maker, below; then say where the pack
           is, or import its file.
         </EmptyNotice>
       )}
@@ -143,7 +143,7 @@ function Keys() {
       <div>
         <h2 className="font-semibold text-lg">Trusted keys</h2>
         <p className="text-soft">
-          A pack is taken only where one of these vouches for it. Get a maker’s key by a way that you trust, not from
+          A pack is taken only where one of these vouches for it. Get a maker's key by a way that you trust, not from
           where the pack comes from.
         </p>
       </div>

@@ -177,7 +177,7 @@ export function GroupsAndPeople() {
             </tbody>
           </table>
           {people.data?.total === 0 && (
-            <p className="py-4 text-soft">Nobody here. Drag people onto a group, or import a directory’s file.</p>
+            <p className="py-4 text-soft">Nobody here. Drag people onto a group, or import a directory's file.</p>
           )}
           {people.data && people.data.items.length < people.data.total && (
             <p className="py-3 text-sm text-soft">

@@ -37,7 +37,7 @@ export function ImportPeopleDialog({ onClose }: { onClose: () => void }) {
       open
       onOpenChange={(open) => open || onClose()}
       title="Import people"
-      description="A directory’s file (LDIF), or a table (CSV) with the columns name, full name, mail, groups and key."
+      description="A directory's file (LDIF), or a table (CSV) with the columns name, full name, mail, groups and key."
     >
       <DialogBody>
         <label className="flex flex-col gap-1 font-semibold text-sm">

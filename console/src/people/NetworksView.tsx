@@ -22,7 +22,7 @@ export function NetworksView() {
       </div>
       {all.data.length === 0 ? (
         <EmptyNotice title="No networks yet">
-          A network is a named set of address ranges, as the wards’ 10.40.10.0/23.
+          A network is a named set of address ranges, as the wards' 10.40.10.0/23.
         </EmptyNotice>
       ) : (
         <table className="w-full border-collapse" onKeyDown={onRowKeys}>

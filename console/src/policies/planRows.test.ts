@@ -17,7 +17,7 @@ test('what fares alike shares a line, and what changes comes first', () => {
     { kind: 'category', name: 'Video', strip: strip('block', 'watch', 'block') },
     { kind: 'category', name: 'Music', strip: strip('watch', 'block') },
   ])
-  expect(rows.map((r) => r.name)).toEqual(['Games, Video', 'Music', 'Everything else', '“Betting”, Adult'])
+  expect(rows.map((r) => r.name)).toEqual(['Games, Video', 'Music', 'Everything else', '"Betting", Adult'])
 })
 
 test('everything else stands alone where nothing fares otherwise', () => {

@@ -12,7 +12,7 @@ export function planRows(others: Segment[], named: { kind: string; name: string;
   const alike = new Map<string, Row>()
   for (const r of named) {
     const key = r.strip.map((s) => `${s.from} ${s.verdict}`).join()
-    const name = r.kind === 'list' ? `“${r.name}”` : r.name
+    const name = r.kind === 'list' ? `"${r.name}"` : r.name
     const before = alike.get(key)
     if (before) {
       before.name += `, ${name}`

@@ -81,7 +81,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClo
         />
         <TextField
           label="Time zone"
-          placeholder="the organisation’s"
+          placeholder="the organisation's"
           value={form.zone}
           onChange={(e) => setForm({ ...form, zone: e.target.value })}
           error={wrong('zone')}

@@ -16,7 +16,7 @@ export function ManyView({ urls }: { urls: string[] }) {
   if (urls.length === 0) {
     return (
       <EmptyNotice title="Nothing tried yet">
-        Paste addresses from a complaint, a log or a browser’s history. Who asks, and when, is what the bar above says.
+        Paste addresses from a complaint, a log or a browser's history. Who asks, and when, is what the bar above says.
         For a single one, the bar does it from any page; press <kbd className="font-mono text-xs">/</kbd> to get there.
       </EmptyNotice>
     )

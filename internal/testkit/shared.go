@@ -1,0 +1,97 @@
+package testkit
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// The variables by which [Share] tells the processes of tests what they share. Where one is not set, a process brings its own.
+const (
+	sharedDatabase = "WIDELARK_TEST_DATABASE" // the address of a database, with %s for its name
+	sharedPrograms = "WIDELARK_TEST_PROGRAMS" // the folder of the built programs
+	SharedBrowser  = "WIDELARK_TEST_BROWSER"  // the address at which the browser is driven
+)
+
+// chromium is the program of the browser that tests drive.
+const chromium = "/usr/bin/chromium-headless-shell"
+
+// Share starts what all packages' tests can share: a PostgreSQL server with a migrated database to copy, the built programs, a Chromium. It
+// returns the variables that tell so, and what stops all of it.
+func Share(ctx context.Context) (variables []string, stop func(), err error) {
+	var stops []func()
+	stop = func() {
+		for i := len(stops) - 1; i >= 0; i-- {
+			stops[i]()
+		}
+	}
+	defer func() {
+		if err != nil {
+			stop()
+		}
+	}()
+	dir, err := os.MkdirTemp("", "widelark-test-")
+	if err != nil {
+		return nil, stop, err
+	}
+	stops = append(stops, func() { _ = os.RemoveAll(dir) })
+	if err := os.Chmod(dir, 0o755); err != nil { // the server's user has to get in
+		return nil, stop, err
+	}
+	programs := filepath.Join(dir, "bin")
+	if err := buildInto(programs); err != nil {
+		return nil, stop, err
+	}
+	db, err := startDatabase(ctx, filepath.Join(dir, "database"))
+	if err != nil {
+		return nil, stop, err
+	}
+	stops = append(stops, func() { _ = db.Stop() })
+	browser, end, err := StartBrowser(filepath.Join(dir, "browser"))
+	if err != nil {
+		return nil, stop, err
+	}
+	stops = append(stops, end)
+	return []string{sharedDatabase + "=" + db.URL("%s"), sharedPrograms + "=" + programs, SharedBrowser + "=" + browser}, stop, nil
+}
+
+// StartBrowser starts a Chromium, and returns the address at which it is driven.
+func StartBrowser(profile string) (address string, stop func(), err error) {
+	cmd := exec.Command(chromium, "--headless", "--no-sandbox", "--disable-gpu", "--remote-debugging-port=0", "--window-size=1280,800", "--lang=en-GB", "--hide-scrollbars",
+		"--mute-audio", "--no-first-run", "--disable-background-networking", "--disable-dev-shm-usage", "--user-data-dir="+profile)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	said, err := cmd.StderrPipe()
+	if err != nil {
+		return "", nil, err
+	}
+	if err := cmd.Start(); err != nil {
+		return "", nil, fmt.Errorf("the browser does not start: %w; run `make deps`", err)
+	}
+	stop = func() {
+		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) // its helpers, too
+		_ = cmd.Wait()
+	}
+	found := make(chan string, 1)
+	go func() {
+		lines := bufio.NewScanner(said)
+		for lines.Scan() { // to the end, so that it never waits for somebody who reads
+			if _, at, ok := strings.Cut(lines.Text(), "DevTools listening on "); ok {
+				found <- at
+			}
+		}
+	}()
+	select {
+	case address = <-found:
+		return address, stop, nil
+	case <-time.After(time.Minute):
+		stop()
+		return "", nil, errors.New("the browser does not say where it is driven")
+	}
+}

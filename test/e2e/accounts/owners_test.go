@@ -1,0 +1,184 @@
+package accounts
+
+import (
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"gopkg.in/yaml.v3"
+
+	"widelark/internal/access"
+	"widelark/internal/httpapi"
+	"widelark/internal/testkit"
+	"widelark/test/e2e/browser"
+	"widelark/test/e2e/house"
+)
+
+// accounts runs `widelarkd account` on a service's database and returns what it says.
+func accounts(t *testing.T, s *testkit.Service, args ...string) string {
+	t.Helper()
+	cmd := exec.Command(testkit.Program(t, "widelarkd"), append(append([]string{"account"}, args...), "--database-url", s.Database)...)
+	cmd.Stdin = strings.NewReader(testkit.Password)
+	out, _ := cmd.CombinedOutput()
+	return string(out)
+}
+
+// Owners alone edit the baseline, by whichever way; everything else is everybody's.
+func TestOwners(t *testing.T) {
+	t.Parallel()
+	s := house.Server.Serve(t)
+	assert.Contains(t, accounts(t, s, "add", "ivo", "--full-name", "Ivo Sedge", "--password-stdin"), "ivo can sign in now.")
+	assert.Regexp(t, `(?m)^edda +Edda Marsh +owner\nivo +Ivo Sedge +$`, accounts(t, s, "ls"))
+	assert.Contains(t, accounts(t, s, "owner", "edda", "--not"), "edda is the last owner: make somebody else one first")
+	assert.Contains(t, accounts(t, s, "owner", "nobody"), `there is no account "nobody"`)
+
+	ivo := *s
+	ivo.Config = filepath.Join(t.TempDir(), "ivo.yaml")
+	ivo.Run(t, testkit.Password, "login", "--name", "ivo", "--password-stdin", "--server", s.URL).Done(t)
+	const refused = "Nothing was changed; ask Edda Marsh"
+	s.Run(t, "", "list", "new", "Dangers").Done(t)
+	s.Run(t, "", "list", "add", "Dangers", "gull.test").Done(t)
+	rule := []string{"policy", "rule", "add", "Baseline", "Never", "--then", "block", "--list", "Dangers"}
+	made := ivo.Run(t, "", rule...)
+	assert.Equal(t, 3, made.Code)
+	assert.Contains(t, made.Err, refused)
+	s.Run(t, "", rule...).Done(t)
+	// What the baseline's rules name is theirs, too, whichever way it is changed; what is beside it is not.
+	m := house.NewMaker(t, s)
+	s.Run(t, "", "pack", "trust", m.Key, "Harbour office").Done(t)
+	s.Run(t, "", "pack", "add", "Harbour").Done(t)
+	s.Run(t, "", "pack", "import", "Harbour", m.Build(t, "phish.test,phishing", "www.odds.test,betting")).Done(t)
+	s.Run(t, "", "policy", "rule", "add", "Baseline", "Dangers", "--category", "dangers", "--then", "block").Done(t)
+	for _, args := range [][]string{
+		{"list", "add", "Dangers", "heron.example"},
+		{"list", "remove", "Dangers", "gull.test"},
+		{"list", "edit", "Dangers", "--name", "Harmless"},
+		{"list", "source", "set", "Dangers", "https://lists.heron.example/x"},
+		{"category", "correct", "phish.test", "news", "--why", "x"},
+		{"category", "correct", "*.test", "news", "--why", "x"},
+		{"category", "correct", "gull.test", "phishing", "--why", "x"},
+		{"pack", "trust", m.Key, "Mine"},
+		{"pack", "distrust", m.Key},
+	} {
+		assert.Contains(t, ivo.Run(t, "", args...).Err, refused, args)
+	}
+	ivo.Run(t, "", "category", "correct", "www.odds.test", "news", "--why", "x").Done(t)
+	for _, args := range [][]string{{"policy", "rule", "off", "Baseline", "Never"}, {"policy", "edit", "Baseline", "--describe", "x"}, {"discard", "policy", "Baseline"}, {"discard", "--all"}} {
+		assert.Contains(t, ivo.Run(t, "", args...).Err, refused, args)
+	}
+	files := t.TempDir()
+	s.Run(t, "", "export", files).Done(t)
+	policies := filepath.Join(files, "policies.yaml")
+	text, err := os.ReadFile(policies)
+	require.NoError(t, err)
+	require.Contains(t, string(text), "name: Never")
+	require.NoError(t, os.WriteFile(policies, []byte(strings.Replace(string(text), "name: Never", "name: Seldom", 1)), 0o600))
+	assert.Contains(t, ivo.Run(t, "", "apply", files).Err, refused)
+	assert.Contains(t, s.Run(t, "", "policy", "show", "Baseline").Done(t), "Never")
+
+	// The rest is his: policies of groups, the fallback, lists, publishing.
+	for _, args := range [][]string{
+		{"group", "new", "Trainees"},
+		{"policy", "new", "Trainees", "--off", "--for", "Trainees"},
+		{"policy", "edit", "Fallback", "--describe", "mine"},
+		{"policy", "copy", "Baseline", "Copy"},
+		{"list", "new", "Reading"},
+		{"publish", "--note", "all of it"},
+	} {
+		ivo.Run(t, "", args...).Done(t)
+	}
+
+	// Making an earlier revision live with another baseline is for owners, with the draft or without.
+	live := func() string { return s.Run(t, "", "status").Done(t) }
+	assert.Contains(t, live(), "Live is revision 2")
+	assert.Contains(t, ivo.Run(t, "", "rollback", "1", "--draft", "--note", "as before").Err, refused)
+	assert.Contains(t, live(), "Live is revision 2")
+	assert.Contains(t, ivo.Run(t, "", "rollback", "1", "--note", "as before").Err, refused)
+	assert.Contains(t, live(), "Live is revision 2")
+	ivo.Run(t, "", "list", "new", "More").Done(t)
+	ivo.Run(t, "", "publish", "--note", "more").Done(t)
+	ivo.Run(t, "", "rollback", "2", "--note", "the same baseline").Done(t)
+	s.Run(t, "", "rollback", "1", "--note", "as before").Done(t)
+	s.Run(t, "", "rollback", "2", "--draft", "--note", "as it was").Done(t)
+	assert.Contains(t, live(), "Live is revision 6, \"as it was\"; the draft is the same.")
+
+	b := browser.Open(t, s.URL)
+	b.SignIn("ivo", testkit.Password)
+	b.Press("Policies")
+	b.Press("Baseline")
+	b.See("main", "Only owners edit the baseline.")
+	b.See("li", "Never")
+	b.Gone("button[aria-label='What to do with Never']")
+	b.Accessible("a closed baseline")
+	b.Try("gull.test")
+	b.See("aside", `Switch the rule "Never" of "Baseline" off`)
+	b.See("aside li", "for owners")
+	b.Quiet()
+
+	assert.Contains(t, accounts(t, s, "owner", "ivo"), "ivo is an owner now.")
+	ivo.Run(t, "", "policy", "rule", "off", "Baseline", "Never").Done(t)
+	b.GoTo("/policies")
+	b.Press("Baseline")
+	b.See("button", "New rule")
+	assert.Contains(t, accounts(t, s, "owner", "edda", "--not"), "edda is no owner now.")
+	assert.Contains(t, s.Run(t, "", "policy", "rule", "on", "Baseline", "Never").Err, "ask Ivo Sedge")
+}
+
+// The contract says of every operation what whoever calls it has to be allowed: one who is not allowed is refused before anything else is
+// looked at, and one who is nobody, everywhere but where it says that anybody may.
+func TestOperationsAskWhoMay(t *testing.T) {
+	t.Parallel()
+	s := house.Server.Serve(t)
+	accounts(t, s, "add", "ivo", "--password-stdin")
+	ivo := *s
+	ivo.Config = filepath.Join(t.TempDir(), "ivo.yaml")
+	ivo.Run(t, testkit.Password, "login", "--name", "ivo", "--password-stdin", "--server", s.URL).Done(t)
+	text, err := httpapi.OpenAPI()
+	require.NoError(t, err)
+	var contract struct {
+		Paths map[string]map[string]struct {
+			OperationID string     `yaml:"operationId"`
+			Security    []any      `yaml:"security"`
+			Act         access.Act `yaml:"x-act"`
+		} `yaml:"paths"`
+	}
+	require.NoError(t, yaml.Unmarshal(text, &contract))
+	refused := 0
+	for path, operations := range contract.Paths {
+		path = strings.NewReplacer("{id}", "00000000-0000-4000-8000-000000000000", "{number}", "99", "{key}", "none").Replace(path)
+		for method, op := range operations {
+			method = strings.ToUpper(method)
+			if op.Act == "" {
+				assert.NotEqual(t, http.StatusUnauthorized, status(t, s.URL, method, path, ""), op.OperationID)
+				continue
+			}
+			assert.Equal(t, http.StatusUnauthorized, status(t, s.URL, method, path, ""), op.OperationID)
+			may := access.Check(access.Account(uuid.New(), "ivo"), []access.Role{access.Member}, op.Act, access.Object{}) == nil
+			assert.Equal(t, may, status(t, s.URL, method, path, ivo.Token(t)) != http.StatusForbidden, "%s: %s", op.OperationID, op.Act)
+			if !may {
+				refused++
+			}
+		}
+	}
+	assert.Equal(t, 6, refused, "accounts and keys are the owners'")
+}
+
+// status calls an operation with nothing in its body, and returns what comes back. token is "" for nobody.
+func status(t *testing.T, server, method, path, token string) int {
+	t.Helper()
+	request, err := http.NewRequestWithContext(t.Context(), method, server+path, nil)
+	require.NoError(t, err)
+	if token != "" {
+		request.Header.Set("Authorization", "Bearer "+token)
+	}
+	response, err := http.DefaultClient.Do(request)
+	require.NoError(t, err)
+	require.NoError(t, response.Body.Close())
+	return response.StatusCode
+}

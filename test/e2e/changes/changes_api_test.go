@@ -1,0 +1,189 @@
+package changes
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+	"gopkg.in/yaml.v3"
+
+	"widelark/client"
+	"widelark/internal/testkit"
+	"widelark/test/e2e/house"
+)
+
+// Bad input to everything about changes gets a clear error that says what is wrong with which field, and changes nothing.
+func TestHostileChanges(t *testing.T) {
+	t.Parallel()
+	s := house.Server.Serve(t)
+	token := map[string]string{"Authorization": "Bearer " + s.Token(t), "Content-Type": "application/json"}
+	api := s.API(t)
+	before, err := api.GetDraftWithResponse(t.Context())
+	require.NoError(t, err)
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		says               string
+	}{
+		{"POST", "/revisions", `{}`, 422, "expected required property note to be present"},
+		{"POST", "/revisions", `{"note": " "}`, 422, "say what this revision is for"},
+		{"POST", "/revisions", `{"note": "x"}`, 409, "There is nothing to publish"},
+		{"POST", "/revisions", `{"note": "x", "version": 77}`, 412, "you looked at version 77"},
+		{"POST", "/revisions", `{"note": "x", "at": "2025-11-30T06:00:00Z"}`, 422, "30 November 2025 06:00 is over; leave it out to publish now"},
+		{"POST", "/revisions/77/live", `{"note": "x"}`, 404, "There is no revision 77."},
+		{"POST", "/revisions/1/live", `{"note": ""}`, 422, "say what this revision is for"},
+		{"POST", "/revisions/1/live", `{"note": "x", "live": 7}`, 412, "Somebody else changed this"},
+		{"POST", "/draft/discard", `{"version": 77}`, 412, "Somebody else changed this"},
+		{"POST", "/draft/discard", `{"objects": ["5f0c5a5e-0000-4000-8000-000000000000"]}`, 404, "There is no such thing here"},
+		{"POST", "/draft/discard", `{"to": "9"}`, 422, "there is no revision 9"},
+		{"GET", "/diff?from=x", "", 422, "expected string to match pattern"},
+		{"GET", "/diff?from=9", "", 422, "there is no revision 9"},
+		{"GET", "/diff/turns?to=9", "", 422, "there is no revision 9"},
+		{"GET", "/diff/lists/5f0c5a5e-0000-4000-8000-000000000000", "", 404, "There is no such thing here"},
+		{"GET", "/audit?limit=0", "", 422, "expected number >= 1"},
+		{"DELETE", "/planned/5f0c5a5e-0000-4000-8000-000000000000", "", 404, "There is no such thing here"},
+		{"POST", "/expectations", `{"urls": ["ftp://x"], "verdict": "allow"}`, 422, "body.urls[0]"},
+		{"POST", "/expectations", `{"urls": ["x.example"], "verdict": "allow", "group": {"id": "5f0c5a5e-0000-4000-8000-000000000000"}}`, 422, "there is no such group"},
+		{"POST", "/expectations", `{"urls": ["x.example"], "verdict": "allow", "at": "whenever"}`, 422, "is no moment"},
+		{"GET", "/expectations/results?on=7", "", 422, "there is no revision 7"},
+		{"POST", "/review/accepted", `{"key": "x", "reason": " "}`, 422, "say why"},
+		{"POST", "/review/accepted", `{"key": "x", "reason": "so"}`, 422, "finds nothing with the key"},
+		{"DELETE", "/review/accepted?key=x", "", 404, "There is no such thing here"},
+		{"POST", "/replay", `{"from": "8"}`, 422, "there is no revision 8"},
+		{"POST", "/replay", `{"who": {"person": "nobody"}}`, 422, `there is no person \"nobody\"`},
+		{"POST", "/replay/affected", `{}`, 422, "name categories, entries or lists"},
+		{"POST", "/replay/affected", `{"categories": ["nonsense"]}`, 422, "there is no category or family"},
+		{"POST", "/replay/affected", `{"entries": ["a..b"]}`, 422, "body.entries[0]"},
+		{"POST", "/journal", `{"records": []}`, 422, "expected array length >= 1"},
+		{"POST", "/entries/compare", `{"a": "x..", "b": "y.example"}`, 422, "body.a"},
+		{"POST", "/entries/compare", `{"a": "# note", "b": "y.example"}`, 422, "a note covers nothing"},
+		{"POST", "/config/plan", `{"files": {}}`, 422, "settings.yaml: the file is missing"},
+		{"POST", "/config/apply", `{"files": {"settings.yaml": "combining: strictest\norder: []\ngates: [dns]\n"}, "version": 77}`, 412, "Somebody else changed this"},
+		{"POST", "/config/apply", `{"files": {"settings.yaml": "combining: [", "policies.yaml": "- name: x\n  otherwise: allow\n"}}`, 422, "settings.yaml"},
+		{"POST", "/trials", `{"urls": ["x.example"], "on": "tomorrow"}`, 422, "expected string to match pattern"},
+	} {
+		res := s.Request(t, c.method, "/api/v1"+c.path, c.body, token)
+		text, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		assert.Equal(t, c.status, res.StatusCode, "%s %s %s: %s", c.method, c.path, c.body, text)
+		assert.Contains(t, string(text), c.says, "%s %s %s", c.method, c.path, c.body)
+		res = s.Request(t, c.method, "/api/v1"+c.path, c.body, map[string]string{"Content-Type": "application/json"})
+		assert.Equal(t, http.StatusUnauthorized, res.StatusCode, "%s %s without a sign-in", c.method, c.path)
+	}
+	after, err := api.GetDraftWithResponse(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, before.JSON200.Version, after.JSON200.Version, "nothing was changed")
+	revisions, err := api.GetRevisionsWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Len(t, revisions.JSON200.Revisions, 1)
+}
+
+// Every command that reads about changes answers in every format, and the formats agree.
+func TestChangeFormats(t *testing.T) {
+	t.Parallel()
+	s := house.Hospital(t)
+	for _, args := range [][]string{
+		{"diff"},
+		{"diff", "--verdicts"},
+		{"history"},
+		{"audit", "--limit", "5"},
+		{"review"},
+		{"expect", "ls"},
+		{"replay"},
+		{"affected", "--category", "games"},
+		{"entry", "compare", "heron.example", "www.heron.example"},
+	} {
+		table := s.Run(t, "", args...)
+		require.Equal(t, 0, table.Code, "%v: %s", args, table.Err)
+		assert.NotContains(t, table.Out, "\x1b[", "no colours where there is no terminal")
+		var fromJSON, fromYAML any
+		require.NoError(t, json.Unmarshal([]byte(s.Run(t, "", append(args, "-o", "json")...).Done(t)), &fromJSON), args)
+		require.NoError(t, yaml.Unmarshal([]byte(s.Run(t, "", append(args, "-o", "yaml")...).Done(t)), &fromYAML), args)
+		assert.IsType(t, fromJSON, fromYAML, args)
+		csv := s.Run(t, "", append(args, "-o", "csv")...).Done(t)
+		assert.Greater(t, strings.Count(csv, "\n"), 1, args)
+		assert.Equal(t, 2, s.Run(t, "", append(args, "-o", "xml")...).Code)
+		help := s.Run(t, "", append(args[:1:1], "--help")...).Done(t)
+		assert.Contains(t, help, "Usage:")
+	}
+	// Rows of a difference are parts of objects, each with its mark.
+	csv := s.Run(t, "", "diff", "-o", "csv").Done(t)
+	assert.Contains(t, csv, "policy,Ward floor,changed,edda,moved,rule,")
+}
+
+// Two services share a database: what one of them publishes, plans or takes back is so at the other.
+func TestTwoServicesPublish(t *testing.T) {
+	t.Parallel()
+	one := house.Server.Serve(t)
+	other := &testkit.Service{Database: one.Database, Config: one.Config}
+	other.Start(t)
+	t.Cleanup(other.Kill)
+	run := func(s *testkit.Service, args ...string) string {
+		return s.Run(t, "", append(args, "--server", s.URL)...).Done(t)
+	}
+	run(one, "list", "new", "Betting")
+	run(one, "list", "add", "Betting", "odds.example")
+	run(one, "policy", "rule", "add", "Fallback", "Never", "--list", "Betting")
+	assert.Contains(t, run(other, "try", "odds.example"), "■ block")
+	assert.Contains(t, run(other, "try", "odds.example", "--on", "live"), "○ allow")
+	run(one, "publish", "--note", "betting")
+	assert.Contains(t, run(other, "try", "odds.example", "--on", "live"), "■ block")
+	run(other, "rollback", "1", "--note", "too soon")
+	assert.Contains(t, run(one, "try", "odds.example", "--on", "live"), "○ allow")
+	assert.Contains(t, run(one, "try", "odds.example", "--on", "2"), "■ block")
+
+	// Both keep time: what is planned is published once.
+	api := one.API(t)
+	due := time.Now().Add(time.Second)
+	_, err := api.PublishWithResponse(t.Context(), client.PublishInputBody{Note: "now then", At: &due})
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		r, err := api.GetRevisionsWithResponse(t.Context(), nil)
+		return err == nil && len(r.JSON200.Revisions) == 4
+	}, testkit.Patience, testkit.Look)
+	time.Sleep(3 * time.Second) // long enough for the other to look, too
+	r, err := api.GetRevisionsWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Len(t, r.JSON200.Revisions, 4)
+	assert.Equal(t, "now then", r.JSON200.Revisions[0].Note)
+}
+
+// Recorded requests come in by the API: people are known by their names, what is no URL is counted, and what they got then is what is live.
+func TestRecordingRequests(t *testing.T) {
+	t.Parallel()
+	s := house.Server.Serve(t)
+	api := s.API(t)
+	s.Run(t, "", "person", "new", "kay.moran", "--full-name", "Kay Moran").Done(t)
+	at := time.Now().Add(-time.Hour)
+	kay, address, odd := "KAY.MORAN", "10.40.9.7", "10.40"
+	var records []client.RecordedInput
+	for i := range 90 {
+		r := client.RecordedInput{At: at.Add(time.Duration(i) * time.Second), URL: fmt.Sprintf("site-%d.example/a?b=%d", i%9, i), Person: &kay}
+		if i%3 == 0 {
+			r.Person, r.Address = nil, &address
+		}
+		records = append(records, r)
+	}
+	records = append(records, client.RecordedInput{At: at, URL: "ftp://x.example"}, client.RecordedInput{At: at, URL: "x.example", Address: &odd})
+	answer, err := api.AddRecordedWithResponse(t.Context(), client.AddRecordedInputBody{Records: records})
+	require.NoError(t, err)
+	assert.EqualValues(t, []int64{90, 2}, []int64{answer.JSON200.Kept, answer.JSON200.Refused})
+	assert.Contains(t, s.Run(t, "", "replay").Done(t), "90 requests of 1 person")
+	s.Run(t, "", "list", "new", "Sites").Done(t)
+	s.Run(t, "", "list", "add", "Sites", "site-4.example").Done(t)
+	s.Run(t, "", "policy", "rule", "add", "Fallback", "Never", "--list", "Sites").Done(t)
+	told := s.Run(t, "", "replay", "--limit", "3").Done(t)
+	for _, want := range []string{"10 of 1 person to 1 host would have gone otherwise: 0 open, 10 close.", "Fallback: Never", "Kay Moran"} {
+		assert.Contains(t, told, want)
+	}
+	assert.Contains(t, s.Run(t, "", "replay", "--as", "kay.moran").Done(t), "60 requests of 1 person")
+	assert.Contains(t, s.Run(t, "", "affected", "--entry", "site-1.example").Done(t), "90 recorded requests were looked at; 10 of 1 person to 1 host are of the kind, and 10 of them pass today.")
+	assert.Contains(t, s.Run(t, "", "affected", "--list", "Sites").Done(t), "and 0 of them pass today.")
+	assert.Contains(t, s.Run(t, "", "replay", "--since", "10m").Done(t), "No such requests were recorded.")
+}

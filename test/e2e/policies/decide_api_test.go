@@ -1,0 +1,247 @@
+package policies
+
+import (
+	"encoding/json"
+	"io"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widelark/client"
+	"widelark/test/e2e/house"
+)
+
+// What the calls about people and policies say to requests that cannot be carried out: each names the field.
+func TestDecideRefusals(t *testing.T) {
+	t.Parallel()
+	s := house.Server.Serve(t)
+	bearer := map[string]string{"Authorization": "Bearer " + s.Token(t), "Content-Type": "application/json"}
+	nowhere := `{"id":"00000000-0000-0000-0000-000000000001"}`
+	rule := func(fields string) string {
+		return `{"name":"P","groups":[],"otherwise":"allow","rules":[{"name":"R","then":"block",` + fields + `}]}`
+	}
+	for _, row := range []struct {
+		method, path, body string
+		status             int
+		says               []string
+	}{
+		{"POST", "people", `{"name":" ","fullName":"","groups":[]}`, 422, []string{"body.name", "a name is wanted"}},
+		{"POST", "people", `{"name":"kay","fullName":"","groups":[` + nowhere + `]}`, 422, []string{"body.groups[0]", "there is no such group"}},
+		{"POST", "people", `{"name":"kay"}`, 422, []string{"expected required property"}},
+		{"POST", "groups", `{"name":"G","groups":[],"networks":[],"machines":[],"ranges":["10.40.0.0/99"]}`, 422, []string{"body.ranges[0]", "neither an address nor a range"}},
+		{"POST", "groups", `{"name":"G","groups":[],"networks":[` + nowhere + `],"machines":[],"ranges":[]}`, 422, []string{"body.networks[0]", "there is no such network"}},
+		{"POST", "networks", `{"name":"N","ranges":[]}`, 422, []string{"body.ranges"}},
+		{"POST", "machines", `{"name":"M","address":"10.40.0.0/24"}`, 422, []string{"body.address", "is no address"}},
+		{"POST", "people/move", `{"people":["00000000-0000-0000-0000-000000000001"]}`, 404, []string{"no such thing"}},
+		{"POST", "people/move", `{"people":[]}`, 422, []string{"body.people"}},
+		{"POST", "people/import?format=xml", `x`, 422, []string{"query.format"}},
+		{"POST", "policies", `{"name":"P","groups":[],"rules":[],"otherwise":"maybe"}`, 422, []string{"body.otherwise"}},
+		{"POST", "policies", `{"name":"P","groups":[],"rules":[],"otherwise":"allow","role":"baseline"}`, 422, []string{"body.role", "one baseline and one fallback"}},
+		{"POST", "policies", `{"name":"Fallback","groups":[],"rules":[],"otherwise":"allow"}`, 422, []string{"body.name", "the name is taken"}},
+		{"POST", "policies", rule(`"if":{}`), 422, []string{"body.rules[0].if", "exactly one thing"}},
+		{"POST", "policies", rule(`"if":{"all":[{"methods":["get it"]}]}`), 422, []string{"body.rules[0].if.all[0].methods[0]", "is no method of HTTP"}},
+		{"POST", "policies", rule(`"if":{"traits":["tall"]}`), 422, []string{"body.rules[0].if.traits[0]"}},
+		{"POST", "policies", rule(`"if":{"categories":["gamse"]}`), 422, []string{"body.rules[0].if.categories[0]", "gamse"}},
+		{"POST", "policies", rule(`"if":{"lists":[` + nowhere + `]}`), 422, []string{"body.rules[0].if.lists[0]", "there is no such list"}},
+		{"POST", "policies", rule(`"when":{"schedule":` + nowhere + `}`), 422, []string{"body.rules[0].when.schedule", "there is no such schedule"}},
+		{"POST", "policies", rule(`"if":{"score":{"scorecard":` + nowhere + `}}`), 422, []string{"body.rules[0].if.score.scorecard", "there is no such scorecard"}},
+		{"POST", "policies", rule(`"at":["mail"]`), 422, []string{"body.rules[0].at[0]"}},
+		{"POST", "policies", rule(`"colour":"red"`), 422, []string{"unexpected property"}},
+		{"POST", "policies/start", `{"start":"only"}`, 422, []string{"body.lists", "name the lists"}},
+		{"POST", "policies/start", `{"start":"lazy"}`, 422, []string{"body.start"}},
+		{"POST", "exceptions", `{"entries":["a.example"],"then":"watch","for":{"everybody":true},"reason":"x"}`, 422, []string{"body.then"}},
+		{"POST", "exceptions", `{"entries":["a.example"],"then":"allow","for":{},"reason":"x"}`, 422, []string{"body.for", "say for whom"}},
+		{"POST", "exceptions", `{"entries":["a..example"],"then":"allow","for":{"everybody":true},"reason":"x"}`, 422, []string{"body.entries[0]", "did you mean a.example?"}},
+		{"POST", "exceptions", `{"entries":["a.example"],"then":"allow","for":{"everybody":true},"reason":"x","from":"2026-12-01T00:00:00Z","until":"2026-12-01T00:00:00Z"}`, 422, []string{"body.until", "ends before it begins"}},
+		{"POST", "exceptions", `{"entries":["a.example"],"then":"allow","for":{"everybody":true},"reason":"  "}`, 422, []string{"body.reason", "say why"}},
+		{"POST", "apps", `{"name":"A","hosts":["a..example"],"activities":[]}`, 422, []string{"body.hosts[0]"}},
+		{"POST", "apps", `{"name":"A","hosts":["a.example"],"activities":[{"key":"","name":"up","paths":["up"]}]}`, 422, []string{"body.activities[0].paths[0]"}},
+		{"POST", "rules/explain", `{"rules":[{"name":"R","then":"maybe"}]}`, 422, []string{"body.rules[0].then"}},
+		{"GET", "who", "", 422, []string{"query.name"}},
+		{"GET", "who?name=nobody", "", 422, []string{"nobody is called"}},
+		{"GET", "plan?group=nobody", "", 422, []string{"there is no group"}},
+		{"GET", "uses?kind=thing&id=00000000-0000-0000-0000-000000000001", "", 422, []string{"query.kind"}},
+		{"GET", "people?group=x", "", 422, []string{"query.group"}},
+		{"GET", "policies/00000000-0000-0000-0000-000000000001", "", 404, []string{"no such thing"}},
+		{"POST", "trials", `{"urls":["a.example"],"who":{"group":"nobody"}}`, 422, []string{"body.who.group"}},
+		{"POST", "trials", `{"urls":["a.example"],"who":{"name":"nobody"}}`, 422, []string{"body.who.name"}},
+		{"POST", "trials", `{"urls":["a.example"],"at":"never"}`, 422, []string{"body.at", "is no moment"}},
+		{"POST", "trials", `{"urls":[` + strings.Repeat(`"a.example",`, 20) + `"b.example"],"outlook":true}`, 422, []string{"body.outlook", "at most 20"}},
+		{"POST", "trials/matrix", `{"urls":["a.example"],"who":[{"group":"nobody"}]}`, 422, []string{"body.who[0].group"}},
+		{"POST", "trials/sweep", `{"urls":["mailto:x"]}`, 422, []string{"body.urls[0]"}},
+		{"POST", "trials/sweep", `{"urls":["a.example"],"days":61}`, 422, []string{"body.days"}},
+		{"POST", "trials/compare", `{"url":"http://a b","a":{},"b":{}}`, 422, []string{"body.url"}},
+		{"POST", "trials/compare", `{"url":"a.example","a":{},"b":{"at":"never"}}`, 422, []string{"body.b.at"}},
+	} {
+		res := s.Request(t, row.method, "/api/v1/"+row.path, row.body, bearer)
+		body, err := io.ReadAll(res.Body)
+		require.NoError(t, err)
+		assert.Equal(t, row.status, res.StatusCode, "%s %s %s: %s", row.method, row.path, row.body, body)
+		for _, want := range row.says {
+			assert.Contains(t, string(body), want, row.body)
+		}
+	}
+	kept, err := s.API(t).GetPoliciesWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	assert.Len(t, kept.JSON200.Items, 2, "nothing of what was refused is there")
+}
+
+// What the API answers, in its own terms: a journey with its stops, an outlook with ready actions, steps with what matched.
+func TestTrialsThroughTheAPI(t *testing.T) {
+	t.Parallel()
+	s := house.HospitalAsLive(t)
+	api, ctx := s.API(t), t.Context()
+	yes := true
+	name, at := "Kay Moran", "2026-11-24 12:45"
+	ask := func(body client.TrialsInputBody) client.TrialsOutputBody {
+		t.Helper()
+		got, err := api.TryUrlsWithResponse(ctx, body)
+		require.NoError(t, err)
+		return *got.JSON200
+	}
+	got := ask(client.TrialsInputBody{Urls: []string{"harbour-news.example/puzzles"}, Who: &client.Who{Name: &name}, At: &at, Journey: &yes, Outlook: &yes})
+	trial := got.Trials[0]
+	assert.Equal(t, "Kay Moran", got.Who.Name)
+	assert.Equal(t, "2026-11-24T12:45:00Z", got.At.Format(time.RFC3339))
+	assert.EqualValues(t, "block", *trial.Verdict)
+	assert.EqualValues(t, "the block page", *trial.Sees, "the news are not games at the name, and the connection is opened")
+	require.Len(t, *trial.Stops, 2)
+	dns, proxy := (*trial.Stops)[0], (*trial.Stops)[1]
+	assert.Equal(t, []string{"dns", "name", "allow", "proxy", "full", "block"}, []string{string(dns.Gate), string(dns.Sight), string(dns.Verdict), string(proxy.Gate), string(proxy.Sight), string(proxy.Verdict)})
+	assert.True(t, *proxy.Opened)
+	assert.Equal(t, []string{"Night ward", "Ward nurses"}, []string{*trial.Belongs.Groups[0].Name, *trial.Belongs.Groups[1].Name})
+	assert.EqualValues(t, "Not before", *trial.Decider.Rule)
+	assert.EqualValues(t, "Games", trial.Decider.Category.Name)
+	outcomes := map[string]int{}
+	for _, step := range *trial.Steps {
+		outcomes[step.Outcome]++
+		if step.Outcome == "not now" {
+			assert.NotNil(t, step.Next)
+			assert.NotEmpty(t, *step.When)
+		}
+	}
+	assert.Equal(t, 1, outcomes["decided"])
+	assert.Equal(t, 1, outcomes["outweighed"])
+	assert.NotZero(t, outcomes["not now"])
+
+	// Every proposed exception is ready to be sent back, and turns the verdict round.
+	require.NotNil(t, trial.Outlook.Until)
+	assert.Equal(t, trial.Outlook.Week[0].To, *trial.Outlook.Until)
+	for _, flip := range trial.Outlook.Flips {
+		if flip.Kind != "add exception" {
+			continue
+		}
+		made, err := api.AddExceptionWithResponse(ctx, client.ExceptionInput{Entries: []string{*flip.Pattern}, For: *flip.For, Then: "allow", Reason: "Tried"})
+		require.NoError(t, err, flip.Text)
+		again := ask(client.TrialsInputBody{Urls: []string{"harbour-news.example/puzzles"}, Who: &client.Who{Name: &name}, At: &at, Journey: &yes})
+		assert.EqualValues(t, flip.Verdict, *again.Trials[0].Verdict, flip.Text)
+		assert.EqualValues(t, "exception", again.Trials[0].Decider.Rung)
+		any := "*"
+		_, err = api.RemoveExceptionWithResponse(ctx, made.JSON201.ID, &client.RemoveExceptionParams{IfMatch: &any})
+		require.NoError(t, err)
+	}
+	assert.Equal(t, got.Trials[0].Verdict, ask(client.TrialsInputBody{Urls: []string{"harbour-news.example/puzzles"}, Who: &client.Who{Name: &name}, At: &at, Journey: &yes}).Trials[0].Verdict)
+
+	// Brief answers have the verdict and no more.
+	brief := ask(client.TrialsInputBody{Urls: []string{"harbour-news.example/puzzles", "no url at all/"}, Brief: &yes})
+	assert.Nil(t, brief.Trials[0].Steps)
+	assert.Nil(t, brief.Trials[0].Class)
+	assert.NotEmpty(t, *brief.Trials[0].Because)
+	assert.NotEmpty(t, *brief.Trials[1].Problem)
+	assert.Equal(t, "somebody unknown", brief.Who.Name)
+
+	// Uploads: the method, the app and what is done with it.
+	research, post := "Research library", "POST"
+	for url, want := range map[string]string{"http://sharebay.example/up/x": "block", "http://sharebay.example/get/x": "watch"} {
+		answer := ask(client.TrialsInputBody{Urls: []string{url}, Who: &client.Who{Group: &research}, Method: &post})
+		assert.EqualValues(t, want, *answer.Trials[0].Verdict, url)
+	}
+	// Safe search and a cap are told as what the page is bound to.
+	visitors := "Visitors"
+	found, err := api.GetPoliciesWithResponse(ctx, nil)
+	require.NoError(t, err)
+	names := []string{}
+	for _, p := range found.JSON200.Items {
+		names = append(names, p.Name)
+		assert.Len(t, p.Sentences, len(p.Rules))
+	}
+	assert.Equal(t, []string{"Baseline", "Ward floor", "Night ward", "Bedside screens", "Visitors", "Trainees", "Offices", "Research", "IT workshop", "Fallback"}, names, "in their order")
+	_, err = api.CorrectWithResponse(ctx, client.CorrectInputBody{Entries: []string{"find.example"}, Categories: []string{"search"}, Reason: "for the test"})
+	require.NoError(t, err)
+	bound := ask(client.TrialsInputBody{Urls: []string{"find.example"}, Who: &client.Who{Group: &visitors}, Journey: &yes})
+	assert.Equal(t, "safe search and at most 200 MB", *bound.Trials[0].Provisos)
+	assert.EqualValues(t, "the page, with provisos", *bound.Trials[0].Sees)
+	trainees := "Trainees"
+	searched := ask(client.TrialsInputBody{Urls: []string{"find.example/?q=exam+answers", "find.example/?q=exam", "find.example/exam-answers"}, Who: &client.Who{Group: &trainees}, At: &at})
+	assert.EqualValues(t, "Answers for sale", *searched.Trials[0].Decider.Rule)
+	assert.Nil(t, searched.Trials[1].Decider)
+	assert.Nil(t, searched.Trials[2].Decider, "only what is searched for counts")
+
+	var uses struct {
+		Uses []struct{ Name string }
+	}
+	schedules, err := api.GetSchedulesWithResponse(ctx)
+	require.NoError(t, err)
+	for _, sc := range schedules.JSON200.Schedules {
+		if sc.Name == "Meal breaks" {
+			res := s.Request(t, "GET", "/api/v1/uses?kind=schedule&id="+sc.ID.String(), "", map[string]string{"Authorization": "Bearer " + s.Token(t)})
+			require.NoError(t, json.NewDecoder(res.Body).Decode(&uses))
+			assert.Equal(t, "Ward floor", uses.Uses[0].Name)
+			assert.Len(t, sc.UsedBy, 4, "a policy and three expectations")
+		}
+	}
+	// What a rule would do is said before it is kept, and what is wrong with it.
+	lists := []client.Ref{}
+	explained, err := api.ExplainRulesWithResponse(ctx, client.ExplainRulesInputBody{Rules: []client.RuleBody{
+		{Name: "a", Then: "block", If: &client.Condition{Categories: &[]string{"leisure"}}}, {Name: "b", Then: "allow", If: &client.Condition{Lists: &lists}},
+	}})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"Block what is Leisure.", ""}, explained.JSON200.Sentences)
+	assert.Equal(t, []string{"", "if: a condition that names nothing never holds: name at least one"}, explained.JSON200.Problems)
+}
+
+// Where something is used is asked of one place, whatever names it: by its id, or by its key.
+func TestUsesThroughTheAPI(t *testing.T) {
+	t.Parallel()
+	s := house.Server.Serve(t)
+	api, ctx := s.API(t), t.Context()
+	s.Run(t, "", "app", "new", "Sharebay", "sharebay.example", "--activity", "upload:POST:/up").Done(t)
+	s.Run(t, "", "network", "new", "Wards", "10.40.10.0/23").Done(t)
+	s.Run(t, "", "group", "new", "Nurses", "--network", "Wards").Done(t)
+	s.Run(t, "", "policy", "new", "Floor", "--for", "Nurses").Done(t)
+	uses := func(kind client.GetUsesParamsKind, id uuid.UUID) (names []string) {
+		got, err := api.GetUsesWithResponse(ctx, &client.GetUsesParams{Kind: kind, ID: id})
+		require.NoError(t, err)
+		for _, use := range got.JSON200.Uses {
+			names = append(names, use.Kind+" "+use.Name)
+		}
+		return names
+	}
+	apps, err := api.GetAppsWithResponse(ctx, nil)
+	require.NoError(t, err)
+	app := apps.JSON200.Items[0]
+	assert.Empty(t, uses("app", app.ID))
+	s.Run(t, "", "policy", "rule", "add", "Floor", "No uploads", "--then", "block", "--app", "sharebay/upload").Done(t)
+	assert.Equal(t, []string{"policy Floor"}, uses("app", app.ID))
+	networks, err := api.GetNetworksWithResponse(ctx, nil)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"group Nurses"}, uses("network", networks.JSON200.Items[0].ID))
+	list, err := api.CreateListWithResponse(ctx, client.NewListInputBody{Name: "Copies"})
+	require.NoError(t, err)
+	own, err := api.CreateCategoryWithResponse(ctx, client.NewCategoryInputBody{Name: "Mirrors", Lists: []uuid.UUID{list.JSON201.ID}})
+	require.NoError(t, err)
+	assert.Empty(t, uses("category", own.JSON201.Own.ID))
+	s.Run(t, "", "policy", "rule", "add", "Floor", "No mirrors", "--then", "block", "--category", own.JSON201.Key).Done(t)
+	assert.Equal(t, []string{"policy Floor"}, uses("category", own.JSON201.Own.ID))
+	assert.Contains(t, s.Run(t, "", "category", "remove", "Mirrors").Err, `it is used by the policy "Floor"`)
+	assert.Contains(t, s.Run(t, "", "app", "remove", "Sharebay").Err, `it is used by the policy "Floor"`)
+
+	who, err := api.WhoAmIWithResponse(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "Europe/London", who.JSON200.Zone)
+	assert.True(t, who.JSON200.Account.Owner)
+}
