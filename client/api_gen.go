@@ -2872,7 +2872,7 @@ type ChangeWhat string
 
 // ChangedLine defines model for ChangedLine.
 type ChangedLine struct {
-	// Changes What was read otherwise than written, a clause each
+	// Changes What was read differently than written, a clause each
 	Changes []string `json:"changes"`
 
 	// Entries What it was read as
@@ -3743,7 +3743,7 @@ type Explanation struct {
 	// Caught What it would catch of the recorded traffic
 	Caught *Caught `json:"caught,omitempty"`
 
-	// Changes What was read otherwise than written
+	// Changes What was read differently than written
 	Changes *[]string `json:"changes,omitempty"`
 
 	// Costly The entry names nothing that a URL would have to hold, so it is tried on every one
@@ -3759,7 +3759,7 @@ type Explanation struct {
 	// NearMisses URLs that the entry covers though that can hardly be meant
 	NearMisses *[]NearMiss `json:"nearMisses,omitempty"`
 
-	// NeedsFull The entry hangs on more than host, port and scheme, so it works only where the whole URL is seen
+	// NeedsFull The entry depends on more than host, port and scheme, so it works only where the whole URL is seen
 	NeedsFull *bool `json:"needsFull,omitempty"`
 
 	// Problem Why the line is no entry; its line counts from 1
@@ -4242,7 +4242,7 @@ type Match struct {
 	In   MatchIn `json:"in"`
 	List ListRef `json:"list"`
 
-	// Unclear At a lesser sight: the first 100 entries and carve-outs of which it cannot be told
+	// Unclear At a lesser sight: the first 100 entries and carve-outs for which it cannot be told whether they cover the URL
 	Unclear *[]EntryRef `json:"unclear,omitempty"`
 }
 
@@ -5061,7 +5061,7 @@ type ReplayInputBody struct {
 	// Host Only requests to this host and below
 	Host *string `json:"host,omitempty"`
 
-	// Limit So many requests are told one by one; left out, none
+	// Limit How many requests are listed one by one; left out, none
 	Limit *int64 `json:"limit,omitempty"`
 
 	// Since Left out: the last seven days that were recorded
@@ -5643,7 +5643,7 @@ type Step struct {
 	// ID Of the policy or exception
 	ID *string `json:"id,omitempty"`
 
-	// List The first list that made it match, or of which it cannot be told; reached or not
+	// List The first list that made it match or, where the sight cannot tell, that might have; reached or not
 	List *ListRef `json:"list,omitempty"`
 
 	// Missing At cannot tell: what would have to be seen; at no match of an exception or a whole rung: why
@@ -5659,7 +5659,7 @@ type Step struct {
 	Place  int64   `json:"place"`
 	Policy *string `json:"policy,omitempty"`
 
-	// Rule The name of the rule, exception or stint; left out for a policy's otherwise and, where no policy is named either, for a rung on which nothing has a say
+	// Rule The name of the rule, exception or stint; left out for a policy's otherwise and, where no policy is named either, for a rung on which nothing applies
 	Rule *string `json:"rule,omitempty"`
 
 	// RuleID Of the rule, which stays through edits, moves and renames
@@ -6096,7 +6096,7 @@ type WrongURL struct {
 	Got     WrongURLGot `json:"got"`
 	URL     string      `json:"url"`
 
-	// Why What is otherwise than expected
+	// Why What differs from what was expected
 	Why string `json:"why"`
 }
 
@@ -8101,14 +8101,14 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/schedules (the `CreateSchedule` operationId).
 	CreateSchedule(ctx context.Context, body CreateScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReadCalendarWithBody What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept
+	// ReadCalendarWithBody The lines of a schedule that a calendar file (iCalendar) becomes; nothing is kept
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/schedules/calendar (the `ReadCalendar` operationId).
 	ReadCalendarWithBody(ctx context.Context, params *ReadCalendarParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// ReadCalendarWithTextBody What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept
+	// ReadCalendarWithTextBody The lines of a schedule that a calendar file (iCalendar) becomes; nothing is kept
 	//
 	// Takes a body of the `text/plain` content type.
 	//
@@ -11380,7 +11380,7 @@ func (c *Client) CreateSchedule(ctx context.Context, body CreateScheduleJSONRequ
 	return c.Client.Do(req)
 }
 
-// ReadCalendarWithBody What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept
+// ReadCalendarWithBody The lines of a schedule that a calendar file (iCalendar) becomes; nothing is kept
 //
 // Takes any type of body and a specified content type.
 //
@@ -11397,7 +11397,7 @@ func (c *Client) ReadCalendarWithBody(ctx context.Context, params *ReadCalendarP
 	return c.Client.Do(req)
 }
 
-// ReadCalendarWithTextBody What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept
+// ReadCalendarWithTextBody The lines of a schedule that a calendar file (iCalendar) becomes; nothing is kept
 //
 // Takes a body of the `text/plain` content type.
 //
@@ -21397,14 +21397,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/schedules (the `CreateSchedule` operationId).
 	CreateScheduleWithResponse(ctx context.Context, body CreateScheduleJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateScheduleResponse, error)
 
-	// ReadCalendarWithBodyWithResponse What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept
+	// ReadCalendarWithBodyWithResponse The lines of a schedule that a calendar file (iCalendar) becomes; nothing is kept
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/schedules/calendar (the `ReadCalendar` operationId).
 	ReadCalendarWithBodyWithResponse(ctx context.Context, params *ReadCalendarParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReadCalendarResponse, error)
 
-	// ReadCalendarWithTextBodyWithResponse What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept
+	// ReadCalendarWithTextBodyWithResponse The lines of a schedule that a calendar file (iCalendar) becomes; nothing is kept
 	//
 	// Takes a body of the `text/plain` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -35355,7 +35355,7 @@ func (c *ClientWithResponses) CreateScheduleWithResponse(ctx context.Context, bo
 	return ParseCreateScheduleResponse(rsp)
 }
 
-// ReadCalendarWithBodyWithResponse What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept
+// ReadCalendarWithBodyWithResponse The lines of a schedule that a calendar file (iCalendar) becomes; nothing is kept
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -35368,7 +35368,7 @@ func (c *ClientWithResponses) ReadCalendarWithBodyWithResponse(ctx context.Conte
 	return ParseReadCalendarResponse(rsp)
 }
 
-// ReadCalendarWithTextBodyWithResponse What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept
+// ReadCalendarWithTextBodyWithResponse The lines of a schedule that a calendar file (iCalendar) becomes; nothing is kept
 //
 // Takes a body of the `text/plain` content type, and returns a wrapper object for the known response body format(s).
 //

@@ -72,7 +72,7 @@ var named = map[string]string{
 	"betting-barn.co.uk": "betting", "sweepstakes-weekly.test": "betting", "=theatre-slots.quillmere.internal": "hospitals", "203.0.113.64/28": "hosting",
 }
 
-// moves are what the latest version of the harbour's pack says otherwise than the one before.
+// moves are the categories that the latest version of the harbour's pack changes.
 var moves = map[string]string{
 	"poison-line.example": "health-advice medicine", "seagull-video-archive.example": "video", "tidepool-news.example/sport/odds": "betting news", "gull-video.test": "video newly-seen",
 	"story-hour.example": "children video", "time-slots.example": "betting", "ferrow-shelf.test": "",

@@ -80,7 +80,7 @@ var lists = []list{
 }
 
 // Load brings the demo data into a service that does not have them, and writes the files that they came from to dir, so
-// that people have something to import. partner is where the partner's stand-in serves. What it does is told on out. A Load that
+// that people have something to import. partner is where the partner's stand-in serves. Progress is printed to out. A Load that
 // was broken off is finished by the next.
 func Load(ctx context.Context, api *client.ClientWithResponses, dir, partner string, out io.Writer) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {

@@ -12,7 +12,7 @@ var words = strings.Fields("wards doses search find images tide shop basket watc
 
 // URLs returns n URLs as a log has them: their hosts are drawn by Zipf's law from those [Asked] for; nine in a hundred are not plain, with
 // escapes, upper case, other scripts, addresses or dot segments. They are some 75 bytes long on average. A benchmark should draw more than it
-// has time for a few rounds of: what is asked again soon is told apart too easily.
+// has time for a few rounds of: a URL that is asked again soon is too easy for the caches.
 func URLs(n, sites int) []string {
 	random := rand.New(rand.NewPCG(1, 2))
 	zipf := rand.NewZipf(random, 1.1, 8, Hosts-1)

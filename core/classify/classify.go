@@ -246,7 +246,7 @@ func (c *Classifier) CardName(id string) string {
 	return id
 }
 
-// Points returns what a scorecard comes to by what r looked at, and its threshold.
+// Points returns a scorecard's total for what r looked at, and its threshold.
 func (c *Classifier) Points(r *Result, card int32) (total, threshold int) {
 	score := &c.scores[card]
 	for i := 0; i < len(r.Takes); {

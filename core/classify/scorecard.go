@@ -54,7 +54,7 @@ func (s *scores) total(x *match.Index, takes []match.Take) int {
 	return total
 }
 
-// Score is what a scorecard comes to, word by word.
+// Score is the total of a scorecard, word by word.
 type Score struct {
 	ID        string
 	Name      string

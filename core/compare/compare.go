@@ -31,7 +31,7 @@ type Turn struct {
 	Who           []string
 	Before, After policy.Verdict
 	Times         string       // as schedules are written; "" for always
-	At            time.Time    // the first moment of the week at which it is so
+	At            time.Time    // the first moment of the week at which they differ
 	URLs          []weburl.URL // in the order in which they were given
 	WasBecause    string       // of the first URL, at that moment
 	IsBecause     string
@@ -130,7 +130,7 @@ func Turns(before, after *policy.Snapshot, urls []weburl.URL, who []Who, from ti
 	if stopped() {
 		return nil, false
 	}
-	// Those for whom the same URLs turn at the same times are told together.
+	// People for whom the same URLs turn at the same times are reported together.
 	var all []Turn
 	known := map[string]int{}
 	var w policy.Work

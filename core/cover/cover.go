@@ -189,7 +189,7 @@ func sentLiteral(folded string) string {
 	return b.String()
 }
 
-// foldsTo tells of each letter which others, beyond ASCII, fold to it.
+// foldsTo maps each letter to the others, beyond ASCII, that fold to it.
 var foldsTo = sync.OnceValue(func() map[rune][]rune {
 	all := map[rune][]rune{}
 	for r := rune(utf8.RuneSelf); r <= unicode.MaxRune; r++ {

@@ -291,7 +291,7 @@ type lazyProgram struct {
 
 var walkers = sync.Pool{New: func() any { return &walker{} }}
 
-// ahead says what the expression comes to on texts that begin with three pieces: Yes where it matches whatever follows, No where
+// ahead returns the expression's answer for texts that begin with three pieces: Yes where it matches whatever follows, No where
 // nothing that follows would make it match. It allocates nothing once it was asked.
 func (l *lazyProgram) ahead(pieces ...string) Answer {
 	l.once.Do(func() {

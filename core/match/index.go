@@ -29,7 +29,7 @@ type Answer string
 const (
 	Yes        Answer = "yes"
 	No         Answer = "no"
-	CannotTell Answer = "cannot tell" // it hangs on something that this sight does not have
+	CannotTell Answer = "cannot tell" // it depends on something that cannot be seen at this sight
 )
 
 // List names a list and, for [New], holds its entries.
@@ -53,8 +53,8 @@ type Hit struct {
 	List             Ref
 	Covering         []Found // entries in force that cover the URL
 	CarveOuts        []Found // carve-outs in force that cover it
-	Unclear          []Found // entries in force of which it cannot be told at this sight; none at [weburl.Full]
-	UnclearCarveOuts []Found // carve-outs of which it cannot be told
+	Unclear          []Found // entries in force that may cover the URL, which cannot be decided at this sight; none at [weburl.Full]
+	UnclearCarveOuts []Found // carve-outs that may cover the URL
 
 	tally tally
 }
@@ -92,10 +92,10 @@ type tally struct{ carvedOut, covered, unclear bool }
 func (s *tally) add(t Take) {
 	s.carvedOut = s.carvedOut || t.CarveOut && !t.Unclear
 	s.covered = s.covered || !t.CarveOut && !t.Unclear
-	s.unclear = s.unclear || !t.CarveOut && t.Unclear // a carve-out of which it cannot be told leaves the list as it is
+	s.unclear = s.unclear || !t.CarveOut && t.Unclear // a carve-out that only may cover the URL leaves the answer as it is
 }
 
-// answer says whether the URL is in the list: carve-outs go before entries that cover it, and those before what cannot be told. This
+// answer says whether the URL is in the list: carve-outs go before entries that cover it, and those before entries that only may cover it. This
 // order stands nowhere else.
 func (s tally) answer() Answer {
 	switch {
@@ -220,7 +220,7 @@ func (x *Index) Without(ids ...int64) *Index {
 type Take struct {
 	List     int32 // position in [Index.Lists]
 	CarveOut bool
-	Unclear  bool // it cannot be told whether the entry covers the URL; else it does
+	Unclear  bool // the entry may cover the URL, which cannot be decided at this sight; else it does cover it
 
 	part int32
 	ref  uint32 // see base.found
@@ -240,7 +240,7 @@ func (t Take) SameEntry(other Take) bool {
 }
 
 // Takes appends to dst every entry in force that has something to say about u, list by list, for callers that weigh entries
-// themselves. With unclear, every entry of which it cannot be told is among them; without, one for each list that holds such. It
+// themselves. With unclear, every entry that may cover the URL is among them; without, one for each list that holds such an entry. It
 // allocates only where dst has to grow and for hosts in other scripts.
 func (x *Index) Takes(dst []Take, u weburl.URL, today pattern.Date, sight weburl.Sight, unclear bool) []Take {
 	s := scratches.Get().(*scratch)
@@ -317,7 +317,7 @@ type Membership struct {
 // Lists returns the lists that the index holds. The caller must not change them.
 func (x *Index) Lists() []Ref { return x.lists }
 
-// Memberships appends to dst the lists that u is in, or of which it cannot be told, in the order of [Index.Lists]. It allocates
+// Memberships appends to dst the lists that u is in or may be in, in the order of [Index.Lists]. It allocates
 // only where dst has to grow and for hosts in other scripts.
 func (x *Index) Memberships(dst []Membership, u weburl.URL, today pattern.Date, sight weburl.Sight) []Membership {
 	s := scratches.Get().(*scratch)
@@ -356,7 +356,7 @@ func (x *Index) Count(u weburl.URL, today pattern.Date) int {
 	return n
 }
 
-// gather puts into s.takes what the parts say, by list. With all, every entry that cannot be told is among them; without, one
+// gather puts into s.takes what the parts say, by list. With all, every entry that may cover the URL is among them; without, one
 // for each list that holds such.
 func (x *Index) gather(s *scratch, u *weburl.URL, today pattern.Date, sight weburl.Sight, all bool) {
 	s.takes, s.spots, s.today, s.all = s.takes[:0], s.spots[:0], today, all

@@ -136,7 +136,7 @@ func told(hits []Hit) []string {
 	return lines
 }
 
-// At a lesser sight an entry whose host fits may hang on what is not seen; one whose host does not fit never does.
+// At a lesser sight an entry whose host fits may depend on what is not seen; one whose host does not fit never does.
 func TestSights(t *testing.T) {
 	for _, row := range []struct{ entry, url, name, tunnel string }{
 		{"heron.example", "www.heron.example/x", "yes", "yes"},

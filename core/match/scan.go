@@ -54,7 +54,7 @@ func Costly(p pattern.Pattern) bool {
 	return !literal && newScan(0, p).costly
 }
 
-// NeedsFull reports whether a pattern hangs on something that only [weburl.Full] has.
+// NeedsFull reports whether a pattern depends on something that only [weburl.Full] has.
 func NeedsFull(p pattern.Pattern) bool {
 	switch p.Kind() {
 	case pattern.Word:
@@ -244,7 +244,7 @@ func (s *scan) coversHost(q *question) bool {
 	return false
 }
 
-// foresee says what an expression on the URL or its path comes to while only the beginning of that is known: Yes where the
+// foresee returns the answer of an expression on the URL or its path when only its beginning is known: Yes where the
 // beginning matches already, No where nothing that could follow would. At [Name] the scheme is not known, nor whether a port
 // follows the host; the answers for all that it could be are put together.
 func (s *scan) foresee(q *question) Answer {

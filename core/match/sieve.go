@@ -233,7 +233,7 @@ func (b *Builder) addBlind(list int32) {
 	x.blind[at].scans = append(x.blind[at].scans, int32(len(x.sieve.scans)))
 }
 
-// askBlind files what cannot be told at a lesser sight: all of it or, unless all is asked for, the first carve-out and the first
+// askBlind collects the entries that cannot be decided at a lesser sight: all of them or, unless all is asked for, the first carve-out and the first
 // other entry of each list.
 func (x *part) askBlind(s *scratch) {
 	for _, b := range x.blind {

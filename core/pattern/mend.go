@@ -14,7 +14,7 @@ import (
 // Mended is what [Mend] made of one line.
 type Mended struct {
 	Entries []Entry  // one, or one a name of a hosts-file line; none for a blank line
-	Changes []string // what was read otherwise than written, a clause each; none where the line was notation
+	Changes []string // what was read differently than written, a clause each; none where the line was notation
 }
 
 // Mend reads one line as people keep and paste them: what is notation is taken as it is, and besides that it knows

@@ -220,7 +220,7 @@ func TestMendForms(t *testing.T) {
 			require.Len(t, mended.Entries, 1, "%q", form)
 			assert.Equal(t, want, mended.Entries[0], "%q", form)
 			if _, err := Parse(form); err != nil {
-				assert.NotEmpty(t, mended.Changes, "%q: what was changed is told", form)
+				assert.NotEmpty(t, mended.Changes, "%q: what was changed is reported", form)
 			}
 		}
 		if path != "" {

@@ -28,7 +28,7 @@ func Parse(line string) (Entry, error) {
 }
 
 // parseKept is Parse without suggestions. Entries are kept as they print, so one that would not be read back as it is refused here,
-// at the door, and not when somebody needs it. No line is known that comes to this; tests and fuzzing look for one.
+// at the door, and not when somebody needs it. No such line is known; tests and fuzzing look for one.
 func parseKept(line string) (Entry, *Error) {
 	entry, err := parse(line)
 	if err != nil {

@@ -128,7 +128,7 @@ func drawJourney(t *rapid.T) (naive, *Snapshot) {
 	return n, n.snapshot()
 }
 
-// The week of a journey says at every moment what the journey comes to then, and nothing changes where it shows no change.
+// The week of a journey says at every moment what becomes of the journey then, and nothing changes where it shows no change.
 func TestTravelStripIsExact(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n, s := drawJourney(t)
@@ -156,7 +156,7 @@ func TestTravelStripIsExact(t *testing.T) {
 	})
 }
 
-// The next change of a journey is the first moment at which it comes to something else.
+// The next change of a journey is the first moment at which its verdict changes.
 func TestTravelUntilIsFirst(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n, s := drawJourney(t)

@@ -30,7 +30,7 @@ const (
 // Rungs lists every rung, from the top.
 var Rungs = []Rung{AtBaseline, AtUnlocked, AtException, AtStint, AtPolicy, AtFallback}
 
-// Decision is a verdict and where it comes from. Decisions are comparable.
+// Decision is a verdict and its origin. Decisions are comparable.
 type Decision struct {
 	Verdict  Verdict
 	Rung     Rung
@@ -50,7 +50,7 @@ const (
 	yes
 )
 
-// Work is scratch space for decisions. One that is used again lets them cost no allocation. It must not be used by two at once. The zero
+// Work is scratch space for decisions; reusing one avoids allocations. It must not be used concurrently. The zero
 // Work is ready for use.
 type Work struct {
 	groups   directory.Set
@@ -63,7 +63,7 @@ type Work struct {
 	network  int32
 
 	seen    classify.Result
-	in, may directory.Set // lists that the URL is in; of which it cannot be told
+	in, may directory.Set // lists that the URL is in; that it may be in
 	is      directory.Set // categories
 	listed  []int32       // what in holds
 	traits  uint8         // a bit for each of [Traits] that rules ask and it has
@@ -93,10 +93,10 @@ type candidate struct {
 	take   match.Take
 }
 
-// noCategory stands for one that no rule asks for: its row of the masks is that of the rules that need nothing.
+// noCategory is the number of a category that no rule asks for: its row of the masks holds the rules that need nothing.
 const noCategory = needNothing - firstCategory
 
-// hypothesis is a single change that is tried out without being made. Numbers of -1 stand for nothing.
+// hypothesis is a single change that is tried out without being made. A number of -1 means none.
 type hypothesis struct {
 	without   [2]int32 // a rule that is switched off: its policy, or -1 for the fallback, and its place
 	lifted    [3]int32 // a rule that is asked before another of its policy
@@ -107,12 +107,12 @@ type hypothesis struct {
 	says      pattern.Specificity
 }
 
-// nothing is a hypothesis without a change.
+// nothing is the hypothesis without a change.
 var nothing = hypothesis{without: [2]int32{-1, -1}, lifted: [3]int32{-1, -1, -1}, ended: -1}
 
 // Decide returns the verdict on a request at a moment. It is a pure function of its arguments; w is only scratch.
 func (s *Snapshot) Decide(w *Work, r *Request, at time.Time) Decision {
-	place := s.callers.Place(r.Person) // and while that is fetched, the URL is looked up
+	place := s.callers.Place(r.Person) // fetched from memory while the URL is looked up
 	s.identify(w, r)
 	s.look(w, r, pattern.DateOf(at.In(s.config.Zone)), false)
 	s.find(w, r.Person, place)
@@ -121,14 +121,14 @@ func (s *Snapshot) Decide(w *Work, r *Request, at time.Time) Decision {
 	return s.ladder(w, at, nil)
 }
 
-// belong finds out who asks, and what is for them.
+// belong identifies the asker and collects their groups and policies.
 func (s *Snapshot) belong(w *Work, r *Request) {
 	s.identify(w, r)
 	s.find(w, r.Person, s.callers.Place(r.Person))
 	s.join(w, true)
 }
 
-// identify takes from the request what is plain.
+// identify fills in what the request says without any lookup.
 func (s *Snapshot) identify(w *Work, r *Request) {
 	d := s.config.Directory
 	if len(w.groups) != (len(d.Groups)+63)/64 {
@@ -153,7 +153,7 @@ func (s *Snapshot) identify(w *Work, r *Request) {
 	w.gateBit = uint8(slices.Index(Gates, w.gate))
 }
 
-// find finds out who asks. It touches what will be needed of their policies.
+// find identifies the asker, and prefetches what will be needed of their policies.
 func (s *Snapshot) find(w *Work, person string, place directory.Place) {
 	w.person = -1
 	if w.caller = s.callers.At(person, place); w.caller != nil {
@@ -164,7 +164,7 @@ func (s *Snapshot) find(w *Work, person string, place directory.Place) {
 	}
 }
 
-// join finds out which policies are for who was identified and, with groups, which groups they are in.
+// join collects the policies of the asker and, if groups is set, their groups.
 func (s *Snapshot) join(w *Work, groups bool) {
 	if c := w.caller; !groups && c != nil && c.count != tooMany && w.member < 0 && !w.addr.IsValid() {
 		w.network, w.policies = -1, c.policies()
@@ -187,12 +187,12 @@ func (s *Snapshot) policiesOf(dst []int32, set, groups directory.Set) []int32 {
 	return dst
 }
 
-// look finds out what has something to say about the URL on a day.
+// look collects the entries that apply to the URL on a day.
 func (s *Snapshot) look(w *Work, r *Request, day pattern.Date, unclear bool) {
 	s.classifier.Look(&w.seen, r.URL, day, w.sight, unclear)
 }
 
-// weigh says what it is, and which conditions' lists it is in.
+// weigh classifies the URL and fills in the lists of conditions that it is in.
 func (s *Snapshot) weigh(w *Work) {
 	if len(w.in) != (int(s.asked)+63)/64 {
 		w.in, w.may = directory.NewSet(int(s.asked)), directory.NewSet(int(s.asked))
@@ -242,7 +242,7 @@ func (s *Snapshot) weigh(w *Work) {
 	}
 }
 
-// grantedBy keeps the entry of an exception that says most.
+// grantedBy keeps the most specific entry of an exception.
 func (w *Work) grantedBy(s *Snapshot, t match.Take) {
 	c := candidate{t.List - s.grantsFrom, t.Answer(), s.index.Specificity(t), t}
 	if last := len(w.granted) - 1; last >= 0 && w.granted[last].grant == c.grant {
@@ -256,7 +256,7 @@ func (w *Work) grantedBy(s *Snapshot, t match.Take) {
 	w.granted = append(w.granted, c)
 }
 
-// The levels of exceptions: the higher counts before the lower.
+// The levels of exceptions, the strongest last.
 const (
 	forNobody = iota
 	forEverybody
@@ -265,7 +265,7 @@ const (
 	forPerson
 )
 
-// level says how closely an exception fits who asks.
+// level returns how closely an exception fits the asker.
 func (w *Work) level(g *grant) int {
 	switch {
 	case w.person >= 0 && slices.Contains(g.persons, w.person):
@@ -280,12 +280,12 @@ func (w *Work) level(g *grant) int {
 	return forNobody
 }
 
-// runs reports whether something that lasts from a moment until another is in force at one.
+// runs reports whether something that lasts from one moment until another is in force at a given moment.
 func runs(from, until, at time.Time) bool {
 	return (from.IsZero() || !at.Before(from)) && (until.IsZero() || at.Before(until))
 }
 
-// ladder goes down the rungs. With a trace, it tells every step. A gate that cannot ask blocks what is held.
+// ladder goes down the rungs. With a trace, it records every step. A gate that cannot show a page blocks what is held.
 func (s *Snapshot) ladder(w *Work, at time.Time, t *tracer) Decision {
 	d := Decision{Policy: -1, Rule: -1, Granted: -1, Stint: -1}
 	s.descend(w, at, t, &d)
@@ -295,7 +295,7 @@ func (s *Snapshot) ladder(w *Work, at time.Time, t *tracer) Decision {
 	return d
 }
 
-// descend fills d with what the first rung says that decides.
+// descend fills d with the decision of the first rung that decides.
 func (s *Snapshot) descend(w *Work, at time.Time, t *tracer, d *Decision) {
 	if s.baseline != nil {
 		if rule, _, decided := s.first(w, s.baseline, s.baselineNumber(), AtBaseline, at, t, nil); decided {
@@ -334,8 +334,8 @@ func (s *Snapshot) descend(w *Work, at time.Time, t *tracer, d *Decision) {
 	}
 }
 
-// first returns the first rule of a policy that decides, and the strictness of what it says. With canMatch, it asks only those; nil for
-// all that the request can make match.
+// first returns the first rule of a policy that decides, and the strictness of its verdict. With canMatch, only those rules are asked; nil means
+// all that the request can match.
 func (s *Snapshot) first(w *Work, p *ladderPolicy, number int32, rung Rung, at time.Time, t *tracer, canMatch []uint32) (rule int32, then uint8, decided bool) {
 	if t == nil {
 		if canMatch == nil {
@@ -367,7 +367,7 @@ func (s *Snapshot) first(w *Work, p *ladderPolicy, number int32, rung Rung, at t
 	return rule, then, decided
 }
 
-// number tells policies apart: their position, and below -1 those that have none.
+// number identifies a policy: its position, or a number below -1 for those without one.
 func (p *ladderPolicy) number(rung Rung) int32 {
 	switch rung {
 	case AtBaseline:
@@ -378,7 +378,7 @@ func (p *ladderPolicy) number(rung Rung) int32 {
 	return p.at
 }
 
-// outcome says what comes of a rule.
+// outcome returns the outcome of a rule.
 func (s *Snapshot) outcome(w *Work, r *rule, at time.Time) Outcome {
 	if r.off {
 		return IsOff
@@ -398,7 +398,7 @@ func (s *Snapshot) outcome(w *Work, r *rule, at time.Time) Outcome {
 	return NoMatch
 }
 
-// now says what keeps a rule from being asked at a gate and a moment; Decided where nothing does.
+// now returns what keeps a rule from being asked at a gate and a moment; Decided if nothing does.
 func (s *Snapshot) now(w *Work, h *head, at time.Time) Outcome {
 	switch {
 	case h.gates&(1<<w.gateBit) != 0:
@@ -409,7 +409,7 @@ func (s *Snapshot) now(w *Work, h *head, at time.Time) Outcome {
 	return Decided
 }
 
-// holds asks a condition.
+// holds evaluates a condition.
 func (s *Snapshot) holds(w *Work, n *node) answer {
 	best := no
 	switch n.op {
@@ -461,7 +461,7 @@ func (s *Snapshot) holds(w *Work, n *node) answer {
 		if w.sight != weburl.Full {
 			return unclear
 		}
-		// The index has looked for the words in the whole URL; only where it found one it is worth to look what is searched for.
+		// The index has looked for the words in the whole URL; only if it found one need the search terms be extracted.
 		if test := &s.words[n.words]; w.in.Has(test.list) && len(test.words.Find(SearchTerms(w.url.Query()))) > 0 {
 			best = yes
 		}
@@ -508,7 +508,7 @@ func (w *Work) app(a *appTest) answer {
 	return host
 }
 
-// trait asks for a plain fact of the request, as far as the sight shows it.
+// trait evaluates a trait of the request, as far as the sight shows it.
 func (w *Work) trait(t Trait) answer {
 	holds, sight := false, weburl.Name
 	switch t {
@@ -535,7 +535,7 @@ func (w *Work) trait(t Trait) answer {
 	return no
 }
 
-// granted returns the exception that counts, or what is unlocked; -1 where there is none.
+// granted returns the exception or unlocked page that counts; -1 if there is none.
 func (s *Snapshot) granted(w *Work, unlocked bool, at time.Time, t *tracer) int32 {
 	best, level, says, blocks := int32(-1), forNobody, pattern.Specificity{}, false
 	for i := range w.granted {
@@ -565,7 +565,7 @@ func (s *Snapshot) granted(w *Work, unlocked bool, at time.Time, t *tracer) int3
 	return best
 }
 
-// grantedWith returns the verdict of the exceptions with one more; "" where there is none.
+// grantedWith returns the verdict of the exceptions and one more; "" if none applies.
 func (s *Snapshot) grantedWith(w *Work, at time.Time) Verdict {
 	h := *w.assumed
 	real := s.granted(w, false, at, nil)
@@ -577,7 +577,7 @@ func (s *Snapshot) grantedWith(w *Work, at time.Time) Verdict {
 	return s.grants[real].Then
 }
 
-// stint returns what the stint says that was begun last, of those in force for the request's groups.
+// stint returns the verdict of the stint begun last, of those in force for the request's groups.
 func (s *Snapshot) stint(w *Work, at time.Time, t *tracer) (int32, Verdict) {
 	for i := range s.stints {
 		st := &s.stints[i]
@@ -603,11 +603,11 @@ func (s *Snapshot) stint(w *Work, at time.Time, t *tracer) (int32, Verdict) {
 	return -1, ""
 }
 
-// combined fills d with what the request's policies say together; false where it has none.
+// combined fills d with the combined decision of the request's policies; false if it has none.
 func (s *Snapshot) combined(w *Work, at time.Time, t *tracer, d *Decision) bool {
 	found, best := false, uint8(0)
 	w.can = w.can[:0]
-	if t == nil { // of all policies at once, so that the machine may fetch what this takes side by side
+	if t == nil { // for all policies at once, so that the processor can fetch their data in parallel
 		for _, n := range w.policies {
 			s.outline.canMatch(w, n)
 		}
@@ -656,7 +656,7 @@ func (s *Snapshot) combined(w *Work, at time.Time, t *tracer, d *Decision) bool 
 	return found
 }
 
-// says returns what one policy says, by its strictness, and the rule that says so; -1 for its otherwise. See first for canMatch.
+// says returns the strictness of one policy's verdict, and the rule that decides; -1 for its otherwise. See first for canMatch.
 func (s *Snapshot) says(w *Work, p *ladderPolicy, number int32, rung Rung, at time.Time, t *tracer, canMatch []uint32) (then uint8, rule int32) {
 	rule, then, decided := s.first(w, p, number, rung, at, t, canMatch)
 	if decided {
@@ -668,7 +668,7 @@ func (s *Snapshot) says(w *Work, p *ladderPolicy, number int32, rung Rung, at ti
 	return s.outline.policies[number].otherwise, -1
 }
 
-// provisos returns what a rule binds to; a policy's otherwise binds to nothing.
+// provisos returns the provisos of a rule; a policy's otherwise has none.
 func (s *Snapshot) provisos(p *ladderPolicy, number, rule int32) Provisos {
 	if rule < 0 || !s.outline.policies[number].binds {
 		return Provisos{}
@@ -676,20 +676,20 @@ func (s *Snapshot) provisos(p *ladderPolicy, number, rule int32) Provisos {
 	return p.rules[rule].With
 }
 
-// Inspects reports whether the gate opens the TLS connection of a request to see the whole URL: as the first of its policies says, else
+// Inspects reports whether the gate opens the TLS connection of a request to see the whole URL: the first of its policies decides, else
 // the fallback.
 func (s *Snapshot) Inspects(w *Work, r *Request, at time.Time) bool {
 	return s.opens(s.tunnel(w, r, at))
 }
 
-// tunnel looks up all that it hangs on whether a connection is opened.
+// tunnel looks up everything that decides whether a connection is opened.
 func (s *Snapshot) tunnel(w *Work, r *Request, at time.Time) *Work {
 	tunnel := *r
 	tunnel.Sight, tunnel.Gate = weburl.Tunnel, Proxy
 	return s.probe(w, &tunnel, at)
 }
 
-// opens is [Snapshot.Inspects] for what was looked up.
+// opens is [Snapshot.Inspects] after the lookup.
 func (s *Snapshot) opens(w *Work) bool {
 	p := s.fallback
 	if len(w.policies) > 0 {

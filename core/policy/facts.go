@@ -12,9 +12,9 @@ import (
 	"widelark/core/ranges"
 )
 
-// Facts are what holds beside a snapshot, without being published: each fact has an end, and others come and go while the snapshot stays.
-// They begin and end with whole seconds, as everything does that changes a verdict: fractions of the moments given do not count. The zero
-// Facts are none.
+// Facts hold beside a snapshot without being published: each has an end, and facts come and go while the snapshot stays.
+// They begin and end at whole seconds, as everything that changes a verdict does: fractions of a second are dropped. The zero
+// Facts is empty.
 type Facts struct {
 	Grants   []Exception // made at once, on the rung of exceptions and ordered with them
 	Unlocked []Unlocked  // on a rung of their own, above exceptions
@@ -25,7 +25,7 @@ type Facts struct {
 func (f *Facts) IsEmpty() bool { return len(f.Grants)+len(f.Unlocked)+len(f.Stints) == 0 }
 
 // With returns a snapshot that decides with facts beside it, in place of those that s has. All that is compiled is shared; s stays as it is. It
-// costs a small index of what the facts cover, however large the configuration is. What a fact names and is not there never holds.
+// costs a small index of what the facts cover, however large the configuration is. A fact about somebody unknown never applies.
 func (s *Snapshot) With(facts Facts) *Snapshot {
 	with := *s
 	published := s.grants[:len(s.config.Exceptions)]
@@ -64,7 +64,7 @@ func (s *Snapshot) With(facts Facts) *Snapshot {
 	return &with
 }
 
-// noneOf says that none of so many exceptions covers a URL.
+// noneOf returns the sentence that none of so many exceptions covers a URL.
 func noneOf(exceptions int) string {
 	switch exceptions {
 	case 0:

@@ -12,7 +12,7 @@ import (
 	"widelark/core/weburl"
 )
 
-// FlipKind is a kind of change that turns a verdict round.
+// FlipKind is a kind of change that turns a verdict.
 type FlipKind string
 
 // The kinds of flips.
@@ -26,7 +26,7 @@ const (
 	Correct      FlipKind = "correct category"
 )
 
-// Flip is one change that turns a verdict round by itself: it was tried out.
+// Flip is a single change that turns a verdict; it was tried out.
 type Flip struct {
 	Kind    FlipKind
 	Text    string  // the change in a sentence
@@ -70,7 +70,7 @@ func (s *Snapshot) TravelFlips(w *Work, r *Request, at time.Time) []Flip {
 	return s.flips(r, at, probes, tunnel)
 }
 
-// probe looks up all that a request hangs on, so that it can be decided on again and again.
+// probe looks up everything that a decision on the request depends on, so that it can be made repeatedly.
 func (s *Snapshot) probe(w *Work, r *Request, at time.Time) *Work {
 	w.assumed = nil
 	s.belong(w, r)
@@ -91,7 +91,7 @@ type flipping struct {
 	flips   []Flip
 }
 
-// decide returns what the probes come to together, and the one that says so. With a hypothesis, as if the change had been made.
+// decide returns the joint verdict of the probes, and the probe that decides. A hypothesis is applied as if the change had been made.
 func (f *flipping) decide(h *hypothesis) (said Decision, decider *Work) {
 	var c course
 	for i, w := range f.probes {
@@ -182,7 +182,7 @@ func (s *Snapshot) policyOf(d Decision) *ladderPolicy {
 	return nil
 }
 
-// rules tries the rule that decided switched off, and those below it moved above it.
+// rules tries to switch off the rule that decided, and to move each rule below it above it.
 func (f *flipping) rules(p *ladderPolicy) {
 	number, now := p.number(f.now.Rung), f.now.Rule
 	h := nothing
@@ -203,7 +203,7 @@ func (f *flipping) rules(p *ladderPolicy) {
 	}
 }
 
-// works returns all that a change of what the URL is has to be made in.
+// works returns all scratch spaces in which a change of the URL's classification has to be made.
 func (f *flipping) works() []*Work {
 	if f.tunnel == nil {
 		return f.probes
@@ -211,7 +211,7 @@ func (f *flipping) works() []*Work {
 	return append(slices.Clone(f.probes), f.tunnel)
 }
 
-// tryClass is try after a change of what the URL is. Where that changes what the gates see, nothing is said.
+// tryClass is try after a change of the URL's classification. If that changes what the gates see, no flip is kept.
 func (f *flipping) tryClass(flip Flip) {
 	if f.tunnel == nil || f.s.opens(f.tunnel) == f.opened {
 		f.try(nothing, flip)
@@ -282,7 +282,7 @@ func (f *flipping) categories(p *ladderPolicy) {
 	}
 }
 
-// asks appends the parts of a condition that ask something themselves.
+// asks appends the leaves of a condition.
 func (n *node) asks(all []*node) []*node {
 	for i := range n.of {
 		all = n.of[i].asks(all)
@@ -332,7 +332,7 @@ func Narrowest(u URL, sight weburl.Sight) (what []string, patterns []pattern.Pat
 	return what, patterns
 }
 
-// whom is somebody that an exception can be for.
+// whom is a possible audience of an exception.
 type whom struct {
 	Whom
 	name  string

@@ -7,7 +7,7 @@ import (
 	"widelark/core/weburl"
 )
 
-// Sees is what a person sees in the end.
+// Sees is what a person sees at the end of a journey.
 type Sees string
 
 // What there is to see.
@@ -29,7 +29,7 @@ type Stop struct {
 	Opened      bool // a TLS connection that is opened, so that the whole URL is seen
 }
 
-// Journey is the way of a request through the gates that are switched on, up to the one that stops it.
+// Journey is the path of a request through the gates that are switched on, up to the one that stops it.
 type Journey struct {
 	Stops   []Stop
 	Verdict Verdict
@@ -91,8 +91,8 @@ func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
 	return j
 }
 
-// Arrive returns the decision that says what becomes of a request on its way through the gates, as [Snapshot.Travel] finds it, without what
-// led to it. Where no gate is on the way, everything passes.
+// Arrive returns the decision on a request's journey, as [Snapshot.Travel] finds it, without explanations. If no gate is on the way, everything
+// passes.
 func (s *Snapshot) Arrive(w *Work, r *Request, at time.Time) Decision {
 	way, _ := s.way(w, r, at)
 	said := open
@@ -110,7 +110,7 @@ func (s *Snapshot) Arrive(w *Work, r *Request, at time.Time) Decision {
 	return said
 }
 
-// course follows a request from gate to gate. The zero course has met none.
+// course follows a request from gate to gate. The zero course is at the beginning.
 type course struct {
 	gates    int     // met so far
 	verdict  Verdict // on the whole: what stops it; else the first that flags it
@@ -129,7 +129,7 @@ func (c *course) meets(v Verdict) bool {
 	return v.Passes()
 }
 
-// Decisive returns the stop that says what becomes of the journey: the one that stops it; else the last that says what the journey does.
+// Decisive returns the stop that decides the journey: the one that stops it, else the last one with the journey's verdict.
 // Precondition: there are stops.
 func (j *Journey) Decisive() *Stop {
 	var c course
@@ -139,7 +139,7 @@ func (j *Journey) Decisive() *Stop {
 	return &j.Stops[c.decisive]
 }
 
-// open is what stands for a decision where no gate is on the way.
+// open is the decision on a journey without gates.
 var open = Decision{Verdict: Allow, Policy: -1, Rule: -1, Granted: -1, Stint: -1}
 
 // TravelStrip is [Snapshot.Strip] for the verdicts on journeys.
@@ -166,7 +166,7 @@ func (s *Snapshot) TravelStrip(w *Work, r *Request, from, to time.Time) []Segmen
 		for _, at := range moments {
 			d := open
 			if i := together(strips, at); i >= 0 {
-				d = s.Decide(w, &way[i], at) // its reason may be another one than where its segment began
+				d = s.Decide(w, &way[i], at) // its reason may differ from that at the beginning of its segment
 			}
 			strip = extend(strip, at, to, d)
 		}
@@ -176,7 +176,7 @@ func (s *Snapshot) TravelStrip(w *Work, r *Request, from, to time.Time) []Segmen
 }
 
 // openingDays returns the days, in order, that begin between two moments and with which it may change whether a connection is opened: what is
-// opened hangs on lists and categories, whose entries end with a day.
+// opened depends on lists and categories, whose entries end with a day.
 func (s *Snapshot) openingDays(w *Work, r *Request, from, to time.Time) []time.Time {
 	if r.URL.Scheme() != "https" {
 		return nil
@@ -193,7 +193,7 @@ func (s *Snapshot) openingDays(w *Work, r *Request, from, to time.Time) []time.T
 	return days
 }
 
-// together returns which gate says what becomes of a journey at a moment; -1 where there is none.
+// together returns the gate that decides a journey at a moment; -1 if there is none.
 func together(strips [][]Segment, at time.Time) int {
 	var c course
 	for _, strip := range strips {
@@ -219,7 +219,7 @@ func (s *Snapshot) TravelUntil(w *Work, r *Request, at time.Time) (time.Time, bo
 	})
 }
 
-// stopped says what a person sees whom a gate stops.
+// stopped returns what a person sees when a gate stops a request.
 func stopped(gate Gate, sight weburl.Sight, v Verdict) Sees {
 	switch {
 	case gate == DNS:

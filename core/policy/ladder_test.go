@@ -118,7 +118,7 @@ func TestRungs(t *testing.T) {
 	assert.Equal(t, `Ivo has paused the web of the group "Nurses" until 03:00: block.`, config.snapshot().Explain(&w, &r, hour(2)).Because)
 }
 
-// Every rung down to the one that decides is told, also where it has nothing to say.
+// Every rung down to the one that decides is in the trace, also where nothing on it applies.
 func TestRungsAreTold(t *testing.T) {
 	told := func(config house) string {
 		var w Work

@@ -7,8 +7,8 @@ import (
 	"time"
 )
 
-// outline is what most decisions need to know of all policies, side by side and as small as can be, so that it stays near the processor.
-// Policies are numbered by their position; behind them come the baseline and the fallback.
+// outline holds what most decisions need of all policies, as compact as possible, so that it stays in the processor's caches.
+// Policies are numbered by their position, followed by the baseline and the fallback.
 type outline struct {
 	policies []outlined
 	masks    []uint32
@@ -21,13 +21,13 @@ type outline struct {
 	categories int
 }
 
-// wordBits is how many rules a word of masks is for: nearly all policies have fewer.
+// wordBits is the number of rules in a word of masks: nearly all policies have fewer.
 const wordBits = 32
 
-// line is how many words of masks the processor fetches at once. What is looked at of every policy lies in one line of it.
+// line is the number of words of masks in a cache line. What is read of every policy lies in one line.
 const line = 16
 
-// outlined is the outline of a policy: where it begins in masks and heads, how many words of masks make a row, and what is left to say.
+// outlined is the outline of a policy: where it begins in masks and heads, how many words of masks make a row, and the rest.
 type outlined struct {
 	masks, heads int32
 	words        uint16
@@ -49,16 +49,16 @@ const (
 	firstCategory = firstTrait + 6
 )
 
-// head is what most decisions need to know of a rule.
+// head holds what most decisions need of a rule.
 type head struct {
 	clock   int32 // -1 for always
 	gates   uint8 // a bit for each of [Gates] that it is not for
 	then    uint8 // strictness of what it says
 	outside bool
-	exact   bool // that it can match means that it does
+	exact   bool // if the rule can match, it does
 }
 
-// listRules is the rules of one policy that a list can make match: those of one word of its masks.
+// listRules is the rules of one policy that can match through a list: those of one word of its masks.
 type listRules struct {
 	policy, word int32
 	rules        uint32
@@ -67,8 +67,8 @@ type listRules struct {
 func (s *Snapshot) baselineNumber() int32 { return int32(len(s.config.Policies)) }
 func (s *Snapshot) fallbackNumber() int32 { return int32(len(s.config.Policies)) + 1 }
 
-// prefetch reads what will be needed of a policy. Nothing waits for it, so the machine fetches it beside other work. The result means nothing,
-// but that it is kept keeps the read from being left out.
+// prefetch reads what will be needed of a policy. Nothing waits for the result, so the processor fetches it in parallel with other work. The result is
+// kept only so that the compiler does not remove the read.
 func (o *outline) prefetch(number int32) uint32 {
 	if p := &o.policies[number]; p.words > 0 {
 		return o.masks[p.masks]
@@ -76,7 +76,7 @@ func (o *outline) prefetch(number int32) uint32 {
 	return 0
 }
 
-// prefetchRows is prefetch for what the categories of a request have to say in its caller's policies.
+// prefetchRows is prefetch for the rows of a request's categories in the asker's policies.
 func (o *outline) prefetchRows(w *Work) uint32 {
 	loaded := uint32(0)
 	for _, n := range w.caller.policies() {
@@ -90,7 +90,7 @@ func (o *outline) prefetchRows(w *Work) uint32 {
 	return loaded
 }
 
-// canMatch appends to w.can which rules of a policy the lists, categories and traits of the request can make match.
+// canMatch appends to w.can the rules of a policy that can match, given the lists, categories and traits of the request.
 func (o *outline) canMatch(w *Work, number int32) {
 	p := &o.policies[number]
 	words := int(p.words)
@@ -140,7 +140,7 @@ func (s *Snapshot) firstOf(w *Work, p *ladderPolicy, number int32, rung Rung, at
 	return -1, 0, false
 }
 
-// rulesFor returns the rules of a policy that a list can make match, of one word of its masks.
+// rulesFor returns the rules of a policy that can match through a list, of one word of its masks.
 func (o *outline) rulesFor(list, policy, word int32) uint32 {
 	rows := o.listRules[o.rulesFrom[list]:o.rulesFrom[list+1]]
 	for len(rows) > 0 {
@@ -209,7 +209,7 @@ func (c *compiler) outline(p *ladderPolicy, number int32) {
 	}
 }
 
-// withRule adds a rule to those of a list. The rules of a policy come one after the other.
+// withRule adds a rule to those of a list. The rules of a policy are added one after the other.
 func withRule(rules []listRules, policy, word int32, bit uint32) []listRules {
 	if last := len(rules) - 1; last >= 0 && rules[last].policy == policy && rules[last].word == word {
 		rules[last].rules |= bit
@@ -218,7 +218,7 @@ func withRule(rules []listRules, policy, word int32, bit uint32) []listRules {
 	return append(rules, listRules{policy, word, bit})
 }
 
-// gather puts the rules of all lists one after the other.
+// gather concatenates the rules of all lists.
 func (o *outline) gather(ofList [][]listRules) {
 	o.rulesFrom = []int32{0}
 	for _, rules := range ofList {
@@ -228,13 +228,13 @@ func (o *outline) gather(ofList [][]listRules) {
 	}
 }
 
-// fact is something that a request can be: in a list that conditions ask or, by a row of the masks, of a category or with a trait.
+// fact is a property of a request: membership of a list that conditions ask for or, by a row of the masks, a category or a trait.
 type fact struct {
 	list int32
 	row  int // 0 for lists
 }
 
-// needs returns facts of which a condition needs one at least to hold; true where it may hold without any.
+// needs returns facts of which a condition needs at least one to hold; true if it may hold without any.
 func (s *Snapshot) needs(n *node, facts []fact) ([]fact, bool) {
 	switch n.op {
 	case InList:
@@ -265,7 +265,7 @@ func (s *Snapshot) needs(n *node, facts []fact) ([]fact, bool) {
 			}
 		}
 	case All:
-		for i := range n.of { // each part has to hold, so what one of them needs will do
+		for i := range n.of { // every part has to hold, so the needs of one part suffice
 			if part, free := s.needs(&n.of[i], nil); !free {
 				return append(facts, part...), false
 			}
@@ -277,7 +277,7 @@ func (s *Snapshot) needs(n *node, facts []fact) ([]fact, bool) {
 	return facts, false
 }
 
-// always reports whether a condition holds only where a part holds that is so.
+// always reports whether a condition can hold only where one of its parts holds for which test reports true.
 func (n *node) always(so func(n *node) bool) bool {
 	part := func(of node) bool { return of.always(so) }
 	switch n.op {
@@ -289,7 +289,7 @@ func (n *node) always(so func(n *node) bool) bool {
 	return so(n)
 }
 
-// exact reports whether a condition holds as soon as one of the facts that it needs is there.
+// exact reports whether a condition holds whenever one of the facts that it needs is true.
 func (n *node) exact() bool {
 	switch n.op {
 	case InList, Is, HasTrait:

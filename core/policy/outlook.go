@@ -14,7 +14,7 @@ type Segment struct {
 	Decision Decision // as it is at From; its reason may change within
 }
 
-// extend adds what is decided at a moment to a strip that goes on until another. A verdict like the last one's goes on with that.
+// extend adds the decision at a moment to a strip that lasts until another. The same verdict as before prolongs the last segment.
 func extend(strip []Segment, at, until time.Time, d Decision) []Segment {
 	if last := len(strip) - 1; last >= 0 {
 		if strip[last].Decision.Verdict == d.Verdict {
@@ -25,8 +25,8 @@ func extend(strip []Segment, at, until time.Time, d Decision) []Segment {
 	return append(strip, Segment{From: at, To: until, Decision: d})
 }
 
-// Strip returns the verdicts on a request from a moment until another, in order, none like the next. It is exact: it decides between all
-// moments at which anything that the verdict hangs on begins or ends.
+// Strip returns the verdicts on a request from one moment until another, in order; neighbours differ. It is exact: it decides between all
+// moments at which anything that the verdict depends on begins or ends.
 func (s *Snapshot) Strip(w *Work, r *Request, from, to time.Time) []Segment {
 	s.belong(w, r)
 	moments, days := s.moments(w, r, from, to)
@@ -44,8 +44,8 @@ func (s *Snapshot) Strip(w *Work, r *Request, from, to time.Time) []Segment {
 	return strip
 }
 
-// moments returns when something may change, beginning with from, and the days on which other entries are in force. It leaves w with
-// what was looked at for the first of them.
+// moments returns when something may change, beginning with from, and the days on which other entries come into force. It leaves w
+// filled for the first of them.
 func (s *Snapshot) moments(w *Work, r *Request, from, to time.Time) (moments, days []int64) {
 	s.look(w, r, pattern.DateOf(from.In(s.config.Zone)), false)
 	s.weigh(w)
@@ -59,7 +59,7 @@ func (s *Snapshot) moments(w *Work, r *Request, from, to time.Time) (moments, da
 			moments = append(moments, at.Unix())
 		}
 	})
-	// Entries only ever end: what is in force later is among what is now.
+	// Entries only end: those in force later are among those in force now.
 	for _, t := range w.seen.Takes {
 		if until := s.index.Until(t); !until.IsZero() {
 			if end := s.dayAfter(until); within(end) {
@@ -71,7 +71,7 @@ func (s *Snapshot) moments(w *Work, r *Request, from, to time.Time) (moments, da
 	return slices.Compact(moments), days
 }
 
-// dayAfter returns the moment at which a day is over.
+// dayAfter returns the moment at which a day ends.
 func (s *Snapshot) dayAfter(day pattern.Date) time.Time {
 	return schedule.BeginOf(day.Add(1), s.config.Zone)
 }
@@ -101,7 +101,7 @@ func (s *Snapshot) clocksOf(w *Work) []int32 {
 	return clocks
 }
 
-// lasting gives the moments at which exceptions that cover the URL, and stints, begin and end.
+// lasting calls give with the moments at which exceptions that cover the URL, and stints, begin and end.
 func (s *Snapshot) lasting(w *Work, each func(time.Time)) {
 	for _, c := range w.granted {
 		g := &s.grants[c.grant]
@@ -116,15 +116,15 @@ func (s *Snapshot) lasting(w *Work, each func(time.Time)) {
 	}
 }
 
-// The times that Until looks through: what schedules say comes round within a week and a clock change, so that what is later can only
-// come from dates, and from clock changes where schedules go by several clocks. Of those the first are looked at, so that a schedule with
-// a line for every day of its life cannot take minutes.
+// The times that Until searches: schedules repeat within a week and a clock change, so a later change can only
+// come from dates, and from clock changes if schedules are in several zones. Only the first of these are searched, so that a schedule with
+// a line for every day cannot take minutes.
 const (
 	week      = 7 * 24 * time.Hour
 	roundTime = week + 26*time.Hour
 	mostDates = 1000
 
-	// clockYears is for how many years clock changes are looked at. They come round with the years, but on other days of the week.
+	// clockYears is the number of years whose clock changes are searched. They repeat every year, but on other days of the week.
 	clockYears = 3
 )
 
@@ -163,7 +163,7 @@ func (s *Snapshot) firstChange(at time.Time, strip func(from, to time.Time) []Se
 	return time.Time{}, false
 }
 
-// datesOf appends the moments after another around which something may change that does not come round with the weeks.
+// datesOf appends the moments after a given one around which something may change that does not repeat weekly.
 func (s *Snapshot) datesOf(dates []int64, w *Work, r *Request, at time.Time) []int64 {
 	s.belong(w, r)
 	s.look(w, r, pattern.DateOf(at.In(s.config.Zone)), false)

@@ -12,23 +12,23 @@ import (
 	"widelark/core/weburl"
 )
 
-// PlanRow is which verdict holds when for what is in a list or has a category, and is nothing else.
+// PlanRow is the verdicts over time on what is in one list or has one category, and nothing else.
 type PlanRow struct {
 	List     *match.Ref         // one of the two
 	Category *classify.Category // Its key is that of a family where all that is in it fares alike
 	Strip    []Segment
 }
 
-// Plan is the week of a group: what everything else gets, and what gets something else.
+// Plan is the week of a group: the verdicts on everything else, and the lists and categories with other verdicts.
 type Plan struct {
 	Else []Segment // for what no rule asks about
-	Rows []PlanRow // lists by their order, then categories; only those that fare otherwise than Else
+	Rows []PlanRow // lists by their order, then categories; only those with other verdicts than Else
 }
 
 // neutral is a page that is in no list and has no category.
 var neutral = weburl.MustParse("https://page.invalid/")
 
-// pretend makes w look as if a request of a group's member were for something that is in one list, or has one category; -1 for none.
+// pretend fills w as if a member of a group asked for something that is in one list, or has one category; -1 for none.
 func (s *Snapshot) pretend(w *Work, group string, list, category int32) {
 	r := Request{URL: neutral, Group: group}
 	s.belong(w, &r)
@@ -141,7 +141,7 @@ func (s *Snapshot) askedOf(w *Work) (lists, categories directory.Set) {
 	return lists, categories
 }
 
-// Conflict says that a rule tries to loosen what the baseline blocks.
+// Conflict is a rule that tries to loosen what the baseline blocks.
 type Conflict struct {
 	Place int32 // of the rule
 	Text  string
@@ -194,7 +194,7 @@ func (s *Snapshot) Loosens(w *Work, id string, at time.Time) []Conflict {
 	return conflicts
 }
 
-// allowing appends the parts of a condition that ask for something to be so.
+// allowing appends the leaves of a condition that are not negated.
 func (n *node) allowing(all []*node) []*node {
 	if n.op == None {
 		return all
@@ -208,7 +208,7 @@ func (n *node) allowing(all []*node) []*node {
 	return all
 }
 
-// Standing is what holds for somebody whatever they ask for.
+// Standing is what holds for an asker, whatever the URL.
 type Standing struct {
 	Groups     []match.Ref
 	Network    *match.Ref
@@ -216,7 +216,7 @@ type Standing struct {
 	Exceptions []Exception // that fit, in force or later; the closest first
 }
 
-// Standing says what a person, an unnamed member of a group, or an address belongs to.
+// Standing returns what a person, an unnamed member of a group, or an address belongs to.
 func (s *Snapshot) Standing(w *Work, r Request, at time.Time) Standing {
 	r.URL = neutral
 	s.belong(w, &r)
@@ -242,7 +242,7 @@ func (s *Snapshot) Standing(w *Work, r Request, at time.Time) Standing {
 	return st
 }
 
-// Source says in a few words what a decision comes from.
+// Source returns in a few words where a decision comes from.
 func (s *Snapshot) Source(d Decision) string {
 	name := func(p *Policy, kind string) string {
 		if d.Rule < 0 {
@@ -273,7 +273,7 @@ func (s *Snapshot) Source(d Decision) string {
 	return name(s.config.Fallback, "Fallback")
 }
 
-// Categories returns the keys of the categories that a URL has on a day. What it returns is scratch, until w is used again.
+// Categories returns the keys of the categories that a URL has on a day. The result is valid until w is used again.
 func (s *Snapshot) Categories(w *Work, u URL, day pattern.Date) []string {
 	s.classifier.Classify(&w.seen, u, day, weburl.Full)
 	w.keys = w.keys[:0]

@@ -451,7 +451,7 @@ func TestSource(t *testing.T) {
 	assert.Equal(t, "No policy is for this request, and there is no fallback: it says allow.", s.Explain(&w, &r, monday).Because)
 }
 
-// What a gate sees of a request, and whether the request comes to it.
+// What a gate sees of a request, and whether the request reaches it.
 func TestSeen(t *testing.T) {
 	for _, row := range []struct {
 		gate   Gate

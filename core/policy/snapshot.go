@@ -19,7 +19,7 @@ type URL = weburl.URL
 
 func decodeForm(text string) string { return pattern.DecodeForm(text) }
 
-// Config is everything that decisions hang on.
+// Config is everything that decisions depend on.
 type Config struct {
 	Directory  *directory.Directory
 	Lists      *match.Index // nil for none

@@ -22,7 +22,7 @@ const (
 	WentOn     Outcome = "matched, went on" // a note
 	NoMatch    Outcome = "no match"
 	NotNow     Outcome = "not now"
-	CannotTell Outcome = "cannot tell" // it hangs on what this sight does not have; such a rule never decides
+	CannotTell Outcome = "cannot tell" // it depends on what cannot be seen at this sight; such a rule never decides
 	IsOff      Outcome = "off"
 	NotReached Outcome = "not reached" // what stands above it in its policy decided
 	Outweighed Outcome = "outweighed"  // it decided for its policy or would have counted, but another counts
@@ -159,7 +159,7 @@ func (t *tracer) step(p *ladderPolicy, rung Rung, place int32) *Step {
 	return step
 }
 
-// rule tells of a rule that was looked at.
+// rule appends the step for a rule that was looked at.
 func (t *tracer) rule(p *ladderPolicy, rung Rung, place int32, outcome Outcome, at time.Time) {
 	r := &p.rules[place]
 	step := t.step(p, rung, place)
@@ -207,7 +207,7 @@ func (t *tracer) otherwise(p *ladderPolicy, rung Rung) {
 	t.decides(p.number(rung))
 }
 
-// nothing tells of a rung with nothing on it that has a say, and why.
+// nothing appends a step for a rung on which nothing applies, with the reason.
 func (t *tracer) nothing(rung Rung, why string) {
 	t.steps = append(t.steps, Step{Rung: rung, Place: -1, Outcome: NoMatch, Missing: why})
 }
@@ -351,7 +351,7 @@ func (t *tracer) evidence(n *node, is answer, found []Evidence) []Evidence {
 	return found
 }
 
-// lists appends the first of some lists that the URL is in or, not certain, of which it cannot be told.
+// lists appends the first of some lists that the URL is in or, where certain is false, may be in.
 func (t *tracer) lists(found []Evidence, set []uint64, certain bool) []Evidence {
 	first := t.s.classifier.FirstList()
 	within := t.w.may

@@ -69,7 +69,7 @@ var why = map[Kind]string{
 	Opposed:        "Only the rule that stands first counts; the other may be what was meant.",
 	NobodysPolicy:  "Its rules are asked for nobody.",
 	NoPolicy:       "The fallback decides for its members, as for strangers.",
-	Between:        "Which one counts hangs on how policies are combined; people get an answer that neither policy's owner meant.",
+	Between:        "Which one counts depends on how policies are combined; people get an answer that neither policy's owner meant.",
 	Unused:         "It is looked after for nothing, or was forgotten where it should be named.",
 	Never:          "What is meant to happen in it never happens.",
 	Always:         "A rule in it is a rule without a time.",
@@ -395,7 +395,7 @@ func (r *reviewer) exceptions() {
 		if e.Off {
 			continue
 		}
-		// A page is told from others of its host only where the gate sees it: over plain HTTP, or where the connection is opened.
+		// A page is distinguished from others of its host only where the gate sees it: over plain HTTP, or where the connection is opened.
 		if unseen := r.unseen(e, inspected); unseen != "" {
 			f := r.add(NotSeen, at, "", "%s", unseen)
 			for _, entry := range e.Entries {
@@ -407,7 +407,7 @@ func (r *reviewer) exceptions() {
 	}
 }
 
-// needsPage reports whether a pattern cannot be told without seeing the path.
+// needsPage reports whether a pattern cannot be decided without seeing the path.
 func needsPage(p pattern.Pattern) bool {
 	if scheme, _ := p.SchemeAndPort(); scheme == "http" {
 		return false

@@ -166,7 +166,7 @@ func checkShortWays(t assert.TestingT, text string) (clean, written bool) {
 	return clean, written
 }
 
-// oddHost are hosts that the library reads otherwise than browsers do: numbers with a sign, "xn--" with nothing behind it, names beyond
+// oddHost are hosts that the library reads differently than browsers do: numbers with a sign, "xn--" with nothing behind it, names beyond
 // ASCII with characters that no registered name has.
 var oddHost = regexp.MustCompile(`(?i)(^|\.)0?x?[+-]|xn--|[^\x00-\x7f]|%`)
 
@@ -196,7 +196,7 @@ func checkLibrary(t assert.TestingT, text string) {
 	}
 }
 
-// Hosts that the library reads otherwise than browsers do.
+// Hosts that the library reads differently than browsers do.
 func TestOddHosts(t *testing.T) {
 	for host, want := range map[string]string{
 		"+127": "+127", "-010": "-010", "heron.-6": "heron.-6", "heron.xn--": "", "xn--.heron.example": "", "xn--heron-.example": "", "ｘn--.heron.example": "",

@@ -96,7 +96,7 @@ func Read(ctx context.Context, r io.Reader, how Reading) (Calendar, error) {
 
 func windowsText(d schedule.Dated) string { return fmt.Sprint(d.Windows) }
 
-// linesOf returns the lines that an event comes to.
+// linesOf returns the lines that an event becomes.
 func linesOf(event ical.Event, how Reading) ([]schedule.Dated, error) {
 	prop := event.Props.Get(ical.PropDateTimeStart)
 	if prop == nil {

@@ -36,7 +36,7 @@ type loadedPack struct {
 	aside    revision.Asides
 }
 
-// mostAside is how many sites of a pack that cannot be read are told; all are left out.
+// mostAside bounds how many unreadable sites of a pack are reported; all of them are left out.
 const mostAside = 100
 
 // Index returns the sites of a pack, and the number of the state that they are of; nil where the pack is not loaded.

@@ -162,7 +162,7 @@ type Taking struct {
 	By        access.Actor
 	MaxShrink int
 	Hold      bool
-	Sites     func(int64) // is told how many sites have been read, now and then; nil for nobody
+	Sites     func(int64) // called from time to time with how many sites have been read; may be nil
 }
 
 // RefusedError says why a pack did not go in.

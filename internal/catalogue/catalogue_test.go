@@ -146,7 +146,7 @@ func TestPullAndGuards(t *testing.T) {
 	}
 	assert.Equal(t, revision.PullUnchanged, d.pull(t).Result)
 
-	// Whatever comes, the last good state stays, and it is told why.
+	// Whatever comes, the last good state stays, and the reason is kept.
 	stranger := ed25519.NewKeyFromSeed(bytes.Repeat([]byte{9}, ed25519.SeedSize))
 	var foreign bytes.Buffer
 	require.NoError(t, packfile.Write(&foreign, content(8), taxonomy, first, stranger))

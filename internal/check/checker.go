@@ -19,12 +19,12 @@ import (
 	"widelark/internal/turn"
 )
 
-// Store is where the checker asks what is there.
+// Store tells the checker which versions there are.
 type Store interface {
 	DraftVersion(ctx context.Context) (revision.Now, error)
 }
 
-// Checker keeps what is known of the draft, and finds it out anew where the draft is another. It is safe for concurrent use.
+// Checker keeps the report on the draft, and makes it again when the draft has changed. It is safe for concurrent use.
 type Checker struct {
 	Store      Store
 	Editions   *edition.Editions
@@ -48,7 +48,7 @@ type Checker struct {
 	companions []review.Companion
 }
 
-// Report is what is known of the draft at one version.
+// Report is the results of all checks of the draft at one version.
 type Report struct {
 	DraftVersion int64
 	Catalogue    int64 // the version of the packs
@@ -68,7 +68,7 @@ func (r *Report) Failing() (failing int) {
 	return failing
 }
 
-// Prepare has the draft compiled and checked in the background, so that the trial after an edit does not wait for it.
+// Prepare compiles and checks the draft in the background, so that the trial after an edit does not wait.
 func (d *Checker) Prepare(ctx context.Context) {
 	if d.closed.Load() {
 		return
@@ -91,16 +91,16 @@ func (d *Checker) Prepare(ctx context.Context) {
 	})
 }
 
-// Close waits for what Prepare began, and begins nothing more.
+// Close waits for what Prepare started and prevents further starts.
 func (d *Checker) Close() {
 	d.closed.Store(true)
 	d.beside.Wait()
 }
 
-// freshness is how long a report holds though nothing was edited: expectations about now have another now after it.
+// freshness is how long a report is valid without edits: expectations may speak of the present moment.
 const freshness = time.Minute
 
-// Report returns what is known of the draft as it is now. It waits for it where it has to be found out.
+// Report returns the report on the draft as it is now, and waits for it if it has to be made.
 func (d *Checker) Report(ctx context.Context) (*Report, error) {
 	if err := d.mu.Lock(ctx); err != nil {
 		return nil, err
@@ -127,7 +127,7 @@ func (d *Checker) Report(ctx context.Context) (*Report, error) {
 	return report, nil
 }
 
-// ReportAt tries what is expected of an earlier version by that version itself.
+// ReportAt tries the expectations of an earlier version on that version.
 func (d *Checker) ReportAt(ctx context.Context, version int64) (*Report, error) {
 	h, err := d.Editions.At(ctx, version)
 	if err != nil {
@@ -136,8 +136,8 @@ func (d *Checker) ReportAt(ctx context.Context, version int64) (*Report, error) 
 	return &Report{DraftVersion: version, At: d.Now(), Expected: Expectations(h)}, nil
 }
 
-// PublishDue publishes what was planned for now or earlier. What is expected is tried once more: time has gone on since it was planned, and
-// the catalogue may say otherwise.
+// PublishDue publishes what was planned for now or earlier. Expectations are tried again: since planning, time has passed and
+// the catalogue may have changed.
 func (d *Checker) PublishDue(ctx context.Context) ([]revision.Revision, error) {
 	return d.Publishing.PublishDue(ctx, d.Now(), func(p revision.Planned) (revision.Publishing, error) {
 		report, err := d.ReportAt(ctx, p.Version)

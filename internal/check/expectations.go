@@ -1,4 +1,4 @@
-// Package check says whether the draft may be put live: what must hold is tried, what looks wrong is found, and what would change is told.
+// Package check says whether the draft may be put live: expectations are tried, findings are made, and what would change is shown.
 //
 // From: the draft and the live revision, compiled.
 // To: results that the API gives out.
@@ -18,7 +18,7 @@ import (
 	"widelark/internal/revision"
 )
 
-// Expected is what came of an expectation.
+// Expected is the result of an expectation.
 type Expected struct {
 	revision.Meta
 	Body   revision.ExpectationBody
@@ -33,10 +33,10 @@ type Wrong struct {
 	URL     string
 	Got     policy.Verdict
 	Because string // what decided, in one sentence
-	Why     string // what is otherwise than expected, in one clause
+	Why     string // what differs from what was expected, in one clause
 }
 
-// Expectations tries what is expected of a version of the draft, by folder and name.
+// Expectations tries the expectations of a version of the draft, and returns the results by folder and name.
 func Expectations(h *edition.State) []Expected { return ExpectationsOf(h, h.Expectations()) }
 
 // ExpectationsOf tries expectations of another version on this one.
@@ -107,12 +107,12 @@ func moment(h *edition.State, b revision.ExpectationBody) (time.Time, error) {
 		if next, ok := s.Schedule.Next(at, s.Zone); ok {
 			return next.In(h.Zone), nil
 		}
-		return at, fmt.Errorf("the schedule %q never comes to that", s.Name)
+		return at, fmt.Errorf("the schedule %q never gets there", s.Name)
 	}
 	return time.Time{}, fmt.Errorf("its schedule is gone")
 }
 
-// differs says what of an explanation is not as expected; "" where all is.
+// differs returns how an explanation differs from an expectation; "" if it does not.
 func differs(b revision.ExpectationBody, x policy.Explanation) string {
 	var wrong []string
 	if x.Decision.Verdict != b.Verdict {

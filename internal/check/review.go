@@ -23,14 +23,14 @@ type Recorded interface {
 	Recorded(ctx context.Context) ([]weburl.URL, error)
 }
 
-// looked is a list as it was looked through, with what that holds for.
+// looked is the examination of a list, with the version that it is valid for.
 type looked struct {
 	version int64
 	day     pattern.Date
 	list    review.List
 }
 
-// review looks the draft through. Lists that were not edited since are not looked through again.
+// review examines the draft. Lists that were not edited since the last review are not examined again.
 func (d *Checker) review(ctx context.Context, h *edition.State) ([]review.Finding, error) {
 	draft := review.Draft{Snapshot: h.Snapshot, Now: h.Now(), Named: map[string]bool{}}
 	for _, one := range h.Asides() {
@@ -79,7 +79,7 @@ func (d *Checker) review(ctx context.Context, h *edition.State) ([]review.Findin
 	return review.Of(draft), nil
 }
 
-// look looks a list through.
+// look examines a list.
 func (d *Checker) look(ctx context.Context, h *edition.State, l revision.DraftList, today pattern.Date) (review.List, error) {
 	var entries []match.Found
 	err := d.Lists.EachEntry(ctx, l.ID, func(id int64, entry pattern.Entry) error {
@@ -130,11 +130,11 @@ func (d *Checker) look(ctx context.Context, h *edition.State, l revision.DraftLi
 	return review.NewList(ref.ID, ref.Name, entries, today, all), ctx.Err()
 }
 
-// shortText is how many letters between two stars are so few that they stand in many names that nobody thought of.
+// shortText is the number of letters between two stars up to which they occur in many unrelated names.
 const shortText = 5
 
-// tooWide says what an entry covers that its author can hardly have meant. Globs and words are only suspected where little in them is
-// literal; of expressions, whatever is made up about them counts.
+// tooWide returns what an entry covers that its author can hardly have meant. Globs and words are suspected only if little in them is
+// literal; for expressions every near miss counts.
 func tooWide(e match.Found) (review.Wide, bool) {
 	p := e.Pattern
 	switch p.Kind() {
@@ -164,7 +164,7 @@ func tooWide(e match.Found) (review.Wide, bool) {
 // mostCorrections bounds how many corrections are looked at.
 const mostCorrections = 5000
 
-// corrections says of each correction whether the catalogue says the same without it.
+// corrections reports for each correction whether the catalogue says the same without it.
 func (d *Checker) corrections(ctx context.Context, h *edition.State) ([]review.Correction, error) {
 	found, _, err := d.Categories.Corrections(ctx, "", 0, mostCorrections)
 	if err != nil || len(found) == 0 {

@@ -35,8 +35,8 @@ type visit struct {
 	with map[string]bool // hosts that were asked for since
 }
 
-// seenTogether finds hosts that load together in the recorded requests of the last days. It is found out again
-// where more was recorded, but not with every edit: it is a week's requests that are read.
+// seenTogether finds hosts that load together in the recorded requests of the last days. The result is kept until
+// more was recorded: a week's requests are read for it.
 func (d *Checker) seenTogether(ctx context.Context) ([]review.Companion, error) {
 	_, last, n, err := d.Journal.RecordedSpan(ctx)
 	if err != nil || n == d.recorded || len(d.companions) > 0 && d.Now().Sub(d.foundAt) < lookedAgain {
@@ -93,7 +93,7 @@ func (d *Checker) seenTogether(ctx context.Context) ([]review.Companion, error) 
 	return d.companions, nil
 }
 
-// hostOf cuts the host out of a canonical URL.
+// hostOf returns the host of a canonical URL.
 func hostOf(url string) string {
 	_, rest, _ := strings.Cut(url, "://")
 	if end := strings.IndexAny(rest, "/?"); end >= 0 {

@@ -15,21 +15,21 @@ import (
 	"widelark/internal/revision"
 )
 
-// Bounds of what is tried to tell two states apart: enough for every part of a day's edits, and a second at most.
+// Bounds of the search for URLs that tell two states apart: enough for all of a day's edits, and a second at most.
 const (
 	mostWitnesses = 1500
 	mostPerObject = 300
 	mostPeople    = 40
 )
 
-// Turned is what turns between two states, as far as the witnesses show.
+// Turned is the verdicts that turn between two states, as far as witnesses show.
 type Turned struct {
 	Turns  []compare.Turn
 	Looked int // URLs that were tried
 	People int // groups and people that were tried
 }
 
-// Turns makes URLs from what two states differ by, and from what was recorded, and says which of them turn, for whom and when.
+// Turns generates URLs from the differences between two states and from recorded traffic, and returns which of them turn, for whom and when.
 func (d *Checker) Turns(ctx context.Context, before, after *edition.State, states []revision.ObjectState) (Turned, error) {
 	c := &candidates{checker: d, seen: map[string]bool{}, asked: map[string]bool{}, after: after}
 	if err := c.gather(ctx, states, before.DraftVersion, after.DraftVersion); err != nil {
@@ -42,7 +42,7 @@ func (d *Checker) Turns(ctx context.Context, before, after *edition.State, state
 	return Turned{turns, len(c.urls), len(c.who)}, nil
 }
 
-// candidates are URLs and people that may show a difference.
+// candidates are URLs and askers that may show a difference.
 type candidates struct {
 	checker *Checker
 	after   *edition.State
@@ -136,7 +136,7 @@ func (c *candidates) members(ctx context.Context, list uuid.UUID, most int) erro
 	return err
 }
 
-// of adds what an object's change may show in.
+// of adds the candidates in which an object's change may show.
 func (c *candidates) of(ctx context.Context, s revision.ObjectState, from, to int64) error {
 	if s.Kind == revision.KindList && s.Entries != nil {
 		found, err := c.checker.Publishing.EntryDifferences(ctx, s.ID, from, to, 0, mostPerObject)

@@ -71,7 +71,7 @@ func TestPackBuild(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "nobody else may read it")
 	_, again, told := d.run("pack", "key", "@makers.pem")
-	assert.Equal(t, key, again, "a key that is there is told, not made anew")
+	assert.Equal(t, key, again, "an existing key is printed, not replaced")
 	assert.Empty(t, told)
 
 	code, told = d.build("@one.larkpack", "1")
@@ -108,7 +108,7 @@ func TestPackBuild(t *testing.T) {
 	assert.Zero(t, code)
 }
 
-// What is wrong with a maker's files is told with its place, and leaves no half pack behind.
+// What is wrong with a maker's files is reported with its place, and leaves no half pack behind.
 func TestPackBuildRefusals(t *testing.T) {
 	d := newDesk(t)
 	_, _, _ = d.run("pack", "key", "@makers.pem")

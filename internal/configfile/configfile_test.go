@@ -103,7 +103,7 @@ func TestRoundTrip(t *testing.T) {
 	assert.Equal(t, files, other, "the same gives the same")
 }
 
-// Every mistake is told with its place.
+// Every mistake is reported with its place.
 func TestMistakes(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct{ path, from, to, want string }{

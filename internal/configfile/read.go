@@ -42,10 +42,10 @@ type placed struct {
 	refs  func() error  // for those: puts ids in the place of names
 }
 
-// maxErrors bounds how many mistakes are told at once.
+// maxErrors bounds how many mistakes are reported at once.
 const maxErrors = 50
 
-// Read reads files into what the draft is to be. All mistakes are told, joined, each an [*Error] with its place.
+// Read reads files into what the draft is to be. All mistakes are reported together, each an [*Error] with its place.
 func Read(files map[string]string, known Known) (revision.Target, error) {
 	r := &reading{files: files, ids: map[revision.Kind]map[string]uuid.UUID{}, bodies: map[uuid.UUID]map[string]any{}, rules: map[uuid.UUID][]revision.RuleBody{}, target: revision.Target{Entries: map[uuid.UUID][]pattern.Entry{}}}
 	for _, o := range known.Objects {

@@ -18,15 +18,15 @@ type Setting struct {
 	On      string       `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"draft, live, or the number of a revision; left out, the draft"`
 }
 
-// Circumstances are all that a question says beside its URLs: who asks, when, and how it is seen. The zero Circumstances are those of
-// somebody of whom nothing is known, now.
+// Circumstances are what a question holds besides its URLs: who asks, when, and how the request is seen. The zero Circumstances are
+// an unknown asker, now.
 type Circumstances struct {
 	Who *Who   `json:"who,omitempty" doc:"Left out: somebody of whom nothing is known"`
 	At  string `json:"at,omitempty" maxLength:"60" doc:"now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now"`
 	Setting
 }
 
-// Asked is circumstances in which everything was found: a request that only wants its URL.
+// Asked is circumstances with everything resolved: a request without its URL.
 type Asked struct {
 	Who     Asker
 	At      time.Time
@@ -36,8 +36,8 @@ type Asked struct {
 	Journey bool
 }
 
-// Ask finds what circumstances name. What is not there, and a moment that cannot be read, are a [*revision.FieldError]; field stands before
-// the paths to complain about. Whether the state is that which the circumstances ask for, the caller sees to.
+// Ask resolves circumstances. An unknown name, or a moment that cannot be read, is a [*revision.FieldError] whose path begins with field.
+// The caller chooses the state; On is not looked at.
 func (s *State) Ask(field string, c Circumstances) (asked Asked, err error) {
 	if c.Who != nil {
 		if asked.Who, err = s.Find(field+"who", *c.Who); err != nil {
@@ -48,7 +48,7 @@ func (s *State) Ask(field string, c Circumstances) (asked Asked, err error) {
 	return asked.Who.When(at, c.Setting), err
 }
 
-// When returns what somebody asks at a moment.
+// When returns the circumstances of an asker at a moment.
 func (a Asker) When(at time.Time, by Setting) Asked {
 	return Asked{Who: a, At: at, Sight: cmp.Or(by.Sight, weburl.Full), Gate: by.Gate, Method: strings.ToUpper(by.Method), Journey: by.Journey}
 }

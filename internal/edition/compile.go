@@ -17,9 +17,9 @@ import (
 	"widelark/internal/revision"
 )
 
-// compiled is the draft at one version, ready to be decided on. Lists are compiled in groups: each large list by itself, all
-// others together. What was edited since a group was compiled stands in a small index beside it, so that an edit costs what
-// it changes, whatever the size of its list.
+// compiled is the draft at one version, ready for decisions. Lists are compiled in groups: each large list by itself, all
+// others together. Edits since a group was compiled stand in a small index beside it, so that the cost of an edit is that of its
+// changes, whatever the size of the list.
 type compiled struct {
 	draft    revision.Draft
 	index    *match.Index
@@ -50,18 +50,18 @@ type group struct {
 }
 
 const (
-	// large is from how many entries on a list is compiled by itself. Compiling so many takes about a millisecond.
+	// large is the number of entries from which a list is compiled by itself. Compiling so many takes about a millisecond.
 	large = 5_000
 
 	// mergeFrom is from how many edits beside a group on it is compiled anew, in the background. Reading so many back takes some
 	// milliseconds with every further edit.
 	mergeFrom = 2_000
 
-	// mostOverlaid is how many edits may stand beside a group while that goes on; with more, the trial waits.
+	// mostOverlaid is how many edits may stand beside a group meanwhile; with more, a trial waits for the compilation.
 	mostOverlaid = 50_000
 )
 
-// compile makes a draft ready, from what was ready before. No more than most edits stand beside a group, except where the group
+// compile compiles a draft, reusing what was compiled before. At most most edits stand beside a group, except where the group
 // itself is no larger.
 func compile(ctx context.Context, r revision.DraftReader, before *compiled, most int) (*compiled, error) {
 	draft, err := r.Draft(ctx)
@@ -75,7 +75,7 @@ func compile(ctx context.Context, r revision.DraftReader, before *compiled, most
 	members := map[uuid.UUID][]revision.DraftList{uuid.Nil: nil}
 	for _, l := range draft.Lists {
 		of := uuid.Nil
-		// A list stays where it is until its group is compiled anew, so that one that grows and shrinks does not go to and fro.
+		// A list stays in its group until the group is compiled again, so that one that grows and shrinks does not move back and forth.
 		if _, alone := before.groups[l.ID]; alone && l.EntryCount >= large/2 || l.EntryCount >= large && !before.groups[uuid.Nil].has(l.ID) ||
 			l.EntryCount >= 2*large {
 			of = l.ID
@@ -130,7 +130,7 @@ func (c *compiled) setAside() []revision.Aside {
 	return all
 }
 
-// compileLocal makes what is said here about categories ready.
+// compileLocal compiles corrections, categories of our own and scorecards.
 func compileLocal(ctx context.Context, r revision.DraftReader) (_ *classify.Local, taxonomy classify.Taxonomy, asides revision.Asides, _ error) {
 	said, err := r.Local(ctx)
 	if err != nil {
@@ -188,7 +188,7 @@ func (g group) has(list uuid.UUID) bool {
 	return ok
 }
 
-// at returns the group with its lists as the reader has them, which may be as they were before the group was compiled.
+// at returns the group with its lists as the reader has them; the reader may be at an earlier version than the group.
 func (g group) at(ctx context.Context, r revision.DraftReader, version int64, lists []revision.DraftList, most int) (group, error) {
 	same := g.base != nil && len(lists) == len(g.seen) && g.beside <= most
 	for _, l := range lists {
@@ -264,7 +264,7 @@ func (g group) compiled(ctx context.Context, r revision.DraftReader, version int
 	return g, nil
 }
 
-// sink gives entries of one list to a builder.
+// sink passes the entries of one list to a builder.
 type sink struct {
 	b       *match.Builder
 	list    int

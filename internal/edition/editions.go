@@ -27,7 +27,7 @@ import (
 	"widelark/internal/turn"
 )
 
-// Store is where the draft comes from.
+// Store reads the draft.
 type Store interface {
 	DraftVersion(ctx context.Context) (revision.Now, error)
 	ReadDraft(ctx context.Context, version int64, read func(revision.DraftReader) error) error // 0 for the draft as it is now
@@ -55,7 +55,7 @@ type Editions struct {
 	published []*compiled        // the last few versions that were asked for by number, the last one first
 }
 
-// mostPublished is how many versions beside the draft are kept ready: the live one, the one before it, and what people look at.
+// mostPublished is how many versions besides the draft are kept compiled: the live one, the one before it, and those that people look at.
 const mostPublished = 4
 
 // ready is a snapshot with the catalogue that it was made with.
@@ -112,7 +112,7 @@ func (d *Editions) Classifier(ctx context.Context) (*classify.Classifier, patter
 	return d.snapshot(c).Classifier(), pattern.DateOf(d.now().In(d.zone)), nil
 }
 
-// ClassifierWith returns a classifier of the draft with other packs than those that are loaded.
+// ClassifierWith returns a classifier of the draft with the given packs instead of those that are loaded.
 func (d *Editions) ClassifierWith(ctx context.Context, packs []classify.Pack) (*classify.Classifier, error) {
 	c, err := d.current(ctx)
 	if err != nil {
@@ -121,7 +121,7 @@ func (d *Editions) ClassifierWith(ctx context.Context, packs []classify.Pack) (*
 	return classify.New(c.local, packs, c.index), nil
 }
 
-// snapshot returns what a compiled draft decides with. It is made again where the draft or the catalogue is another.
+// snapshot returns the snapshot of a compiled draft. It is built again when the draft or the catalogue has changed.
 func (d *Editions) snapshot(c *compiled) *policy.Snapshot { return d.ready(c).snapshot }
 
 func (d *Editions) ready(c *compiled) *ready {
@@ -137,13 +137,13 @@ func (d *Editions) ready(c *compiled) *ready {
 	return fresh
 }
 
-// Close waits for the build in the background, if one is under way, and begins no other.
+// Close waits for a build in the background and prevents further ones.
 func (d *Editions) Close() {
 	d.closed.Store(true)
 	d.beside.Wait()
 }
 
-// Prepare compiles the draft ahead of the next trial, so that this one need not wait for it.
+// Prepare compiles the draft ahead of the next trial, so that the trial need not wait.
 func (d *Editions) Prepare(ctx context.Context) error {
 	_, err := d.current(ctx)
 	return err
@@ -159,7 +159,7 @@ func (d *Editions) current(ctx context.Context) (*compiled, error) {
 	return d.draft(ctx, now.Draft)
 }
 
-// draft returns the draft compiled at a version that it has now, or a later one.
+// draft returns the compiled draft at the given version or a later one.
 func (d *Editions) draft(ctx context.Context, version int64) (*compiled, error) {
 	if c := d.compiled.Load(); c != nil && c.draft.Version >= version {
 		return c, nil
@@ -182,7 +182,7 @@ func (d *Editions) draft(ctx context.Context, version int64) (*compiled, error) 
 	return c, nil
 }
 
-// at returns a version compiled that is not the draft's any more, or is. What it shares with the draft, it shares in memory.
+// at returns the compiled state of any version. It shares memory with the draft as far as they are the same.
 func (d *Editions) at(ctx context.Context, version int64) (*compiled, error) {
 	if c := d.kept(version); c != nil {
 		return c, nil
@@ -209,7 +209,7 @@ func (d *Editions) at(ctx context.Context, version int64) (*compiled, error) {
 	return made.(*compiled), nil
 }
 
-// kept returns a version that is at hand, or nil, and notes that it was asked for.
+// kept returns a compiled version if it is kept, else nil, and marks it as used.
 func (d *Editions) kept(version int64) *compiled {
 	d.revisions.Lock()
 	defer d.revisions.Unlock()
@@ -225,7 +225,7 @@ func (d *Editions) kept(version int64) *compiled {
 	return c
 }
 
-// keep puts a version before the others that are kept, and lets the one go that nobody asked for the longest. The caller holds the lock.
+// keep adds a version to those that are kept, and drops the least recently used. The caller holds the lock.
 func (d *Editions) keep(c *compiled) {
 	d.published = slices.DeleteFunc(d.published, func(of *compiled) bool { return of.draft.Version == c.draft.Version })
 	d.published = slices.Insert(d.published, 0, c)
@@ -243,7 +243,7 @@ func (d *Editions) build(ctx context.Context, before *compiled, most int) (c *co
 	return c, err
 }
 
-// mergeOverlays compiles anew what has many edits beside it, while trials go on with what there is.
+// mergeOverlays compiles groups with many edits beside them again, while trials use the old ones.
 func (d *Editions) mergeOverlays(ctx context.Context) {
 	defer d.merging.Store(false)
 	failed := func(cause any) {
@@ -271,7 +271,7 @@ func (d *Editions) mergeOverlays(ctx context.Context) {
 		d.compiled.Store(fresh)
 		return
 	}
-	// Edits came in meanwhile: they go beside the new bases.
+	// Edits made meanwhile stand beside the new bases.
 	if _, err = d.build(ctx, fresh, mostOverlaid); err != nil {
 		failed(err)
 	}

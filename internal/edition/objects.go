@@ -15,7 +15,7 @@ import (
 	"widelark/internal/revision"
 )
 
-// roster is who asks and what is decided about them, at one version of the draft.
+// roster is people, networks, policies and exceptions at one version of the draft.
 type roster struct {
 	objects   map[uuid.UUID]object
 	directory *directory.Directory
@@ -32,7 +32,7 @@ func (r *roster) setAside() revision.Asides {
 	return slices.Concat(slices.Collect(maps.Values(r.asides.bodies)), r.asides.people, r.asides.rules)
 }
 
-// object is an object with its body read.
+// object is an object with its decoded body.
 type object struct {
 	revision.Meta
 	kind revision.Kind
@@ -65,7 +65,7 @@ func read(o revision.Object) (object, error) {
 	return one, err
 }
 
-// with returns the roster with what changed since it was made. An object that cannot be read is set aside.
+// with returns the roster with later changes applied. An object that cannot be read is set aside.
 func (r *roster) with(changed []revision.Object, gone []uuid.UUID) *roster {
 	if r != nil && len(changed) == 0 && len(gone) == 0 {
 		return r
@@ -119,7 +119,7 @@ func (r *roster) of(kind revision.Kind) []object {
 	return found
 }
 
-// direct makes the directory.
+// direct builds the directory.
 func (r *roster) direct() *directory.Directory {
 	r.asides.people = nil
 	asides := &r.asides.people
@@ -166,7 +166,7 @@ func (r *roster) direct() *directory.Directory {
 	return directory.New(people, groups, networks)
 }
 
-// configure makes the parts of the configuration that objects make.
+// configure fills in the parts of the configuration that come from objects.
 func (r *roster) configure() {
 	config := policy.Config{Directory: r.directory}
 	r.asides.rules = nil
@@ -199,7 +199,7 @@ func (r *roster) configure() {
 	r.config = config
 }
 
-// Ordered puts policies, given by name, into the order that the settings say.
+// Ordered puts policies, given in the order of their names, into the order of the settings.
 func Ordered[T any](policies []T, settings revision.SettingsBody, id func(T) uuid.UUID) []T {
 	place := map[uuid.UUID]int{}
 	for i, ref := range settings.Order {
@@ -209,7 +209,7 @@ func Ordered[T any](policies []T, settings revision.SettingsBody, id func(T) uui
 	return policies
 }
 
-// scheduled reads schedules. One that cannot be read is set aside; what names it then names a schedule that is never in force.
+// scheduled reads schedules. One that cannot be read is set aside; rules that name it then name a schedule that is never in force.
 func scheduled(kept []revision.Schedule) (all []policy.Schedule, asides revision.Asides) {
 	for _, k := range kept {
 		meta := revision.Meta{ID: k.ID, Name: k.Name}

@@ -15,8 +15,8 @@ import (
 	"widelark/internal/revision"
 )
 
-// State is the draft at one version, or a revision, compiled: what decides, and what it was made of. It is immutable. Nothing stands beside
-// the snapshot, unless [State.With] put it there.
+// State is the draft at one version, or a revision, compiled: the snapshot and what it was compiled from. It is immutable. No facts stand beside
+// the snapshot unless [State.With] put them there.
 type State struct {
 	DraftVersion int64
 	Revision     int64 // 0 for the draft
@@ -29,7 +29,7 @@ type State struct {
 	ready        *ready // that the snapshot came with
 }
 
-// With returns the state with facts beside its snapshot: what holds without being published. For the same facts it costs nothing.
+// With returns the state with facts beside its snapshot (see [policy.Facts]). Calling it again with the same facts costs nothing.
 func (s *State) With(facts *policy.Facts) *State {
 	if facts.IsEmpty() {
 		return s
@@ -47,7 +47,7 @@ func (s *State) With(facts *policy.Facts) *State {
 // Draft returns the draft as it is now.
 func (d *Editions) Draft(ctx context.Context) (*State, error) { return d.On(ctx, "", "") }
 
-// On returns the draft as it is now, what is live, or a revision by its number. field is the path to complain about.
+// On returns the draft as it is now, the live revision, or a revision by its number. An error names field.
 func (d *Editions) On(ctx context.Context, field, on string) (*State, error) {
 	version, number, err := d.Version(ctx, field, on)
 	if err != nil {
@@ -65,8 +65,8 @@ func (d *Editions) On(ctx context.Context, field, on string) (*State, error) {
 	return d.state(c, number), nil
 }
 
-// Version returns which version of the draft is meant by draft, live or the number of a revision, and that number, 0 for the draft. field is
-// the path to complain about.
+// Version returns the version of the draft that "draft", "live" or the number of a revision stands for, and the number of the revision, 0 for
+// the draft. An error names field.
 func (d *Editions) Version(ctx context.Context, field, on string) (version, number int64, err error) {
 	now, err := d.store.DraftVersion(ctx)
 	if err != nil {
@@ -94,7 +94,7 @@ func (d *Editions) state(c *compiled, number int64) *State {
 	return &State{c.draft.Version, number, ready.snapshot, d.zone, d.now(), c.roster, c.draft.Lists, append(c.setAside(), ready.loaded.Aside...), ready}
 }
 
-// Asides returns what of this version, and of the catalogue, cannot be read, and is left out of what decides.
+// Asides returns what cannot be read of this version and of the catalogue, and so takes no part in decisions.
 func (s *State) Asides() []revision.Aside { return s.asides }
 
 // Lists returns the lists of this version, by name. The caller must not change them.
@@ -109,7 +109,7 @@ func (d *Editions) At(ctx context.Context, version int64) (*State, error) {
 	return d.state(c, 0), nil
 }
 
-// Moment reads a moment; see [schedule.ParseMoment]. field is the path to complain about.
+// Moment reads a moment; see [schedule.ParseMoment]. An error names field.
 func (s *State) Moment(field, text string) (time.Time, error) {
 	at, err := schedule.ParseMoment(text, s.now, s.Zone)
 	if err != nil {
@@ -118,17 +118,17 @@ func (s *State) Moment(field, text string) (time.Time, error) {
 	return at.In(s.Zone), nil
 }
 
-// Standing says what somebody belongs to, whatever they ask for.
+// Standing returns the groups, network, policies and exceptions of an asker.
 func (s *State) Standing(who Asker) policy.Standing {
 	return s.Snapshot.Standing(&policy.Work{}, who.Request(), s.now)
 }
 
-// Plan returns the days to come of a group.
+// Plan returns the plan of a group for some days; see [policy.Snapshot.Plan].
 func (s *State) Plan(group string, from time.Time, days int) policy.Plan {
 	return s.Snapshot.Plan(&policy.Work{}, group, from, schedule.DaysLater(from, days, s.Zone))
 }
 
-// Today returns the beginning of the day that it is where the organisation is.
+// Today returns the beginning of the current day in the organisation's zone.
 func (s *State) Today() time.Time {
 	return schedule.Today(s.now, s.Zone)
 }
@@ -136,13 +136,13 @@ func (s *State) Today() time.Time {
 // Now returns the moment at which the state was asked for.
 func (s *State) Now() time.Time { return s.now }
 
-// Expectation is what is expected of the draft.
+// Expectation is an expectation of the draft with its decoded body.
 type Expectation struct {
 	revision.Meta
 	Body revision.ExpectationBody
 }
 
-// Expectations returns what is expected of this version, by name; what is switched off is not.
+// Expectations returns the expectations of this version that are switched on, by name.
 func (s *State) Expectations() []Expectation {
 	var all []Expectation
 	for _, o := range s.roster.of(revision.KindExpectation) {
@@ -158,7 +158,7 @@ func (s *State) Conflicts(id uuid.UUID) []policy.Conflict {
 	return s.Snapshot.Loosens(&policy.Work{}, id.String(), s.now)
 }
 
-// Names returns what ids are called, for [policy.Rule.Sentence].
+// Names returns the names of ids, for [policy.Rule.Sentence].
 func (s *State) Names() policy.Names {
 	lists, schedules := map[string]string{}, map[string]string{}
 	config := s.Snapshot.Config()

@@ -21,7 +21,7 @@ type Who struct {
 	Address string `json:"address,omitempty" maxLength:"60"`
 }
 
-// Asker is a Who that was found.
+// Asker is a resolved Who.
 type Asker struct {
 	Person, Group *match.Ref
 	Address       netip.Addr
@@ -49,7 +49,7 @@ func (a Asker) Name() string {
 	return strings.Join(parts, " at ")
 }
 
-// Request returns what a request of theirs begins with.
+// Request returns a request of the asker, without URL and sight.
 func (a Asker) Request() policy.Request {
 	r := policy.Request{Addr: a.Address}
 	if a.Person != nil {
@@ -61,7 +61,7 @@ func (a Asker) Request() policy.Request {
 	return r
 }
 
-// Find finds who asks. What is not there is a [*revision.FieldError].
+// Find resolves who asks. An unknown name is a [*revision.FieldError].
 func (s *State) Find(field string, who Who) (asker Asker, err error) {
 	if strings.TrimSpace(who.Name) != "" {
 		return s.named(field+".name", who.Name)
@@ -141,7 +141,7 @@ func (s *State) called(field string, kind revision.Kind, text string) (*match.Re
 	return nil, &revision.FieldError{Field: field, Msg: fmt.Sprintf("several are called %q: say which, as %s", text, strings.Join(names, ", "))}
 }
 
-// Who finds who is meant by a name, a full name, a group, an address or the name of a machine.
+// Who resolves a name, a full name, a group, an address or the name of a machine.
 func (s *State) Who(text string) (Asker, error) { return s.named("name", text) }
 
 func (s *State) named(field, text string) (Asker, error) {

@@ -15,7 +15,7 @@ func (e *brokenError) Unwrap() error { return e.cause }
 
 const brokenBody = "The request broke off, or its body is not as its head says. Send it again."
 
-// whole marks errors of the body, so that what the caller does wrong is told apart from what goes wrong here.
+// whole marks errors of the body, so that the caller's mistakes are distinguished from failures of the service.
 func whole(next http.Handler) http.Handler {
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Body != nil && r.Body != http.NoBody {

@@ -119,7 +119,7 @@ func (in *importInput) Resolve(ctx huma.Context) []error {
 	return nil
 }
 
-// fileMedia are the media types that files come as. What they hold is told by the parameter format, and packing by their first
+// fileMedia are the media types that files come as. The parameter format says what they hold; packing is recognised by their first
 // bytes.
 var fileMedia = []string{"text/plain", "text/csv", "application/x-ndjson", "application/gzip", "application/zstd", "application/octet-stream"}
 
@@ -161,7 +161,7 @@ type ChangedLine struct {
 	Line    int      `json:"line" doc:"1-based"`
 	Text    string   `json:"text" doc:"As it stood in the file"`
 	Entries []string `json:"entries" doc:"What it was read as"`
-	Changes []string `json:"changes" doc:"What was read otherwise than written, a clause each"`
+	Changes []string `json:"changes" doc:"What was read differently than written, a clause each"`
 }
 
 // RefusedLine is a line that is no entry.

@@ -60,7 +60,7 @@ type WrongURL struct {
 	URL     string         `json:"url"`
 	Got     policy.Verdict `json:"got" enum:"allow,watch,hold,block"`
 	Because string         `json:"because"`
-	Why     string         `json:"why" doc:"What is otherwise than expected"`
+	Why     string         `json:"why" doc:"What differs from what was expected"`
 }
 
 type expectationsRunInput struct {

@@ -77,7 +77,7 @@ type PackRef struct {
 	Version int64     `json:"version" doc:"As the pack says"`
 }
 
-// Score is what a scorecard comes to.
+// Score is the total of a scorecard.
 type Score struct {
 	ID        uuid.UUID   `json:"id" format:"uuid"`
 	Name      string      `json:"name"`

@@ -15,7 +15,7 @@ import (
 	"widelark/internal/turn"
 )
 
-// One who waits for a turn that does not come is told after a while, and does not hold it up; what may take any time is waited for.
+// A caller that waits too long for its turn gets an error and does not block others; operations that may take any time wait.
 func TestPatience(t *testing.T) {
 	engine := gin.New()
 	api := humagin.New(engine, huma.DefaultConfig("A service", "1"))

@@ -42,7 +42,7 @@ func typed(kind string, problem huma.StatusError) error {
 }
 
 // problem turns an error of the domain into problem details (RFC 9457). Field paths begin with "body.", as those of
-// the schema's own checks do. What it does not know is the service's own fault and is told as that only; the log has it.
+// the schema's own checks do. An error that it does not know is the service's own fault and is reported without detail; the log has it.
 func (s *server) problem(ctx context.Context, err error) error {
 	var field *revision.FieldError
 	var used *revision.InUseError

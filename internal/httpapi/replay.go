@@ -80,7 +80,7 @@ type replayInput struct {
 		Host  string       `json:"host,omitempty" maxLength:"260" doc:"Only requests to this host and below"`
 		Who   *edition.Who `json:"who,omitempty" doc:"Only requests of this person"`
 		By    string       `json:"by,omitempty" maxLength:"300" doc:"Only what this decides now, as a group of an answer names it"`
-		Limit int          `json:"limit,omitempty" minimum:"0" maximum:"100000" doc:"So many requests are told one by one; left out, none"`
+		Limit int          `json:"limit,omitempty" minimum:"0" maximum:"100000" doc:"How many requests are listed one by one; left out, none"`
 	}
 }
 

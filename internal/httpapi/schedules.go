@@ -204,7 +204,7 @@ func (s *server) registerSchedules(api huma.API) {
 			return nil, nil
 		})
 	huma.Register(api, operation("explainSchedule", http.MethodPost, "/schedules/explain", "Schedules", "What a text means as a schedule, and what is wrong with it; nothing is kept", 422), s.explainSchedule)
-	read := operation("readCalendar", http.MethodPost, "/schedules/calendar", "Schedules", "What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept", 413, 422)
+	read := operation("readCalendar", http.MethodPost, "/schedules/calendar", "Schedules", "The lines of a schedule that a calendar file (iCalendar) becomes; nothing is kept", 413, 422)
 	read.RequestBody = &huma.RequestBody{Required: true, Content: map[string]*huma.MediaType{"text/plain": {Schema: &huma.Schema{Type: huma.TypeString}}}}
 	huma.Register(api, read, s.readCalendar)
 	export := operation("exportSchedule", http.MethodGet, "/schedules/{id}/calendar", "Schedules", "A schedule as a calendar file (iCalendar)", 404)
@@ -241,7 +241,7 @@ func times(sc schedule.Schedule, zone *time.Location, at time.Time) Times {
 	return t
 }
 
-// scheduleBody tells a schedule. One that cannot be read is told with what is wrong, so that it can be mended.
+// scheduleBody returns a schedule as the API has it. One that cannot be read carries the problem, so that it can be mended.
 func (s *server) scheduleBody(ctx context.Context, one revision.Schedule) (Schedule, error) {
 	body := Schedule{ID: one.ID, Name: one.Name, About: one.Description, Zone: one.Zone, Text: one.Text, Version: one.Version, UpdatedAt: one.UpdatedAt, UpdatedBy: one.UpdatedBy}
 	read, zone, err := readSchedule(one)

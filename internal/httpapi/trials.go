@@ -109,7 +109,7 @@ type Flip struct {
 type Step struct {
 	Rung     policy.Rung    `json:"rung" enum:"baseline,unlocked,exception,stint,policy,fallback"`
 	Policy   string         `json:"policy,omitempty"`
-	Rule     string         `json:"rule,omitempty" doc:"The name of the rule, exception or stint; left out for a policy's otherwise and, where no policy is named either, for a rung on which nothing has a say"`
+	Rule     string         `json:"rule,omitempty" doc:"The name of the rule, exception or stint; left out for a policy's otherwise and, where no policy is named either, for a rung on which nothing applies"`
 	ID       string         `json:"id,omitempty" doc:"Of the policy or exception"`
 	Grant    bool           `json:"grant,omitempty" doc:"The exception is a grant"`
 	RuleID   string         `json:"ruleId,omitempty" doc:"Of the rule, which stays through edits, moves and renames"`
@@ -120,7 +120,7 @@ type Step struct {
 	Next     *time.Time     `json:"next,omitempty" doc:"At not now: the next moment at which its time comes"`
 	Missing  string         `json:"missing,omitempty" doc:"At cannot tell: what would have to be seen; at no match of an exception or a whole rung: why"`
 	By       string         `json:"by,omitempty" doc:"What made it match, in a clause"`
-	List     *ListRef       `json:"list,omitempty" doc:"The first list that made it match, or of which it cannot be told; reached or not"`
+	List     *ListRef       `json:"list,omitempty" doc:"The first list that made it match or, where the sight cannot tell, that might have; reached or not"`
 	Category *CategoryRef   `json:"category,omitempty"`
 	Entry    *EntryRef      `json:"entry,omitempty" doc:"Of the list or the exception, or what gives the category"`
 }
@@ -137,7 +137,7 @@ type Match struct {
 	In        match.Answer `json:"in" enum:"yes,no,cannot tell" doc:"Whether an entry covers the URL and no carve-out does"`
 	Entries   []EntryRef   `json:"entries" doc:"Entries in force that cover the URL, the most specific first"`
 	CarveOuts []EntryRef   `json:"carveOuts" doc:"Carve-outs in force that cover it"`
-	Unclear   []EntryRef   `json:"unclear,omitempty" doc:"At a lesser sight: the first 100 entries and carve-outs of which it cannot be told"`
+	Unclear   []EntryRef   `json:"unclear,omitempty" doc:"At a lesser sight: the first 100 entries and carve-outs for which it cannot be told whether they cover the URL"`
 }
 
 // EntryRef is an entry of a list.
@@ -596,7 +596,7 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 	return out, nil
 }
 
-// maxUnclear bounds how many unclear entries of a list are told.
+// maxUnclear bounds how many unclear entries of a list are returned.
 const maxUnclear = 100
 
 func matches(hits []match.Hit) []Match {

@@ -120,7 +120,7 @@ func (c *Finder) Lookup(ctx context.Context, urls []string, sight weburl.Sight, 
 	return all, nil
 }
 
-// maxAbove bounds how many places above a page are told.
+// maxAbove bounds how many places above a page are returned.
 const maxAbove = 16
 
 // above returns the places above a URL and itself: the registrable domain, the hosts below it down to the URL's, then the path segment

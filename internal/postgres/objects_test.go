@@ -24,7 +24,7 @@ func group(name string, ranges ...string) revision.ObjectChange {
 	return revision.ObjectChange{Kind: revision.KindGroup, Name: name, Body: &revision.GroupBody{Ranges: ranges}}
 }
 
-// Of several who edit what they all saw, one is kept and the others are told; of several who want a name, one gets it.
+// Of several edits of the same version one is kept and the others are refused; of several who want a name, one gets it.
 func TestObjectsAtOnce(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()

@@ -247,7 +247,7 @@ func TestPublish(t *testing.T) {
 	hands.Wait()
 	assert.EqualValues(t, 1, published.Load())
 
-	// One object is taken back alone, and what hangs on another is refused.
+	// One object is taken back alone, and one that another depends on is refused.
 	policies, err := store.Change(ctx, []revision.ObjectChange{{Kind: revision.KindPolicy, Name: "Ward", Body: &revision.PolicyBody{
 		Rules: []revision.RuleBody{{Name: "x", Then: policy.Block, If: &revision.Condition{Lists: []revision.Ref{{ID: list.ID}}}}}, Otherwise: policy.Allow,
 	}}}, access.Setup)

@@ -60,7 +60,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		return nil, fmt.Errorf("the database URL cannot be read: %w", err)
 	}
 	config.ConnConfig.ConnectTimeout = 5 * time.Second
-	config.PingTimeout = time.Second // a server that hangs is told as lost, where a wait would have no end
+	config.PingTimeout = time.Second // a server that hangs counts as lost; waiting for it would never end
 	config.ConnConfig.RuntimeParams["timezone"] = "UTC"
 	pool, err := pgxpool.NewWithConfig(ctx, config)
 	if err != nil {

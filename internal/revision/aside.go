@@ -9,7 +9,7 @@ import (
 	"widelark/core/policy"
 )
 
-// Aside is something that is kept and cannot be read, so that it is left out of what decides while everything else goes on. It is told
+// Aside is something stored that cannot be read: it takes no part in decisions, and everything else works. It is reported
 // as a finding, and can be mended or removed like everything else.
 type Aside struct {
 	Kind    Kind      // of the object; [KindPack] for a pack
@@ -26,17 +26,17 @@ const KindPack Kind = "pack"
 // Asides collects what is set aside while objects are read.
 type Asides []Aside
 
-// Add notes that a text of an object cannot be read, and why.
+// Add records that a text of an object cannot be read, and why.
 func (a *Asides) Add(kind Kind, meta Meta, text string, why error) {
 	*a = append(*a, Aside{Kind: kind, ID: meta.ID, Name: meta.Name, Rule: -1, Text: text, Problem: why.Error()})
 }
 
-// AddUnread notes an entry that came back as [pattern.Unread].
+// AddUnread records an entry that came back as [pattern.Unread].
 func (a *Asides) AddUnread(kind Kind, meta Meta, entry pattern.Entry) {
 	a.Add(kind, meta, entry.String(), entry.Err())
 }
 
-// readable returns the entries of an object that can be read, and notes the others.
+// readable returns the entries of an object that can be read, and records the others.
 func (a *Asides) readable(kind Kind, meta Meta, entries []pattern.Entry) (all []pattern.Entry) {
 	for _, entry := range entries {
 		if entry.Err() != nil {
@@ -48,7 +48,7 @@ func (a *Asides) readable(kind Kind, meta Meta, entries []pattern.Entry) (all []
 	return all
 }
 
-// Ranges notes which ranges of addresses of an object cannot be read.
+// Ranges records which ranges of addresses of an object cannot be read.
 func (a *Asides) Ranges(kind Kind, meta Meta, ranges []string) {
 	for _, text := range ranges {
 		if _, err := ParseRange(text); err != nil {
@@ -57,7 +57,7 @@ func (a *Asides) Ranges(kind Kind, meta Meta, ranges []string) {
 	}
 }
 
-// rule reports whether the conditions of a rule can be read. One that cannot is left out whole: without a part it would mean something
+// rule reports whether the conditions of a rule can be read. A rule that cannot be read is left out as a whole: without one of its conditions it would mean something
 // else.
 func (a *Asides) rule(meta Meta, place int, r RuleBody) bool {
 	if r.If == nil {
@@ -71,7 +71,7 @@ func (a *Asides) rule(meta Meta, place int, r RuleBody) bool {
 	return false
 }
 
-// leftOut stands in the place of a rule that cannot be read, so that the places of the others stay.
+// leftOut takes the place of a rule that cannot be read, so that the other rules keep their places.
 func leftOut(r RuleBody) policy.Rule {
 	return policy.Rule{ID: r.ID.String(), Name: r.Name, Off: true, Then: policy.Note}
 }

@@ -12,7 +12,7 @@ import (
 // the entry and 40 for knowing it again.
 const MaxBatch = 4_000_000
 
-// Batch is entries on their way into a list, each once, in the order of first naming. It keeps them packed: a million take some
+// Batch collects entries for a list, each once, in the order of first occurrence. They are packed: a million take some
 // 100 MB. The zero Batch is empty and ready for use.
 type Batch struct {
 	rows  packed // the entries
@@ -44,8 +44,8 @@ func NewBatch(entries ...pattern.Entry) *Batch {
 	return b
 }
 
-// Add reports whether the entry is new. What a later line says about a known entry is added to it. A batch that is full is a
-// [*FieldError].
+// Add adds an entry and reports whether it is new. Note and end of a repeated entry are merged into the first. If the batch is full,
+// the error is a [*FieldError].
 func (b *Batch) Add(entry pattern.Entry) (isNew bool, err error) {
 	key := entry.Key()
 	row := Row{entry.Kind(), key, entry.Pattern.String(), entry.Note, entry.Until, entry.CarveOut, entry.Off}
@@ -77,16 +77,16 @@ func (b *Batch) Add(entry pattern.Entry) (isNew bool, err error) {
 // Len returns how many entries and notes there are.
 func (b *Batch) Len() int { return b.rows.count }
 
-// Each gives every entry and note to each, in order.
+// Each calls each with every entry and note, in order.
 func (b *Batch) Each(each func(Row) error) error { return b.rows.each(each) }
 
-// EachAgain gives what later lines said about entries named before to each, in order.
+// EachAgain calls each with what later lines said about entries that were added before, in order.
 func (b *Batch) EachAgain(each func(Row) error) error { return b.again.each(each) }
 
-// HasAgain reports whether later lines said anything about entries named before.
+// HasAgain reports whether later lines said anything about entries that were added before.
 func (b *Batch) HasAgain() bool { return b.again.count > 0 }
 
-// packed is rows one after the other, in pieces, so that growing copies nothing.
+// packed stores rows in chunks, so that growing copies nothing.
 type packed struct {
 	pieces [][]byte
 	count  int

@@ -79,7 +79,7 @@ type ScorecardEdit struct {
 	Off         *bool
 }
 
-// CategoryStore keeps what is said here about categories. See [Store] for version and by.
+// CategoryStore keeps corrections, categories of our own and scorecards. See [Store] for version and by.
 type CategoryStore interface {
 	Corrections(ctx context.Context, text string, after int64, limit int) (found []Correction, total int64, err error) // by id
 	AddCorrections(ctx context.Context, entries []pattern.Pattern, categories []string, reason string, by access.Actor) ([]Correction, error)
@@ -96,15 +96,15 @@ type CategoryStore interface {
 	RemoveScorecard(ctx context.Context, id uuid.UUID, version int64, by access.Actor) error
 }
 
-// Local is what is said here about categories, as trials need it.
+// Local is corrections, categories of our own and scorecards, as trials need them.
 type Local struct {
 	Corrections []Correction
 	Own         []OwnCategory
 	Scorecards  []Scorecard
 }
 
-// KeyOf makes the key of a category from its name: "Ward links (day)" is ward-links-day. It may not be valid, where the name holds
-// nothing that a key can.
+// KeyOf makes the key of a category from its name: "Ward links (day)" becomes ward-links-day. The key is not valid if the name holds
+// no character that a key may have.
 func KeyOf(name string) string {
 	words := strings.FieldsFunc(strings.ToLower(name), func(r rune) bool { return (r < 'a' || r > 'z') && (r < '0' || r > '9') })
 	key := strings.Join(words, "-")
@@ -126,7 +126,7 @@ func CheckReason(reason string) (string, error) {
 	return reason, nil
 }
 
-// Checked returns the edit with its name trimmed, or says what is wrong with it. Whether family and lists exist is not for it to say.
+// Checked returns the edit with its name trimmed, or says what is wrong with it. It does not check that family and lists exist.
 func (e OwnCategoryEdit) Checked() (OwnCategoryEdit, error) {
 	edit, err := ListEdit{Name: e.Name, Description: e.Description}.Checked()
 	e.Name = edit.Name

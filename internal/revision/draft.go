@@ -8,7 +8,7 @@ import (
 	"widelark/core/pattern"
 )
 
-// Draft is the unpublished state at one version, as trials need it, its entries aside.
+// Draft is the unpublished state at one version, as trials need it, without entries.
 type Draft struct {
 	Version int64
 	Lists   []DraftList // by name
@@ -25,14 +25,14 @@ type DraftList struct {
 	EntryCount int64
 }
 
-// EntrySink takes entries one by one. Notes alone are not among them.
+// EntrySink takes entries one by one, but no notes.
 type EntrySink interface {
 	// Named takes an entry that is a literal host and nothing else; see [pattern.Named].
 	Named(id int64, name string, scope pattern.Scope, carveOut bool)
 	Entry(id int64, entry pattern.Entry)
 }
 
-// Now is which versions there are at a moment.
+// Now is the versions at a moment.
 type Now struct {
 	Draft     int64
 	Catalogue int64
@@ -51,13 +51,13 @@ type DraftReader interface {
 	Local(ctx context.Context) (Local, error)
 	Schedules(ctx context.Context) ([]Schedule, error)
 
-	// Objects returns the objects that are not as they are at another version, earlier or later; 0 for all. Those with a table of their
-	// own are not among them. Gone are the ids of those that are there and not here.
+	// Objects returns the objects that differ from another version, earlier or later; 0 for all. Objects with a table of their
+	// own are not included. gone are the ids of objects that exist only at the other version.
 	Objects(ctx context.Context, from int64) (changed []Object, gone []uuid.UUID, err error)
 
-	// Entries gives the entries of a list to sink that are not there at another version, earlier or later; 0 for all.
+	// Entries passes the entries of a list to sink that do not exist at another version, earlier or later; 0 for all.
 	Entries(ctx context.Context, list uuid.UUID, from int64, sink EntrySink) error
 
-	// Gone returns the ids of entries of a list that are there at another version, and not here as they are there.
+	// Gone returns the ids of entries removed or changed since another version.
 	Gone(ctx context.Context, list uuid.UUID, from int64) ([]int64, error)
 }

@@ -13,7 +13,7 @@ import (
 	"widelark/core/weburl"
 )
 
-// ExpectationBody is a saved trial with what must come of it. Who asks is a person, an address, both, or an unnamed member of a group.
+// ExpectationBody is a saved trial with its expected outcome. Who asks is a person, an address, both, or an unnamed member of a group.
 type ExpectationBody struct {
 	Folder   string         `json:"folder,omitempty" maxLength:"80" doc:"Expectations of one folder are shown together"`
 	URLs     []string       `json:"urls" minItems:"1" maxItems:"1000"`

@@ -11,7 +11,7 @@ import (
 	"widelark/core/ranges"
 )
 
-// PersonBody is what is known of a person beside the name that they sign in with.
+// PersonBody is what is known of a person besides the name that they sign in with.
 type PersonBody struct {
 	FullName string `json:"fullName" maxLength:"200"`
 	Mail     string `json:"mail,omitempty" maxLength:"200"`
@@ -19,7 +19,7 @@ type PersonBody struct {
 	Groups   []Ref  `json:"groups"`
 }
 
-// GroupBody is who is in a group, persons aside: these say themselves which groups they are in.
+// GroupBody is the members of a group except persons, who name their groups themselves.
 type GroupBody struct {
 	Description string   `json:"description,omitempty" maxLength:"2000"`
 	Key         string   `json:"key,omitempty" maxLength:"400" doc:"What the file that it was imported from calls it"`

@@ -26,7 +26,7 @@ type Revision struct {
 	Asked   int64  // of so many
 }
 
-// Publishing is what is to become a revision.
+// Publishing is a request to publish.
 type Publishing struct {
 	Version int64 // of the draft; it may have gone on since
 	Note    string
@@ -48,7 +48,7 @@ type Planned struct {
 	MadeAt  time.Time
 }
 
-// ObjectState is an object between two versions of the draft. Before and After are its states; nil where it is not there.
+// ObjectState is an object at two versions of the draft. Before and After are nil where it does not exist.
 type ObjectState struct {
 	ID      uuid.UUID
 	Kind    Kind
@@ -67,19 +67,19 @@ func (s ObjectState) Name() string {
 	return s.Before.Name
 }
 
-// Target is what the draft is to be. Only what is named is touched.
+// Target is a wanted state of the draft. Only objects that it names are changed.
 type Target struct {
 	Objects []Object                      // that are made, or become otherwise; of all kinds
 	Remove  []Object                      // that go
 	Entries map[uuid.UUID][]pattern.Entry // by list: its lines, in order
 }
 
-// EntryCounts is by how many entries, notes among them, two states of a list differ.
+// EntryCounts counts the entries, including notes, by which two states of a list differ.
 type EntryCounts struct {
 	Added, Edited, Removed int64
 }
 
-// Acceptance says that a finding of the review is as it should be.
+// Acceptance marks a finding of the review as intended.
 type Acceptance struct {
 	Key    string
 	Reason string
@@ -90,8 +90,8 @@ type Acceptance struct {
 
 // PublishStore keeps revisions. See [Store] for by.
 type PublishStore interface {
-	// Publish makes a version of the draft the next revision. Where the live revision is not the one that the caller saw, it is refused with
-	// [ErrStale]; 0 for whatever it is.
+	// Publish makes a version of the draft the next revision. If the live revision is not the one that the caller saw, the error is
+	// [ErrStale]; 0 skips this check.
 	Publish(ctx context.Context, p Publishing, live int64, by access.Actor) (Revision, error)
 	Revisions(ctx context.Context, before int64, limit int) ([]Revision, error) // the newest first; before 0 begins
 	Revision(ctx context.Context, number int64) (Revision, error)
@@ -100,26 +100,26 @@ type PublishStore interface {
 	Unplan(ctx context.Context, id uuid.UUID, by access.Actor) error
 	Planned(ctx context.Context) ([]Planned, error) // the next first
 
-	// PublishDue publishes what was planned for a moment or earlier, each once however many services do so at once. check says, before each,
-	// what to write of it; a [*NotDueError] calls that plan off, as does a planner who may not publish any more, and the audit log says why; after any other
-	// error the plan stays, and is tried again.
+	// PublishDue publishes what was planned for a moment or earlier, each once however many services do so at once. check is called before each and
+	// returns what to record; a [*NotDueError] cancels the plan, as does a planner who may no longer publish, and the audit log says why; after any other
+	// error the plan stays and is tried again.
 	PublishDue(ctx context.Context, at time.Time, check func(Planned) (Publishing, error), by access.Actor) ([]Revision, error)
 
-	// Changed tells which objects two versions do not share. To 0 is the draft as it is now.
+	// Changed returns the objects that differ between two versions. To 0 is the draft as it is now.
 	Changed(ctx context.Context, from, to int64) ([]ObjectState, error)
 
-	// EntryDifferences tells which entries of a list two versions do not share, in order, from after on.
+	// EntryDifferences returns the entries of a list that differ between two versions, in order, beginning behind after.
 	EntryDifferences(ctx context.Context, list uuid.UUID, from, to, after int64, limit int) ([]Difference, error)
 
-	// Restore makes objects of the draft what they were at a version; none named is all. Where the draft is not at the version that the
-	// caller saw, it is refused with [ErrStale]; 0 for whatever it is.
+	// Restore restores objects of the draft to a version; none named means all. If the draft is not at the version that the
+	// caller saw, the error is [ErrStale]; 0 skips this check.
 	Restore(ctx context.Context, to, seen int64, only []uuid.UUID, by access.Actor) error
 
-	// AllObjects returns every object of the draft, those with a table of their own too, and the version that they are of.
+	// AllObjects returns every object of the draft, including those with a table of their own, and the draft's version.
 	AllObjects(ctx context.Context) ([]Object, int64, error)
 
-	// Apply makes the draft what a target says: all of it, or nothing. Where the draft is not at the version that the caller saw, it is
-	// refused with [ErrStale].
+	// Apply brings the draft to a target, in one transaction. If the draft is not at the version that the caller saw, the error is
+	// [ErrStale].
 	Apply(ctx context.Context, t Target, seen int64, by access.Actor) error
 
 	Acceptances(ctx context.Context) ([]Acceptance, error)

@@ -8,8 +8,8 @@ import (
 	"github.com/google/uuid"
 )
 
-// KeepRuleIDs gives rules of a policy the ids that they had in its state before, where those who edit did not say which rule is which:
-// files have no ids. A rule without an id is the one of its name, else one that differs in nothing but its name. An id that stands twice
+// KeepRuleIDs gives the rules of an edited policy the ids that they had before, where the edit does not name them:
+// files have no ids. A rule without an id is matched by its name, else by everything but its name. An id that stands twice
 // stays with the first. Rules that are left with [uuid.Nil] are new.
 func KeepRuleIDs(before, after []RuleBody) {
 	taken := map[uuid.UUID]bool{uuid.Nil: true}
@@ -33,7 +33,7 @@ func KeepRuleIDs(before, after []RuleBody) {
 	keep(func(was, is RuleBody) bool { return reflect.DeepEqual(said(was), said(is)) })
 }
 
-// said returns what a rule says beside its id and name, in the form in which it is kept.
+// said returns a rule without its id and name, in the form in which it is kept.
 func said(r RuleBody) any {
 	r.ID, r.Name = uuid.Nil, ""
 	text, err := json.Marshal(r)

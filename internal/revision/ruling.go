@@ -23,7 +23,7 @@ const (
 	RoleFallback Role = "fallback"
 )
 
-// PolicyBody is ordered rules and what holds where none of them decides.
+// PolicyBody is ordered rules and the verdict where none of them decides.
 type PolicyBody struct {
 	Description string          `json:"description,omitempty" maxLength:"2000"`
 	Role        Role            `json:"role,omitempty" enum:",baseline,fallback" doc:"The baseline stands before all others, the fallback is for requests that no policy is for"`
@@ -52,7 +52,7 @@ type RuleBody struct {
 	With *ProvisosBody  `json:"with,omitempty" doc:"What an allowed request is bound to"`
 }
 
-// WhenBody says when a rule holds.
+// WhenBody says when a rule applies.
 type WhenBody struct {
 	Schedule Ref  `json:"schedule"`
 	Outside  bool `json:"outside,omitempty" doc:"While the schedule is not in force"`
@@ -87,7 +87,7 @@ type ScoreBody struct {
 	AtLeast   int `json:"atLeast,omitempty" doc:"Left out: its threshold"`
 }
 
-// The bounds of conditions: deep enough for any that people can read.
+// The bounds of conditions: enough for any that people can read.
 const (
 	maxDepth  = 8
 	maxValues = 500
@@ -308,7 +308,7 @@ func (c *Condition) keys(at string, visit func(field, key string, app bool) erro
 	return nil
 }
 
-// Policy returns a policy as the core has it. What cannot be read is noted.
+// Policy returns the core's form of a policy. What cannot be read is recorded in asides.
 func (b *PolicyBody) Policy(meta Meta, asides *Asides) policy.Policy {
 	p := policy.Policy{ID: meta.ID.String(), Name: meta.Name, Groups: ids(b.Groups), Otherwise: b.Otherwise}
 	for i, r := range b.Rules {
@@ -324,12 +324,12 @@ func (b *PolicyBody) Policy(meta Meta, asides *Asides) policy.Policy {
 	return p
 }
 
-// Provisos returns provisos as the core has them.
+// Provisos returns the core's form of the provisos.
 func (b *ProvisosBody) Provisos() policy.Provisos {
 	return policy.Provisos{SafeSearch: b.SafeSearch, NoUploads: b.NoUploads, SizeCap: b.MaxBytes, Quota: time.Duration(b.MinutesADay) * time.Minute}
 }
 
-// Rule returns a rule as the core has it.
+// Rule returns the core's form of a rule.
 func (r RuleBody) Rule() policy.Rule {
 	rule := policy.Rule{ID: r.ID.String(), Name: r.Name, Off: r.Off, At: r.At, Then: r.Then}
 	if r.When != nil {
@@ -401,7 +401,7 @@ type ExceptionBody struct {
 	kept []pattern.Entry // that the exception has already, and may go on having, also where they cannot be read
 }
 
-// Keeping lets the entries that an exception has already stand, also those that cannot be read: it can then still be ended and given
+// Keeping permits the entries that an exception already has, including those that cannot be read, so that it can still be ended and given
 // another reason.
 func (b *ExceptionBody) Keeping(entries []pattern.Entry) { b.kept = entries }
 
@@ -462,7 +462,7 @@ func (b *ExceptionBody) Refs(visit func(string, Kind, *Ref)) {
 	visitAll("for.networks", KindNetwork, b.For.Networks, visit)
 }
 
-// Exception returns an exception as the core has it. What cannot be read is noted.
+// Exception returns the core's form of an exception. What cannot be read is recorded in asides.
 func (b *ExceptionBody) Exception(meta Meta, asides *Asides) policy.Exception {
 	e := policy.Exception{ID: meta.ID.String(), Name: meta.Name, Then: b.Then, Reason: b.Reason, Off: b.Off, For: b.For.Whom()}
 	e.Entries = asides.readable(KindException, meta, b.Entries)
@@ -476,7 +476,7 @@ func (b *ExceptionBody) Exception(meta Meta, asides *Asides) policy.Exception {
 	return e
 }
 
-// Whom returns for whom it is as the core has it.
+// Whom returns the core's form of it.
 func (w WhomBody) Whom() policy.Whom {
 	return policy.Whom{Everybody: w.Everybody, Persons: ids(w.Persons), Groups: ids(w.Groups), Networks: ids(w.Networks), Ranges: Prefixes(w.Addresses)}
 }
@@ -542,7 +542,7 @@ func (b *AppBody) Check() error {
 // Refs implements [Body].
 func (*AppBody) Refs(func(string, Kind, *Ref)) {}
 
-// App returns an app as the core has it. What cannot be read is noted.
+// App returns the core's form of an app. What cannot be read is recorded in asides.
 func (b *AppBody) App(meta Meta, asides *Asides) policy.AppDef {
 	app := policy.AppDef{Key: b.Key, Name: meta.Name, Entries: asides.readable(KindApp, meta, b.Hosts)}
 	for _, a := range b.Activities {

@@ -7,7 +7,7 @@ import (
 	"widelark/internal/access"
 )
 
-// SeenPage is a page of recorded traffic, summed up.
+// SeenPage is a page of recorded traffic with its counts.
 type SeenPage struct {
 	Host     string // canonical, ASCII
 	Path     string // canonical, without the query; "/" where only the host was seen
@@ -15,7 +15,7 @@ type SeenPage struct {
 	LastOn   time.Time // the day, in UTC
 }
 
-// SeenStore keeps what was seen of the traffic.
+// SeenStore keeps summaries of recorded traffic.
 type SeenStore interface {
 	AddSeen(ctx context.Context, pages []SeenPage, by access.Actor) error // adds to the counts that are there
 	EachSeen(ctx context.Context, each func(SeenPage) error) error

@@ -8,7 +8,7 @@ import (
 )
 
 // StartOf returns the rules that a new policy may begin with: one of the starting points careful, balanced and open, or one of the modes
-// only (these lists), all-but (these lists) and off. They are plain rules. Of categories it names those that there are.
+// only (these lists), all-but (these lists) and off. They are plain rules. It names only categories that exist.
 func StartOf(start string, lists []Ref, t classify.Taxonomy) PolicyBody {
 	var dangers, unfit, doubtful []string
 	for _, f := range t.Families {

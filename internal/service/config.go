@@ -24,7 +24,7 @@ import (
 	"github.com/spf13/pflag"
 )
 
-// Config is what a service is told. Flags come before the environment (WIDELARKD_LISTEN and so on), and the environment
+// Config is the settings of a service. Flags come before the environment (WIDELARKD_LISTEN and so on), and the environment
 // before the file that --config names.
 type Config struct {
 	// Listen is the address that the API and the console are served on. Defaults to 127.0.0.1:8470, which only this

@@ -46,7 +46,7 @@ type Service struct {
 	failed chan error // has the reason where the server ended by itself
 }
 
-// Listen reserves the address, so that a port in use is told before anything else is started.
+// Listen reserves the address, so that a port in use is reported before anything else is started.
 func Listen(address string) (net.Listener, error) {
 	listener, err := net.Listen("tcp", address)
 	switch {

@@ -89,7 +89,7 @@ func (s *Server) EmptyDatabase(t testing.TB) string { return s.create(t, "templa
 // Database makes a migrated database for one test and returns its URL.
 func (s *Server) Database(t testing.TB) string { return s.create(t, template) }
 
-// cheap is the cost of the password of a database that is copied: no test hangs on how dear it is.
+// cheap is the cost of the password of a database that is copied: no test depends on how expensive it is.
 var cheap = account.Cost{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32}
 
 // let is the name of a migrated database in which [Name] has an account; made once.

@@ -88,7 +88,7 @@ func verdict(t testing.TB, d *edition.Editions, url string) policy.Verdict {
 	return answers.Answers[0].Verdict
 }
 
-// Two services share a database: what one of them is told counts for the next trial at the other.
+// Two services share a database: an edit at one of them counts for the next trial at the other.
 func TestEditsCountEverywhere(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)

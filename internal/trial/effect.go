@@ -11,7 +11,7 @@ import (
 	"widelark/internal/edition"
 )
 
-// Effect is what another way of combining policies would do.
+// Effect is the effect of another way of combining policies.
 type Effect struct {
 	Combining policy.Combining
 	Opened    int      // pages that somebody with several policies would reach, and does not now
@@ -19,7 +19,7 @@ type Effect struct {
 	Examples  []string // the first few of both, with whom they are about
 }
 
-// Effects are what each way of combining would do to those who have several policies.
+// Effects are the effects of each way of combining on people with several policies.
 type Effects struct {
 	People int // that have several policies
 	Pages  int // that were looked at

@@ -18,7 +18,7 @@ import (
 	"widelark/internal/edition"
 )
 
-// Question is what is tried.
+// Question is URLs with the circumstances in which they are tried.
 type Question struct {
 	URLs []string
 	edition.Circumstances
@@ -39,7 +39,7 @@ type Answer struct {
 	Outlook     *Outlook
 }
 
-// Outlook is what is to come for one URL: at the gate that was asked for or, on a journey, at all of them together.
+// Outlook is the future of one URL's verdict: at the gate that was asked for or, on a journey, at all gates together.
 type Outlook struct {
 	Until time.Time // zero where time alone does not change the verdict
 	Week  []policy.Segment
@@ -56,15 +56,15 @@ type Answers struct {
 	Answers      []Answer // in the order of the question
 }
 
-// Try answers a question on a state. Somebody who does not exist, and a moment that cannot be read, are a [*revision.FieldError]; field
-// stands before the paths to complain about.
+// Try answers a question on a state. An unknown asker, or a moment that cannot be read, is a [*revision.FieldError] whose path begins
+// with field.
 func Try(ctx context.Context, state *edition.State, field string, q Question) (answers Answers, err error) {
 	answers = Answers{DraftVersion: state.DraftVersion, Revision: state.Revision, Zone: state.Zone, Snapshot: state.Snapshot}
 	if answers.Asked, err = state.Ask(field, q.Circumstances); err != nil {
 		return answers, err
 	}
 	answers.Answers = make([]Answer, len(q.URLs))
-	// A large batch is shared out: one of many small ones would only wait for the others.
+	// A large batch is divided among goroutines; for a small one that would only add waiting.
 	const share = 256
 	var group hands.Group
 	var work sync.Pool
@@ -178,7 +178,7 @@ func Sweep(state *edition.State, u weburl.URL, asked edition.Asked, to time.Time
 	return state.Snapshot.Strip(&policy.Work{}, &r, asked.At, to)
 }
 
-// Part says where two explanations part: the first step in which they differ.
+// Part is where two explanations part: the first step in which they differ.
 type Part struct {
 	Rung policy.Rung
 	A, B *policy.Step // nil where the one has no such step

@@ -56,7 +56,7 @@ func refs(ids ...uuid.UUID) []revision.Ref {
 	return all
 }
 
-// Whoever is meant is found by any name that they have; who is not, or is several, is told.
+// People are found by any of their names; an unknown or ambiguous name is an error.
 func TestWho(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)

@@ -159,7 +159,7 @@ func TestCoreHasNoClock(t *testing.T) {
 	}
 }
 
-// No branch hangs on the English of an error: types and values tell errors apart.
+// No branch depends on the English of an error: types and values tell errors apart.
 func TestErrorsAreNotRead(t *testing.T) {
 	read := regexp.MustCompile(`strings\.(Contains|HasPrefix|HasSuffix|Index|EqualFold)\([\w.]*(Error\(\)|\.Msg|\.Detail)|\.Error\(\) [!=]= "`)
 	looked := 0

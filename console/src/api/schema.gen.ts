@@ -1468,7 +1468,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What a calendar file (iCalendar) comes to as lines of a schedule; nothing is kept */
+        /** The lines of a schedule that a calendar file (iCalendar) becomes; nothing is kept */
         post: operations["readCalendar"];
         delete?: never;
         options?: never;
@@ -2184,7 +2184,7 @@ export interface components {
             what: "earlier" | "made" | "described" | "added" | "replaced" | "pulled" | "edited" | "removed" | "moved" | "tidied" | "taken back";
         };
         ChangedLine: {
-            /** @description What was read otherwise than written, a clause each */
+            /** @description What was read differently than written, a clause each */
             changes: string[];
             /** @description What it was read as */
             entries: string[];
@@ -2942,7 +2942,7 @@ export interface components {
         Explanation: {
             /** @description What it would catch of the recorded traffic */
             caught?: components["schemas"]["Caught"];
-            /** @description What was read otherwise than written */
+            /** @description What was read differently than written */
             changes?: string[];
             /** @description The entry names nothing that a URL would have to hold, so it is tried on every one */
             costly?: boolean;
@@ -2954,7 +2954,7 @@ export interface components {
             kind?: "site" | "host" | "below" | "any-ending" | "host-glob" | "page-tree" | "page" | "path-glob" | "query" | "scheme" | "port" | "address" | "word" | "regex" | "everything" | "note";
             /** @description URLs that the entry covers though that can hardly be meant */
             nearMisses?: components["schemas"]["NearMiss"][];
-            /** @description The entry hangs on more than host, port and scheme, so it works only where the whole URL is seen */
+            /** @description The entry depends on more than host, port and scheme, so it works only where the whole URL is seen */
             needsFull?: boolean;
             /** @description Why the line is no entry; its line counts from 1 */
             problem?: components["schemas"]["RefusedLine"];
@@ -3356,7 +3356,7 @@ export interface components {
              */
             in: "yes" | "no" | "cannot tell";
             list: components["schemas"]["ListRef"];
-            /** @description At a lesser sight: the first 100 entries and carve-outs of which it cannot be told */
+            /** @description At a lesser sight: the first 100 entries and carve-outs for which it cannot be told whether they cover the URL */
             unclear?: components["schemas"]["EntryRef"][];
         };
         MatrixInputBody: {
@@ -4090,7 +4090,7 @@ export interface components {
             host?: string;
             /**
              * Format: int64
-             * @description So many requests are told one by one; left out, none
+             * @description How many requests are listed one by one; left out, none
              */
             limit?: number;
             /**
@@ -4645,7 +4645,7 @@ export interface components {
             grant?: boolean;
             /** @description Of the policy or exception */
             id?: string;
-            /** @description The first list that made it match, or of which it cannot be told; reached or not */
+            /** @description The first list that made it match or, where the sight cannot tell, that might have; reached or not */
             list?: components["schemas"]["ListRef"];
             /** @description At cannot tell: what would have to be seen; at no match of an exception or a whole rung: why */
             missing?: string;
@@ -4662,7 +4662,7 @@ export interface components {
              */
             place: number;
             policy?: string;
-            /** @description The name of the rule, exception or stint; left out for a policy's otherwise and, where no policy is named either, for a rung on which nothing has a say */
+            /** @description The name of the rule, exception or stint; left out for a policy's otherwise and, where no policy is named either, for a rung on which nothing applies */
             rule?: string;
             /** @description Of the rule, which stays through edits, moves and renames */
             ruleId?: string;
@@ -5018,7 +5018,7 @@ export interface components {
             /** @enum {string} */
             got: "allow" | "watch" | "hold" | "block";
             url: string;
-            /** @description What is otherwise than expected */
+            /** @description What differs from what was expected */
             why: string;
         };
     };

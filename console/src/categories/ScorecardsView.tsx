@@ -21,7 +21,7 @@ import {
 
 const sample = 'Screening for breast cancer: what happens, with the bare facts and no shame.'
 
-/** Words with points, and a box to see what a text comes to with them. */
+/** Words with points, and a box to see how a text scores. */
 export function ScorecardsView() {
   const cards = useQuery(scorecardsOptions)
   const tree = useQuery(categoriesOptions())

@@ -25,7 +25,7 @@ export function CatchPanel({ line }: { line: string }) {
       {e?.problem && <p className="text-clay">{e.problem.message}</p>}
       {e?.explain && <p>{e.explain}</p>}
       {e?.needsFull && (
-        <p className="text-soft">It hangs on more than the host, so it works only where the whole URL is seen.</p>
+        <p className="text-soft">It depends on more than the host, so it works only where the whole URL is seen.</p>
       )}
       {e?.costly && (
         <p className="text-ochre">

@@ -228,7 +228,7 @@ export function useRewrite(list: List) {
   })
 }
 
-/** Takes lines out of a long list and adds others. What is refused of the new ones is told before anything goes. */
+/** Takes lines out of a long list and adds others. New lines that are refused are reported before anything is removed. */
 export function useRewritePage(list: List) {
   const refresh = useRefresh()
   return useMutation({

@@ -49,7 +49,7 @@ export function useDeleteSchedule() {
   })
 }
 
-/** What a calendar file comes to as lines of a schedule. */
+/** The lines of a schedule that a calendar file becomes. */
 export function useReadCalendar(zone: string) {
   return useMutation({
     mutationFn: async ({ file, as }: { file: Blob; as: 'on' | 'not on' }) =>

@@ -28,7 +28,7 @@ type Props<Saved, T extends Thing> = {
   /** What the dialog shows, where it can be deleted here. */
   remove?: { thing: T; by: UseMutationResult<unknown, Error, T> }
   onClose: () => void
-  /** The fields. What is wrong and none of them asks for is told below them all. */
+  /** The fields. Problems that no field asks for are shown below them all. */
   children: (wrong: Wrong) => ReactNode
 }
 

@@ -5,7 +5,7 @@ import { fits, midnights, place } from './stripLayout'
 
 export type Segment = Schemas['Segment']
 
-/** The ground of a segment: colour and, so that it is told without it, a pattern. */
+/** The ground of a segment: colour and, for those who do not see it, a pattern. */
 const grounds = {
   allow: 'bg-reed-wash border-reed',
   watch: 'bg-tide-wash border-tide strip-watch',

@@ -50,7 +50,7 @@ func TestEndSaid(t *testing.T) {
 	assert.Equal(t, "until Sat 28 Nov 01:00", a.EndSaid(time.Date(2026, 11, 28, 0, 0, 0, 0, time.UTC), Clock))
 }
 
-// Flags that contradict each other are told by name, and only those that were given.
+// Contradicting flags are named, and only those that were given.
 func TestApart(t *testing.T) {
 	rows := [][]string{{"journey", "sight", "gate"}, {"matrix", "week"}}
 	for given, want := range map[string]string{

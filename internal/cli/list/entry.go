@@ -90,14 +90,14 @@ func showExplanation(a *command.App, e client.Explanation) {
 		fmt.Fprintln(w, entry)
 	}
 	if e.Changes != nil {
-		fmt.Fprintln(w, a.Wrapped("Read otherwise than written: "+strings.Join(*e.Changes, "; ")+".", 2))
+		fmt.Fprintln(w, a.Wrapped("Read differently than written: "+strings.Join(*e.Changes, "; ")+".", 2))
 	}
 	if e.Kind == nil {
 		return
 	}
 	fmt.Fprintln(w, a.Wrapped(fmt.Sprintf("%s: %s", *e.Kind, given(e.Explain)), 2))
 	if e.NeedsFull != nil && *e.NeedsFull {
-		fmt.Fprintln(w, a.Wrapped("It hangs on more than the host, so it works only where the whole URL is seen.", 2))
+		fmt.Fprintln(w, a.Wrapped("It depends on more than the host, so it works only where the whole URL is seen.", 2))
 	}
 	if e.Costly != nil && *e.Costly {
 		fmt.Fprintln(w, a.Wrapped("Costly: it names nothing that a URL would have to hold, so it is tried on every one.", 2))

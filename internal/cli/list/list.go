@@ -259,7 +259,7 @@ func addCommand(a *command.App) *cobra.Command {
 	return a.Reads(cmd)
 }
 
-// importFlags say how a file is read, and what is told of it.
+// importFlags say how a file is read, and what is reported.
 type importFlags struct {
 	exact, preview, replace, all                      bool
 	format, column, noteColumn, untilColumn, reportTo string

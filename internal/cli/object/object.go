@@ -93,7 +93,7 @@ func References(ctx context.Context, api *client.ClientWithResponses, k Kind, na
 	return refs, nil
 }
 
-// Objects is a kind whose objects are fetched whole and sent back whole: Seen is what the API tells of One, Sent is what it takes.
+// Objects is a kind whose objects are fetched whole and sent back whole: Seen is the type that the API returns, Sent the type that it takes.
 type Objects[Seen, Sent any] struct {
 	called  string // what people call one
 	command string // what the command line calls it, where that is another word

@@ -13,7 +13,7 @@ import (
 	"widelark/internal/cli/command"
 )
 
-// Shown is an object with what is told of it in words.
+// Shown is an object and what `show` prints of it.
 type Shown struct {
 	ID     uuid.UUID
 	Data   any

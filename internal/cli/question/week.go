@@ -86,7 +86,7 @@ func StripTimes(strip []client.Segment, verdict string, zone *time.Location) str
 	case whole:
 		return "always"
 	}
-	// Days with the same times are told together.
+	// Days with the same times are written together.
 	var parts []string
 	told := map[string]bool{}
 	for _, day := range order {

@@ -23,7 +23,7 @@ func strip(parts ...string) (all []client.Segment) {
 	return all
 }
 
-// Times are told as people say them: days alike together, midnight as the end of a day.
+// Times are written as people say them: days alike together, midnight as the end of a day.
 func TestStripTimes(t *testing.T) {
 	week := strip("2026-11-23 00:00", "block", "2026-11-30 00:00")
 	assert.Equal(t, "always", StripTimes(week, "block", time.UTC))

@@ -20,7 +20,7 @@ import (
 	"widelark/internal/cli/question"
 )
 
-// tryFlags say what is tried, for whom, and what is told of it.
+// tryFlags say what is tried, for whom, and what is printed.
 type tryFlags struct {
 	ask, other                            question.Circumstances
 	file                                  string
@@ -117,7 +117,7 @@ func runTry(ctx context.Context, a *command.App, api *client.ClientWithResponses
 
 func passes(verdict string) bool { return verdict == "allow" || verdict == "watch" }
 
-// tryAll asks in batches. The answer of each is decided on one version of the draft; the last one's is told.
+// tryAll asks in batches. Each batch is decided on one version of the draft; the version of the last is the one reported.
 func tryAll(ctx context.Context, a *command.App, api *client.ClientWithResponses, ask question.Circumstances, urls []string) (client.TrialsOutputBody, error) {
 	var all client.TrialsOutputBody
 	body, err := object.Recast[client.TrialsInputBody](ask.Body())
@@ -348,7 +348,7 @@ func showSteps(a *command.App, w io.Writer, steps []client.Step) {
 	}
 }
 
-// stepName says what was looked at; "" for a rung on which nothing has a say.
+// stepName says what was looked at; "" for a rung on which nothing applies.
 func stepName(s client.Step) string {
 	switch {
 	case s.Rule != nil:
@@ -392,7 +392,7 @@ func showMatches(a *command.App, w io.Writer, t client.Trial) {
 	}
 }
 
-// asks reports whether anything that was looked at hangs on a list that cannot be told: of the others there are many at a lesser sight.
+// asks reports whether any step that was looked at asks for a list. At a lesser sight there are many lists whose answer is unknown and that no step asks for.
 func asks(t client.Trial, m client.Match) bool {
 	return t.Steps != nil && slices.ContainsFunc(*t.Steps, func(s client.Step) bool { return s.List != nil && s.List.ID == m.List.ID })
 }

@@ -117,7 +117,7 @@ func TestChangeFormats(t *testing.T) {
 	assert.Contains(t, csv, "policy,Ward floor,changed,edda,moved,rule,")
 }
 
-// Two services share a database: what one of them publishes, plans or takes back is so at the other.
+// Two services share a database: what one of them publishes, plans or takes back holds at the other.
 func TestTwoServicesPublish(t *testing.T) {
 	t.Parallel()
 	one := house.Server.Serve(t)

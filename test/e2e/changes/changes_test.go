@@ -144,7 +144,7 @@ func TestPublishingWhatWasLookedAt(t *testing.T) {
 	assert.Contains(t, s.Run(t, "", "audit").Done(t), "unplanned")
 }
 
-// The whole configuration as files: what is written is read as it was, on this service and on an empty one; and every mistake is told with
+// The whole configuration as files: what is written is read as it was, on this service and on an empty one; and every mistake is reported with
 // its place.
 func TestConfigurationAsFiles(t *testing.T) {
 	t.Parallel()
@@ -201,7 +201,7 @@ func TestConfigurationAsFiles(t *testing.T) {
 	run("export", dir).Done(t)
 	assert.NoFileExists(t, filepath.Join(dir, "lists", "old-ward-links.txt"))
 
-	// Every mistake is told with file, line and column, and nothing is applied.
+	// Every mistake is reported with file, line and column, and nothing is applied.
 	edit("policies.yaml", "otherwise: block", "otherwize: block")
 	edit("policies.yaml", "lists: [Bedside welcome sites]", "lists: [Bedside sites]")
 	edit("scorecards.yaml", "threshold: 100", "threshold: lots")

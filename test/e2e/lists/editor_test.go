@@ -60,7 +60,7 @@ func TestConsoleEditor(t *testing.T) {
 
 	b.Caret("lucky-lantern")
 	paste(b, "https://www.gull-video.test/watch?v=1\nhxxps://derby-day[.]example\n")
-	b.See("section[aria-label='What was pasted']", "2 read otherwise than written")
+	b.See("section[aria-label='What was pasted']", "2 read differently than written")
 	b.See(".cm-line", "derby-day.example")
 	b.Accessible("after a paste")
 	b.Press("Keep it as it was")

@@ -160,7 +160,7 @@ func TestExplain(t *testing.T) {
 	assert.Equal(t, 1, got.Code)
 	for _, want := range []string{
 		"https://notheron.example/", "tighter: heron.example", "No traffic has been recorded yet.", "Costly: it names nothing", "works only where the whole URL is seen",
-		"did you mean heron.example?", "Read otherwise than written",
+		"did you mean heron.example?", "Read differently than written",
 	} {
 		assert.Contains(t, got.Out, want)
 	}

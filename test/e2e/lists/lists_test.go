@@ -135,7 +135,7 @@ func TestUsage(t *testing.T) {
 	assert.Equal(t, 3, s.Run(t, "wrong", "login", "--name", testkit.Name, "--password-stdin", "--server", s.URL).Code)
 }
 
-// handKept is what every line of the hand-kept file comes to, counted by hand.
+// handKept is the report on the hand-kept file, counted by hand.
 var handKept = client.Report{
 	Lines: 58, Blank: 5, Notes: 5, Good: 21, Changed: 14, Refused: 13,
 	Added: 33, Updated: 0, Same: 3,

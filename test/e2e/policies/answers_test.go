@@ -104,7 +104,7 @@ func TestFlipsOfTheFirstRule(t *testing.T) {
 	assert.EqualValues(t, 0, kinds["move rule up"]["above"], tried.text)
 }
 
-// Each side of a comparison is told in the words of what it was asked of.
+// Each side of a comparison is described in the words of the state that it was asked of.
 func TestComparedInEachSidesWords(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

@@ -160,7 +160,7 @@ func TestTrialsThroughTheAPI(t *testing.T) {
 		answer := ask(client.TrialsInputBody{Urls: []string{url}, Who: &client.Who{Group: &research}, Method: &post})
 		assert.EqualValues(t, want, *answer.Trials[0].Verdict, url)
 	}
-	// Safe search and a cap are told as what the page is bound to.
+	// Safe search and a cap are shown as what the page is bound to.
 	visitors := "Visitors"
 	found, err := api.GetPoliciesWithResponse(ctx, nil)
 	require.NoError(t, err)

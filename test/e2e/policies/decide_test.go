@@ -155,7 +155,7 @@ func TestPeopleCommands(t *testing.T) {
 	run("group", "remove", "Guests").Done(t)
 }
 
-// Policies: starting points, modes, every kind of condition, order, strictness; and what is wrong is told where it is.
+// Policies: starting points, modes, every kind of condition, order, strictness; and mistakes are reported where they are.
 func TestPolicyCommands(t *testing.T) {
 	t.Parallel()
 	s, _ := house.Housed(t)
@@ -289,7 +289,7 @@ func TestExceptionCommands(t *testing.T) {
 	run("person", "remove", "kay").Done(t)
 }
 
-// Who edits what somebody else changed meanwhile is told so; every object takes part.
+// An edit of what somebody else has changed meanwhile is refused, for every kind of object.
 func TestObjectsNeedWhatWasSeen(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

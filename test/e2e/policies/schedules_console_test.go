@@ -51,7 +51,7 @@ func TestConsoleSchedules(t *testing.T) {
 	drag("Sunday 00:00", "Sunday 01:30")
 	written("mon 08:00-17:00\ntue-fri 09:00-17:00\nsat 22:00-02:00")
 
-	// By writing; mistakes are told in their place.
+	// By writing; mistakes are shown in their place.
 	b.Fill("main form textarea", "mon 9:00-12:00")
 	b.See("main form", "line 1, column 5: found \"9:00-12:00\", expected a time as 09:00; did you mean 09:00-12:00?")
 	b.Fill("main form textarea", "mon 09:10-12:00")

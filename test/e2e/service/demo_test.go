@@ -163,7 +163,7 @@ func TestDemo(t *testing.T) {
 	}
 }
 
-// Whatever is in the way is told in a sentence that says what and what to do.
+// Whatever is in the way is reported in a sentence that says what it is and what to do.
 func TestDemoSaysWhatIsInTheWay(t *testing.T) {
 	t.Parallel()
 	as := nobody()

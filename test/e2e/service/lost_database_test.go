@@ -56,7 +56,7 @@ func TestLostDatabase(t *testing.T) {
 	}
 }
 
-// A database that hangs is told within three seconds, and every call ends within ten, those that wait for it when it happens too.
+// A database that hangs is reported within three seconds, and every call ends within ten, those that wait for it when it happens too.
 func TestSilentService(t *testing.T) {
 	t.Parallel()
 	wire, at := testkit.NewWire(t, house.Server.Database(t))
@@ -94,7 +94,7 @@ func TestSilentService(t *testing.T) {
 	require.Eventually(t, func() bool { status, _ := ask("/api/v1/lists"); return status == 200 }, 15*time.Second, 100*time.Millisecond)
 }
 
-// A disk that is full is told by name.
+// A full disk is reported as such.
 func TestFullDisk(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

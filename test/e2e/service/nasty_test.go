@@ -92,7 +92,7 @@ func (s *schemas) value(schema map[string]any, depth int) any {
 
 var placeholder = regexp.MustCompile(`\{(\w+)\}`)
 
-// Whatever is sent to whichever operation of the contract: what is wrong with it is told, and nothing goes wrong in the service.
+// Whatever is sent to whichever operation of the contract: what is wrong with it is reported, and the service goes on.
 func TestNastyValues(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

@@ -17,7 +17,7 @@ import { api, data, type Schemas } from '../../api/client'
 import { Explanations, explain } from './explanations'
 import { notation } from './notation'
 
-/** What came of a paste: lines that were read otherwise than they were pasted. */
+/** What came of a paste: lines that were read differently than pasted. */
 export type Pasted = {
   lines: number
   changed: { text: string; entries: string[]; changes: string[] }[]
@@ -239,7 +239,7 @@ async function complete(context: CompletionContext) {
   }
 }
 
-/** Text from elsewhere is turned into the entries meant, and what was changed is told. */
+/** Text from elsewhere is turned into the entries meant, and the changes are shown. */
 function paste(event: ClipboardEvent, view: EditorView, tell: (pasted: Pasted) => void) {
   const text = event.clipboardData?.getData('text/plain') ?? ''
   const lines = text.split(/\r\n|\r|\n/)
