@@ -118,7 +118,7 @@ func loadGrant(ctx context.Context, api *client.ClientWithResponses) error {
 
 // loadChanges says what is expected, puts all live, and then edits the draft as somebody might who has not looked: it breaks two of the
 // expectations.
-func loadChanges(ctx context.Context, api *client.ClientWithResponses) error {
+func loadChanges(ctx context.Context, api *client.ClientWithResponses, requests int) error {
 	draft, err := api.GetDraftWithResponse(ctx)
 	if err != nil || draft.JSON200.Live.Number > 1 {
 		return err
@@ -140,7 +140,7 @@ func loadChanges(ctx context.Context, api *client.ClientWithResponses) error {
 	if err := loadGrant(ctx, api); err != nil {
 		return fmt.Errorf("the grant: %w", err)
 	}
-	if err := loadJournal(ctx, api); err != nil {
+	if err := loadJournal(ctx, api, requests); err != nil {
 		return fmt.Errorf("the recorded requests: %w", err)
 	}
 	return editDraft(ctx, api)

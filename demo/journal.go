@@ -63,7 +63,7 @@ var companions = map[string][]string{
 
 // recorded makes fourteen days of traffic that end now: with a day rhythm, a kiosk that asks for the same page all night, and a rush to a
 // video site that came up three days ago.
-func recorded(now time.Time, zone *time.Location) []client.RecordedInput {
+func recorded(now time.Time, zone *time.Location, count int) []client.RecordedInput {
 	random := rand.New(rand.NewPCG(journalSeed, 0x10a1))
 	who := askers()
 	pages := slices.Sorted(maps.Keys(noted))
@@ -72,7 +72,7 @@ func recorded(now time.Time, zone *time.Location) []client.RecordedInput {
 	zipf := rand.NewZipf(random, 1.15, 3, uint64(len(sites)-1))
 	get, post := "GET", "POST"
 	begin := now.AddDate(0, 0, -journalDays)
-	all := make([]client.RecordedInput, 0, journalCount)
+	all := make([]client.RecordedInput, 0, count)
 	add := func(at time.Time, a asker, url string, method *string) {
 		r := client.RecordedInput{At: at, URL: url, Method: method}
 		if a.person != "" {
@@ -83,7 +83,7 @@ func recorded(now time.Time, zone *time.Location) []client.RecordedInput {
 		}
 		all = append(all, r)
 	}
-	for len(all) < journalCount {
+	for len(all) < count {
 		a := who[random.IntN(len(who))]
 		at := begin.Add(time.Duration(random.Int64N(int64(now.Sub(begin)))))
 		local := at.In(zone)
@@ -121,13 +121,13 @@ func recorded(now time.Time, zone *time.Location) []client.RecordedInput {
 }
 
 // loadJournal tells the service what was asked for in the last fourteen days.
-func loadJournal(ctx context.Context, api *client.ClientWithResponses) error {
+func loadJournal(ctx context.Context, api *client.ClientWithResponses, count int) error {
 	zone, err := time.LoadLocation(TimeZone)
 	if err != nil {
 		return err
 	}
 	const batch = 20_000
-	for some := range slices.Chunk(recorded(time.Now().Truncate(time.Second), zone), batch) {
+	for some := range slices.Chunk(recorded(time.Now().Truncate(time.Second), zone, count), batch) {
 		if _, err := api.AddRecordedWithResponse(ctx, client.AddRecordedInputBody{Records: some}); err != nil {
 			return err
 		}

@@ -7,6 +7,7 @@ package demo
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"embed"
 	"fmt"
@@ -79,20 +80,26 @@ var lists = []list{
 	{"Old ward links", "Nothing uses this list any more.", "old-ward-links.txt", "", ""},
 }
 
-// Load brings the demo data into a service that does not have them, and writes the files that they came from to dir, so
-// that people have something to import. partner is where the partner's stand-in serves. Progress is printed to out. A Load that
-// was broken off is finished by the next.
-func Load(ctx context.Context, api *client.ClientWithResponses, dir, partner string, out io.Writer) error {
-	if err := os.MkdirAll(dir, 0o755); err != nil {
+// Loading says how the demo data are loaded.
+type Loading struct {
+	Dir      string    // where the files go that the data came from, so that people have something to import
+	Partner  string    // the address of the partner's stand-in
+	Requests int       // how many requests of two weeks are recorded; 0 stands for 200,000
+	Out      io.Writer // for progress
+}
+
+// Load brings the demo data into a service that does not have them. A Load that was interrupted is finished by the next.
+func Load(ctx context.Context, api *client.ClientWithResponses, l Loading) error {
+	if err := os.MkdirAll(l.Dir, 0o755); err != nil {
 		return err
 	}
-	if Loaded(dir) {
-		return findPartner(ctx, api, partner)
+	if Loaded(l.Dir) {
+		return findPartner(ctx, api, l.Partner)
 	}
-	if err := load(ctx, api, dir, partner, out); err != nil {
+	if err := load(ctx, api, l); err != nil {
 		return err
 	}
-	return os.WriteFile(filepath.Join(dir, loadedMark), []byte("The demo data are loaded; what is edited since stays as it is.\n"), 0o644)
+	return os.WriteFile(filepath.Join(l.Dir, loadedMark), []byte("The demo data are loaded; what is edited since stays as it is.\n"), 0o644)
 }
 
 // loadedMark is a file that says that everything was loaded. What people then rename, edit or remove is theirs.
@@ -104,7 +111,8 @@ func Loaded(dir string) bool {
 	return err == nil
 }
 
-func load(ctx context.Context, api *client.ClientWithResponses, dir, partner string, out io.Writer) error {
+func load(ctx context.Context, api *client.ClientWithResponses, loading Loading) error {
+	dir, partner, out := loading.Dir, loading.Partner, loading.Out
 	if err := follow(ctx, api, partner); err != nil {
 		return fmt.Errorf("list %q: %w", partnerList, err)
 	}
@@ -120,7 +128,7 @@ func load(ctx context.Context, api *client.ClientWithResponses, dir, partner str
 	}
 	for _, p := range policies.JSON200.Items {
 		if p.Role != nil && *p.Role == client.PolicyRole("fallback") && len(p.Rules) > 0 { // made last of all that is edited, so it is there
-			return loadChanges(ctx, api)
+			return loadChanges(ctx, api, cmp.Or(loading.Requests, journalCount))
 		}
 	}
 	ids := map[string]uuid.UUID{}
@@ -156,7 +164,7 @@ func load(ctx context.Context, api *client.ClientWithResponses, dir, partner str
 	if err := loadPolicies(ctx, api, named); err != nil {
 		return err
 	}
-	return loadChanges(ctx, api)
+	return loadChanges(ctx, api, cmp.Or(loading.Requests, journalCount))
 }
 
 func loadList(ctx context.Context, api *client.ClientWithResponses, l list, content []byte, out io.Writer) (uuid.UUID, error) {

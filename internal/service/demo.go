@@ -160,7 +160,7 @@ func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer
 	if err != nil {
 		return err
 	}
-	return demo.Load(ctx, api, files, partner, out)
+	return demo.Load(ctx, api, demo.Loading{Dir: files, Partner: partner, Out: out})
 }
 
 // someOwner returns the demo's owner or, where that account is gone or is none any more, another.

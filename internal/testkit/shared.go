@@ -8,6 +8,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"runtime"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -62,26 +64,43 @@ func Share(ctx context.Context) (variables []string, stop func(), err error) {
 	return []string{sharedDatabase + "=" + db.URL("%s"), sharedPrograms + "=" + programs, SharedBrowser + "=" + browser}, stop, nil
 }
 
-// StartBrowser starts a Chromium, and returns the address at which it is driven.
+// browserFlags have Chromium do nothing but show pages, and treat a page the same whether or not it is the one in front.
+var browserFlags = []string{
+	"--headless", "--no-sandbox", "--remote-debugging-port=0", "--window-size=1280,800", "--lang=en-GB", "--hide-scrollbars", "--mute-audio", "--force-color-profile=srgb",
+	"--no-first-run", "--no-default-browser-check", "--disable-gpu", "--disable-dev-shm-usage", "--disable-extensions", "--disable-sync", "--disable-breakpad",
+	"--disable-background-networking", "--disable-component-update", "--disable-client-side-phishing-detection", "--disable-hang-monitor", "--disable-ipc-flooding-protection",
+	"--disable-background-timer-throttling", "--disable-backgrounding-occluded-windows", "--disable-renderer-backgrounding", "--disable-popup-blocking", "--metrics-recording-only",
+}
+
+// StartBrowser starts a Chromium, and returns the address at which it is driven. Where the caller dies, the browser ends, too.
 func StartBrowser(profile string) (address string, stop func(), err error) {
-	cmd := exec.Command(chromium, "--headless", "--no-sandbox", "--disable-gpu", "--remote-debugging-port=0", "--window-size=1280,800", "--lang=en-GB", "--hide-scrollbars",
-		"--mute-audio", "--no-first-run", "--disable-background-networking", "--disable-dev-shm-usage", "--user-data-dir="+profile)
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	cmd := exec.Command(chromium, append(slices.Clone(browserFlags), "--user-data-dir="+profile)...)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
 	said, err := cmd.StderrPipe()
 	if err != nil {
 		return "", nil, err
 	}
-	if err := cmd.Start(); err != nil {
+	started, ended := make(chan error), make(chan struct{})
+	go func() {
+		runtime.LockOSThread() // the death signal belongs to the thread that forked
+		err := cmd.Start()
+		started <- err
+		if err == nil {
+			_ = cmd.Wait()
+			close(ended)
+		}
+	}()
+	if err := <-started; err != nil {
 		return "", nil, fmt.Errorf("the browser does not start: %w; run `make deps`", err)
 	}
 	stop = func() {
 		_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) // its helpers, too
-		_ = cmd.Wait()
+		<-ended
 	}
 	found := make(chan string, 1)
 	go func() {
 		lines := bufio.NewScanner(said)
-		for lines.Scan() { // to the end, so that it never waits for somebody who reads
+		for lines.Scan() { // to the end: a full pipe would stop the browser
 			if _, at, ok := strings.Cut(lines.Text(), "DevTools listening on "); ok {
 				found <- at
 			}
@@ -90,6 +109,8 @@ func StartBrowser(profile string) (address string, stop func(), err error) {
 	select {
 	case address = <-found:
 		return address, stop, nil
+	case <-ended:
+		return "", nil, errors.New("the browser ended at once")
 	case <-time.After(time.Minute):
 		stop()
 		return "", nil, errors.New("the browser does not say where it is driven")

@@ -15,6 +15,7 @@ import (
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/chromedp/chromedp/remote"
@@ -124,12 +125,24 @@ func (b *Page) SignIn(name, password string) {
 	b.See("h1", "Lists")
 }
 
-// Fill types text into a field, in place of what is there.
+// Fill gives a field a text in place of what is there, once it is there and can be typed into.
 func (b *Page) Fill(selector, text string) {
 	b.T.Helper()
-	b.Do(chromedp.WaitVisible(chromedp.CSS(selector)), chromedp.Focus(chromedp.CSS(selector)))
-	b.Eval(`document.querySelector(` + strconv.Quote(selector) + `).select()`)
-	b.Do(chromedp.KeyEvent(text))
+	b.Await(`(() => {
+		const field = document.querySelector(`+strconv.Quote(selector)+`)
+		if (!field || field.disabled || field.offsetParent === null) return false
+		field.focus()
+		field.select?.()
+		return document.activeElement === field
+	})()`, "no field "+selector)
+	if text == "" {
+		b.Do(chromedp.KeyEvent(kb.Backspace))
+		return
+	}
+	b.Do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, input.InsertText, input.InsertTextParams{Text: text})
+		return err
+	}))
 }
 
 // Try asks the try bar, as by the keyboard alone: "/" leads to it, Enter asks.

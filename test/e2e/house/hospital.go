@@ -1,9 +1,9 @@
 package house
 
 import (
+	"io"
 	"net/http/httptest"
 	"os"
-	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -39,14 +39,14 @@ func Seen(url string, requests int64) client.SeenPage {
 	return page
 }
 
-// Hospital is a service with the demo data.
+// Hospital is a service with the demo data, and a tenth of the demo's recorded requests.
 func Hospital(t testing.TB) *testkit.Service {
 	t.Helper()
 	return Server.ServeFilled(t, "hospital", func(s *testkit.Service) {
 		files, err := os.MkdirTemp("", "widelark-hospital-")
 		require.NoError(t, err)
 		defer os.RemoveAll(files)
-		require.NoError(t, demo.Load(t.Context(), s.API(t), files, partner().URL, &strings.Builder{}))
+		require.NoError(t, demo.Load(t.Context(), s.API(t), demo.Loading{Dir: files, Partner: partner().URL, Requests: 20_000, Out: io.Discard}))
 	})
 }
 

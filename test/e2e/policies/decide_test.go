@@ -3,6 +3,7 @@ package policies
 import (
 	"encoding/json"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -87,7 +88,7 @@ func TestTraps(t *testing.T) {
 	s.Run(t, "", "policy", "order", "--combine", "strictest").Done(t)
 	// The demo loads again over itself without a change.
 	before := s.Run(t, "", "policy", "ls", "-o", "csv").Done(t)
-	require.NoError(t, demo.Load(t.Context(), api, t.TempDir(), "http://127.0.0.1:1", &strings.Builder{}))
+	require.NoError(t, demo.Load(t.Context(), api, demo.Loading{Dir: t.TempDir(), Partner: "http://127.0.0.1:1", Requests: 20_000, Out: io.Discard}))
 	assert.Equal(t, before, s.Run(t, "", "policy", "ls", "-o", "csv").Done(t))
 }
 

@@ -27,7 +27,7 @@ func TestScreenshots(t *testing.T) {
 	s := house.Server.Serve(t)
 	partner := httptest.NewServer(demo.Partner())
 	defer partner.Close()
-	require.NoError(t, demo.Load(t.Context(), s.API(t), t.TempDir(), partner.URL, os.Stdout))
+	require.NoError(t, demo.Load(t.Context(), s.API(t), demo.Loading{Dir: t.TempDir(), Partner: partner.URL, Out: os.Stdout}))
 	b := browser.Open(t, s.URL)
 	picture := func(name string) { b.Picture(filepath.Join(*house.Shots, name+".png")) }
 	b.GoTo("/")
