@@ -48,7 +48,7 @@ func TestLoadConfigRefuses(t *testing.T) {
 		"time-zone: Nowhere":  `time-zone: "Nowhere" is no IANA zone`,
 		"log-level: loud":     `log-level: "loud" is none of debug, info, warn, error`,
 		"lisen: 127.0.0.1:1":  `has "lisen", which is no setting`,
-		"listen: [127, 0, 0]": "",
+		"listen: [127, 0, 0]": `'listen' expected type 'string'`,
 		"listen: {":           "cannot be read",
 	} {
 		_, err := load(t, file, nil)

@@ -34,8 +34,10 @@ type Server struct {
 // URL returns the address of a database of the server.
 func (s *Server) URL(database string) string { return s.url(database) }
 
-// template is the migrated database that is copied.
-const template = "template"
+const (
+	template  = "template"  // the migrated database that is copied
+	template0 = "template0" // PostgreSQL's own empty one
+)
 
 // startDatabase starts a server with that database.
 func startDatabase(ctx context.Context, dir string) (*cluster.Cluster, error) {
@@ -84,7 +86,7 @@ func RunWithServer(m *testing.M, server **Server) int {
 }
 
 // EmptyDatabase makes a database without tables for one test and returns its URL.
-func (s *Server) EmptyDatabase(t testing.TB) string { return s.create(t, "template0") }
+func (s *Server) EmptyDatabase(t testing.TB) string { return s.create(t, template0) }
 
 // Database makes a migrated database for one test and returns its URL.
 func (s *Server) Database(t testing.TB) string { return s.create(t, template) }
@@ -127,7 +129,9 @@ func (s *Server) create(t testing.TB, from string) string {
 	t.Helper()
 	name := fmt.Sprintf("%st%d", s.own, s.made.Add(1))
 	s.copy(t, from, name)
-	t.Cleanup(func() { s.drop(name) }) // whoever uses it ends before: what is made last is cleaned up first
+	if from != template && from != s.own+"let" { // a large one
+		t.Cleanup(func() { s.drop(name) }) // its service ends before: what is made last is cleaned up first
+	}
 	return s.URL(name)
 }
 
@@ -144,12 +148,16 @@ func (s *Server) drop(name string) {
 }
 
 // copy makes a database from another, which nobody may be connected to.
-func (s *Server) copy(t testing.TB, template, name string) {
+func (s *Server) copy(t testing.TB, from, name string) {
 	t.Helper()
 	ctx := context.Background()
 	conn, err := pgx.Connect(ctx, s.URL("postgres"))
 	require.NoError(t, err)
 	defer conn.Close(ctx)
-	_, err = conn.Exec(ctx, "create database "+name+" template "+template+" strategy file_copy")
+	strategy := "wal_log"
+	if from != template0 && from != template && from != s.own+"let" {
+		strategy = "file_copy" // less work for a large one, at the price of a checkpoint
+	}
+	_, err = conn.Exec(ctx, "create database "+name+" template "+from+" strategy "+strategy)
 	require.NoError(t, err)
 }

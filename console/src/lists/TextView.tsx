@@ -147,7 +147,9 @@ function PastedNotice({ pasted, onClose }: { pasted: Pasted; onClose: () => void
       <div className="flex items-center gap-2">
         <p className="grow">
           Pasted {count(pasted.lines, 'line', 'lines')}
-          {pasted.changed.length === 0 ? ', as they were.' : `; ${pasted.changed.length} read differently than written:`}
+          {pasted.changed.length === 0
+            ? ', as they were.'
+            : `; ${pasted.changed.length} read differently than written:`}
         </p>
         {pasted.changed.length > 0 && (
           <Button

@@ -37,11 +37,12 @@ export function SaveDialog<Saved, T extends Thing>(props: Props<Saved, T>) {
   const { title, description, wide, action, ready, remove, onClose } = props
   const announce = useAnnounce()
   const save = useMutation({
-    mutationFn: props.save,
-    onSuccess: (saved) => {
-      announce(props.told(saved), props.undo?.(saved))
-      if (props.then) props.then(saved)
-      else onClose()
+    // With what was drawn when the button was pressed: meanwhile the page may show what came of it, and an undo would lead there.
+    mutationFn: (pressed: Props<Saved, T>) => pressed.save(),
+    onSuccess: (saved, pressed) => {
+      announce(pressed.told(saved), pressed.undo?.(saved))
+      if (pressed.then) pressed.then(saved)
+      else pressed.onClose()
     },
   })
   const { wrong, others } = fieldProblems(save.error)
@@ -50,7 +51,7 @@ export function SaveDialog<Saved, T extends Thing>(props: Props<Saved, T>) {
       <form
         onSubmit={(event) => {
           event.preventDefault()
-          save.mutate()
+          save.mutate(props)
         }}
         className="contents"
       >

@@ -172,6 +172,18 @@ func (b *Page) Press(name string) {
 	})()`, "no button "+name)
 }
 
+// Tick ticks the box whose label is or contains a text, once it is there. A box that is ticked stays so, also if the page is asked again.
+func (b *Page) Tick(label string) {
+	b.T.Helper()
+	b.Await(`(() => {
+		const wanted = `+strconv.Quote(label)+`
+		const scope = document.querySelector('[role=dialog]') ?? document
+		const box = [...scope.querySelectorAll('input[type=checkbox]')].find((e) => (e.getAttribute('aria-label') ?? e.closest('label')?.textContent ?? '').includes(wanted))
+		if (box && !box.checked) box.click()
+		return box?.checked
+	})()`, "no box "+label)
+}
+
 // Caret puts the caret of the text editor on the line that holds a text.
 func (b *Page) Caret(text string) {
 	b.T.Helper()

@@ -291,8 +291,8 @@ func TestTrialsGoOnDuringPacks(t *testing.T) {
 	m := house.NewMaker(t, s)
 	s.Run(t, "", "pack", "trust", m.Key, "Harbour office").Done(t)
 	s.Run(t, "", "pack", "add", "Harbour", "--max-shrink", "100").Done(t)
-	million(t, m.Path("a.csv"), 200_000, "games")
-	million(t, m.Path("b.csv"), 200_000, "chat")
+	million(t, m.Path("a.csv"), 60_000, "games")
+	million(t, m.Path("b.csv"), 60_000, "chat")
 	m.BuildFile(t, m.Path("a.larkpack"), m.Path("a.csv"))
 	m.BuildFile(t, m.Path("b.larkpack"), m.Path("b.csv"))
 	api := s.API(t)
@@ -322,14 +322,13 @@ func TestTrialsGoOnDuringPacks(t *testing.T) {
 		}
 	}()
 	s.Run(t, "", "pack", "import", "Harbour", m.Path("a.larkpack")).Done(t)
-	time.Sleep(100 * time.Millisecond)
+	answered := func(what *atomic.Int64) func() bool { return func() bool { return what.Load() > 0 } }
+	require.Eventually(t, answered(&games), time.Minute, 10*time.Millisecond)
 	s.Run(t, "", "pack", "import", "Harbour", m.Path("b.larkpack")).Done(t)
-	time.Sleep(100 * time.Millisecond)
+	require.Eventually(t, answered(&chat), time.Minute, 10*time.Millisecond)
 	stop()
 	<-done
 	t.Logf("%d trials, the longest %.1f ms", tried.Load(), float64(longest.Load())/1000)
-	assert.Positive(t, games.Load())
-	assert.Positive(t, chat.Load())
 }
 
 // A service that is killed at any moment of an update has the old or the new catalogue, whole, when it is back.
@@ -339,7 +338,7 @@ func TestPacksSurviveKills(t *testing.T) {
 	m := house.NewMaker(t, s)
 	s.Run(t, "", "pack", "trust", m.Key, "Harbour office").Done(t)
 	s.Run(t, "", "pack", "add", "Harbour", "--max-shrink", "100").Done(t)
-	const n = 30_000
+	const n = 12_000
 	million(t, m.Path("0.csv"), n, "games")
 	million(t, m.Path("1.csv"), n+500, "chat")
 	m.BuildFile(t, m.Path("0.larkpack"), m.Path("0.csv"))
