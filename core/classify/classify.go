@@ -1,11 +1,11 @@
-// Package classify says which categories a URL has, who says so, and what else was said.
+// Package classify determines the categories of a URL, where they come from, and which other statements were overruled.
 //
 // From: corrections, categories of our own that lists fill, packs of category data, scorecards.
 // To: [Result] for decisions, which costs no allocation, and [Answer] for people.
 //
-// In this order, the first that knows the URL says what it is: the most specific correction; the categories of our own whose lists
+// In this order, the first source that knows the URL decides: the most specific correction; the categories of our own whose lists
 // it is in; the packs by their rank, and in a pack the most specific entry. Categories of our own that add to the catalogue and
-// scorecards that reach their threshold come on top, except over a correction, beside which nothing counts.
+// scorecards that reach their threshold add categories, except to a correction, which counts alone.
 package classify
 
 import (
@@ -47,7 +47,7 @@ func SetID(categories []string) string {
 	return strings.Join(slices.Compact(keys), " ")
 }
 
-// Local is what is said here, ready to be asked. It is immutable, and may serve many classifiers.
+// Local is corrections, categories of our own and scorecards, compiled. It is immutable, and may serve many classifiers.
 type Local struct {
 	corrections *match.Index
 	own         []Own
@@ -63,7 +63,7 @@ func NewLocal(corrections []Correction, own []Own, cards []Scorecard) *Local {
 	return l
 }
 
-// Classifier answers what a URL is. It is immutable and safe for concurrent use.
+// Classifier determines the categories of URLs. It is immutable and safe for concurrent use.
 type Classifier struct {
 	index     *match.Index // corrections, lists, packs and scorecards, asked at once
 	places    []place      // by the lists of index
@@ -76,7 +76,7 @@ type Classifier struct {
 	scores []scores
 }
 
-// place says what a list of the joined index stands for.
+// place is the meaning of a list of the joined index.
 type place struct {
 	what Source
 	at   int32 // pack or scorecard
@@ -89,7 +89,7 @@ type own struct {
 	adds bool
 }
 
-// Source says who gave a category.
+// Source is where a category comes from.
 type Source string
 
 // The sources, in the order in which they are asked.
@@ -100,7 +100,7 @@ const (
 	ByScorecard  Source = "scorecard"
 )
 
-// New returns a classifier of what is said here, packs by their rank, and lists, which may be nil. It copies next to nothing: the
+// New returns a classifier of local statements, packs in the order of their ranks, and lists, which may be nil. It copies next to nothing: the
 // indexes are shared.
 func New(local *Local, packs []Pack, lists *match.Index) *Classifier {
 	c := &Classifier{packs: packs}
@@ -149,7 +149,7 @@ func New(local *Local, packs []Pack, lists *match.Index) *Classifier {
 		c.scores = append(c.scores, scores{Scorecard: card.Scorecard, key: number(card.Category)})
 		parts, what = append(parts, card.words), append(what, place{what: ByScorecard, at: int32(i)})
 	}
-	// Lists of different parts stay apart, whatever their ids.
+	// Lists of different sources stay separate, whatever their ids.
 	c.index = match.Gather(parts...)
 	for i, part := range parts {
 		for _, ref := range part.Lists() {
@@ -190,7 +190,7 @@ func (c *Classifier) Count() int { return len(c.keys) }
 // Number returns the number of a category; -1 where nothing of the classifier names it.
 func (c *Classifier) Number(key string) int32 { return int32(slices.Index(c.keys, key)) }
 
-// Result is what a URL is, in numbers. A Result that is used again is filled without allocation. The zero Result is ready for use.
+// Result is the categories of a URL, by number. Filling a Result again allocates nothing. The zero Result is ready for use.
 type Result struct {
 	Categories []int32 // see [Classifier.Key]; each once; none where the URL is unrated
 	By         Source  // who said what it is; "" where nobody did, [ByScorecard] where scorecards alone did
@@ -198,7 +198,7 @@ type Result struct {
 	Takes []match.Take // what has something to say about the URL, list by list
 }
 
-// best is the take that says most so far.
+// best is the most specific take so far.
 type best struct {
 	found bool
 	says  pattern.Specificity
@@ -206,7 +206,7 @@ type best struct {
 	take  match.Take
 }
 
-// offer keeps a take where it says more than the best so far. Between equals the lower id stays: what comes first in its pack.
+// offer keeps a take if it is more specific than the best so far. Between equals the lower id stays: the first in its pack.
 // With newest, the higher: among corrections the last word counts.
 func (b *best) offer(x *match.Index, t match.Take, newest bool) {
 	says, id := x.Specificity(t), x.ID(t)
@@ -216,18 +216,18 @@ func (b *best) offer(x *match.Index, t match.Take, newest bool) {
 	*b = best{true, says, id, t}
 }
 
-// Classify fills r with what u is on a day as it is seen. At a lesser sight the entries count that cover for certain.
+// Classify fills r with the categories of u on a day at a sight. At a lesser sight only entries that certainly cover u count.
 func (c *Classifier) Classify(r *Result, u weburl.URL, today pattern.Date, sight weburl.Sight) {
 	c.Look(r, u, today, sight, false)
 	c.Weigh(r)
 }
 
-// Look fills r with what has something to say about u; see [match.Index.Takes]. What u is, [Classifier.Weigh] says then.
+// Look fills r with the takes for u; see [match.Index.Takes]. [Classifier.Weigh] then determines the categories.
 func (c *Classifier) Look(r *Result, u weburl.URL, today pattern.Date, sight weburl.Sight, unclear bool) {
 	r.Takes = c.index.Takes(r.Takes[:0], u, today, sight, unclear)
 }
 
-// Index returns what everything is looked up in: among others the lists that the classifier was made with, from FirstList on.
+// Index returns the index in which everything is looked up, including the lists that the classifier was made with, from FirstList on.
 func (c *Classifier) Index() *match.Index { return c.index }
 
 // FirstList returns where the lists begin in [Classifier.Index].
@@ -238,7 +238,7 @@ func (c *Classifier) Card(id string) int32 {
 	return int32(slices.IndexFunc(c.scores, func(s scores) bool { return s.ID == id }))
 }
 
-// CardName returns the name of a scorecard that is not off; its id where there is no such.
+// CardName returns the name of a scorecard that is switched on; its id if there is none.
 func (c *Classifier) CardName(id string) string {
 	if n := c.Card(id); n >= 0 {
 		return c.scores[n].Name
@@ -259,7 +259,7 @@ func (c *Classifier) Points(r *Result, card int32) (total, threshold int) {
 	return total, score.Threshold
 }
 
-// Weigh says what it is that r looked at.
+// Weigh determines the categories of the URL that r looked up.
 func (c *Classifier) Weigh(r *Result) {
 	r.Categories, r.By = r.Categories[:0], ""
 	var corrected, catalogue best
@@ -339,7 +339,7 @@ func (r *Result) addSet(keys []int32) {
 	}
 }
 
-// Given is something that was said about a URL, and by whom.
+// Given is a statement about a URL, with its source.
 type Given struct {
 	Source     Source
 	Categories []string // keys
@@ -351,7 +351,7 @@ type Given struct {
 	Adds       bool // categories of our own: they add to the catalogue
 }
 
-// Answer is what a URL is, and everything that was said about it.
+// Answer is the categories of a URL, and every statement about it.
 type Answer struct {
 	Categories []string // keys, each once; none where the URL is unrated
 	By         Source   // see [Result]
@@ -361,7 +361,7 @@ type Answer struct {
 	Scores     []Score  // of scorecards with a word in the URL
 }
 
-// Explain says what u is on a day as it is seen, with everything that was said. It agrees with [Classifier.Classify].
+// Explain returns the categories of u on a day at a sight, with every statement. It agrees with [Classifier.Classify].
 func (c *Classifier) Explain(u weburl.URL, today pattern.Date, sight weburl.Sight) Answer {
 	var r Result
 	c.Look(&r, u, today, sight, true)
@@ -369,7 +369,7 @@ func (c *Classifier) Explain(u weburl.URL, today pattern.Date, sight weburl.Sigh
 	return c.ExplainLooked(&r)
 }
 
-// ExplainLooked is [Classifier.Explain] for what r looked at and weighed already, with what is unclear.
+// ExplainLooked is [Classifier.Explain] for a URL that r has already looked up, with unclear takes, and weighed.
 func (c *Classifier) ExplainLooked(r *Result) Answer {
 	a := Answer{By: r.By}
 	for _, key := range r.Categories {
@@ -425,7 +425,7 @@ func (c *Classifier) ExplainLooked(r *Result) Answer {
 	return a
 }
 
-// explainOwn files what a list says that categories of our own are made of.
+// explainOwn collects the statements of a list that categories of our own are made of.
 func (c *Classifier) explainOwn(a *Answer, p *place, group []match.Take, replacing, adding *[]Given) {
 	answer := match.In(group)
 	if len(p.own) == 0 || answer == match.No {

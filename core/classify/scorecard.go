@@ -11,8 +11,8 @@ type Term struct {
 	Points int             // negative where the word speaks against the category
 }
 
-// Scorecard gives a category to what holds words whose points reach a threshold. A word counts once, however often and wherever it
-// stands.
+// Scorecard gives a category to texts with words whose points reach a threshold. A word counts once, however often and wherever it
+// occurs.
 type Scorecard struct {
 	ID        string
 	Name      string
@@ -90,7 +90,7 @@ func (s *scores) explain(x *match.Index, takes []match.Take) Score {
 	return score
 }
 
-// Text scores a text that is no URL, such as that of a page.
+// Text scores text that is not a URL, such as that of a page.
 func (s Scorecard) Text(text string) Score {
 	words := make([]pattern.Pattern, len(s.Terms))
 	for i, term := range s.Terms {

@@ -7,7 +7,7 @@ import (
 	"strings"
 )
 
-// Unrated stands where nothing says what a URL is. It is no category.
+// Unrated marks a URL without categories. It is not a category itself.
 const Unrated = "unrated"
 
 // Family is a class of categories.
@@ -51,7 +51,7 @@ func ValidKey(key string) bool {
 	return true
 }
 
-// Check says what is wrong with a taxonomy that somebody else wrote; nil where nothing is.
+// Check validates a taxonomy.
 func (t Taxonomy) Check() error {
 	families, categories := map[string]bool{}, map[string]bool{}
 	for i, f := range t.Families {
@@ -81,7 +81,7 @@ func (t Taxonomy) Check() error {
 	return nil
 }
 
-// Merge returns the families and categories of all taxonomies. Where several have a key, the first says what it means.
+// Merge returns the families and categories of all taxonomies. If several have a key, the first defines it.
 func Merge(all ...Taxonomy) Taxonomy {
 	var merged Taxonomy
 	families, categories := map[string]bool{}, map[string]bool{}

@@ -1,4 +1,4 @@
-// Package compare tells what two configurations do otherwise: which URLs turn from one verdict to another, for whom and when. It decides
+// Package compare finds what two configurations decide differently: which URLs turn from one verdict to another, for whom and when. It decides
 // each URL under both over a whole week, exactly, so a difference that shows only on Sunday nights is found.
 //
 // From: two snapshots, URLs that may tell them apart, and who asks.

@@ -10,9 +10,9 @@ import (
 )
 
 // automaton matches many expressions at once, each unanchored, in one pass over an ASCII text. It is a deterministic automaton
-// made lazily: a state stands for the set of places at which the expressions may be, and is made when a text first leads there.
+// built lazily: a state stands for the set of positions at which the expressions may be, and is built when a text first leads there.
 // The states together are bounded; when they outgrow that, all are dropped and made again, and where that happens too often for
-// its price, the automaton gives up and says so. It is safe for concurrent use once sealed.
+// its cost, the automaton gives up and reports that. It is safe for concurrent use once sealed.
 type automaton struct {
 	program
 	members []int32 // the expressions
@@ -84,7 +84,7 @@ func (p *program) add(prog *syntax.Prog, id int32) {
 	}
 }
 
-// seal makes the classes: characters that no instruction tells apart are one.
+// seal computes the character classes: characters that no instruction distinguishes form one class.
 func (a *automaton) seal() {
 	var signatures [utf8.RuneSelf][]byte
 	bits := 0

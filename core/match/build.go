@@ -29,7 +29,7 @@ type base struct {
 	blind      []blind // for each list that has such: what the host alone does not settle
 }
 
-// listBase is what a base knows of a list.
+// listBase is a list in a base.
 type listBase struct {
 	Ref
 	from int64 // before the ids of the list's compact refs: each holds its distance from it
@@ -37,7 +37,7 @@ type listBase struct {
 
 // ref is one entry that has nothing but a literal host, without note, end or switch: nearly all of a large list. It is kept
 // small, and its pattern is made again when somebody asks. In base.refs it takes eight bytes and its name, filled up to a
-// multiple of four, so that a look at it costs one place in memory.
+// multiple of four, so that reading it costs one memory access.
 type ref struct {
 	entry uint32 // the distance of its id from the list's from
 	list  uint16
@@ -45,7 +45,7 @@ type ref struct {
 	name  []byte
 }
 
-// refHead is the size of a ref without its name, refUnit what refs are counted in.
+// refHead is the size of a ref without its name, refUnit the unit in which refs are counted.
 const (
 	refHead = 8
 	refUnit = 4
@@ -91,7 +91,7 @@ type Builder struct {
 	seen    []bool // lists that have a compact ref
 }
 
-// chainKey tells apart what kept entries are found by.
+// chainKey is the key by which kept entries are found.
 type chainKey struct {
 	kind byte // see the seeds of the table
 	name string
@@ -114,7 +114,7 @@ func (b *Builder) List(id, name string) int {
 	return len(b.b.lists) - 1
 }
 
-// Add adds an entry under an id that is its own within the index. Notes alone are passed over.
+// Add adds an entry under an id that is unique within the index. Notes are ignored.
 func (b *Builder) Add(list int, id int64, entry pattern.Entry) {
 	p := entry.Pattern
 	if !p.IsValid() {
@@ -126,7 +126,7 @@ func (b *Builder) Add(list int, id int64, entry pattern.Entry) {
 	b.addFull(list, id, entry)
 }
 
-// AddNamed adds an entry that is a literal host and nothing else, as [pattern.Named] makes one, without the pattern being
+// AddNamed adds an entry that is a literal host and nothing else, as [pattern.Named] makes one, without the pattern's being
 // made.
 func (b *Builder) AddNamed(list int, id int64, name string, scope pattern.Scope, carveOut bool) {
 	if !b.addNamed(list, id, name, scope, carveOut) {
@@ -194,7 +194,7 @@ func (b *Builder) addFull(list int, id int64, entry pattern.Entry) {
 	x.kept = append(x.kept, f)
 }
 
-// literalStart returns the segments of a folded path before the first with a wildcard: what every page that it covers begins
+// literalStart returns the segments of a folded path before the first one with a wildcard: every page that it covers begins
 // with.
 func literalStart(path string) string {
 	star := strings.IndexByte(path, '*')

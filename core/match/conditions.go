@@ -8,7 +8,7 @@ import (
 	"widelark/core/weburl"
 )
 
-// conditions are what a pattern asks for beside the host.
+// conditions are what a pattern requires besides the host.
 type conditions struct {
 	scheme string         // "" for both
 	port   uint16         // 0 for every port
@@ -20,7 +20,7 @@ type conditions struct {
 	params []pattern.Param
 }
 
-// addConditions keeps what p asks for beside its host and returns where, -1 where that is nothing.
+// addConditions stores what p requires besides its host and returns the position, -1 if it requires nothing.
 func (x *base) addConditions(p pattern.Pattern) int32 {
 	scheme, port := p.SchemeAndPort()
 	r := conditions{scheme: scheme, port: port, tree: p.FoldedPath(), exact: p.ExactPage(), params: p.Params()}
@@ -55,7 +55,7 @@ func pathGlob(glob string, exact bool) *regexp.Regexp {
 	return regexp.MustCompile("(?s)^" + expr + "$")
 }
 
-// meets says whether the URL meets the conditions at a position, as far as it is seen.
+// meets returns whether the URL meets the conditions at a position, as far as the URL is seen.
 func (x *base) meets(at int32, q *question) Answer {
 	if at < 0 {
 		return Yes
@@ -104,7 +104,7 @@ func (x *base) meets(at int32, q *question) Answer {
 	return answer
 }
 
-// underPath reports whether path is tree or stands under it, at a segment boundary.
+// underPath reports whether path is tree or lies under it, at a segment boundary.
 func underPath(path []byte, tree string) bool {
 	return len(path) >= len(tree) && string(path[:len(tree)]) == tree && (len(path) == len(tree) || path[len(tree)] == '/')
 }

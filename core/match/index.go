@@ -3,12 +3,12 @@
 // From: lists of [pattern.Entry].
 // To: [Index], which package policy asks; it is immutable, so it is replaced whole when a list changes.
 //
-// Patterns with a literal host stand in a table by the hash of that host, beside those for the same registered name, so that a URL
+// Patterns with a literal host are stored in a table by the hash of that host, next to those for the same registered name, so that a URL
 // costs one look at memory as a rule; where the host has entries for pages, it is looked up once more for each segment of its
 // path. All others (globs in the host, words, regular expressions) stand in a sieve: each names a few characters that a URL must
 // hold for the pattern to have a chance, and only those whose characters are there are tried. Expressions that name nothing run
 // together in one automaton.
-// So the cost grows with the URL and with what could match it, not with the number of entries.
+// So the cost depends on the URL and on the entries that could match it, not on the number of entries.
 //
 // A gate may see less than the whole URL (see [weburl.Sight]); then the answer for an entry is [Yes], [No] or [CannotTell].
 package match
@@ -86,7 +86,7 @@ func (h *Hit) Sort() {
 	}
 }
 
-// tally sums up what the entries of one list say about a URL.
+// tally combines the answers of one list's entries for a URL.
 type tally struct{ carvedOut, covered, unclear bool }
 
 func (s *tally) add(t Take) {
@@ -96,7 +96,7 @@ func (s *tally) add(t Take) {
 }
 
 // answer says whether the URL is in the list: carve-outs go before entries that cover it, and those before entries that only may cover it. This
-// order stands nowhere else.
+// order is implemented only here.
 func (s tally) answer() Answer {
 	switch {
 	case s.carvedOut:
@@ -109,7 +109,7 @@ func (s tally) answer() Answer {
 	return No
 }
 
-// In says whether a URL is in the list that all of the takes are of.
+// In returns whether a URL is in a list, given all takes of the list.
 func In(takes []Take) Answer {
 	var sum tally
 	for _, t := range takes {
@@ -156,8 +156,8 @@ func New(lists []List) *Index {
 	return b.Build()
 }
 
-// Join returns an index that holds what all of some indexes hold. A list that several hold is one list, under the name that the
-// last of them gives it. It copies nothing but what names the lists.
+// Join returns an index of the entries of several indexes. A list that several of them hold is one list, under the name that the
+// last of them gives it. Only the lists' names are copied.
 func Join(indexes ...*Index) *Index {
 	joined := &Index{}
 	at := map[string]int32{}
@@ -181,7 +181,7 @@ func Join(indexes ...*Index) *Index {
 	return joined
 }
 
-// Gather returns an index that holds what all of some indexes hold. Every list of each is a list of its own, in order, also where
+// Gather returns an index of the entries of several indexes. Every list of each remains a list of its own, in order, even where
 // several have one id.
 func Gather(indexes ...*Index) *Index {
 	gathered := &Index{}
@@ -226,7 +226,7 @@ type Take struct {
 	ref  uint32 // see base.found
 }
 
-// Answer says what the entry has to say: [Yes] or [CannotTell].
+// Answer returns the answer of the entry: [Yes] or [CannotTell].
 func (t Take) Answer() Answer {
 	if t.Unclear {
 		return CannotTell
@@ -234,7 +234,7 @@ func (t Take) Answer() Answer {
 	return Yes
 }
 
-// SameEntry reports whether two takes of one index are of the same entry, whatever they say about a URL.
+// SameEntry reports whether two takes of one index are of the same entry, whatever their answers.
 func (t Take) SameEntry(other Take) bool {
 	return t.List == other.List && t.part == other.part && t.ref == other.ref
 }
@@ -271,7 +271,7 @@ func (x *Index) Until(t Take) pattern.Date {
 	return x.parts[t.part].kept[t.ref&^keptBit].entry.Until
 }
 
-// Specificity returns how much the entry of a take of this index says. It allocates nothing.
+// Specificity returns the specificity of the entry of a take of this index. It allocates nothing.
 func (x *Index) Specificity(t Take) pattern.Specificity {
 	b := x.parts[t.part].base
 	if t.ref&keptBit != 0 {
@@ -308,7 +308,7 @@ func (x *Index) Cover(u weburl.URL, today pattern.Date, sight weburl.Sight) []Hi
 	return hits
 }
 
-// Membership says of one list whether a URL is in it.
+// Membership is the answer of one list for a URL.
 type Membership struct {
 	List int32 // position in [Index.Lists]
 	In   Answer
@@ -356,7 +356,7 @@ func (x *Index) Count(u weburl.URL, today pattern.Date) int {
 	return n
 }
 
-// gather puts into s.takes what the parts say, by list. With all, every entry that may cover the URL is among them; without, one
+// gather collects the takes of all parts in s.takes, by list. With all, every entry that may cover the URL is among them; without, one
 // for each list that holds such.
 func (x *Index) gather(s *scratch, u *weburl.URL, today pattern.Date, sight weburl.Sight, all bool) {
 	s.takes, s.spots, s.today, s.all = s.takes[:0], s.spots[:0], today, all

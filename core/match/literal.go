@@ -7,7 +7,7 @@ import (
 	"unicode/utf8"
 )
 
-// longest returns the one of the pieces that is the best need, nothing where all are too short.
+// longest returns the piece that is the best need, or nothing if all are too short.
 func longest(pieces []string) []string {
 	best := ""
 	for _, piece := range pieces {
@@ -25,7 +25,7 @@ func longest(pieces []string) []string {
 const maxNeeds = 32
 
 // required returns texts, in lower case, of which every match of the expression holds at least one; nothing where the
-// expression says nothing so definite. The expression is applied to canonical URLs, which are ASCII, without regard to
+// expression requires no such text. The expression is applied to canonical URLs, which are ASCII, without regard to
 // letter case, so literals are compared in lower case.
 func required(re *syntax.Regexp) []string {
 	switch re.Op {
@@ -101,10 +101,10 @@ func weakest(needs []string) int {
 	return least
 }
 
-// common stands in nearly every URL, so pieces of it tell nothing apart.
+// common occurs in nearly every URL, so pieces of it do not distinguish URLs.
 const common = "https://www. http://www. .example .test .internal .com .org .net .co.uk .html index /index.html"
 
-// worth says how well a text tells URLs apart: its length, 0 where it is too short or common to be looked for.
+// worth returns how well a text distinguishes URLs: its length, or 0 if it is too short or too common to be searched for.
 func worth(text string) int {
 	if len(text) < minNeed || strings.Contains(common, text) || strings.ContainsFunc(text, unicode.IsSpace) {
 		return 0

@@ -6,13 +6,13 @@ import (
 	"widelark/core/memory"
 )
 
-// nameTable finds refs and chains by host. What costs a lookup among millions of hosts is the places in memory that it has to see, so
-// all that stands below one name begins in one line of memory: that of the last two labels, which is a registered name as a rule. A host
-// that is not listed is told by one line then, however many labels it has. Where very many stand below such a name, as below a public
+// nameTable finds refs and chains by host. A lookup among millions of hosts costs mainly its cache misses, so everything
+// below one name begins in one cache line: that of the last two labels, usually a registered name. For a host
+// that is not listed, one line is enough then, however many labels the host has. Where very many stand below such a name, as below a public
 // suffix of two labels, it is crowded, and those that find no room in its lines stand in that of the last three labels, and so on, at last
 // in their own.
 //
-// Like the table it may give out what only hashes alike, and never keeps back what is there.
+// Like the table it may return entries that only have the same hash, and never misses one.
 type nameTable struct {
 	lines   []line
 	short   bool                // hosts of one label are among them
@@ -21,7 +21,7 @@ type nameTable struct {
 	full    map[uint64]struct{} // the hashes of the crowded names while the table is filled; nil afterwards
 }
 
-// line is what comes from memory together, 64 bytes. Its slots are filled from the first on; a line with an empty slot ends what began
+// line is a cache line, 64 bytes. Its slots are filled from the first on; a line with an empty slot ends what began
 // before it. Three words hold the fingerprints of the slots, four in each of the first two and two in the third, in whose upper
 // half stands how many there are; the other five hold what the slots refer to, two in each.
 type line [8]uint64
@@ -54,14 +54,14 @@ func slotOf(found uint64) int {
 	return (bit%16-13)*4 + bit/16
 }
 
-// How many lines one name may fill with those below it before it is crowded, and how many with what stands under itself.
+// How many lines one name may fill with names below it before it counts as crowded, and how many with entries of its own.
 const (
 	crowdLines = 2
 	ownLines   = 16
 )
 
 // newNameTable returns a table for so many keys. Half the slots are used, for a full line costs a look at the next one. It has as many
-// lines as one name may fill, or more, so that no line is looked through twice.
+// lines as one name may fill, or more, so that no line is searched twice.
 func newNameTable(keys int) nameTable {
 	if keys == 0 {
 		return nameTable{}
@@ -75,8 +75,8 @@ func (t *nameTable) home(h uint64) int {
 	return int(high)
 }
 
-// fingerprint is what stands in a line for a key below a name of so many labels, counted from 0: a line is looked through once for each
-// name that it may belong to, and each look finds what belongs to that name. It is in all four places, and never 0.
+// fingerprint is the mark in a line for a key below a name of so many labels, counted from 0: a line is searched once for each
+// name that it may belong to, and each search finds the keys of that name. It is repeated in all four lanes, and never 0.
 func fingerprint(key uint64, depth int) uint64 {
 	return uint64(uint16(key)+uint16(depth)*0x9e37|1<<15) * 0x0001000100010001
 }
@@ -123,7 +123,7 @@ func (t *nameTable) seal() {
 	t.full = nil
 }
 
-// isCrowded reports whether what stands below a name may also stand elsewhere.
+// isCrowded reports whether entries below a name may also be stored elsewhere.
 func (t *nameTable) isCrowded(h uint64) bool {
 	if t.crowded == nil {
 		return false

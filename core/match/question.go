@@ -10,8 +10,8 @@ import (
 	"widelark/core/weburl"
 )
 
-// question is a URL in the forms in which patterns look at it. Each is made once, when it is first asked for, so that
-// plain lists cost no more than the host. What a sight does not have is left out of the forms: see the accessors.
+// question is a URL in the forms that patterns are matched against. Each form is computed once, when first needed, so that
+// plain lists cost no more than the host. Parts that a sight does not show are left out of the forms: see the accessors.
 type question struct {
 	url   weburl.URL
 	sight weburl.Sight
@@ -30,7 +30,7 @@ func (q *question) reset(u *weburl.URL, sight weburl.Sight) {
 	q.name = "" // what beforeSuffix leaves for an address
 }
 
-// scheme returns what is known of the scheme; "" where nothing is.
+// scheme returns the scheme; "" if it is not known.
 func (q *question) scheme() string {
 	switch q.sight {
 	case weburl.Name:
@@ -50,7 +50,7 @@ func (q *question) beforeSuffix() string {
 	return q.name
 }
 
-// unicodeHost returns the host as people read it, in lower case. It allocates where that is not the ASCII form.
+// unicodeHost returns the host in Unicode form, in lower case. It allocates if that is not the ASCII form.
 func (q *question) unicodeHost() string {
 	if !q.hasUnicode {
 		q.unicode, q.hasUnicode = q.url.Host(), true
@@ -73,7 +73,7 @@ func (q *question) foldedPath() []byte {
 }
 
 // canonical returns the canonical URL and, within it, path and query. At lesser sights it ends with the "/" of the path, and is
-// what any URL begins with that could have been asked for; at Name, over https and its default port.
+// the common beginning of all URLs that could have been asked for; at Name, over https and its default port.
 func (q *question) canonical() (url, target []byte) {
 	if !q.hasText {
 		q.hasText = true
@@ -108,7 +108,7 @@ func (q *question) decoded() (path, query []byte) {
 	return q.decodedPath, q.decodedQry
 }
 
-// haystack returns every form one after the other, in lower case: what the sieve looks through.
+// haystack returns all forms concatenated, in lower case, for the sieve to search.
 func (q *question) haystack() []byte {
 	if q.hasHay {
 		return q.hay
@@ -135,7 +135,7 @@ func (q *question) haystack() []byte {
 	return q.hay
 }
 
-// scratch is what one question needs beside its answer. It is used again, so that asking allocates nothing.
+// scratch is the working memory of one question. It is reused, so that asking allocates nothing.
 type scratch struct {
 	question question
 	takes    []Take
@@ -203,7 +203,7 @@ func (x *base) namesOnly() bool {
 	return len(x.conditions) == 0 && x.ranges.Len() == 0 && len(x.sieve.scans) == 0 && !x.ending
 }
 
-// ask files what the part has to say.
+// ask collects the takes of the part.
 func (x *part) ask(s *scratch) {
 	q := &s.question
 	if addr := q.url.Addr(); addr.IsValid() {
@@ -252,7 +252,7 @@ func (x *part) walk(s *scratch, host string) {
 	}
 }
 
-// below files what stands under the spots of a host that are no higher than the one at a depth, as far as it stands in the lines of
+// below collects the entries at the spots of a host that are no higher than the one at a depth, as far as they are in the lines of
 // that one.
 func (x *part) below(s *scratch, host string, spots []spot, depth int) {
 	t := &x.names
@@ -279,7 +279,7 @@ func (x *part) below(s *scratch, host string, spots []spot, depth int) {
 	}
 }
 
-// inLine files what the slots of a line refer to that stand below the name at a depth, which is that of the first of the spots.
+// inLine collects the entries that the slots of a line refer to and that lie below the name at a depth, which is that of the first of the spots.
 func (x *part) inLine(s *scratch, l *line, host string, spots []spot, depth int) {
 	for _, spot := range spots {
 		for found := l.holding(fingerprint(spot.key(), depth)); found != 0; found &= found - 1 {
@@ -294,7 +294,7 @@ func (x *part) inLine(s *scratch, l *line, host string, spots []spot, depth int)
 	}
 }
 
-// file files what a slot refers to, if it is about the part of a host that begins at a spot.
+// file collects the entry that a slot refers to, if it is about the part of a host that begins at a spot.
 func (x *part) file(s *scratch, n uint32, kind byte, host string, spot spot) {
 	if name, below := host[spot.at:], spot.at > 0; kind == nameKey {
 		x.take(s, n, nameKey, name, nil, below)
@@ -328,7 +328,7 @@ func (x *part) walkEndings(s *scratch, host string) {
 	}
 }
 
-// take files what a slot refers to, if it is about a host and, for pathKey, a path.
+// take collects the entry that a slot refers to, if it is about a host and, for pathKey, a path.
 func (x *part) take(s *scratch, n uint32, kind byte, name string, path []byte, below bool) {
 	if n&keptBit == 0 {
 		r := x.ref(n)
@@ -354,7 +354,7 @@ func (x *part) take(s *scratch, n uint32, kind byte, name string, path []byte, b
 	}
 }
 
-// start returns the path under which the entry stands beside its host; "" where it stands under the host alone.
+// start returns the path that is part of the entry's key; "" if the host alone is the key.
 func (f *keptEntry) start(x *base) string {
 	if f.conditions < 0 {
 		return ""
@@ -393,7 +393,7 @@ func (x *part) pages(s *scratch, n uint32, h uint64, name string, below bool) {
 	}
 }
 
-// inScope reports whether a host that is the named one, or stands below it, is covered.
+// inScope reports whether a host that is the named one, or lies below it, is covered.
 func inScope(scope pattern.Scope, below bool) bool {
 	return scope == pattern.AndBelow || (scope == pattern.BelowOnly) == below
 }

@@ -17,7 +17,7 @@ type scan struct {
 	entry int32
 	form  form
 	// needs are texts of which a URL has to hold one, in lower case, for the pattern to have a chance. There are none where
-	// nothing can be said: such a pattern is tried on every URL.
+	// no such text is known: such a pattern is tried on every URL.
 	needs []string
 	// also are other texts of which a URL has to hold each, for an expression: looking for them costs less than trying it.
 	also   []string
@@ -34,7 +34,7 @@ type scan struct {
 	unicode bool // the glob is compared with the host as people read it
 }
 
-// expression is compiled when it is first tried: most never are, since what they need is not there. It is safe for concurrent
+// expression is compiled when first tried: most never are, because the text that they need does not occur. It is safe for concurrent
 // use.
 type expression struct {
 	text string
@@ -47,7 +47,7 @@ func (e *expression) compiled() *regexp.Regexp {
 	return e.re
 }
 
-// Costly reports whether a pattern names nothing that a URL would have to hold, so that it is tried on every URL. Those that cover
+// Costly reports whether a pattern requires no literal text, so that it is tried on every URL. Those that cover
 // every host by design are not costly.
 func Costly(p pattern.Pattern) bool {
 	literal := p.Kind() != pattern.Regex && p.Kind() != pattern.Word && !p.IsGlob()
@@ -147,7 +147,7 @@ func beginsText(re *syntax.Regexp) bool {
 	return false
 }
 
-// setWord makes the expression for a word that stands alone. A space in the word is one or more characters that are neither
+// setWord sets the expression for a whole word. A space in the word is one or more characters that are neither
 // letter nor digit.
 func (s *scan) setWord(word string) {
 	const other = `[^\p{L}\p{Nd}]`
@@ -168,7 +168,7 @@ func (s *scan) setWord(word string) {
 	s.needs = longest(strings.Fields(text))
 }
 
-// covers says whether the pattern covers the URL, its rest aside, as far as it is seen.
+// covers returns whether the pattern covers the URL, apart from its conditions, as far as the URL is seen.
 func (s *scan) covers(q *question) Answer {
 	switch s.form {
 	case everyHost:
@@ -246,7 +246,7 @@ func (s *scan) coversHost(q *question) bool {
 
 // foresee returns the answer of an expression on the URL or its path when only its beginning is known: Yes where the
 // beginning matches already, No where nothing that could follow would. At [Name] the scheme is not known, nor whether a port
-// follows the host; the answers for all that it could be are put together.
+// follows the host; the answers for all possibilities are combined.
 func (s *scan) foresee(q *question) Answer {
 	if s.form == onPath {
 		return s.program.ahead("/", "", "")

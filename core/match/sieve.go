@@ -6,14 +6,14 @@ import (
 	"widelark/core/weburl"
 )
 
-// grams are how many bytes of a need are looked up at a time: as many as can be, so that few URLs hold them by chance, and short
+// grams is the number of bytes of a need that are looked up at a time: as many as possible, so that few URLs hold them by chance, and short
 // enough that every need has as many. Texts of digits need the longer: any three digits stand in many URLs.
 var grams = [...]int{6, minNeed}
 
-// minNeed is the length of the shortest text that is looked for.
+// minNeed is the length of the shortest text that is searched for.
 const minNeed = 3
 
-// sieve holds the patterns that are found by what a URL must hold. The zero sieve is empty and ready for use.
+// sieve holds the patterns that are found by a text that a URL must contain. The zero sieve is empty and ready for use.
 type sieve struct {
 	scans   []scan
 	onHosts [len(grams)]*gramTable // of scans that look at the host alone; nil where nothing is filed
@@ -114,13 +114,13 @@ func gramAt[T string | []byte](text T, i, size int) uint64 {
 	return g
 }
 
-// bit returns where the hash of a gram stands in seen.
+// bit returns the position of a gram's hash in seen.
 func bit(g uint64) (word int, mask uint64) {
 	h := g * 0x9e3779b97f4a7c15 >> 47
 	return int(h >> 6), 1 << (h & 63)
 }
 
-// ask files the scans that cover, as far as the URL is seen. What the host alone does not settle is filed only where it covers.
+// ask collects the scans that cover the URL, as far as it is seen. A scan that the host alone does not decide is collected only if it covers.
 func (x *sieve) ask(s *scratch) {
 	for _, n := range x.single {
 		x.try(s, n)

@@ -7,16 +7,16 @@ import (
 	"widelark/core/memory"
 )
 
-// table finds refs and chains by the hash of what they are about. It is open addressing with linear probing: equal hashes stand
-// one after the other. It may give out what only hashes alike, so callers compare; it never keeps back what is there. A bit for
-// each hash stands before the slots, so that most hosts that are in no list cost no look at them.
+// table finds refs and chains by the hash of their keys. It uses open addressing with linear probing: equal hashes are
+// adjacent. It may return entries that only have the same hash, so callers compare; it never misses one. A bit set of
+// the hashes precedes the slots, so that for most hosts that are in no list the slots are not read.
 type table struct {
 	slots []uint64 // the lower half of the hash, and 1 + what it refers to; 0 for an empty one
 	seen  []uint64
 	shift uint // of a hash to its bit in seen
 }
 
-// slotsFor says how many slots so many keys get: three in four are used.
+// slotsFor returns the number of slots for a number of keys: at most three in four are used.
 func slotsFor(keys int) int { return keys + keys/3 + 8 }
 
 func newTable(keys int) table {
@@ -56,7 +56,7 @@ func (t *table) maybe(h uint64) bool {
 	return t.seen[at>>6]&(1<<(at&63)) != 0
 }
 
-// first returns what next does from the start.
+// first is next from the beginning.
 func (t *table) first(h uint64) (refers uint32, after int, ok bool) {
 	if !t.maybe(h) {
 		return 0, 0, false
@@ -64,7 +64,7 @@ func (t *table) first(h uint64) (refers uint32, after int, ok bool) {
 	return t.next(h, t.home(h))
 }
 
-// next returns what stands under the hash from a slot on, and the slot to go on from; ok is false at the end.
+// next returns the next value with the hash, beginning at a slot, and the slot to continue from; ok is false at the end.
 func (t *table) next(h uint64, from int) (refers uint32, after int, ok bool) {
 	for i := from; t.slots[i] != 0; {
 		slot := t.slots[i]
@@ -123,13 +123,13 @@ func finish(h uint64, kind byte) uint64 {
 	return h ^ h>>29
 }
 
-// spot is a place in a host where a label begins, with the running hash of what stands from there on.
+// spot is a position in a host where a label begins, with the hash of the host from there on.
 type spot struct {
 	h  uint64
 	at int
 }
 
-// key returns the key of the name that stands from the spot on.
+// key returns the key of the name that begins at the spot.
 func (s spot) key() uint64 { return s.h }
 
 // pagesKey returns the key of the literal pages of that name.
@@ -170,7 +170,7 @@ func wordBefore(text []byte, end int) uint64 {
 	return word
 }
 
-// dotsIn returns a word in which the highest bit of each byte is set that is a dot.
+// dotsIn returns a word in which the highest bit of each byte that is a dot is set.
 func dotsIn(word uint64) uint64 {
 	const every, low = 0x0101010101010101, 0x7f7f7f7f7f7f7f7f
 	others := word ^ '.'*every

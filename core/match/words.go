@@ -6,7 +6,7 @@ import (
 	"widelark/core/pattern"
 )
 
-// Words looks for many words in a text that is no URL, such as that of a page. It is immutable and safe for concurrent use.
+// Words searches text that is not a URL, such as that of a page, for many words. It is immutable and safe for concurrent use.
 type Words struct{ scans []scan }
 
 // NewWords returns a search for words. Precondition: each is a [pattern.Word].

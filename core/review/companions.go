@@ -16,7 +16,7 @@ type Companion struct {
 	Of    int // of so many times that it was asked for
 }
 
-// companions finds hosts that what a rule allows needs, and that its policy blocks: sign-on, pictures, scripts.
+// companions finds hosts that allowed pages need and that the policy blocks: sign-on, pictures, scripts.
 func (r *reviewer) companions() {
 	for i := range r.config.Policies {
 		p := &r.config.Policies[i]

@@ -77,7 +77,7 @@ func terms(c policy.Cond, not bool) (all []term, ok bool) {
 	return all, len(all) <= mostTerms
 }
 
-// known says what is known of a condition where a term holds: 1 that it holds, -1 that it does not, 0 nothing.
+// known returns what a term implies about a condition: 1 that it holds, -1 that it does not, 0 nothing.
 func (r *reviewer) known(t term, c policy.Cond) int {
 	switch c.Op {
 	case "", policy.All:
@@ -117,7 +117,7 @@ func (r *reviewer) known(t term, c policy.Cond) int {
 	return 0
 }
 
-// implies reports whether what meets one value of a condition meets another, too.
+// implies reports whether one value of a condition implies another.
 func (r *reviewer) implies(op policy.Op, value, other string) bool {
 	switch {
 	case value == other:
@@ -264,7 +264,7 @@ func (r *reviewer) proof(p *policy.Policy, rule int, cases []term) string {
 	return ""
 }
 
-// undecidedBy reports whether the rule is not what decides a URL for a member of a group that has the policy.
+// undecidedBy reports whether another rule decides a URL for a member of a group that has the policy.
 func (r *reviewer) undecidedBy(p *policy.Policy, rule int, u weburl.URL) bool {
 	q := policy.Request{URL: u}
 	if len(p.Groups) > 0 {

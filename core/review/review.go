@@ -1,5 +1,5 @@
 // Package review finds what is wrong with a whole configuration though every piece of it may be well-formed: rules that are never reached,
-// objects that do nothing, people between two policies, schedules inside out. Where it says that one thing covers another it has decided so
+// objects that do nothing, people between two policies, schedules inside out. If it claims that one thing covers another, it has decided that
 // (see package cover), and shows a URL.
 //
 // From: a [Draft].
@@ -19,7 +19,7 @@ import (
 	"widelark/core/weburl"
 )
 
-// Kind says what is wrong.
+// Kind is a kind of finding.
 type Kind string
 
 // The kinds, the gravest first within each severity.
@@ -45,7 +45,7 @@ const (
 	NotNeeded      Kind = "not needed"            // a correction that the catalogue says itself by now
 )
 
-// Severity says how much a finding matters.
+// Severity is how much a finding matters.
 type Severity string
 
 // The severities, the gravest first.
@@ -102,7 +102,7 @@ type Fix struct {
 	New  string // replace entry, add entry: what it would be
 }
 
-// Finding is one thing that is wrong, or may be.
+// Finding is something that is wrong, or may be.
 type Finding struct {
 	Key      string // the same for the same thing, however the draft changes around it
 	Kind     Kind
@@ -125,7 +125,7 @@ type List struct {
 	page     pattern.Pattern // the first of them
 }
 
-// A list of more entries than mostKept is not kept whole beside the index; the first few serve as examples.
+// The entries of a list longer than mostKept are not kept besides the index; the first few serve as examples.
 const (
 	mostKept = 20_000
 	examples = 50
@@ -147,7 +147,7 @@ func NewList(id, name string, entries []match.Found, today pattern.Date, tidied 
 	return l
 }
 
-// Tidied is what package tidy has to say about a list.
+// Tidied is the findings of package tidy for a list.
 type Tidied struct {
 	Superfluous int    // entries
 	First       string // one of them
@@ -161,14 +161,14 @@ type Wide struct {
 	Entry, Shown, Why, Tighter string
 }
 
-// Correction is a correction beside what would be said without it.
+// Correction is a correction with the categories that the URL would have without it.
 type Correction struct {
 	ID, Entry string
 	Same      bool // the catalogue says the same by itself
 	Shown     string
 }
 
-// Draft is what is reviewed.
+// Draft is the configuration under review.
 type Draft struct {
 	Snapshot    *policy.Snapshot
 	Lists       []List
@@ -180,7 +180,7 @@ type Draft struct {
 	Now         time.Time
 }
 
-// Aside is something that is kept, cannot be read, and is left out of what decides.
+// Aside is something stored that cannot be read and takes no part in decisions.
 type Aside struct {
 	At      Place
 	Text    string // as it is kept; "" where it is the whole object
@@ -222,7 +222,7 @@ func Of(d Draft) []Finding {
 	return r.found
 }
 
-// first orders what is before what is not.
+// first orders true before false.
 func first(a, b bool) int {
 	switch {
 	case a == b:
@@ -233,7 +233,7 @@ func first(a, b bool) int {
 	return 1
 }
 
-// aside tells what cannot be read. An entry of a list can go in one step; everything else is mended where it is.
+// aside adds findings for what cannot be read. An entry of a list can be removed in one step; everything else is mended in its place.
 func (r *reviewer) aside() {
 	over := map[string]bool{} // exceptions, which would do nothing either way
 	for _, e := range r.config.Exceptions {
@@ -255,7 +255,7 @@ func (r *reviewer) aside() {
 	}
 }
 
-// add adds a finding. key tells it from others of its kind at its place.
+// add adds a finding. key distinguishes it from others of its kind at its place.
 func (r *reviewer) add(kind Kind, at Place, key, format string, args ...any) *Finding {
 	f := Finding{Kind: kind, Severity: severities[kind], At: at, Text: fmt.Sprintf(format, args...), Why: why[kind]}
 	f.Key = strings.Join([]string{string(kind), at.Kind, at.ID, key}, "|")
@@ -326,7 +326,7 @@ func (r *reviewer) policies() {
 	})
 }
 
-// blind finds rules that ask for what none of their gates sees.
+// blind finds rules that ask for something that none of their gates sees.
 func (r *reviewer) blind(p *policy.Policy) {
 	for i := range p.Rules {
 		rule := &p.Rules[i]
@@ -419,7 +419,7 @@ func needsPage(p pattern.Pattern) bool {
 	return p.FoldedPath() != "" || len(p.Params()) > 0
 }
 
-// unseen says why an exception for a page decides nothing; "" where it may.
+// unseen returns why an exception for a page decides nothing; "" if it may decide something.
 func (r *reviewer) unseen(e *policy.Exception, inspected bool) string {
 	pages := slices.ContainsFunc(e.Entries, func(entry pattern.Entry) bool { return needsPage(entry.Pattern) })
 	switch {
@@ -430,7 +430,7 @@ func (r *reviewer) unseen(e *policy.Exception, inspected bool) string {
 	case !inspected:
 		return fmt.Sprintf("The exception %q is for a page, and no policy opens TLS connections: over https no gate sees pages.", e.Name)
 	}
-	// For whom it is, their policies say what is opened.
+	// The policies of those whom the exception is for say which connections are opened.
 	var closed []string
 	for _, id := range e.For.Groups {
 		if p := r.policyOf(policy.Request{Group: id}); p != nil && !p.Inspect.All {

@@ -61,7 +61,7 @@ type CategoryRef struct {
 	Security bool   `json:"security"`
 }
 
-// Given is something that was said about a URL, and by whom.
+// Given is a statement about a URL, with its source.
 type Given struct {
 	Source     classify.Source `json:"source" enum:"correction,own category,catalogue"`
 	Categories []CategoryRef   `json:"categories"`
