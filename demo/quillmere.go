@@ -58,9 +58,11 @@ func File(name string) []byte {
 }
 
 // SuspectSites returns the content of the file of suspect sites.
-func SuspectSites() []byte {
+func SuspectSites() []byte { return suspectSites(SuspectsCount) }
+
+func suspectSites(count int) []byte {
 	var b bytes.Buffer
-	_ = WriteSites(&b, SuspectsCount, suspectsSeed) // a buffer takes everything
+	_ = WriteSites(&b, count, suspectsSeed) // a buffer takes everything
 	return b.Bytes()
 }
 
@@ -85,6 +87,7 @@ type Loading struct {
 	Dir      string    // where the files go that the data came from, so that people have something to import
 	Partner  string    // the address of the partner's stand-in
 	Requests int       // how many requests of two weeks are recorded; 0 stands for 200,000
+	Suspects int       // how many of the suspect sites are loaded; 0 stands for all 100,000
 	Out      io.Writer // for progress
 }
 
@@ -133,11 +136,13 @@ func load(ctx context.Context, api *client.ClientWithResponses, loading Loading)
 	}
 	ids := map[string]uuid.UUID{}
 	for _, l := range lists {
-		content := SuspectSites
-		if l.file != Suspects {
-			content = func() []byte { return File(l.file) }
+		var content []byte
+		if l.file == Suspects {
+			content = suspectSites(cmp.Or(loading.Suspects, SuspectsCount))
+		} else {
+			content = File(l.file)
 		}
-		id, err := loadList(ctx, api, l, content(), out)
+		id, err := loadList(ctx, api, l, content, out)
 		if err != nil {
 			return fmt.Errorf("list %q: %w", l.name, err)
 		}

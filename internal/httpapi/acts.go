@@ -12,11 +12,11 @@ import (
 	"widelark/internal/account"
 )
 
-// anybody are the operations that need no sign-in.
+// public operations need no sign-in.
 var anybody = []string{"getHealth", "signIn", "whoAmI", "signOut"}
 
-// operations are the others, each under the act that it is: whoever may not do that is refused before anything is done. What an act is
-// about is known to the store, which asks again: see [access.Check].
+// operations are the others, each with the act that it carries out: a caller who may not do it is refused at once. The store,
+// which knows what the act is about, checks again: see [access.Check].
 var operations = map[access.Act][]string{
 	access.Read: {
 		"getLists", "getList", "getEntries", "exportEntries", "findEntries", "getHistory", "compareList", "getFindings", "compareEntries", "explainEntries",
@@ -66,7 +66,7 @@ var actOf = func() map[string]access.Act {
 
 type callerKey struct{}
 
-// caller returns whose account the request is made with. Precondition: the operation is not public.
+// caller returns the account of the request. Precondition: the operation is not public.
 func caller(ctx context.Context) account.Account {
 	a, ok := ctx.Value(callerKey{}).(account.Account)
 	if !ok {
@@ -75,10 +75,10 @@ func caller(ctx context.Context) account.Account {
 	return a
 }
 
-// actor returns who makes the request. Precondition: the operation is not public.
+// actor returns the actor of the request. Precondition: the operation is not public.
 func actor(ctx context.Context) access.Actor { return caller(ctx).Actor() }
 
-// admitted lets through who may do what an operation is. An operation that is in no table is refused to everybody.
+// admitted passes on requests of callers who may carry out the operation. An operation that is in no table is refused to everybody.
 func (s *server) admitted(api huma.API) func(huma.Context, func(huma.Context)) {
 	return func(ctx huma.Context, next func(huma.Context)) {
 		id := ctx.Operation().OperationID

@@ -6,7 +6,7 @@ import (
 	"net/http"
 )
 
-// brokenError is what a reader of a request's body ends with where the body breaks off or is not as HTTP says.
+// brokenError is the error of a request's body that breaks off or violates HTTP.
 type brokenError struct{ cause error }
 
 func (e *brokenError) Error() string { return "the request broke off: " + e.cause.Error() }

@@ -14,7 +14,7 @@ import (
 	"widelark/internal/revision"
 )
 
-// Selection names entries of a list.
+// Selection chooses entries of a list.
 type Selection struct {
 	IDs   []int64         `json:"ids,omitempty" maxItems:"10000"`
 	Lines []pattern.Entry `json:"lines,omitempty" maxItems:"10000" doc:"Entries as they are written; notes and attributes do not count"`
@@ -23,7 +23,7 @@ type Selection struct {
 	Kind  pattern.Kind    `json:"kind,omitempty" enum:"site,host,below,any-ending,host-glob,page-tree,page,path-glob,query,scheme,port,address,word,regex,everything,note,unreadable" doc:"Only entries of this kind"`
 }
 
-// selection reads which entries of a list are meant. A line that is no entry may stand for one that is kept just so.
+// selection reads which entries of a list are meant. A line that cannot be read matches an unreadable entry with the same text.
 func (s *server) selection(ctx context.Context, list uuid.UUID, in Selection) (revision.Selection, error) {
 	which := revision.Selection{IDs: in.IDs, All: in.All, Text: in.Text, Kind: in.Kind}
 	unread := map[string]error{}
@@ -210,7 +210,7 @@ func (s *server) editEntries(ctx context.Context, in *editEntriesInput) (*editEn
 	return out, nil
 }
 
-// rewriteList takes all lines or, where one of them is no entry or stands twice, none: the report says which then.
+// rewriteList takes all lines or, if one of them is no entry or occurs twice, none.
 func (s *server) rewriteList(ctx context.Context, in *textInput) (*reportOutput, error) {
 	version, err := in.version()
 	if err != nil {

@@ -442,7 +442,7 @@ func (s *server) correct(ctx context.Context, in *correctInput) (*correctOutput,
 	return out, nil
 }
 
-// correctedPlace reads what a correction is about: an entry, or a URL as it stands in an address bar.
+// correctedPlace reads the place that a correction is about: an entry, or a URL copied from an address bar.
 func correctedPlace(text string) (pattern.Pattern, error) {
 	line := pattern.ReadLine(1, text, pattern.Mending)
 	switch {

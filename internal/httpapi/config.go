@@ -46,7 +46,7 @@ type configPlanOutput struct {
 	}
 }
 
-// maxConfigBytes bounds what comes as files: a million entries are some 25 MB.
+// maxConfigBytes bounds the size of configuration files: a million entries are some 25 MB.
 const maxConfigBytes = 256 << 20
 
 func (s *server) registerConfig(api huma.API) {
@@ -78,7 +78,7 @@ func (s *server) registerConfig(api huma.API) {
 			if changes, version = differ, planned; len(differ) == 0 {
 				break
 			}
-			// Whoever named no version means the draft as it is, also where that went on since it was compared.
+			// Without a version, the draft as it is now is meant, even if it was edited since the comparison.
 			err = s.Publishing.Apply(ctx, target, planned, actor(ctx))
 			if err == nil {
 				break
@@ -120,7 +120,7 @@ func namesOf(objects []revision.Object) map[uuid.UUID]string {
 	return names
 }
 
-// planned reads files and says what they would do: only what differs is in the target.
+// planned reads files and returns what applying them would change; the target holds only what differs.
 func (s *server) planned(ctx context.Context, files map[string]string) (target revision.Target, changes []ObjectDifference, version int64, err error) {
 	known, version, err := s.Publishing.AllObjects(ctx)
 	if err != nil {
@@ -190,7 +190,7 @@ func (s *server) planned(ctx context.Context, files map[string]string) (target r
 	return target, changes, version, nil
 }
 
-// sameBody compares two bodies; what is empty is the same as what is not there.
+// sameBody compares two bodies; an empty field equals a missing one.
 func sameBody(a, b []byte) bool {
 	var one, other any
 	if json.Unmarshal(a, &one) != nil || json.Unmarshal(b, &other) != nil {
@@ -199,7 +199,7 @@ func sameBody(a, b []byte) bool {
 	return reflect.DeepEqual(withoutEmpty(one), withoutEmpty(other))
 }
 
-// withoutEmpty leaves out what is empty.
+// withoutEmpty removes empty fields.
 func withoutEmpty(value any) any {
 	switch v := value.(type) {
 	case map[string]any:
@@ -235,7 +235,7 @@ func withoutEmpty(value any) any {
 	return value
 }
 
-// entriesDiffer says by which entries a list differs from lines; nil where they are the same, in the same order.
+// entriesDiffer returns the entries by which a list differs from lines; nil if they are the same, in the same order.
 func (s *server) entriesDiffer(ctx context.Context, list uuid.UUID, there bool, lines []pattern.Entry) (*EntryDifference, error) {
 	key := func(e pattern.Entry) string {
 		if k := e.Key(); k != "" {
@@ -289,7 +289,7 @@ func (s *server) entriesDiffer(ctx context.Context, list uuid.UUID, there bool, 
 	return d, nil
 }
 
-// fileProblem tells every mistake in files with its place.
+// fileProblem reports every mistake in files with its place.
 func fileProblem(err error) error {
 	var details []error
 	var walk func(err error)
@@ -311,7 +311,7 @@ func fileProblem(err error) error {
 	return huma.Error422UnprocessableEntity("The files cannot be read as they stand. Nothing was changed.", details...)
 }
 
-// tellStates makes answers of differences. names are those of everything that is referred to.
+// tellStates turns differences into answers. names holds the names of all objects that are referred to.
 func (s *server) tellStates(ctx context.Context, states []revision.ObjectState, called map[uuid.UUID]string) ([]ObjectDifference, error) {
 	h, err := s.Editions.Draft(ctx)
 	if err != nil {

@@ -9,13 +9,13 @@ import (
 	"github.com/gin-gonic/gin"
 )
 
-// consolePolicy lets the console load nothing from anywhere else, and nobody frame it. Styles may be inline, since the
-// primitives set positions so.
+// consolePolicy keeps the console from loading anything from elsewhere and from being framed. Styles may be inline, since the
+// primitives set positions that way.
 const consolePolicy = "default-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; font-src 'self'; " +
 	"connect-src 'self'; frame-ancestors 'none'; base-uri 'self'; form-action 'self'"
 
-// serveConsole answers for everything that is no operation: files of the console; its one page for every address of
-// its own; a problem for an unknown operation.
+// serveConsole answers everything that is not an operation: the console's files, its page for each of its addresses,
+// and a problem for an unknown operation.
 func serveConsole(files fs.FS) gin.HandlerFunc {
 	server := http.FileServerFS(files)
 	return func(c *gin.Context) {

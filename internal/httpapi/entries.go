@@ -58,7 +58,7 @@ type entriesOutput struct {
 	}
 }
 
-// FoundEntry is an entry with the list that it stands in.
+// FoundEntry is an entry with its list.
 type FoundEntry struct {
 	Entry
 	List ListRef `json:"list"`
@@ -86,12 +86,12 @@ type addEntriesInput struct {
 	}
 }
 
-// MaxImport is the largest file that is taken, in bytes: two million lines of the longest usual host names.
+// MaxImport is the size of the largest file that is accepted, in bytes, unpacked.
 const MaxImport = 128 << 20
 
 var errTooLarge = fmt.Errorf("The file is larger than %d MiB. Split it, and import the parts one after the other.", MaxImport>>20)
 
-// importInput takes the file as a stream, which the schema cannot say.
+// importInput takes the file as a stream, which the schema cannot express.
 type importInput struct {
 	ByID
 	MayMatch
@@ -123,7 +123,7 @@ func (in *importInput) Resolve(ctx huma.Context) []error {
 // bytes.
 var fileMedia = []string{"text/plain", "text/csv", "application/x-ndjson", "application/gzip", "application/zstd", "application/octet-stream"}
 
-// limited fails with errTooLarge where a reader has more than it may.
+// limited fails with errTooLarge if a reader exceeds its limit.
 type limited struct {
 	r    io.Reader
 	left int64
@@ -138,7 +138,7 @@ func (l *limited) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// Report tells what became of every line.
+// Report accounts for every line.
 type Report struct {
 	Lines        int           `json:"lines" doc:"The sum of blank, notes, good, changed and refused"`
 	Blank        int           `json:"blank"`
@@ -211,7 +211,7 @@ func refusedLine(line pattern.Line) RefusedLine {
 	}
 }
 
-// shown keeps a line of a file to what a report can show.
+// shown shortens a line of a file to what a report can show.
 func shown(text string) string {
 	const most = 500
 	if text = strings.ToValidUTF8(text, "\uFFFD"); len(text) > most {
@@ -268,7 +268,7 @@ func (s *server) registerEntries(api huma.API) {
 	huma.Register(api, export, s.exportEntries)
 }
 
-// cursor reads a cursor that is a number; none is 0.
+// cursor reads a numeric cursor; an empty one is 0.
 func cursor(text string) (int64, error) {
 	after, err := strconv.ParseInt("0"+text, 10, 64)
 	if err != nil {
@@ -345,7 +345,7 @@ type exportInput struct {
 	Packing listfile.Packing `query:"packing" enum:",gzip,zstd" doc:"Left out, the file is plain"`
 }
 
-// mediaOf names what a file of a format is sent as.
+// mediaOf is the media type of each format.
 var mediaOf = map[listfile.Format]string{listfile.CSV: "text/csv; charset=utf-8", listfile.JSONLines: "application/x-ndjson"}
 
 func (s *server) exportEntries(ctx context.Context, in *exportInput) (*huma.StreamResponse, error) {
@@ -369,7 +369,7 @@ func (s *server) exportEntries(ctx context.Context, in *exportInput) (*huma.Stre
 			err = w.Close()
 		}
 		if err != nil {
-			// The status is sent: cutting the connection is the only way left to say that the file is not whole.
+			// The status has been sent: cutting the connection is the only way left to signal that the file is incomplete.
 			s.Log.WarnContext(ctx, "an export broke off", "list", l.Name, "error", err)
 			panic(http.ErrAbortHandler)
 		}

@@ -10,12 +10,12 @@ import (
 // etag writes an object's version as an entity tag (RFC 9110, section 8.8.3).
 func etag(version int64) string { return `"` + strconv.FormatInt(version, 10) + `"` }
 
-// MustMatch is the header that an edit of what others may edit too has to carry.
+// MustMatch is the header that is required of edits of what others may edit, too.
 type MustMatch struct {
 	IfMatch string `header:"If-Match" doc:"The ETag of the object as it was last fetched; * edits whatever is there"`
 }
 
-// version returns the version that the caller saw, 0 for any.
+// version returns the version that the caller saw; 0 means any.
 func (m MustMatch) version() (int64, error) {
 	if m.IfMatch == "" {
 		return 0, huma.NewError(428, "An edit needs the header If-Match with the ETag of what it edits, so that nobody's change is lost unseen.")
@@ -23,7 +23,7 @@ func (m MustMatch) version() (int64, error) {
 	return MayMatch(m).version()
 }
 
-// MayMatch is the header for edits that add to what is there, and so lose nothing.
+// MayMatch is the header for edits that only add, and so lose nothing.
 type MayMatch struct {
 	IfMatch string `header:"If-Match" doc:"The ETag of the object as it was last fetched; left out, the edit is made to whatever is there"`
 }

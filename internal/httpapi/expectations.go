@@ -14,13 +14,13 @@ import (
 	"widelark/internal/revision"
 )
 
-// Expectation is a saved trial with what must come of it.
+// Expectation is a saved trial with its expected outcome.
 type Expectation struct {
 	revision.Meta
 	revision.ExpectationBody
 }
 
-// ExpectationInput is an expectation as it is to be.
+// ExpectationInput is a new state of an expectation.
 type ExpectationInput struct {
 	Name string `json:"name,omitempty" maxLength:"80" doc:"Left out, it is made from the URL and the verdict"`
 	revision.ExpectationBody
@@ -43,7 +43,7 @@ func (s *server) expectationKind() objects[Expectation, ExpectationInput] {
 	}
 }
 
-// ExpectationResult is what came of an expectation.
+// ExpectationResult is the result of an expectation.
 type ExpectationResult struct {
 	Ref
 	Folder  string         `json:"folder,omitempty"`
@@ -101,7 +101,7 @@ func (s *server) expected(ctx context.Context, on string) (*check.Report, error)
 	if err != nil {
 		return nil, err
 	}
-	// What is expected is said in the draft: an earlier state is asked whether it would hold there.
+	// Expectations are those of the draft, tried on the earlier state.
 	draft, err := s.Editions.Draft(ctx)
 	if err != nil {
 		return nil, err

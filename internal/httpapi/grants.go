@@ -82,7 +82,7 @@ func (s *server) registerGrants(api huma.API) {
 	huma.Register(api, keep, s.keepGrant)
 }
 
-// inForce returns a state as gates decide on it: with what holds beside it, without being published.
+// inForce returns a state as gates use it: with facts beside it.
 func (s *server) inForce(ctx context.Context, field, on string) (*edition.State, error) {
 	state, err := s.Editions.On(ctx, field, on)
 	if err != nil {
@@ -111,7 +111,7 @@ func (s *server) grants(ctx context.Context, in *grantsInput) (*grantsOutput, er
 	return out, nil
 }
 
-// tellGrants tells grants, with the names of what they refer to.
+// tellGrants turns grants into answers, with the names of what they refer to.
 func (s *server) tellGrants(ctx context.Context, found []standing.Grant) ([]Grant, error) {
 	told := make([]Grant, len(found))
 	var refs []*Ref
@@ -181,8 +181,8 @@ func (s *server) addGrant(ctx context.Context, in *newGrantInput) (*grantOutput,
 	return s.tellGrant(ctx, made)
 }
 
-// narrowestGrant returns the narrowest entry that lets somebody reach a URL through all gates on the way, and for whom it would be. Where none
-// does, or none is needed, the error is a conflict that says why.
+// narrowestGrant returns the narrowest entry that lets an asker reach a URL through all gates on the way, and its audience. If there is none,
+// or none is needed, the error is a conflict that says why.
 func narrowestGrant(live *edition.State, url string, who *edition.Who) ([]pattern.Entry, revision.WhomBody, error) {
 	u, err := weburl.Parse(url)
 	if err != nil {
@@ -217,7 +217,7 @@ func narrowestGrant(live *edition.State, url string, who *edition.Who) ([]patter
 	return nil, revision.WhomBody{}, huma.Error409Conflict(fmt.Sprintf("No grant lets %s reach %s: %s. Nothing was changed.", asker.Name(), u, because))
 }
 
-// holdsForSomebody refuses a grant for people, groups and networks that what is live does not have: it would hold for nobody.
+// holdsForSomebody refuses a grant for people, groups and networks that the live revision does not have: it would apply to nobody.
 func holdsForSomebody(live *edition.State, body *standing.GrantBody) (err error) {
 	d := live.Snapshot.Config().Directory
 	body.Exception().Refs(func(field string, kind revision.Kind, ref *Ref) {

@@ -45,7 +45,7 @@ type compareInput struct {
 	Limit int    `query:"limit" default:"200" minimum:"1" maximum:"2000"`
 }
 
-// Difference is one entry that two states of a list do not share as it is.
+// Difference is an entry that differs between two states of a list.
 type Difference struct {
 	Before string `json:"before,omitempty" doc:"The line as it was; left out where the entry came in between"`
 	After  string `json:"after,omitempty" doc:"The line as it is then; left out where the entry went"`

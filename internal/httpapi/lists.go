@@ -145,7 +145,7 @@ func (s *server) registerLists(api huma.API) {
 		})
 }
 
-// findLists returns up to one list more than the page holds, so that the caller knows whether there is another page.
+// findLists returns up to one list more than a page holds, so that the caller knows whether there is another page.
 func (s *server) findLists(ctx context.Context, in *listsInput) ([]revision.List, error) {
 	if in.Name != "" {
 		l, err := s.Store.ListByName(ctx, in.Name)

@@ -33,7 +33,7 @@ type lookupsOutput struct {
 	}
 }
 
-// Lookup is what a URL is.
+// Lookup is the classification of a URL.
 type Lookup struct {
 	Input      string      `json:"input" doc:"The URL as given"`
 	Problem    string      `json:"problem,omitempty" doc:"Why the input is no URL; the other fields are left out then"`
@@ -43,7 +43,7 @@ type Lookup struct {
 	Past       []Past      `json:"past,omitempty" doc:"What packs said of it before, the newest first"`
 }
 
-// Class is what a URL is, and who says so.
+// Class is the categories of a URL, and their source.
 type Class struct {
 	Categories []CategoryRef   `json:"categories" doc:"None where it is unrated"`
 	By         classify.Source `json:"by" enum:",correction,own category,catalogue,scorecard" doc:"Who says what it is; empty where nobody does"`
@@ -94,7 +94,7 @@ type Term struct {
 	Points int    `json:"points" minimum:"-10000" maximum:"10000" doc:"Below nothing where the word speaks against the category"`
 }
 
-// Neighbour is a place above a page, and what it is.
+// Neighbour is a place above a page, with its categories.
 type Neighbour struct {
 	URL        string          `json:"url"`
 	Categories []CategoryRef   `json:"categories"`
@@ -102,7 +102,7 @@ type Neighbour struct {
 	Entry      string          `json:"entry" doc:"What gives the categories"`
 }
 
-// Past is what a pack said of a URL from a moment on.
+// Past is a pack's statement about a URL from a moment on.
 type Past struct {
 	Pack       string        `json:"pack"`
 	Version    int64         `json:"version"`
@@ -280,7 +280,7 @@ func (s *server) scorecardAnswer(ctx context.Context, c revision.Scorecard, err 
 	return &scorecardOutput{etag(c.Version), scorecardBody(c)}, nil
 }
 
-// naming puts names to the keys of categories.
+// naming finds the names of categories by their keys.
 type naming struct{ classify.Taxonomy }
 
 func (n naming) ref(key string) CategoryRef {

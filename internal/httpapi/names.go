@@ -8,7 +8,7 @@ import (
 	"strings"
 )
 
-// loopbackNames are what a service is called on its own machine.
+// loopbackNames are the names of a service on its own machine.
 var loopbackNames = []string{"localhost", "127.0.0.1", "::1"}
 
 // named answers only requests that are meant for the service: whose Host, and Origin where there is one, is one of its names, on whatever

@@ -44,7 +44,7 @@ type Machine struct {
 	revision.MachineBody
 }
 
-// Policy is ordered rules and what holds otherwise, given to groups.
+// Policy is ordered rules and a verdict otherwise, given to groups.
 type Policy struct {
 	revision.Meta
 	revision.PolicyBody
@@ -53,7 +53,7 @@ type Policy struct {
 	Conflicts []Conflict `json:"conflicts" doc:"Rules that try to loosen what the baseline blocks"`
 }
 
-// Conflict says that a rule has no effect, because the baseline stands before it.
+// Conflict is a rule without effect, because the baseline counts before it.
 type Conflict struct {
 	Rule int    `json:"rule" doc:"Its place, from 0"`
 	Text string `json:"text"`
@@ -78,43 +78,43 @@ type Settings struct {
 	revision.SettingsBody
 }
 
-// PersonInput is a person as it is to be.
+// PersonInput is a new state of a person.
 type PersonInput struct {
 	Name string `json:"name" minLength:"1" maxLength:"80" doc:"What they sign in with"`
 	revision.PersonBody
 }
 
-// GroupInput is a group as it is to be.
+// GroupInput is a new state of a group.
 type GroupInput struct {
 	Name string `json:"name" minLength:"1" maxLength:"80"`
 	revision.GroupBody
 }
 
-// NetworkInput is a network as it is to be.
+// NetworkInput is a new state of a network.
 type NetworkInput struct {
 	Name string `json:"name" minLength:"1" maxLength:"80"`
 	revision.NetworkBody
 }
 
-// MachineInput is a machine as it is to be.
+// MachineInput is a new state of a machine.
 type MachineInput struct {
 	Name string `json:"name" minLength:"1" maxLength:"80"`
 	revision.MachineBody
 }
 
-// PolicyInput is a policy as it is to be.
+// PolicyInput is a new state of a policy.
 type PolicyInput struct {
 	Name string `json:"name" minLength:"1" maxLength:"80"`
 	revision.PolicyBody
 }
 
-// ExceptionInput is an exception as it is to be.
+// ExceptionInput is a new state of an exception.
 type ExceptionInput struct {
 	Name string `json:"name,omitempty" maxLength:"80" doc:"Left out, it is made from the first entry"`
 	revision.ExceptionBody
 }
 
-// AppInput is an app as it is to be.
+// AppInput is a new state of an app.
 type AppInput struct {
 	Name string `json:"name" minLength:"1" maxLength:"80"`
 	revision.AppBody
@@ -149,7 +149,7 @@ type removeObjectInput struct {
 	MustMatch
 }
 
-// objects says how a kind of objects is given out and taken in.
+// objects describes how objects of a kind are read and written by the API.
 type objects[T, I any] struct {
 	kind      revision.Kind
 	path      string
@@ -162,7 +162,7 @@ type objects[T, I any] struct {
 	fixed     bool                                                              // there are those that there are
 }
 
-// objectView is what answers tell beside what is kept.
+// objectView is the computed part of answers about objects.
 type objectView struct {
 	now      time.Time
 	state    *edition.State
@@ -172,7 +172,7 @@ type objectView struct {
 	policies map[uuid.UUID][]Ref
 }
 
-// tell makes answers of objects, with the names of what they refer to.
+// tell turns objects into answers, with the names of what they refer to.
 func tell[T, I any](ctx context.Context, s *server, k objects[T, I], found []revision.Object) ([]T, error) {
 	view, err := s.view(ctx, k.kind)
 	if err != nil {
@@ -210,7 +210,7 @@ func idsOf(refs []*Ref) []uuid.UUID {
 	return ids
 }
 
-// view gathers what answers of a kind tell beside what is kept.
+// view computes the parts of a kind's answers that are not stored.
 func (s *server) view(ctx context.Context, kind revision.Kind) (objectView, error) {
 	view := objectView{now: s.Now()}
 	var err error
@@ -347,7 +347,7 @@ func registerObjects[T, I any](s *server, api huma.API, k objects[T, I]) {
 		})
 }
 
-// holding keeps the objects whose name or body holds a text, letter case aside.
+// holding returns the objects whose name or body contains a text, ignoring case.
 func holding(found []revision.Object, text string) []revision.Object {
 	if text == "" {
 		return found

@@ -39,7 +39,7 @@ type Pack struct {
 	Progress     *PackProgress       `json:"progress,omitempty" doc:"While a file is being read at this service"`
 }
 
-// PackState is what a pack came to with one of its files.
+// PackState is the state of a pack after one of its files.
 type PackState struct {
 	Number    int64     `json:"number" doc:"Of this service, from 1"`
 	Version   int64     `json:"version" doc:"As the pack says"`
@@ -54,7 +54,7 @@ type PackState struct {
 	By        string    `json:"by"`
 }
 
-// PackProgress says how far a file has come that is being read.
+// PackProgress is the progress of a file that is being read.
 type PackProgress struct {
 	Stage string `json:"stage" doc:"reading, storing or loading"`
 	Bytes int64  `json:"bytes"`
@@ -158,7 +158,7 @@ type packChangesInput struct {
 	Limit int    `query:"limit" default:"100" minimum:"1" maximum:"1000"`
 }
 
-// SiteChange is an entry that two states of a pack do not share.
+// SiteChange is an entry that differs between two states of a pack.
 type SiteChange struct {
 	Entry  string        `json:"entry"`
 	Before []CategoryRef `json:"before" doc:"None where the entry came"`
@@ -327,7 +327,7 @@ func (s *server) packAnswer(ctx context.Context, p catalogue.Pack, err error) (*
 	return &packOutput{s.packBody(p)}, nil
 }
 
-// loadedPack answers when what changed is also in force here.
+// loadedPack waits until a change is in force in this service before it answers.
 func (s *server) loadedPack(ctx context.Context, p catalogue.Pack, err error) (*packOutput, error) {
 	if err == nil {
 		err = s.Cache.Load(ctx)

@@ -91,7 +91,7 @@ type movedOutput struct {
 	}
 }
 
-// Asker is somebody who asks.
+// Asker is a resolved asker.
 type Asker struct {
 	Name    string `json:"name" doc:"In a few words"`
 	Person  *Ref   `json:"person,omitempty"`
@@ -275,7 +275,7 @@ func (s *server) importPeople(ctx context.Context, in *importPeopleInput) (*impo
 	return out, nil
 }
 
-// known returns the objects of a kind with their bodies read.
+// known returns the objects of a kind with their decoded bodies.
 func known[B any](ctx context.Context, s *server, kind revision.Kind) ([]peoplefile.Known[B], error) {
 	found, err := s.Objects.Objects(ctx, kind)
 	if err != nil {

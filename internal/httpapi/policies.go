@@ -56,7 +56,7 @@ func (s *server) exceptionKind() objects[Exception, ExceptionInput] {
 	}
 }
 
-// stateOf says how an exception stands at a moment.
+// stateOf returns the state of an exception at a moment.
 func stateOf(b revision.ExceptionBody, at time.Time) string {
 	switch {
 	case b.Off:
@@ -69,13 +69,13 @@ func stateOf(b revision.ExceptionBody, at time.Time) string {
 	return "in force"
 }
 
-// exceptionName makes a name of what an exception does.
+// exceptionName makes a name from what an exception does.
 func (s *server) exceptionName(ctx context.Context, body revision.Body) (string, error) {
 	b := body.(*revision.ExceptionBody)
 	return s.freeName(ctx, revision.KindException, capital(string(b.Then))+" "+b.Entries[0].String())
 }
 
-// freeName makes a name that no object of a kind has from one that some may have, with a number where it is taken.
+// freeName returns a name that no object of a kind has, with a number appended if the name is taken.
 func (s *server) freeName(ctx context.Context, kind revision.Kind, wanted string) (string, error) {
 	taken := map[string]bool{}
 	kept, err := s.Objects.Objects(ctx, kind)
@@ -104,7 +104,7 @@ var settingsKind = objects[Settings, SettingsInput]{
 	take: func(in *SettingsInput) (string, revision.Body) { return "Settings", &in.SettingsBody },
 }
 
-// SettingsInput is the settings as they are to be.
+// SettingsInput is a new state of the settings.
 type SettingsInput struct{ revision.SettingsBody }
 
 var appKind = objects[App, AppInput]{
@@ -212,7 +212,7 @@ type effectsOutput struct {
 	}
 }
 
-// Effect is what another way of combining policies would do, now.
+// Effect is the effect that another way of combining policies would have now.
 type Effect struct {
 	Combining policy.Combining `json:"combining" enum:"position,strictest,loosest"`
 	Opened    int              `json:"opened" doc:"Recorded pages that somebody with several policies would reach, and does not now"`
@@ -357,7 +357,7 @@ func (s *server) ordered(ctx context.Context, found []revision.Object) ([]revisi
 	return found, nil
 }
 
-// checkPolicy refuses keys that name nothing, and keeps roles as they are.
+// checkPolicy refuses unknown keys, and changes of the role.
 func (s *server) checkPolicy(ctx context.Context, id uuid.UUID, body revision.Body) error {
 	b := body.(*revision.PolicyBody)
 	var before revision.PolicyBody
@@ -415,7 +415,7 @@ func (s *server) checkKeys(ctx context.Context, b *revision.PolicyBody) error {
 	})
 }
 
-// checkKind refuses what is neither a category nor a family.
+// checkKind refuses keys of neither a category nor a family.
 func checkKind(taxonomy classify.Taxonomy, field, key string) error {
 	_, isFamily := taxonomy.Family(key)
 	if _, isCategory := taxonomy.Category(key); !isFamily && !isCategory {
@@ -424,7 +424,7 @@ func checkKind(taxonomy classify.Taxonomy, field, key string) error {
 	return nil
 }
 
-// checkPolicyGoes keeps the baseline and the fallback where they are.
+// checkPolicyGoes refuses to delete the baseline and the fallback.
 func (s *server) checkPolicyGoes(ctx context.Context, id uuid.UUID) error {
 	o, err := s.Objects.Object(ctx, revision.KindPolicy, id)
 	if err != nil {

@@ -25,7 +25,7 @@ import (
 	"widelark/packfile"
 )
 
-// What programs tell problems of one status apart by: the type of problem details (RFC 9457, section 3.1.1), a URI
+// The types by which programs distinguish problems of one status: the type of problem details (RFC 9457, section 3.1.1), a URI
 // relative to the service.
 const (
 	problemNothing      = "/problems/nothing-to-publish"
@@ -120,7 +120,7 @@ func (s *server) problem(ctx context.Context, err error) error {
 	return huma.Error500InternalServerError("Something went wrong in the service; its log says what.")
 }
 
-// deniedText says what was refused, and who may do it.
+// deniedText says what was refused, and who is permitted to do it.
 func (s *server) deniedText(ctx context.Context, denied *access.DeniedError) string {
 	if denied.Role != access.Owner {
 		return "This account may not " + string(denied.Act) + ". Nothing was changed."
@@ -145,7 +145,7 @@ func (s *server) deniedText(ctx context.Context, denied *access.DeniedError) str
 	return text + "."
 }
 
-// quietProblems keeps the values that were sent out of problem details: among them are passwords.
+// quietProblems removes the values that were sent from problem details: passwords are among them.
 func quietProblems() {
 	make := huma.NewError
 	huma.NewError = func(status int, msg string, errs ...error) huma.StatusError {
@@ -168,7 +168,7 @@ func quietProblems() {
 	}
 }
 
-// writeProblem is for what lies outside the described operations.
+// writeProblem answers requests outside the described operations.
 func writeProblem(w http.ResponseWriter, status int, detail string) {
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)

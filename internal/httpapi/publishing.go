@@ -52,7 +52,7 @@ type draftOutput struct {
 	}
 }
 
-// ObjectDifference is one object that two states do not share.
+// ObjectDifference is an object that differs between two states.
 type ObjectDifference struct {
 	ID      uuid.UUID        `json:"id" format:"uuid"`
 	Kind    revision.Kind    `json:"kind" enum:"list,schedule,category,scorecard,correction,person,group,network,machine,policy,exception,app,settings,expectation"`
@@ -64,7 +64,7 @@ type ObjectDifference struct {
 	Entries *EntryDifference `json:"entries,omitempty" doc:"Of a list whose entries differ"`
 }
 
-// DifferenceLine is one part of an object that two states do not share.
+// DifferenceLine is a part of an object that differs between two states.
 type DifferenceLine struct {
 	Mark   change.Mark `json:"mark" enum:"added,removed,changed,moved"`
 	Part   string      `json:"part"`
@@ -72,7 +72,7 @@ type DifferenceLine struct {
 	After  string      `json:"after,omitempty"`
 }
 
-// EntryDifference is by how many entries two states of a list differ, with the first of them.
+// EntryDifference is the number of entries that differ between two states of a list, with the first of them.
 type EntryDifference struct {
 	Added   int64         `json:"added"`
 	Edited  int64         `json:"edited"`
@@ -80,7 +80,7 @@ type EntryDifference struct {
 	First   []EntryChange `json:"first" doc:"At most 20"`
 }
 
-// EntryChange is one entry that two states of a list do not share.
+// EntryChange is an entry that differs between two states of a list.
 type EntryChange struct {
 	ID     int64  `json:"id"`
 	Before string `json:"before,omitempty" doc:"Left out where it came"`
@@ -261,7 +261,7 @@ func (s *server) draft(ctx context.Context, _ *struct{}) (*draftOutput, error) {
 	return out, nil
 }
 
-// versions returns which versions are to be compared; 0 is the draft as it is whenever it is read.
+// versions returns the versions to compare; 0 is the current draft.
 func (s *server) versions(ctx context.Context, in DiffStates) (from, to int64, err error) {
 	if from, _, err = s.Editions.Version(ctx, "from", in.From); err != nil || in.To == "draft" {
 		return from, 0, err
@@ -290,7 +290,7 @@ func (s *server) diff(ctx context.Context, in *DiffStates) (*diffOutput, error) 
 	return out, nil
 }
 
-// shownEntries is how many entries of each list a difference shows by itself.
+// shownEntries is how many entries of each list a difference contains without being asked for more.
 const shownEntries = 20
 
 func (s *server) differences(ctx context.Context, from, to int64) ([]ObjectDifference, error) {

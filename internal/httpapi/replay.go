@@ -278,10 +278,10 @@ func (s *server) turns(ctx context.Context, in *turnsInput) (*turnsOutput, error
 	return out, nil
 }
 
-// recordedDays is how many of the recorded days are looked at, where nobody says.
+// recordedDays is how many of the recorded days are used by default.
 const recordedDays = 7
 
-// span returns the stretch of time to look at; zero where nothing was recorded.
+// span returns the period to examine; zero if nothing was recorded.
 func (s *server) span(ctx context.Context, since, until *time.Time) (from, to time.Time, err error) {
 	_, last, n, err := s.Journal.RecordedSpan(ctx)
 	if err != nil || n == 0 && since == nil {

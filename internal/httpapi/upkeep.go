@@ -104,7 +104,7 @@ type Caught struct {
 	Top      []CaughtHost `json:"top" doc:"The 20 hosts that were asked for most"`
 }
 
-// CaughtHost is one host that an entry covers something of.
+// CaughtHost is a host with pages that an entry covers.
 type CaughtHost struct {
 	Host     string `json:"host"`
 	Shown    string `json:"shown" doc:"The page of it that was asked for most"`

@@ -1,4 +1,4 @@
-// Package journal says what was decided: the records of requests that gates wrote down.
+// Package journal holds the records of decided requests.
 //
 // From: gates, and logs of other filters.
 // To: [Record]s, which replays decide again.
@@ -28,8 +28,8 @@ type Record struct {
 	Verdict policy.Verdict // that it got then
 }
 
-// Request returns the request as its gate saw it: what has to be decided again. It reports false where the URL cannot be read. Where the record
-// does not say what the gate saw, a proxy that saw a page must have opened the connection.
+// Request returns the request as its gate saw it, to be decided again. It reports false if the URL cannot be read. If the record
+// does not say what the gate saw, a proxy that saw a page is taken to have opened the connection.
 func (r *Record) Request() (policy.Request, bool) {
 	u, err := weburl.Parse(r.URL)
 	q := policy.Request{URL: u, Addr: r.Address, Method: r.Method, Gate: r.Gate, Sight: r.Sight}
@@ -46,10 +46,10 @@ func (r *Record) Request() (policy.Request, bool) {
 type Store interface {
 	AddRecords(ctx context.Context, records []Record, by access.Actor) error
 
-	// EachRecord gives the records from a moment until another to each: in the order in which they were kept, or, which takes a third less
-	// time, in any.
+	// EachRecord calls each with the records from one moment until another: in the order in which they were kept or, in a third less
+	// time, in any order.
 	EachRecord(ctx context.Context, from, to time.Time, inOrder bool, each func(Record) error) error
 
-	// RecordedSpan returns from when until when requests were recorded, and how many; zero times where there are none.
+	// RecordedSpan returns the period and the number of recorded requests; zero times if there are none.
 	RecordedSpan(ctx context.Context) (from, to time.Time, n int64, err error)
 }

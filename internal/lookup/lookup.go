@@ -78,7 +78,7 @@ type Neighbour struct {
 	Answer classify.Answer
 }
 
-// Past is what a pack said of a URL from a moment on.
+// Past is a pack's statement about a URL from a moment on.
 type Past struct {
 	Pack       uuid.UUID
 	PackName   string
@@ -162,7 +162,7 @@ func above(u weburl.URL) []weburl.URL {
 	return all
 }
 
-// past tells what the packs said of a URL, as often as that changed.
+// past returns the packs' statements about a URL over time, one for each change.
 func (c *Finder) past(ctx context.Context, u weburl.URL) ([]Past, error) {
 	stated, err := c.packs.Stated(ctx, pattern.Covering(u))
 	if err != nil {
@@ -201,7 +201,7 @@ func (c *Finder) past(ctx context.Context, u weburl.URL) ([]Past, error) {
 	return all, nil
 }
 
-// answerAt returns what a pack said of a URL at one of its states, and by which entry.
+// answerAt returns a pack's statement about a URL at one of its states, and the entry.
 func answerAt(stated []catalogue.Stated, pack uuid.UUID, number int64, u weburl.URL) (categories []string, entry string) {
 	b := match.NewBuilder(0)
 	for _, s := range stated {

@@ -23,7 +23,7 @@ type Traffic struct {
 	Hosts    int64
 }
 
-// Survey is what the recorded traffic is made of.
+// Survey is a summary of the recorded traffic by categories.
 type Survey struct {
 	Categories map[string]Traffic // by key; a host counts once for each category that any of its pages has
 	Families   map[string]Traffic // by key; a host counts once
@@ -32,7 +32,7 @@ type Survey struct {
 	Total      Traffic
 }
 
-// UnratedHost is a host with pages that nothing says anything about.
+// UnratedHost is a host with unrated pages.
 type UnratedHost struct {
 	Host     string
 	Requests int64
@@ -47,8 +47,8 @@ type surveys struct {
 	last    *Survey
 }
 
-// Survey returns what the recorded traffic is made of. It is made again where the traffic, the draft or the catalogue is another; some
-// microseconds a page.
+// Survey returns the summary of the recorded traffic. It is computed again when the traffic, the draft or the catalogue has changed, at some
+// microseconds per page.
 func (c *Finder) Survey(ctx context.Context) (*Survey, error) {
 	classifier, today, err := c.editions.Classifier(ctx)
 	if err != nil {
@@ -145,7 +145,7 @@ func seenURL(p revision.SeenPage) (weburl.URL, error) {
 	return weburl.Parse("https://" + host + p.Path)
 }
 
-// Turn is recorded traffic that another state of a pack puts into other categories.
+// Turn is recorded traffic that changes category with another state of a pack.
 type Turn struct {
 	Host          string
 	Path          string // "/" where only the host was seen
@@ -153,8 +153,8 @@ type Turn struct {
 	Before, After []string // keys; none where it is unrated
 }
 
-// Turns returns what of the recorded traffic changes category with another state of a pack, with everything that is said here in
-// account: the most asked for first, at most so many, and how many there are.
+// Turns returns the recorded traffic that changes category with another state of a pack, taking local statements into
+// account: the most requested first, up to a limit, and the total number.
 func (c *Finder) Turns(ctx context.Context, pack uuid.UUID, number int64, limit int) (turns []Turn, total Traffic, err error) {
 	packsBefore, packsAfter, err := c.cache.WithState(ctx, pack, number)
 	if err != nil {
@@ -207,7 +207,7 @@ func keys(c *classify.Classifier, r classify.Result) []string {
 	return all
 }
 
-// Corrected is a correction with what the catalogue says of the same place by now.
+// Corrected is a correction with what the catalogue now says about the same place.
 type Corrected struct {
 	revision.Correction
 	Catalogue []string // keys; none where the catalogue does not know the place

@@ -31,7 +31,7 @@ type Query struct {
 	Limit    int    // so many are shown one by one
 }
 
-// Replayed is what comes of recorded requests under two states.
+// Replayed is the result of replaying recorded requests under two states.
 type Replayed struct {
 	Requests, People, Hosts           int
 	Turned, TurnedPeople, TurnedHosts int
@@ -63,13 +63,13 @@ type Request struct {
 	By            string
 }
 
-// turning is a way in which requests turn.
+// turning is the key by which turned requests are grouped.
 type turning struct {
 	before, after policy.Verdict
 	by, was       string
 }
 
-// tally is what one hand counted.
+// tally is the counts of one goroutine.
 type tally struct {
 	requests, opened, closed int
 	people, turnedPeople     map[uuid.UUID]bool
@@ -88,13 +88,13 @@ func newTally() *tally {
 	return &tally{people: map[uuid.UUID]bool{}, turnedPeople: map[uuid.UUID]bool{}, hosts: map[string]bool{}, turnedHosts: map[string]bool{}, groups: map[turning]*turned{}}
 }
 
-// Replayer decides what a journal holds. It is safe for concurrent use.
+// Replayer replays the records of a journal. It is safe for concurrent use.
 type Replayer struct {
 	Journal journal.Store
 	Now     func() time.Time
 }
 
-// each gives recorded requests in batches to as many hands as there are processors. work makes what one hand does.
+// each distributes recorded requests in batches to as many goroutines as there are processors. work returns the function of one goroutine.
 func (d *Replayer) each(ctx context.Context, from, to time.Time, work func() func([]journal.Record)) error {
 	const size = 1024
 	batches := make(chan []journal.Record, 4)
@@ -249,7 +249,7 @@ func (t *tally) told(limit int) Replayed {
 	return r
 }
 
-// Affected is who would have been affected, had something been blocked.
+// Affected is who would have been affected if something had been blocked.
 type Affected struct {
 	Requests, People, Hosts int
 	Reached                 int // of those, so many pass as the draft is: they are what a block would take away
@@ -265,7 +265,7 @@ type AffectedGroup struct {
 	Hours            [24]int // by the hour of the day, where the organisation is
 }
 
-// affected is what one hand counted for a plan.
+// affected is the counts of one goroutine for [Replayer.Affected].
 type affected struct {
 	all, requests, reached int
 	people                 map[uuid.UUID]bool
@@ -274,7 +274,7 @@ type affected struct {
 	members                map[string]map[uuid.UUID]bool
 }
 
-// Affected looks through the recorded requests for those of some categories or families, or that some entries cover: who would have been
+// Affected finds the recorded requests of some categories or families, or covered by some entries: who would have been
 // affected by blocking them, and when.
 func (d *Replayer) Affected(ctx context.Context, h *edition.State, categories []string, entries []pattern.Entry, from, to time.Time) (Affected, error) {
 	wanted := map[string]bool{}

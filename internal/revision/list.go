@@ -167,7 +167,7 @@ const (
 	ChangeTakenBack = "taken back"
 )
 
-// Difference is one entry that two states of a list do not share as it is.
+// Difference is an entry that differs between two states of a list.
 type Difference struct {
 	ID     int64
 	Before *pattern.Entry // nil where the entry came in between

@@ -49,7 +49,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer, 
 // usageError is a command line that cannot be carried out as it is written.
 type usageError struct{ error }
 
-// noArguments refuses words after a command; after the program's name they would be commands.
+// noArguments refuses arguments.
 func noArguments(cmd *cobra.Command, args []string) error {
 	switch {
 	case len(args) == 0:
@@ -60,7 +60,7 @@ func noArguments(cmd *cobra.Command, args []string) error {
 	return usageError{fmt.Errorf("unknown command %q", args[0])}
 }
 
-// oneName wants one word after the command: an account's name.
+// oneName requires one argument: the name of an account.
 func oneName(_ *cobra.Command, args []string) error {
 	if len(args) != 1 {
 		return usageError{fmt.Errorf("wanted: NAME; got %d arguments", len(args))}
@@ -142,7 +142,7 @@ func accountCommand(in io.Reader) *cobra.Command {
 	return cmd
 }
 
-// withAccounts makes what a command runs from a function that wants the accounts of the database that the flags name.
+// withAccounts returns a command's function that opens the accounts of the database that the flags name.
 func withAccounts(run func(cmd *cobra.Command, store account.Store, args []string) error) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		config, err := LoadConfig(cmd.Flags())

@@ -116,7 +116,7 @@ func (c Config) sourceRanges() (ranges []netip.Prefix, _ error) {
 	return ranges, nil
 }
 
-// names returns what the service goes by.
+// names returns the names by which the service may be reached.
 func (c Config) names() []string {
 	names := []string{"localhost", "127.0.0.1", "::1"}
 	for _, name := range c.Names {

@@ -101,7 +101,7 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 	}
 }
 
-// standIn serves for somebody else on a free port of loopback, and returns the address.
+// standIn serves a handler on a free loopback port, and returns its address.
 func standIn(handler http.Handler) (url string, stop func(), err error) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -133,7 +133,7 @@ func demoDir() (string, error) {
 	return fmt.Sprintf("/var/lib/widelark/demo-%08x", name.Sum32()), nil
 }
 
-// furnish lets the demo's person in, loads the demo data through the API where they are not there yet, and leaves a
+// furnish adds the demo's accounts, loads the demo data through the API unless they are loaded, and leaves a
 // sign-in for the command line.
 func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer) error {
 	files := filepath.Join(dir, "files")
@@ -163,7 +163,7 @@ func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer
 	return demo.Load(ctx, api, demo.Loading{Dir: files, Partner: partner, Out: out})
 }
 
-// someOwner returns the demo's owner or, where that account is gone or is none any more, another.
+// someOwner returns the demo's owner or, if that account is gone or no longer an owner, another.
 func someOwner(ctx context.Context, store account.Store) (account.Account, error) {
 	all, err := store.Accounts(ctx)
 	var found account.Account
@@ -178,7 +178,7 @@ func someOwner(ctx context.Context, store account.Store) (account.Account, error
 	return found, err
 }
 
-// welcome says where to look and what to try. Paths are as short as they can be from here.
+// welcome prints where to look and what to try. Paths are relative if that is shorter.
 func welcome(out io.Writer, url, partner, dir string, took time.Duration) {
 	if here, err := os.Getwd(); err == nil {
 		if short, err := filepath.Rel(here, dir); err == nil && filepath.IsLocal(short) {

@@ -137,10 +137,10 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	return s, nil
 }
 
-// Failed has the reason where the server ended by itself.
+// Failed receives the reason if the server ends by itself.
 func (s *Service) Failed() <-chan error { return s.failed }
 
-// Close lets the requests in hand finish, for ten seconds at most, and then closes the database.
+// Close waits up to ten seconds for running requests, and then closes the database.
 func (s *Service) Close() error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
@@ -160,7 +160,7 @@ func (s *Service) Close() error {
 	return err
 }
 
-// removeExpired removes sessions that have run out, now and then, until the context ends.
+// removeExpired periodically removes expired sessions, until the context ends.
 func removeExpired(ctx context.Context, store *postgres.Store, log *slog.Logger) {
 	tick := time.NewTicker(10 * time.Minute)
 	defer tick.Stop()

@@ -1,5 +1,5 @@
-// Package standing keeps what holds without being published: facts that stand beside every state, each with an end. Grants are the first
-// of them; a change reaches every service with the next question.
+// Package standing keeps facts, which hold beside every state without being published, each with an end. Grants are the first
+// kind; a change reaches every service with the next question.
 //
 // From: what the store keeps.
 // To: [policy.Facts], which are put beside a snapshot.
@@ -21,13 +21,13 @@ import (
 	"widelark/internal/revision"
 )
 
-// Longest is the longest that a grant may last: what is to hold longer belongs into the draft, as an exception.
+// Longest is the longest time that a grant may last: what is to hold longer belongs in the draft, as an exception.
 const Longest = 90 * 24 * time.Hour
 
-// remembered is for how long facts that are over are kept ready, so that trials of a past moment know them.
+// remembered is how long facts are kept in memory after their end, so that trials of a past moment see them.
 const remembered = 31 * 24 * time.Hour
 
-// Grant allows some URLs for some people from the moment at which it is made, for some time. It never changes but for its end.
+// Grant allows some URLs for some people from the moment at which it is made, for some time. Only its end can change.
 type Grant struct {
 	ID uuid.UUID
 	GrantBody
@@ -114,7 +114,7 @@ type Store interface {
 	FactsVersion(ctx context.Context) (int64, error) // another with every change of any fact
 }
 
-// Source gives the facts of now. It keeps them in memory, and asks the store only whether they have changed. It is safe for concurrent use.
+// Source returns the current facts. It keeps them in memory, and asks the store only whether they have changed. It is safe for concurrent use.
 type Source struct {
 	store Store
 	now   func() time.Time
@@ -127,7 +127,7 @@ type Source struct {
 // NewSource returns a source of what a store keeps. now is the clock.
 func NewSource(store Store, now func() time.Time) *Source { return &Source{store: store, now: now} }
 
-// Facts returns what holds beside every state, with what was over in the last month. As long as nothing changes, the same facts come back.
+// Facts returns the facts, including those that ended in the last month. As long as nothing changes, it returns the same pointer.
 func (s *Source) Facts(ctx context.Context) (*policy.Facts, error) {
 	version, err := s.store.FactsVersion(ctx)
 	if err != nil {

@@ -18,15 +18,15 @@ import (
 	"widelark/internal/revision"
 )
 
-// pullArgs is one source that is to be pulled.
+// pullArgs is a source to pull.
 type pullArgs struct {
 	ListID uuid.UUID `json:"list_id" river:"unique"`
 }
 
-// Kind names the job where it is kept.
+// Kind implements [river.JobArgs].
 func (pullArgs) Kind() string { return "pull_list" }
 
-// InsertOpts has a source stand in the queue once, however often its time comes.
+// InsertOpts keeps a source in the queue at most once.
 func (pullArgs) InsertOpts() river.InsertOpts {
 	return river.InsertOpts{MaxAttempts: 3, UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: []rivertype.JobState{
 		rivertype.JobStateAvailable, rivertype.JobStatePending, rivertype.JobStateRetryable, rivertype.JobStateRunning, rivertype.JobStateScheduled,
@@ -37,13 +37,13 @@ type pullPackArgs struct {
 	PackID uuid.UUID `json:"pack_id" river:"unique"`
 }
 
-// Kind names the job where it is kept.
+// Kind implements [river.JobArgs].
 func (pullPackArgs) Kind() string { return "pull_pack" }
 
-// InsertOpts has a pack stand in the queue once, however often its time comes.
+// InsertOpts keeps a pack in the queue at most once.
 func (pullPackArgs) InsertOpts() river.InsertOpts { return pullArgs{}.InsertOpts() }
 
-// dueArgs looks for sources whose time has come.
+// dueArgs is the job that queues sources that are due.
 type dueArgs struct{}
 
 func (dueArgs) Kind() string { return "pull_due_lists" }
@@ -53,7 +53,7 @@ type pullWorker struct {
 	puller *Puller
 }
 
-// Timeout leaves a slow source its time.
+// Timeout gives a slow source enough time.
 func (w *pullWorker) Timeout(*river.Job[pullArgs]) time.Duration {
 	return outbound.WaitForAll + time.Minute
 }
@@ -74,7 +74,7 @@ type pullPackWorker struct {
 	puller *catalogue.Puller
 }
 
-// Timeout leaves a slow source its time.
+// Timeout gives a slow source enough time.
 func (w *pullPackWorker) Timeout(*river.Job[pullPackArgs]) time.Duration { return time.Hour }
 
 func (w *pullPackWorker) Work(ctx context.Context, job *river.Job[pullPackArgs]) error {
@@ -119,14 +119,14 @@ func (w *dueWorker) Work(ctx context.Context, _ *river.Job[dueArgs]) error {
 	return nil
 }
 
-// lookEvery is how often sources are looked through for those whose time has come.
+// lookEvery is the interval of the search for sources that are due.
 const lookEvery = 30 * time.Second
 
 // Runner pulls sources in the background. Several services may run one on the same database: each source is pulled by one of
 // them.
 type Runner struct{ queue *river.Client[pgx.Tx] }
 
-// Start begins to pull. Stop ends it.
+// Start begins pulling; Stop ends it.
 func Start(ctx context.Context, pool *pgxpool.Pool, puller *Puller, packs *catalogue.Puller, log *slog.Logger) (*Runner, error) {
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &pullWorker{puller: puller})
@@ -146,7 +146,7 @@ func Start(ctx context.Context, pool *pgxpool.Pool, puller *Puller, packs *catal
 	return &Runner{queue}, queue.Start(ctx)
 }
 
-// Stop waits for pulls that are under way until ctx ends, and breaks them off then; they begin anew at the next start.
+// Stop waits for running pulls until ctx ends, and then cancels them; they are repeated after the next start.
 func (r *Runner) Stop(ctx context.Context) error {
 	if err := r.queue.Stop(ctx); err != nil {
 		return r.queue.StopAndCancel(context.WithoutCancel(ctx))
@@ -154,7 +154,7 @@ func (r *Runner) Stop(ctx context.Context) error {
 	return nil
 }
 
-// quiet passes on what somebody has to act on; the queue tells much more.
+// quiet passes on only log records that require action.
 type quiet struct{ slog.Handler }
 
 // Enabled reports whether a level is one to act on.

@@ -1,7 +1,7 @@
-// Package subscription keeps lists up to date that somebody else writes: it pulls their files on a timetable.
+// Package subscription keeps lists up to date that are maintained elsewhere: it pulls their files on a timetable.
 //
 // From: [revision.Source].
-// To: the list, replaced whole in one transaction; or, where a guard says no, the last good state and a sentence that says why.
+// To: the list, replaced in one transaction; or, if a guard refuses, the last good state and the reason.
 package subscription
 
 import (
@@ -32,11 +32,11 @@ type Puller struct {
 	Pulled func(context.Context) // called after a list changed; nil for nothing
 }
 
-// errTooLarge is what a reader ends with that has more than the source may send.
+// errTooLarge is the error of a reader whose source sends more than it may.
 var errTooLarge = errors.New("larger than the source may be")
 
-// Pull fetches a source now and keeps what came of it. The error is for what is our own fault; a source's is told in what it
-// returns.
+// Pull fetches a source now and records the result. The error is for failures of the service; those of the source are in the
+// result.
 func (p *Puller) Pull(ctx context.Context, s revision.Source) (revision.Source, error) {
 	now := p.Now()
 	s.TriedAt, s.NextAt = &now, now.Add(s.Every)
@@ -147,13 +147,13 @@ func plural(n int64, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-// sentence begins an error with a capital.
+// sentence capitalises an error.
 func sentence(err error) string {
 	text := err.Error()
 	return string(text[0]&^0x20) + text[1:]
 }
 
-// bounded fails with errTooLarge where a reader has more than it may.
+// bounded fails with errTooLarge if a reader exceeds its limit.
 type bounded struct {
 	r    io.Reader
 	left int64

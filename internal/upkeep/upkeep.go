@@ -1,5 +1,5 @@
-// Package upkeep answers what is worth mending in lists: entries that others make superfluous or contradict, and what a pattern
-// catches beside what it was written for.
+// Package upkeep finds what is worth mending in lists: entries that others make superfluous or contradict, and what a pattern
+// catches besides what it was written for.
 //
 // From: the lists of the draft, compiled, and what was seen of the traffic.
 // To: findings and catches, which the API gives out.
@@ -29,7 +29,7 @@ type Index interface {
 	Policies(ctx context.Context) ([]policy.Policy, error)
 }
 
-// Examiner looks at lists. It is safe for concurrent use.
+// Examiner examines lists. It is safe for concurrent use.
 type Examiner struct {
 	store revision.Store
 	seen  revision.SeenStore
@@ -51,7 +51,7 @@ func NewExaminer(store revision.Store, seen revision.SeenStore, index Index) *Ex
 	return &Examiner{store: store, seen: seen, index: index}
 }
 
-// Findings are what is wrong with a list.
+// Findings are the findings for a list.
 type Findings struct {
 	Version  int64                 // of the list that was looked at
 	Counts   map[tidy.Kind]int     // of all
@@ -59,8 +59,8 @@ type Findings struct {
 	Absorb   map[tidy.Kind][]int64 // ids of absorbable entries, by kind
 }
 
-// Examine looks through a whole list: some microseconds an entry. It returns the findings of some kinds (all where none is
-// named), at most limit.
+// Examine examines a whole list, at some microseconds per entry. It returns the findings of some kinds (all if none is
+// named), up to limit.
 func (k *Examiner) Examine(ctx context.Context, list revision.List, kinds []tidy.Kind, limit int) (Findings, error) {
 	index, today, err := k.index.Index(ctx)
 	if err != nil {
@@ -92,7 +92,7 @@ func (k *Examiner) Examine(ctx context.Context, list revision.List, kinds []tidy
 	return found, err
 }
 
-// opposed tells which lists the rules of one policy give different verdicts.
+// opposed returns the pairs of lists to which the rules of one policy give opposite verdicts.
 func opposed(policies []policy.Policy) func(list, other string) string {
 	said := map[[2]string]string{}
 	for _, p := range policies {
@@ -115,7 +115,7 @@ func opposed(policies []policy.Policy) func(list, other string) string {
 	return func(list, other string) string { return said[[2]string{list, other}] }
 }
 
-// Catch is what an entry covers of the recorded traffic.
+// Catch is the recorded traffic that an entry covers.
 type Catch struct {
 	Hosts    int   // different hosts
 	Requests int64 // to them
@@ -123,7 +123,7 @@ type Catch struct {
 	Looked   int // pages that were looked at; 0 where nothing was recorded yet
 }
 
-// CaughtHost is one host that an entry covers something of.
+// CaughtHost is a host with pages that an entry covers.
 type CaughtHost struct {
 	Host     string
 	Shown    string // the page of it that was asked for most
@@ -131,8 +131,8 @@ type CaughtHost struct {
 	most     int64
 }
 
-// Catches looks through the recorded traffic for what each of some patterns covers, whatever else is in force: some tenths of a
-// microsecond a page.
+// Catches finds the recorded traffic that each of some patterns covers, whatever else is in force, at some tenths of a
+// microsecond per page.
 func (k *Examiner) Catches(ctx context.Context, patterns []pattern.Pattern, top int) ([]Catch, error) {
 	pages, err := k.recorded(ctx)
 	if err != nil {
@@ -180,7 +180,7 @@ func (k *Examiner) Catches(ctx context.Context, patterns []pattern.Pattern, top 
 	return catches, nil
 }
 
-// recorded returns what was seen, from memory unless something was added.
+// recorded returns the recorded pages, from memory unless some were added.
 func (k *Examiner) recorded(ctx context.Context) ([]page, error) {
 	version, err := k.seen.SeenVersion(ctx)
 	if err != nil {
@@ -215,7 +215,7 @@ func (k *Examiner) Recorded(ctx context.Context) ([]weburl.URL, error) {
 	return urls, err
 }
 
-// AddSeen adds what was asked for to what was seen. URLs that are none are passed over; it returns how many were kept.
+// AddSeen adds pages to the recorded traffic. Invalid URLs are skipped; it returns how many were kept.
 func (k *Examiner) AddSeen(ctx context.Context, urls []revision.SeenPage, by access.Actor) (int, error) {
 	kept := make([]revision.SeenPage, 0, len(urls))
 	for _, p := range urls {
@@ -229,7 +229,7 @@ func (k *Examiner) AddSeen(ctx context.Context, urls []revision.SeenPage, by acc
 	return len(kept), k.seen.AddSeen(ctx, kept, by)
 }
 
-// Companion says whether a list lets a host in that a page needs.
+// Companion reports whether a list covers a host that a page needs.
 func Companion(index *match.Index, today pattern.Date, list uuid.UUID, u weburl.URL) bool {
 	for _, hit := range index.Cover(u, today, weburl.Full) {
 		if hit.List.ID == list.String() {

@@ -39,14 +39,14 @@ func Seen(url string, requests int64) client.SeenPage {
 	return page
 }
 
-// Hospital is a service with the demo data, and a tenth of the demo's recorded requests.
+// Hospital is a service with the demo data, but a tenth of the recorded requests and of the suspect sites.
 func Hospital(t testing.TB) *testkit.Service {
 	t.Helper()
 	return Server.ServeFilled(t, "hospital", func(s *testkit.Service) {
 		files, err := os.MkdirTemp("", "widelark-hospital-")
 		require.NoError(t, err)
 		defer os.RemoveAll(files)
-		require.NoError(t, demo.Load(t.Context(), s.API(t), demo.Loading{Dir: files, Partner: partner().URL, Requests: 20_000, Out: io.Discard}))
+		require.NoError(t, demo.Load(t.Context(), s.API(t), demo.Loading{Dir: files, Partner: partner().URL, Requests: 20_000, Suspects: 10_000, Out: io.Discard}))
 	})
 }
 
