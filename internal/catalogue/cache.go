@@ -17,7 +17,7 @@ import (
 	"widelark/internal/revision"
 )
 
-// Loaded is the catalogue at one version, ready to be asked. It is immutable.
+// Loaded is the catalogue at one version, in memory. It is immutable.
 type Loaded struct {
 	Version  int64 // see [Store.CatalogueVersion]; 0 before anything was loaded
 	Taxonomy classify.Taxonomy
@@ -27,7 +27,7 @@ type Loaded struct {
 	loaded   map[uuid.UUID]loadedPack
 }
 
-// loadedPack is what a pack came to at one of its states.
+// loadedPack is a pack at one of its states.
 type loadedPack struct {
 	number   int64
 	index    *match.Index
@@ -39,7 +39,7 @@ type loadedPack struct {
 // mostAside bounds how many unreadable sites of a pack are reported; all of them are left out.
 const mostAside = 100
 
-// Index returns the sites of a pack, and the number of the state that they are of; nil where the pack is not loaded.
+// Index returns the sites of a pack, and the number of their state; nil if the pack is not loaded.
 func (l *Loaded) Index(pack uuid.UUID) (*match.Index, int64) {
 	p := l.loaded[pack]
 	return p.index, p.number
@@ -57,7 +57,7 @@ type Cache struct {
 	end     context.CancelFunc
 }
 
-// Close breaks off a load in the background, and waits for its end.
+// Close cancels a load in the background, and waits for its end.
 func (s *Cache) Close() {
 	s.end()
 	s.beside.Wait()
@@ -71,11 +71,11 @@ func NewCache(store Store, log *slog.Logger) *Cache {
 	return s
 }
 
-// Loaded returns the catalogue as it was loaded last. It never waits.
+// Loaded returns the catalogue that was loaded last. It never waits.
 func (s *Cache) Loaded() *Loaded { return s.loaded.Load() }
 
-// Notice has the catalogue loaded in the background where a version is later than what is loaded; until that is done, what is loaded goes
-// on answering.
+// Notice loads the catalogue in the background if a version is later than the loaded one, which is used until the load
+// is done.
 func (s *Cache) Notice(version int64) {
 	if s.Loaded().Version >= version || !s.behind.CompareAndSwap(false, true) {
 		return
@@ -95,7 +95,7 @@ func (s *Cache) Notice(version int64) {
 	})
 }
 
-// Load loads what is in force now. Packs that are still at the state that is loaded are not read again.
+// Load loads the states that are in force. Packs whose state is already loaded are not read again.
 func (s *Cache) Load(ctx context.Context) error {
 	s.loading.Lock()
 	defer s.loading.Unlock()
@@ -192,8 +192,8 @@ func (s *sink) Site(id int64, entry string, plain bool, set string) error {
 	return nil
 }
 
-// WithState returns the packs of the catalogue as they would be with another state of one of them: what is loaded, with the
-// differences beside it.
+// WithState returns the packs of the catalogue with another state of one of them: the loaded packs, with the
+// differences beside them.
 func (s *Cache) WithState(ctx context.Context, id uuid.UUID, number int64) (before, after []classify.Pack, err error) {
 	loaded := s.Loaded()
 	index, from := loaded.Index(id)

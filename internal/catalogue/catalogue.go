@@ -1,4 +1,4 @@
-// Package catalogue keeps the packs of category data: it pulls and imports them, guards what goes in, and holds what is in force in
+// Package catalogue keeps the packs of category data: it pulls and imports them, guards updates, and holds the states in force in
 // memory.
 //
 // From: pack files, from sources on the web or by hand.
@@ -41,7 +41,7 @@ type Pack struct {
 	Before  int64  // the number of the state that counted before the one in force; 0 where there is nothing to go back to
 }
 
-// Settings are what people choose about a pack.
+// Settings are the settings of a pack.
 type Settings struct {
 	URL       string // "" for one that is imported by hand
 	Every     time.Duration
@@ -51,7 +51,7 @@ type Settings struct {
 	Hold      bool // updates wait until somebody accepts them
 }
 
-// Edit changes what people choose about a pack; a nil field stays.
+// Edit changes the settings of a pack; nil fields stay.
 type Edit struct {
 	Name      *string
 	Rank      *int
@@ -91,7 +91,7 @@ func (s Settings) Checked() error {
 	return nil
 }
 
-// State is what a pack came to with one of its files.
+// State is the state of a pack after one of its files.
 type State struct {
 	Number             int64 // of ours, from 1
 	Version            int64 // as the pack says
@@ -121,7 +121,7 @@ const (
 	EventUndone  = "undone"   // the state of before counts again; the event names that one
 )
 
-// Difference is one entry that two states of a pack do not share.
+// Difference is an entry that differs between two states of a pack.
 type Difference struct {
 	Entry  string
 	Before string // categories, see [classify.SetID]; "" where the entry came
@@ -139,7 +139,7 @@ type Site struct {
 	Pack       uuid.UUID
 }
 
-// Stated is what a pack says of an entry from one state until another.
+// Stated is a pack's statement about an entry from one state until another.
 type Stated struct {
 	Pack       uuid.UUID
 	Entry      string
@@ -157,7 +157,7 @@ type Key struct {
 	AddedBy string
 }
 
-// Taking says how a pack goes into the catalogue.
+// Taking is the options for taking a pack into the catalogue.
 type Taking struct {
 	By        access.Actor
 	MaxShrink int
@@ -165,21 +165,21 @@ type Taking struct {
 	Sites     func(int64) // called from time to time with how many sites have been read; may be nil
 }
 
-// RefusedError says why a pack did not go in.
+// RefusedError is the reason why a pack was refused.
 type RefusedError struct{ Msg string } // one sentence without its dot
 
 // Error returns the reason.
 func (e *RefusedError) Error() string { return e.Msg }
 
-// ErrNothingNew says that a pack has no later version than what is there.
+// ErrNothingNew is returned for a pack that is no later than the present version.
 var ErrNothingNew = fmt.Errorf("the pack has no later version")
 
-// Sink takes the sites of a pack as they are read back.
+// Sink receives the sites of a pack as they are read from the store.
 type Sink interface {
 	Site(id int64, entry string, plain bool, set string) error
 }
 
-// Reader reads what is in force at one moment.
+// Reader reads a consistent view of the states in force.
 type Reader interface {
 	Version() int64
 	Packs(ctx context.Context) ([]Pack, error)
@@ -187,7 +187,7 @@ type Reader interface {
 	EachSite(ctx context.Context, pack uuid.UUID, number int64, sink Sink) error
 }
 
-// Store keeps packs. An edit that returns nil is kept for good, and nothing is ever half there.
+// Store keeps packs. An edit that returns nil is durable, and edits are atomic.
 type Store interface {
 	Packs(ctx context.Context) ([]Pack, error) // by rank
 	Pack(ctx context.Context, id uuid.UUID) (Pack, error)
@@ -197,8 +197,8 @@ type Store interface {
 	RemovePack(ctx context.Context, id uuid.UUID, by access.Actor) error
 	KeepPackPull(ctx context.Context, pack Pack, by access.Actor) error
 
-	// Take puts the pack into the catalogue as it is read, or beside it until somebody accepts it. Where anything is wrong with it
-	// nothing is kept: a [*packfile.Error], a [*RefusedError], [ErrNothingNew].
+	// Take puts the pack into the catalogue while reading it, or holds it until somebody accepts it. If anything is wrong with it,
+	// nothing is kept, and the error is a [*packfile.Error], a [*RefusedError] or [ErrNothingNew].
 	Take(ctx context.Context, id uuid.UUID, pack *packfile.Reader, how Taking) (Pack, error)
 	Accept(ctx context.Context, id uuid.UUID, number int64, by access.Actor) (Pack, error) // [revision.ErrStale] where another waits
 	Refuse(ctx context.Context, id uuid.UUID, number int64, by access.Actor) (Pack, error)

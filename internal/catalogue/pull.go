@@ -16,7 +16,7 @@ import (
 	"widelark/packfile"
 )
 
-// Puller fetches packs from where they are published. It is safe for concurrent use.
+// Puller fetches packs from their sources. It is safe for concurrent use.
 type Puller struct {
 	Store   Store
 	Cache   *Cache
@@ -25,7 +25,7 @@ type Puller struct {
 	Client  *http.Client // see package outbound
 }
 
-// Progress says how far a file that is being read has come.
+// Progress counts how much of a file has been read.
 type Progress struct {
 	mu    sync.Mutex
 	stage string
@@ -41,7 +41,7 @@ type Told struct {
 	Sites     int64  // read so far
 }
 
-// Progress returns how far the pack's pull or import has come; false where none runs here.
+// Progress returns the progress of the pack's pull or import; false if none is running here.
 func (p *Puller) Progress(id uuid.UUID) (Told, bool) {
 	running, ok := p.running.Load(id)
 	if !ok {
@@ -59,7 +59,7 @@ func (at *Progress) set(change func(*Progress)) {
 	at.mu.Unlock()
 }
 
-// deltaKind is what a delta is called between client and server (RFC 3229, section 10.5).
+// deltaKind is the name of the delta format between client and server (RFC 3229, section 10.5).
 const deltaKind = "widelark-pack"
 
 // Pull fetches a pack's file and puts it into the catalogue, and keeps how it went. What the source does wrong is recorded with the pack and
@@ -146,7 +146,7 @@ func (p *Puller) pull(ctx context.Context, pack *Pack, now time.Time) error {
 	return nil
 }
 
-// told says what a file came to.
+// told returns the sentence about the result of a file.
 func told(after Pack, isDelta bool) string {
 	s := after.Latest
 	text := fmt.Sprintf("Version %d: %d sites came, %d moved, %d went.", s.Version, s.Added, s.Moved, s.Gone)
@@ -159,7 +159,7 @@ func told(after Pack, isDelta bool) string {
 	return text
 }
 
-// Import puts a pack's file into the catalogue by hand. A pack that is not there is refused like one that is pulled: see [Store.Take].
+// Import takes a pack's file that was handed over by a person. It is refused for the same reasons as one that is pulled: see [Store.Take].
 func (p *Puller) Import(ctx context.Context, pack Pack, file io.Reader, length int64, force bool, by access.Actor) (Pack, error) {
 	if force {
 		pack.MaxShrink = 100
@@ -168,7 +168,7 @@ func (p *Puller) Import(ctx context.Context, pack Pack, file io.Reader, length i
 	return after, err
 }
 
-// brokenError says that a file could not be read to its end.
+// brokenError is the error of a file that could not be read to its end.
 type brokenError struct{ cause error }
 
 func (e *brokenError) Error() string { return "the file broke off: " + e.cause.Error() }
@@ -176,7 +176,7 @@ func (e *brokenError) Unwrap() error { return e.cause }
 
 var errTooLarge = errors.New("larger than the file may be")
 
-// take reads a file into the store, and the store's state into memory.
+// take reads a file into the store, and loads the new state into memory.
 func (p *Puller) take(ctx context.Context, pack Pack, file io.Reader, length int64, by access.Actor) (after Pack, bytes int64, err error) {
 	at := &Progress{stage: "reading", of: length}
 	if _, busy := p.running.LoadOrStore(pack.ID, at); busy {
@@ -213,7 +213,7 @@ func (p *Puller) take(ctx context.Context, pack Pack, file io.Reader, length int
 	return after, counted.n, p.Cache.Load(ctx)
 }
 
-// bounded refuses to give more than it may, and says how far it is.
+// bounded limits how much is read, and counts it.
 type bounded struct {
 	r    io.Reader
 	most int64

@@ -14,7 +14,7 @@ import (
 	"widelark/internal/revision"
 )
 
-// unknown turns "no rows" into the account package's word for it.
+// unknown turns "no rows" into [account.ErrUnknown].
 func unknown(err error) error {
 	if errors.Is(err, revision.ErrNotFound) {
 		return account.ErrUnknown
@@ -69,10 +69,10 @@ func (s *Store) RemoveAccount(ctx context.Context, id uuid.UUID, by access.Actor
 	})
 }
 
-// leaveAnOwner edits accounts, and takes it back with [account.ErrLastOwner] where no owner is left.
+// leaveAnOwner edits accounts, and rolls back with [account.ErrLastOwner] if no owner is left.
 func (s *Store) leaveAnOwner(ctx context.Context, by access.Actor, do func(tx pgx.Tx) error) error {
 	return s.as(ctx, by, access.Accounts, func(tx pgx.Tx) error {
-		// Two who take it from each other at once must not leave nobody.
+		// Two owners who remove each other at once must not leave none.
 		if _, err := tx.Exec(ctx, `select from accounts for update`); err != nil {
 			return err
 		}
@@ -113,7 +113,7 @@ func (s *Store) SetPassword(ctx context.Context, id uuid.UUID, hash string, exce
 	})
 }
 
-// stay is the longest that a session lasts; rows of older ones are dropped with the next sign-in.
+// stay is the longest lifetime of a session; rows of older ones are deleted at the next sign-in.
 const stay = `interval '12 hours'`
 
 // AddSession implements [account.Store].
@@ -153,7 +153,7 @@ func (s *Store) EndSession(ctx context.Context, session uuid.UUID, elsewhere boo
 	})
 }
 
-// RemoveExpired removes the data of browser sessions that have run out. They count for nothing before that, too.
+// RemoveExpired removes the data of expired browser sessions, which are ignored even before that.
 func (s *Store) RemoveExpired(ctx context.Context, by access.Actor) error {
 	return s.as(ctx, by, access.Expire, func(tx pgx.Tx) error {
 		_, err := tx.Exec(ctx, `delete from sessions where expiry < now()`)

@@ -162,7 +162,7 @@ func (s *Store) RemoveOwnCategory(ctx context.Context, id uuid.UUID, seen int64,
 	return s.removeLocal(ctx, revision.KindCategory, id, seen, by)
 }
 
-// removeLocal deletes a row of a table of what is said here.
+// removeLocal deletes a correction, a category of our own or a scorecard.
 func (s *Store) removeLocal(ctx context.Context, kind revision.Kind, id uuid.UUID, seen int64, by access.Actor) error {
 	table := tableOf[kind]
 	return s.edit(ctx, by, func(tx pgx.Tx, _ int64) error {

@@ -18,7 +18,7 @@ func (s *Store) DraftVersion(ctx context.Context) (now revision.Now, err error) 
 	return now, err
 }
 
-// ReadDraft lets read look at the draft as it is at one moment, or as it was at a version; 0 for now.
+// ReadDraft calls read with a consistent view of the draft as it is now, or as it was at a version; 0 for now.
 func (s *Store) ReadDraft(ctx context.Context, version int64, read func(revision.DraftReader) error) error {
 	moment := pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}
 	return pgx.BeginTxFunc(ctx, s.pool, moment, func(tx pgx.Tx) error { return read(draftReader{tx, version}) })
@@ -38,7 +38,7 @@ func held(alias string, version int64) string {
 	return fmt.Sprintf("%[1]s.since <= %[2]d and (%[1]s.gone is null or %[1]s.gone > %[2]d)", alias, version)
 }
 
-// came is the condition for rows that hold at a version, 0 for now, and did not at another. Each case is one that an index serves.
+// came is the condition for rows that hold at a version, 0 for now, and not at another. An index serves each case.
 func came(alias string, from, to int64) string {
 	if to == 0 || to >= from {
 		return fmt.Sprintf("%s.since > %d and ", alias, from) + held(alias, to)

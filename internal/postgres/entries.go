@@ -144,8 +144,8 @@ func (s *Store) EachEntry(ctx context.Context, id uuid.UUID, each func(id int64,
 	return err
 }
 
-// What becomes of incoming entries, in terms of incoming i and the list's entries e. Each is a condition of its own, since an
-// "or" between anti-joins would be looked up row by row.
+// What becomes of incoming entries, in terms of incoming i and the list's entries e. Each is a separate condition, because an
+// "or" between anti-joins would be evaluated row by row.
 const (
 	live     = `e.list_id = $1 and e.gone is null`
 	sameKey  = `hashtextextended(coalesce(e.key, e.pattern), 0) = hashtextextended(i.key, 0) and coalesce(e.key, e.pattern) = i.key`
@@ -193,7 +193,7 @@ func (s *Store) MergeEntries(ctx context.Context, id uuid.UUID, batch *revision.
 	return after, merged, ours(err)
 }
 
-// countMerge tells what merge would do.
+// countMerge counts what merge would do.
 func countMerge(ctx context.Context, tx pgx.Tx, id uuid.UUID, batch *revision.Batch, how revision.Merging) (m revision.Merged, err error) {
 	if err := copyIncoming(ctx, tx, batch); err != nil {
 		return m, err
@@ -269,14 +269,14 @@ func merge(ctx context.Context, tx pgx.Tx, id uuid.UUID, batch *revision.Batch, 
 	return m, err
 }
 
-// ownPart is from how many entries on a list has a part of the table to itself.
+// ownPart is the number of entries from which a list gets a partition of its own.
 const ownPart = 50_000
 
-// partOf names the part of a large list.
+// partOf returns the name of a large list's partition.
 func partOf(id uuid.UUID) string { return "entries_" + strings.ReplaceAll(id.String(), "-", "") }
 
-// intoPart returns the table that so many entries of an empty list are to be copied into and, where that is a new part, the
-// statements that index and attach it. The part says itself that it holds that list alone, so attaching need not look.
+// intoPart returns the table into which so many entries of an empty list are copied and, if that is a new partition, the
+// statements that index and attach it. A check constraint says that the partition holds only that list, so attaching needs no scan.
 func intoPart(ctx context.Context, tx pgx.Tx, id uuid.UUID, entries int) (into, attach string, err error) {
 	if entries < ownPart {
 		return "entries", "", nil
@@ -287,7 +287,7 @@ func intoPart(ctx context.Context, tx pgx.Tx, id uuid.UUID, entries int) (into, 
 	if err != nil || known || used { // rows that are gone have to stay where they are
 		return "entries", "", err
 	}
-	// The two indexes of what a new list has next to nothing of are there before the rows: made afterwards, each would read them all.
+	// The two partial indexes that are nearly empty in a new list exist before the rows: built afterwards, each would read all rows.
 	_, err = tx.Exec(ctx, `create table `+name+` (like entries, constraint alone check (list_id = '`+id.String()+`'));
 		create index on `+name+` (list_id, gone) where gone is not null;
 		create index on `+name+` (list_id) where kind = 'note' and gone is null`)
@@ -426,8 +426,8 @@ func appendText(to []byte, text string) []byte {
 	return to
 }
 
-// settle brings the list's row up to date after its entries changed, and records the change. entries and notes are by how many
-// there are more.
+// settle updates the list's row after its entries changed, and records the change. entries and notes are the changes of the
+// counts.
 func settle(ctx context.Context, tx pgx.Tx, id uuid.UUID, entries, notes int64, change revision.Change) (revision.List, error) {
 	_, err := tx.Exec(ctx, `update lists set entry_count = entry_count + $2, note_count = note_count + $3,
 		version = $4, updated_at = now(), updated_by = $5 where id = $1`, id, entries, notes, change.Version, change.By)
@@ -440,7 +440,7 @@ func settle(ctx context.Context, tx pgx.Tx, id uuid.UUID, entries, notes int64, 
 	return list(ctx, tx, id)
 }
 
-// record keeps a change in the list's history.
+// record adds a change to the list's history.
 func record(ctx context.Context, tx pgx.Tx, id uuid.UUID, c revision.Change) error {
 	_, err := tx.Exec(ctx, `insert into list_changes (list_id, version, by, what, detail, added, edited, removed)
 		values ($1, $2, $3, $4, $5, $6, $7, $8)`, id, c.Version, c.By, c.What, c.Detail, c.Added, c.Edited, c.Removed)

@@ -25,7 +25,7 @@ func scanGrant(row pgx.CollectableRow) (g standing.Grant, err error) {
 	return g, err
 }
 
-// factsChanged tells every service that a fact came, ended or went.
+// factsChanged notifies every service that facts changed.
 func factsChanged(ctx context.Context, tx pgx.Tx) error {
 	_, err := tx.Exec(ctx, `update facts set version = version + 1`)
 	return err
@@ -68,7 +68,7 @@ func (s *Store) AddGrant(ctx context.Context, b standing.GrantBody, by access.Ac
 	return made, err
 }
 
-// encodeGrant writes a grant as it is kept: of what it refers to, the ids alone.
+// encodeGrant encodes a grant for storage: references by their ids alone.
 func encodeGrant(b standing.GrantBody) ([]byte, error) {
 	for _, refs := range [][]revision.Ref{b.For.Persons, b.For.Groups, b.For.Networks} {
 		for i := range refs {

@@ -16,15 +16,15 @@ import (
 	"widelark/internal/revision"
 )
 
-// guard is what owners alone change: the baseline and what its rules name.
+// guard is what only owners may change: the baseline and what its rules name.
 type guard struct {
 	objects    map[uuid.UUID]bool // lists, schedules, scorecards
 	apps       map[string]bool    // keys
 	categories map[string]bool    // keys, those of families' categories among them
 }
 
-// rolesOf returns what an actor may act as: a part of the service by itself, an account by what is kept of it now. Whoever has no account
-// any more has no role.
+// rolesOf returns the roles of an actor: those of a part of the service are fixed, those of an account are read. An actor whose account
+// is gone has none.
 func rolesOf(ctx context.Context, tx pgx.Tx, by access.Actor) ([]access.Role, error) {
 	if by.Account() == uuid.Nil {
 		return by.OwnRoles(), nil
@@ -37,7 +37,7 @@ func rolesOf(ctx context.Context, tx pgx.Tx, by access.Actor) ([]access.Role, er
 	return account.Account{Owner: found[0]}.Roles(), nil
 }
 
-// actorNamed returns who has a name now: an account, or a part of the service. Where nobody has it any more the actor has no roles.
+// actorNamed returns the actor with a name: an account, or a part of the service. If nobody has the name any more, the actor has no roles.
 func actorNamed(ctx context.Context, tx pgx.Tx, name string) (access.Actor, error) {
 	if part, is := access.Part(name); is {
 		return part, nil
@@ -74,8 +74,8 @@ func (s *Store) as(ctx context.Context, by access.Actor, act access.Act, do func
 	}))
 }
 
-// guardBaseline refuses what was changed after one version of the draft until another where it belongs to the baseline and the actor may
-// not edit that. It looks at what was written, whichever way it came about.
+// guardBaseline refuses the changes between two versions of the draft if they concern the baseline and the actor may
+// not edit it. It checks what was written, whichever way that happened.
 func guardBaseline(ctx context.Context, tx pgx.Tx, from, to int64, by access.Actor) error {
 	roles, err := rolesOf(ctx, tx, by)
 	if err != nil || access.Check(by, roles, access.Edit, access.Object{Baseline: true}) == nil {
@@ -111,7 +111,7 @@ func guardBaseline(ctx context.Context, tx pgx.Tx, from, to int64, by access.Act
 	return nil
 }
 
-// mayFill refuses whoever may not say what fills a list: where the list belongs to the baseline, what fills it does, too.
+// mayFill refuses actors who may not change a list's source: if the list belongs to the baseline, so does its source.
 func mayFill(ctx context.Context, tx pgx.Tx, list uuid.UUID, by access.Actor) error {
 	g := &guard{objects: map[uuid.UUID]bool{}, apps: map[string]bool{}, categories: map[string]bool{}}
 	if err := g.of(ctx, tx, 0); err != nil {
@@ -120,7 +120,7 @@ func mayFill(ctx context.Context, tx pgx.Tx, list uuid.UUID, by access.Actor) er
 	return allow(ctx, tx, by, access.Fill, access.Object{Name: "this list", Baseline: g.objects[list]})
 }
 
-// of adds what the baseline of a version names, 0 for now.
+// of adds everything that the baseline of a version names, 0 for now.
 func (g *guard) of(ctx context.Context, tx pgx.Tx, version int64) error {
 	rows, err := tx.Query(ctx, `select `+objectColumns+` from objects o where kind = 'policy' and body->>'role' = 'baseline' and `+held("o", version))
 	baselines, err := all(rows, err, scanObject)
@@ -146,7 +146,7 @@ func (g *guard) of(ctx context.Context, tx pgx.Tx, version int64) error {
 	return g.spread(ctx, tx, version)
 }
 
-// spread adds the categories of families, and what fills categories of our own.
+// spread adds the categories of families, and the lists of categories of our own.
 func (g *guard) spread(ctx context.Context, tx pgx.Tx, version int64) error {
 	rows, err := tx.Query(ctx, `select s.taxonomy from pack_states s join packs p on p.id = s.pack_id and p.in_force = s.number`)
 	taxonomies, err := all(rows, err, pgx.RowTo[[]byte])
@@ -185,7 +185,7 @@ func (g *guard) spread(ctx context.Context, tx pgx.Tx, version int64) error {
 	return nil
 }
 
-// holds reports whether a state of an object is the owners'.
+// holds reports whether a state of an object may be changed only by owners.
 func (g *guard) holds(ctx context.Context, tx pgx.Tx, o revision.Object) (bool, error) {
 	var body struct {
 		Role, Key, Category, Family, Entry string

@@ -26,8 +26,8 @@ func at(version string) string {
 	return `e.list_id = $1 and e.since <= ` + version + ` and (e.gone is null or e.gone > ` + version + `)`
 }
 
-// differing joins the entries of two states that are not the same in both: rows are told apart by when they began. Only rows
-// that began or ended between the two are looked at, so a comparison costs as much as there is to show.
+// differing joins the entries that differ between two states: rows are distinguished by when they began. Only rows
+// that began or ended between the two are read, so the cost of a comparison is that of its result.
 var differing = `from (select e.* from entries e where ` + at("$2") + ` and e.gone is not null and e.gone <= greatest($2, $3)) a
 	full join (select e.* from entries e where ` + at("$3") + ` and e.since > least($2, $3)) b on b.id = a.id
 	where (a.pattern, a.carve_out, a.until, a.off, a.note) is distinct from (b.pattern, b.carve_out, b.until, b.off, b.note)`
@@ -81,9 +81,9 @@ func (s *Store) TakeBack(ctx context.Context, id uuid.UUID, to, seen int64, by a
 	return after, ours(err)
 }
 
-// takeBack makes the entries of a list what they were at a version. It returns by how many entries and notes there are more.
+// takeBack restores the entries of a list to a version. It returns the changes of the counts of entries and notes.
 func takeBack(ctx context.Context, tx pgx.Tx, id uuid.UUID, to, version int64) (entries, notes int64, change revision.Change, err error) {
-	// What is there now and was not then goes; what was there then and is not now comes again, under its old id.
+	// Entries added since are removed; entries removed since are added again, under their old ids.
 	rows, err := tx.Query(ctx, `with closed as (
 			update entries e set gone = $3 where e.list_id = $1 and e.gone is null and e.since > $2 returning e.kind)
 		select count(*) filter (where kind <> 'note'), count(*) filter (where kind = 'note') from closed`, id, to, version)

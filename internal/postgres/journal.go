@@ -62,7 +62,7 @@ func (s *Store) EachRecord(ctx context.Context, from, to time.Time, inOrder bool
 	return ours(err)
 }
 
-// recall makes a text of bytes, and returns the copy in said if there is one.
+// recall converts bytes to a string, and returns the interned copy in said if there is one.
 func recall[T ~string](said map[string]string, into *T, read []byte) {
 	known, ok := said[string(read)]
 	if !ok {

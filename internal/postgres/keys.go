@@ -10,9 +10,9 @@ import (
 	"widelark/internal/revision"
 )
 
-// Policies name apps and categories by keys, not by ids: what object_refs holds says nothing of them.
+// Policies name apps and categories by keys, not by ids, so object_refs does not hold these references.
 
-// appKeys returns what rules may call an app and what is done with it; none for an object that is no app.
+// appKeys returns the keys of an app and of its activities; none for other objects.
 func appKeys(ctx context.Context, q querier, id uuid.UUID) ([]string, error) {
 	rows, err := q.Query(ctx, `select `+objectColumns+` from objects where id = $1 and kind = $2 order by since desc limit 1`, id, revision.KindApp)
 	found, err := all(rows, err, scanObject)
@@ -55,7 +55,7 @@ func keyUses(ctx context.Context, q querier, app bool, keys []string) ([]revisio
 	return found, nil
 }
 
-// lostUses returns, of keys of apps that there were before an edit, the first that is there no more although policies ask for it, with those.
+// lostUses returns the first key of an app that an edit removed although policies ask for it, with these policies.
 func lostUses(ctx context.Context, tx pgx.Tx, before []string) (key string, found []revision.ObjectUse, err error) {
 	if len(before) == 0 {
 		return "", nil, nil
@@ -81,7 +81,7 @@ func lostUses(ctx context.Context, tx pgx.Tx, before []string) (key string, foun
 	return "", nil, nil
 }
 
-// mayGo refuses to take away what objects refer to. An app may go where another has come under its key.
+// mayGo refuses to delete what objects refer to. An app may be deleted if another has its key by now.
 func mayGo(ctx context.Context, tx pgx.Tx, kind revision.Kind, id uuid.UUID) error {
 	if kind != revision.KindApp {
 		return inUse(ctx, tx, kind, id)

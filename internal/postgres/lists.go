@@ -118,7 +118,7 @@ func (s *Store) RemoveList(ctx context.Context, id uuid.UUID, seen int64, by acc
 	}))
 }
 
-// exists tells a list that is not there from one without entries.
+// exists distinguishes a missing list from an empty one.
 func (s *Store) exists(ctx context.Context, id uuid.UUID) error {
 	var found bool
 	if err := s.pool.QueryRow(ctx, `select exists (select from lists where id = $1)`, id).Scan(&found); err != nil {

@@ -73,7 +73,7 @@ func (s *Store) Uses(ctx context.Context, kind revision.Kind, id uuid.UUID) ([]r
 	return uses(ctx, s.pool, kind, id)
 }
 
-// The settings name every policy in their order; that is no use.
+// The settings list every policy in order; that does not count as a use.
 func uses(ctx context.Context, q querier, kind revision.Kind, id uuid.UUID) ([]revision.ObjectUse, error) {
 	var byKey []revision.ObjectUse
 	switch kind {
@@ -101,7 +101,7 @@ func uses(ctx context.Context, q querier, kind revision.Kind, id uuid.UUID) ([]r
 	return append(byKey, byID...), err
 }
 
-// inUse refuses to take away what objects refer to.
+// inUse refuses to delete what objects refer to.
 func inUse(ctx context.Context, tx pgx.Tx, kind revision.Kind, id uuid.UUID, others ...string) error {
 	found, err := uses(ctx, tx, kind, id)
 	if err != nil {
@@ -110,7 +110,7 @@ func inUse(ctx context.Context, tx pgx.Tx, kind revision.Kind, id uuid.UUID, oth
 	return usedBy(found, others...)
 }
 
-// usedBy is the error for what is in use; nil where it is not.
+// usedBy returns the error for an object in use; nil if nothing uses it.
 func usedBy(found []revision.ObjectUse, others ...string) error {
 	const most = 5
 	named := []string{}
@@ -146,7 +146,7 @@ func (s *Store) Change(ctx context.Context, changes []revision.ObjectChange, by 
 			}
 			grouped = grouped || c.Kind == revision.KindGroup
 		}
-		// Objects may refer to each other, so what they refer to is looked at when all are there.
+		// Objects may refer to each other, so references are checked when all have been written.
 		for i, c := range changes {
 			if c.Remove {
 				if err := mayGo(ctx, tx, c.Kind, c.ID); err != nil {
@@ -174,7 +174,7 @@ func (s *Store) Change(ctx context.Context, changes []revision.ObjectChange, by 
 	return made, ours(err)
 }
 
-// inChange says which of several changes failed.
+// inChange adds to an error which of several changes failed.
 func inChange(of int, c revision.ObjectChange, err error) error {
 	var field *revision.FieldError
 	if of > 1 && errors.As(err, &field) {
@@ -224,8 +224,8 @@ func changeObject(ctx context.Context, tx pgx.Tx, version int64, c revision.Obje
 	return err
 }
 
-// identifyRules gives every rule of a policy an id of its own: the one that it had, unless it is another policy's by now. Bodies of other
-// kinds are left alone.
+// identifyRules gives every rule of a policy its id: the one that it had, unless another policy has it by now. Bodies of other
+// kinds stay as they are.
 func identifyRules(ctx context.Context, tx pgx.Tx, id uuid.UUID, body revision.Body) error {
 	after, ok := body.(*revision.PolicyBody)
 	if !ok || after == nil {
@@ -261,7 +261,7 @@ func identifyRules(ctx context.Context, tx pgx.Tx, id uuid.UUID, body revision.B
 	return nil
 }
 
-// tableOf says which kinds have a table of their own for what they are now. Their states are objects too, kept by triggers.
+// tableOf maps the kinds with a table of their own for their present state to that table. Their states are also kept as objects, by triggers.
 var tableOf = map[revision.Kind]string{
 	revision.KindList: "lists", revision.KindSchedule: "schedules", revision.KindScorecard: "scorecards",
 	revision.KindCategory: "own_categories", revision.KindCorrection: "corrections",
@@ -270,7 +270,7 @@ var tableOf = map[revision.Kind]string{
 // kindsOfTables are the kinds in tableOf, for SQL.
 const kindsOfTables = `('list', 'schedule', 'scorecard', 'category', 'correction')`
 
-// checkRefs notes what an object refers to, and refuses what is not there.
+// checkRefs records what an object refers to, and refuses references to missing objects.
 func checkRefs(ctx context.Context, tx pgx.Tx, id uuid.UUID, c revision.ObjectChange) (err error) {
 	asked := map[revision.Ref]bool{}
 	c.Body.Refs(func(field string, kind revision.Kind, ref *revision.Ref) {

@@ -25,7 +25,7 @@ const (
 	stateColumns = `number, version, date, licence, signer, sites, added, moved, gone, arrived_at, by`
 )
 
-// packsWhere reads packs with their states. where is a condition, or an order with one.
+// packsWhere reads packs with their states. where is a condition, and may include an order.
 func packsWhere(ctx context.Context, q querier, where string, args ...any) ([]catalogue.Pack, error) {
 	rows, err := q.Query(ctx, `select `+packColumns+` from packs p where `+where, args...)
 	numbers := map[uuid.UUID][3]int64{}
@@ -153,14 +153,14 @@ func (s *Store) EditPack(ctx context.Context, id uuid.UUID, e catalogue.Edit, by
 	return edited, err
 }
 
-// set puts an edit's field in place, where it has one.
+// set assigns an edit's field if it is given.
 func set[T any](field *T, edit *T) {
 	if edit != nil {
 		*field = *edit
 	}
 }
 
-// rerank puts a pack at a rank; the others keep their order around it.
+// rerank moves a pack to a rank; the others keep their order.
 func rerank(ctx context.Context, tx pgx.Tx, id uuid.UUID, rank int) error {
 	_, err := tx.Exec(ctx, `update packs p set rank = o.rank from (
 			select id, row_number() over (order by case when id = $1 then $2 - 0.5 + (case when rank < $2 then 1 else 0 end) else rank end) as rank from packs
@@ -171,7 +171,7 @@ func rerank(ctx context.Context, tx pgx.Tx, id uuid.UUID, rank int) error {
 	return changed(ctx, tx)
 }
 
-// changed tells every service that the catalogue is another.
+// changed notifies every service that the catalogue changed.
 func changed(ctx context.Context, tx pgx.Tx) error {
 	_, err := tx.Exec(ctx, `update catalogue set version = version + 1`)
 	return err
@@ -209,7 +209,7 @@ func (s *Store) KeepPackPull(ctx context.Context, p catalogue.Pack, by access.Ac
 	})
 }
 
-// sitesOf names the part of a pack.
+// sitesOf returns the name of a pack's partition.
 func sitesOf(id uuid.UUID) string { return "pack_sites_" + strings.ReplaceAll(id.String(), "-", "") }
 
 // holds is the condition for the sites c of a pack at a state.
@@ -271,7 +271,7 @@ func (s *Store) Take(ctx context.Context, id uuid.UUID, file *packfile.Reader, h
 	return after, err
 }
 
-// fits says why a file cannot follow on what is there.
+// fits returns why a file cannot follow the present state; nil if it can.
 func fits(before catalogue.Pack, file *packfile.Reader) error {
 	latest := int64(0)
 	if before.Latest != nil {
@@ -313,7 +313,7 @@ var audited = map[string]audit.What{
 	catalogue.EventUndone:  audit.PackUndone,
 }
 
-// putInForce has a state count. before is what counted until now.
+// putInForce puts a state in force. before is the state that was in force until now.
 func putInForce(ctx context.Context, tx pgx.Tx, id uuid.UUID, by, what string, number int64, before *catalogue.State) error {
 	last := int64(0)
 	if before != nil {
@@ -350,7 +350,7 @@ func (s *siteSets) keep(ctx context.Context, tx pgx.Tx, id uuid.UUID) error {
 	return err
 }
 
-// takeSites stores the sites of a file as the state after the latest. Of the state, the counts are filled in.
+// takeSites stores the sites of a file as the state after the latest, and fills in the state's counts.
 func takeSites(ctx context.Context, tx pgx.Tx, before catalogue.Pack, file *packfile.Reader, how catalogue.Taking) (state catalogue.State, err error) {
 	state.Number = 1
 	if before.Latest != nil {
@@ -381,7 +381,7 @@ func takeSites(ctx context.Context, tx pgx.Tx, before catalogue.Pack, file *pack
 	return state, err
 }
 
-// firstSites fills a part of the table that is made for it: its indexes are made when the rows are in, and nobody sees it before it is
+// firstSites fills a new partition: it is indexed after the rows are written, and invisible until it is
 // attached.
 func firstSites(ctx context.Context, tx pgx.Tx, id uuid.UUID, file *packfile.Reader, how catalogue.Taking, sets *siteSets, state *catalogue.State) error {
 	name := sitesOf(id)
@@ -416,13 +416,13 @@ func firstSites(ctx context.Context, tx pgx.Tx, id uuid.UUID, file *packfile.Rea
 	return err
 }
 
-// rowTail appends what a row says of the site itself.
+// rowTail appends the columns of the site itself.
 func rowTail(to []byte, s packfile.Site, sets *siteSets) []byte {
 	to = appendText(append(to, boolean(s.Plain), '\t'), s.Entry)
 	return strconv.AppendInt(append(to, '\t'), int64(sets.number(s.Categories)), 10)
 }
 
-// laterSites stores what differs from the latest state.
+// laterSites stores the differences from the latest state.
 func laterSites(ctx context.Context, tx pgx.Tx, id uuid.UUID, file *packfile.Reader, how catalogue.Taking, sets *siteSets, state *catalogue.State) error {
 	_, err := tx.Exec(ctx, `create temporary table incoming_sites (plain boolean, entry text collate "C", set integer, goes boolean) on commit drop`)
 	if err != nil {
@@ -552,8 +552,8 @@ func (s *Store) Events(ctx context.Context, id uuid.UUID) ([]catalogue.Event, er
 	return all(rows, err, pgx.RowToStructByPos[catalogue.Event])
 }
 
-// between is the condition for sites c that hold at just one of the states $2 and $3, with $2 the lesser: only rows that began or ended
-// between the two are looked at.
+// between is the condition for sites c that hold at exactly one of the states $2 and $3, with $2 the lesser: only rows that began or ended
+// between the two are read.
 const between = `c.pack_id = $1 and (c.since > $2 and c.since <= $3 and (c.gone is null or c.gone > $3) or c.gone > $2 and c.gone <= $3 and c.since <= $2)`
 
 // Differences implements [catalogue.Store].
@@ -654,7 +654,7 @@ func (s *Store) CatalogueVersion(ctx context.Context) (version int64, err error)
 func (s *Store) ReadCatalogue(ctx context.Context, read func(catalogue.Reader) error) error {
 	moment := pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}
 	return ours(pgx.BeginTxFunc(ctx, s.pool, moment, func(tx pgx.Tx) error {
-		// Several workers would bring the rows in no time, and leave none to those who are waiting for an answer meanwhile.
+		// Parallel workers would read the rows sooner, but leave no processor to those who wait for an answer meanwhile.
 		if _, err := tx.Exec(ctx, `set local max_parallel_workers_per_gather = 0`); err != nil {
 			return err
 		}

@@ -21,7 +21,7 @@ const revisionColumns = `number, version, at, by, note, coalesce(same_as, 0), fo
 
 var scanRevision = pgx.RowToStructByPos[revision.Revision]
 
-// publishLock lets one publish at a time.
+// publishLock serialises publishing.
 const publishLock = `select pg_advisory_xact_lock(8471)`
 
 // Publish implements [revision.PublishStore].
@@ -112,8 +112,8 @@ func (s *Store) PublishDue(ctx context.Context, at time.Time, check func(revisio
 	return made, failed
 }
 
-// publishPlanned publishes what was planned, in the name and with the powers of whoever planned it, or notes why it is called off: refused
-// says so, or the planner may not publish any more. Nil is returned where nothing was published.
+// publishPlanned publishes what was planned, in the name and with the powers of its planner, or records why it is cancelled: refused
+// says so, or the planner may no longer publish. It returns nil if nothing was published.
 func publishPlanned(ctx context.Context, tx pgx.Tx, plan revision.Planned, p revision.Publishing, refused *revision.NotDueError) (*revision.Revision, error) {
 	gone, err := tx.Exec(ctx, `delete from planned where id = $1`, plan.ID)
 	if err != nil || gone.RowsAffected() == 0 { // another service was first
@@ -276,8 +276,8 @@ func differences(ctx context.Context, tx pgx.Tx, from, to int64) ([]revision.Obj
 	return found, nil
 }
 
-// differingByKey joins the entries of two states of a list that are not the same in both. Entries are told apart by what they say, so one
-// that only has another place is the same. $1 is the list.
+// differingByKey joins the entries that differ between two states of a list. Entries are compared by what they say, so one
+// that only moved is the same. $1 is the list.
 func differingByKey(from, to int64) string {
 	return `from (select e.* from entries e where e.list_id = $1 and ` + went("e", from, to) + `) a
 		full join (select e.* from entries e where e.list_id = $1 and ` + came("e", from, to) + `) b
@@ -343,7 +343,7 @@ func (s *Store) Restore(ctx context.Context, to, seen int64, only []uuid.UUID, b
 	}))
 }
 
-// restore makes the draft, or only some objects of it, what they were at a version.
+// restore restores the draft, or only some of its objects, to a version.
 func restore(ctx context.Context, tx pgx.Tx, version, to int64, only []uuid.UUID, by string) error {
 	states, err := differences(ctx, tx, to, 0)
 	if err != nil {
@@ -377,8 +377,8 @@ func restore(ctx context.Context, tx pgx.Tx, version, to int64, only []uuid.UUID
 	return checkWritten(ctx, tx, set, gone)
 }
 
-// writeObjects makes objects of all kinds what they are to be, and takes others away. Whether what they refer to is there is for
-// [checkWritten] to say.
+// writeObjects writes objects of all kinds, and deletes others. [checkWritten] then checks their
+// references.
 func writeObjects(ctx context.Context, tx pgx.Tx, set, gone []revision.Object, version int64, by string) error {
 	byTable := map[revision.Kind][]uuid.UUID{}
 	var ids []uuid.UUID
@@ -432,7 +432,7 @@ func writeObjects(ctx context.Context, tx pgx.Tx, set, gone []revision.Object, v
 	return nil
 }
 
-// checkWritten notes what objects refer to, and refuses what is not there, or what would be missed.
+// checkWritten records what objects refer to, and refuses references to missing objects and the deletion of objects in use.
 func checkWritten(ctx context.Context, tx pgx.Tx, set, gone []revision.Object) error {
 	for _, o := range set {
 		if _, ok := tableOf[o.Kind]; ok {
@@ -454,7 +454,7 @@ func checkWritten(ctx context.Context, tx pgx.Tx, set, gone []revision.Object) e
 	return checkRings(ctx, tx)
 }
 
-// notAlone says that an object cannot be taken back without others.
+// notAlone returns the error that an object cannot be restored without others.
 func notAlone(o revision.Object, err error) error {
 	return &revision.FieldError{Field: "objects", Msg: fmt.Sprintf("the %s %q cannot be taken back alone: %s; take that back, too", o.Kind, o.Name, err)}
 }
@@ -471,7 +471,7 @@ func restoreEntries(ctx context.Context, tx pgx.Tx, st revision.ObjectState, to,
 	return countEntries(ctx, tx, st.ID, version, by)
 }
 
-// countEntries counts what a list holds, where that is not known from what was done to it.
+// countEntries counts the entries of a list when the changes do not tell.
 func countEntries(ctx context.Context, tx pgx.Tx, list uuid.UUID, version int64, by string) error {
 	_, err := tx.Exec(ctx, `update lists set (entry_count, note_count) = (select count(*) filter (where kind <> 'note'), count(*) filter (where kind = 'note')
 		from entries e where e.list_id = $1 and e.gone is null), version = $2, updated_at = now(), updated_by = $3 where id = $1`, list, version, by)
@@ -521,7 +521,6 @@ func (s *Store) Apply(ctx context.Context, t revision.Target, seen int64, by acc
 	}))
 }
 
-// applyEntries makes a list just these lines. A list that is longer than people edit as text keeps its order where it has one.
 // withRuleIDs returns objects with ids for the rules of policies among them.
 func withRuleIDs(ctx context.Context, tx pgx.Tx, set []revision.Object) ([]revision.Object, error) {
 	set = slices.Clone(set)
@@ -543,6 +542,7 @@ func withRuleIDs(ctx context.Context, tx pgx.Tx, set []revision.Object) ([]revis
 	return set, nil
 }
 
+// applyEntries replaces the lines of a list. A list that is longer than people edit as text keeps its order where it has one.
 func applyEntries(ctx context.Context, tx pgx.Tx, id uuid.UUID, lines []pattern.Entry, version int64, by string) error {
 	before, err := list(ctx, tx, id)
 	if err != nil {
@@ -568,7 +568,7 @@ func applyEntries(ctx context.Context, tx pgx.Tx, id uuid.UUID, lines []pattern.
 	return err
 }
 
-// note adds to the audit log.
+// note adds an event to the audit log.
 func note(ctx context.Context, q querier, e audit.Event) error {
 	rows, err := q.Query(ctx, `insert into audit (by, what, kind, object, name, version, detail) values ($1, $2, $3, $4, $5, $6, $7)`,
 		e.By, e.What, e.Kind, e.Object, e.Name, e.Version, e.Detail)

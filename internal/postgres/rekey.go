@@ -10,7 +10,7 @@ import (
 )
 
 // rekey is a migration: entries that ask for a query, or hold an escape, get the keys by which they are compared since escapes have one
-// spelling. An entry that has become another of its list's stays beside it until one is edited.
+// spelling. An entry that now equals another one of its list stays until one of them is edited.
 var rekey = goose.NewGoMigration(13, &goose.GoFunc{RunTx: func(ctx context.Context, tx *sql.Tx) error {
 	rows, err := tx.QueryContext(ctx, `select ctid::text, carve_out, pattern from entries
 		where gone is null and kind <> 'regex' and (kind = 'query' or pattern like '%\%%')`)

@@ -86,7 +86,7 @@ func (s *Store) RemoveSource(ctx context.Context, list uuid.UUID, by access.Acto
 	}))
 }
 
-// noteSource adds what was done to a list's source to the audit log, with the list's name.
+// noteSource adds an event about a list's source to the audit log, with the list's name.
 func noteSource(ctx context.Context, tx pgx.Tx, list uuid.UUID, e audit.Event) error {
 	e.Kind, e.Object = string(revision.KindList), &list
 	if err := tx.QueryRow(ctx, `select coalesce((select name from lists where id = $1), '')`, list).Scan(&e.Name); err != nil {

@@ -1,6 +1,6 @@
 // Package postgres keeps everything that lasts in PostgreSQL. It is the only package with SQL in it.
 //
-// From: what the domain packages ask of their stores.
+// From: the store interfaces of the domain packages.
 // To: tables, and errors in the domain's terms.
 package postgres
 
@@ -98,7 +98,7 @@ func migrate(ctx context.Context, pool *pgxpool.Pool) error {
 	return migrateQueue(ctx, pool)
 }
 
-// migrateQueue makes the tables of the queue for work in the background. They are the library's, and so are their migrations.
+// migrateQueue creates the tables of the job queue, by the library's own migrations.
 func migrateQueue(ctx context.Context, pool *pgxpool.Pool) error {
 	migrator, err := rivermigrate.New(riverpgxv5.New(pool), &rivermigrate.Config{Logger: slog.New(slog.DiscardHandler)})
 	if err != nil {
@@ -117,13 +117,13 @@ func migrateQueue(ctx context.Context, pool *pgxpool.Pool) error {
 	return errors.Join(err, unlockErr)
 }
 
-// Close gives the connections back and waits for those in use.
+// Close closes all connections, after waiting for those in use.
 func (s *Store) Close() {
 	s.watch.close()
 	s.pool.Close()
 }
 
-// Pool is for the session library, which keeps its rows itself.
+// Pool returns the connection pool, for the session library, which manages its own table.
 func (s *Store) Pool() *pgxpool.Pool { return s.pool }
 
 // Ping reports whether the database answers.
@@ -138,8 +138,8 @@ func (s *Store) Ping(ctx context.Context) error {
 	return s.pool.Ping(ctx)
 }
 
-// edit runs do in a transaction that has the next version of the draft, which by makes. Edits run one after the other: the draft's one
-// row is locked for as long.
+// edit runs do in a transaction that makes the next version of the draft, in the name of by. Edits are serialised: the draft's only
+// row is locked meanwhile.
 func (s *Store) edit(ctx context.Context, by access.Actor, do func(tx pgx.Tx, version int64) error) error {
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var version int64
@@ -175,13 +175,13 @@ func lockVersion(ctx context.Context, tx pgx.Tx, table string, id any, seen int6
 	return nil
 }
 
-// fieldOf names the field that a unique index guards.
+// fieldOf maps unique indexes to the fields that they guard.
 var fieldOf = map[string]string{
 	"lists_name": "name", "objects_name": "name", "packs_name": "name",
 	"own_categories_key": "name", "scorecards_name": "name", "schedules_name": "name",
 }
 
-// ours turns PostgreSQL's errors into the domain's.
+// ours converts PostgreSQL's errors into those of the domain.
 func ours(err error) error {
 	var pg *pgconn.PgError
 	switch {
@@ -201,7 +201,7 @@ func ours(err error) error {
 	return err
 }
 
-// one collects the single row of a query, with PostgreSQL's errors turned into the domain's.
+// one collects the single row of a query, with PostgreSQL's errors converted into those of the domain.
 func one[T any](rows pgx.Rows, err error, scan pgx.RowToFunc[T]) (T, error) {
 	if err != nil {
 		var none T

@@ -32,7 +32,7 @@ func (s *Store) Rewrite(ctx context.Context, id uuid.UUID, lines []pattern.Entry
 	return after, merged, ours(err)
 }
 
-// rewrite makes a list just these lines.
+// rewrite replaces the lines of a list.
 func rewrite(ctx context.Context, tx pgx.Tx, before revision.List, lines []pattern.Entry, version int64, by string) (after revision.List, merged revision.Merged, err error) {
 	id := before.ID
 	rows, err := tx.Query(ctx, `select e.id, `+entryColumns+` from entries e where `+live+` order by e.id`, id)
@@ -102,13 +102,13 @@ func row(list uuid.UUID, id, version int64, e pattern.Entry) []any {
 	return []any{list, id, version, string(e.Kind()), e.CarveOut, e.Off, until, e.Pattern.String(), key, e.Note}
 }
 
-// kept is an entry with its id; 0 for one that has none yet.
+// kept is an entry with its id; 0 if it has none yet.
 type kept struct {
 	id    int64
 	entry pattern.Entry
 }
 
-// rewriting is what has to be done to make one text of another.
+// rewriting is the edits that turn one text into another.
 type rewriting struct {
 	closed []int64 // ids that go
 	added  []kept  // what comes, in order; what keeps its id was closed before

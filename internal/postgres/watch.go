@@ -16,7 +16,7 @@ const (
 	watchFor   = time.Second
 )
 
-// watch knows whether the database answers. It is safe for concurrent use.
+// watch monitors whether the database answers. It is safe for concurrent use.
 type watch struct {
 	config *pgx.ConnConfig
 	stop   context.CancelFunc
@@ -93,7 +93,7 @@ func (w *watch) say(silent bool) {
 	}
 }
 
-// Silent returns a channel that is closed once the database does not answer any more; closed already while it does not.
+// Silent returns a channel that is closed when the database stops answering; it is already closed while the database does not answer.
 func (s *Store) Silent() <-chan struct{} {
 	s.watch.mu.Lock()
 	defer s.watch.mu.Unlock()
