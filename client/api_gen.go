@@ -2766,7 +2766,7 @@ type CategoriesOutputBody struct {
 	// Total All recorded traffic
 	Total Traffic `json:"total"`
 
-	// Unrated That of which nothing says what it is
+	// Unrated Traffic without a category
 	Unrated Traffic `json:"unrated"`
 }
 
@@ -2881,7 +2881,7 @@ type ChangedLine struct {
 	// Line 1-based
 	Line int64 `json:"line"`
 
-	// Text As it stood in the file
+	// Text The line of the file
 	Text string `json:"text"`
 }
 
@@ -2923,7 +2923,7 @@ type Class struct {
 	// Categories None where it is unrated
 	Categories []CategoryRef `json:"categories"`
 
-	// Given What counts
+	// Given The statements that count
 	Given []Given `json:"given"`
 
 	// Overruled What was said, and does not count beside what is given
@@ -3184,7 +3184,7 @@ type DayPlan struct {
 	Group    Ref       `json:"group"`
 	Policies []Ref     `json:"policies"`
 
-	// Rows Lists and categories that fare otherwise
+	// Rows Lists and categories with other verdicts
 	Rows []PlanRow `json:"rows"`
 	To   time.Time `json:"to"`
 }
@@ -4330,7 +4330,7 @@ type Neighbour struct {
 	By         NeighbourBy   `json:"by"`
 	Categories []CategoryRef `json:"categories"`
 
-	// Entry What gives the categories
+	// Entry The entry that gives the categories
 	Entry string `json:"entry"`
 	URL   string `json:"url"`
 }
@@ -4640,7 +4640,7 @@ type Pack struct {
 	Hold bool               `json:"hold"`
 	ID   openapi_types.UUID `json:"id"`
 
-	// InForce What counts; left out before the first file
+	// InForce The state in force; left out before the first file
 	InForce *PackState `json:"inForce,omitempty"`
 
 	// Key What the pack calls itself for good; empty before its first file
@@ -5017,7 +5017,7 @@ type RefusedLine struct {
 	// Suggestion An entry that is probably meant
 	Suggestion *string `json:"suggestion,omitempty"`
 
-	// Text As it stood in the file
+	// Text The line of the file
 	Text string `json:"text"`
 }
 
@@ -5173,11 +5173,11 @@ type ReviewFinding struct {
 	Accepted *Acceptance  `json:"accepted,omitempty"`
 	At       FindingPlace `json:"at"`
 
-	// By What makes it so
+	// By The cause of the finding
 	By  *FindingPlace `json:"by,omitempty"`
 	Fix *FindingFix   `json:"fix,omitempty"`
 
-	// Key The same for the same thing, however the draft changes around it
+	// Key Identifies the finding: it stays the same while the draft changes elsewhere
 	Key string `json:"key"`
 
 	// Kind As: never reached, unused, too wide
@@ -5356,7 +5356,7 @@ type ScoreOutputBody struct {
 type ScorecardBody struct {
 	About string `json:"about"`
 
-	// Category Key
+	// Category The key of a category
 	Category  string             `json:"category"`
 	ID        openapi_types.UUID `json:"id"`
 	Name      string             `json:"name"`
@@ -5392,7 +5392,7 @@ type SeenPage struct {
 
 // Segment defines model for Segment.
 type Segment struct {
-	// By What says so, at the beginning
+	// By What decides at the beginning: a rule, an exception, an otherwise
 	By   string    `json:"by"`
 	From time.Time `json:"from"`
 
@@ -5607,7 +5607,7 @@ type StartOutputBodyOtherwise string
 
 // Stay defines model for Stay.
 type Stay struct {
-	// Address That it was made from
+	// Address The client's address at the sign-in
 	Address string `json:"address"`
 
 	// Agent The program, as it says itself
@@ -5983,7 +5983,7 @@ type TrialsOutputBody struct {
 type TrustInputBody struct {
 	Key string `json:"key"`
 
-	// Name Whose it is
+	// Name Whose key it is
 	Name string `json:"name"`
 }
 
@@ -6300,7 +6300,7 @@ type CompareListParams struct {
 	// From A version of the list
 	From int64 `form:"from" json:"from"`
 
-	// To Another
+	// To The version to compare with
 	To int64 `form:"to" json:"to"`
 
 	// After The cursor that the page before gave as next

@@ -46,7 +46,7 @@ type Stay struct {
 	ID      uuid.UUID `json:"id" format:"uuid"`
 	MadeAt  time.Time `json:"madeAt"`
 	SeenAt  time.Time `json:"seenAt" doc:"To the minute"`
-	Address string    `json:"address" doc:"That it was made from"`
+	Address string    `json:"address" doc:"The client's address at the sign-in"`
 	Agent   string    `json:"agent" doc:"The program, as it says itself"`
 	This    bool      `json:"this,omitempty" doc:"The request was made in it"`
 }

@@ -67,7 +67,7 @@ type categoriesOutput struct {
 		Families   []Family   `json:"families"`
 		Categories []Category `json:"categories" doc:"In the order of their families or, for a text, the likeliest first"`
 		Total      Traffic    `json:"total" doc:"All recorded traffic"`
-		Unrated    Traffic    `json:"unrated" doc:"That of which nothing says what it is"`
+		Unrated    Traffic    `json:"unrated" doc:"Traffic without a category"`
 	}
 }
 

@@ -159,7 +159,7 @@ type Report struct {
 // ChangedLine is a line that was turned into the entry meant.
 type ChangedLine struct {
 	Line    int      `json:"line" doc:"1-based"`
-	Text    string   `json:"text" doc:"As it stood in the file"`
+	Text    string   `json:"text" doc:"The line of the file"`
 	Entries []string `json:"entries" doc:"What it was read as"`
 	Changes []string `json:"changes" doc:"What was read differently than written, a clause each"`
 }
@@ -168,7 +168,7 @@ type ChangedLine struct {
 type RefusedLine struct {
 	Line       int          `json:"line" doc:"1-based"`
 	Column     int          `json:"column" doc:"1-based, in characters"`
-	Text       string       `json:"text" doc:"As it stood in the file"`
+	Text       string       `json:"text" doc:"The line of the file"`
 	Code       pattern.Code `json:"code" enum:"bad-host,bad-path,bad-query,bad-word,bad-scheme,bad-regex,bad-attribute,misplaced,too-long,not-text"`
 	Found      string       `json:"found"`
 	Expected   string       `json:"expected"`

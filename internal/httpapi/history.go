@@ -40,7 +40,7 @@ type historyOutput struct {
 type compareInput struct {
 	ByID
 	From  int64  `query:"from" required:"true" minimum:"1" doc:"A version of the list"`
-	To    int64  `query:"to" required:"true" minimum:"1" doc:"Another"`
+	To    int64  `query:"to" required:"true" minimum:"1" doc:"The version to compare with"`
 	After string `query:"after" doc:"The cursor that the page before gave as next"`
 	Limit int    `query:"limit" default:"200" minimum:"1" maximum:"2000"`
 }

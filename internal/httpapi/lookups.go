@@ -47,7 +47,7 @@ type Lookup struct {
 type Class struct {
 	Categories []CategoryRef   `json:"categories" doc:"None where it is unrated"`
 	By         classify.Source `json:"by" enum:",correction,own category,catalogue,scorecard" doc:"Who says what it is; empty where nobody does"`
-	Given      []Given         `json:"given" doc:"What counts"`
+	Given      []Given         `json:"given" doc:"The statements that count"`
 	Overruled  []Given         `json:"overruled" doc:"What was said, and does not count beside what is given"`
 	Unclear    []Given         `json:"unclear" doc:"At a lesser sight: the first 100 that could say otherwise"`
 	Scores     []Score         `json:"scores" doc:"Scorecards with a word in the URL"`
@@ -99,7 +99,7 @@ type Neighbour struct {
 	URL        string          `json:"url"`
 	Categories []CategoryRef   `json:"categories"`
 	By         classify.Source `json:"by" enum:",correction,own category,catalogue,scorecard"`
-	Entry      string          `json:"entry" doc:"What gives the categories"`
+	Entry      string          `json:"entry" doc:"The entry that gives the categories"`
 }
 
 // Past is a pack's statement about a URL from a moment on.
@@ -116,7 +116,7 @@ type ScorecardBody struct {
 	ID        uuid.UUID `json:"id" format:"uuid"`
 	Name      string    `json:"name"`
 	About     string    `json:"about"`
-	Category  string    `json:"category" doc:"Key"`
+	Category  string    `json:"category" doc:"The key of a category"`
 	Threshold int       `json:"threshold"`
 	Terms     []Term    `json:"terms"`
 	Off       bool      `json:"off"`

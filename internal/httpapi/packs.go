@@ -33,7 +33,7 @@ type Pack struct {
 	PulledAt     *time.Time          `json:"pulledAt,omitempty" doc:"The last pull that went well"`
 	Result       revision.PullResult `json:"result,omitempty" enum:"changed,unchanged,refused,failed" doc:"How the last pull went; left out before the first. After refused and failed the last good state stays"`
 	Told         string              `json:"told" doc:"What happened, in one sentence"`
-	InForce      *PackState          `json:"inForce,omitempty" doc:"What counts; left out before the first file"`
+	InForce      *PackState          `json:"inForce,omitempty" doc:"The state in force; left out before the first file"`
 	Waiting      *PackState          `json:"waiting,omitempty" doc:"The update that waits to be accepted"`
 	CanUndo      bool                `json:"canUndo" doc:"There is a state to go back to"`
 	Progress     *PackProgress       `json:"progress,omitempty" doc:"While a file is being read at this service"`
@@ -204,7 +204,7 @@ type packKeysOutput struct {
 type trustInput struct {
 	Body struct {
 		Key  string `json:"key" maxLength:"100"`
-		Name string `json:"name" minLength:"1" maxLength:"80" doc:"Whose it is"`
+		Name string `json:"name" minLength:"1" maxLength:"80" doc:"Whose key it is"`
 	}
 }
 

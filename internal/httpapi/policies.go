@@ -150,7 +150,7 @@ type DayPlan struct {
 	From     time.Time `json:"from"`
 	To       time.Time `json:"to"`
 	Else     []Segment `json:"else" doc:"What no rule asks about"`
-	Rows     []PlanRow `json:"rows" doc:"Lists and categories that fare otherwise"`
+	Rows     []PlanRow `json:"rows" doc:"Lists and categories with other verdicts"`
 	Policies []Ref     `json:"policies"`
 }
 
@@ -166,7 +166,7 @@ type Segment struct {
 	From    time.Time      `json:"from"`
 	To      time.Time      `json:"to" doc:"Not in it any more"`
 	Verdict policy.Verdict `json:"verdict" enum:"allow,watch,hold,block"`
-	By      string         `json:"by" doc:"What says so, at the beginning"`
+	By      string         `json:"by" doc:"What decides at the beginning: a rule, an exception, an otherwise"`
 }
 
 func segments(h *edition.State, strip []policy.Segment) []Segment {

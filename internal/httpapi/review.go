@@ -15,11 +15,11 @@ import (
 
 // ReviewFinding is one thing that is wrong with the draft, or may be.
 type ReviewFinding struct {
-	Key      string          `json:"key" doc:"The same for the same thing, however the draft changes around it"`
+	Key      string          `json:"key" doc:"Identifies the finding: it stays the same while the draft changes elsewhere"`
 	Kind     review.Kind     `json:"kind" doc:"As: never reached, unused, too wide"`
 	Severity review.Severity `json:"severity" enum:"wrong,doubt,remark"`
 	At       FindingPlace    `json:"at"`
-	By       *FindingPlace   `json:"by,omitempty" doc:"What makes it so"`
+	By       *FindingPlace   `json:"by,omitempty" doc:"The cause of the finding"`
 	Text     string          `json:"text" doc:"What is wrong, in a sentence"`
 	Why      string          `json:"why" doc:"Why it matters"`
 	Shown    string          `json:"shown,omitempty" doc:"A URL that proves it"`

@@ -2089,7 +2089,7 @@ export interface components {
             families: components["schemas"]["Family"][];
             /** @description All recorded traffic */
             total: components["schemas"]["Traffic"];
-            /** @description That of which nothing says what it is */
+            /** @description Traffic without a category */
             unrated: components["schemas"]["Traffic"];
         };
         Category: {
@@ -2193,7 +2193,7 @@ export interface components {
              * @description 1-based
              */
             line: number;
-            /** @description As it stood in the file */
+            /** @description The line of the file */
             text: string;
         };
         Circumstances: {
@@ -2226,7 +2226,7 @@ export interface components {
             by: "" | "correction" | "own category" | "catalogue" | "scorecard";
             /** @description None where it is unrated */
             categories: components["schemas"]["CategoryRef"][];
-            /** @description What counts */
+            /** @description The statements that count */
             given: components["schemas"]["Given"][];
             /** @description What was said, and does not count beside what is given */
             overruled: components["schemas"]["Given"][];
@@ -2444,7 +2444,7 @@ export interface components {
             from: string;
             group: components["schemas"]["Ref"];
             policies: components["schemas"]["Ref"][];
-            /** @description Lists and categories that fare otherwise */
+            /** @description Lists and categories with other verdicts */
             rows: components["schemas"]["PlanRow"][];
             /** Format: date-time */
             to: string;
@@ -3422,7 +3422,7 @@ export interface components {
             /** @enum {string} */
             by: "" | "correction" | "own category" | "catalogue" | "scorecard";
             categories: components["schemas"]["CategoryRef"][];
-            /** @description What gives the categories */
+            /** @description The entry that gives the categories */
             entry: string;
             url: string;
         };
@@ -3703,7 +3703,7 @@ export interface components {
             hold: boolean;
             /** Format: uuid */
             id: string;
-            /** @description What counts; left out before the first file */
+            /** @description The state in force; left out before the first file */
             inForce?: components["schemas"]["PackState"];
             /** @description What the pack calls itself for good; empty before its first file */
             key: string;
@@ -4057,7 +4057,7 @@ export interface components {
             message: string;
             /** @description An entry that is probably meant */
             suggestion?: string;
-            /** @description As it stood in the file */
+            /** @description The line of the file */
             text: string;
         };
         RemoveEntriesOutputBody: {
@@ -4219,10 +4219,10 @@ export interface components {
             /** @description Somebody said that it is as it should be */
             accepted?: components["schemas"]["Acceptance"];
             at: components["schemas"]["FindingPlace"];
-            /** @description What makes it so */
+            /** @description The cause of the finding */
             by?: components["schemas"]["FindingPlace"];
             fix?: components["schemas"]["FindingFix"];
-            /** @description The same for the same thing, however the draft changes around it */
+            /** @description Identifies the finding: it stays the same while the draft changes elsewhere */
             key: string;
             /** @description As: never reached, unused, too wide */
             kind: string;
@@ -4387,7 +4387,7 @@ export interface components {
         };
         ScorecardBody: {
             about: string;
-            /** @description Key */
+            /** @description The key of a category */
             category: string;
             /** Format: uuid */
             id: string;
@@ -4422,7 +4422,7 @@ export interface components {
             url: string;
         };
         Segment: {
-            /** @description What says so, at the beginning */
+            /** @description What decides at the beginning: a rule, an exception, an otherwise */
             by: string;
             /** Format: date-time */
             from: string;
@@ -4615,7 +4615,7 @@ export interface components {
             sentences: string[];
         };
         Stay: {
-            /** @description That it was made from */
+            /** @description The client's address at the sign-in */
             address: string;
             /** @description The program, as it says itself */
             agent: string;
@@ -4927,7 +4927,7 @@ export interface components {
         };
         TrustInputBody: {
             key: string;
-            /** @description Whose it is */
+            /** @description Whose key it is */
             name: string;
         };
         Turn: {
@@ -8576,7 +8576,7 @@ export interface operations {
             query: {
                 /** @description A version of the list */
                 from: number;
-                /** @description Another */
+                /** @description The version to compare with */
                 to: number;
                 /** @description The cursor that the page before gave as next */
                 after?: string;
