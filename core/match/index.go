@@ -55,16 +55,15 @@ type Hit struct {
 	CarveOuts        []Found // carve-outs in force that cover it
 	Unclear          []Found // entries in force that may cover the URL, which cannot be decided at this sight; none at [weburl.Full]
 	UnclearCarveOuts []Found // carve-outs that may cover the URL
-
-	tally tally
 }
 
 // In reports whether the URL is in the list: an entry in force covers it and no carve-out in force does.
-func (h *Hit) In() Answer { return h.tally.answer() }
+func (h *Hit) In() Answer {
+	return tally{len(h.CarveOuts) > 0, len(h.Covering) > 0, len(h.Unclear) > 0}.answer()
+}
 
 // Put files the entry of a take.
 func (h *Hit) Put(t Take, found Found) {
-	h.tally.add(t)
 	into := &h.Covering
 	switch {
 	case t.CarveOut && t.Unclear:
