@@ -72,7 +72,7 @@ bench: deps build ## measure against anchors in one run, and tell the ratios
 
 # The detector drops what is kept for the next call, so what allocates nothing is not told under it.
 race: deps build ## pass the tests of the packages under the race detector
-	go test -race -count=1 -timeout 30m -skip 'NoAllocs|AllocatesNothing|TestGather$$' ./core/... ./internal/... ./packfile ./sealed
+	go test -race -count=1 -timeout 30m -skip 'NoAllocs|AllocatesNothing|TestGather$$' ./core/... ./internal/... ./packfile ./sealed ./spreadsheet
 
 fuzz: ## look for inputs that break the core, half a minute each
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 30s ./core/weburl

@@ -13,8 +13,8 @@ import (
 	"strings"
 
 	"widelark/core/classify"
-	"widelark/internal/spreadsheet"
 	"widelark/sealed"
+	"widelark/spreadsheet"
 )
 
 // ReadSites reads a CSV file with the columns entry and categories, in any order of lines, as people write one. What is named twice has

@@ -17,7 +17,7 @@ import (
 	"widelark/core/pattern"
 	"widelark/internal/lookup"
 	"widelark/internal/revision"
-	"widelark/internal/spreadsheet"
+	"widelark/spreadsheet"
 )
 
 // Traffic counts recorded traffic.

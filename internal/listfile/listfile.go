@@ -21,7 +21,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"widelark/core/pattern"
-	"widelark/internal/spreadsheet"
+	"widelark/spreadsheet"
 )
 
 // Format is how a file writes entries.

@@ -12,7 +12,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 
 	"widelark/core/pattern"
-	"widelark/internal/spreadsheet"
+	"widelark/spreadsheet"
 )
 
 // Packing is how a file is packed.

@@ -16,7 +16,7 @@ import (
 
 	"github.com/go-ldap/ldif"
 
-	"widelark/internal/spreadsheet"
+	"widelark/spreadsheet"
 )
 
 // Person is somebody in a file.

@@ -19,7 +19,7 @@ import (
 	"widelark/internal/cli/command"
 	"widelark/internal/cli/object"
 	"widelark/internal/cli/question"
-	"widelark/internal/spreadsheet"
+	"widelark/spreadsheet"
 )
 
 func Command(a *command.App) *cobra.Command {

@@ -15,7 +15,7 @@ import (
 	"golang.org/x/term"
 	"gopkg.in/yaml.v3"
 
-	"widelark/internal/spreadsheet"
+	"widelark/spreadsheet"
 )
 
 // View is one answer in every format: data for json and yaml, columns and rows for tables and csv.
