@@ -32,7 +32,7 @@ var (
 
 // complete has the shell offer the names that the service knows, for arguments and for flags.
 func complete(a *command.App, root *cobra.Command) {
-	walk(root, func(cmd *cobra.Command) {
+	command.Walk(root, func(cmd *cobra.Command) {
 		for flag, of := range flagKinds {
 			calendar := flag == "as" && cmd.Name() == "import" // what its events become
 			if cmd.Flags().Lookup(flag) != nil && !calendar {

@@ -110,7 +110,7 @@ func TestHelp(t *testing.T) {
 	reading := map[string]bool{"ls": true, "show": true, "find": true, "tree": true, "status": true, "who": true, "try": true, "lookup": true, "history": true, "diff": true, "review": true, "replay": true, "affected": true, "audit": true}
 	root := root((&command.App{}))
 	exemplify(root)
-	walk(root, func(cmd *cobra.Command) {
+	command.Walk(root, func(cmd *cobra.Command) {
 		path := cmd.CommandPath()
 		assert.NotEmpty(t, cmd.Short, path)
 		assert.False(t, strings.HasSuffix(cmd.Short, "."), "%s: a short text is no sentence", path)

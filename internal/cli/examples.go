@@ -3,6 +3,8 @@ package cli
 import (
 	"strings"
 
+	"widelark/internal/cli/command"
+
 	"github.com/spf13/cobra"
 )
 
@@ -116,7 +118,7 @@ func exemplify(root *cobra.Command) {
 			byPath[cmd.CommandPath()] = append(byPath[cmd.CommandPath()], "  "+root.Name()+" "+line)
 		}
 	}
-	walk(root, func(cmd *cobra.Command) {
+	command.Walk(root, func(cmd *cobra.Command) {
 		if cmd.Example == "" {
 			cmd.Example = strings.Join(byPath[cmd.CommandPath()], "\n")
 		}
@@ -128,12 +130,4 @@ func exampleWords(line string) []string {
 	line, _, _ = strings.Cut(line, `"`)
 	line, _, _ = strings.Cut(line, `'`)
 	return strings.Fields(line)
-}
-
-// walk gives every command below one.
-func walk(cmd *cobra.Command, each func(*cobra.Command)) {
-	for _, sub := range cmd.Commands() {
-		each(sub)
-		walk(sub, each)
-	}
 }

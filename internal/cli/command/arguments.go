@@ -72,3 +72,11 @@ func Apart(cmd *cobra.Command, rows ...[]string) error {
 	}
 	return nil
 }
+
+// Walk calls each with every command below one.
+func Walk(cmd *cobra.Command, each func(*cobra.Command)) {
+	for _, sub := range cmd.Commands() {
+		each(sub)
+		Walk(sub, each)
+	}
+}
