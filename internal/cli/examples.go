@@ -3,9 +3,9 @@ package cli
 import (
 	"strings"
 
-	"widelark/internal/cli/command"
-
 	"github.com/spf13/cobra"
+
+	"widelark/internal/cli/command"
 )
 
 // examples are command lines for commands that do not show one where they are made: all that a small command needs to be understood.
