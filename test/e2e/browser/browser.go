@@ -15,7 +15,6 @@ import (
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
-	"github.com/chromedp/cdproto/input"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/chromedp/chromedp/remote"
@@ -90,7 +89,11 @@ func Open(t testing.TB, url string) *Page {
 			}
 		}
 	}()
-	b.Do(chromedp.EmulateViewport(1280, 800))
+	b.Do(chromedp.EmulateViewport(1280, 800), chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		// The pages of all tests share one window, which gives only one of them the focus: without it, keys are lost.
+		_, err := cdp.Call(ctx, t, emulation.SetFocusEmulationEnabled, emulation.SetFocusEmulationEnabledParams{Enabled: true})
+		return err
+	}))
 	return b
 }
 
@@ -125,24 +128,22 @@ func (b *Page) SignIn(name, password string) {
 	b.See("h1", "Lists")
 }
 
-// Fill gives a field a text in place of what is there, once it is there and can be typed into.
+// Fill gives a field a text in place of what is there, once it is there and can be typed into. The field is told of an input, as by typing, and
+// filled again if the page draws it anew before it has kept the text.
 func (b *Page) Fill(selector, text string) {
 	b.T.Helper()
 	b.Await(`(() => {
 		const field = document.querySelector(`+strconv.Quote(selector)+`)
+		const text = `+strconv.Quote(text)+`
 		if (!field || field.disabled || field.offsetParent === null) return false
 		field.focus()
-		field.select?.()
-		return document.activeElement === field
+		if (document.activeElement !== field) return false
+		if (field.value !== text) {
+			Object.getOwnPropertyDescriptor(Object.getPrototypeOf(field), 'value').set.call(field, text)
+			field.dispatchEvent(new Event('input', { bubbles: true }))
+		}
+		return field.isConnected && field.value === text
 	})()`, "no field "+selector)
-	if text == "" {
-		b.Do(chromedp.KeyEvent(kb.Backspace))
-		return
-	}
-	b.Do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
-		_, err := cdp.Call(ctx, t, input.InsertText, input.InsertTextParams{Text: text})
-		return err
-	}))
 }
 
 // Try asks the try bar, as by the keyboard alone: "/" leads to it, Enter asks.
