@@ -1,6 +1,6 @@
 // Package cover decides whether one pattern covers everything that another covers. Patterns are compared as languages of hosts, paths and
-// queries, by the product of their automata, so the answer is exact but where it says that it is not decided. A No comes with a URL that
-// proves it: the second covers it, the first does not.
+// queries, by the product of their automata. Yes and No are exact; what the comparison cannot settle is NotDecided. A No comes with a URL
+// that proves it: the second pattern covers it and the first does not.
 //
 // From: two patterns.
 // To: [Relation].
@@ -37,7 +37,7 @@ const (
 // Relation is whether one pattern covers all of another.
 type Relation struct {
 	Answer Answer
-	Shown  weburl.URL // for No: a URL that the other covers and the one does not
+	Shown  weburl.URL // for No: a URL that the other pattern covers and this one does not
 }
 
 // Of says whether a covers everything that b covers.
@@ -47,18 +47,18 @@ func Of(a, b pattern.Pattern) Relation {
 		return Relation{}
 	case a.Key() == b.Key(), a.Kind() == pattern.Everything:
 		return Relation{Answer: Yes}
-	case a.IsNamed() && b.IsNamed(): // nearly all of a large list
+	case a.IsNamed() && b.IsNamed(): // nearly every entry of a large list
 		if namesCover(a, b) {
 			return Relation{Answer: Yes}
 		}
 		u, ok := Witness(b)
-		if ok && Covers(a, u) { // a name alone, of a site and all below
+		if ok && Covers(a, u) { // a covers the name alone, b also what is below it
 			u = weburl.MustParse("https://x." + b.Name() + "/")
 		}
 		return Relation{No, u}
 	}
 	if a.Kind() == pattern.HostGlob && a.Scope() == pattern.AndBelow && b.IsNamed() && b.Scope() != pattern.BelowOnly {
-		// What covers a name by a glob and everything below it covers what is below the name.
+		// A glob that covers a name and everything below what it matches covers everything below that name.
 		if u := weburl.MustParse("https://" + b.Name() + "/"); Covers(a, u) {
 			return Relation{Answer: Yes}
 		} else {
@@ -78,7 +78,7 @@ func Of(a, b pattern.Pattern) Relation {
 	return Relation{}
 }
 
-// namesCover compares literal names.
+// namesCover reports whether a covers all of b, for patterns that are literal names and nothing else.
 func namesCover(a, b pattern.Pattern) bool {
 	if a.Name() == b.Name() {
 		return a.Scope() == pattern.AndBelow || a.Scope() == b.Scope()
@@ -91,20 +91,20 @@ func Covers(p pattern.Pattern, u weburl.URL) bool {
 	return match.New([]match.List{{Entries: []pattern.Entry{{Pattern: p}}}}).Covered(u, pattern.Date{})
 }
 
-// relation is one comparison on its way.
+// relation is the state of one comparison.
 type relation struct {
 	a, b  pattern.Pattern
-	tries []string // URLs that may show that a does not cover b
+	tries []string // candidate URLs that may show that a does not cover b; Of checks each
 }
 
-// parts are the languages of a pattern that is a host with what follows it: one for each part of the URL, independent of the others.
+// parts holds a site pattern as one language for each part of the URL. The parts are independent: the pattern is their product.
 type parts struct {
-	scheme string // "" for both
-	port   uint16 // 0 for every
-	host   string // an expression for whole hosts; "" where they are no language: addresses, any ending
-	read   bool   // host is about the form that people read, not the ASCII form
-	path   string // for the whole path, with its first slash, folded
-	sent   string // for the whole path as canonical URLs have it, in lower case
+	scheme string // "" for http and https
+	port   uint16 // 0 for every port
+	host   string // expression for whole hosts; "" where the hosts are no regular language: address ranges, any ending
+	read   bool   // host describes the Unicode form of names, not the ASCII form
+	path   string // expression for the whole folded path, with its first slash
+	sent   string // expression for the whole path as canonical URLs write it, in lower case
 	params []pattern.Param
 }
 
@@ -113,7 +113,7 @@ func isBound(p pattern.Pattern) bool {
 	return scheme != "" || port != 0
 }
 
-// unanchored makes an expression that looks for another anywhere.
+// unanchored returns an expression for the texts in which expr matches anywhere.
 func unanchored(expr string) string { return `(?s:.*)(?i:` + expr + `)(?s:.*)` }
 
 func partsOf(p pattern.Pattern) parts {
@@ -128,21 +128,21 @@ func partsOf(p pattern.Pattern) parts {
 	return l
 }
 
-// isRead reports whether the hosts of p are compared in the form that people read: a glob with letters beyond ASCII.
+// isRead reports whether the hosts of p are compared in their Unicode form, as a glob with letters beyond ASCII asks.
 func isRead(p pattern.Pattern) bool {
 	return strings.ContainsFunc(p.Name(), func(r rune) bool { return r >= utf8.RuneSelf })
 }
 
-// nameLanguage is the hosts of a name; of one before any ending, what stands before the suffix.
+// nameLanguage returns an expression for the hosts of p; for a name before any ending, for what stands before the public suffix.
 func nameLanguage(p pattern.Pattern) string { return languageOfName(p, p.Name()) }
 
-// readLanguage is the hosts of a name in the form that people read. Precondition: the name is no glob in ASCII.
+// readLanguage returns an expression for the hosts of p in their Unicode form. Precondition: the name is not a glob in ASCII.
 func readLanguage(p pattern.Pattern) string {
 	return languageOfName(p, strings.ToLower(weburl.Unicode(p.Name())))
 }
 
 func languageOfName(p pattern.Pattern, name string) string {
-	if name == "" { // *.*: something stands before the suffix
+	if name == "" { // *.*: at least one label before the suffix
 		return `[^/:?]+`
 	}
 	var pieces []string
@@ -152,7 +152,7 @@ func languageOfName(p pattern.Pattern, name string) string {
 	return [...]string{pattern.AndBelow: `(?:[^/:?]+\.)?`, pattern.Only: "", pattern.BelowOnly: `[^/:?]+\.`}[p.Scope()] + `(?:` + strings.Join(pieces, "[^/:?]*") + `)`
 }
 
-// pathLanguage is the paths of p. literal writes what stands between the wildcards as an expression.
+// pathLanguage returns an expression for the paths of p. literal turns the text between two wildcards into an expression.
 func pathLanguage(p pattern.Pattern, literal func(string) string) string {
 	tree := p.FoldedPath()
 	if tree == "/" {
@@ -168,8 +168,8 @@ func pathLanguage(p pattern.Pattern, literal func(string) string) string {
 	return expr + "(?:/.*)?"
 }
 
-// sentLiteral is an expression for a piece of a folded path as canonical URLs have it: letters beyond ASCII, and those that some of
-// them fold to, as escapes.
+// sentLiteral returns an expression for a piece of a folded path as canonical URLs write it: each letter beyond ASCII as escapes, and with
+// each letter the escapes of all letters that fold to it.
 func sentLiteral(folded string) string {
 	var b strings.Builder
 	for _, r := range folded {
@@ -200,7 +200,7 @@ var foldsTo = sync.OnceValue(func() map[rune][]rune {
 	return all
 })
 
-// wordLanguage is the texts in which a word stands.
+// wordLanguage returns an expression for the texts that hold the word of p.
 func wordLanguage(p pattern.Pattern) string {
 	text := strings.ToLower(strings.Trim(p.String(), `"`))
 	core, open := strings.CutPrefix(text, "*")
@@ -222,7 +222,7 @@ func wordLanguage(p pattern.Pattern) string {
 	return word + `.*`
 }
 
-// covered decides, as far as it can. What would show a No is put into tries.
+// covered decides whether a covers b, as far as it can. Candidates for a proof of No go into tries.
 func (r *relation) covered() (yes, decided bool) {
 	a, b := r.a, r.b
 	if u, ok := Witness(b); ok {
@@ -241,7 +241,7 @@ func (r *relation) covered() (yes, decided bool) {
 	return r.partsIn()
 }
 
-// partsIn compares part by part: of two products, one lies in the other when each of its parts does.
+// partsIn compares part by part: one product of languages lies in another if each of its parts does.
 func (r *relation) partsIn() (yes, decided bool) {
 	of, in := partsOf(r.a), partsOf(r.b)
 	yes, decided = true, true
@@ -278,7 +278,7 @@ func (r *relation) partsIn() (yes, decided bool) {
 	return yes, decided
 }
 
-// example is a URL, part by part.
+// example is a URL under construction, part by part.
 type example struct {
 	scheme, host, path, query string
 	port                      uint16
@@ -296,7 +296,7 @@ func (e example) String() string {
 	return text
 }
 
-// example returns a URL that b covers, as far as one is found.
+// example returns a URL that b covers if one is found, and a plain URL otherwise.
 func (r *relation) example() example {
 	e := example{scheme: "https", host: "witness.example", path: "/"}
 	if u, ok := Witness(r.b); ok {
@@ -308,7 +308,7 @@ func (r *relation) example() example {
 	return e
 }
 
-// hostsIn compares hosts. host is one that only b has, where one was found.
+// hostsIn compares the hosts of both patterns. host is one that only b covers, or "" if none was found.
 func (r *relation) hostsIn(of, in parts) (host string, yes, decided bool) {
 	a, b := r.a, r.b
 	switch {
@@ -326,7 +326,7 @@ func (r *relation) hostsIn(of, in parts) (host string, yes, decided bool) {
 		if a.Prefix().Bits() <= b.Prefix().Bits() && a.Prefix().Contains(b.Prefix().Addr()) {
 			return "", true, true
 		}
-		for addr := b.Prefix().Addr(); ; { // the first or the last address of b lies outside
+		for addr := b.Prefix().Addr(); ; { // if a does not contain b, the first or the last address of b lies outside a
 			if !a.Prefix().Contains(addr) {
 				if addr.Is6() {
 					return "[" + addr.String() + "]", false, true
@@ -348,7 +348,7 @@ func (r *relation) hostsIn(of, in parts) (host string, yes, decided bool) {
 		text, found, ok := language.Witness(of.host, in.host, language.Name)
 		return text, ok && !found, ok
 	}
-	// Names have both forms; what a glob in ASCII catches of the form that people read is not to be said.
+	// A literal name can be written in both forms. A glob in ASCII cannot: which Unicode names it matches is no regular language.
 	exact := true
 	for _, side := range []struct {
 		p    pattern.Pattern
@@ -366,18 +366,18 @@ func (r *relation) hostsIn(of, in parts) (host string, yes, decided bool) {
 	return text, ok && !found && exact, ok && (exact || found)
 }
 
-// lastOf returns the last address of a range.
+// lastOf returns the last address of p's range.
 func lastOf(p pattern.Pattern) netip.Addr {
 	bytes := p.Prefix().Addr().AsSlice()
 	for bit := p.Prefix().Bits(); bit < len(bytes)*8; bit++ {
 		bytes[bit/8] |= 1 << (7 - bit%8)
 	}
-	last, _ := netip.AddrFromSlice(bytes) // it has the length of an address
+	last, _ := netip.AddrFromSlice(bytes) // cannot fail: bytes has the length of an address
 	return last
 }
 
-// endingsIn says whether hosts before any public suffix lie in a language. A suffix may be any one label that the list does not name, and
-// those of several labels that it names.
+// endingsIn decides whether all hosts of b, which stand before any public suffix, lie in the host language of a. A public suffix is any one
+// label, or one of the suffixes of several labels that the Public Suffix List names.
 func (r *relation) endingsIn(of parts) (host string, yes, decided bool) {
 	if of.read != isRead(r.b) {
 		return "", false, false
@@ -387,7 +387,7 @@ func (r *relation) endingsIn(of parts) (host string, yes, decided bool) {
 		domain = language.UnicodeName
 	}
 	if _, found, ok := language.Witness(of.host, before+`\.[^/:?]+`, domain); ok && !found {
-		return "", true, true // whatever the suffix
+		return "", true, true // whatever the suffix is
 	}
 	if text, found, ok := language.Witness(of.host, before+`\.[a-z]+`, domain); ok && found {
 		return text, false, true
@@ -396,23 +396,23 @@ func (r *relation) endingsIn(of parts) (host string, yes, decided bool) {
 	return text, false, ok && found
 }
 
-// mostSuffixes bounds how many public suffixes below a name are looked at one by one.
+// mostSuffixes bounds how many public suffixes below a name are compared one by one.
 const mostSuffixes = 64
 
-// inEndings says whether hosts all stand before a public suffix, under a name.
+// inEndings decides whether all hosts of b are covered by a, a name before any public suffix.
 func (r *relation) inEndings() (host string, yes, decided bool) {
 	a, b := r.a, r.b
 	if isRead(a) || isRead(b) {
 		return "", false, false
 	}
-	if b.EveryEnding() { // of one host the suffix is the same for both
+	if b.EveryEnding() { // both look at the same suffix of a host, so only what stands before it counts
 		text, found, ok := language.Witness(nameLanguage(a), nameLanguage(b), language.Name)
 		if found {
 			text += ".test"
 		}
 		return text, ok && !found, ok
 	}
-	// All hosts of b end alike where its name does; how much of it is the suffix tells the list.
+	// All hosts of b end in the literal tail of its name. The Public Suffix List says how much of the tail is the suffix.
 	name := b.Name()
 	if star := strings.LastIndexByte(name, '*'); star >= 0 {
 		_, tail, dotted := strings.Cut(name[star:], ".")
@@ -427,7 +427,7 @@ func (r *relation) inEndings() (host string, yes, decided bool) {
 	if !ok || found {
 		return text, false, ok
 	}
-	deeper := weburl.SuffixesBelow(name) // which other hosts of b may have
+	deeper := weburl.SuffixesBelow(name) // longer suffixes, which other hosts of b may have
 	for _, suffix := range deeper[:min(len(deeper), mostSuffixes)] {
 		expr := strings.Replace(regexp.QuoteMeta(suffix), `\*`, `[^/:?.]+`, 1)
 		text, found, ok := language.Witness(nameLanguage(a)+`\.`+expr, nameLanguage(b), `(?:[^/:?]+\.)?`+expr, language.Name)
@@ -439,7 +439,8 @@ func (r *relation) inEndings() (host string, yes, decided bool) {
 	return "", all, all
 }
 
-// paramsIn says whether each parameter that a asks for is asked for by b, too: parameters of one name may each have another value.
+// paramsIn decides whether b asks for every parameter that a asks for. It looks at each pair by itself, as a URL may hold several parameters
+// of one name with different values. Where b does not, it gives shown a query that proves it.
 func (r *relation) paramsIn(of, in []pattern.Param, shown *example) (yes, decided bool) {
 	if len(of) == 0 {
 		return true, true
@@ -472,7 +473,7 @@ func (r *relation) paramsIn(of, in []pattern.Param, shown *example) (yes, decide
 			continue
 		}
 		yes, decided = false, decided && known
-		// A URL with exactly what b asks for, and other values than a wants.
+		// The proof is a URL with exactly the parameters that b asks for, with values that a does not want.
 		kept := values
 		for _, given := range in {
 			if given.Name != wanted.Name {
@@ -496,7 +497,8 @@ func globLanguage(g pattern.Glob) string {
 	return strings.Join(pieces, ".*")
 }
 
-// wide is the parts of b; where its hosts are those before any public suffix, a little more: those before language.Anything.
+// wide returns the parts of b. Where b covers any ending, the host language is slightly too large: any text may stand for the suffix. A Yes
+// for the larger language holds for b, too.
 func (r *relation) wide() parts {
 	in := partsOf(r.b)
 	if r.b.EveryEnding() {
@@ -505,14 +507,14 @@ func (r *relation) wide() parts {
 	return in
 }
 
-// mayDecode finds what decoding changes in a path that a glob covers: an escape, or what the end of a wildcard could make one with.
+// mayDecode matches folded paths that decoding may change: those with an escape, or with a wildcard whose end may form one with what follows.
 var mayDecode = regexp.MustCompile(`%|\*[0-9a-f]`)
 
-// inWord says whether a word stands in every URL of b: in every host, in every path, or in every query.
+// inWord decides whether the word of a stands in every URL of b: in every host, in every path, or in every query.
 func (r *relation) inWord() (yes, decided bool) {
 	word, in := wordLanguage(r.a), r.wide()
 	shown := r.example()
-	var asked []string // parameters without the word
+	var asked []string // parameters that b asks for, written without the word
 	decided = true
 	if in.host != "" && in.host != language.Anything {
 		domain := language.Name
@@ -551,7 +553,7 @@ func (r *relation) inWord() (yes, decided bool) {
 		}
 	}
 	if len(asked) > 0 {
-		shown.query = strings.Join(asked, "&zz&") // the word is not to stand across two of them
+		shown.query = strings.Join(asked, "&zz&") // zz keeps the word from standing across two parameters
 	}
 	r.tries = append(r.tries, shown.String())
 	shown.query = ""
@@ -559,7 +561,7 @@ func (r *relation) inWord() (yes, decided bool) {
 	return false, decided && ok
 }
 
-// wordIn says whether every URL with a word is one of a's.
+// wordIn decides whether a covers every URL with the word of b.
 func (r *relation) wordIn() (yes, decided bool) {
 	word := wordLanguage(r.b)
 	plain := `[a-z0-9-]*`
@@ -583,7 +585,7 @@ func (r *relation) wordIn() (yes, decided bool) {
 	return false, ok
 }
 
-// inRegex says whether an expression matches all that b covers.
+// inRegex decides whether the expression of a matches every URL of b.
 func (r *relation) inRegex() (yes, decided bool) {
 	expr, target := r.a.Expr()
 	in, shown := r.wide(), r.example()
@@ -617,7 +619,8 @@ func (r *relation) inRegex() (yes, decided bool) {
 	return ok && !found, ok && (!found || len(in.params) == 0)
 }
 
-// tailOf is what may follow the path: with parameters more than what is asked for, never less.
+// tailOf returns an expression for what may follow the path. For a pattern with parameters it allows any query: more than the pattern asks
+// for, never less.
 func tailOf(p parts) string {
 	if len(p.params) > 0 {
 		return `\?.*`
@@ -625,7 +628,8 @@ func tailOf(p parts) string {
 	return `(?:\?.*)?`
 }
 
-func urlLanguage(p parts) (string, bool) {
+// urlLanguage returns an expression for whole canonical URLs; ok is false where there is none.
+func urlLanguage(p parts) (_ string, ok bool) {
 	if p.host == "" || p.host == language.Anything || p.read {
 		return "", false
 	}
@@ -635,7 +639,7 @@ func urlLanguage(p parts) (string, bool) {
 	}
 	switch {
 	case p.port == 443 || p.port == 80:
-		return "", false // a default port is not written
+		return "", false // canonical URLs do not write a default port
 	case p.port != 0:
 		port = fmt.Sprintf(":%d", p.port)
 	}
@@ -646,7 +650,7 @@ func urlLanguage(p parts) (string, bool) {
 	return scheme + `://(?:` + p.host + `)` + port + path + tailOf(p), true
 }
 
-// regexIn says whether all that an expression matches is a's.
+// regexIn decides whether a covers every URL that the expression of b matches.
 func (r *relation) regexIn() (yes, decided bool) {
 	expr, target := r.b.Expr()
 	domain := map[pattern.Target]string{pattern.OnURL: language.URL, pattern.OnHost: language.Host, pattern.OnPath: language.Target}[target]
@@ -689,21 +693,21 @@ func (r *relation) regexIn() (yes, decided bool) {
 		if whole, ok = urlLanguage(of); !ok {
 			return false, false
 		}
-	default: // a asks for what the expression does not look at
+	default: // a asks for parts of the URL that the expression of b does not look at
 		text, found, ok := language.Witness("", unanchored(expr), domain)
 		if found {
 			r.tries = append(r.tries, around(text)...)
 		}
 		return false, ok
 	}
-	text, found, ok := language.Witness(whole, unanchored(expr), domain) // addresses, which no name covers, are in the domain
+	text, found, ok := language.Witness(whole, unanchored(expr), domain) // the domain holds addresses, too, which no name covers
 	if found {
 		r.tries = append(r.tries, around(text)...)
 	}
 	return ok && !found, ok
 }
 
-// Escaped writes every character that could mean something in a URL as an escape (RFC 3986, section 2.1).
+// Escaped percent-encodes every byte that could have a meaning in a URL (RFC 3986, section 2.1).
 func Escaped(text string) string {
 	var b strings.Builder
 	for i := range len(text) {

@@ -9,10 +9,10 @@ import (
 	"widelark/core/weburl"
 )
 
-// Witness returns a URL that p covers; ok is false where none was found, as for expressions that match no URL.
+// Witness returns a URL that p covers; ok is false if none is found, as for expressions that match no URL.
 func Witness(p pattern.Pattern) (_ weburl.URL, ok bool) {
 	var text string
-	if p.IsNamed() && p.Scope() != pattern.BelowOnly { // nearly all of a large list
+	if p.IsNamed() && p.Scope() != pattern.BelowOnly { // nearly every entry of a large list
 		u, err := weburl.Parse("https://" + p.Name() + "/")
 		return u, err == nil
 	}
@@ -41,7 +41,7 @@ func witnessText(p pattern.Pattern) string {
 	default:
 		host = strings.ReplaceAll(p.Name(), "*", "x")
 		if strings.HasSuffix(p.Name(), "*") && !p.EveryEnding() {
-			host += ".example" // the star covers that, too, and it looks like a site
+			host += ".example" // the star covers the suffix, too, and the host looks like a site
 		}
 		if p.Scope() == pattern.BelowOnly {
 			host = strings.TrimSuffix("x."+host, ".")
@@ -81,7 +81,7 @@ func witnessText(p pattern.Pattern) string {
 	return text
 }
 
-// witnessOf makes a URL around a text that an expression matches, and checks that p covers it.
+// witnessOf returns a URL made around text, which the expression of p matches; ok is false if p covers none of those tried.
 func witnessOf(p pattern.Pattern, text string, target pattern.Target) (weburl.URL, bool) {
 	tries := []string{"https://" + text + "/", "https://" + text + ".example/", "https://x" + text + "x.example/"}
 	switch target {
