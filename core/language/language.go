@@ -1,7 +1,7 @@
 // Package language compares regular expressions as sets of texts, by the product of their automata.
 //
 // From: expressions in RE2 syntax, each for whole texts.
-// To: the shortest text that tells them apart, or the certainty that there is none.
+// To: the shortest text that only one side accepts, or the proof that there is none.
 package language
 
 import (
@@ -12,17 +12,17 @@ import (
 	"unicode"
 )
 
-// mostStates bounds how far a containment is followed: enough for any expression that people write, and some tens of milliseconds.
+// mostStates bounds the states of a product that are explored: enough for any expression that people write, and some tens of milliseconds.
 const mostStates = 20_000
 
-// machine runs an expression over a text, all places in it at once. It accepts whole texts.
+// machine simulates the nondeterministic automaton of an expression. It accepts whole texts. Not safe for concurrent use.
 type machine struct {
 	prog *syntax.Prog
-	seen []uint32 // by instruction: the round in which it was seen last
-	now  *uint32  // the round
+	seen []uint32 // by instruction: the last call of close that visited it
+	now  *uint32  // the number of the current call of close
 }
 
-// compile makes a machine of an expression. ok is false where it cannot be read.
+// compile builds the machine of an expression; ok is false if the expression does not parse.
 func compile(expr string) (m machine, ok bool) {
 	tree, err := syntax.Parse(`(?s)\A(?:`+expr+`)\z`, syntax.Perl)
 	if err != nil {
@@ -35,7 +35,7 @@ func compile(expr string) (m machine, ok bool) {
 	return machine{prog, make([]uint32, len(prog.Inst)), new(uint32)}, true
 }
 
-// before stands for the rune before a place: all that an assertion can tell of it.
+// before is the class of the rune before the current position: all that an assertion depends on.
 type before byte
 
 const (
@@ -57,12 +57,13 @@ func kindOf(r rune) before {
 	return afterOther
 }
 
-// places are instructions that a machine is at, in order, each once, before assertions are looked at.
+// places is the set of instructions that a machine is at, sorted and without repeats, before empty transitions are followed.
 type places []uint32
 
 func (m machine) start() places { return places{uint32(m.prog.Start)} }
 
-// close follows everything that consumes nothing, given what stands around the place.
+// close follows all transitions that consume nothing, given the runes on both sides of the position. open holds the instructions that consume
+// a rune; matched reports whether the machine accepts here.
 func (m machine) close(at places, was before, next rune) (open places, matched bool) {
 	flags := syntax.EmptyOpContext(runeOf[was], next)
 	*m.now++
@@ -92,6 +93,7 @@ func (m machine) close(at places, was before, next rune) (open places, matched b
 	return open, matched
 }
 
+// step returns the places after r has been read.
 func (m machine) step(at places, was before, r rune) places {
 	open, _ := m.close(at, was, r)
 	var next places
@@ -104,13 +106,13 @@ func (m machine) step(at places, was before, r rune) places {
 	return slices.Compact(next)
 }
 
+// ends reports whether the machine accepts if the text ends here.
 func (m machine) ends(at places, was before) bool {
 	_, matched := m.close(at, was, -1)
 	return matched
 }
 
-// representatives returns runes such that no machine tells any rune of the alphabet from one of them. Those that look best in a URL stand
-// first.
+// representatives returns one rune of each class of runes that no machine distinguishes. Those that look best in a URL come first.
 func representatives(machines []machine) []rune {
 	cuts := []rune{0, '\n', '\n' + 1, '0', '9' + 1, 'A', 'Z' + 1, '_', '_' + 1, 'a', 'z' + 1, 0x80}
 	for _, m := range machines {
@@ -149,7 +151,7 @@ func representatives(machines []machine) []rune {
 	rank := func(r rune) int {
 		switch {
 		case r == 'x':
-			return -1 // it stands for anything
+			return -1 // the usual placeholder
 		case r >= 'a' && r <= 'z':
 			return 0
 		case r >= '0' && r <= '9':
@@ -163,8 +165,8 @@ func representatives(machines []machine) []rune {
 	return runes
 }
 
-// Witness looks for the shortest text that all of some expressions accept and another does not; none where without is "". decided is
-// false where the bound was hit, or one cannot be read.
+// Witness looks for the shortest text that every expression of all accepts and without does not. If without is "", it looks for a text that all
+// accept. decided is false if the bound on states was hit or an expression does not parse.
 func Witness(without string, all ...string) (text string, found, decided bool) {
 	var machines []machine
 	for _, expr := range all {

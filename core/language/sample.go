@@ -5,8 +5,8 @@ import (
 	"strings"
 )
 
-// Sample returns a short text that an expression matches, assertions aside: the first of what may stand, nothing where nothing has
-// to.
+// Sample returns a short text that an expression matches, if assertions are ignored: the first of several alternatives, and nothing for what is
+// optional. It returns "" if the expression does not parse.
 func Sample(expr string) string {
 	tree, err := syntax.Parse(expr, syntax.Perl)
 	if err != nil {
@@ -40,7 +40,7 @@ func write(b *strings.Builder, re *syntax.Regexp) {
 	}
 }
 
-// memberOf returns a character of a class, given as ranges: one that may stand in a host, if there is one.
+// memberOf returns a character of a class: one that may stand in a host if the class has one. ranges holds pairs of first and last.
 func memberOf(ranges []rune) rune {
 	for _, r := range "x0a-./" {
 		for i := 0; i+1 < len(ranges); i += 2 {

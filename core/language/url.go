@@ -1,7 +1,7 @@
 package language
 
-// The texts that can stand in each part of a canonical URL, and some more: what holds of more holds of these. Letter case never
-// matters where they are used, so capitals are left out. All is ASCII, as canonical URLs are.
+// Expressions for the parts of a canonical URL. Each accepts slightly more than can occur, so what is proven of it holds for all URLs.
+// Comparisons ignore case, so capitals are left out. Everything is ASCII, as canonical URLs are, but for FoldedPath and UnicodeName.
 const (
 	letter  = `[^\x00-\x20\x7f-\x{10FFFF}A-Z/:?#@\[\]\\%<>^|.]`    // of a host
 	other   = `[^\x00-\x20\x7f-\x{10FFFF}A-Z/:?#@\[\]\\%<>^|.0-9]` // the same without digits
@@ -26,7 +26,7 @@ const (
 
 	// FoldedPath is a path as paths are compared (see weburl.FoldPath): letters beyond ASCII stand for themselves.
 	FoldedPath = `/(?:` + foldedSegment + `+/)*` + foldedSegment + `*`
-	// UnicodeName is a host that is a name, in the form that people read.
+	// UnicodeName is a host that is a name, in its Unicode form.
 	UnicodeName = `(?:` + readLetter + `+\.)*` + readLetter + `*` + readOther + readLetter + `*`
 
 	foldedSegment = "[^/?#\\\\\"<>`{}\\x00-\\x20\\x7fA-Z]"

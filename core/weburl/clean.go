@@ -2,14 +2,14 @@ package weburl
 
 import "strings"
 
-// What a byte may be without anything being changed by reading it.
+// The parts of a URL in which a byte is canonical as it stands.
 const (
-	inHost  = 1 << iota // "-" and "." aside, which make labels
-	inPath              // "/" aside, which makes segments
-	inQuery             //
+	inHost  = 1 << iota // but for "-" and ".", which need a look at the label
+	inPath              // but for "/", which needs a look at the segment
+	inQuery             // every byte
 )
 
-// classes says of each byte what it may be (URL Standard, 1.3: the percent-encode sets, and what paths do with the rest).
+// classes holds, for each byte, the parts in which it is canonical (URL Standard, section 1.3: the percent-encode sets).
 var classes = func() (classes [256]uint8) {
 	for c := range 256 {
 		b := byte(c)
@@ -27,9 +27,9 @@ var classes = func() (classes [256]uint8) {
 	return classes
 }()
 
-// parseClean reads a URL that is canonical but for its missing final slash, as most are in a log: it has a scheme in lower
-// case, a plain host, no port, and a path and query of characters that nothing would change. It allocates nothing. It may say
-// no where yes would be right, and then more is asked; never the reverse.
+// parseClean reads a URL that is already canonical, or lacks only its final slash, as most do in a log: a scheme in lower case, a plain host,
+// no port, and a path and query of canonical bytes. It allocates nothing. It may refuse a canonical URL, which then takes a slower way; it never
+// accepts another.
 func parseClean(text string) (URL, bool) {
 	u := URL{scheme: "https", path: "/"}
 	rest, ok := strings.CutPrefix(text, "https://")
@@ -66,9 +66,9 @@ func parseClean(text string) (URL, bool) {
 	return u, true
 }
 
-// plainHost returns where a host name ends that nothing would change, at the start of a text; false where there is none. A last label
-// that begins with a digit may make the whole host an address (URL Standard, 3.5).
-func plainHost(text string) (int, bool) {
+// plainHost returns the end of the canonical host name at the start of a text; ok is false if there is none. It refuses a last label that begins
+// with a digit, which may make the whole host an address (URL Standard, section 3.5).
+func plainHost(text string) (end int, ok bool) {
 	label, i := 0, 0
 	for ; i < len(text); i++ {
 		c := text[i]
@@ -92,7 +92,7 @@ func plainHost(text string) (int, bool) {
 	return i, label < i && (text[label] >= 'a' || text[label] == '_')
 }
 
-// plainSegments returns where a path ends, at the start of a text, that is canonical so far. A slash before a dot or a slash is not.
+// plainSegments returns the end of the canonical path at the start of a text. A slash before a dot or another slash ends it.
 func plainSegments(text string) int {
 	for i := 0; i < len(text); i++ {
 		c := text[i]

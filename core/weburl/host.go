@@ -39,17 +39,17 @@ func ParseHost(text string) (Host, error) {
 }
 
 // plainName reports whether text is a host name that the URL Standard's parser leaves as it is, so that the
-// parser need not be asked. It may say no where yes would be right, never the reverse.
+// parser need not run. It may report false for such a name, never true for another.
 func plainName(text string) bool {
 	end, ok := plainHost(text)
 	return ok && end == len(text)
 }
 
-// IsPlainName reports whether text is a host name that is its own ASCII form. It may say no where yes would be right.
+// IsPlainName reports whether text is a host name that is its own ASCII form. It may report false for such a name, never true for another.
 func IsPlainName(text string) bool { return plainName(text) }
 
 // maxHost is the longest host that is read, in bytes: the 253 characters that a name can have (RFC 1035, section 2.3.4), each as
-// the escapes of four bytes, and some more. The library's time grows with the square of the length.
+// the escapes of four bytes, with some room to spare. The library's time grows with the square of the length.
 const maxHost = 4 << 10
 
 // readHost reads a host as the URL Standard does (section 3.5), drops one trailing dot, and unmaps an IPv4 address inside an IPv6
@@ -86,13 +86,13 @@ func readHost(text string) (ascii string, addr netip.Addr, err error) {
 
 const notInternational = "the host is not a valid international name"
 
-// lenient maps names as browsers do (URL Standard, section 3.3): characters of ASCII that no registered name has, "_" above all,
-// are let through. The parser's own profile refuses them in names that hold letters beyond ASCII.
+// lenient maps names as browsers do (URL Standard, section 3.3): it accepts ASCII characters that no registered name has, above all "_".
+// The parser's own profile refuses them in names that hold letters beyond ASCII.
 var lenient = idna.New(idna.MapForLookup(), idna.BidiRule(), idna.VerifyDNSLength(false), idna.StrictDomainName(false),
 	idna.ValidateLabels(true), idna.CheckHyphens(false), idna.CheckJoiners(true), idna.Transitional(false))
 
 // MapName maps a piece of a host name as browsers map names (URL Standard, section 3.3): letter case folded, full-width and other
-// compatible forms replaced, ignored characters left out. Letters beyond ASCII stay; what no name can hold is not looked at.
+// compatible forms replaced, ignored characters left out. Letters beyond ASCII stay. Characters that no name can hold are not checked.
 func MapName(piece string) string {
 	labels := strings.Split(PlainDots(piece), ".")
 	for i, label := range labels {
@@ -103,13 +103,13 @@ func MapName(piece string) string {
 	return strings.Join(labels, ".")
 }
 
-// PlainDots replaces what counts as a dot in host names (UTS #46, section 2.3) by the dot of ASCII.
+// PlainDots replaces the characters that count as dots in host names (UTS #46, section 2.3) by the ASCII dot.
 func PlainDots(host string) string { return dots.Replace(host) }
 
 var dots = strings.NewReplacer("。", ".", "．", ".", "｡", ".")
 
 // emptyPunycode reports whether a host, as read and in ASCII form, has a label "xn--" with nothing after it that stands for a letter
-// beyond ASCII. Such labels are not valid (UTS #46, section 4, step 4), but the library drops "xn--" or keeps it.
+// beyond ASCII. Such labels are not valid (UTS #46, section 4, step 4), but the library accepts them.
 func emptyPunycode(read, ascii string) bool {
 	for label := range strings.SplitSeq(read+"."+ascii, ".") {
 		if rest, ok := strings.CutPrefix(label, "xn--"); ok && (rest == "" || strings.HasSuffix(rest, "-")) {
@@ -123,7 +123,7 @@ func emptyLabels(host string) int {
 	return strings.Count("."+host+".", "..") // of "...", two labels, one pair is counted: enough for a comparison
 }
 
-// decodeEscapes decodes the escapes of a host; a "%" that begins none stays.
+// decodeEscapes decodes the escapes of a host. A "%" that begins no escape stays.
 func decodeEscapes(text string) string {
 	if strings.IndexByte(text, '%') < 0 {
 		return text
@@ -167,7 +167,7 @@ func endsInNumber(host string) bool {
 }
 
 // readIPv4 reads an IPv4 address in any spelling that browsers read (URL Standard, section 3.5, the IPv4 parser): one to four
-// numbers, decimal, octal or hexadecimal, of which the last one fills what is left. Errors are reasons.
+// numbers, decimal, octal or hexadecimal, the last of which fills the remaining bytes. Errors are reasons.
 func readIPv4(host string) (netip.Addr, error) {
 	const notAddress = "the host ends in a number, but is no address"
 	parts := strings.Split(host, ".")
@@ -204,8 +204,7 @@ func readIPv4(host string) (netip.Addr, error) {
 	return netip.AddrFrom4([4]byte{byte(value >> 24), byte(value >> 16), byte(value >> 8), byte(value)}), nil
 }
 
-// Unicode returns the form of an ASCII host name that people read. Labels that are no valid punycode stay as
-// they are.
+// Unicode returns the Unicode form of an ASCII host name, as people read it. Labels that are not valid punycode stay as they are.
 func Unicode(ascii string) string {
 	if !strings.Contains(ascii, "xn--") {
 		return ascii
@@ -214,7 +213,7 @@ func Unicode(ascii string) string {
 	return text
 }
 
-// reason says in our words what the parser's error means.
+// reason translates an error of the parser into a reason for people.
 func reason(err error) string {
 	switch whatwgerrors.Type(err) {
 	case whatwgerrors.IPv6Unclosed:

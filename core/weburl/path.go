@@ -21,7 +21,7 @@ func ParsePath(text string) string {
 	return canonicalPath(read.Pathname())
 }
 
-// plainPath reports whether text is already canonical. It may say no where yes would be right.
+// plainPath reports whether text is already canonical. It may report false for a canonical path, never true for another.
 func plainPath(text string) bool { return plainSegments(text) == len(text) }
 
 // canonicalPath brings escapes to one spelling and folds runs of "/". The path has been through the URL Standard's
@@ -38,7 +38,7 @@ func canonicalPath(path string) string {
 }
 
 // CanonicalEscapes brings the escapes of a path or query to the spelling that they have in a canonical URL: unreserved characters are
-// decoded, other escapes are in upper case, a "%" that begins none is "%25".
+// decoded, other escapes are in upper case, a "%" that begins no escape is "%25".
 func CanonicalEscapes(text string) string {
 	if strings.IndexByte(text, '%') < 0 {
 		return text
@@ -57,10 +57,9 @@ func CanonicalEscapes(text string) string {
 	return string(b)
 }
 
-// appendEscape appends the canonical spelling of what the "%" at text[i] begins, and returns how many bytes of text that
-// was: an unreserved character is decoded (RFC 3986, section 6.2.2.2), any other escape is written in upper case (section
-// 6.2.2.1), and a "%" that begins no escape is itself escaped, so that what is decoded after it can never turn it into one
-// ("%C%33" is "%25C3").
+// appendEscape appends the canonical spelling of the escape at text[i], and returns its length in text, in bytes. An unreserved character is
+// decoded (RFC 3986, section 6.2.2.2); any other escape is written in upper case (section 6.2.2.1). A "%" that begins no escape is itself escaped,
+// so that no character decoded after it can complete it to one ("%C%33" is "%25C3"). Precondition: text[i] is "%".
 func appendEscape(dst []byte, text string, i int) ([]byte, int) {
 	c, ok := escape(text, i)
 	switch {
@@ -84,7 +83,7 @@ func FoldPath(path string) string {
 	return path
 }
 
-// AppendFolded appends to dst what [FoldPath] makes of a path. It allocates only where dst has to grow.
+// AppendFolded appends the result of [FoldPath] to dst. It allocates only if dst has to grow.
 func AppendFolded(dst []byte, path string) []byte {
 	for i := 0; i < len(path); {
 		if path[i] >= utf8.RuneSelf {
@@ -115,7 +114,7 @@ func AppendFolded(dst []byte, path string) []byte {
 	return dst
 }
 
-// escape returns the byte that the percent-escape at s[i:] stands for.
+// escape returns the byte that the percent-escape at s[i:] stands for, and false if there is no escape.
 func escape(s string, i int) (byte, bool) {
 	if i+2 >= len(s) || s[i] != '%' {
 		return 0, false

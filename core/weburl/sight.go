@@ -1,6 +1,6 @@
 package weburl
 
-// Sight is what can be seen of a request for a URL.
+// Sight says which parts of a request's URL a gate sees.
 type Sight string
 
 // The sights.

@@ -34,14 +34,14 @@ func (u URL) Site() string {
 	return name[strings.LastIndexByte(name, '.')+1:] + "." + suffix
 }
 
-// suffixes are the rules of the Public Suffix List of more than one label, one a line, exceptions ("!…") left out. The library has
-// them, but does not say them; TestSuffixesAreCurrent compares, and makes the file. It is data, and packed: nobody edits it.
+// suffixes holds the rules of the Public Suffix List that have more than one label, one a line, without exceptions ("!…"), compressed. The
+// library has the rules but does not list them. TestSuffixesAreCurrent writes the file and checks that it agrees with the library.
 //
 //go:embed suffixes.txt.gz
 var suffixes []byte
 
-// SuffixesBelow returns the listed public suffixes that stand below a name: of "uk" among others "co.uk". A first label "*" stands for
-// any one label. The result is shared and must not be changed. Safe for concurrent use.
+// SuffixesBelow returns the listed public suffixes below a name; those below "uk" include "co.uk". A first label "*" stands for any one label.
+// The caller must not change the result, which is shared. Safe for concurrent use.
 func SuffixesBelow(name string) []string { return suffixesBelow()[name] }
 
 var suffixesBelow = sync.OnceValue(func() map[string][]string {

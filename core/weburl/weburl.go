@@ -6,7 +6,7 @@
 // A URL is read as a browser reads it (the WHATWG URL Standard, through a maintained parser) and then
 // brought to one spelling, so that two spellings which a browser sends to the same place are equal:
 //
-//   - fragment and user-info are dropped (that there was user-info is remembered);
+//   - fragment and user-info are dropped (the URL remembers that there was user-info);
 //   - one trailing dot of the host, the default port and an empty query are dropped;
 //   - an IPv4 address inside an IPv6 one (::ffff:203.0.113.7) counts as the IPv4 address;
 //   - escapes of unreserved characters in path and query are decoded (RFC 3986, section 6.2.2.2), all other
@@ -48,12 +48,12 @@ type Error struct {
 // Error returns the reason with the input quoted.
 func (e *Error) Error() string { return fmt.Sprintf("%q: %s", e.Input, e.Reason) }
 
-// MaxLength is the longest text that is read as a URL, in bytes. Browsers stop between 32 KiB and 2 MiB;
-// what is longer than this is no address that anybody typed, and reading it would only cost time.
+// MaxLength is the longest text that is read as a URL, in bytes. Browsers stop between 32 KiB and 2 MiB; nobody types a longer address, and
+// reading one would only cost time.
 const MaxLength = 64 << 10
 
-// Parse reads text as a browser's address bar would, and returns its canonical URL. What is not an http(s)
-// URL is refused with an [*Error].
+// Parse reads text as a browser's address bar would, and returns its canonical URL. It refuses a text that is no http or https URL with an
+// [*Error].
 func Parse(text string) (URL, error) {
 	if len(text) > MaxLength {
 		return refuse(text, "longer than %d bytes", MaxLength)
@@ -82,7 +82,7 @@ func refuse(text, format string, args ...any) (URL, error) {
 	return URL{}, &Error{Input: shorten(text), Reason: fmt.Sprintf(format, args...)}
 }
 
-// parseStandard reads a URL with its scheme: the host by [readHost], the rest by the URL Standard's parser. Errors are reasons.
+// parseStandard reads a URL that has a scheme: the host by [readHost], the rest by the URL Standard's parser. Errors are reasons.
 func parseStandard(full string) (URL, error) {
 	full, userInfo := plainer(full)
 	scheme, rest, _ := strings.Cut(full, "://")
@@ -117,16 +117,16 @@ func parseStandard(full string) (URL, error) {
 		if err != nil {
 			return URL{}, fmt.Errorf("%q is no port number", read.Port())
 		}
-		if u.port = uint16(port); port == 0 { // which stands for the default port here
+		if u.port = uint16(port); port == 0 { // a URL's zero port means the default port
 			return URL{}, errors.New("no browser connects to port 0")
 		}
 	}
 	return u, nil
 }
 
-// plainer respells a URL with its scheme without changing what it means: slashes for backslashes, two before the host, and no user-info
-// where a host follows; it reports whether there was any. The parser takes a time with the square of how many of these there are.
-func plainer(full string) (string, bool) {
+// plainer respells a URL that has a scheme without changing its meaning: slashes for backslashes, two slashes before the host, and no
+// user-info before a host. The parser's time grows with the square of the number of these.
+func plainer(full string) (_ string, hadUserInfo bool) {
 	scheme, rest, _ := strings.Cut(full, ":")
 	end := strings.IndexAny(rest, "?#")
 	if end < 0 {
@@ -141,7 +141,7 @@ func plainer(full string) (string, bool) {
 	if at := strings.LastIndexByte(authority, '@'); at >= 0 {
 		userInfo = authority[:at] != "" && authority[:at] != ":"
 		if authority = authority[at+1:]; authority == "" {
-			authority = "@" // no host may be taken from the path
+			authority = "@" // keeps the parser from taking the host from the path
 		}
 	}
 	return scheme + "://" + authority + path + rest[end:], userInfo
@@ -160,7 +160,7 @@ func MustParse(text string) URL {
 var webScheme = map[string]string{"http": "http", "https": "https", "ws": "http", "wss": "https"}
 
 // strip removes what the URL Standard's parser removes first: controls and spaces at both ends, tabs and
-// line ends anywhere. It is done here too, because the scheme has to be found before the parser is asked.
+// line ends anywhere. It runs before the scheme is looked for, which comes before the parser.
 func strip(text string) string {
 	text = strings.TrimFunc(text, func(r rune) bool { return r <= ' ' })
 	if strings.ContainsAny(text, "\t\r\n") {
@@ -169,8 +169,8 @@ func strip(text string) string {
 	return text
 }
 
-// withScheme puts "https:" before text that has no scheme. "heron.example:8443" has none: what follows the
-// colon is a port. "mailto:info" has one, and it is not the web's.
+// withScheme puts "https:" before text that has no scheme. "heron.example:8443" has none: a port follows the colon. It refuses a scheme other
+// than the web's, such as that of "mailto:info".
 func withScheme(text string) (string, error) {
 	if text == "" {
 		return "", fmt.Errorf("there is nothing in it")

@@ -9,9 +9,9 @@ import (
 )
 
 // parseWritten reads a URL as people and programs write most of those that are not clean: with upper case, without a scheme, with a port,
-// escapes, other scripts, dot segments, a fragment or an IPv4 address. It allocates once, for what it respells; a host in another script
-// is left to [ParseHost]. Where it meets anything else, what is wrong among it, it says no, and the URL Standard's parser is asked.
-// bare says that the text has been through [strip] and [plainer]; otherwise blanks, controls and backslashes are a no.
+// escapes, other scripts, dot segments, a fragment or an IPv4 address. It allocates once, for the canonical form; a host in another script
+// is left to [ParseHost]. It refuses everything else, wrong URLs among it, which are left to the URL Standard's parser. bare says that the
+// text has been through [strip] and [plainer]; otherwise blanks, controls and backslashes are refused, too.
 func parseWritten(text string, bare bool) (URL, bool) {
 	u, rest := URL{scheme: "https"}, text
 	if colon := strings.IndexByte(text, ':'); colon >= 0 && strings.HasPrefix(text[colon:], "://") {
@@ -69,9 +69,8 @@ func parseWritten(text string, bare bool) (URL, bool) {
 	return u, true
 }
 
-// decimal reads a number that is not empty, without leading zeros, and no larger than most.
-func decimal(text string, most int) (int, bool) {
-	n := 0
+// decimal reads a number in decimal digits without leading zeros; ok is false if it is empty, malformed or larger than most.
+func decimal(text string, most int) (n int, ok bool) {
 	for i := 0; i < len(text); i++ {
 		if text[i] < '0' || text[i] > '9' || n == 0 && i > 0 {
 			return 0, false
@@ -83,8 +82,8 @@ func decimal(text string, most int) (int, bool) {
 	return n, text != ""
 }
 
-// appendHost appends the canonical form of a host name in ASCII or an IPv4 address of four numbers, and sets u.addr for that; false where
-// the host is anything else.
+// appendHost appends the canonical form of a host name in ASCII or of an IPv4 address of four decimal numbers; for an address it sets u.addr.
+// It returns false if the host is anything else.
 func appendHost(dst []byte, host string, u *URL) ([]byte, bool) {
 	host = strings.TrimSuffix(host, ".")
 	from := len(dst)
@@ -114,7 +113,7 @@ func appendHost(dst []byte, host string, u *URL) ([]byte, bool) {
 	return dst, true
 }
 
-// appendPath appends the canonical form of a path; false where it holds what is not looked at here.
+// appendPath appends the canonical form of a path; it returns false if the path holds bytes that parseWritten refuses.
 func appendPath(dst []byte, path string, bare bool) ([]byte, bool) {
 	from := len(dst)
 	for rest, more := strings.TrimPrefix(path, "/"), true; more; {
@@ -160,7 +159,7 @@ func appendPath(dst []byte, path string, bare bool) ([]byte, bool) {
 	return folded, true
 }
 
-// dotSegment returns how many dots a dot segment has, escaped or not; 0 for other segments (URL Standard, 4.1).
+// dotSegment returns the number of dots of a dot segment, escaped or not; 0 for other segments (URL Standard, section 4.1).
 func dotSegment(segment string) int {
 	n := 0
 	for ; segment != ""; n++ {
@@ -178,7 +177,7 @@ func dotSegment(segment string) int {
 	return n
 }
 
-// appendQuery appends the canonical form of a query; false where it holds what is not looked at here.
+// appendQuery appends the canonical form of a query; it returns false if the query holds bytes that parseWritten refuses.
 func appendQuery(dst []byte, query string, bare bool) ([]byte, bool) {
 	for i := 0; i < len(query); i++ {
 		switch c := query[i]; {
@@ -197,7 +196,7 @@ func appendQuery(dst []byte, query string, bare bool) ([]byte, bool) {
 	return dst, true
 }
 
-// appendByte appends a byte as it stands in a path or query: escaped where the set says so (URL Standard, section 1.3).
+// appendByte appends a byte of a path or query, percent-encoded if it is in the set (URL Standard, section 1.3).
 func appendByte(dst []byte, c byte, escaped *whatwg.PercentEncodeSet) []byte {
 	if escaped.ByteShouldBeEncoded(c) {
 		return append(dst, '%', hexDigits[c>>4], hexDigits[c&15])
