@@ -1,8 +1,8 @@
-// Package tidy finds what is wrong with lists without anybody having complained: entries that others make superfluous or
-// undo, and patterns that cover more than their author can have meant.
+// Package tidy finds faults of lists before anybody complains: entries that other entries make superfluous or undo, and patterns that cover more
+// than their author can have meant.
 //
 // From: entries and a [match.Index].
-// To: [Finding] and [NearMiss]. Each about coverage carries a URL that shows it.
+// To: [Finding] and [NearMiss]. Each finding about coverage carries a URL that shows it.
 package tidy
 
 import (
@@ -15,37 +15,37 @@ import (
 	"widelark/core/weburl"
 )
 
-// Kind says what is wrong with an entry.
+// Kind is a kind of fault of an entry.
 type Kind string
 
-// The kinds. Each can be mended by taking the entry out.
+// The kinds. Removing the entry mends each.
 const (
-	Duplicate  Kind = "duplicate"  // another entry of the list means the same, written otherwise
-	Covered    Kind = "covered"    // another entry of the list covers all that it covers
-	Undone     Kind = "undone"     // a carve-out of the list takes all of it out again
-	Elsewhere  Kind = "elsewhere"  // an entry of another list covers all of it; that may well be meant
-	Contradict Kind = "contradict" // an entry of a list with the opposite verdict covers all of it, in one policy
+	Duplicate  Kind = "duplicate"  // another entry of the list means the same in another spelling
+	Covered    Kind = "covered"    // another entry of the list covers everything that this one covers
+	Undone     Kind = "undone"     // a carve-out of the list takes out everything that this one covers
+	Elsewhere  Kind = "elsewhere"  // an entry of another list covers everything that this one covers, which may be intended
+	Contradict Kind = "contradict" // the same, where a policy gives the other list the opposite verdict
 	Ended      Kind = "ended"      // its last day is past
-	Costly     Kind = "costly"     // it names nothing that a URL would have to hold, so it is tried on every one
+	Costly     Kind = "costly"     // no literal text narrows down which URLs it can match, so it is tried on every URL
 )
 
-// Kinds lists every kind, those that are safe to mend at once first.
+// Kinds lists every kind; those that are safe to mend without a further look come first.
 var Kinds = []Kind{Duplicate, Covered, Undone, Ended, Contradict, Costly, Elsewhere}
 
-// Absorbable reports whether taking such an entry out changes nothing about what its list covers today.
+// Absorbable reports whether removing such an entry leaves what its list covers today unchanged.
 func (k Kind) Absorbable() bool { return k == Duplicate || k == Covered || k == Undone || k == Ended }
 
-// Finding is something wrong with one entry.
+// Finding is a fault of one entry.
 type Finding struct {
 	Kind    Kind
 	Entry   match.Found
-	By      *match.Found // the entry that makes it so; nil for Ended and Costly
+	By      *match.Found // the other entry; nil for Ended and Costly
 	List    match.Ref    // the list of By
-	Shown   string       // a URL that both cover; "" for Ended and Costly
+	Shown   string       // a URL that both entries cover; "" for Ended and Costly
 	Message string       // one sentence
 }
 
-// Examiner looks at entries one by one. It is safe for concurrent use.
+// Examiner examines entries one by one. It is safe for concurrent use.
 type Examiner struct {
 	Index *match.Index // all lists
 	Today pattern.Date
@@ -57,8 +57,8 @@ type Examiner struct {
 	Opposed func(list, other string) string
 }
 
-// Examine returns what is wrong with an entry of a list. Taking out all entries that it calls absorbable never takes out both of
-// two that cover each other.
+// Examine returns the findings about an entry of a list. Of two entries that cover each other it calls only one absorbable, so all absorbable
+// entries can be removed at once.
 func (x *Examiner) Examine(list match.Ref, e match.Found) []Finding {
 	if e.Off || !e.Pattern.IsValid() {
 		return nil
@@ -71,7 +71,7 @@ func (x *Examiner) Examine(list match.Ref, e match.Found) []Finding {
 		costly = []Finding{{Kind: Costly, Entry: e, Message: "It names nothing that a URL would have to hold, so it is tried on every one. A few are no harm."}}
 	}
 	url, ok := cover.Witness(e.Pattern)
-	if !ok || x.Index.Count(url, x.Today) < 2 { // nothing but itself, as for nearly all of a large list
+	if !ok || x.Index.Count(url, x.Today) < 2 { // only the entry itself covers the URL, as for nearly every entry of a large list
 		return costly
 	}
 	var own, others []Finding
@@ -134,7 +134,7 @@ func rank(k Kind) int {
 	return len(Kinds)
 }
 
-// lastsAsLong reports whether a is in force as long as b.
+// lastsAsLong reports whether a is in force at least as long as b.
 func lastsAsLong(a, b *match.Found) bool {
 	return a.Until.IsZero() || !b.Until.IsZero() && !a.Until.Before(b.Until)
 }

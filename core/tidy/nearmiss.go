@@ -10,15 +10,15 @@ import (
 	"widelark/core/weburl"
 )
 
-// NearMiss is a URL that a pattern covers though its author can hardly have meant it.
+// NearMiss is a URL that a pattern covers although its author can hardly have meant it.
 type NearMiss struct {
 	URL     string
-	Why     string // what in the pattern lets it in, one sentence
-	Tighter string // a pattern that does without it; "" where none is known
+	Why     string // which part of the pattern covers it, one sentence
+	Tighter string // a pattern that does not cover it; "" if none is known
 }
 
-// NearMisses makes up near misses of a pattern: of globs, of any endings, of words and of regular expressions. Each is checked: the
-// pattern covers it, and the tighter form does not.
+// NearMisses returns invented near misses of a glob, an any ending, a word or a regular expression. Each is checked: the pattern covers it, and
+// the tighter form does not.
 func NearMisses(p pattern.Pattern) []NearMiss {
 	var found []NearMiss
 	add := func(url, tighter, why string) {
@@ -74,7 +74,7 @@ func globMisses(p pattern.Pattern, add func(url, tighter, why string)) {
 	glob := p.Name()
 	plain := strings.ReplaceAll(glob, "*", "x")
 	first, rest, _ := strings.Cut(glob, ".")
-	tail := p.String()[strings.Index(p.String(), glob)+len(glob):] // port, path and query, as typed; the ending, too
+	tail := p.String()[strings.Index(p.String(), glob)+len(glob):] // the ending, port, path and query, as typed
 	switch core := strings.Trim(glob, "*"); {
 	case !p.EveryEnding() && strings.HasPrefix(glob, "*") && !strings.Contains(core, "*") && strings.Contains(core, ".") && !strings.HasPrefix(core, "."):
 		// *heron.example: the boundary before the name is missing.
@@ -97,7 +97,7 @@ func globMisses(p pattern.Pattern, add func(url, tighter, why string)) {
 	}
 }
 
-// quoted escapes what has a meaning in an expression.
+// quoted escapes the characters that have a meaning in an expression.
 func quoted(text string) string {
 	var b strings.Builder
 	for _, r := range text {
@@ -167,7 +167,7 @@ func covers(entry, url string) bool {
 	return err == nil && cover.Covers(e.Pattern, u)
 }
 
-// group keeps the choices of an expression together.
+// group puts parentheses around an expression that has alternatives.
 func group(expr string) string {
 	if strings.Contains(expr, "|") {
 		return "(" + expr + ")"
@@ -206,7 +206,8 @@ func isName(c byte) bool {
 	return c|0x20 >= 'a' && c|0x20 <= 'z' || c >= '0' && c <= '9' || c == '-' || c == ')'
 }
 
-// begins reports whether an expression says what stands before its first character: the beginning, a boundary or a set.
+// begins reports whether an expression limits what stands before its first literal: by the beginning of the text, a word boundary, a character
+// class or a dot.
 func begins(re *syntax.Regexp) bool {
 	switch re.Op {
 	case syntax.OpBeginText, syntax.OpBeginLine, syntax.OpWordBoundary, syntax.OpCharClass:
@@ -227,7 +228,7 @@ func begins(re *syntax.Regexp) bool {
 	return false
 }
 
-// ends reports whether an expression says what stands after its last character.
+// ends reports whether an expression limits what stands after its last literal: by the end of the text or a word boundary.
 func ends(re *syntax.Regexp) bool {
 	switch re.Op {
 	case syntax.OpEndText, syntax.OpEndLine, syntax.OpWordBoundary:
