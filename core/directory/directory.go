@@ -1,7 +1,7 @@
-// Package directory says who asks: people, networks, and the groups that a request belongs to.
+// Package directory resolves who asks: people, networks, and the groups that a request belongs to.
 //
 // From: persons, groups with their members, networks with their ranges of addresses.
-// To: [Directory], which package policy asks with a person, an address or both.
+// To: [Directory], which resolves a person, an address or both for package policy.
 package directory
 
 import (
@@ -14,7 +14,7 @@ import (
 // Person is a named user.
 type Person struct{ ID, Name string }
 
-// Network is a named set of address ranges. An address is in the network whose range holds it most specifically.
+// Network is a named set of address ranges. An address belongs to the network that has the longest prefix for it.
 type Network struct {
 	ID, Name string
 	Ranges   []netip.Prefix
@@ -23,27 +23,27 @@ type Network struct {
 // Group is a set of persons, networks, addresses and other groups.
 type Group struct {
 	ID, Name string
-	Persons  []string // ids, as are Groups and Networks; what is not there is passed over
+	Persons  []string // ids, as are Groups and Networks; unknown ids are ignored
 	Groups   []string
 	Networks []string
 	Ranges   []netip.Prefix
 }
 
-// Directory answers what a request belongs to. It is immutable and safe for concurrent use. The zero Directory knows nobody.
+// Directory resolves the groups and the network of a request. It is immutable and safe for concurrent use. The zero Directory is empty.
 type Directory struct {
 	People   []Person
 	Groups   []Group
 	Networks []Network
 
 	person, group, network Table[int32]
-	up                     []Set // by group: itself and the groups that it is in, however far up
-	ofPerson, ofNetwork    []Set // closed upwards
+	up                     []Set // for each group: the group itself and all groups that contain it, directly or not
+	ofPerson, ofNetwork    []Set // for each person and network: all groups that contain it, directly or not
 	networks               ranges.Table[int32]
-	ranges                 ranges.Table[Set] // the groups of a range
+	ranges                 ranges.Table[Set] // for each range: all groups that contain it, directly or not
 }
 
-// New returns a directory. Where two networks have the same range, the first has it. Groups that hold each other in a ring, which
-// [Ring] finds, belong to one another.
+// New returns a directory. If two networks have the same range, the first one gets it. Groups that contain each other in a ring, which
+// [Ring] finds, have the same members.
 func New(people []Person, groups []Group, networks []Network) *Directory {
 	d := &Directory{
 		People: people, Groups: groups, Networks: networks,
@@ -87,7 +87,7 @@ func New(people []Person, groups []Group, networks []Network) *Directory {
 	return d
 }
 
-// climb finds the groups that each group is in.
+// climb fills d.up.
 func (d *Directory) climb() {
 	above := make([][]int32, len(d.Groups))
 	for i, g := range d.Groups {
@@ -113,7 +113,8 @@ func (d *Directory) climb() {
 	}
 }
 
-// Ring returns the ids of groups that hold each other in a ring, each holding the next and the last the first; nil where there is none.
+// Ring returns the ids of groups that contain each other in a ring: each contains the next, and the last one the first. It returns nil if there is
+// no ring.
 func Ring(groups []Group) []string {
 	members := map[string][]string{}
 	for _, g := range groups {
@@ -149,13 +150,13 @@ func Ring(groups []Group) []string {
 	return nil
 }
 
-// Person returns the number of a person; -1 where there is no such.
+// Person returns the index of a person; -1 if the id is unknown.
 func (d *Directory) Person(id string) int32 { return number(&d.person, id) }
 
-// Group returns the number of a group; -1 where there is no such.
+// Group returns the index of a group; -1 if the id is unknown.
 func (d *Directory) Group(id string) int32 { return number(&d.group, id) }
 
-// Network returns the number of a network; -1 where there is no such.
+// Network returns the index of a network; -1 if the id is unknown.
 func (d *Directory) Network(id string) int32 { return number(&d.network, id) }
 
 func number(of *Table[int32], id string) int32 {
@@ -168,7 +169,7 @@ func number(of *Table[int32], id string) int32 {
 	return -1
 }
 
-// NetworkOf returns the network that holds an address most specifically; -1 where none does.
+// NetworkOf returns the index of the network that has the longest prefix for an address; -1 if none contains it.
 func (d *Directory) NetworkOf(addr netip.Addr) int32 {
 	found := int32(-1)
 	if addr.IsValid() {
@@ -180,9 +181,9 @@ func (d *Directory) NetworkOf(addr netip.Addr) int32 {
 	return found
 }
 
-// Belong fills groups with those that a request belongs to: of its person, of its address, and those that an unnamed member of one
-// group is in. -1 and the zero Addr stand for none. It returns the network of the address. Precondition: groups is made for as many
-// as the directory has. It allocates nothing.
+// Belong sets groups to the groups of a request: those of its person, those of its address, and, for an unnamed member of a group, that group and
+// those that contain it. -1 and the zero Addr stand for none. It returns the index of the address's network. Precondition: groups has room for all
+// groups of the directory. It allocates nothing.
 func (d *Directory) Belong(groups Set, person, member int32, addr netip.Addr) (network int32) {
 	groups.Clear()
 	if person >= 0 {

@@ -2,13 +2,13 @@ package directory
 
 import "math/bits"
 
-// Set is a set of small numbers, one bit each. The zero Set is empty. Methods that only read take any other set, longer or shorter.
+// Set is a set of small numbers, one bit each. The zero Set is empty. Methods that only read accept another set of any length.
 type Set []uint64
 
-// NewSet returns a set that holds numbers below n without growing.
+// NewSet returns an empty set with room for the numbers below n.
 func NewSet(n int) Set { return make(Set, (n+63)/64) }
 
-// NewSets returns so many sets for numbers below n, side by side in memory.
+// NewSets returns empty sets with room for the numbers below n, contiguous in memory.
 func NewSets(sets, n int) []Set {
 	words := (n + 63) / 64
 	all, rest := make([]Set, sets), make([]uint64, sets*words)
@@ -18,7 +18,7 @@ func NewSets(sets, n int) []Set {
 	return all
 }
 
-// Add puts a number in. Precondition: it is below what the set was made for.
+// Add adds a number. Precondition: the set has room for it.
 func (s Set) Add(n int32) { s[n>>6] |= 1 << (n & 63) }
 
 // Has reports whether a number is in the set.
@@ -27,14 +27,14 @@ func (s Set) Has(n int32) bool { return n >= 0 && int(n>>6) < len(s) && s[n>>6]&
 // Clear empties the set.
 func (s Set) Clear() { clear(s) }
 
-// Unite puts in what another holds. Precondition: the other is no longer.
+// Unite adds the numbers of another set. Precondition: the other set is not longer.
 func (s Set) Unite(other Set) {
 	for i, word := range other {
 		s[i] |= word
 	}
 }
 
-// Meets reports whether the two share a number.
+// Meets reports whether the two sets share a number.
 func (s Set) Meets(other Set) bool {
 	for i, word := range s[:min(len(s), len(other))] {
 		if word&other[i] != 0 {
@@ -44,7 +44,7 @@ func (s Set) Meets(other Set) bool {
 	return false
 }
 
-// Next returns the first number in the set from n on; -1 where there is none.
+// Next returns the smallest number in the set that is at least n; -1 if there is none.
 func (s Set) Next(n int32) int32 {
 	for i := int(n >> 6); i < len(s); i++ {
 		word := s[i]

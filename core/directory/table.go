@@ -2,10 +2,10 @@ package directory
 
 import "math/bits"
 
-// Table finds values by ids. Nearly all ids are UUIDs; those stand with their values in a table with open addressing, so that to find one
-// takes a look at one place in memory instead of following a key to its text. It is safe for concurrent use while nothing is put in.
+// Table maps ids to values. Nearly all ids are UUIDs, which it keeps with their values in a hash table with open addressing: a look-up reads one
+// place in memory and follows no pointer to a key's text. Concurrent reads are safe while nothing is put.
 type Table[V any] struct {
-	uuids  []slot[V] // a third of them empty at least; their number is a power of two
+	uuids  []slot[V] // Invariant: the length is a power of two, and at least a third of the slots are empty
 	others map[string]*V
 }
 
@@ -14,16 +14,16 @@ type slot[V any] struct {
 	value V
 }
 
-// uuidKey is the text of a UUID without its hyphens (RFC 9562, section 4), as it is written. It is four fields, so that it is handed on in
+// uuidKey is the text of a UUID as written, without its hyphens (RFC 9562, section 4). It has four fields, not an array, so that it is passed in
 // registers.
 type uuidKey struct{ a, b, c, d uint64 }
 
-// NewTable returns a table for so many ids.
+// NewTable returns an empty table with room for n ids.
 func NewTable[V any](n int) Table[V] {
 	return Table[V]{make([]slot[V], 2<<bits.Len(uint(n+n/2)/2)), map[string]*V{}}
 }
 
-// Put gives an id a value in place of the one that it had. Precondition: there are no more ids than the table was made for.
+// Put sets the value of an id. Precondition: the table has room for the id.
 func (x *Table[V]) Put(id string, value V) {
 	if key := keyOf(id); key != (uuidKey{}) {
 		*x.slot(key, key.hash()) = slot[V]{key, value}
@@ -32,21 +32,21 @@ func (x *Table[V]) Put(id string, value V) {
 	}
 }
 
-// Place is where an id would stand in a table.
+// Place is the place of an id in a table.
 type Place struct {
-	key     uuidKey // zero where the id is no UUID
-	at      uint64
-	touched uint64 // means nothing, but that it is kept keeps the read from being left out
+	key    uuidKey // zero if the id is not a UUID
+	at     uint64  // index of the first slot to look at
+	loaded uint64  // keeps the load in [Table.Place] alive; never read
 }
 
-// Place begins to look for an id: it has the machine fetch what [Table.At] will need, and does not wait for it.
+// Place returns the place of an id. It loads the slot that [Table.At] will read, so that the processor fetches it while the caller goes on.
 func (x *Table[V]) Place(id string) Place {
 	key := keyOf(id)
 	at := key.hash() & uint64(len(x.uuids)-1)
 	return Place{key, at, x.uuids[at].key.a}
 }
 
-// At returns the value of an id at its place, which the caller must not change; nil where there is none.
+// At returns the value of an id, given its place; nil if the id is unknown. The caller must not change the value.
 func (x *Table[V]) At(id string, p Place) *V {
 	if p.key == (uuidKey{}) {
 		return x.other(id)
@@ -64,10 +64,10 @@ func (x *Table[V]) other(id string) *V {
 	return x.others[id]
 }
 
-// Find returns the value of an id, which the caller must not change; nil where there is none.
+// Find returns the value of an id; nil if the id is unknown. The caller must not change the value.
 func (x *Table[V]) Find(id string) *V { return x.At(id, x.Place(id)) }
 
-// slot returns the slot of a key, or the empty one where it belongs.
+// slot returns the slot of a key, or the empty slot where the key would be put.
 func (x *Table[V]) slot(key uuidKey, at uint64) *slot[V] {
 	for ; ; at++ {
 		if s := &x.uuids[at&uint64(len(x.uuids)-1)]; s.key == key || s.key == (uuidKey{}) {
@@ -76,8 +76,8 @@ func (x *Table[V]) slot(key uuidKey, at uint64) *slot[V] {
 	}
 }
 
-// hash tells keys apart. Later UUIDs differ from earlier ones in a few bits (RFC 9562, section 5.7); a product folded together depends on
-// all of them.
+// hash spreads keys over the slots. UUIDs made one after the other differ in a few bits (RFC 9562, section 5.7); a product folded onto itself
+// depends on all bits.
 func (k uuidKey) hash() uint64 {
 	fold := func(a, b uint64) uint64 {
 		high, low := bits.Mul64(a^0x9e3779b97f4a7c15, b^0xd1342543de82ef95)
@@ -86,7 +86,7 @@ func (k uuidKey) hash() uint64 {
 	return fold(fold(k.a, k.b), fold(k.c, k.d))
 }
 
-// keyOf returns the key of a text that has the form of a UUID; zero for any other.
+// keyOf returns the key of a text that has the form of a UUID, and zero for any other text.
 func keyOf(text string) uuidKey {
 	if len(text) != 36 || text[8] != '-' || text[13] != '-' || text[18] != '-' || text[23] != '-' {
 		return uuidKey{}
@@ -97,7 +97,7 @@ func keyOf(text string) uuidKey {
 	}
 }
 
-// four returns four bytes as a number, written so that the compiler makes one load of it.
+// four returns four bytes as a number, written so that the compiler makes one load of the four.
 func four(text string) uint32 {
 	_ = text[3]
 	return uint32(text[0]) | uint32(text[1])<<8 | uint32(text[2])<<16 | uint32(text[3])<<24

@@ -1,7 +1,7 @@
-// Package hands shares work among goroutines whose failures come back to whoever waits for them.
+// Package hands runs functions in goroutines and hands their panics to the caller that waits for them.
 //
 // From: functions.
-// To: their end, or the first panic among them.
+// To: nothing when all have returned, or the first panic among them.
 package hands
 
 import (
@@ -10,15 +10,14 @@ import (
 	"sync"
 )
 
-// Group is goroutines that work on one thing. The zero Group is ready for use. Its methods are safe for concurrent use, but Wait comes
-// after the last Go.
+// Group is a group of goroutines. The zero Group is ready for use. Its methods are safe for concurrent use, but no Go may follow Wait.
 type Group struct {
 	all sync.WaitGroup
 	mu  sync.Mutex
 	bad any // guarded by mu: the first panic
 }
 
-// Go runs do in a goroutine. A panic in it ends that goroutine alone.
+// Go runs do in a goroutine. A panic in do ends that goroutine only.
 func (g *Group) Go(do func()) {
 	g.all.Go(func() {
 		defer func() {
@@ -34,7 +33,7 @@ func (g *Group) Go(do func()) {
 	})
 }
 
-// Wait waits for all, and panics with the first panic among them: where the caller's own would have come up.
+// Wait waits for all goroutines, and panics with the first panic among them, as if the caller had run the functions itself.
 func (g *Group) Wait() {
 	g.all.Wait()
 	g.mu.Lock()

@@ -2,5 +2,5 @@
 
 package memory
 
-// InHugePages returns memory as it is: only Linux is asked.
+// InHugePages returns fresh unchanged: only Linux is asked for huge pages.
 func InHugePages[T Plain](fresh []T) []T { return fresh }

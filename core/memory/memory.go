@@ -1,5 +1,4 @@
-// Package memory says how large tables lie in memory. It is the only package of the core that goes round the language's types and asks
-// the kernel for something; it reads and keeps nothing.
+// Package memory lays out large tables in memory. It is the only package of the core that uses unsafe and calls the kernel; it has no state.
 package memory
 
 import "unsafe"
@@ -7,5 +6,5 @@ import "unsafe"
 // Bytes returns the bytes of a text, without a copy. The caller must not change them.
 func Bytes(text string) []byte { return unsafe.Slice(unsafe.StringData(text), len(text)) }
 
-// Plain is memory without pointers.
+// Plain is the types that memory is asked for: none holds a pointer.
 type Plain interface{ ~byte | ~uint64 | ~[8]uint64 }

@@ -1,7 +1,7 @@
-// Package ranges finds which ranges of addresses hold an address.
+// Package ranges finds the address ranges that contain an address.
 //
 // From: ranges in CIDR notation (RFC 4632, RFC 4291 section 2.3), each with a value.
-// To: the values of those that hold an address, the longest prefix first.
+// To: the values of the ranges that contain an address, the longest prefix first.
 package ranges
 
 import (
@@ -10,13 +10,13 @@ import (
 	"slices"
 )
 
-// Table files values under ranges. The zero Table is empty and ready for use. It is safe for concurrent use once nothing is put any more.
-// One look at a map is made for each prefix length that occurs.
+// Table maps ranges to values. The zero Table is empty and ready for use. Concurrent reads are safe while nothing is put. A look-up reads one map
+// for each prefix length that occurs.
 type Table[V any] struct {
 	lengths []length[V] // the longest first, IPv4 and IPv6 apart
 }
 
-// length is the ranges of one prefix length.
+// length holds the ranges of one prefix length.
 type length[V any] struct {
 	bits int // those of IPv6 are counted from [six]
 	of   map[netip.Prefix]V
@@ -32,8 +32,8 @@ func key(addr netip.Addr, bits int) int {
 	return bits
 }
 
-// Canonical returns a range in the form in which ranges are compared: without the bits that are no part of the prefix, and an IPv4-mapped
-// one (RFC 4291, section 2.5.5.2) as its IPv4 range.
+// Canonical returns a range in the form in which ranges are compared: with all bits after the prefix zero, and an IPv4-mapped range
+// (RFC 4291, section 2.5.5.2) as the IPv4 range.
 func Canonical(p netip.Prefix) netip.Prefix {
 	if p.Addr().Is4In6() && p.Bits() >= 96 {
 		return netip.PrefixFrom(p.Addr().Unmap(), p.Bits()-96).Masked()
@@ -41,13 +41,13 @@ func Canonical(p netip.Prefix) netip.Prefix {
 	return p.Masked()
 }
 
-// Single returns the range of one address.
+// Single returns the range that contains one address only.
 func Single(addr netip.Addr) netip.Prefix {
 	addr = addr.Unmap().WithZone("")
 	return netip.PrefixFrom(addr, addr.BitLen())
 }
 
-// Get returns what is filed under exactly this range.
+// Get returns the value of exactly this range.
 func (t *Table[V]) Get(p netip.Prefix) (value V, ok bool) {
 	p = Canonical(p)
 	if at, found := t.find(p); found {
@@ -56,7 +56,7 @@ func (t *Table[V]) Get(p netip.Prefix) (value V, ok bool) {
 	return value, ok
 }
 
-// Put files a value under a range, in place of the one that it had.
+// Put sets the value of a range.
 func (t *Table[V]) Put(p netip.Prefix, value V) {
 	p = Canonical(p)
 	at, found := t.find(p)
@@ -70,10 +70,10 @@ func (t *Table[V]) find(p netip.Prefix) (int, bool) {
 	return slices.BinarySearchFunc(t.lengths, key(p.Addr(), p.Bits()), func(l length[V], key int) int { return cmp.Compare(key, l.bits) })
 }
 
-// Len returns how many prefix lengths occur: the most looks that [Table.Each] takes.
+// Len returns the number of prefix lengths that occur: the most maps that [Table.Each] reads.
 func (t *Table[V]) Len() int { return len(t.lengths) }
 
-// Each calls visit with the value of every range that holds an address, the longest prefix first, until visit returns false. It
+// Each calls visit with the value of every range that contains an address, the longest prefix first, until visit returns false. It
 // allocates nothing.
 func (t *Table[V]) Each(addr netip.Addr, visit func(V) bool) {
 	addr = addr.Unmap().WithZone("")

@@ -50,10 +50,10 @@ type Examiner struct {
 	Index *match.Index // all lists
 	Today pattern.Date
 
-	// Own passes over what other lists have to say.
+	// Own leaves out findings about the entries of other lists.
 	Own bool
 
-	// Opposed says how two lists contradict each other, in words: the policy and the two verdicts; "" where they do not.
+	// Opposed returns a clause that names the policy and the two verdicts where two lists contradict each other, and "" otherwise.
 	Opposed func(list, other string) string
 }
 
