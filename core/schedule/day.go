@@ -8,14 +8,13 @@ import (
 )
 
 // BeginOf returns the moment at which a day begins in a zone: when its clock first shows midnight or, where a clock change skips
-// midnight, the instant of the change. A day that a zone leaves out begins when the next one does. It never decreases from one day to
-// the next.
+// midnight, the instant of the change. A day that the zone skips begins when the next one does. A later day never begins earlier.
 func BeginOf(day pattern.Date, zone *time.Location) time.Time {
 	return MomentOf(day, 0, zone)
 }
 
-// MomentOf returns the moment at which a clock shows a time of a day: the first where it does so twice, the instant of the change where
-// it never does.
+// MomentOf returns the moment at which the clock shows a time of a day: the first one if it shows the time twice, and the instant of the clock
+// change if it never does.
 func MomentOf(day pattern.Date, at Minute, zone *time.Location) time.Time {
 	return instant(day, at, zone, time.Time{})
 }
@@ -25,8 +24,8 @@ func Today(at time.Time, zone *time.Location) time.Time {
 	return BeginOf(pattern.DateOf(at.In(zone)), zone)
 }
 
-// DaysLater returns the moment so many days later at which the clock of a zone shows the same time; from the beginning of a day, the
-// beginning of the other.
+// DaysLater returns the moment, a number of days later, at which the clock of a zone shows the same time. From the beginning of a day it returns
+// the beginning of the later day.
 func DaysLater(at time.Time, days int, zone *time.Location) time.Time {
 	local := at.In(zone)
 	day := pattern.DateOf(local)
@@ -37,13 +36,13 @@ func DaysLater(at time.Time, days int, zone *time.Location) time.Time {
 	return MomentOf(day.Add(days), Minute(local.Hour()*60+local.Minute()), zone).Add(past)
 }
 
-// Days cuts the time from one moment to another at the beginnings of days and gives the pieces that are not empty, in order: a moment that
-// is the first of a piece, and the moment that is the first after it. It goes by the days, which come to an end whatever a clock does.
+// Days cuts the time from one moment to another at the beginnings of days, and yields the pieces that are not empty, in order: the first moment
+// of a piece and the first moment after it.
 func Days(from, to time.Time, zone *time.Location) iter.Seq2[time.Time, time.Time] {
 	return func(yield func(time.Time, time.Time) bool) {
 		last := pattern.DateOf(to.In(zone)).Add(1)
 		at := from
-		for day := pattern.DateOf(from.In(zone)).Add(-1); day.Before(last); day = day.Add(1) { // a clock may go back over midnight
+		for day := pattern.DateOf(from.In(zone)).Add(-1); day.Before(last); day = day.Add(1) { // from the day before: a clock may go back over midnight
 			end := BeginOf(day.Add(1), zone)
 			if end.After(to) {
 				end = to
@@ -62,7 +61,7 @@ func Days(from, to time.Time, zone *time.Location) iter.Seq2[time.Time, time.Tim
 	}
 }
 
-// ClockChanges gives the moments after one and before another at which the clock of a zone is moved, in order.
+// ClockChanges yields, in order, the moments strictly between two others at which the offset of a zone changes.
 func ClockChanges(after, before time.Time, zone *time.Location) iter.Seq[time.Time] {
 	return func(yield func(time.Time) bool) {
 		for at := after; ; {
@@ -70,7 +69,7 @@ func ClockChanges(after, before time.Time, zone *time.Location) iter.Seq[time.Ti
 			if end.IsZero() || !at.Before(before) {
 				return
 			}
-			if !end.After(at) { // the library ends the last stretch of a leap year a day early, and then says that moment for ever
+			if !end.After(at) { // the library ends the last period of a leap year a day early, and then returns that moment forever
 				at = at.Add(12 * time.Hour)
 				continue
 			}

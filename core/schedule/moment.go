@@ -8,8 +8,8 @@ import (
 	"widelark/core/pattern"
 )
 
-// ParseMoment reads a moment as people write it: "now" and nothing; "12:30", the next time that the clock shows it; "tue 12:30", the next
-// such day; "2026-12-24 12:30", "2026-12-24"; and RFC 3339. Times without a zone are those of zone. now is the present.
+// ParseMoment reads a moment as people write it: "now" or nothing; "12:30", the next time that the clock shows it; "tue 12:30", the same on the
+// next Tuesday; "2026-12-24 12:30", "2026-12-24"; and RFC 3339. Times without a zone are in zone. now is the present.
 func ParseMoment(text string, now time.Time, zone *time.Location) (time.Time, error) {
 	text = strings.TrimSpace(text)
 	if text == "" || strings.EqualFold(text, "now") {

@@ -11,15 +11,15 @@ import (
 	"widelark/core/pattern"
 )
 
-// Error says what is wrong with the text of a schedule.
+// Error describes an error in the text of a schedule.
 type Error struct {
 	Line, Column int // 1-based, in characters
 	Found        string
 	Expected     string
-	Suggestion   string // what is probably meant; may be empty
+	Suggestion   string // what the author probably means; may be empty
 }
 
-// Error returns it all in one sentence without its dot.
+// Error returns all parts as one sentence without its dot.
 func (e *Error) Error() string {
 	text := fmt.Sprintf("line %d, column %d: found %q, expected %s", e.Line, e.Column, e.Found, e.Expected)
 	if e.Suggestion != "" {
@@ -28,7 +28,7 @@ func (e *Error) Error() string {
 	return text
 }
 
-// dayNames are as the notation has them, by [time.Weekday].
+// dayNames are the names of days in the notation, by [time.Weekday].
 var dayNames = [7]string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
 
 // week is the days in the order in which schedules are written.
@@ -62,7 +62,7 @@ func (p *parser) blanks() {
 	}
 }
 
-// word takes what stands up to a blank, a comma or the end.
+// word takes the text up to a blank, a comma or the end.
 func (p *parser) word() (string, int) {
 	p.blanks()
 	from := p.at
@@ -72,7 +72,7 @@ func (p *parser) word() (string, int) {
 	return p.text[from:p.at], from
 }
 
-// comma takes a comma, if one stands next.
+// comma takes a comma if one is next, and reports whether it did.
 func (p *parser) comma() bool {
 	p.blanks()
 	if p.at < len(p.text) && p.text[p.at] == ',' {
@@ -86,7 +86,7 @@ func (p *parser) comma() bool {
 //
 //	schedule  = statement { ( ";" | line end ) statement }
 //	statement = days windows | "on" dates windows | "not on" dates | comment
-//	days      = day [ "-" day ] { "," day [ "-" day ] }          mon-fri, sat; fri-mon goes round
+//	days      = day [ "-" day ] { "," day [ "-" day ] }          mon-fri, sat; fri-mon includes the weekend
 //	windows   = time "-" time { "," time "-" time }               09:00-12:00; 24:00 is allowed as an end
 //	dates     = date [ ".." date ] { "," date [ ".." date ] }     2026-12-24..2026-12-26
 //	comment   = "#" anything up to the end of the line
@@ -252,7 +252,7 @@ func (p *parser) windows() (windows []Window, err error) {
 	return windows, nil
 }
 
-// time reads 09:00 as minutes. 24:00 is an end only.
+// time reads 09:00 as minutes after midnight. 24:00 can only be an end.
 func (p *parser) time(text string, from int, isEnd bool) (Minute, error) {
 	hours, minutes, ok := strings.Cut(text, ":")
 	h, errH := strconv.ParseUint(hours, 10, 8)
@@ -268,7 +268,7 @@ func (p *parser) time(text string, from int, isEnd bool) (Minute, error) {
 	return 0, p.fail(from, "a time as 09:00", spelledOut(strings.TrimRight(found, ",;")))
 }
 
-// spelledOut writes times as 9 or 9:5, and windows of such, as the notation has them; "" where they are no times.
+// spelledOut rewrites a time like 9 or 9:5, or a window of two, as the notation writes it. It returns "" for any other text.
 func spelledOut(text string) string {
 	parts := strings.Split(text, "-")
 	for i, part := range parts {
@@ -286,7 +286,7 @@ func spelledOut(text string) string {
 	return strings.Join(parts, "-")
 }
 
-// String writes the schedule as the notation has it, days with the same windows together. Parsing that gives the schedule again.
+// String writes the schedule in its notation, days with the same windows together. Parsing the result gives the same schedule.
 func (s Schedule) String() string {
 	var lines []string
 	var done [7]bool

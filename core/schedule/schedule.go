@@ -1,11 +1,11 @@
-// Package schedule says when something holds: weekly windows and dated lines, in wall-clock time.
+// Package schedule decides when a rule is in force: by weekly windows and dated lines, in wall-clock time.
 //
 // From: the notation of schedules, as `mon-fri 09:00-12:00, 13:00-17:00; not on 2026-12-25`.
-// To: whether a schedule is in force at a moment, when that changes next, and all spans of a range.
+// To: whether a schedule is in force at a moment, the next moment at which that changes, and all spans within a range.
 //
 // A window that ends at or before its start ends on the next day, and belongs to the day that it starts on. Times are wall-clock
-// times of a zone that the caller gives: one that a clock change skips counts as the instant of the change, one that is shown twice as
-// its first showing. The start belongs to a window, the end does not.
+// times of a zone that the caller gives: a time that a clock change skips counts as the instant of the change, and a time that the clock shows
+// twice as the first of the two. The start belongs to a window, the end does not.
 package schedule
 
 import (
@@ -19,14 +19,14 @@ import (
 // Minute is a time of the day in minutes after midnight; 24:00 is 1440.
 type Minute int
 
-// day is the length of a day that no clock change makes longer or shorter.
+// day is the length of a day without a clock change.
 const day Minute = 24 * 60
 
-// Window is a time of the day from Start to End. Where End is not after Start, it ends on the next day; where both are the same, it is a
-// whole day long.
+// Window is a time of the day from Start to End. If End is not after Start, the window ends on the next day; if both are the same, it lasts a
+// whole day.
 type Window struct{ Start, End Minute }
 
-// Dated adds windows to days or, with Not, takes away all that start on them.
+// Dated adds windows to days or, with Not, removes all windows that start on them.
 type Dated struct {
 	Not      bool
 	From, To pattern.Date // both included
@@ -39,7 +39,7 @@ type Schedule struct {
 	dated  []Dated
 }
 
-// New returns a schedule. Windows of a day may overlap, and stand in any order.
+// New returns a schedule. The windows of a day may overlap, in any order.
 func New(weekly [7][]Window, dated []Dated) Schedule {
 	s := Schedule{dated: slices.Clone(dated)}
 	for d, windows := range weekly {
@@ -73,10 +73,10 @@ func (s Schedule) IsNever() bool {
 	return !slices.ContainsFunc(s.dated, func(d Dated) bool { return len(d.Windows) > 0 })
 }
 
-// Span is a time in which a schedule is in force: From is in it, To is not.
+// Span is a time in which a schedule is in force. From belongs to it, To does not.
 type Span struct{ From, To time.Time }
 
-// starting gives the windows that start on a day: those of its weekday, unless a line takes them away, and those that lines add.
+// starting yields the windows that start on a day: those of its weekday, unless a dated line removes them, and those that dated lines add.
 func (s Schedule) starting(on pattern.Date, each func(Window)) {
 	removed := false
 	for _, d := range s.dated {
@@ -96,7 +96,7 @@ func (s Schedule) starting(on pattern.Date, each func(Window)) {
 	}
 }
 
-// span returns the time that a window takes that starts on a day.
+// span returns the time of a window that starts on a day.
 func (w Window) span(on pattern.Date, zone *time.Location) Span {
 	start := instant(on, w.Start, zone, time.Time{})
 	endsOn := on
@@ -106,11 +106,11 @@ func (w Window) span(on pattern.Date, zone *time.Location) Span {
 	return Span{start, instant(endsOn, w.End, zone, start)}
 }
 
-// instant returns when a clock in a zone shows a time of a day: the first time after another or, where the clock never shows it, when it
-// jumps over it.
+// instant returns the moment at which the clock of a zone shows a time of a day: if it shows the time twice, the first of the two that is later
+// than after; if it never does, the moment at which it jumps over the time.
 func instant(on pattern.Date, at Minute, zone *time.Location, after time.Time) time.Time {
 	wall := on.Time().Add(time.Duration(at) * time.Minute) // as if it were UTC
-	// No zone is further from UTC than 26 hours in any sense, so the offsets before and after are those that can count.
+	// Every offset is less than 26 hours, so only the offsets 36 hours before and after can apply.
 	_, before := wall.Add(-36 * time.Hour).In(zone).Zone()
 	_, later := wall.Add(36 * time.Hour).In(zone).Zone()
 	shows := func(offset int) (time.Time, bool) {
@@ -126,7 +126,7 @@ func instant(on pattern.Date, at Minute, zone *time.Location, after time.Time) t
 	case isSecond:
 		return second.In(zone)
 	}
-	// Between the two lies the jump: the offset is one before it, and another from it on.
+	// The jump lies between the two: one offset holds before it, the other from it on.
 	low, high := first, second
 	for high.Sub(low) > time.Second {
 		middle := low.Add(high.Sub(low) / 2).Truncate(time.Second)
@@ -139,7 +139,7 @@ func instant(on pattern.Date, at Minute, zone *time.Location, after time.Time) t
 	return high.In(zone)
 }
 
-// spansOn appends the spans of windows that start on days from one to another.
+// spansOn appends the spans of the windows that start on the days from one to another.
 func (s Schedule) spansOn(dst []Span, from, to pattern.Date, zone *time.Location) []Span {
 	for on := from; !to.Before(on); on = pattern.DateOf(on.Time().AddDate(0, 0, 1)) {
 		s.starting(on, func(w Window) {
@@ -151,7 +151,7 @@ func (s Schedule) spansOn(dst []Span, from, to pattern.Date, zone *time.Location
 	return dst
 }
 
-// dayOf returns the day of a moment in a zone, some days later.
+// dayOf returns the day of a moment in a zone, moved by a number of days.
 func dayOf(at time.Time, zone *time.Location, days int) pattern.Date {
 	return pattern.DateOf(pattern.DateOf(at.In(zone)).Time().AddDate(0, 0, days))
 }
@@ -159,7 +159,7 @@ func dayOf(at time.Time, zone *time.Location, days int) pattern.Date {
 // At reports whether the schedule is in force at a moment.
 func (s Schedule) At(at time.Time, zone *time.Location) bool {
 	inside := false
-	for days := -2; days <= 1 && !inside; days++ { // a window of the day before may last until now, and longer where a clock change makes it so
+	for days := -2; days <= 1 && !inside; days++ { // a window of the day before may last until now; with a clock change, one of the day before that
 		on := dayOf(at, zone, days)
 		s.starting(on, func(w Window) {
 			span := w.span(on, zone)
@@ -169,8 +169,8 @@ func (s Schedule) At(at time.Time, zone *time.Location) bool {
 	return inside
 }
 
-// Between returns the spans in which the schedule is in force from a moment until another, in order, none touching the next. The first
-// and the last are cut off at the ends of the range.
+// Between returns the spans in which the schedule is in force within a range, in order; no two overlap or adjoin. The first and the last are cut
+// off at the ends of the range.
 func (s Schedule) Between(from, to time.Time, zone *time.Location) []Span {
 	if !from.Before(to) {
 		return nil
@@ -199,11 +199,11 @@ func (s Schedule) Between(from, to time.Time, zone *time.Location) []Span {
 	return merged
 }
 
-// ahead is how far a change is looked for where no dated line is to come: two weeks of windows hold every kind of change that a week has,
-// and a clock change more.
+// ahead is how far Next looks for a change after the last dated line: two weeks hold every change that the weekly windows make, also if a clock
+// change hides one.
 const ahead = 15
 
-// Next returns the first moment after another at which the schedule begins or ends to be in force; false where it never does.
+// Next returns the first moment after another at which the schedule comes into force or ceases to be; false if there is none.
 func (s Schedule) Next(after time.Time, zone *time.Location) (time.Time, bool) {
 	last := dayOf(after, zone, ahead)
 	for _, d := range s.dated {
@@ -212,18 +212,18 @@ func (s Schedule) Next(after time.Time, zone *time.Location) (time.Time, bool) {
 		}
 	}
 	last = pattern.DateOf(last.Time().AddDate(0, 0, ahead))
-	// Some weeks at a time: a dated line may be years ahead.
+	// It looks some weeks at a time, as a dated line may be years ahead.
 	for from := after; !last.Before(pattern.DateOf(from.In(zone))); {
 		to := from.AddDate(0, 0, 40)
 		for _, span := range s.Between(from, to, zone) {
-			if span.From.After(from) { // else it is cut off there
+			if span.From.After(from) { // otherwise the span began earlier and is cut off there
 				return span.From, true
 			}
 			if span.To.Before(to) {
 				return span.To, true
 			}
 		}
-		// A span that reaches the end of the range goes on: it is looked at again from shortly before there.
+		// A span that reaches the end of the range may go on, so the next range begins shortly before that end.
 		from = to.Add(-time.Second)
 	}
 	return time.Time{}, false
