@@ -113,9 +113,6 @@ func isBound(p pattern.Pattern) bool {
 	return scheme != "" || port != 0
 }
 
-// unanchored returns an expression for the texts in which expr matches anywhere.
-func unanchored(expr string) string { return `(?s:.*)(?i:` + expr + `)(?s:.*)` }
-
 func partsOf(p pattern.Pattern) parts {
 	scheme, port := p.SchemeAndPort()
 	l := parts{scheme: scheme, port: port, path: pathLanguage(p, regexp.QuoteMeta), sent: pathLanguage(p, sentLiteral), params: p.Params()}
@@ -594,14 +591,14 @@ func (r *relation) inRegex() (yes, decided bool) {
 		if in.host == "" || in.host == language.Anything || in.read {
 			return false, false
 		}
-		text, found, ok := language.Witness(unanchored(expr), in.host, language.Name)
+		text, found, ok := language.Witness(language.Anywhere(expr), in.host, language.Name)
 		if found {
 			shown.host = text
 		}
 		r.tries = append(r.tries, shown.String())
 		return ok && !found, ok
 	case pattern.OnPath:
-		text, found, ok := language.Witness(unanchored(expr), in.sent+tailOf(in), language.Target)
+		text, found, ok := language.Witness(language.Anywhere(expr), in.sent+tailOf(in), language.Target)
 		if found {
 			shown.path, shown.query, _ = strings.Cut(text, "?")
 		}
@@ -612,7 +609,7 @@ func (r *relation) inRegex() (yes, decided bool) {
 	if !ok {
 		return false, false
 	}
-	text, found, ok := language.Witness(unanchored(expr), whole, language.URL)
+	text, found, ok := language.Witness(language.Anywhere(expr), whole, language.URL)
 	if found {
 		r.tries = append(r.tries, text)
 	}
@@ -668,14 +665,14 @@ func (r *relation) regexIn() (yes, decided bool) {
 		if sameTarget != target {
 			return false, false
 		}
-		text, found, ok := language.Witness(unanchored(other), unanchored(expr), domain)
+		text, found, ok := language.Witness(language.Anywhere(other), language.Anywhere(expr), domain)
 		if found {
 			r.tries = append(r.tries, around(text)...)
 		}
 		return ok && !found, ok
 	}
 	if r.a.Kind() == pattern.Word {
-		text, found, ok := language.Witness(wordLanguage(r.a), unanchored(expr), domain)
+		text, found, ok := language.Witness(wordLanguage(r.a), language.Anywhere(expr), domain)
 		if found {
 			r.tries = append(r.tries, around(text)...)
 		}
@@ -694,13 +691,13 @@ func (r *relation) regexIn() (yes, decided bool) {
 			return false, false
 		}
 	default: // a asks for parts of the URL that the expression of b does not look at
-		text, found, ok := language.Witness("", unanchored(expr), domain)
+		text, found, ok := language.Witness("", language.Anywhere(expr), domain)
 		if found {
 			r.tries = append(r.tries, around(text)...)
 		}
 		return false, ok
 	}
-	text, found, ok := language.Witness(whole, unanchored(expr), domain) // the domain holds addresses, too, which no name covers
+	text, found, ok := language.Witness(whole, language.Anywhere(expr), domain) // the domain holds addresses, too, which no name covers
 	if found {
 		r.tries = append(r.tries, around(text)...)
 	}

@@ -33,3 +33,6 @@ const (
 	readLetter    = `[^\x00-\x20\x7fA-Z/:?#@\[\]\\%<>^|.]`
 	readOther     = `[^\x00-\x20\x7fA-Z/:?#@\[\]\\%<>^|.0-9]`
 )
+
+// Anywhere returns an expression for the texts in which expr matches anywhere, letter case ignored, as regex entries do.
+func Anywhere(expr string) string { return `(?s:.*)(?i:` + expr + `)(?s:.*)` }

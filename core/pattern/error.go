@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// Code says what is wrong with a line. Programs branch on it; people read [Error.Error].
+// Code identifies a kind of error in a line. Programs branch on it; people read [Error.Error].
 type Code string
 
 // Why a line is refused.
@@ -14,7 +14,7 @@ const (
 	// Example: heron..example
 	BadHost Code = "bad-host"
 
-	// BadPath: the path holds something that no path has.
+	// BadPath: the path holds something that no path can hold.
 	// Example: heron.example/wards#map
 	BadPath Code = "bad-path"
 
@@ -30,7 +30,7 @@ const (
 	// Example: gopher://heron.example
 	BadScheme Code = "bad-scheme"
 
-	// BadRegex: the expression is not RE2 syntax, or is no use.
+	// BadRegex: the expression is not RE2 syntax, matches nothing or matches everything.
 	// Example: ~ heron(
 	BadRegex Code = "bad-regex"
 
@@ -38,7 +38,7 @@ const (
 	// Example: heron.example [untl 2026-12-24]
 	BadAttribute Code = "bad-attribute"
 
-	// Misplaced: something stands where the notation has no place for it.
+	// Misplaced: the line holds something in a place where the notation allows nothing.
 	// Example: heron.example bittern.example
 	Misplaced Code = "misplaced"
 
@@ -52,14 +52,14 @@ const (
 // Codes lists every code.
 var Codes = []Code{BadHost, BadPath, BadQuery, BadWord, BadScheme, BadRegex, BadAttribute, Misplaced, TooLong, NotText}
 
-// Error says where a line is wrong, what was found there, what was expected and, where one is likely, the fix.
+// Error describes an error in a line: where it is, what was found there, what was expected and, if there is a likely one, the fix.
 type Error struct {
 	Line       int // 1-based; 0 where the text is not part of a file
 	Column     int // 1-based, in characters (Unicode code points)
 	Code       Code
-	Found      string // the piece that is wrong; "" at the end of the line
-	Expected   string // what could have stood there; a clause without final dot
-	Suggestion string // an entry that parses and is probably meant; "" where none is likely
+	Found      string // the wrong piece; "" at the end of the line
+	Expected   string // what the notation allows there; a clause without final dot
+	Suggestion string // an entry that parses and that the author probably means; "" if none is likely
 }
 
 // Error returns one sentence without final dot, without line and column.

@@ -5,7 +5,7 @@ import (
 	"strings"
 )
 
-// Explain says in one plain sentence what an entry covers.
+// Explain returns one plain sentence that says what an entry covers.
 func Explain(e Entry) string {
 	if e.Kind() == Unreadable {
 		return "Cannot be read, and covers nothing."

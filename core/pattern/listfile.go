@@ -13,30 +13,30 @@ import (
 	"widelark/core/weburl"
 )
 
-// Reading says how the lines of a file or a paste are read.
+// Reading is a way to read the lines of a file or a paste.
 type Reading string
 
 // The readings.
 const (
 	Exact   Reading = "exact"   // each line is notation, or refused: [Parse]
-	Mending Reading = "mending" // what people keep and paste is turned into the entry meant: [Mend]
+	Mending Reading = "mending" // text that people keep and paste is turned into the entry that it means: [Mend]
 )
 
-// MaxLine is the longest line that is read, in bytes: a pattern of MaxLength with a note of several pages. A longer
-// one is refused and passed over without being held in memory.
+// MaxLine is the longest line that is read, in bytes: a pattern of MaxLength with a note of several pages. A longer line is refused and skipped
+// without being held in memory.
 const MaxLine = 64 << 10
 
-// Line is what one line of a file came to. Exactly one of the following holds: it is blank (no entries, no error), it
-// is a note alone, it is good (entries and no changes), changed (entries and changes), or refused (Err).
+// Line is the result of reading one line of a file. Exactly one of the following holds: the line is blank (no entries, no error), a note alone,
+// good (entries and no changes), changed (entries and changes), or refused (Err).
 type Line struct {
 	Number  int    // 1-based
-	Text    string // as it stands in the file, without its end; shortened where it is longer than MaxLine
+	Text    string // as in the file, without the line end; cut off if it is longer than MaxLine
 	Entries []Entry
 	Changes []string
 	Err     *Error // with line and column set
 }
 
-// Outcome names what became of a line.
+// Outcome is the kind of result of a line.
 type Outcome string
 
 // The outcomes. Good and Changed lines give entries.
@@ -48,7 +48,7 @@ const (
 	Refused  Outcome = "refused"
 )
 
-// Outcome returns which of the five the line is.
+// Outcome returns the kind of result of the line.
 func (l Line) Outcome() Outcome {
 	switch {
 	case l.Err != nil:
@@ -63,9 +63,8 @@ func (l Line) Outcome() Outcome {
 	return Good
 }
 
-// ReadLines reads a list file and gives every line to each, in order. Lines end with LF, CR LF or CR, mixed as they
-// may be; a byte-order mark is left out, and says whether the file is UTF-8 or UTF-16. It stops at the first error
-// of r or of each, and returns that. It holds one line at a time.
+// ReadLines reads a list file and calls each with every line, in order. Lines may end with LF, CR LF or CR, also mixed. A byte-order mark tells
+// UTF-8 from UTF-16 and is left out. It stops at the first error of r or of each, and returns that error. It holds one line at a time in memory.
 func ReadLines(r io.Reader, reading Reading, each func(Line) error) error {
 	decoded := transform.NewReader(r, unicode.BOMOverride(transform.Nop))
 	in := bufio.NewReaderSize(decoded, 64<<10)
@@ -87,7 +86,7 @@ func ReadLines(r io.Reader, reading Reading, each func(Line) error) error {
 	}
 }
 
-// ReadLine reads one line by itself, as [ReadLines] reads those of a file. number is what it is called in the answer, from 1.
+// ReadLine reads one line as [ReadLines] reads the lines of a file. number is the 1-based line number for the result.
 func ReadLine(number int, text string, reading Reading) Line {
 	line := Line{Number: number, Text: text}
 	if len(text) > MaxLine {
@@ -126,8 +125,8 @@ func (l *Line) read(reading Reading) {
 	}
 }
 
-// PlainSite reads a line that is nothing but a host name, as nearly all of a large file are. It may say no where [Parse] and
-// [Mend] would both read a site, never the reverse.
+// PlainSite reads a line that is nothing but a host name, as nearly all lines of a large file are. It may refuse a line in which [Parse] and
+// [Mend] would both read a site; it never accepts any other line.
 func PlainSite(line string) (Entry, bool) {
 	if len(line) > 200 || !strings.Contains(line, ".") || !weburl.IsPlainName(line) {
 		return Entry{}, false
@@ -147,8 +146,8 @@ func PlainSite(line string) (Entry, bool) {
 	}
 }
 
-// IsPlainName reports whether text is a host name that stands for itself. It may say no where yes would be right, and costs next to
-// nothing.
+// IsPlainName reports whether text is a host name in its canonical form. It may report false for such a name, never true for another text. It
+// costs next to nothing.
 func IsPlainName(text string) bool { return weburl.IsPlainName(text) }
 
 // readLine returns the next line without its end, and whether it was cut. The error is io.EOF after the last line; a

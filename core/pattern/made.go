@@ -7,14 +7,14 @@ import (
 	"widelark/core/weburl"
 )
 
-// OfHost returns the pattern for the host of a URL, alone or with the hosts below; an address has none below. ok is false for a host that
-// the notation cannot name.
+// OfHost returns the pattern for the host of a URL, alone or with the hosts below it; an address has none below it. ok is false for a host
+// that the notation cannot name.
 func OfHost(u weburl.URL, scope Scope) (p Pattern, ok bool) {
 	return written(u, scope, "")
 }
 
-// OfPage returns the pattern for exactly the page of a URL, its query aside. ok is false for a page that the notation cannot name: with a
-// "*" in its path, it would say more.
+// OfPage returns the pattern for exactly the page of a URL, with any query. ok is false for a page that the notation cannot name: a "*" in its path
+// would be a wildcard.
 func OfPage(u weburl.URL) (p Pattern, ok bool) {
 	if strings.ContainsAny(u.Path(), "* #") {
 		return Pattern{}, false
@@ -31,8 +31,8 @@ func written(u weburl.URL, scope Scope, path string) (Pattern, bool) {
 	return entry.Pattern, err == nil
 }
 
-// CutScope splits a kept pattern of a literal host, as [Pattern.String] writes it, into name and scope, without reading it whole: a large
-// list is read so. ok is false where the kind is another, or the name no plain one.
+// CutScope splits a stored pattern of a literal host, as [Pattern.String] writes it, into name and scope without parsing it, which makes reading a
+// large list fast. ok is false if the pattern is of another kind, or its name is not plain.
 func CutScope(kind Kind, text string) (name string, scope Scope, ok bool) {
 	name = text
 	switch kind {
@@ -48,17 +48,17 @@ func CutScope(kind Kind, text string) (name string, scope Scope, ok bool) {
 	return name, scope, IsPlainName(name)
 }
 
-// CutCarveOut cuts the mark of a carve-out from a line, which need not be readable otherwise.
+// CutCarveOut cuts the mark of a carve-out from a line. The rest of the line need not parse.
 func CutCarveOut(line string) (pattern string, carveOut bool) {
 	pattern, carveOut = strings.CutPrefix(strings.TrimSpace(line), "!")
 	return strings.TrimSpace(pattern), carveOut
 }
 
-// mostCovering bounds how many folders deep [Covering] goes: a URL may have thousands, and nobody lists one that deep.
+// mostCovering bounds how many folders deep [Covering] goes: a URL may have thousands, and nobody lists folders that deep.
 const mostCovering = 50
 
-// Covering returns, in order, the keys of the patterns without wildcards, words and queries that cover a URL: what to look for where
-// patterns are kept by their keys.
+// Covering returns, in order, the keys of all patterns that cover a URL and have no wildcards, words or queries. A store that keeps patterns by
+// their keys looks for these.
 func Covering(u weburl.URL) []string {
 	var texts []string
 	if u.Addr().IsValid() {

@@ -11,21 +11,21 @@ import (
 	"widelark/core/weburl"
 )
 
-// Mended is what [Mend] made of one line.
+// Mended is the result of [Mend] for one line.
 type Mended struct {
-	Entries []Entry  // one, or one a name of a hosts-file line; none for a blank line
-	Changes []string // what was read differently than written, a clause each; none where the line was notation
+	Entries []Entry  // one; one for each name of a line from a hosts file; none for a blank line
+	Changes []string // the differences between the line and the entries, a clause each; none if the line was notation
 }
 
-// Mend reads one line as people keep and paste them: what is notation is taken as it is, and besides that it knows
+// Mend reads one line as people keep and paste them. It takes notation as it is, and understands besides
 //
 //   - URLs from an address bar (scheme, user-info, query, fragment and default port are left out);
 //   - lines of a hosts file (an address, then names: each name is a host, and only that host);
 //   - defanged text (hxxps://heron[.]example, heron(dot)example);
-//   - what e-mail and word processors put around it (<…>, “…”, bullets, a comma at the end, invisible characters);
+//   - what e-mail programs and word processors put around text (<…>, “…”, bullets, a comma at the end, invisible characters);
 //   - comments that begin with "//" or ";".
 //
-// The error is an [*Error] about the line as it was given, with the column set and the line not.
+// The error is an [*Error] about the line as given, with Column set and Line zero.
 func Mend(line string) (Mended, error) {
 	if err := checkText(line); err != nil {
 		return Mended{}, err
@@ -73,7 +73,7 @@ func Mend(line string) (Mended, error) {
 		}
 		entry, wrong = parseKept(m.text)
 		entries = []Entry{entry}
-		if wrong == nil && !entry.Pattern.IsValid() { // nothing was left of it
+		if wrong == nil && !entry.Pattern.IsValid() { // mending left nothing of the line
 			wrong = &Error{Code: BadHost, Found: strings.TrimSpace(body), Expected: "a host"}
 		}
 	}
@@ -87,8 +87,8 @@ func Mend(line string) (Mended, error) {
 	return m.result(entries...), nil
 }
 
-// refusal moves an error about mended text to the line as it was given: to the piece found, where it still
-// stands there, else to the first character.
+// refusal returns an error about mended text as one about the line as given: its column is that of the piece found if the line still holds the
+// piece, and otherwise that of the first character.
 func refusal(line string, err *Error) error {
 	moved := *err
 	moved.Column = 1 + len([]rune(line)) - len([]rune(strings.TrimLeftFunc(line, unicode.IsSpace)))
@@ -108,7 +108,7 @@ type mender struct {
 
 func (m *mender) say(change string) { m.changes = append(m.changes, change) }
 
-// replace puts text in place of what re finds; an empty change is not worth telling.
+// replace puts text in place of what re finds, and records the change unless it is "".
 func (m *mender) replace(re *regexp.Regexp, text, change string) {
 	if replaced := re.ReplaceAllString(m.text, text); replaced != m.text {
 		m.text = replaced
@@ -133,8 +133,8 @@ var (
 	attributed = regexp.MustCompile(`(?i)\[[^\[\]]*(?:until|off)[^\[\]]*\]$`)
 )
 
-// pastedAddress reports whether a line is a whole URL, which in the notation would be bound to its scheme: somebody who
-// pastes an address means the page.
+// pastedAddress reports whether a line is a whole URL. The notation would bind the entry to the scheme, but somebody who pastes an address means
+// the page.
 func pastedAddress(body string) bool {
 	body = strings.TrimSpace(body)
 	return webAddress.MatchString(strings.TrimSpace(strings.TrimPrefix(body, "!"))) && !strings.ContainsRune(body, '*')
@@ -153,7 +153,7 @@ func looksLikeURL(text string) bool {
 	return strings.Contains(text, ".") && !strings.ContainsAny(text, " \t")
 }
 
-// cutAttributes takes the attributes off the end, so that what is before them can be mended.
+// cutAttributes cuts the attributes from the end of the line, so that the text before them can be mended.
 func (m *mender) cutAttributes() Entry {
 	found := attributed.FindString(m.text)
 	if found == "" {
@@ -170,7 +170,7 @@ func (m *mender) cutAttributes() Entry {
 	return entry
 }
 
-// unwrap takes off what surrounds an address in letters and documents.
+// unwrap removes what surrounds an address in e-mails and documents.
 func (m *mender) unwrap() {
 	m.replace(bullet, "", "the bullet before it left out")
 	m.replace(ranked, "$1", "the number before it left out")
@@ -187,7 +187,7 @@ func (m *mender) unwrap() {
 	}
 }
 
-// refang undoes what people do to an address so that nobody clicks on it.
+// refang undoes defanging, by which people keep others from clicking on an address.
 func (m *mender) refang() {
 	before := m.text
 	m.replace(safeColon, "http$1://", "")
@@ -198,14 +198,14 @@ func (m *mender) refang() {
 	}
 }
 
-// localNames stand in every hosts file and are no web sites.
+// localNames are names in every hosts file that are not web sites.
 var localNames = map[string]bool{
 	"localhost": true, "localhost.localdomain": true, "local": true, "broadcasthost": true,
 	"ip6-localhost": true, "ip6-loopback": true, "ip6-localnet": true, "ip6-mcastprefix": true, "ip6-allnodes": true,
 	"ip6-allrouters": true, "ip6-allhosts": true, "0.0.0.0": true,
 }
 
-// hostsLine reads "ADDRESS NAME…". It returns nothing where the line is something else.
+// hostsLine reads a line of a hosts file, "ADDRESS NAME…". It returns nothing if the line is something else.
 func (m *mender) hostsLine() ([]Entry, *Error) {
 	fields := strings.Fields(m.text)
 	if len(fields) < 2 {
@@ -238,7 +238,7 @@ func (m *mender) hostsLine() ([]Entry, *Error) {
 	return entries, nil
 }
 
-// addressBar turns a whole URL into the entry that is meant: host and path.
+// addressBar turns a whole URL into the entry that it means: host and path.
 func (m *mender) addressBar() {
 	if !webAddress.MatchString(m.text) || strings.ContainsRune(m.text, '*') {
 		return
@@ -273,7 +273,7 @@ func (m *mender) addressBar() {
 	m.say("an address from a browser; left out: " + strings.Join(left, ", "))
 }
 
-// hostAsTyped returns the host of u in Unicode form where it was typed so, else in ASCII.
+// hostAsTyped returns the host of u in Unicode form if it was typed so, and otherwise in ASCII.
 func hostAsTyped(text string, u weburl.URL) string {
 	if readable := weburl.Unicode(u.Host()); readable != u.Host() && strings.Contains(strings.ToLower(text), readable) {
 		return readable

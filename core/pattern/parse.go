@@ -16,8 +16,8 @@ import (
 	"widelark/core/weburl"
 )
 
-// Parse reads one line in the notation, exactly as written; [Mend] is for what people paste. A blank line is the
-// zero Entry. The error is an [*Error] with the column set and the line not.
+// Parse reads one line of notation exactly as written; [Mend] is for what people paste. A blank line gives the zero Entry. The error is an
+// [*Error] with Column set and Line zero.
 func Parse(line string) (Entry, error) {
 	entry, err := parseKept(line)
 	if err != nil {
@@ -27,8 +27,8 @@ func Parse(line string) (Entry, error) {
 	return entry, nil
 }
 
-// parseKept is Parse without suggestions. Entries are kept as they print, so one that would not be read back as it is refused here,
-// at the door, and not when somebody needs it. No such line is known; tests and fuzzing look for one.
+// parseKept is Parse without suggestions. Entries are stored as they print, so it refuses a line that would not parse back to the same entry. No such
+// line is known; tests and fuzzing look for one.
 func parseKept(line string) (Entry, *Error) {
 	entry, err := parse(line)
 	if err != nil {
@@ -44,7 +44,7 @@ func parseKept(line string) (Entry, *Error) {
 	return entry, nil
 }
 
-// MustParse is [Parse] for literals; it panics where the line is refused.
+// MustParse is [Parse] for literals; it panics if the line is refused.
 func MustParse(line string) Entry {
 	entry, err := Parse(line)
 	if err != nil {
@@ -101,7 +101,7 @@ func parse(line string) (Entry, *Error) {
 	return entry, nil
 }
 
-// checkText refuses what is not text.
+// checkText refuses a line that is not valid UTF-8 or holds control characters.
 func checkText(line string) *Error {
 	for i, r := range line {
 		if r == utf8.RuneError {
@@ -116,7 +116,7 @@ func checkText(line string) *Error {
 	return nil
 }
 
-// cutNote splits a line before the "#" that begins its note: one at the start or after white space.
+// cutNote splits a line before the "#" that begins its note: a "#" at the start of the line or after white space.
 func cutNote(line string) (body, note string) {
 	for from := 0; ; {
 		i := strings.IndexByte(line[from:], '#')
@@ -131,10 +131,10 @@ func cutNote(line string) (body, note string) {
 	}
 }
 
-// parser knows where in the line the piece in hand stands.
+// parser holds a line and the position of the piece that is being read.
 type parser struct {
 	line string
-	at   int // 0-based byte offset in line of the first byte in hand
+	at   int // 0-based byte offset in line of the current piece
 }
 
 func (p *parser) skip(n int) { p.at += n }
@@ -145,7 +145,7 @@ func (p *parser) trimLeft(rest string) string {
 	return trimmed
 }
 
-// fail makes an error about the piece found offset bytes after the first byte in hand.
+// fail returns an error about the piece found, which is offset bytes after the start of the current piece.
 func (p *parser) fail(offset int, found string, code Code, expected string) *Error {
 	return &Error{Column: column(p.line, p.at+offset), Code: code, Found: found, Expected: expected}
 }
@@ -155,9 +155,8 @@ func column(line string, offset int) int {
 	return utf8.RuneCountInString(line[:min(offset, len(line))]) + 1
 }
 
-// attributes takes the bracket at the end of body into entry and returns what stands before it. White space stands before the
-// bracket; without it the bracket belongs to the pattern. After a regex a bracket is attributes only if it holds known ones: it
-// may as well be a character class.
+// attributes reads the bracket at the end of body into entry and returns what stands before it. A bracket without white space before it belongs to
+// the pattern. After a regex, a bracket holds attributes only if it holds known ones, as it may also be a character class.
 func (p *parser) attributes(body string, entry *Entry) (string, *Error) {
 	open := strings.LastIndexByte(body, '[')
 	if open < 0 || !strings.HasSuffix(body, "]") {
@@ -253,37 +252,34 @@ func cutBlank(text string) (before, after string, found bool) {
 	return text[:i], text[i+1:], true
 }
 
-// unmatchable says what an expression is looked for in, where it cannot be found there.
+// unmatchable describes the texts of each target, for expressions that match none of them.
 var unmatchable = [...]string{
 	OnURL:  "an expression that some URL matches (URLs are looked at as https://host/path?query, in ASCII, without blanks)",
 	OnHost: `an expression that some host matches ("~host " looks at the host alone, in its ASCII form, without scheme, port and path)`,
 	OnPath: `an expression that some path matches ("~path " looks at /path?query, in ASCII, without scheme and host)`,
 }
 
-// domains are the texts that an expression is applied to.
+// domains are the texts that an expression is applied to, by target.
 var domains = [...]string{OnURL: language.URL, OnHost: language.Host, OnPath: language.Target}
 
-// strangers are texts of each domain that have next to nothing in common.
+// strangers are texts of each domain that have next to nothing in common. An expression that matches all of them is likely to match everything.
 var strangers = [...][]string{
 	OnURL: {"https://a/", "http://192.0.2.1:81/", "https://x-7.example/?"}, OnHost: {"a", "192.0.2.1", "x-7.example"}, OnPath: {"/", "/x-7?q"},
 }
 
-// matchesAll reports whether the expression is found in everything that it is applied to, as far as that can be decided.
+// matchesAll reports whether the expression matches every text of its domain. It may report false if that cannot be decided.
 func matchesAll(re *regexp.Regexp, expr string, target Target) bool {
 	for _, text := range strangers[target] {
 		if !re.MatchString(text) {
 			return false
 		}
 	}
-	_, found, decided := language.Witness(unanchored(expr), domains[target])
+	_, found, decided := language.Witness(language.Anywhere(expr), domains[target])
 	return decided && !found
 }
 
-// unanchored makes an expression for whole texts that looks for another anywhere in them.
-func unanchored(expr string) string { return `(?s:.*)(?i:` + expr + `)(?s:.*)` }
-
-// canMatch reports whether some canonical URL holds a match of the expression, as far as that can be decided. A text that the
-// expression matches is tried first, since the automaton takes milliseconds.
+// canMatch reports whether the expression matches some canonical URL. It may report true if that cannot be decided. It tries a sample of the
+// expression first, as the automaton takes milliseconds.
 func canMatch(re *regexp.Regexp, expr string, target Target) bool {
 	text := language.Sample(expr)
 	tries := []string{text, text + ".example", "www." + text + ".example"}
@@ -299,11 +295,11 @@ func canMatch(re *regexp.Regexp, expr string, target Target) bool {
 			return true
 		}
 	}
-	_, found, decided := language.Witness("", unanchored(expr), domains[target])
+	_, found, decided := language.Witness("", language.Anywhere(expr), domains[target])
 	return found || !decided
 }
 
-// regexProblem says what is wrong with an expression.
+// regexProblem returns what an expression should have held in place of a syntax error, as a clause.
 func regexProblem(code syntax.ErrorCode) string {
 	if text, ok := map[syntax.ErrorCode]string{
 		syntax.ErrInvalidCharClass:      "a character class that RE2 knows",
@@ -330,7 +326,7 @@ func regexProblem(code syntax.ErrorCode) string {
 // CompileRegex compiles the expression of a regex entry: RE2 syntax, letter case ignored, linear time. One that
 // matches the empty text is refused, since it would cover every URL.
 func CompileRegex(expr string) (*regexp.Regexp, error) {
-	if _, err := syntax.Parse(expr, syntax.Perl); err != nil { // first, so that errors do not show the flags
+	if _, err := syntax.Parse(expr, syntax.Perl); err != nil { // without the flags, which errors would show
 		return nil, err
 	}
 	re, err := regexp.Compile("(?i)" + expr)
@@ -402,7 +398,7 @@ func (p *parser) url(body string) (Pattern, *Error) {
 		pat.exact = false
 	}
 	if pat.addr.IsValid() || pat.every {
-		pat.scope = AndBelow // there are no hosts below that "=" could leave out
+		pat.scope = AndBelow // an address has no hosts below it that "=" could leave out
 	}
 	pat.kind = pat.sort()
 	return pat, nil
@@ -435,7 +431,7 @@ func (p Pattern) sort() Kind {
 	return [...]Kind{AndBelow: Site, Only: Host, BelowOnly: Below}[p.scope]
 }
 
-// hostOrAddress reads what stands before port, path and query into pat, and returns its length.
+// hostOrAddress reads the host, address or range before port, path and query into pat, and returns its length in bytes.
 func (p *parser) hostOrAddress(body string, pat *Pattern) (int, *Error) {
 	if end := strings.IndexByte(body, ']'); body[0] == '[' && end > 0 {
 		addr, err := netip.ParseAddr(body[1:end])
@@ -448,7 +444,7 @@ func (p *parser) hostOrAddress(body string, pat *Pattern) (int, *Error) {
 		pat.addr = ranges.Single(addr)
 		return end + 1, nil
 	}
-	if strings.Count(body, ":") > 1 { // only an IPv6 address has several; without brackets nothing but a range may follow
+	if strings.Count(body, ":") > 1 { // only an IPv6 address has several colons; without brackets only the bits of a range may follow
 		address, bits, isRange := strings.Cut(body, "/")
 		if isRange && pat.scheme != "" {
 			return 0, p.fail(0, address, BadHost, "brackets round an IPv6 address after a scheme")
@@ -473,7 +469,7 @@ func (p *parser) hostOrAddress(body string, pat *Pattern) (int, *Error) {
 	if err := p.host(body[:end], pat); err != nil {
 		return 0, err
 	}
-	// Address, slash, number is a range, however the slash is written; with a scheme before it, it is a page.
+	// Address, slash, number is a range, however the slash is written; after a scheme it is a page.
 	if rest := body[end:]; pat.addr.IsValid() && pat.scheme == "" && rest != "" && rest[0] == '/' && !strings.ContainsAny(rest, `?#*\`) {
 		bits := strings.Trim(weburl.ParsePath(rest), "/")
 		if _, err := netip.ParseAddr(bits); err == nil {
@@ -506,7 +502,7 @@ func (p *parser) network(addr netip.Addr, text string, offset int, pat *Pattern)
 
 // host reads a host name, wildcards included, or an IPv4 address into pat.
 func (p *parser) host(host string, pat *Pattern) *Error {
-	plain := weburl.PlainDots(host) // wildcards, too, stand between dots of every kind
+	plain := weburl.PlainDots(host) // labels with wildcards may also end in any kind of dot
 	if strings.Contains(plain, "*") {
 		pieces := strings.Split(plain, "*")
 		for i, piece := range pieces {
