@@ -1,11 +1,11 @@
-// Package packfile reads and writes packs of category data: one file that says which sites are in which categories, and who
-// vouches for that. docs/guide/packs.md describes the format for whoever wants to make one.
+// Package packfile reads and writes packs of category data: signed files that say which sites are in which categories. docs/guide/packs.md describes
+// the format for anybody who wants to make a pack.
 //
 // From: a taxonomy and sites; or the bytes of a pack.
-// To: the bytes of a pack; or sites, one by one, that are known to be those that the maker signed.
+// To: the bytes of a pack; or sites, one by one, checked against the maker's signature.
 //
-// A pack is a sealed container (see package sealed) that holds taxonomy.json and sites.csv, in this order, so that it can be checked as it is
-// read.
+// A pack is a sealed container (see package sealed) that holds taxonomy.json and sites.csv, in this order, so that each site can be checked as it
+// is read.
 package packfile
 
 import (
@@ -25,16 +25,16 @@ const (
 	sitesName    = "sites.csv"
 )
 
-// Extension is what pack files are called.
+// Extension is the extension of the names of pack files.
 const Extension = ".larkpack"
 
 // maxTaxonomy bounds the taxonomy, in bytes: some hundred times what a pack of sixty categories takes.
 const maxTaxonomy = 8 << 20
 
-// noun is what people call such a container.
+// noun is the word for such a container in messages.
 const noun = "pack"
 
-// Content is what the maker of a pack vouches for.
+// Content is the signed content of a pack's manifest.
 type Content struct {
 	Format  int                    `json:"format"`
 	Key     string                 `json:"key"`  // names the pack for good; see [classify.ValidKey]
@@ -43,11 +43,11 @@ type Content struct {
 	Base    int64                  `json:"base,omitempty"` // a delta: the version that it changes; 0 for a whole pack
 	Date    time.Time              `json:"date"`
 	Licence string                 `json:"licence"`
-	Sites   int64                  `json:"sites"` // how many there are, after the changes of a delta
+	Sites   int64                  `json:"sites"` // the number of sites, after the changes of a delta
 	Files   map[string]sealed.File `json:"files"` // taxonomy.json and sites.csv
 }
 
-// Error says what is wrong with a pack.
+// Error describes a fault of a pack.
 type Error = sealed.Error
 
 func wrong(part, format string, args ...any) error { return sealed.Wrong(part, format, args...) }
@@ -74,7 +74,7 @@ type category struct {
 	Example  string   `json:"example,omitempty"`
 }
 
-// MarshalTaxonomy writes a taxonomy as taxonomy.json has it.
+// MarshalTaxonomy returns a taxonomy in the form of taxonomy.json.
 func MarshalTaxonomy(t classify.Taxonomy) ([]byte, error) {
 	out := taxonomy{Families: []family{}, Categories: []category{}}
 	for _, f := range t.Families {
@@ -86,7 +86,7 @@ func MarshalTaxonomy(t classify.Taxonomy) ([]byte, error) {
 	return json.MarshalIndent(out, "", "  ")
 }
 
-// UnmarshalTaxonomy reads what [MarshalTaxonomy] writes and checks it. Errors are [*Error].
+// UnmarshalTaxonomy reads and checks a taxonomy in the form that [MarshalTaxonomy] writes. Errors are [*Error].
 func UnmarshalTaxonomy(text []byte) (classify.Taxonomy, error) {
 	var in taxonomy
 	if err := json.Unmarshal(text, &in); err != nil {

@@ -17,8 +17,8 @@ import (
 	"widelark/sealed"
 )
 
-// Reader reads a pack. Its content and taxonomy are known to be the maker's; that of the sites is known when [Reader.EachSite] has
-// come to its end.
+// Reader reads a pack. Its content and taxonomy have been checked against the signature; the sites are checked when [Reader.EachSite] has returned
+// nil.
 type Reader struct {
 	Content
 	Signer   string // the public key; see [sealed.KeyText]
@@ -27,8 +27,8 @@ type Reader struct {
 	parts *sealed.Reader
 }
 
-// Open reads a pack as far as its taxonomy. It is refused with an [*Error] where it is no pack, damaged, or signed by none of the trusted
-// keys (see [sealed.KeyText]). The caller closes the reader.
+// Open reads a pack as far as its taxonomy. It returns an [*Error] if the file is no pack, is damaged, or is signed by none of the trusted keys (see
+// [sealed.KeyText]). The caller closes the reader.
 func Open(r io.Reader, trusted []string) (_ *Reader, err error) {
 	parts, err := sealed.Open(r, noun, trusted)
 	if err != nil {
@@ -51,7 +51,7 @@ func Open(r io.Reader, trusted []string) (_ *Reader, err error) {
 	return p, err
 }
 
-// Close gives the memory back. It does not close what the pack is read from.
+// Close frees the decoder's memory. It does not close the underlying reader.
 func (p *Reader) Close() { p.parts.Close() }
 
 func (p *Reader) readContent(text []byte) error {
@@ -73,9 +73,9 @@ func (p *Reader) readContent(text []byte) error {
 	return nil
 }
 
-// EachSite gives every line of the pack to each, in order, and checks it: an entry that cannot be, one out of order or twice, a category that
-// the taxonomy does not have and a file that is not as it was signed are each an [*Error]. Only when EachSite has returned nil are the
-// sites known to be the maker's. An error of each ends it and is returned.
+// EachSite checks every line of the pack and calls each with it, in order. It returns an [*Error] for an entry that is not valid, out of order or
+// repeated, for a category that the taxonomy lacks, and for a file that differs from the signed one. Only when EachSite has returned nil are the sites
+// known to be the maker's. It stops at the first error of each and returns it.
 func (p *Reader) EachSite(each func(Site) error) error {
 	text, err := p.parts.Stream(sitesName)
 	if err != nil {
@@ -147,10 +147,10 @@ func (p *Reader) EachSite(each func(Site) error) error {
 	return nil
 }
 
-// maxLine is the longest line of sites.csv, in bytes: eight times the longest entry, so that there is room for all categories.
+// maxLine is the longest line of sites.csv, in bytes: eight times the longest entry, which leaves room for all categories.
 const maxLine = 8 * pattern.MaxLength
 
-// fieldsOf splits a line of CSV (RFC 4180) of which no field can hold a line end.
+// fieldsOf splits a line of CSV (RFC 4180). No field can hold a line end.
 func fieldsOf(line string, want int) ([]string, error) {
 	fields := strings.Split(line, ",")
 	if strings.Contains(line, `"`) {

@@ -12,15 +12,15 @@ import (
 // Site is one line of sites.csv: an entry with its categories.
 type Site struct {
 	Entry      string          // in the form in which entries are compared; see [pattern.Pattern.Key]
-	Pattern    pattern.Pattern // not valid where Plain
-	Plain      bool            // Entry is the name of a site, and nothing else
-	Categories string          // see [classify.SetID]; "" in a delta for an entry that goes
+	Pattern    pattern.Pattern // not valid if Plain
+	Plain      bool            // Entry is a host name and nothing else
+	Categories string          // see [classify.SetID]; "" in a delta for an entry that is removed
 }
 
-// kinds are the kinds of the notation that a pack may hold.
+// kinds are the kinds of patterns that a pack may hold.
 var kinds = []pattern.Kind{pattern.Site, pattern.Host, pattern.Below, pattern.PageTree, pattern.Page, pattern.Address}
 
-// readEntry reads an entry as a pack may hold it.
+// readEntry reads an entry, and refuses one that a pack must not hold.
 func readEntry(text string) (Site, error) {
 	if _, plain := pattern.PlainSite(text); plain {
 		return Site{Entry: text, Plain: true}, nil

@@ -17,8 +17,8 @@ import (
 	"widelark/spreadsheet"
 )
 
-// ReadSites reads a CSV file with the columns entry and categories, in any order of lines, as people write one. What is named twice has
-// the categories of both. Errors are [*Error] and name the line of the file.
+// ReadSites reads a CSV file with the columns entry and categories, whose lines may be in any order. An entry that occurs several times gets the
+// categories of all its lines. Errors are [*Error] and name the line of the file.
 func ReadSites(r io.Reader, name string, t classify.Taxonomy, into map[string]string) error {
 	rows := csv.NewReader(r)
 	rows.ReuseRecord = true
@@ -66,8 +66,8 @@ func ReadSites(r io.Reader, name string, t classify.Taxonomy, into map[string]st
 	}
 }
 
-// Write writes a whole pack with these sites (entry to [classify.SetID]), signed with key. Of content, the files, the format and the
-// number of sites are filled in.
+// Write writes a whole pack with the given sites (entry to [classify.SetID]), signed with key. It fills in the files, the format and the number of
+// sites of content.
 func Write(w io.Writer, content Content, t classify.Taxonomy, sites map[string]string, key ed25519.PrivateKey) error {
 	content.Base, content.Sites = 0, int64(len(sites))
 	entries := slices.Sorted(maps.Keys(sites))
@@ -84,7 +84,7 @@ func Write(w io.Writer, content Content, t classify.Taxonomy, sites map[string]s
 	})
 }
 
-// WriteDelta writes a pack that says only how the sites differ from those of the version content.Base.
+// WriteDelta writes a pack that holds only the differences between the sites and those of the version content.Base.
 func WriteDelta(w io.Writer, content Content, t classify.Taxonomy, before, after map[string]string, key ed25519.PrivateKey) error {
 	content.Sites = int64(len(after))
 	all := maps.Clone(before)

@@ -10,10 +10,10 @@ import (
 	"fmt"
 )
 
-// KeyText writes a public key as manifests, settings and people have it: 44 characters of base64.
+// KeyText returns a public key as 44 characters of base64, the form of manifests, settings and people.
 func KeyText(key ed25519.PublicKey) string { return base64.StdEncoding.EncodeToString(key) }
 
-// ParseKey reads what [KeyText] writes.
+// ParseKey reads a public key as [KeyText] writes it.
 func ParseKey(text string) (ed25519.PublicKey, error) {
 	key, err := base64.StdEncoding.DecodeString(text)
 	if err != nil || len(key) != ed25519.PublicKeySize {
@@ -22,7 +22,7 @@ func ParseKey(text string) (ed25519.PublicKey, error) {
 	return key, nil
 }
 
-// NewKey makes a key to sign with, as PEM (RFC 7468) with PKCS #8 in it (RFC 5958).
+// NewKey generates a private key, in PKCS #8 (RFC 5958) as PEM (RFC 7468).
 func NewKey() ([]byte, error) {
 	_, key, err := ed25519.GenerateKey(rand.Reader)
 	if err != nil {
@@ -35,7 +35,7 @@ func NewKey() ([]byte, error) {
 	return pem.EncodeToMemory(&pem.Block{Type: "PRIVATE KEY", Bytes: der}), nil
 }
 
-// ReadKey reads what [NewKey] makes.
+// ReadKey reads a private key as [NewKey] writes it.
 func ReadKey(text []byte) (ed25519.PrivateKey, error) {
 	block, _ := pem.Decode(text)
 	if block == nil {

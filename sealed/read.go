@@ -15,9 +15,9 @@ import (
 	"github.com/klauspost/compress/zstd"
 )
 
-// Reader reads a container. Its content is known to be the maker's. It must not be used by two goroutines at once.
+// Reader reads a container, whose content has been checked against its signature. It is not safe for concurrent use.
 type Reader struct {
-	Content json.RawMessage // what the maker vouches for
+	Content json.RawMessage // the signed content
 	Signer  string          // the public key; see [KeyText]
 
 	noun     string
@@ -26,8 +26,8 @@ type Reader struct {
 	packed   *zstd.Decoder
 }
 
-// Open reads a container as far as its manifest. Noun is what people call such a container. It is refused with an [*Error] where it is none,
-// damaged, or signed by none of the trusted keys (see [KeyText]). The caller closes the reader.
+// Open reads a container as far as its manifest. noun is the word for such a container in messages. It returns an [*Error] if the file is no
+// container, is damaged, or is signed by none of the trusted keys (see [KeyText]). The caller closes the reader.
 func Open(r io.Reader, noun string, trusted []string) (_ *Reader, err error) {
 	c, m, err := begin(r, noun)
 	if err != nil {
@@ -69,7 +69,7 @@ func SignerOf(r io.Reader, noun string) (string, error) {
 	return m.Signature.Key, nil
 }
 
-// begin reads the manifest of a container, and believes nothing that it says.
+// begin reads the manifest of a container without checking the signature.
 func begin(r io.Reader, noun string) (_ *Reader, m manifest, err error) {
 	c := &Reader{noun: noun}
 	c.packed, err = zstd.NewReader(r, zstd.WithDecoderMaxMemory(64<<20), zstd.WithDecoderConcurrency(1))
@@ -95,15 +95,15 @@ func begin(r io.Reader, noun string) (_ *Reader, m manifest, err error) {
 	return c, m, nil
 }
 
-// Close gives the memory back. It does not close what the container is read from.
+// Close frees the decoder's memory. It does not close the underlying reader.
 func (c *Reader) Close() { c.packed.Close() }
 
-// damaged says that a container cannot be read to its end. Where that is the source's fault, the error has the source's in it.
+// damaged returns the error for a container that cannot be read to its end. It wraps the error of the underlying reader if there is one.
 func (c *Reader) damaged(err error) error {
 	return &Error{Msg: fmt.Sprintf("no %s, or damaged, or not whole (%s)", c.noun, err), cause: err}
 }
 
-// header moves to the part that must come now.
+// header moves to the next file, which must have the given name.
 func (c *Reader) header(name string) error {
 	head, err := c.files.Next()
 	switch {
@@ -115,7 +115,7 @@ func (c *Reader) header(name string) error {
 	return nil
 }
 
-// next reads the file that must come now, if it is no longer than so many bytes.
+// next reads the next file, which must have the given name and at most the given length in bytes.
 func (c *Reader) next(name string, most int64) ([]byte, error) {
 	if err := c.header(name); err != nil {
 		return nil, err
@@ -130,7 +130,7 @@ func (c *Reader) next(name string, most int64) ([]byte, error) {
 	return text, nil
 }
 
-// Whole returns the part that must come now, if it has at most so many bytes. What comes back was signed.
+// Whole returns the next part, which must have the given name and at most the given length in bytes. The bytes it returns have been checked.
 func (c *Reader) Whole(name string, most int64) ([]byte, error) {
 	declared := c.declared[name]
 	text, err := c.next(name, min(most, declared.Bytes))
@@ -143,7 +143,7 @@ func (c *Reader) Whole(name string, most int64) ([]byte, error) {
 	return text, nil
 }
 
-// Stream reads a part as it comes. What it gave is known to be signed once [Stream.End] returns nil.
+// Stream reads a part piece by piece. Only when [Stream.End] has returned nil are the bytes it gave known to be the signed ones.
 type Stream struct {
 	c        *Reader
 	name     string
@@ -153,7 +153,7 @@ type Stream struct {
 	n        int64
 }
 
-// Stream returns the part that must come now.
+// Stream returns the next part, which must have the given name.
 func (c *Reader) Stream(name string) (*Stream, error) {
 	if err := c.header(name); err != nil {
 		return nil, err
@@ -170,10 +170,10 @@ func (s *Stream) Read(p []byte) (int, error) {
 	return n, err
 }
 
-// Failed turns an error of reading the part into an [*Error].
+// Failed turns an error of reading the part into an [*Error] about the part.
 func (s *Stream) Failed(err error) error { return s.c.damaged(err) }
 
-// End reports whether what was read is the part as it was signed. Precondition: it was read to its end.
+// End returns nil if the bytes read are the part as it was signed. Precondition: the part was read to its end.
 func (s *Stream) End() error {
 	if s.n != s.declared.Bytes || hex.EncodeToString(s.sum.Sum(nil)) != s.declared.SHA256 {
 		return Wrong(s.name, "not as it was signed")

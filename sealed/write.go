@@ -14,14 +14,14 @@ import (
 	"github.com/klauspost/compress/zstd"
 )
 
-// Part is a part to be written. Write is called twice, once for the checksum, which comes first, and once for the container; it has to write
-// the same both times.
+// Part is a part to be written. Write is called twice, first for the checksum and then for the container, and must write the same bytes both
+// times.
 type Part struct {
 	Name  string
 	Write func(w io.Writer) error
 }
 
-// Write writes a container with parts, signed with key. content returns what is vouched for, as JSON that holds the files under "files".
+// Write writes a container with parts, signed with key. content returns the content to sign, as JSON that holds the files under "files".
 func Write(w io.Writer, made time.Time, key ed25519.PrivateKey, content func(files map[string]File) ([]byte, error), parts ...Part) error {
 	declared := map[string]File{}
 	for _, p := range parts {
@@ -64,7 +64,7 @@ func Write(w io.Writer, made time.Time, key ed25519.PrivateKey, content func(fil
 	return errors.Join(files.Close(), packed.Close())
 }
 
-// sized counts what is written.
+// sized counts the bytes written.
 type sized struct {
 	w io.Writer
 	n int64

@@ -1,7 +1,7 @@
 // Package spreadsheet keeps cells of CSV files from being run as formulas by the programs that open them.
 //
-// From: a cell as it is meant.
-// To: a cell that reads as text everywhere, and back.
+// From: the text of a cell.
+// To: a cell that every program reads as text, and back.
 package spreadsheet
 
 import (
@@ -9,11 +9,11 @@ import (
 	"strings"
 )
 
-// number is what a program reads as a number and not as a formula.
+// number matches cells that programs read as numbers, not as formulas.
 var number = regexp.MustCompile(`^[+-]?[0-9]+([.,][0-9]+)?%?$`)
 
-// Safe returns a cell with an apostrophe before it where a spreadsheet would run it: where it begins with "=", "+", "-", "@", a tab or
-// a carriage return, and is no number. What begins with apostrophes and then one of those gets one more, so that [Plain] is exact.
+// Safe returns a cell with an apostrophe before it if a spreadsheet would run it: if it begins with "=", "+", "-", "@", a tab or a carriage return
+// and is no number. A cell that begins with apostrophes and then one of these gets one apostrophe more, so that [Plain] is exact.
 func Safe(cell string) string {
 	if runs(strings.TrimLeft(cell, "'")) {
 		return "'" + cell
@@ -21,7 +21,7 @@ func Safe(cell string) string {
 	return cell
 }
 
-// Plain returns the cell that [Safe] was given. A cell that Safe would not have made stays as it is.
+// Plain undoes [Safe]. A cell that Safe cannot have returned stays as it is.
 func Plain(cell string) string {
 	if rest, quoted := strings.CutPrefix(cell, "'"); quoted && runs(strings.TrimLeft(rest, "'")) {
 		return rest
