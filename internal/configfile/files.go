@@ -1,8 +1,8 @@
-// Package configfile writes the whole configuration as files for version control, and reads it back: YAML, a file for each kind of object,
-// and lists as text in the notation. Objects are known by their names; there are no ids in it. Writing what was read gives the same bytes.
+// Package configfile writes the whole configuration as files for version control, and reads them: YAML, one file for each kind of object, and
+// lists as text in the notation. Names identify objects; the files hold no ids. Writing a configuration that was read gives the same bytes.
 //
 // From: the objects and entries of the draft.
-// To: files by their paths, and a [revision.Target].
+// To: files by path, and back to a [revision.Target].
 package configfile
 
 import (
@@ -19,11 +19,11 @@ import (
 	"widelark/internal/revision"
 )
 
-// The files of the kinds, in the order in which they are read: what refers stands after what it refers to.
+// The files of the kinds in the order in which they are read: a kind comes after the kinds that it refers to.
 var kinds = []struct {
 	path string
 	kind revision.Kind
-	new  func() any // what one object of the file is read into
+	new  func() any // returns the value that one object of the file is read into
 }{
 	{"lists.yaml", revision.KindList, func() any { return &List{} }},
 	{"schedules.yaml", revision.KindSchedule, func() any { return &Schedule{} }},
@@ -41,13 +41,13 @@ var kinds = []struct {
 	{"settings.yaml", revision.KindSettings, func() any { return &revision.SettingsBody{} }},
 }
 
-// named is an object that has a body of its kind, with its name.
+// named is an object with its name and the body of its kind.
 type named[B any] struct {
 	Name string `json:"name"`
 	Body B      `json:",inline"`
 }
 
-// List is what is said about a list; its entries stand in a file of their own.
+// List is a list without its entries, which have a file of their own.
 type List struct {
 	Name        string `json:"name"`
 	Description string `json:"description,omitempty"`
@@ -64,7 +64,7 @@ type Schedule struct {
 	Text        string `json:"text" doc:"In the notation of schedules"`
 }
 
-// Category is a category of our own.
+// Category is a category that the organisation made.
 type Category struct {
 	Name        string   `json:"name"`
 	Key         string   `json:"key,omitempty" doc:"Left out, it is made from the name"`
@@ -74,7 +74,7 @@ type Category struct {
 	Lists       []string `json:"lists"`
 }
 
-// Correction says that what an entry covers has certain categories.
+// Correction gives categories to everything that an entry covers.
 type Correction struct {
 	Entry      string   `json:"entry"`
 	Categories []string `json:"categories"`
@@ -92,14 +92,14 @@ type Scorecard struct {
 	Off         bool            `json:"off,omitempty"`
 }
 
-// Source is where the configuration comes from when it is written.
+// Source provides the configuration to be written.
 type Source struct {
 	Objects []revision.Object                                      // of all kinds
-	Names   map[uuid.UUID]string                                   // of what objects refer to
+	Names   map[uuid.UUID]string                                   // the names of everything that objects refer to
 	Lists   func(id uuid.UUID, each func(line string) error) error // the lines of a list
 }
 
-// Write returns the files by their paths. The same configuration gives the same files.
+// Write returns the files by path. The same configuration gives the same bytes.
 func Write(s Source) (map[string]string, error) {
 	files := map[string]string{SchemaPath: Schema()}
 	of := map[revision.Kind][]revision.Object{}
@@ -153,7 +153,7 @@ func Write(s Source) (map[string]string, error) {
 	return files, nil
 }
 
-// listPath makes the path of a list's file from its name: one that no other list has.
+// listPath makes a path for a list's file from the list's name, different from the paths of all other lists.
 func listPath(name string, taken map[string]bool) string {
 	slug := revision.KeyOf(name)
 	if slug == "" {
@@ -181,7 +181,7 @@ func listText(s Source, id uuid.UUID) (string, error) {
 	return b.String(), err
 }
 
-// plain puts names in the place of references.
+// plain replaces references by names.
 func (s Source) plain(value any) any {
 	switch v := value.(type) {
 	case map[string]any:
@@ -199,7 +199,7 @@ func (s Source) plain(value any) any {
 		plain := make([]any, len(v))
 		for i, one := range v {
 			plain[i] = s.plain(one)
-			if id, ok := one.(string); ok && len(id) == 36 { // a category's lists are ids alone
+			if id, ok := one.(string); ok && len(id) == 36 { // a category refers to its lists by plain ids
 				if parsed, err := uuid.Parse(id); err == nil {
 					plain[i] = s.Names[parsed]
 				}
@@ -210,8 +210,8 @@ func (s Source) plain(value any) any {
 	return value
 }
 
-// write writes a value as YAML, fields in the order of the Go type that it is read into; those that the type does not have and those that
-// are empty are left out.
+// write writes a value as YAML, its fields in the order of the Go type that it is read into. It leaves out empty fields and fields that the type
+// lacks.
 func write(value, like any) (string, error) {
 	node := node(value, shapeOf(like))
 	var b bytes.Buffer

@@ -17,35 +17,35 @@ import (
 	"widelark/internal/revision"
 )
 
-// Known is what is there already: objects keep their ids where their names stay.
+// Known is the present configuration: an object in the files takes the id of the present object of its name.
 type Known struct {
 	Objects []revision.Object
 }
 
-// reading is a reading on its way.
+// reading is the state of one call of Read.
 type reading struct {
 	files  map[string]string
 	target revision.Target
 	errs   []error
 	ids    map[revision.Kind]map[string]uuid.UUID // by name in lower case
-	bodies map[uuid.UUID]map[string]any           // of what is there
-	rules  map[uuid.UUID][]revision.RuleBody      // of the policies that are there
+	bodies map[uuid.UUID]map[string]any           // of the present objects
+	rules  map[uuid.UUID][]revision.RuleBody      // of the present policies
 	at     []placed
 }
 
-// placed is an object with the place where it stands.
+// placed is an object with its place in the files.
 type placed struct {
 	index int // in target.Objects
 	path  string
 	node  *yaml.Node
 	body  revision.Body // nil for kinds with a table of their own
-	refs  func() error  // for those: puts ids in the place of names
+	refs  func() error  // for those kinds: replaces names by ids
 }
 
-// maxErrors bounds how many mistakes are reported at once.
+// maxErrors is the largest number of errors that one call reports.
 const maxErrors = 50
 
-// Read reads files into what the draft is to be. All mistakes are reported together, each an [*Error] with its place.
+// Read reads files into the target state of the draft. It reports all errors together, each an [*Error] with its place.
 func Read(files map[string]string, known Known) (revision.Target, error) {
 	r := &reading{files: files, ids: map[revision.Kind]map[string]uuid.UUID{}, bodies: map[uuid.UUID]map[string]any{}, rules: map[uuid.UUID][]revision.RuleBody{}, target: revision.Target{Entries: map[uuid.UUID][]pattern.Entry{}}}
 	for _, o := range known.Objects {
@@ -112,7 +112,7 @@ func (r *reading) wrong(path string, n *yaml.Node, format string, args ...any) {
 	}
 }
 
-// id returns the id of an object by its name: that of what is there, else a new one.
+// id returns the id of an object by its name: that of the present object, or else a new id.
 func (r *reading) id(kind revision.Kind, name string) uuid.UUID {
 	if r.ids[kind] == nil {
 		r.ids[kind] = map[string]uuid.UUID{}
@@ -225,7 +225,7 @@ func (r *reading) object(path string, kind revision.Kind, n *yaml.Node, s *shape
 	r.at = append(r.at, one)
 }
 
-// find returns the node of a field path, as rules[0].if.lists[1]; the nearest that there is.
+// find returns the node of a field path such as rules[0].if.lists[1], or the nearest node above it that exists.
 func find(n *yaml.Node, path string) *yaml.Node {
 	for part := range strings.FieldsFuncSeq(path, func(c rune) bool { return c == '.' || c == '[' || c == ']' }) {
 		var next *yaml.Node
@@ -264,7 +264,8 @@ func texts(value map[string]any, field string) []string {
 	return all
 }
 
-// row makes the state of an object that has a table of its own, as its columns are. What it has beside comes from what is there.
+// row returns the state of an object that has a table of its own, in the form of its columns. Columns that the files do not hold keep their present
+// values.
 func (r *reading) row(path string, kind revision.Kind, value map[string]any, o *revision.Object) (body map[string]any, refs func() error, err error) {
 	description := text(value, "description")
 	edit := revision.ListEdit{Name: &o.Name, Description: &description}
@@ -356,7 +357,7 @@ func (r *reading) row(path string, kind revision.Kind, value map[string]any, o *
 	if kind != revision.KindCorrection {
 		body["id"] = o.ID.String()
 	}
-	// What nobody writes stays as it is: when it was made, by whom.
+	// Columns that no file holds keep their values: when the object was made, and by whom.
 	for field, is := range r.bodies[o.ID] {
 		if _, said := body[field]; !said && slices.Contains([]string{"id", "created_at", "at", "by"}, field) {
 			body[field] = is
@@ -396,7 +397,7 @@ func (r *reading) entries(list uuid.UUID, path string) error {
 	return err
 }
 
-// here returns the id of an object that the files have.
+// here returns the id of an object that the files hold.
 func (r *reading) here(kind revision.Kind, name string) (uuid.UUID, bool) {
 	for _, o := range r.target.Objects {
 		if o.Kind == kind && strings.EqualFold(o.Name, name) {
@@ -406,7 +407,7 @@ func (r *reading) here(kind revision.Kind, name string) (uuid.UUID, bool) {
 	return uuid.Nil, false
 }
 
-// resolve puts ids in the place of names, when all objects are read.
+// resolve replaces names by ids, after all objects have been read.
 func (r *reading) resolve() {
 	ids := map[revision.Kind]map[string]uuid.UUID{}
 	for _, o := range r.target.Objects {

@@ -16,7 +16,7 @@ import (
 	"widelark/internal/revision"
 )
 
-// shape is what may stand somewhere in a file: it is how files are checked, written, and described to editors.
+// shape is the schema of a value in a file. Files are checked, written and described to editors by it.
 type shape struct {
 	kind   shapeKind
 	fields []field // of an object
@@ -42,18 +42,18 @@ type field struct {
 }
 
 var (
-	shaping sync.Mutex // held while a shape is made: nobody sees half of one
+	shaping sync.Mutex // held while a shape is built, so that nobody sees an incomplete one
 	shapes  = map[reflect.Type]*shape{}
 )
 
-// shapeOf returns the shape of what a value is read into. It is safe for concurrent use.
+// shapeOf returns the shape of a Go value that files are read into. It is safe for concurrent use.
 func shapeOf(like any) *shape {
 	shaping.Lock()
 	defer shaping.Unlock()
 	return shapeOfType(reflect.TypeOf(like))
 }
 
-// shapeOfType is shapeOf for a caller who holds shaping.
+// shapeOfType is shapeOf for a caller that holds shaping.
 func shapeOfType(t reflect.Type) *shape {
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()
@@ -62,13 +62,13 @@ func shapeOfType(t reflect.Type) *shape {
 		return known
 	}
 	s := &shape{}
-	shapes[t] = s // conditions hold conditions
+	shapes[t] = s // before its fields: conditions contain conditions
 	switch {
 	case t == reflect.TypeFor[revision.Ref]():
 		s.kind = isText
 	case t == reflect.TypeFor[time.Time]():
 		s.kind = isTime
-	case reflect.PointerTo(t).Implements(reflect.TypeFor[encoding.TextUnmarshaler]()): // as entries: they travel as lines
+	case reflect.PointerTo(t).Implements(reflect.TypeFor[encoding.TextUnmarshaler]()): // entries, for example, are written as lines
 		s.kind = isText
 	case t.Kind() == reflect.Struct:
 		s.kind = isObject
@@ -120,7 +120,7 @@ func (s *shape) field(name string) *field {
 	return nil
 }
 
-// node makes YAML of a value as JSON has it.
+// node returns the YAML node of a value of decoded JSON.
 func node(value any, s *shape) *yaml.Node {
 	switch v := value.(type) {
 	case map[string]any:
@@ -159,7 +159,7 @@ func node(value any, s *shape) *yaml.Node {
 	if strings.Contains(n.Value, "\n") {
 		n.Style = yaml.LiteralStyle
 	}
-	if slices.Contains([]string{"yes", "no", "on", "off", "y", "n"}, strings.ToLower(n.Value)) { // truth values to older readers of YAML
+	if slices.Contains([]string{"yes", "no", "on", "off", "y", "n"}, strings.ToLower(n.Value)) { // YAML 1.1 reads these as truth values
 		n.Style = yaml.DoubleQuotedStyle
 	}
 	if s.kind == isTime {
@@ -184,14 +184,14 @@ func isEmpty(value any) bool {
 	return false
 }
 
-// Error is something wrong in a file.
+// Error describes a fault of a file.
 type Error struct {
 	Path         string
-	Line, Column int // from 1; 0 where it is about the whole file
+	Line, Column int // 1-based; 0 if the error is about the whole file
 	Msg          string
 }
 
-// Error returns the message with its place before it.
+// Error returns the message, with the place before it.
 func (e *Error) Error() string {
 	if e.Line == 0 {
 		return e.Path + ": " + e.Msg
@@ -199,7 +199,7 @@ func (e *Error) Error() string {
 	return fmt.Sprintf("%s:%d:%d: %s", e.Path, e.Line, e.Column, e.Msg)
 }
 
-// check finds what of a node a shape does not have.
+// check reports everything in a node that does not fit the shape.
 func (s *shape) check(n *yaml.Node, path string, wrong func(*yaml.Node, string, ...any)) {
 	if n.Kind == yaml.AliasNode {
 		n = n.Alias
@@ -267,7 +267,7 @@ func what(path, kind string) string {
 	return path + ": " + kind
 }
 
-// value makes what JSON would have of a node that was checked.
+// value returns a checked node as a value of decoded JSON.
 func (s *shape) value(n *yaml.Node) any {
 	if n.Kind == yaml.AliasNode {
 		n = n.Alias
@@ -294,10 +294,10 @@ func (s *shape) value(n *yaml.Node) any {
 	return n.Value
 }
 
-// SchemaPath is where the description for editors stands among the files.
+// SchemaPath is the path, among the files, of their description for editors.
 const SchemaPath = "schema.json"
 
-// Schema describes the files to editors: JSON Schema, draft 2020-12, with a definition for each file.
+// Schema returns the description of the files for editors: JSON Schema, draft 2020-12, with a definition for each file.
 func Schema() string {
 	definitions := map[string]any{}
 	known := map[*shape]string{}

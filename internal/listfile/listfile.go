@@ -1,8 +1,8 @@
-// Package listfile reads and writes lists in the formats that other programs speak: the notation, a domain a line, hosts files,
-// CSV and JSON Lines, plain or packed with gzip or zstd.
+// Package listfile reads and writes lists in the formats that other programs use: the notation, one domain a line, hosts files, CSV and JSON
+// Lines, plain or compressed with gzip or zstd.
 //
 // From: a file as somebody keeps it.
-// To: lines as package pattern tells them, so that every format gives the same report.
+// To: the same [pattern.Line] for every format, so that all give the same report.
 package listfile
 
 import (
@@ -24,7 +24,7 @@ import (
 	"widelark/spreadsheet"
 )
 
-// Format is how a file writes entries.
+// Format is the format of a list file.
 type Format string
 
 // The formats.
@@ -39,27 +39,27 @@ const (
 // Formats lists every format.
 var Formats = []Format{Lines, Domains, Hosts, CSV, JSONLines}
 
-// Options say how a file is read. The zero Options read the notation exactly.
+// Options are the options of reading a file. The zero Options read the notation exactly.
 type Options struct {
 	Format  Format // "" for Lines
 	Reading pattern.Reading
-	Entry   string // of CSV and JSON Lines: the column or field with the entry; "" for the first column, or the field entry
-	Note    string // the column or field with the note; "" for the one that is called note, if any
-	Until   string // the column or field with the last day; "" for the one that is called until, if any
+	Entry   string // for CSV and JSON Lines: the column or field of the entry; "" for the first column, or the field "entry"
+	Note    string // the column or field of the note; "" for the one named "note", if any
+	Until   string // the column or field of the last day; "" for the one named "until", if any
 }
 
-// Error says what is wrong with a file as a whole.
+// Error describes a fault of a file as a whole.
 type Error struct{ Msg string }
 
 // Error returns the message.
 func (e *Error) Error() string { return e.Msg }
 
-// Unpacked returns what a file holds once gzip (RFC 1952) or zstd (RFC 8878) is taken off, told by its first bytes. What comes out
-// has no bound of its own: the caller counts. The caller closes it.
+// Unpacked returns the content of a file that is compressed with gzip (RFC 1952) or zstd (RFC 8878), which it recognises by the first bytes, or
+// plain. It does not bound the decompressed size: the caller must. The caller closes the result.
 func Unpacked(r io.Reader) (io.ReadCloser, error) {
 	source := &source{r: r}
 	in := bufio.NewReaderSize(source, 64<<10)
-	head, _ := in.Peek(4) // a shorter file is no packed one; its errors come again
+	head, _ := in.Peek(4) // a shorter file is not compressed; reading it returns the error again
 	switch {
 	case bytes.HasPrefix(head, []byte{0x1f, 0x8b}):
 		out, err := gzip.NewReader(in)
@@ -91,7 +91,7 @@ func (s *source) Read(b []byte) (n int, err error) {
 	return n, err
 }
 
-// packed tells errors of unpacking apart from those of what the file came over.
+// packed is a decompressed file. It tells errors of the decoder from those of the underlying reader.
 type packed struct {
 	io.Reader
 	source *source
@@ -108,8 +108,8 @@ func (p packed) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// Read gives every line of a file to each, in order, as [pattern.ReadLines] does. What [Writer] wrote is read as it was written, whatever
-// the reading.
+// Read calls each with every line of a file, in order, as [pattern.ReadLines] does. It reads files from [Writer] exactly, whatever Options.Reading
+// is.
 func Read(r io.Reader, o Options, each func(pattern.Line) error) error {
 	switch o.Format {
 	case CSV:
@@ -127,7 +127,7 @@ func Read(r io.Reader, o Options, each func(pattern.Line) error) error {
 	return pattern.ReadLines(in, o.Reading, each)
 }
 
-// ReadTexts is [Read] for lines in the notation that are apart already, as they come from a person's clipboard.
+// ReadTexts is [Read] for lines of notation that are already split, as they come from a clipboard.
 func ReadTexts(lines []string, reading pattern.Reading, each func(pattern.Line) error) error {
 	marked := len(lines) > 0 && strings.TrimPrefix(lines[0], "\ufeff") == exactMark
 	if marked {
@@ -145,7 +145,7 @@ func ReadTexts(lines []string, reading pattern.Reading, each func(pattern.Line) 
 	return nil
 }
 
-// unmarked drops the first line of a file that begins with [exactMark], which is no note of the list.
+// unmarked drops the line with [exactMark] from the start of a file, as it is no note of the list.
 func unmarked(l pattern.Line) pattern.Line {
 	if l.Number == 1 {
 		l.Entries = nil
@@ -154,17 +154,17 @@ func unmarked(l pattern.Line) pattern.Line {
 }
 
 const (
-	// exactMark is the first line of a file in the notation that a [Writer] wrote: all lines are meant just as they stand.
+	// exactMark is the first line of a notation file from a [Writer]: the file is read exactly, without mending.
 	exactMark = "#: notation"
 
-	// mark begins, in files of domains and hosts, a comment with the entry itself, where the rest of the line does not say all of it.
+	// mark begins a comment that holds the entry itself, in files of domains and hosts whose format cannot hold all of it.
 	mark = "#:"
 
-	// markSaid begins a comment that is for people.
+	// markSaid begins a comment for people.
 	markSaid = "#:#"
 )
 
-// marked reads the entry in a comment of ours, if the line has one; else it returns the line as it is.
+// marked returns the entry in the comment after [mark] if the line has one, and otherwise the line as it is.
 func marked(l pattern.Line) pattern.Line {
 	at := strings.IndexByte(l.Text, '#')
 	if at < 0 || !strings.HasPrefix(l.Text[at:], mark) || at > 0 && l.Text[at-1] != ' ' {
@@ -179,14 +179,14 @@ func marked(l pattern.Line) pattern.Line {
 	return l
 }
 
-// record is what a row of CSV or an object of JSON says.
+// record is a row of CSV or an object of JSON.
 type record struct {
 	entry, note, until, off string
-	kind                    string // where it says one, the record is ours, and its entry is notation
-	carveOut                bool   // said beside the entry, which may say so itself, too
+	kind                    string // if set, a [Writer] wrote the record, and its entry is notation
+	carveOut                bool   // from a field of its own; the entry may also be marked as a carve-out itself
 }
 
-// line makes a line of a record.
+// line turns a record into a line.
 func (rec record) line(number int, text string, o Options) pattern.Line {
 	l := pattern.Line{Number: number, Text: text}
 	note := strings.TrimSpace(lineEnds.Replace(rec.note))
@@ -234,7 +234,7 @@ func (rec record) line(number int, text string, o Options) pattern.Line {
 
 var lineEnds = strings.NewReplacer("\r\n", " ", "\r", " ", "\n", " ")
 
-// switches are what a column that says whether an entry is switched off may hold.
+// switches are the accepted values of a column that says whether an entry is switched off.
 var switches = map[string]bool{"": false, "false": false, "no": false, "0": false, "on": false, "true": true, "yes": true, "1": true, "off": true}
 
 func readCSV(r io.Reader, o Options, each func(pattern.Line) error) error {
@@ -307,7 +307,7 @@ func quoted(names []string) []string {
 	return all
 }
 
-// skipMark leaves a byte-order mark out.
+// skipMark skips a byte-order mark.
 func skipMark(r io.Reader) io.Reader {
 	in := bufio.NewReader(r)
 	if head, _ := in.Peek(3); bytes.Equal(head, []byte("\ufeff")) {
@@ -316,7 +316,7 @@ func skipMark(r io.Reader) io.Reader {
 	return in
 }
 
-// Record is an entry as JSON Lines write it.
+// Record is an entry in a JSON Lines file.
 type Record struct {
 	Entry    string       `json:"entry"`
 	Kind     pattern.Kind `json:"kind"`
@@ -366,7 +366,7 @@ func ofFields(number int, text string, fields map[string]any, names [3]string, o
 	}
 	entry, given := fields[names[0]].(string)
 	kind, _ := fields["kind"].(string)
-	if given && entry == "" && texts[1] != "" { // a line of the list that is a note alone
+	if given && entry == "" && texts[1] != "" { // a line that is a note alone
 		kind = string(pattern.Note)
 	}
 	if entry == "" && kind != string(pattern.Note) {
@@ -389,7 +389,7 @@ func shorten(text string) string {
 	return text
 }
 
-// readLine returns a line without its end, cut where it is longer than [pattern.MaxLine].
+// readLine returns a line without its line end, cut off after [pattern.MaxLine] bytes.
 func readLine(in *bufio.Reader) (text string, long bool, err error) {
 	var held []byte
 	for {

@@ -15,7 +15,7 @@ import (
 	"widelark/spreadsheet"
 )
 
-// Packing is how a file is packed.
+// Packing is the compression of a file.
 type Packing string
 
 // The packings.
@@ -25,7 +25,7 @@ const (
 	Zstd  Packing = "zstd"
 )
 
-// Ending returns the usual ending of names of such files, without a dot before the first.
+// Ending returns the usual file name extension for a format and a packing, without its first dot.
 func Ending(f Format, p Packing) string {
 	ending := map[Format]string{CSV: "csv", JSONLines: "jsonl"}[f]
 	if ending == "" {
@@ -34,16 +34,16 @@ func Ending(f Format, p Packing) string {
 	return ending + map[Packing]string{Gzip: ".gz", Zstd: ".zst"}[p]
 }
 
-// Writer writes entries one by one. Close writes the rest; without it the file is not whole.
+// Writer writes entries one by one. The file is complete only after Close.
 type Writer struct {
 	format  Format
 	out     *bufio.Writer
-	packer  io.Closer // nil for a plain file
+	packer  io.Closer // the compressor; nil for a plain file
 	table   *csv.Writer
 	skipped int
 }
 
-// NewWriter returns a writer of files.
+// NewWriter returns a writer that writes a file to out.
 func NewWriter(w io.Writer, f Format, p Packing) (*Writer, error) {
 	out := &Writer{format: f}
 	switch p {
@@ -69,8 +69,8 @@ func NewWriter(w io.Writer, f Format, p Packing) (*Writer, error) {
 	return out, nil
 }
 
-// Write writes one entry, so that [Read] gives it back. [Domains] and [Hosts] hold names only: what else there is to say of an entry
-// stands in a comment, which other programs pass over; entries that stand in comments alone are counted, and told at the end.
+// Write writes one entry such that [Read] returns it. [Domains] and [Hosts] can hold names only: the rest of an entry goes into a comment, which
+// other programs ignore. A comment at the end of the file gives the number of entries that are in comments only.
 func (w *Writer) Write(e pattern.Entry) error {
 	bare := pattern.Entry{Pattern: e.Pattern, CarveOut: e.CarveOut}.String()
 	switch w.format {
@@ -90,7 +90,7 @@ func (w *Writer) Write(e pattern.Entry) error {
 	return err
 }
 
-// named returns the line of a file of domains or hosts for an entry.
+// named returns the line for an entry in a file of domains or hosts.
 func (w *Writer) named(e pattern.Entry) string {
 	k := e.Kind()
 	if k == pattern.Note {
