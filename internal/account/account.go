@@ -1,4 +1,4 @@
-// Package account says who may use Wide Lark: the people who sign in and the tokens of their programs.
+// Package account manages who may use Wide Lark: the people who sign in and the tokens of their programs.
 //
 // From: a name and a password, or a token.
 // To: [Account].
@@ -32,10 +32,10 @@ type Account struct {
 	Owner    bool // may edit the baseline
 }
 
-// Actor returns the actor that the account is.
+// Actor returns the actor of the account.
 func (a Account) Actor() access.Actor { return access.Account(a.ID, a.Name) }
 
-// Roles returns what the account may act as.
+// Roles returns the roles of the account.
 func (a Account) Roles() []access.Role {
 	if a.Owner {
 		return []access.Role{access.Owner}
@@ -48,33 +48,33 @@ type Token struct {
 	ID         uuid.UUID
 	Name       string
 	CreatedAt  time.Time
-	LastUsedAt *time.Time // nil where it was never used; kept to the minute
-	ExpiresAt  *time.Time // nil where it has no end
+	LastUsedAt *time.Time // nil if it was never used; rounded to the minute
+	ExpiresAt  *time.Time // nil if it does not expire
 }
 
-// Session is a person's stay from one sign-in on.
+// Session is a signed-in browser of a person.
 type Session struct {
 	ID      uuid.UUID
 	MadeAt  time.Time
-	SeenAt  time.Time // to the minute
-	Address string    // that it was made from
-	Agent   string    // the program that it was made with, as that says itself
+	SeenAt  time.Time // the last request, rounded to the minute
+	Address string    // of the sign-in
+	Agent   string    // the User-Agent of the sign-in
 }
 
-// Store keeps accounts and tokens. The errors are [ErrUnknown] where there is no such thing, [ErrTaken] where a name is in
-// use, and an [*access.DeniedError] where the actor may not do something. Every change stands in the audit log.
+// Store keeps accounts and tokens. It returns [ErrUnknown] for an unknown account or token, [ErrTaken] for a name in use, and an
+// [*access.DeniedError] if the actor may not do something. It notes every change in the audit log.
 type Store interface {
-	AddAccount(ctx context.Context, a Account, passwordHash string, by access.Actor) (Account, error) // the first is an owner in any case
+	AddAccount(ctx context.Context, a Account, passwordHash string, by access.Actor) (Account, error) // the first account always becomes an owner
 	Accounts(ctx context.Context) ([]Account, error)                                                  // by name
-	SetOwner(ctx context.Context, name string, owner bool, by access.Actor) error                     // [ErrLastOwner] where nobody else is one
+	SetOwner(ctx context.Context, name string, owner bool, by access.Actor) error                     // [ErrLastOwner] if nobody else is one
 	AccountByName(ctx context.Context, name string) (Account, string, error)                          // with the password's hash
 	Account(ctx context.Context, id uuid.UUID) (Account, error)
-	RemoveAccount(ctx context.Context, id uuid.UUID, by access.Actor) error // [ErrLastOwner] where nobody else is an owner
-	// SetPassword ends all sessions of the account but one. A reset takes its tokens back, too.
+	RemoveAccount(ctx context.Context, id uuid.UUID, by access.Actor) error // [ErrLastOwner] if nobody else is an owner
+	// SetPassword ends all sessions of the account but one. A reset also removes its tokens.
 	SetPassword(ctx context.Context, id uuid.UUID, passwordHash string, except uuid.UUID, reset bool, by access.Actor) error
 	AddSession(ctx context.Context, s Session, by access.Actor) error                         // for the actor's account
 	Sessions(ctx context.Context, account uuid.UUID) ([]Session, error)                       // the last seen first
-	EndSession(ctx context.Context, session uuid.UUID, elsewhere bool, by access.Actor) error // one of the actor's; elsewhere: not the one that asks
+	EndSession(ctx context.Context, session uuid.UUID, elsewhere bool, by access.Actor) error // one of the actor's; elsewhere: it is not the session of the request
 	AccountBySession(ctx context.Context, session uuid.UUID) (Account, error)
 
 	AddToken(ctx context.Context, name string, hash []byte, expires *time.Time, by access.Actor) (Token, error) // for the actor's account
@@ -83,7 +83,7 @@ type Store interface {
 	AccountByToken(ctx context.Context, hash []byte) (Account, error)
 }
 
-// What can go wrong, for callers that branch on it.
+// Errors that callers branch on.
 var (
 	ErrUnknown = errors.New("there is no such account or token")
 	ErrTaken   = errors.New("the name is taken")
@@ -92,26 +92,26 @@ var (
 	ErrLastOwner = errors.New("nobody else is an owner")
 )
 
-// Cost is what one password check takes. The zero Cost is not valid; take [DefaultCost].
+// Cost is the time and memory that one password check takes. The zero Cost is not valid; use [DefaultCost].
 type Cost = argon2id.Params
 
-// DefaultCost is the second recommended choice of RFC 9106, section 4: 64 MiB of memory; some 0.1 s on one core.
+// DefaultCost is the second recommended option of RFC 9106, section 4: 64 MiB of memory, about 0.1 s on one core.
 var DefaultCost = Cost{Memory: 64 << 10, Iterations: 3, Parallelism: 4, SaltLength: 16, KeyLength: 32}
 
-// Authenticator checks who comes in. It is safe for concurrent use.
+// Authenticator checks passwords and tokens. It is safe for concurrent use.
 type Authenticator struct {
 	store  Store
 	cost   Cost
-	absent func() (string, error) // a hash that nobody's password has, so that an unknown name takes as long as a known one
-	room   chan struct{}          // bounds the memory that password checks take together
-	queue  chan struct{}          // bounds how many wait for room
+	absent func() (string, error) // returns a hash that no password has; checking it makes an unknown name take as long as a known one
+	room   chan struct{}          // bounds the password checks at a time, and so their memory
+	queue  chan struct{}          // bounds the password checks that wait for room
 	tries  throttle
 }
 
-// mostWaiting is how many password checks may wait: what two at a time do in some seconds. More are sent away.
+// mostWaiting is the number of password checks that may wait: two at a time do them in some seconds. Further ones are refused.
 const mostWaiting = 30
 
-// Hash makes the hash of a password, once it is one's turn.
+// Hash waits for its turn and returns the hash of a password. The errors are those of [CheckPassword] and a [*ThrottledError].
 func (d *Authenticator) Hash(ctx context.Context, name, password string) (hash string, err error) {
 	if err := CheckPassword(name, password); err != nil {
 		return "", err
@@ -123,7 +123,7 @@ func (d *Authenticator) Hash(ctx context.Context, name, password string) (hash s
 	return hash, err
 }
 
-// inTurn does something that takes the memory of a password check. It is a [*ThrottledError] where too many wait already.
+// inTurn waits for its turn and calls do, which takes the memory of a password check. It returns a [*ThrottledError] if too many wait already.
 func (d *Authenticator) inTurn(ctx context.Context, do func() error) error {
 	select {
 	case d.queue <- struct{}{}:
@@ -140,13 +140,13 @@ func (d *Authenticator) inTurn(ctx context.Context, do func() error) error {
 	return do()
 }
 
-// NewAuthenticator returns an authenticator on a store. At most two passwords are checked at a time, since each check takes cost.Memory.
+// NewAuthenticator returns an authenticator on a store. It checks at most two passwords at a time, as each check takes cost.Memory.
 func NewAuthenticator(store Store, cost Cost) *Authenticator {
 	absent := sync.OnceValues(func() (string, error) { return argon2id.CreateHash(rand.Text(), &cost) })
 	return &Authenticator{store: store, cost: cost, absent: absent, room: make(chan struct{}, 2), queue: make(chan struct{}, mostWaiting)}
 }
 
-// Add makes an account; its id is made. The error wraps [ErrTaken] where the name is in use.
+// Add creates an account with a new id. The error wraps [ErrTaken] if the name is in use.
 func (d *Authenticator) Add(ctx context.Context, a Account, password string, by access.Actor) (Account, error) {
 	if a.Name = strings.TrimSpace(a.Name); a.Name == "" || strings.ContainsFunc(a.Name, func(r rune) bool { return unicode.IsSpace(r) || !unicode.IsPrint(r) }) ||
 		utf8.RuneCountInString(a.Name) > MaxName {
@@ -165,14 +165,14 @@ func (d *Authenticator) Add(ctx context.Context, a Account, password string, by 
 	return d.store.AddAccount(ctx, a, hash, by)
 }
 
-// SignIn returns the account that name and password belong to, else [ErrRefused], or a [*ThrottledError] where there were too many tries
-// with the name, from the address, or at once.
+// SignIn returns the account of a name and its password. It returns [ErrRefused] if they do not belong together, and a [*ThrottledError] after too
+// many tries with the name, from the address, or at once.
 func (d *Authenticator) SignIn(ctx context.Context, name, password, address string) (Account, error) {
 	name = strings.TrimSpace(name)
 	if wait := d.tries.wait(name, address, time.Now()); wait > 0 {
 		return Account{}, &ThrottledError{After: wait}
 	}
-	absent, err := d.absent() // made by the first who signs in, whatever the name: its time tells nothing
+	absent, err := d.absent() // made at the first sign-in, whatever the name, so that its time discloses nothing
 	if err != nil {
 		return Account{}, fmt.Errorf("password hashing: %w", err)
 	}
@@ -199,7 +199,7 @@ func (d *Authenticator) SignIn(ctx context.Context, name, password, address stri
 	return account, nil
 }
 
-// ChangePassword gives an account another password, once its present one is shown; all its sessions but one end. The errors are those of
+// ChangePassword sets the password of an account whose present password is given, and ends all its sessions but one. The errors are those of
 // [Authenticator.SignIn] and a [*WeakError].
 func (d *Authenticator) ChangePassword(ctx context.Context, a Account, present, password, address string, session uuid.UUID) error {
 	if _, err := d.SignIn(ctx, a.Name, present, address); err != nil {
@@ -212,7 +212,7 @@ func (d *Authenticator) ChangePassword(ctx context.Context, a Account, present, 
 	return d.store.SetPassword(ctx, a.ID, hash, session, false, a.Actor())
 }
 
-// ResetPassword gives an account another password, ends all its sessions and takes its tokens back: whoever had it has it no more.
+// ResetPassword sets the password of an account, ends all its sessions and removes its tokens: whoever had access has it no more.
 func (d *Authenticator) ResetPassword(ctx context.Context, a Account, password string, by access.Actor) error {
 	hash, err := d.Hash(ctx, a.Name, password)
 	if err != nil {
@@ -221,19 +221,20 @@ func (d *Authenticator) ResetPassword(ctx context.Context, a Account, password s
 	return d.store.SetPassword(ctx, a.ID, hash, uuid.Nil, true, by)
 }
 
-// tokenPrefix makes a token recognisable in a file that it should not be in.
+// tokenPrefix makes tokens recognisable in files that should not hold them.
 const tokenPrefix = "wlark_"
 
-// AddToken makes a token for a program of the actor's account and returns its secret, which is not kept. expires is nil for one without end.
+// AddToken creates a token for a program of the actor's account and returns its secret, which is not stored. expires is nil for a token that does not
+// expire.
 func (d *Authenticator) AddToken(ctx context.Context, name string, expires *time.Time, by access.Actor) (Token, string, error) {
 	secret := make([]byte, 32)
-	_, _ = rand.Read(secret) // never fails, by its documentation
+	_, _ = rand.Read(secret) // documented never to fail
 	text := tokenPrefix + base64.RawURLEncoding.EncodeToString(secret)
 	token, err := d.store.AddToken(ctx, name, tokenHash(text), expires, by)
 	return token, text, err
 }
 
-// ByToken returns the account of a token's secret, else [ErrUnknown].
+// ByToken returns the account of a token's secret, or [ErrUnknown].
 func (d *Authenticator) ByToken(ctx context.Context, secret string) (Account, error) {
 	if !strings.HasPrefix(secret, tokenPrefix) {
 		return Account{}, ErrUnknown
@@ -241,7 +242,7 @@ func (d *Authenticator) ByToken(ctx context.Context, secret string) (Account, er
 	return d.store.AccountByToken(ctx, tokenHash(secret))
 }
 
-// tokenHash needs no salt and no slowness: a token is 256 bits of chance.
+// tokenHash returns the hash of a secret. It needs no salt and need not be slow, as a secret is 256 random bits.
 func tokenHash(secret string) []byte {
 	sum := sha256.Sum256([]byte(secret))
 	return sum[:]

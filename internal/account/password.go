@@ -9,14 +9,14 @@ import (
 	"unicode/utf8"
 )
 
-// The bounds of what people sign in with, the same wherever one is set or asked for.
+// The bounds of names and passwords, the same wherever one is set or asked for.
 const (
 	MaxName     = 80   // characters
 	MinPassword = 8    // characters (NIST SP 800-63B, section 5.1.1.2)
 	MaxPassword = 1000 // bytes
 )
 
-// common are the words that people make passwords of, one a line, in lower case.
+// common holds the words that people make passwords of, one a line, in lower case.
 //
 //go:embed common.txt
 var common string
@@ -29,7 +29,7 @@ var commonWords = sync.OnceValue(func() map[string]bool {
 	return words
 })
 
-// CheckPassword says why a password cannot be one, in a sentence; nil where it can. name is whose it is to be.
+// CheckPassword returns a [*WeakError] if a text cannot be the password of the account with this name.
 func CheckPassword(name, password string) error {
 	if n := utf8.RuneCountInString(password); n < MinPassword {
 		return &WeakError{fmt.Sprintf("the password is shorter than %d characters", MinPassword)}
@@ -47,7 +47,7 @@ func CheckPassword(name, password string) error {
 	return nil
 }
 
-// WeakError says why a password is refused.
+// WeakError describes why a password is refused.
 type WeakError struct{ Msg string }
 
 // Error returns the message.
@@ -74,7 +74,7 @@ func isCommon(plain string) bool {
 		return strings.Join(strings.FieldsFunc(text, func(r rune) bool { return !unicode.IsLetter(r) }), "")
 	}
 	inner := strings.TrimFunc(plain, func(r rune) bool { return !unicode.IsLetter(r) })
-	if inner == "" { // digits and signs alone
+	if inner == "" { // digits and signs only
 		return known[plain] || len(plain) < 14
 	}
 	for _, bare := range []string{plain, letters(plain), letters(unleet(inner)), letters(unleet(plain))} {
@@ -90,7 +90,7 @@ func isCommon(plain string) bool {
 	return false
 }
 
-// unleet writes signs that stand for letters as these.
+// unleet replaces digits and signs that stand for letters by the letters.
 func unleet(plain string) string {
 	return strings.NewReplacer("4", "a", "@", "a", "3", "e", "1", "i", "!", "i", "0", "o", "5", "s", "$", "s", "7", "t").Replace(plain)
 }

@@ -7,30 +7,30 @@ import (
 	"time"
 )
 
-// ThrottledError says that a sign-in is not tried before some time has gone by.
+// ThrottledError refuses a sign-in until some time has passed.
 type ThrottledError struct{ After time.Duration }
 
-// Error says for how long to wait.
+// Error returns the message, with the time to wait.
 func (e *ThrottledError) Error() string {
 	return fmt.Sprintf("too many tries that failed; wait %s", e.After.Round(time.Second))
 }
 
 const (
-	// freeTries is how many failures in a row cost nothing.
+	// freeTries is the number of failures in a row that cause no delay.
 	freeTries = 3
 
-	// longestByName and longestByAddress bound the delays. That of a name is short: whoever guesses at it must not keep its owner out.
+	// longestByName and longestByAddress bound the delays. The one of a name is short, so that nobody who guesses at it can lock its owner out.
 	longestByName    = 30 * time.Second
 	longestByAddress = 15 * time.Minute
 
-	// forgotten is after how long without a failure earlier ones do not count any more.
+	// forgotten is the time without a failure after which earlier failures no longer count.
 	forgotten = time.Hour
 
-	// mostTracked bounds the names and addresses that are remembered. The oldest go.
+	// mostTracked bounds the number of names and addresses that are remembered. The oldest are dropped.
 	mostTracked = 20_000
 )
 
-// throttle makes guessing slow: after some failures in a row, each one makes the next wait twice as long, counted by name and by address.
+// throttle slows guessing down: after some failures in a row, each further one doubles the delay, by name and by address.
 // It is safe for concurrent use.
 type throttle struct {
 	mu    sync.Mutex
@@ -40,10 +40,10 @@ type throttle struct {
 type failures struct {
 	count   int
 	last    time.Time
-	waiting time.Time // until then nothing is tried
+	waiting time.Time // no try before this moment
 }
 
-// keys are what a try is counted by: its name and its address, with the longest delay of each.
+// keys returns what a try is counted by: its name and its address, with the longest delay of each.
 func keys(name, address string) map[string]time.Duration {
 	all := map[string]time.Duration{"name " + strings.ToLower(name): longestByName}
 	if address != "" {
@@ -52,7 +52,7 @@ func keys(name, address string) map[string]time.Duration {
 	return all
 }
 
-// wait returns how long a try has to wait yet; 0 where it may be made.
+// wait returns how long a try still has to wait; 0 if it may be made now.
 func (t *throttle) wait(name, address string, now time.Time) (longest time.Duration) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -64,7 +64,7 @@ func (t *throttle) wait(name, address string, now time.Time) (longest time.Durat
 	return longest
 }
 
-// failed notes a try that failed.
+// failed records a try that failed.
 func (t *throttle) failed(name, address string, now time.Time) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -88,7 +88,7 @@ func (t *throttle) failed(name, address string, now time.Time) {
 	}
 }
 
-// forget drops what is old, and where that is not enough, what is older than the rest. The caller holds the lock.
+// forget drops what is older than forgotten and, if that is not enough, the oldest of the rest. Precondition: the caller holds t.mu.
 func (t *throttle) forget(now time.Time) {
 	for age := forgotten; len(t.fails) > mostTracked*3/4 && age > time.Second; age /= 2 {
 		for key, f := range t.fails {
@@ -97,7 +97,7 @@ func (t *throttle) forget(now time.Time) {
 			}
 		}
 	}
-	for key := range t.fails { // all within a second: whichever come
+	for key := range t.fails { // all failed within the same second, so any will do
 		if len(t.fails) <= mostTracked {
 			break
 		}
