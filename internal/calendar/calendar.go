@@ -1,6 +1,6 @@
 // Package calendar reads calendar files into dated lines of schedules, and writes schedules as calendar files (iCalendar, RFC 5545).
 //
-// From: a calendar of holidays or shifts, as people have one.
+// From: a calendar of holidays or shifts.
 // To: lines of the notation of schedules, and back.
 package calendar
 
@@ -22,22 +22,22 @@ import (
 	"widelark/core/schedule"
 )
 
-// Error says what is wrong with a calendar file, in one clause.
+// Error describes a fault of a calendar file, in one clause.
 type Error struct{ Msg string }
 
 // Error returns the clause.
 func (e *Error) Error() string { return e.Msg }
 
-// Reading says how a calendar becomes lines.
+// Reading holds the options of reading a calendar.
 type Reading struct {
-	Not      bool           // events take days away, instead of adding their times
-	Zone     *time.Location // of the schedule, and of events that name none
-	From, To time.Time      // repeated events are written out in this range; others count wherever they are
+	Not      bool           // events remove days instead of adding their times
+	Zone     *time.Location // the zone of the schedule, and of events that name none
+	From, To time.Time      // repeated events are expanded within this range; single events count at any time
 }
 
-// Calendar is what was read.
+// Calendar is the result of reading a calendar file.
 type Calendar struct {
-	Lines  []schedule.Dated // by day, each once
+	Lines  []schedule.Dated // by day, without repeats
 	Events int
 	Left   []string // what could not be read, a clause each: the first ten
 }
@@ -47,12 +47,12 @@ const (
 	maxLines = 2000
 	maxLeft  = 10
 
-	// maxSteps is how many repetitions of one event are counted off, from its first on: two hundred years of days.
+	// maxSteps bounds the repetitions of one event that are counted, from its first on: two hundred years of days.
 	maxSteps = 75_000
 )
 
-// Read reads a calendar file. A file that is none is an [*Error]; an event that cannot be read is left out, and told. It stops between two
-// events when the context ends.
+// Read reads a calendar file. It returns an [*Error] if the file is no calendar. It skips events that cannot be read, and lists them in Left. It stops
+// between two events when the context ends.
 func Read(ctx context.Context, r io.Reader, how Reading) (Calendar, error) {
 	file, err := ical.NewDecoder(io.LimitReader(r, maxBytes)).Decode()
 	if err != nil {
@@ -96,7 +96,7 @@ func Read(ctx context.Context, r io.Reader, how Reading) (Calendar, error) {
 
 func windowsText(d schedule.Dated) string { return fmt.Sprint(d.Windows) }
 
-// linesOf returns the lines that an event becomes.
+// linesOf returns the lines for an event.
 func linesOf(event ical.Event, how Reading) ([]schedule.Dated, error) {
 	prop := event.Props.Get(ical.PropDateTimeStart)
 	if prop == nil {
@@ -132,7 +132,7 @@ func linesOf(event ical.Event, how Reading) ([]schedule.Dated, error) {
 		}
 		if allDay || how.Not {
 			first, last := at.In(how.Zone), at.Add(max(long-time.Second, 0)).In(how.Zone)
-			if allDay { // days of the calendar, wherever the clock stands
+			if allDay { // calendar days, in whatever zone
 				first, last = at, at.Add(long-time.Second)
 			}
 			d := schedule.Dated{Not: how.Not, From: pattern.DateOf(first), To: pattern.DateOf(last)}
@@ -147,10 +147,10 @@ func linesOf(event ical.Event, how Reading) ([]schedule.Dated, error) {
 	return lines, nil
 }
 
-// often are the frequencies (RFC 5545, section 3.3.10) that are no calendar of days. Following one for years takes hours.
+// often are the frequencies below a day (RFC 5545, section 3.3.10). Expanding such an event over years takes hours.
 var often = []string{"SECONDLY", "MINUTELY", "HOURLY"}
 
-// repeated returns when an event begins in the range.
+// repeated returns the moments in the range at which an event begins.
 func repeated(event ical.Event, set *rrule.Set, how Reading) (starts []time.Time, _ error) {
 	for _, name := range []string{ical.PropRecurrenceRule, "EXRULE"} {
 		for _, rule := range event.Props[name] {
@@ -174,7 +174,7 @@ func repeated(event ical.Event, set *rrule.Set, how Reading) (starts []time.Time
 	return nil, fmt.Errorf("it repeats more than %d times before the range ends", maxSteps)
 }
 
-// timed writes a time as windows, day by day.
+// timed returns the dated lines for a span of time, day by day.
 func timed(from, to time.Time) []schedule.Dated {
 	minute := func(t time.Time) schedule.Minute { return schedule.Minute(t.Hour()*60 + t.Minute()) }
 	first, last := pattern.DateOf(from), pattern.DateOf(to)
@@ -196,8 +196,8 @@ func timed(from, to time.Time) []schedule.Dated {
 
 var dayCodes = [7]string{"SU", "MO", "TU", "WE", "TH", "FR", "SA"}
 
-// Write writes a schedule as a calendar: an event that repeats weekly for each window, without the days that are taken away, and one for
-// each line that adds. from is a day on or before which nothing is written.
+// Write writes a schedule as a calendar: for each window an event that repeats weekly, except on removed days, and an event for each dated line that
+// adds a window. The weekly events begin within the week that starts with from.
 func Write(w io.Writer, name string, s schedule.Schedule, zone *time.Location, from pattern.Date, now time.Time) error {
 	file := ics.NewCalendarFor("widelark")
 	file.SetName(name)
@@ -245,7 +245,7 @@ func Write(w io.Writer, name string, s schedule.Schedule, zone *time.Location, f
 	return file.SerializeTo(w, ics.WithNewLineWindows)
 }
 
-// local writes a time of a day without its zone (RFC 5545, section 3.3.5, form 3).
+// local writes a time of a day without its zone (RFC 5545, section 3.3.5, form 3, which takes a TZID).
 func local(on pattern.Date, at schedule.Minute) string {
 	return fmt.Sprintf("%04d%02d%02dT%02d%02d00", on.Year, on.Month, on.Day, int(at)/60, int(at)%60)
 }

@@ -1,4 +1,4 @@
-// Package change tells in the objects' own terms what two states differ by: entries added, rules moved, windows changed.
+// Package change describes the differences between two states of an object in its own terms: entries added, rules moved, windows changed.
 //
 // From: two states of an object, as the store has them.
 // To: [Line], for people to read.
@@ -19,7 +19,7 @@ import (
 	"widelark/internal/revision"
 )
 
-// Mark says what became of a part of an object.
+// Mark is the kind of change of a part of an object.
 type Mark string
 
 // The marks.
@@ -30,7 +30,7 @@ const (
 	Moved   Mark = "moved"
 )
 
-// Line is one part of an object that two states do not share.
+// Line is one difference between two states of an object.
 type Line struct {
 	Mark   Mark
 	Part   string // which part, as "groups" or "rule"
@@ -38,22 +38,22 @@ type Line struct {
 	After  string // "" for removed
 }
 
-// fact is one thing that a state says. Facts with the same key in two states are about the same part.
+// fact is one statement of a state. Facts with the same key in two states are about the same part.
 type fact struct {
 	part, key, text string
-	ordered         bool   // its place among those of its part counts
-	label           string // what people call it, where that is not its key
+	ordered         bool   // its position among the facts of its part matters
+	label           string // its name for people, if that is not its key
 }
 
 func (f fact) called() string { return cmp.Or(f.label, f.key) }
 
-// Names says what references are called.
+// Names maps the ids of references to names.
 type Names struct {
 	policy.Names
 	Object func(id uuid.UUID) string
 }
 
-// Refs returns the ids that the states of objects refer to, so that their names can be asked for.
+// Refs returns the ids that the states of objects refer to, so that the caller can look up their names.
 func Refs(states []revision.ObjectState) []uuid.UUID {
 	var ids []uuid.UUID
 	seen := map[uuid.UUID]bool{}
@@ -79,7 +79,7 @@ func Refs(states []revision.ObjectState) []uuid.UUID {
 		for _, o := range []*revision.Object{s.Before, s.After} {
 			if o != nil {
 				var body any
-				_ = json.Unmarshal(o.Body, &body) // what is kept is JSON; what is not refers to nothing
+				_ = json.Unmarshal(o.Body, &body) // stored bodies are JSON; an unreadable one refers to nothing
 				walk(body)
 			}
 		}
@@ -87,7 +87,8 @@ func Refs(states []revision.ObjectState) []uuid.UUID {
 	return ids
 }
 
-// Lines tells what an object's states differ by, entries of lists aside. Of one that came or went it tells what there is to it.
+// Lines returns the differences between the states of an object, except for entries of lists. For an object that was added or removed it returns
+// all its parts.
 func Lines(s revision.ObjectState, names Names) ([]Line, error) {
 	var sides [2][]fact
 	for i, o := range []*revision.Object{s.Before, s.After} {
@@ -103,7 +104,7 @@ func Lines(s revision.ObjectState, names Names) ([]Line, error) {
 	return compare(sides[0], sides[1]), nil
 }
 
-// compare tells facts apart by their keys. Of those that both sides have and whose order counts, the fewest that have to move have moved.
+// compare compares facts by their keys. Among the ordered facts of both sides, it reports the smallest set that has to move as moved.
 func compare(before, after []fact) []Line {
 	lines := []Line{}
 	was, is := map[string]int{}, map[string]int{}
@@ -118,7 +119,7 @@ func compare(before, after []fact) []Line {
 			lines = append(lines, Line{Removed, f.part, f.text, ""})
 		}
 	}
-	var places []int // in before, of the ordered facts of both, in the order of after
+	var places []int // positions in before of the ordered facts of both sides, in the order of after
 	var at []int
 	for i, f := range after {
 		if place, stayed := was[f.part+"\x00"+f.key]; stayed && f.ordered {
@@ -151,7 +152,7 @@ func compare(before, after []fact) []Line {
 	return lines
 }
 
-// rising marks the members of a longest rising run of numbers, in places that need not stand side by side.
+// rising marks the members of a longest increasing subsequence.
 func rising(of []int) []bool {
 	length, before := make([]int, len(of)), make([]int, len(of))
 	last := -1
@@ -173,10 +174,10 @@ func rising(of []int) []bool {
 	return in
 }
 
-// unsaid are fields that no one edits.
+// unsaid are fields that nobody edits.
 var unsaid = []string{"id", "uid", "key", "created_at", "at", "by", "role"}
 
-// factsOf takes an object apart.
+// factsOf returns the facts of an object's state.
 func factsOf(o revision.Object, names Names) ([]fact, error) {
 	facts := []fact{{"name", "name", o.Name, false, ""}}
 	var body map[string]any
@@ -214,7 +215,7 @@ func factsOf(o revision.Object, names Names) ([]fact, error) {
 				label = fmt.Sprintf("%s (%d)", label, named[label])
 			}
 			key := label
-			if r.ID != uuid.Nil { // in files, a new rule has none yet
+			if r.ID != uuid.Nil { // a new rule from a file has no id yet
 				key = r.ID.String()
 			}
 			facts = append(facts, fact{"rule", key, label + ": " + r.Rule().Sentence(names.Names), true, label})
@@ -223,7 +224,7 @@ func factsOf(o revision.Object, names Names) ([]fact, error) {
 	return facts, nil
 }
 
-// flatten makes facts of a value: one for each thing that a list holds, one for anything else that is not empty.
+// flatten returns the facts of a value: one for each member of a list, and one for any other value that is not empty.
 func (n Names) flatten(part string, value any, ordered bool) []fact {
 	switch v := value.(type) {
 	case nil:
@@ -233,7 +234,7 @@ func (n Names) flatten(part string, value any, ordered bool) []fact {
 		for _, one := range v {
 			key := n.text(one)
 			text := key
-			if m, ok := one.(map[string]any); ok { // something with a name of its own: what else it says may change
+			if m, ok := one.(map[string]any); ok { // a named member: its other fields may change
 				for _, field := range []string{"name", "word"} {
 					if name, ok := m[field].(string); ok {
 						key = name
@@ -293,7 +294,7 @@ func (n Names) text(value any) string {
 	return ""
 }
 
-// words writes the name of a field as people do: fullName is full name.
+// words turns the name of a field into words: fullName becomes "full name".
 func words(field string) string {
 	var b strings.Builder
 	for _, r := range field {

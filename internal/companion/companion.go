@@ -1,7 +1,7 @@
-// Package companion finds the hosts that a page loads from and sends people on to, in a recording of a browser.
+// Package companion finds the hosts that a page loads from and redirects to, in a browser's recording.
 //
 // From: an HTTP Archive (HAR 1.2), as browsers save their network log.
-// To: [Host], which an allow list may lack.
+// To: [Host]s, some of which an allow list may lack.
 package companion
 
 import (
@@ -18,15 +18,15 @@ import (
 // Host is one host of a recording.
 type Host struct {
 	Host     string
-	First    weburl.URL // the first URL that was asked for
+	First    weburl.URL // the first URL that was requested
 	Requests int
-	Kinds    []string // what was loaded from it: document, script, image…; as the recording names them
+	Kinds    []string // kinds of resources loaded from it: document, script, image…; as the recording names them
 	SentFrom []string // hosts that redirected to it
 	Failed   int      // requests without an answer or with a status from 400 on: perhaps blocked already
 	IsPage   bool     // the recording was made on it
 }
 
-// archive is what we read of HAR.
+// archive is the part of HAR that Read uses.
 type archive struct {
 	Log struct {
 		Entries []struct {
@@ -45,14 +45,14 @@ type archive struct {
 	} `json:"log"`
 }
 
-// Error says why a recording cannot be read.
+// Error describes why a recording cannot be read.
 type Error struct{ Msg string }
 
 // Error returns the message.
 func (e *Error) Error() string { return e.Msg }
 
-// Read returns the hosts of a recording: the page's own first, then by how much was asked for. It holds the recording in memory;
-// the caller bounds r.
+// Read returns the hosts of a recording: the page's own first, the others by their number of requests. It holds the recording in memory; the caller
+// bounds r.
 func Read(r io.Reader) ([]Host, error) {
 	var har archive
 	if err := json.NewDecoder(r).Decode(&har); err != nil {
@@ -74,7 +74,7 @@ func Read(r io.Reader) ([]Host, error) {
 	}
 	for _, e := range har.Log.Entries {
 		u, err := weburl.Parse(e.Request.URL)
-		if err != nil { // data:, blob: and the like go to no host
+		if err != nil { // data:, blob: and the like have no host
 			continue
 		}
 		h := at(u)
@@ -105,7 +105,7 @@ func Read(r io.Reader) ([]Host, error) {
 	return hosts, nil
 }
 
-// absolute reads a Location as a browser does where it leaves out the host (RFC 9110, section 10.2.2).
+// absolute resolves a Location that may leave out the host, as a browser does (RFC 9110, section 10.2.2).
 func absolute(from weburl.URL, location string) string {
 	if strings.HasPrefix(location, "/") && !strings.HasPrefix(location, "//") {
 		return fmt.Sprintf("%s://%s%s", from.Scheme(), from.Host(), location)
@@ -113,7 +113,7 @@ func absolute(from weburl.URL, location string) string {
 	return location
 }
 
-// kindOf names what was loaded.
+// kindOf names the kind of resource that was loaded.
 func kindOf(resource, mime string) string {
 	if resource != "" {
 		return resource
@@ -136,7 +136,7 @@ func kindOf(resource, mime string) string {
 	return ""
 }
 
-// Note says in a few words why a host is there.
+// Note says in a few words why a page needs the host.
 func (h Host) Note(page string) string {
 	switch {
 	case h.IsPage:

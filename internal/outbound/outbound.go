@@ -1,7 +1,7 @@
-// Package outbound fetches what people name by address, without letting them reach into the network that the service stands in.
+// Package outbound fetches from addresses that people give, without letting them reach the internal network of the service.
 //
-// From: an address that somebody typed.
-// To: an HTTP client that connects to public addresses, and to ranges that the administrator allows.
+// From: the ranges that the administrator allows.
+// To: an HTTP client that connects to public addresses and to these ranges only.
 package outbound
 
 import (
@@ -15,29 +15,29 @@ import (
 	"time"
 )
 
-// WaitForAll is how long an answer may take, with all that it holds.
+// WaitForAll is the longest time for a whole answer.
 const WaitForAll = 10 * time.Minute
 
-// A server that does not answer within these is taken for failed.
+// A server that does not answer within these times has failed.
 const (
 	waitForHead = 30 * time.Second
 	dialTimeout = 15 * time.Second
 )
 
-// mostRedirects is how often a server may send a request on.
+// mostRedirects is the largest number of redirects of one request.
 const mostRedirects = 5
 
-// ErrInside is what a connection to an address inside ends with. It is the same for ports that are open and closed: none is tried.
+// ErrInside is the error of a connection to an internal address. It is the same for open and closed ports, as none is tried.
 var ErrInside = errors.New("the address lies in a network that the service does not fetch from; its administrator can allow the range (--source-ranges)")
 
-// inside are ranges that are not the public Internet (RFC 6890), beside those that net/netip names.
+// inside are ranges outside the public Internet (RFC 6890) that the methods of net/netip do not cover.
 var inside = []netip.Prefix{
 	netip.MustParsePrefix("0.0.0.0/8"), netip.MustParsePrefix("100.64.0.0/10"), netip.MustParsePrefix("192.0.0.0/24"),
 	netip.MustParsePrefix("198.18.0.0/15"), netip.MustParsePrefix("240.0.0.0/4"), netip.MustParsePrefix("64:ff9b::/96"),
 	netip.MustParsePrefix("64:ff9b:1::/48"), netip.MustParsePrefix("2002::/16"),
 }
 
-// Allowed reports whether an address may be connected to.
+// Allowed reports whether the service may connect to an address.
 func Allowed(addr netip.Addr, ranges []netip.Prefix) bool {
 	addr = addr.Unmap()
 	in := func(p netip.Prefix) bool { return p.Contains(addr.WithZone("")) }
@@ -47,8 +47,8 @@ func Allowed(addr netip.Addr, ranges []netip.Prefix) bool {
 	return addr.IsGlobalUnicast() && !addr.IsPrivate() && !addr.IsLoopback() && !addr.IsLinkLocalUnicast() && !slices.ContainsFunc(inside, in)
 }
 
-// Client returns a client that connects to nothing inside but the ranges. Every address that it connects to is looked at, whichever name
-// or redirect led there. It takes no proxy from the environment: that would connect for it.
+// Client returns a client that connects to no internal address outside the given ranges. It checks every address before it connects, whichever name
+// or redirect led there. It ignores proxies of the environment, which would connect in its place.
 func Client(ranges []netip.Prefix) *http.Client {
 	dialer := &net.Dialer{Timeout: dialTimeout, Control: func(_, address string, _ syscall.RawConn) error {
 		to, err := netip.ParseAddrPort(address)

@@ -10,28 +10,27 @@ import (
 	"widelark/internal/revision"
 )
 
-// Known is a person or group that is there already.
+// Known is a person or group that exists already.
 type Known[B any] struct {
 	revision.Meta
 	Body B
 }
 
-// Plan is what an import does.
+// Plan is the set of changes that an import makes.
 type Plan struct {
 	Changes   []revision.ObjectChange
 	NewGroups []string
 	New       []string
-	Changed   []string // with what changes
+	Changed   []string // names, each with its changes
 	Same      int
-	Missing   []string // imported before, and not in the file any more
+	Missing   []string // imported before, and no longer in the file
 }
 
-// Make says what it takes to bring people and groups up to date with a file. Who was imported before is known again by the key, else
-// by the name; ids stay. Groups that the file does not speak of stay as they are, with their members. With remove, those who are
-// missing go.
+// Make returns the changes that bring people and groups up to date with a file. It recognises those that were imported before by the key, and
+// otherwise by the name; ids stay. Groups that the file does not mention keep their members. With remove, those that are missing are removed.
 func (f File) Make(people []Known[revision.PersonBody], groups []Known[revision.GroupBody], remove bool) Plan {
 	var p Plan
-	ids := map[string]uuid.UUID{} // of the file's groups, by key
+	ids := map[string]uuid.UUID{} // the ids of the file's groups, by key
 	managed := map[uuid.UUID]bool{}
 	for _, g := range f.Groups {
 		at := slices.IndexFunc(groups, func(k Known[revision.GroupBody]) bool { return k.Body.Key == g.Key })
@@ -41,7 +40,7 @@ func (f File) Make(people []Known[revision.PersonBody], groups []Known[revision.
 		if at < 0 {
 			ids[g.Key] = uuid.New()
 			body := &revision.GroupBody{Description: g.Description, Key: g.Key}
-			_ = body.Check() // nothing in it can be wrong but the length of a description
+			_ = body.Check() // only the length of a description can be wrong
 			p.Changes = append(p.Changes, revision.ObjectChange{Kind: revision.KindGroup, ID: ids[g.Key], New: true, Name: g.Name, Body: body})
 			p.NewGroups = append(p.NewGroups, g.Name)
 		} else {
@@ -92,7 +91,7 @@ func (f File) Make(people []Known[revision.PersonBody], groups []Known[revision.
 	return p
 }
 
-// differences says what of a person changes; "" where nothing does.
+// differences describes what changes about a person; "" if nothing does.
 func differences(known Known[revision.PersonBody], name string, body revision.PersonBody) string {
 	var what []string
 	for _, d := range []struct{ field, before, after string }{

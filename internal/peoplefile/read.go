@@ -1,7 +1,7 @@
-// Package peoplefile reads files of people: what a directory writes (LDIF, RFC 2849) and tables (CSV, RFC 4180).
+// Package peoplefile reads files of people: exports of a directory (LDIF, RFC 2849) and tables (CSV, RFC 4180).
 //
 // From: a file.
-// To: [File], and with what is there already, [Plan]: the changes that bring it up to date.
+// To: [File], and together with the people and groups that exist already, [Plan]: the changes that bring them up to date.
 package peoplefile
 
 import (
@@ -19,10 +19,10 @@ import (
 	"widelark/spreadsheet"
 )
 
-// Person is somebody in a file.
+// Person is a person in a file.
 type Person struct {
-	Key      string // by which they are known again
-	Name     string // that they sign in with
+	Key      string // identifies the person in later files
+	Name     string // the sign-in name
 	FullName string
 	Mail     string
 	Groups   []string // keys of groups
@@ -33,20 +33,20 @@ type Group struct {
 	Key, Name, Description string
 }
 
-// File is what a file holds. Left says what could not be used, one sentence each.
+// File is the content of a file. Left describes what could not be used, a sentence each.
 type File struct {
 	People []Person
 	Groups []Group
 	Left   []string
 }
 
-// Error says why a file cannot be read.
+// Error describes why a file cannot be read.
 type Error struct {
-	Line int // 1-based; 0 where it is the whole file
+	Line int // 1-based; 0 if the error is about the whole file
 	Msg  string
 }
 
-// Error returns the message with the line before it.
+// Error returns the message, with the line before it.
 func (e *Error) Error() string {
 	if e.Line == 0 {
 		return e.Msg
@@ -54,11 +54,11 @@ func (e *Error) Error() string {
 	return fmt.Sprintf("line %d: %s", e.Line, e.Msg)
 }
 
-// outside matches a value that stands in another file (RFC 2849, note 7). What somebody else wrote must not name files of this machine.
+// outside matches a value that refers to another file (RFC 2849, note 7). It is refused: an import must not read other files of this machine.
 var outside = regexp.MustCompile(`(?m)^[A-Za-z0-9.;-]+:<`)
 
-// ReadLDIF reads what a directory writes. People are entries with a name to sign in with (uid) of a class of persons, groups those with
-// members. Keys are distinguished names.
+// ReadLDIF reads the export of a directory. Entries of a person's class with a sign-in name (uid) are people, entries with members are groups.
+// Keys are distinguished names.
 func ReadLDIF(r io.Reader) (File, error) {
 	var f File
 	text, err := io.ReadAll(r)
@@ -66,7 +66,7 @@ func ReadLDIF(r io.Reader) (File, error) {
 		return f, err
 	}
 	text = bytes.TrimPrefix(text, []byte("\uFEFF"))
-	text, lineOf := unfold(text) // the library's time grows with the square of how often a line goes on
+	text, lineOf := unfold(text) // the library's time grows with the square of the number of continuation lines
 	if at := outside.FindIndex(text); at != nil {
 		return f, &Error{lineOf(1 + bytes.Count(text[:at[0]], []byte("\n"))), "a value is in another file (\":<\"); only values in the file itself are read"}
 	}
@@ -135,8 +135,8 @@ func ReadLDIF(r io.Reader) (File, error) {
 	return f.checked()
 }
 
-// unfold joins lines that go on with a blank at the start of the next (RFC 2849, note 2). lineOf returns the number that a line of the
-// result had before.
+// unfold joins continuation lines, which begin with a blank, to the line before (RFC 2849, note 2). lineOf maps a line number of the result to the
+// line number in text.
 func unfold(text []byte) (joined []byte, lineOf func(int) int) {
 	joined = make([]byte, 0, len(text))
 	var numbers []int
@@ -158,7 +158,7 @@ func unfold(text []byte) (joined []byte, lineOf func(int) int) {
 	}
 }
 
-// foldDN writes a distinguished name so that spellings of one compare as equal, in the common cases (RFC 4514): letter case, blanks after
+// foldDN returns a distinguished name in a form in which common spellings of it are equal (RFC 4514): it folds letter case and drops blanks after
 // commas.
 func foldDN(dn string) string {
 	parts := strings.Split(strings.ToLower(dn), ",")
@@ -168,7 +168,7 @@ func foldDN(dn string) string {
 	return strings.Join(parts, ",")
 }
 
-// The names that columns may have, in lower case without blanks and signs.
+// The accepted names of columns, in lower case without blanks and signs.
 var columns = map[string]string{
 	"name": "name", "uid": "name", "user": "name", "username": "name", "login": "name", "account": "name",
 	"fullname": "full", "displayname": "full", "person": "full", "mail": "mail", "email": "mail", "emailaddress": "mail",
@@ -177,8 +177,8 @@ var columns = map[string]string{
 
 var signs = regexp.MustCompile(`[^a-z]+`)
 
-// ReadCSV reads a table whose first row names its columns: name, full name, mail, groups (several with semicolons between them), key. Only
-// name has to be there. Where there is no key, the name is the key.
+// ReadCSV reads a table whose first row names its columns: name, full name, mail, groups (separated by semicolons), key. Only name is required.
+// Without a key, the name is the key.
 func ReadCSV(r io.Reader) (File, error) {
 	var f File
 	text, err := io.ReadAll(r)
@@ -250,7 +250,7 @@ func ReadCSV(r io.Reader) (File, error) {
 	return f.checked()
 }
 
-// checked leaves out who is there twice.
+// checked drops people that occur twice and notes them in Left. It returns an [*Error] if the file holds nobody.
 func (f File) checked() (File, error) {
 	byKey, byName := map[string]bool{}, map[string]bool{}
 	kept := f.People[:0]

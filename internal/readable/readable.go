@@ -1,8 +1,8 @@
-// Package readable refuses names that do not read as what they are: with characters that cannot be seen, that turn the order of others
-// round, or with letters of alphabets that look alike.
+// Package readable refuses names that look like something else: with invisible characters, with characters that reverse the order of others, or
+// with letters of several alphabets that look alike.
 //
 // From: a name that somebody gives.
-// To: an error that says which character, where; or nil.
+// To: an error that names the character and its position, or nil.
 package readable
 
 import (
@@ -10,14 +10,14 @@ import (
 	"unicode"
 )
 
-// alike are alphabets with letters that look like each other's (Unicode Technical Standard 39, section 5).
+// alike are the alphabets whose letters look like those of another one (Unicode Technical Standard 39, section 5).
 var alike = map[string]*unicode.RangeTable{
 	"Latin": unicode.Latin, "Cyrillic": unicode.Cyrillic, "Greek": unicode.Greek, "Armenian": unicode.Armenian, "Cherokee": unicode.Cherokee,
 }
 
-// Check says why a name is not readable, in a clause; nil where it is.
+// Check returns nil if a name is readable, and otherwise an error that says why not, in a clause.
 func Check(name string) error {
-	script, of := "", rune(0) // of the word in hand
+	script, of := "", rune(0) // the alphabet of the current word, and the first letter that has it
 	at := 0
 	for _, r := range name {
 		at++

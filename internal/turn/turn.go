@@ -1,7 +1,7 @@
-// Package turn has work done by one at a time, where those who wait may give up.
+// Package turn provides a lock whose waiters can give up.
 //
-// From: the context of whoever waits.
-// To: their turn.
+// From: the context of a caller.
+// To: the lock, or the error of the context.
 package turn
 
 import (
@@ -9,8 +9,7 @@ import (
 	"sync"
 )
 
-// Lock is held by one at a time. Unlike a mutex, one who waits for it gives up with its context. The zero Lock is ready
-// for use.
+// Lock is held by one caller at a time. Unlike with a mutex, a caller stops waiting when its context ends. The zero Lock is ready for use.
 type Lock struct {
 	once sync.Once
 	free chan struct{} // holds one element while nobody holds the lock
@@ -24,7 +23,7 @@ func (l *Lock) ready() chan struct{} {
 	return l.free
 }
 
-// Lock waits until the lock is free and takes it. It fails with the error of ctx where that ends before.
+// Lock waits until the lock is free and takes it. It returns the error of ctx if ctx ends first.
 func (l *Lock) Lock(ctx context.Context) error {
 	free := l.ready()
 	if err := ctx.Err(); err != nil {
@@ -38,7 +37,7 @@ func (l *Lock) Lock(ctx context.Context) error {
 	}
 }
 
-// Unlock gives the lock back. It panics where nobody holds the lock.
+// Unlock releases the lock. It panics if nobody holds it.
 func (l *Lock) Unlock() {
 	select {
 	case l.ready() <- struct{}{}:
