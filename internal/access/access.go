@@ -1,5 +1,5 @@
-// Package access says who may do what: an actor asks for an act on an object, and one pure function decides. The store asks it inside
-// the transaction of every change, the API before every operation.
+// Package access decides who may do what: whether an actor may perform an act on an object. The store asks it inside the transaction of every
+// change, the API before every operation.
 //
 // From: [Actor], its roles, [Act], [Object].
 // To: nil or a [*DeniedError].
@@ -29,14 +29,14 @@ const (
 // Act is something that an actor asks to do, as the end of "may not …".
 type Act string
 
-// The acts. Every operation of the API and every change in the store is one of them.
+// The acts. Every operation of the API and every change in the store belongs to one of them.
 const (
 	Read        Act = "read the configuration"
 	Try         Act = "try and look up URLs"
 	ReadJournal Act = "read the journal"
 	ReadAudit   Act = "read the audit log"
 	OwnAccount  Act = "edit their own account"
-	Edit        Act = "edit the draft" // what belongs to the baseline only as an owner: see [Object]
+	Edit        Act = "edit the draft" // what belongs to the baseline, only owners: see [Object]
 	Fill        Act = "say what fills a list"
 	Publish     Act = "publish"
 	Grant       Act = "make grants"
@@ -65,19 +65,19 @@ var rights = map[Role]struct {
 	Owner:  {append(slices.Clone(owners), members...), true},
 	Member: {members, false},
 
-	// What an owner set up goes on without one: a list that fills a rule of the baseline is pulled, too.
+	// The service keeps up what an owner set up: it also pulls a list that a rule of the baseline names.
 	subscriber: {[]Act{Edit, Fill, EditPacks}, true},
 	timetable:  {[]Act{Publish, Record, Expire}, true},
 	setup:      {append(slices.Clone(owners), members...), true},
 }
 
-// Object is what an act is about. The zero Object stands for acts that are about nothing in particular.
+// Object is the object of an act. The zero Object stands for acts without one.
 type Object struct {
 	Name     string // as a denial calls it, with its kind: the list "Casino night"
 	Baseline bool   // it is the baseline, or one of its rules names it: a list, app, schedule, scorecard, category or correction
 }
 
-// Actor is who asks: a person or a program with an account, or a part of the service. The zero Actor is unknown, and may do nothing.
+// Actor is a person or a program with an account, or a part of the service. The zero Actor is unknown, and may do nothing.
 type Actor struct {
 	name    string
 	account uuid.UUID
@@ -88,7 +88,7 @@ type Actor struct {
 var (
 	Subscription = Actor{name: string(subscriber), role: subscriber} // pulls lists and packs
 	Timetable    = Actor{name: string(timetable), role: timetable}   // does what is due
-	Setup        = Actor{name: string(setup), role: setup}           // sets up a new database, and carries out commands on the service's machine
+	Setup        = Actor{name: string(setup), role: setup}           // sets up a new database, and runs commands on the service's machine
 )
 
 // Account returns the actor of an account: a person who is signed in, or a program with a token. name is the sign-in name.
@@ -100,7 +100,7 @@ func (a Actor) Name() string { return a.name }
 // Account returns the id of the actor's account; [uuid.Nil] for the service itself and for an unknown actor.
 func (a Actor) Account() uuid.UUID { return a.account }
 
-// OwnRoles returns the roles of a part of the service, and nil for accounts: theirs are kept with the account, and can be taken away.
+// OwnRoles returns the roles of a part of the service, and nil for accounts, whose roles are stored with the account and can be revoked.
 func (a Actor) OwnRoles() []Role {
 	if a.role == "" {
 		return nil
@@ -108,8 +108,7 @@ func (a Actor) OwnRoles() []Role {
 	return []Role{a.role}
 }
 
-// Part returns the part of the service whose changes are kept under a name, so that no account may have it. Upper and lower case count as
-// the same.
+// Part returns the part of the service that has a name, which no account may have. Letter case is ignored.
 func Part(name string) (Actor, bool) {
 	for _, a := range []Actor{Subscription, Timetable, Setup} {
 		if strings.EqualFold(a.name, name) {
@@ -119,12 +118,12 @@ func Part(name string) (Actor, bool) {
 	return Actor{}, false
 }
 
-// DeniedError says that an actor may not do something.
+// DeniedError refuses an act of an actor.
 type DeniedError struct {
 	Actor  string
 	Act    Act
 	Object Object
-	Role   Role // which would do; "" for none that an account can have
+	Role   Role // the role that would be needed; "" if no account can have it
 }
 
 // Error returns a sentence without its dot.
@@ -139,14 +138,14 @@ func (e *DeniedError) Error() string {
 	return fmt.Sprintf("%s may not %s%s", e.Actor, e.Act, about)
 }
 
-// Check decides whether an actor with these roles may do something, and returns nil or a [*DeniedError]. Roles and acts that are unknown
-// count for nothing.
+// Check returns nil if an actor with these roles may perform an act on an object, and otherwise a [*DeniedError]. Unknown roles grant nothing, and
+// unknown acts are refused.
 func Check(a Actor, roles []Role, act Act, about Object) error {
 	if a.name != "" && slices.ContainsFunc(roles, func(r Role) bool { return may(r, act, about) }) {
 		return nil
 	}
 	denied := &DeniedError{Actor: a.name, Act: act, Object: about}
-	for _, role := range []Role{Member, Owner} { // the lesser first
+	for _, role := range []Role{Member, Owner} { // the role with fewer acts first
 		if may(role, act, about) {
 			denied.Role = role
 			break

@@ -1,5 +1,5 @@
-// Package audit says what was done, by whom and when: the lines of the audit log, and the name of every act that is kept there. Acts that
-// change the draft are named by the database, which writes their lines where it keeps the states of objects.
+// Package audit describes the audit log: what was done, by whom and when, and the names of the acts that it records. The database names the acts
+// that change the draft, as it writes their events together with the states of objects.
 //
 // From: a [Query].
 // To: [Event]s.
@@ -12,10 +12,10 @@ import (
 	"github.com/google/uuid"
 )
 
-// What is the name of an act in the log.
+// What is the name of a recorded act.
 type What string
 
-// What is kept beside the edits of the draft (made, changed, removed, brought back, entries …).
+// The recorded acts other than edits of the draft (made, changed, removed, brought back, entries …).
 const (
 	SignedIn      What = "signed in"
 	SignInRefused What = "refused"
@@ -57,35 +57,35 @@ const (
 	SourceRemoved What = "source removed"
 )
 
-// KindGrant is the kind of grants, which are no objects of the draft.
+// KindGrant is the kind of grants, which are not objects of the draft.
 const KindGrant = "grant"
 
 // Event is a line of the log.
 type Event struct {
 	ID      int64
 	At      time.Time
-	By      string // a sign-in name, or a part of the service; "" where nobody is known
+	By      string // a sign-in name, or a part of the service; "" if unknown
 	What    What
-	Kind    string     // of the object, as the draft calls it; "" for what has no states
+	Kind    string     // of the object, as in the draft; "" for acts without one
 	Object  *uuid.UUID // nil for none
 	Name    string
 	Version *int64 // of the draft; nil for none
 	Detail  string
 }
 
-// Query chooses events. The zero query is all, from the newest on.
+// Query selects events. The zero Query selects all.
 type Query struct {
-	Before int64  // those with smaller ids; 0 begins
-	Limit  int    // at most so many
-	Text   string // with this in what, name, detail or by
+	Before int64  // only events with smaller ids; 0 for the newest events
+	Limit  int    // at most this number of events
+	Text   string // only events that hold the text in What, Name, Detail or By
 	Kind   string
 	Object *uuid.UUID
 }
 
-// Log keeps events. None is ever changed or removed.
+// Log keeps events. It never changes or removes one.
 type Log interface {
 	Audit(ctx context.Context, q Query) ([]Event, error) // the newest first
 
-	// Note adds an event that changes nothing else. Changes are noted by the store that makes them, in the same transaction.
+	// Note adds an event by itself. The store notes the changes that it makes itself, in the same transaction.
 	Note(ctx context.Context, e Event) error
 }

@@ -17,7 +17,7 @@ var alike = map[string]*unicode.RangeTable{
 
 // Check returns nil if a name is readable, and otherwise an error that says why not, in a clause.
 func Check(name string) error {
-	script, of := "", rune(0) // the alphabet of the current word, and the first letter that has it
+	script, of := "", rune(0) // the alphabet of the current word, and its last letter so far
 	at := 0
 	for _, r := range name {
 		at++
