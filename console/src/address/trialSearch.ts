@@ -1,9 +1,9 @@
 export const sights = ['journey', 'full', 'tunnel', 'name'] as const
 
-/** Who asks, when, and what can be seen of it, as the address of a page holds it. */
+/** The circumstances of a trial (who asks, when, which parts of the request are seen) as search parameters. */
 export type Ask = { as?: string; at?: string; sight?: (typeof sights)[number] }
 
-/** What of a page's address is the trial beside it: links to other pages keep it. */
+/** The search parameters of the trial beside a page, which links to other pages keep. */
 export const trialOf = ({ url, as, at, sight }: Ask & { url?: string }): Ask & { url?: string } => ({
   url,
   as,

@@ -3,10 +3,10 @@ import type { components, paths } from './schema.gen'
 
 export type Schemas = components['schemas']
 
-/** What the service says when it does not carry out a request (RFC 9457), with the fields that are wrong. */
+/** The service's answer when it refuses a request (RFC 9457), with the fields that are wrong. */
 export class ApiProblem extends Error {
   readonly status: number
-  /** By path, as "rules[0].name"; "" where it is the request as a whole. */
+  /** Keyed by path, such as "rules[0].name"; "" for the request as a whole. */
   readonly fields: ReadonlyMap<string, string>
 
   constructor(status: number, detail: string, fields: ReadonlyMap<string, string> = new Map()) {
@@ -16,7 +16,7 @@ export class ApiProblem extends Error {
   }
 }
 
-/** Turns every answer other than 2xx, and no answer, into an ApiProblem; so `data` is there wherever nothing was thrown. */
+/** Throws an ApiProblem for every answer other than 2xx, and for no answer, so a result always has `data`. */
 const problems: Middleware = {
   async onResponse({ response }) {
     if (response.ok) return
@@ -45,5 +45,5 @@ export async function data<T>(answer: Promise<{ data?: T }>): Promise<T> {
   return data
 }
 
-/** The header that says which version of an object is edited. */
+/** The header that names the version of the object that is edited. */
 export const match = (version: number) => ({ 'If-Match': `"${version}"` })

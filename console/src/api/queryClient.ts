@@ -1,7 +1,7 @@
 import { MutationCache, QueryCache, QueryClient } from '@tanstack/react-query'
 import { ApiProblem } from './client'
 
-/** A session that is over is told by any answer; asking again who is signed in then brings up the sign-in page. */
+/** Any answer may show that the session has ended; asking again who is signed in then brings up the sign-in page. */
 const noticeSignedOut = (error: Error) => {
   if (error instanceof ApiProblem && error.status === 401 && queryClient.getQueryData(['me']) !== null) {
     queryClient.setQueryData(['me'], null)

@@ -2,8 +2,8 @@ import { useMutation, useQueryClient } from '@tanstack/react-query'
 import { withEdited } from './withEdited'
 
 /**
- * An edit of who asks or what is decided: everything on the page may read otherwise after it. What comes back stands under its key at once,
- * so that the next edit is made from it, and not from what is fetched again meanwhile.
+ * A mutation of objects that decisions depend on: it may change everything on the page. The result is put into the cache at once,
+ * so that the next edit starts from it, and not from data that is still being fetched.
  */
 export function useEdit<In, Out>(mutationFn: (input: In) => Promise<Out>, key?: string) {
   const client = useQueryClient()

@@ -19,7 +19,7 @@ const names: Record<CategoryView | 'tree', string> = {
   scorecards: 'Scorecards',
 }
 
-/** What sites are: the catalogue's categories and our own, corrections, what has none, and words that give one. */
+/** Categories of the catalogue and of the organisation, corrections, sites without a category, and scorecards. */
 export function CategoriesPage() {
   const { q = '', view } = useSearch({ from: '/categories' })
   const navigate = useNavigate({ from: '/categories' })

@@ -3,7 +3,7 @@ import type { CategoryRef } from './categoryQueries'
 
 type Props = { categories: CategoryRef[]; none?: string }
 
-/** Categories in a line; dangers have a mark and a word besides a colour. */
+/** Categories in a line. Dangers have a mark and a word, not only a colour. */
 export function CategoryNames({ categories, none = 'unrated' }: Props) {
   if (categories.length === 0) return <span className="text-soft italic">{none}</span>
   return (

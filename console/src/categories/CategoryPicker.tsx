@@ -8,14 +8,14 @@ type Props = {
   label: string
   chosen: string[]
   onChange: (keys: string[]) => void
-  /** One category only, as a scorecard gives. */
+  /** Only one category may be chosen, as for a scorecard. */
   single?: boolean
-  /** Families may be chosen, too: they stand for all that is in them. */
+  /** Families may be chosen, too, and stand for all their categories. */
   families?: boolean
   error?: string
 }
 
-/** Chooses categories by typing: names, keywords and descriptions lead to them. */
+/** A field that finds categories by name, keyword and description. */
 export function CategoryPicker({ label, chosen, onChange, single, families: withFamilies, error }: Props) {
   const [text, setText] = useState('')
   const tree = useQuery(categoriesOptions())

@@ -15,7 +15,7 @@ import { type Category, categoriesOptions, type Family, sitesOptions, useDeleteC
 import { LookupLink } from './LookupLink'
 import { OwnCategoryDialog } from './OwnCategoryDialog'
 
-/** Families with their categories: dangers first and apart, then contents. Choosing one shows what is in it. */
+/** Families with their categories: dangers first, in a section of their own, then contents. Choosing one shows its sites. */
 export function CategoryTree({ text }: { text: string }) {
   const settled = useSettled(text.trim())
   const found = useQuery(categoriesOptions(settled))
@@ -165,7 +165,7 @@ function CategoryRow({ category: c, family, chosen, told }: RowProps) {
   )
 }
 
-/** What is in a category or family. */
+/** The sites of a category or family. */
 function CategoryPanel({ id, category, family }: { id: string; category?: Category; family?: Family }) {
   const [text, setText] = useState('')
   const [editing, setEditing] = useState(false)

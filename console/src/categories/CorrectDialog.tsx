@@ -8,15 +8,15 @@ import { CategoryPicker } from './CategoryPicker'
 import { useCorrect } from './categoryQueries'
 
 type Props = {
-  /** Entries that it may be about, the narrowest first; one of them is chosen. */
+  /** Entries that the correction may be about, the narrowest first; the user chooses one. */
   places?: Place[]
-  /** Entries that it is about, all of them. */
+  /** Entries that the correction is about, all of them. */
   entries?: string[]
   onClose: () => void
   onDone?: () => void
 }
 
-/** Says what sites, hosts or pages are, whatever the catalogue says. */
+/** Corrects the categories of sites, hosts or pages. */
 export function CorrectDialog({ places, entries, onClose, onDone }: Props) {
   const [place, setPlace] = useState(places?.at(-1)?.entry ?? '')
   const [categories, setCategories] = useState<string[]>([])

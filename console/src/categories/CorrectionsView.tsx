@@ -10,7 +10,7 @@ import { useSettled } from '../ui/useSettled'
 import { categoriesOptions, correctionsOptions, useCorrect, useUncorrect } from './categoryQueries'
 import { LookupLink } from './LookupLink'
 
-/** What we say of sites, whatever the catalogue says; and which of it the catalogue says by now. */
+/** All corrections, and which of them agree with the catalogue by now. */
 export function CorrectionsView({ text }: { text: string }) {
   const pages = useInfiniteQuery(correctionsOptions(useSettled(text.trim())))
   const tree = useQuery(categoriesOptions())

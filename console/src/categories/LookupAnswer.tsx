@@ -157,7 +157,7 @@ function Said({ title, all }: { title: string; all: Given[] }) {
   )
 }
 
-/** From the registrable domain down to the page: where the answer changes on the way. */
+/** The categories at each level, from the registrable domain down to the page. */
 function Above({ lookup }: { lookup: Lookup }) {
   const places = lookup.neighbours ?? []
   if (places.length < 2) return null

@@ -2,7 +2,7 @@ import { Link } from '@tanstack/react-router'
 import { trialOf } from '../address/trialSearch'
 import { Mono } from '../ui/Mono'
 
-/** Leads to what a URL is. An entry stands for what it names. */
+/** A link to the lookup of a URL, or of the URL that an entry names. */
 export function LookupLink({ url }: { url: string }) {
   return (
     <Link

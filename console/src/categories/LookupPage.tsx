@@ -6,7 +6,7 @@ import { EmptyNotice } from '../ui/Notice'
 import { Answer } from './LookupAnswer'
 import { ManyForm } from './ManyLookups'
 
-/** What a URL is, who says so, what else was said, and what was said before; or what many are. */
+/** The categories of a URL with their sources and their history; or the categories of many URLs. */
 export function LookupPage() {
   const { of = '', many } = useSearch({ from: '/lookup' })
   const navigate = useNavigate({ from: '/lookup' })

@@ -9,7 +9,7 @@ import { CategoryNames } from './CategoryNames'
 import { useLookupMany } from './categoryQueries'
 import { LookupLink } from './LookupLink'
 
-/** How many URLs one call takes, and how many rows are shown. */
+/** The most URLs of one call, and the most rows that are shown. */
 const most = 10_000
 
 const shownRows = 1000

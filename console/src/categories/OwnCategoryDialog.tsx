@@ -7,7 +7,7 @@ import { type Category, categoriesOptions, useSaveCategory } from './categoryQue
 
 type Props = { category?: Category; onClose: () => void }
 
-/** Makes a category of our own from lists, or edits one. */
+/** Creates or edits a category that is made of lists. */
 export function OwnCategoryDialog({ category, onClose }: Props) {
   const lists = useQuery(listsOptions)
   const tree = useQuery(categoriesOptions())

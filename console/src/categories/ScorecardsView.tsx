@@ -21,7 +21,7 @@ import {
 
 const sample = 'Screening for breast cancer: what happens, with the bare facts and no shame.'
 
-/** Words with points, and a box to see how a text scores. */
+/** All scorecards, and a field that shows how a text scores. */
 export function ScorecardsView() {
   const cards = useQuery(scorecardsOptions)
   const tree = useQuery(categoriesOptions())
@@ -83,7 +83,7 @@ export function ScorecardsView() {
   )
 }
 
-/** A score as the sum that it is, with its distance from the threshold drawn. */
+/** A score as a sum of points, with a bar that shows its distance from the threshold. */
 export function ScoreSum({ score, off }: { score: Score; off?: boolean }) {
   const share = Math.min(100, Math.max(0, (100 * score.total) / score.threshold))
   return (

@@ -8,7 +8,7 @@ import { CorrectDialog } from './CorrectDialog'
 import { unratedOptions } from './categoryQueries'
 import { LookupLink } from './LookupLink'
 
-/** Hosts that were asked for and of which nothing says what they are, the most asked for first. */
+/** Requested hosts without any category, the most requested first. */
 export function UnratedView() {
   const [limit, setLimit] = useState(200)
   const [chosen, setChosen] = useState<string[]>([])

@@ -17,7 +17,7 @@ export type Given = Schemas['Given']
 export type Score = Schemas['Score']
 export type Term = Schemas['Term']
 
-/** Families and categories; with a text, those that it leads to, the likeliest first. */
+/** Families and categories; with a text, those that match it, the best match first. */
 export const categoriesOptions = (text = '') =>
   queryOptions({
     queryKey: ['categories', 'tree', text],
@@ -25,7 +25,7 @@ export const categoriesOptions = (text = '') =>
     queryFn: () => data(api.GET('/api/v1/categories', { params: { query: { text } } })),
   })
 
-/** What the catalogue has in a category or family, page by page. */
+/** The catalogue's sites of a category or family, page by page. */
 export const sitesOptions = (key: string, text: string) =>
   infiniteQueryOptions({
     queryKey: ['categories', 'sites', key, text],
@@ -62,7 +62,7 @@ export const scorecardsOptions = queryOptions({
   queryFn: () => data(api.GET('/api/v1/scorecards')),
 })
 
-/** What one URL is, with all that there is to tell. */
+/** The categories of one URL, with all details. */
 export const lookupOptions = (url: string) =>
   queryOptions({
     queryKey: ['categories', 'lookup', url],
@@ -72,12 +72,12 @@ export const lookupOptions = (url: string) =>
     },
   })
 
-/** What many URLs are. */
+/** The categories of many URLs. */
 export function useLookupMany() {
   return useMutation({ mutationFn: (urls: string[]) => data(api.POST('/api/v1/lookups', { body: { urls } })) })
 }
 
-/** What a text scores with every scorecard, or with words that are not kept. */
+/** The score of a text with every scorecard, or with words that are not saved. */
 export const scoreOptions = (text: string, words?: { threshold: number; terms: Term[] }) =>
   queryOptions({
     queryKey: ['categories', 'score', text, words ?? 'kept'],
@@ -85,7 +85,7 @@ export const scoreOptions = (text: string, words?: { threshold: number; terms: T
     queryFn: () => data(api.POST('/api/v1/scorecards/score', { body: { text, ...words } })),
   })
 
-/** What is to be fetched again after what URLs are has changed. */
+/** Invalidates everything that depends on the categories of URLs. */
 export function useRefreshCategories() {
   const client = useQueryClient()
   return () =>
@@ -112,7 +112,7 @@ export function useUncorrect() {
   })
 }
 
-/** Makes a category of our own or, with one, edits it. */
+/** Creates a category or, given one, edits it. */
 export function useSaveCategory(own?: Category['own']) {
   const refresh = useRefreshCategories()
   return useMutation({
@@ -138,7 +138,7 @@ export function useDeleteCategory() {
   })
 }
 
-/** Makes a scorecard or, with one, edits it. */
+/** Creates a scorecard or, given one, edits it. */
 export function useSaveScorecard(card?: Scorecard) {
   const refresh = useRefreshCategories()
   return useMutation({

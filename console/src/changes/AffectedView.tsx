@@ -8,7 +8,7 @@ import { Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head } from '../ui/Table'
 import { affectedOptions } from './changeQueries'
 
-/** Who would have been affected by blocking something, by group and hour, before any rule is written. */
+/** The recorded requests that blocking something would have affected, by group and hour, before any rule is written. */
 export function AffectedView() {
   const { categories = [] } = useSearch({ from: '/changes' })
   const navigate = useNavigate({ from: '/changes' })
@@ -94,7 +94,7 @@ export function AffectedView() {
   )
 }
 
-/** Columns, one for each hour of the day; the words beside them are for those who listen. */
+/** A column for each hour of the day; the text beside them is for screen readers. */
 function Hours({ hours, name }: { hours: number[]; name: string }) {
   const most = Math.max(1, ...hours)
   const busiest = hours.indexOf(most)

@@ -7,7 +7,7 @@ import { cellClass, Head } from '../ui/Table'
 import { useSettled } from '../ui/useSettled'
 import { auditOptions } from './changeQueries'
 
-/** Every change and every sign-in. Nothing in it is ever changed. */
+/** The audit log: every change and every sign-in. */
 export function AuditView() {
   const [text, setText] = useState('')
   const events = useQuery(auditOptions(useSettled(text)))

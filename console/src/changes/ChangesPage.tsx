@@ -18,7 +18,7 @@ const viewNames: Record<View, string> = {
   audit: 'Who did what',
 }
 
-/** The draft's story: what changed, what it does, what is wrong, and the button. */
+/** The draft: its differences, their effects, the findings, and the button that publishes it. */
 export function ChangesPage() {
   const draft = useQuery(draftOptions)
   const { view = 'draft' } = useSearch({ from: '/changes' })

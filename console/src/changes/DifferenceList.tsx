@@ -27,11 +27,11 @@ function Mark({ of }: { of: keyof typeof marks }) {
 
 type Props = {
   changes: ObjectDifference[]
-  /** The version of the draft that they lead to; left out where nothing can be discarded. */
+  /** The version of the draft that the differences lead to; undefined if they cannot be discarded. */
   version?: number
 }
 
-/** Differences in the objects' own terms: entries added, rules moved. */
+/** Differences in the terms of the objects: entries added, rules moved. */
 export function DifferenceList({ changes, version }: Props) {
   const discard = useDiscard()
   const announce = useAnnounce()

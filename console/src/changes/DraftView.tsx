@@ -8,7 +8,7 @@ import { PublishBox } from './PublishBox'
 import { ReplaySummary } from './ReplaySummary'
 import { TurnList } from './TurnList'
 
-/** What changed, what it does, what is wrong, and the button, on one page. */
+/** The differences of the draft, their effects, the findings, and the button that publishes, on one page. */
 export function DraftView() {
   const draft = useQuery(draftOptions)
   const diff = useQuery(diffOptions('live', 'draft'))

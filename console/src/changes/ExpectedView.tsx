@@ -6,7 +6,7 @@ import { Button } from '../ui/Button'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { type ExpectationResult, expectedOptions, useRemoveExpectation } from './changeQueries'
 
-/** Everything that is expected, by folder, and whether it holds in the draft. */
+/** All expectations, by folder, and whether each holds in the draft. */
 export function ExpectedView() {
   const expected = useQuery(expectedOptions)
   if (expected.isPending) return <Loading what="what is expected" />
@@ -37,7 +37,7 @@ export function ExpectedView() {
   )
 }
 
-/** One expectation: what must hold, and what is otherwise. */
+/** One expectation: what must hold and, if it fails, how the draft differs. */
 export function ExpectationRow({ result: r, removable }: { result: ExpectationResult; removable?: boolean }) {
   const remove = useRemoveExpectation()
   const announce = useAnnounce()

@@ -16,7 +16,7 @@ const severities: { key: Finding['severity']; name: string; ink: string }[] = [
   { key: 'remark', name: 'Good to know', ink: 'text-soft' },
 ]
 
-/** What the review finds in the draft, the gravest first; each with its proof, and a step that mends it or a word that it is right. */
+/** The findings of the review, the gravest first; each has its proof, a step that mends it, and a way to mark it as intended. */
 export function FindingList() {
   const review = useQuery(reviewOptions)
   const [accepted, setAccepted] = useState(false)

@@ -12,7 +12,7 @@ import { type Revision, revisionsOptions, useMakeLive } from './changeQueries'
 import { DifferenceList } from './DifferenceList'
 import { TurnList } from './TurnList'
 
-/** What was put live. Any two states are compared; any revision is put live again. */
+/** All revisions. Any two states can be compared, and any revision can be published again. */
 export function HistoryView() {
   const revisions = useQuery(revisionsOptions)
   const { from, to } = useSearch({ from: '/changes' })

@@ -11,7 +11,7 @@ import { useDiscard, usePublish, useUnplan } from './changeQueries'
 
 type Props = { draft: Schemas['DraftOutputBody']; changed: boolean; version: number }
 
-/** Puts the draft live, now or later: with a note and, where an expectation fails, with a reason. */
+/** Publishes the draft, now or later: with a note and, if an expectation fails, with a reason. */
 export function PublishBox({ draft, changed, version }: Props) {
   const publish = usePublish()
   const discard = useDiscard()

@@ -9,7 +9,7 @@ import { replayOptions } from './changeQueries'
 
 const n = (count: number) => count.toLocaleString('en-GB')
 
-/** What the recorded requests of the last days would have come to. A row opens the requests one by one. */
+/** The verdicts that recorded requests of the last days would have got. A row opens the requests one by one. */
 export function ReplaySummary() {
   const [by, setBy] = useState<string>()
   const all = useQuery(replayOptions())

@@ -6,7 +6,7 @@ import { Loading, ProblemNotice } from '../ui/Notice'
 import { VerdictMark } from '../ui/VerdictMark'
 import { type Turn, turnsOptions } from './changeQueries'
 
-/** Which URLs turn between two states, for whom and when. Each can be tried. */
+/** The URLs whose verdict turns between two states, for whom and when. Each can be tried. */
 export function TurnList({ from, to }: { from: string; to: string }) {
   const turns = useQuery(turnsOptions(from, to))
   if (turns.isPending) return <Loading what="what turns" />

@@ -21,7 +21,7 @@ export const expectedOptions = queryOptions({
   queryFn: () => data(api.GET('/api/v1/expectations/results')),
 })
 
-/** Recorded requests under both; with by, those that one thing decides, one by one. */
+/** Recorded requests under both states; with by, only the requests that one rule decides, one by one. */
 export const replayOptions = (by?: string) =>
   queryOptions({
     queryKey: ['replay', by],
@@ -103,7 +103,7 @@ async function remove(kind: string, id: string) {
 
 const removable = ['exception', 'policy', 'list', 'schedule']
 
-/** Carries out the step that would mend a finding. What it does is an edit of the draft like any other, and can be discarded. */
+/** Carries out the step that mends a finding. The step is an edit of the draft like any other, and can be discarded. */
 export function useMend() {
   const policies = useQuery(policiesOptions)
   const edit = useEdit(async ({ at, fix }: Finding) => {
@@ -130,7 +130,7 @@ export function useMend() {
         return
       case 'remove entries': {
         if (at.entry) {
-          // one that cannot be read; tidying takes out those that are superfluous
+          // an unreadable entry; tidying removes superfluous ones
           await data(api.POST('/api/v1/lists/{id}/entries/remove', { params, body: { lines: [at.entry] } }))
           return
         }

@@ -1,3 +1,3 @@
-/** The ways to look at changes: the draft's story, who would be affected by something, what was put live, who did what. */
+/** The views of the changes page: the draft, affected requests, the revisions, the audit log. */
 export const changeViews = ['draft', 'expected', 'affected', 'history', 'audit'] as const
 export type View = (typeof changeViews)[number]

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { diffOptions } from './draftQueries'
 
-/** Stands beside what is not as it is live: hatched, as everything that is only in the draft. */
+/** Marks an object that differs from the live edition: hatched, like everything that is only in the draft. */
 export function DraftMark({ id }: { id: string }) {
   const diff = useQuery(diffOptions('live', 'draft'))
   const change = diff.data?.changes.find((c) => c.id === id)

@@ -1,7 +1,7 @@
 import { queryOptions } from '@tanstack/react-query'
 import { api, data } from '../api/client'
 
-/** How the draft stands beside what is live. Others edit, too, so it is asked for again and again. */
+/** The differences between the draft and the live edition, in numbers. Other people edit, too, so it is fetched at intervals. */
 export const draftOptions = queryOptions({
   queryKey: ['draft'],
   refetchInterval: 10_000,
@@ -14,7 +14,7 @@ export const diffOptions = (from: string, to: string) =>
     queryFn: () => data(api.GET('/api/v1/diff', { params: { query: { from, to } } })),
   })
 
-/** What is wrong with the draft, or may be. */
+/** The findings about the draft. */
 export const reviewOptions = queryOptions({
   queryKey: ['review'],
   queryFn: () => data(api.GET('/api/v1/review')),

@@ -9,10 +9,10 @@ import { endCovering, ends, linesOf } from './standing'
 import { WhomFields } from './WhomFields'
 
 type Props = {
-  /** What the form begins with: from a trial, a lookup, or nothing. */
+  /** The first values of the form: from a trial, from a lookup, or empty. */
   begin?: Partial<ExceptionInput>
   exception?: Exception
-  /** A moment for which it is made: the end that is offered first is after it. */
+  /** A moment that the exception must include: the first offered end is after it. */
   covers?: string
   /** Narrower and wider forms of the entry to choose from. */
   places?: Place[]
@@ -21,7 +21,7 @@ type Props = {
 
 type End = 'today' | 'week' | 'month' | 'never' | 'moment'
 
-/** Makes an exception, or changes one: what, for whom, until when, and why. */
+/** Creates or edits an exception: what, for whom, until when, and why. */
 export function ExceptionDialog({ begin, exception, covers, places, onClose }: Props) {
   const from = exception ?? begin
   const [entries, setEntries] = useState((from?.entries ?? []).join('\n'))

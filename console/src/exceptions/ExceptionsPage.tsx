@@ -31,7 +31,7 @@ const viewNames: Record<View, string> = {
   grants: 'Grants',
 }
 
-/** All exceptions: what holds now, what ends soon, what is over. */
+/** All exceptions, by standing: in force now, ending soon, over. */
 export function ExceptionsPage() {
   const all = useQuery(exceptionsOptions)
   const { view = 'in-force', q = '' } = useSearch({ from: '/exceptions' })

@@ -10,7 +10,7 @@ import { ends, linesOf } from './standing'
 import { WhomFields } from './WhomFields'
 
 type Props = {
-  /** What the form begins with: from a trial, or nothing. */
+  /** The first values of the form: from a trial, or empty. */
   begin?: { entries: string[]; for: Exception['for'] }
   /** Narrower and wider forms of the entry to choose from. */
   places?: Place[]
@@ -19,7 +19,7 @@ type Props = {
 
 type End = '1' | '2' | 'today' | 'week' | 'moment'
 
-/** Allows something at once and for some time: in one step, and without publishing. */
+/** Creates a grant: it allows something at once and for some time, without publishing. */
 export function GrantDialog({ begin, places, onClose }: Props) {
   const [entries, setEntries] = useState((begin?.entries ?? []).join('\n'))
   const [whom, setWhom] = useState(begin?.for ?? {})

@@ -9,7 +9,7 @@ import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { type Grant, grantsOptions, useEndGrant, useKeepGrant } from './grantQueries'
 import { whomSaid } from './standing'
 
-/** What is allowed without being published, and what was in the last 90 days. */
+/** The grants in force, and those of the last 90 days. */
 export function GrantsView({ filter }: { filter: string }) {
   const all = useQuery(grantsOptions)
   const shown = (all.data ?? []).filter((g) =>

@@ -11,11 +11,11 @@ type Whom = Exception['for']
 type Props = {
   whom: Whom
   onChange: (whom: Whom) => void
-  /** What is wrong with a field, by the beginning of its path. */
+  /** The problem of a field, by the beginning of its path. */
   wrong: (path: string) => string | undefined
 }
 
-/** For whom an exception or a grant is. */
+/** The fields that say for whom an exception or a grant is. */
 export function WhomFields({ whom, onChange, wrong }: Props) {
   const [text, setText] = useState('')
   const [addresses, setAddresses] = useState((whom.addresses ?? []).join(', '))

@@ -5,7 +5,7 @@ import { useEdit } from '../api/useEdit'
 export type Grant = Schemas['Grant']
 export type NewGrant = Schemas['NewGrantInputBody']
 
-/** Grants: those in force and those of the last 90 days that are over, the one made last first. */
+/** Grants in force and those of the last 90 days that are over, the latest first. */
 export const grantsOptions = queryOptions({
   queryKey: ['grants'],
   queryFn: async () => (await data(api.GET('/api/v1/grants', { params: { query: { over: true } } }))).grants,

@@ -4,7 +4,7 @@ import type { View } from './views'
 
 const week = 7 * 24 * 3600e3
 
-/** Whether an exception stands as a view shows it, at a moment. */
+/** Whether an exception belongs to a view at a moment. */
 export function inView(view: View, e: Pick<Exception, 'state' | 'until'>, now = Date.now()): boolean {
   switch (view) {
     case 'in-force':
@@ -15,7 +15,7 @@ export function inView(view: View, e: Pick<Exception, 'state' | 'until'>, now = 
       return e.state === 'later'
     case 'over':
       return e.state === 'over' || e.state === 'off'
-    case 'grants': // these are no exceptions
+    case 'grants': // grants are not exceptions
       return false
   }
   return true
@@ -29,7 +29,7 @@ export const whomSaid = (e: Pick<Exception, 'for'>) =>
     ...(e.for.addresses ?? []),
   ].join(', ')
 
-/** The lines of a text that say something. */
+/** The lines of a text that are not blank. */
 export const linesOf = (text: string) =>
   text
     .split('\n')
@@ -42,7 +42,7 @@ export function ends(now = new Date()) {
   return { today: midnight(now, 1), week: midnight(now, 8 - (weekday || 7)), month: midnight(now, 30) }
 }
 
-/** The end that an exception is offered first: the first, from the week's on, that is after a moment for which it is made. */
+/** The end that an exception is offered first: the end of the week or, if the exception must last longer, the next one after that moment. */
 export function endCovering(moment?: string, now = new Date()): 'week' | 'month' | 'never' {
   const at = moment ? Date.parse(moment) : now.getTime()
   const { week, month } = ends(now)

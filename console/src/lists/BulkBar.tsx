@@ -15,15 +15,15 @@ import { useUndo } from './useUndo'
 type Props = {
   list: List
   which: Selection
-  /** How many lines that is. */
+  /** The number of chosen lines. */
   chosen: number
   onDone: () => void
 }
 
-/** Whether the list is being fetched: what is drawn may then be older than what was just done, and would be refused as such. */
+/** Whether the list is being fetched: the page may then show an older version, on which the service would refuse an edit. */
 const useBehind = (list: List) => useIsFetching({ queryKey: ['lists', list.id], exact: true }) > 0
 
-/** What can be done with chosen entries. Each is one change, and can be taken back. */
+/** The actions on chosen entries. Each is one change and can be undone. */
 export function BulkBar({ list, which, chosen, onDone }: Props) {
   const [open, setOpen] = useState<'copy' | 'set' | null>(null)
   const remove = useRemoveEntries(list)

@@ -4,7 +4,7 @@ import { Mono } from '../ui/Mono'
 import { useSettled } from '../ui/useSettled'
 import { explain } from './editor/explanations'
 
-/** What one line covers, and what else: said while it is typed. */
+/** What a line covers, and its near misses, shown while it is typed. */
 export function CatchPanel({ line }: { line: string }) {
   const settled = useSettled(line.trim())
   const asked = settled !== '' && !settled.startsWith('#')

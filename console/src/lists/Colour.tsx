@@ -14,7 +14,7 @@ const inks: Record<Exclude<Colour, ''>, string> = {
   sand: 'bg-[var(--mark-sand)]',
 }
 
-/** The mark of a list, beside its name: for the eye alone, so it is not read out. */
+/** The colour mark of a list beside its name; hidden from screen readers. */
 export function ColourMark({ colour }: { colour: Colour }) {
   return (
     <span

@@ -9,7 +9,7 @@ import { cellClass, Head } from '../ui/Table'
 import { type List, useAddLines, useCompanions } from './listQueries'
 import { useUndo } from './useUndo'
 
-/** From a browser's recording: the hosts that a page needs, and those of them that the list lacks. */
+/** The hosts that a page needs, from a browser's recording, and those of them that the list lacks. */
 export function CompanionsDialog({ list, onClose }: { list: List; onClose: () => void }) {
   const find = useCompanions(list.id)
   const add = useAddLines(list.id)

@@ -13,11 +13,11 @@ import { type Entry, type EntryFilter, entriesOptions, type List } from './listQ
 
 type Props = { list: List; filter: EntryFilter; onAdd: () => void }
 
-/** Room for one line; longer entries wrap, and are measured. */
+/** The height of a one-line row, in pixels; longer entries wrap, and their rows are measured. */
 const rowHeight = 37
 
 /**
- * The entries of a list. Only the rows in view are drawn and pages are fetched as one scrolls, so a list of any length
+ * The entries of a list. It renders only the rows in view and fetches pages while the user scrolls, so a list of any length
  * opens at once.
  */
 export function EntryTable({ list, filter, onAdd }: Props) {

@@ -8,7 +8,7 @@ import { useSettled } from '../ui/useSettled'
 import { kinds } from './kinds'
 import { findOptions } from './listQueries'
 
-/** Entries of all lists that mention what the lists are filtered by; the list opens at them. */
+/** The entries of all lists that match the filter of the lists page; a link opens the list at the entry. */
 export function FoundEntries({ text }: { text: string }) {
   const settled = useSettled(text.trim())
   const found = useQuery({ ...findOptions(settled), enabled: settled.length > 1 })

@@ -9,7 +9,7 @@ import { Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { compareOptions, historyOptions, type List, useTakeBack } from './listQueries'
 
-/** Who changed what, and when; any two states can be compared, and a past one taken back. */
+/** Who changed what, and when. Any two states can be compared, and a past one restored. */
 export function HistoryView({ list }: { list: List }) {
   const pages = useInfiniteQuery(historyOptions(list.id))
   const { from, to = list.version } = useSearch({ from: '/lists/$id' })

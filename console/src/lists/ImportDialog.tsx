@@ -14,7 +14,7 @@ import { useUndo } from './useUndo'
 
 type Props = { list: List; from: 'paste' | 'file'; onClose: () => void }
 
-/** Entries for a list, typed, pasted or from a file. What would become of each line is shown before anything is kept. */
+/** Adds entries to a list, typed, pasted or from a file. It shows the result for each line before anything is saved. */
 export function ImportDialog({ list, from, onClose }: Props) {
   return (
     <Dialog
@@ -160,7 +160,7 @@ function useSave(list: List, onClose: () => void) {
 
 type SaveProps = { report?: Report; pending: boolean; replace?: boolean; onSave: () => void }
 
-/** Says what it will do. */
+/** The label of the button, which says what it will do. */
 function SaveButton({ report, pending, replace, onSave }: SaveProps) {
   const usable = report ? report.good + report.changed + report.notes : 0
   const verb = replace ? 'Replace the list by' : 'Add'
@@ -175,7 +175,7 @@ function SaveButton({ report, pending, replace, onSave }: SaveProps) {
   )
 }
 
-/** How a file is probably written, by its name. */
+/** The likely format of a file, by its name. */
 function formatOf(name: string): FileReading['format'] {
   const bare = name.toLowerCase().replace(/\.(gz|zst)$/, '')
   if (bare.endsWith('.csv')) return 'csv'
@@ -184,7 +184,7 @@ function formatOf(name: string): FileReading['format'] {
 
 type ReadingProps = { reading: FileReading; onChange: (reading: FileReading) => void }
 
-/** How the file is read: of a table, which columns. */
+/** The options of reading a file; for a table, its columns. */
 function ReadingFields({ reading, onChange }: ReadingProps) {
   const table = reading.format !== 'lines'
   const what = reading.format === 'csv' ? 'Column' : 'Field'
@@ -222,7 +222,7 @@ function ReadingFields({ reading, onChange }: ReadingProps) {
   )
 }
 
-/** Saves what would become of every changed and refused line as a CSV file (RFC 4180). */
+/** Saves the results for all changed and refused lines as a CSV file (RFC 4180). */
 async function saveReport(list: List, file: File, replace: boolean, reading: FileReading) {
   const report = await fullReport(list.id, file, replace, reading)
   const rows = [

@@ -11,7 +11,7 @@ type Props = {
   changed?: Report['changedLines']
 }
 
-/** A text of lines with their numbers beside it; refused and changed ones are marked there. Lines do not wrap. */
+/** A text field with line numbers, which mark refused and changed lines. Lines do not wrap. */
 export function LinesField({ label, value, onChange, refused = [], changed = [] }: Props) {
   const id = useId()
   const gutter = useRef<HTMLDivElement>(null)

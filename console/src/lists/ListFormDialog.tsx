@@ -19,7 +19,7 @@ type Props = {
   then?: (list: List) => void
 }
 
-/** What is said about a list: for a new one and for one that is changed. */
+/** The name, description and mark of a new or existing list. */
 export function ListFormDialog({ initial, save, ...frame }: Props) {
   const [form, setForm] = useState(initial)
   const checked = async () => {

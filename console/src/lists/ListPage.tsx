@@ -152,12 +152,12 @@ function Loaded({ list }: { list: List }) {
   )
 }
 
-/** What the list may be saved as. */
+/** The formats in which a list can be saved. */
 const formats = { lines: 'a file', csv: 'CSV', jsonl: 'JSON Lines', domains: 'domains', hosts: 'a hosts file' }
 
 const viewNames: Record<View, string> = { text: 'Text', tidy: 'Tidy', history: 'History', source: 'Source' }
 
-/** The ways to look at the list, as links. */
+/** Links to the views of the list. */
 function ViewLinks({ view }: { view?: View }) {
   return (
     <nav aria-label="Ways to look at the list" className="flex gap-5 pb-3">

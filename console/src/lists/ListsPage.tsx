@@ -18,7 +18,7 @@ import { type List, listsOptions, useCreateList } from './listQueries'
 type Column = 'name' | 'entryCount' | 'updatedAt'
 type ListSort = Column | `-${Column}`
 
-/** All lists: filter as you type, sort by a head, arrow keys between rows. */
+/** All lists, with a filter, sorting by column, and arrow keys between rows. */
 export function ListsPage() {
   const lists = useQuery(listsOptions)
   const { q = '', sort = 'name' } = useSearch({ from: '/lists' })

@@ -3,7 +3,7 @@ import { formatNumber } from '../ui/format'
 import { Mono } from '../ui/Mono'
 import type { Report } from './listQueries'
 
-/** What became of the lines, in one sentence. */
+/** The outcomes of the lines in one sentence. */
 export function ReportCounts({ report }: { report: Report }) {
   return (
     <span className="text-sm" role="status">
@@ -24,16 +24,16 @@ export function ReportCounts({ report }: { report: Report }) {
   )
 }
 
-/** How many lines of a kind are shown; the command line shows all. */
+/** The most lines of an outcome that are shown; the command line shows all. */
 const most = 100
 
 type LinesProps = {
   report: Report
-  /** Puts a suggestion in place of a refused line; left out where the lines cannot be edited. */
+  /** Replaces a refused line by the suggestion; undefined if the lines cannot be edited. */
   onMend?: (line: number, text: string) => void
 }
 
-/** The refused lines with what is wrong, and the changed ones with what they were read as. */
+/** The refused lines with their errors, and the changed lines with the entries that they gave. */
 export function ReportLines({ report, onMend }: LinesProps) {
   return (
     <>
@@ -94,7 +94,7 @@ function Rest({ shown, of }: { shown: number; of: number }) {
   return <p className="text-sm text-soft">and {formatNumber(of - shown)} more</p>
 }
 
-/** A line with the piece that is wrong underlined. */
+/** A line with its wrong piece underlined. */
 function Pointed({ text, column, length }: { text: string; column: number; length: number }) {
   const runes = [...text]
   const before = runes.slice(0, column - 1).join('')

@@ -11,7 +11,7 @@ import { Mono } from '../ui/Mono'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { type List, type Source, sourceOptions, usePull, useRemoveSource, useSetSource } from './listQueries'
 
-/** Where a list comes from that somebody else keeps, and how the last pull went. */
+/** The source of a list that is pulled, and the result of the last pull. */
 export function SourceView({ list }: { list: List }) {
   const source = useQuery(sourceOptions(list.id))
   if (source.isPending) return <Loading what="the source" />

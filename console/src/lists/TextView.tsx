@@ -13,12 +13,12 @@ import { type EntryFilter, findingsOptions, type List, textOptions, useRewrite, 
 
 const ListEditor = lazy(() => import('./editor/ListEditor').then((module) => ({ default: module.ListEditor })))
 
-/** How many lines a list may have to be edited as one text; longer ones are edited a stretch at a time. */
+/** The most lines that are edited as one text; a longer list is edited one part at a time. */
 export const mostLines = 10_000
 
 type Props = { list: List; filter: EntryFilter }
 
-/** A list as text. A long list shows the stretch that the filter leaves. */
+/** A list as text. Of a long list it shows the lines that match the filter. */
 export function TextView({ list, filter }: Props) {
   const whole = list.entryCount + list.noteCount <= mostLines
   const text = useQuery(textOptions(list, whole ? undefined : filter))
@@ -31,7 +31,7 @@ type Opened = { text: string; ids: number[]; total: number }
 
 function Editing({ list, opened, whole }: { list: List; opened: Opened; whole: boolean }) {
   const [now, setNow] = useState(opened.text)
-  const [generation, setGeneration] = useState(0) // a new one makes a new editor, with what was opened
+  const [generation, setGeneration] = useState(0) // a new number makes a new editor, with the text as opened
   const [line, setLine] = useState('')
   const [pasted, setPasted] = useState<Pasted | null>(null)
   const findings = useQuery({ ...findingsOptions(list.id, list.version), enabled: whole })
@@ -104,7 +104,7 @@ function Editing({ list, opened, whole }: { list: List; opened: Opened; whole: b
   )
 }
 
-/** Blank lines say nothing. */
+/** The lines of a text without blank ones. */
 const strip = (text: string) =>
   text
     .split('\n')
@@ -112,7 +112,7 @@ const strip = (text: string) =>
     .filter((line) => line !== '')
     .join('\n')
 
-/** The lines that one text has and the other has not. */
+/** The lines that only one of two texts has. */
 function difference(before: string, after: string) {
   const left = new Map<string, number>()
   for (const line of before.split('\n')) if (line.trim() !== '') left.set(line, (left.get(line) ?? 0) + 1)
@@ -131,7 +131,7 @@ const told = ({ added, removed }: { added: string[]; removed: string[] }) =>
     ? 'another order'
     : `${count(added.length, 'line', 'lines')} new, ${removed.length} taken out`
 
-/** Names the line that the service did not take. */
+/** The message for a line that the service refused. */
 function whichLine(error: Error) {
   if (!(error instanceof ApiProblem)) return error
   for (const [field, message] of error.fields) {

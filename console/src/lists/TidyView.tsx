@@ -21,7 +21,7 @@ const kinds: Record<FindingKind, [name: string, meaning: string]> = {
   elsewhere: ['elsewhere, too', 'Another list covers it as well, which may be meant.'],
 }
 
-/** What is wrong with the entries of a list, each with the one step that mends it. */
+/** The findings about the entries of a list, each with the step that mends it. */
 export function TidyView({ list }: { list: List }) {
   const [kind, setKind] = useState<FindingKind | undefined>()
   const [absorbing, setAbsorbing] = useState(false)

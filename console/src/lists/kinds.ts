@@ -22,7 +22,7 @@ export const kinds: Record<Kind, string> = {
 
 export const kindNames = Object.keys(kinds) as [Kind, ...Kind[]]
 
-/** The ways to look at a list; without one, its entries in a table. */
+/** The views of a list; without one, its entries in a table. */
 export const views = ['text', 'tidy', 'history', 'source'] as const
 
 export type View = (typeof views)[number]

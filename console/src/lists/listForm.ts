@@ -1,6 +1,6 @@
 import { z } from '../checks'
 
-/** What is said about a list, as the service checks it too. */
+/** The fields of a list, with the checks that the service makes, too. */
 export const listForm = z.object({
   name: z.string().trim().min(1, 'a name is wanted').max(80, 'longer than 80 characters'),
   description: z.string().max(2000, 'longer than 2,000 characters'),

@@ -15,10 +15,10 @@ export type Selection = Schemas['Selection']
 export type Source = Schemas['Source']
 export type FindingKind = Schemas['Finding']['kind']
 
-/** How many entries a page of the table holds. */
+/** The number of entries of a page of the table. */
 const pageSize = 500
 
-/** Every list. A service has hundreds at most, so they are fetched whole and filtered here. */
+/** Every list. A service has hundreds at most, so the console fetches all and filters them itself. */
 export const listsOptions = queryOptions({
   queryKey: ['lists'],
   queryFn: async () => {
@@ -39,7 +39,7 @@ export const listOptions = (id: string) =>
     queryFn: () => data(api.GET('/api/v1/lists/{id}', { params: { path: { id } } })),
   })
 
-/** Entries of all lists that mention a text of two characters at least. */
+/** The entries of all lists that contain a text of at least two characters. */
 export const findOptions = (text: string) =>
   queryOptions({
     queryKey: ['lists', 'found', text],
@@ -49,7 +49,7 @@ export const findOptions = (text: string) =>
 
 export type EntryFilter = { text: string; kind?: Kind }
 
-/** The entries of a list, page by page as one scrolls. */
+/** The entries of a list, page by page. */
 export const entriesOptions = (id: string, filter: EntryFilter) =>
   infiniteQueryOptions({
     queryKey: ['lists', id, 'entries', filter],
@@ -64,7 +64,7 @@ export const entriesOptions = (id: string, filter: EntryFilter) =>
     getNextPageParam: (page) => page.next,
   })
 
-/** What is to be fetched again after a list or its entries changed: all lists, and every trial. */
+/** Invalidates everything that depends on a list or its entries: all lists, and every trial. */
 function useRefresh() {
   const client = useQueryClient()
   return () =>
@@ -101,10 +101,10 @@ export function useDeleteList(list: List) {
   })
 }
 
-/** How a file is read. */
+/** The options of reading a file. */
 export type FileReading = { format: 'lines' | 'csv' | 'jsonl'; column?: string; noteColumn?: string }
 
-/** Sends text or a file as it is, byte by byte: the service reads it. */
+/** Sends a text or a file unchanged; the service reads it. */
 const sendFile = (
   id: string,
   file: Blob | string,
@@ -124,7 +124,7 @@ const sendFile = (
 
 const asLines: FileReading = { format: 'lines' }
 
-/** What would become of each line and of the list; nothing is kept. */
+/** The result of an import for each line and for the list, without saving anything. */
 export const previewOptions = (id: string, file: Blob | string, key: string, replace = false, reading = asLines) =>
   queryOptions({
     queryKey: ['previews', id, key, replace, reading],
@@ -133,7 +133,7 @@ export const previewOptions = (id: string, file: Blob | string, key: string, rep
     gcTime: 0,
   })
 
-/** The report on a file with every line that was changed or refused, to be kept. */
+/** The report on a file with every changed or refused line, to be saved as a file. */
 export const fullReport = (id: string, file: Blob | string, replace: boolean, reading: FileReading) =>
   sendFile(id, file, true, replace, reading, 100_000)
 
@@ -153,7 +153,7 @@ export function useImport(id: string) {
   })
 }
 
-/** Names a list as it is drawn: where somebody edited since, what was chosen may not be there any more, and nothing is done. */
+/** Names the version of the list that the page shows. If somebody has edited the list since, the chosen entries may be gone, and the service refuses. */
 const seen = (list: List) => ({ path: { id: list.id }, header: match(list.version) })
 
 export function useRemoveEntries(list: List) {
@@ -191,7 +191,7 @@ export function useAddLines(id: string) {
   })
 }
 
-/** A list as text: whole, or the first lines that a filter leaves. */
+/** A list as text: whole, or the first lines that match a filter. */
 export const textOptions = (list: List, filter?: EntryFilter) =>
   queryOptions({
     queryKey: ['lists', list.id, 'text', list.version, filter ?? 'whole'],
@@ -228,7 +228,7 @@ export function useRewrite(list: List) {
   })
 }
 
-/** Takes lines out of a long list and adds others. New lines that are refused are reported before anything is removed. */
+/** Removes lines from a long list and adds others. If new lines are refused, it reports them before anything is removed. */
 export function useRewritePage(list: List) {
   const refresh = useRefresh()
   return useMutation({
@@ -254,7 +254,7 @@ export function useRewritePage(list: List) {
   })
 }
 
-/** What is wrong with a list at a version. */
+/** The findings about a list at a version. */
 export const findingsOptions = (id: string, version: number, kind?: FindingKind) =>
   queryOptions({
     queryKey: ['lists', id, 'findings', version, kind ?? 'all'],
@@ -313,7 +313,7 @@ export function useTakeBack(list: List) {
   })
 }
 
-/** Where a list comes from; null where it is kept by hand. */
+/** The source of a list; null if people maintain it. */
 export const sourceOptions = (id: string) =>
   queryOptions({
     queryKey: ['lists', id, 'source'],
@@ -349,7 +349,7 @@ export function usePull(id: string) {
   })
 }
 
-/** Hosts that a recorded page needs. */
+/** The hosts that a recorded page needs. */
 export function useCompanions(id: string) {
   return useMutation({
     mutationFn: (file: Blob) =>

@@ -4,8 +4,8 @@ import { type Action, useAnnounce } from '../ui/announce'
 import type { List } from './listQueries'
 
 /**
- * Makes an action that brings a list's entries back to what they were when it was drawn. It is for the moment after one
- * change, whose version it is given: where somebody edited since, it is refused. The history has all other states.
+ * Returns an action that restores a list's entries to the state that the page showed. It is for the moment after one
+ * change, whose version it is given: the service refuses it if somebody has edited the list since. The history has all other states.
  */
 export function useUndo(list: List) {
   const client = useQueryClient()

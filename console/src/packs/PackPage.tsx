@@ -16,7 +16,7 @@ import { type Pack, packOptions, useFillPack, useUndoPack } from './packQueries'
 import { Standing } from './Standing'
 import { UpdateView } from './UpdateView'
 
-/** One pack: what an update changes, before it goes in; what it came to; what is chosen about it. */
+/** One pack: the changes of a waiting update, the results of past ones, and the settings. */
 export function PackPage() {
   const { id } = useParams({ from: '/packs/$id' })
   const pack = useQuery(packOptions(id))

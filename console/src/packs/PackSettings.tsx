@@ -10,7 +10,7 @@ export type PackForm = {
   paused: boolean
 }
 
-/** What is chosen about a pack; for a new one, what most choose. */
+/** The settings of a pack; for a new pack, the usual ones. */
 export const packForm = (pack?: Pack): PackForm => ({
   name: pack?.name ?? '',
   url: pack?.url ?? '',
@@ -31,7 +31,7 @@ const usual: [string, string][] = [
 type Props = {
   form: PackForm
   setForm: (form: PackForm) => void
-  /** What is wrong with the name, and with the address. */
+  /** The problems of the name and of the address. */
   name?: string
   url?: string
 }

@@ -17,7 +17,7 @@ import { type PackForm, packForm, SettingsFields } from './PackSettings'
 import { type Pack, packKeysOptions, packsOptions, useCreatePack, useDistrust, useTrust } from './packQueries'
 import { Standing } from './Standing'
 
-/** Where the catalogue comes from: packs in the order in which they are asked, and whose signature is trusted. */
+/** The packs of the catalogue in the order of their rank, and the trusted keys. */
 export function PacksPage() {
   const packs = useQuery(packsOptions)
   const [adding, setAdding] = useState(false)
@@ -56,7 +56,7 @@ export function PacksPage() {
   )
 }
 
-/** How old a pack is: one that is never renewed is worth less every day. */
+/** The age of a pack: one that is never updated loses worth every day. */
 function age(date: string) {
   const days = Math.floor((Date.now() - new Date(date).getTime()) / 86_400_000)
   return days < 1 ? 'of today' : `${count(days, 'day', 'days')} old`
@@ -130,7 +130,7 @@ function AddDialog({ onClose }: { onClose: () => void }) {
   )
 }
 
-/** Whose signatures are trusted. */
+/** The keys whose signatures are trusted. */
 function Keys() {
   const keys = useQuery(packKeysOptions)
   const [form, setForm] = useState({ name: '', key: '' })

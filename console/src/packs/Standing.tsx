@@ -1,6 +1,6 @@
 import type { Pack } from './packQueries'
 
-/** How a pack stands, in a word, with its colour. */
+/** The standing of a pack, in a word with its colour. */
 export function Standing({ pack }: { pack: Pack }) {
   if (pack.progress) return <span className="font-semibold text-ochre">{pack.progress.stage}…</span>
   if (pack.waiting) return <span className="font-semibold text-ochre">an update waits</span>

@@ -11,7 +11,7 @@ import { Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, onRowKeys } from '../ui/Table'
 import { type Pack, packChangesOptions, useSettlePack, useUndoPack } from './packQueries'
 
-/** What the update that waits changes: what was asked for first, so that nobody learns it from a complaint. */
+/** The changes of the waiting update: requested sites first, so that nobody learns of a change from a complaint. */
 export function UpdateView({ pack }: { pack: Pack }) {
   const { from = 0, to = 0 } = useSearch({ from: '/packs/$id' })
   const [limit, setLimit] = useState(100)

@@ -5,7 +5,7 @@ import { useRefreshCategories } from '../categories/categoryQueries'
 export type Pack = Schemas['Pack']
 export type PackState = Schemas['PackState']
 
-/** Every pack, by rank. While a file is being read, it is asked for again every second. */
+/** Every pack, by rank. While the service reads a pack file, the console fetches this every second. */
 export const packsOptions = queryOptions({
   queryKey: ['packs'],
   queryFn: async () => (await data(api.GET('/api/v1/packs'))).packs,
@@ -25,7 +25,7 @@ export const packHistoryOptions = (id: string) =>
     queryFn: () => data(api.GET('/api/v1/packs/{id}/history', { params: { path: { id } } })),
   })
 
-/** What an update changes; without numbers, from what is in force to what waits. */
+/** The changes between two versions of a pack; by default, between the one in force and the waiting one. */
 export const packChangesOptions = (id: string, from = 0, to = 0, limit = 100) =>
   queryOptions({
     queryKey: ['packs', id, 'changes', from, to, limit],
@@ -63,7 +63,7 @@ export function useDeletePack(id: string) {
   })
 }
 
-/** Pulls a pack or, with a file, imports one. How far it has come is asked for meanwhile. */
+/** Pulls a pack or, given a file, imports it. Meanwhile the console fetches its progress. */
 export function useFillPack(id: string) {
   const refresh = useRefreshCategories()
   const client = useQueryClient()
@@ -90,7 +90,7 @@ export function useFillPack(id: string) {
   })
 }
 
-/** Puts the update that waits in force, or leaves it aside. */
+/** Accepts or rejects the waiting update. */
 export function useSettlePack(pack: Pack) {
   const refresh = useRefreshCategories()
   return useMutation({

@@ -17,7 +17,7 @@ import { api, data, type Schemas } from '../../api/client'
 import { Explanations, explain } from './explanations'
 import { notation } from './notation'
 
-/** What came of a paste: lines that were read differently than pasted. */
+/** The result of a paste: the lines that were read differently than pasted. */
 export type Pasted = {
   lines: number
   changed: { text: string; entries: string[]; changes: string[] }[]
@@ -26,7 +26,7 @@ export type Pasted = {
 
 type Props = {
   label: string
-  /** What the editor begins with; a new text makes a new editor. */
+  /** The first text of the editor; a new text makes a new editor. */
   text: string
   findings: Schemas['Finding'][]
   onChange: (text: string) => void
