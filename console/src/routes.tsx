@@ -14,7 +14,7 @@ import { tryViews } from './trials/views'
 import { buttonClass } from './ui/Button'
 import { EmptyNotice } from './ui/Notice'
 
-/** The URL under trial is in the address of every page, so that a link shows a colleague the same answer. */
+/** The address of every page holds the URL under trial, so that a link shows a colleague the same answer. */
 const rootRoute = createRootRoute({
   component: Frame,
   validateSearch: z.object({

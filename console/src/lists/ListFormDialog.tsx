@@ -10,12 +10,12 @@ type Props = {
   onClose: () => void
   title: string
   description: string
-  /** What the button says. */
+  /** The label of the button. */
   action: string
   initial: ListForm
   save: (form: ListForm) => Promise<List>
   told: (list: List) => string
-  /** What comes after that; left out, the dialog is closed. */
+  /** Called after saving; by default, the dialog closes. */
   then?: (list: List) => void
 }
 

@@ -90,7 +90,7 @@ export function useFillPack(id: string) {
   })
 }
 
-/** Accepts or rejects the waiting update. */
+/** Accepts or refuses the waiting update. */
 export function useSettlePack(pack: Pack) {
   const refresh = useRefreshCategories()
   return useMutation({

@@ -14,7 +14,7 @@ import {
   useSaveGroup,
 } from './peopleQueries'
 
-/** Makes a group, or says who is in it beside the people who say so themselves. */
+/** Creates a group, or edits its name and its members other than people. */
 export function GroupDialog({ group, onClose }: { group?: Group; onClose: () => void }) {
   const [form, setForm] = useState({
     name: group?.name ?? '',

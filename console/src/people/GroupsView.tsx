@@ -192,7 +192,7 @@ export function GroupsAndPeople() {
   )
 }
 
-/** What else is in a group, and what is for it. */
+/** The other members of a group, and the policies that apply to it. */
 function Also({ group: g }: { group: Group }) {
   const names = (refs: { name?: string }[]) => refs.map((r) => r.name)
   const also = [...names(g.groups), ...names(g.networks), ...names(g.machines), ...g.ranges]
@@ -217,7 +217,7 @@ type RowProps = {
   onDropped: (ids: string[], leave: boolean) => void
 }
 
-/** A group, onto which people can be dropped: they come into it and, with Shift, leave the one that is shown. */
+/** A group, onto which people can be dropped: they join it and, with Shift, leave the group that is shown. */
 function GroupRow({ group, current, onOpen, onDropped }: RowProps) {
   const [over, setOver] = useState(false)
   return (

@@ -8,7 +8,7 @@ import { count, formatNumber } from '../ui/format'
 import { ProblemNotice } from '../ui/Notice'
 import { useImportPeople, usePreviewPeople } from './peopleQueries'
 
-/** Brings people and groups up to date with a file: first what would change, then the change. */
+/** Brings people and groups up to date with a file: it shows the changes first and makes them then. */
 export function ImportPeopleDialog({ onClose }: { onClose: () => void }) {
   const [file, setFile] = useState<File | null>(null)
   const [remove, setRemove] = useState(false)

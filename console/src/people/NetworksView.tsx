@@ -8,7 +8,7 @@ import { SaveDialog } from '../ui/SaveDialog'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { type Network, networksOptions, useRemoveNetwork, useSaveNetwork } from './peopleQueries'
 
-/** Named ranges of addresses. An address is in the one that holds it most specifically. */
+/** Named ranges of addresses. An address belongs to the network with the longest prefix for it. */
 export function NetworksView() {
   const all = useQuery(networksOptions)
   const [open, setOpen] = useState<Network | 'new' | null>(null)

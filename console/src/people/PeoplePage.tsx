@@ -14,7 +14,7 @@ import { WhoIs } from './WhoIs'
 
 const viewNames = { people: 'Groups and people', networks: 'Networks', machines: 'Machines' }
 
-/** Who asks: groups with their people, networks, machines; and who somebody is. */
+/** Groups with their people, networks, machines, and a search for who somebody is. */
 export function PeoplePage() {
   const { view = 'people', who = '' } = useSearch({ from: '/people' })
   const navigate = useNavigate({ from: '/people' })

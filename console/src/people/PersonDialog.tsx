@@ -5,7 +5,7 @@ import { RefPicker } from '../ui/RefPicker'
 import { SaveDialog } from '../ui/SaveDialog'
 import { groupsOptions, type Person, useRemovePerson, useSavePerson } from './peopleQueries'
 
-/** Adds a person, or changes one. */
+/** Creates or edits a person. */
 export function PersonDialog({ person, onClose }: { person?: Person; onClose: () => void }) {
   const [form, setForm] = useState({
     name: person?.name ?? '',

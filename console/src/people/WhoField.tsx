@@ -7,7 +7,7 @@ import { groupsOptions, machinesOptions, peopleOptions } from './peopleQueries'
 
 type Props = { label: string; value: string; onChange: (text: string) => void; className?: string }
 
-/** Somebody who asks: a person, a group, an address or a machine, by typing. */
+/** A field for who asks: it finds a person, a group, an address or a machine while one types. */
 export function WhoField({ label, value, onChange, className }: Props) {
   const id = useId()
   const groups = useQuery(groupsOptions)

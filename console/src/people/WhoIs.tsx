@@ -15,7 +15,7 @@ const combining: Record<string, string> = {
   loosest: 'the loosest verdict counts',
 }
 
-/** Who somebody is, by any name or address: groups, network, policies in force, exceptions. */
+/** Finds somebody by any name or address, and shows groups, network, policies in force and exceptions. */
 export function WhoIs({ name, onClose }: { name: string; onClose: () => void }) {
   const found = useQuery(whoOptions(name))
   if (found.isPending) return <Loading what={`who ${name} is`} />

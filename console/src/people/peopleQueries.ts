@@ -8,7 +8,7 @@ export type Network = Schemas['Network']
 export type Machine = Schemas['Machine']
 export type Standing = Schemas['Standing']
 
-/** People whose names hold a text, in a group or in any. */
+/** The people whose names contain a text, in one group or in any. */
 export const peopleOptions = (text: string, group?: string) =>
   queryOptions({
     queryKey: ['people', text, group],
@@ -31,7 +31,7 @@ export const machinesOptions = queryOptions({
   queryFn: async () => (await data(api.GET('/api/v1/machines'))).items,
 })
 
-/** Who somebody is, by any name or address. */
+/** A person, machine or network, by any name or address. */
 export const whoOptions = (name: string) =>
   queryOptions({
     queryKey: ['who', name],

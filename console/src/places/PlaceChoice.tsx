@@ -1,11 +1,11 @@
 import { Mono } from '../ui/Mono'
 
-/** An entry that something may be about, and what it covers in words. */
+/** An entry that can be chosen, and what it covers in words. */
 export type Place = { entry: string; meaning: string }
 
 type Props = { label: string; places: Place[]; chosen: string; onChange: (entry: string) => void }
 
-/** Chooses how much of a site is meant: this page, this host, all of it. */
+/** Chooses how much of a site is meant: this page, this host, or the whole site. */
 export function PlaceChoice({ label, places, chosen, onChange }: Props) {
   return (
     <fieldset className="flex flex-col gap-1.5">

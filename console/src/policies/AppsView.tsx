@@ -15,7 +15,7 @@ import { type App, appsOptions, appUsesOptions, useRemoveApp, useSaveApp } from 
 
 type Activity = Schemas['ActivityBody']
 
-/** Apps: named sets of hosts, and what is done there. */
+/** Apps: named sets of hosts, with their activities. */
 export function AppsView() {
   const all = useQuery(appsOptions)
   const [open, setOpen] = useState<App | 'new' | null>(null)
@@ -98,7 +98,7 @@ function ActivitySaid({ activity: a }: { activity: Activity }) {
   )
 }
 
-/** An activity as it stands in the form: what is separated by commas is text there. */
+/** An activity in the form, where lists are text separated by commas. */
 type Row = { id: number; key: string; name: string; methods: string; paths: string }
 
 const parts = (text: string) => text.split(/[\s,]+/).filter((part) => part !== '')

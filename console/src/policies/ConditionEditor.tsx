@@ -48,10 +48,10 @@ const files: [string, string][] = [
 
 type Props = { condition: Condition; onChange: (c: Condition) => void; onRemove?: () => void; label?: string }
 
-/** What stands before a part of a joint: nothing before the first. */
+/** The word before a part of a compound condition; none before the first. */
 const joiners = { all: 'and', any: 'or', none: 'nor' }
 
-/** A tree of conditions: all, any or none of others, or something asked of the request. */
+/** An editor for a tree of conditions: all, any or none of others, or a condition on the request. */
 export function ConditionEditor({ condition, onChange, onRemove, label = 'If' }: Props) {
   const kind = kindOf(condition)
   const parts = isJoint(kind) ? (condition[kind] ?? []) : []
@@ -94,7 +94,7 @@ export function ConditionEditor({ condition, onChange, onRemove, label = 'If' }:
   )
 }
 
-/** What one condition asks. */
+/** The fields of one condition. */
 function Leaf({ condition: c, onChange }: { condition: Condition; onChange: (c: Condition) => void }) {
   const lists = useQuery(listsOptions)
   const apps = useQuery({ ...appsOptions, enabled: c.apps !== undefined })

@@ -7,7 +7,7 @@ import { VerdictMark } from '../ui/VerdictMark'
 import { planRows } from './planRows'
 import { planOptions } from './policyQueries'
 
-/** What a group may reach when: what everything else gets, then lists and categories that fare otherwise. Those alike share a row. */
+/** What a group may reach when: first the verdict for everything else, then the lists and categories with other verdicts. Those with the same verdicts share a row. */
 export function DayPlan({ group }: { group: string }) {
   const plan = useQuery(planOptions(group))
   const [all, setAll] = useState(false)

@@ -26,7 +26,7 @@ const effects: Record<Schemas['Settings']['combining'], string> = {
   loosest: 'Where a request has several policies, the loosest verdict counts: allow, then watch, hold, block.',
 }
 
-/** All policies in their order, and how they work together. */
+/** All policies in their order, and how they combine. */
 export function PoliciesPage() {
   const { view = 'policies' } = useSearch({ from: '/policies' })
   const navigate = useNavigate({ from: '/policies' })
@@ -55,7 +55,7 @@ export function PoliciesPage() {
   )
 }
 
-/** The policies in their order, and the settings that they share. */
+/** The policies in their order, and their common settings. */
 function InOrder() {
   const all = useQuery(policiesOptions)
   const settings = useQuery(settingsOptions)
@@ -159,7 +159,7 @@ function InOrder() {
 
 const ways = { position: 'by position', strictest: 'with the strictest', loosest: 'with the loosest' }
 
-/** How many people have several policies, and what another way of combining would turn round for them. */
+/** The number of people with several policies, and the verdicts that another way of combining would turn for them. */
 function Effects() {
   const found = useQuery(effectsOptions)
   if (!found.data) return null

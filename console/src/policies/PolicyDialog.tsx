@@ -8,7 +8,7 @@ import { RefPicker } from '../ui/RefPicker'
 import { SaveDialog } from '../ui/SaveDialog'
 import { type Policy, usePutPolicy } from './policyQueries'
 
-/** Changes what is said about a policy, whom it is for, and which connections are opened. */
+/** Edits a policy except for its rules: name, groups, and inspection. */
 export function PolicyDialog({ policy, onClose }: { policy: Policy; onClose: () => void }) {
   const [form, setForm] = useState({
     name: policy.name,

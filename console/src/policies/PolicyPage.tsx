@@ -25,7 +25,7 @@ import {
 import { RuleDialog } from './RuleDialog'
 import { RuleFindings } from './RuleFindings'
 
-/** One policy: its rules as sentences in order, whom it is for, and what its groups may reach when. */
+/** One policy: its rules as sentences in order, its groups, and what these may reach when. */
 export function PolicyPage() {
   const { id } = useParams({ from: '/policies/$id' })
   const all = useQuery(policiesOptions)
@@ -58,7 +58,7 @@ function Shown({ policy: p }: { policy: Policy }) {
   const announce = useAnnounce()
   const [open, setOpen] = useState<number | 'new' | 'policy' | null>(null)
   const me = useQuery(meOptions)
-  // Owners alone edit the baseline; until it is known who asks, the service will say.
+  // Only owners edit the baseline. Until it is known who is signed in, the page allows it and the service decides.
   const closed = p.role === 'baseline' && me.data?.owner === false
   const error = put.error ?? add.error ?? remove.error
   const setRules = (rules: Rule[], told: string) =>

@@ -23,7 +23,7 @@ const thens: [Rule['then'], string][] = [
   ['note', 'Note it, and go on'],
 ]
 
-/** Writes a rule: what it asks, when, where, what becomes of it; and says it in a sentence while one does. */
+/** Creates or edits a rule, and shows it as a sentence meanwhile. */
 export function RuleDialog({ rule, baseline, onSave, onClose }: Props) {
   const [form, setForm] = useState<Rule>(rule ?? { name: '', then: 'block', if: emptyOf('categories') })
   const schedules = useQuery(schedulesOptions)

@@ -4,7 +4,7 @@ import { clsx } from 'clsx'
 import { trialOf } from '../address/trialSearch'
 import { reviewOptions } from '../draft/draftQueries'
 
-/** What the review finds about a rule, as it stands in its policy, but for conflicts with the baseline, which are shown elsewhere. */
+/** The findings about a rule, except for conflicts with the baseline, which are shown elsewhere. */
 export function RuleFindings({ policy, rule }: { policy: string; rule: number }) {
   const review = useQuery(reviewOptions)
   const found = (review.data?.findings ?? []).filter(

@@ -2,18 +2,18 @@ import type { Condition } from './policyQueries'
 
 export type Kind = keyof Condition
 
-/** What a condition asks: the one of its fields that is given. */
+/** The kind of a condition: its one field that is set. */
 export const kindOf = (c: Condition): Kind =>
   (Object.keys(c).find((k) => c[k as Kind] !== undefined) as Kind | undefined) ?? 'all'
 
 export const isJoint = (kind: Kind): kind is 'all' | 'any' | 'none' =>
   kind === 'all' || kind === 'any' || kind === 'none'
 
-/** A new condition of a kind; what is in it is still to be said. */
+/** A new, empty condition of a kind. */
 export const emptyOf = (kind: Kind): Condition =>
   kind === 'score' ? { score: { scorecard: { id: '' } } } : ({ [kind]: [] } as Condition)
 
-/** A condition made into one of another kind: a joint keeps its parts, what asked something itself becomes the first part of a joint. */
+/** Turns a condition into one of another kind: a compound condition keeps its parts, and any other becomes the first part of a compound one. */
 export function reshaped(c: Condition, to: Kind): Condition {
   if (!isJoint(to)) return emptyOf(to)
   const kind = kindOf(c)

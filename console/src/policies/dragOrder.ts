@@ -1,8 +1,8 @@
 import { type DragEvent, type HTMLAttributes, useRef } from 'react'
 
 /**
- * Lets the rows of a list be dragged into another order. The result gives the handlers of a row by its place; move is told from where
- * to where. The keyboard has buttons for the same.
+ * Lets the user drag the rows of a list into another order. It returns the handlers of a row by its index; it calls move with the old
+ * and the new index. Buttons do the same for the keyboard.
  */
 export function useDragOrder(move: (from: number, to: number) => void) {
   const from = useRef<number | null>(null)

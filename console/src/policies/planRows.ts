@@ -1,11 +1,11 @@
 import type { Segment } from '../ui/Strip'
 
-/** One line of a day plan: lists and categories that fare alike. */
+/** One row of a day plan: lists and categories with the same verdicts. */
 export type Row = { name: string; kind: string; strip: Segment[] }
 
 /**
- * The lines of a day plan: everything else, and what fares otherwise; those that fare alike at every moment share one. What changes over the
- * time comes first: it is what one looks for.
+ * The rows of a day plan: everything else, and the lists and categories with other verdicts; those with the same verdicts at every moment share
+ * a row. Rows that change over time come first, as people look for them.
  */
 export function planRows(others: Segment[], named: { kind: string; name: string; strip: Segment[] }[]): Row[] {
   const rows: Row[] = [{ name: 'Everything else', kind: 'else', strip: others }]

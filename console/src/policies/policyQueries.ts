@@ -23,7 +23,7 @@ export const settingsOptions = queryOptions({
   },
 })
 
-/** What each way of combining policies would do to the recorded traffic. */
+/** The effect of each way of combining policies on the recorded requests. */
 export const effectsOptions = queryOptions({
   queryKey: ['settings', 'effects'],
   queryFn: () => data(api.GET('/api/v1/settings/effects')),
@@ -58,7 +58,7 @@ export const planOptions = (group: string) =>
     queryFn: () => data(api.GET('/api/v1/plan', { params: { query: { group } } })),
   })
 
-/** What rules would do, in words, as one writes them. */
+/** The effect of rules in words, while they are written. */
 export const explainRulesOptions = (rules: Rule[]) =>
   queryOptions({
     queryKey: ['rules', rules],
@@ -66,7 +66,7 @@ export const explainRulesOptions = (rules: Rule[]) =>
     queryFn: () => data(api.POST('/api/v1/rules/explain', { body: { rules } })),
   })
 
-/** What of a policy is sent back when it is edited. */
+/** The fields of a policy that an edit sends. */
 export const inputOf = (p: Policy): Schemas['PolicyInput'] => ({
   name: p.name,
   description: p.description,
@@ -92,7 +92,7 @@ export const usePutPolicy = () =>
 export const useAddPolicy = () =>
   useEdit((body: Schemas['PolicyInput']) => data(api.POST('/api/v1/policies', { body })))
 
-/** Makes a policy from a starting point or a mode. */
+/** Creates a policy from a template or with a mode. */
 export const useStartPolicy = () =>
   useEdit(
     async ({
@@ -133,7 +133,7 @@ export const usePutSettings = () =>
     ),
   )
 
-/** Takes one entry out of a list, as a trial proposes. */
+/** Removes one entry from a list, as a trial proposes. */
 export const useTakeEntryOut = () =>
   useEdit(({ list, entry }: { list: string; entry: number }) =>
     data(api.POST('/api/v1/lists/{id}/entries/remove', { params: { path: { id: list } }, body: { ids: [entry] } })),

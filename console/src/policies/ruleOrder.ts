@@ -1,4 +1,4 @@
-/** Rules in another order: one of them right above another. They stay as they are where either is gone. */
+/** The rules with one of them moved right above another; unchanged if either is gone. */
 export function movedAbove<R extends { id?: string }>(rules: R[], id?: string, above?: string): R[] {
   const moved = rules.find((r) => r.id === id)
   const rest = rules.filter((r) => r !== moved)

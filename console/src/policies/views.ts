@@ -1,3 +1,3 @@
-/** What the page of policies shows: the policies, or the apps that rules can ask for. */
+/** The views of the policies page: the policies, and the apps that conditions can name. */
 export const policyViews = ['policies', 'apps'] as const
 export type PolicyView = (typeof policyViews)[number]

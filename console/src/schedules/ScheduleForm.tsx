@@ -46,7 +46,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClo
       if (!schedule) onClose()
     })
   }
-  /** Puts a painted week in place of the weekly lines; dated lines and comments stay. */
+  /** Replaces the weekly lines by a painted week; dated lines and comments stay. */
   const painted = (week: string) => {
     const rest = form.text
       .split(/[\n;]/)
@@ -186,7 +186,7 @@ export function ScheduleForm({ schedule, onClose }: { schedule?: Schedule; onClo
   )
 }
 
-/** The policies that ask a schedule, inside or outside it. */
+/** The policies whose rules are in force inside or outside a schedule. */
 function WhereUsed({ schedule }: { schedule?: Schedule }) {
   if (!schedule) return null
   return (

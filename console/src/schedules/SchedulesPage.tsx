@@ -8,7 +8,7 @@ import { ScheduleForm } from './ScheduleForm'
 import { schedulesOptions, type Times } from './scheduleQueries'
 import { formatIn } from './week'
 
-/** When things hold: each schedule with what it is now, and beside it the one that is edited. */
+/** All schedules with their present state, beside the one that is edited. */
 export function SchedulesPage() {
   const all = useQuery(schedulesOptions)
   const { id } = useSearch({ from: '/schedules' })

@@ -5,13 +5,13 @@ import { cellMinutes, cellsADay, dayNames, paint, share, withCells, writeWeek } 
 
 type Props = {
   windows: TimeWindow[]
-  /** Called with the week in the notation; left out, the grid only shows. */
+  /** Called with the week in the notation; without it, the grid is read-only. */
   onPaint?: (text: string) => void
-  /** The windows are of a text that has gone on since: what was painted last counts until they are there. */
+  /** The windows are of an older text: until those of the present text arrive, the grid shows what was painted last. */
   stale?: boolean
 }
 
-/** A stroke over the week. */
+/** A drag over the cells of the week. */
 type Stroke = { from: number; to: number; on: boolean }
 
 const time = (cell: number) => {
@@ -27,7 +27,7 @@ export function WeekGrid({ windows, onPaint, stale }: Props) {
   const [painted, setPainted] = useState<boolean[] | null>(null)
   const week = stale && painted ? painted : paint(windows)
   const [drag, setDrag] = useState<Stroke | null>(null)
-  const stroke = useRef<Stroke | null>(null) // what the pointer has done by now, drawn or not yet
+  const stroke = useRef<Stroke | null>(null) // the cells that the pointer has switched so far, rendered or not
   const [focus, setFocus] = useState(16)
   const grid = useRef<HTMLFieldSetElement>(null)
   const shown = drag ? withCells(week, drag.from, drag.to, drag.on) : week

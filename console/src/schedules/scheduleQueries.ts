@@ -10,7 +10,7 @@ export const schedulesOptions = queryOptions({
   queryFn: async () => (await data(api.GET('/api/v1/schedules'))).schedules,
 })
 
-/** What a text means as a schedule, as one types it. */
+/** The schedule that a text describes, while it is typed. */
 export const explainScheduleOptions = (text: string, zone: string) =>
   queryOptions({
     queryKey: ['schedules', 'explain', text, zone],
@@ -23,7 +23,7 @@ function useRefresh() {
   return () => client.invalidateQueries({ queryKey: ['schedules'] })
 }
 
-/** Makes a schedule or, with one, edits it. */
+/** Creates a schedule or, given one, edits it. */
 export function useSaveSchedule(schedule?: Schedule) {
   const refresh = useRefresh()
   return useMutation({
@@ -49,7 +49,7 @@ export function useDeleteSchedule() {
   })
 }
 
-/** The lines of a schedule that a calendar file becomes. */
+/** The lines of a schedule for a calendar file. */
 export function useReadCalendar(zone: string) {
   return useMutation({
     mutationFn: async ({ file, as }: { file: Blob; as: 'on' | 'not on' }) =>

@@ -3,12 +3,12 @@ import type { TimeWindow } from './scheduleQueries'
 export const days = ['mon', 'tue', 'wed', 'thu', 'fri', 'sat', 'sun'] as const
 export const dayNames = ['Monday', 'Tuesday', 'Wednesday', 'Thursday', 'Friday', 'Saturday', 'Sunday']
 
-/** How many minutes a cell of the grid is, and how many cells a day has. */
+/** The length of a cell of the grid in minutes, and the number of cells of a day. */
 export const cellMinutes = 30
 export const cellsADay = 48
 const weekMinutes = 7 * 24 * 60
 
-/** A week as minutes: whether each is in force. Windows that cross midnight go on on the next day, and Sunday's on Monday. */
+/** A week by minutes: whether each is in force. Windows that cross midnight continue on the next day; Sunday's on Monday. */
 export function paint(windows: TimeWindow[]): boolean[] {
   const week = new Array<boolean>(weekMinutes).fill(false)
   for (const w of windows) {
@@ -18,7 +18,7 @@ export function paint(windows: TimeWindow[]): boolean[] {
   return week
 }
 
-/** How much of a cell is in force: 0 to 1. */
+/** The share of a cell that is in force: 0 to 1. */
 export function share(week: boolean[], cell: number): number {
   let n = 0
   for (let m = cell * cellMinutes; m < (cell + 1) * cellMinutes; m++) if (week[m]) n++
@@ -34,12 +34,12 @@ export function withCells(week: boolean[], from: number, to: number, on: boolean
 
 const clock = (m: number) => `${String(Math.floor(m / 60)).padStart(2, '0')}:${String(m % 60).padStart(2, '0')}`
 
-/** A week in the notation of schedules. What crosses midnight by less than a day is one window. */
+/** A week in the notation of schedules. A span of less than a day that crosses midnight is one window. */
 export function writeWeek(week: boolean[]): string {
   const lines: string[] = days.map(() => '')
   if (week.every(Boolean)) return 'mon-sun 00:00-24:00'
   const windows: string[][] = days.map(() => [])
-  let from = week.indexOf(false) // a place outside, so that no run is cut in two
+  let from = week.indexOf(false) // a minute outside every window, so that none is cut in two
   for (let i = 0; i < weekMinutes; ) {
     const at = (from + i) % weekMinutes
     if (!week[at]) {
@@ -54,7 +54,7 @@ export function writeWeek(week: boolean[]): string {
       const day = Math.floor(start / 1440)
       const minute = start % 1440
       const rest = 1440 - minute
-      // To the end of the day, or over midnight where that is one window of less than a day.
+      // To the end of the day, or past midnight if the window is then still shorter than a day.
       const part = long < 1440 && long > rest && long - rest <= minute ? long : Math.min(long, rest)
       windows[day]?.push(`${clock(minute)}-${part === rest ? '24:00' : clock((minute + part) % 1440)}`)
       start = (start + part) % weekMinutes
@@ -80,7 +80,7 @@ export function writeWeek(week: boolean[]): string {
   return out.join('\n')
 }
 
-/** A moment by the clock of a zone. */
+/** A moment on the clock of a zone. */
 export const formatIn = (instant: string, zone: string) =>
   new Intl.DateTimeFormat('en-GB', {
     weekday: 'short',

@@ -2,7 +2,7 @@ import { type QueryClient, queryOptions, useMutation, useQueryClient } from '@ta
 import { api, data, type Schemas } from '../api/client'
 import { keepZone } from '../ui/clock'
 
-/** Who is signed in; null where nobody is. */
+/** The account that is signed in, or null. */
 export const meOptions = queryOptions({
   queryKey: ['me'],
   staleTime: Number.POSITIVE_INFINITY,
@@ -13,7 +13,7 @@ export const meOptions = queryOptions({
   },
 })
 
-/** Says who is signed in now; what was fetched before may be somebody else's to see and is forgotten. */
+/** Sets the account that is signed in, and drops everything that was fetched for another one. */
 function forgetAllBut(client: QueryClient, me: Schemas['Account'] | null) {
   client.removeQueries({ predicate: (query) => query.queryKey[0] !== meOptions.queryKey[0] })
   client.setQueryData(meOptions.queryKey, me)

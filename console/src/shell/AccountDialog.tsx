@@ -9,7 +9,7 @@ import { ProblemNotice } from '../ui/Notice'
 
 const sessionsKey = ['sessions']
 
-/** One's own account: the password, and where one is signed in. */
+/** The user's own account: password and sessions. */
 export function AccountDialog({ onClose }: { onClose: () => void }) {
   return (
     <Dialog

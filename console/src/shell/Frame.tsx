@@ -60,7 +60,7 @@ const nouns: {
   { to: '/changes', label: 'Changes', icon: GitCompareArrows },
 ]
 
-/** What stands around every page: the rail of nouns, the try bar, the page, and the sheet with the answer. */
+/** The frame of every page: navigation, try bar, page, and the sheet with the answer. */
 export function Frame() {
   const me = useQuery(meOptions)
   const { url, as, at, sight } = useSearch({ from: '__root__' })
@@ -110,7 +110,7 @@ export function Frame() {
   )
 }
 
-/** How many objects are not as they are live; red where an expectation fails. */
+/** The number of objects that differ from the live edition; red if an expectation fails. */
 function Unpublished() {
   const draft = useQuery(draftOptions)
   if (!draft.data || draft.data.changed === 0) return null

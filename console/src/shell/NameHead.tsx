@@ -1,4 +1,4 @@
-/** The head of pages that stand without the frame. */
+/** The head of pages without the frame. */
 export function NameHead() {
   return (
     <div className="flex items-center gap-3">

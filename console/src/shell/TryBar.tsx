@@ -6,7 +6,7 @@ import { WhoField } from '../people/WhoField'
 import { Button } from '../ui/Button'
 import { fieldClass } from '../ui/Field'
 
-/** A URL, tried as somebody at some moment, from wherever one is. "/" goes to it from everywhere but a field. */
+/** A form on every page that tries a URL for somebody at some moment. The key "/" moves the focus to it, except from a field. */
 export function TryBar({ url, ask }: { url: string; ask: Ask }) {
   const [text, setText] = useState(url)
   const [as, setAs] = useState(ask.as ?? '')

@@ -10,7 +10,7 @@ function subscribe(changed: () => void) {
   return () => observer.disconnect()
 }
 
-/** The theme in use; public/theme.js sets it before anything is drawn. */
+/** The theme in use; public/theme.js sets it before the page is drawn. */
 export function useTheme(): Theme {
   return useSyncExternalStore(subscribe, () => (root.dataset.theme === 'dark' ? 'dark' : 'light'))
 }

@@ -8,7 +8,7 @@ import type { Trial, Trials } from './trialQueries'
 
 type Props = { trial: Trial; answer: Trials; ask: Ask }
 
-/** Saves a trial with the verdict that it gave, so that no later change turns it unseen. */
+/** Saves a trial and its verdict as an expectation, so that no later change turns the verdict unnoticed. */
 export function ExpectButton({ trial, answer, ask }: Props) {
   const add = useAddExpectation()
   const announce = useAnnounce()

@@ -17,7 +17,7 @@ import { ProblemNotice } from '../ui/Notice'
 import { VerdictMark } from '../ui/VerdictMark'
 import type { Flip } from './trialQueries'
 
-/** The smallest changes that turn a verdict round at a moment, each one a button. */
+/** The smallest changes that turn a verdict at a moment, each as a button. */
 export function FlipList({ flips, url, at }: { flips: Flip[]; url: string; at: string }) {
   const [begin, setBegin] = useState<Partial<ExceptionInput> | null>(null)
   const [grant, setGrant] = useState<GrantBegin | null>(null)
@@ -135,7 +135,7 @@ function FlipAction({ flip, url, onException, onGrant }: ActionProps) {
   }
 }
 
-/** For whom a proposed exception is, with the name that the proposal says. */
+/** For whom a proposed exception is, by the name in the proposal. */
 function named(flip: Flip) {
   const name = flip.forName?.replace(/^the (group|network) "(.*)"$/, '$2')
   const refs = (all?: { id: string }[]) => all?.map((r) => ({ ...r, name }))

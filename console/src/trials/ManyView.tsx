@@ -9,7 +9,7 @@ import { TryLink } from './TryLink'
 import { type Trial, tryManyOptions } from './trialQueries'
 import { shownRows } from './views'
 
-/** What happens to many URLs, for whom and when the bar above says. */
+/** The verdicts for many URLs, under the circumstances in the try bar. */
 export function ManyView({ urls }: { urls: string[] }) {
   const { as, at, sight } = useSearch({ from: '/try' })
   const answers = useQuery(tryManyOptions(urls, { as, at, sight }))

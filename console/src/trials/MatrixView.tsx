@@ -8,7 +8,7 @@ import { TryLink } from './TryLink'
 import { matrixOptions } from './trialQueries'
 import { shownRows } from './views'
 
-/** Every URL against every group that has a policy. */
+/** The verdicts for every URL and every group that has a policy. */
 export function MatrixView({ urls }: { urls: string[] }) {
   const { at, sight } = useSearch({ from: '/try' })
   const matrix = useQuery(matrixOptions(urls, { at, sight }))

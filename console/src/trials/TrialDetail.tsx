@@ -10,7 +10,7 @@ import { isVerdict, NoVerdict, VerdictMark } from '../ui/VerdictMark'
 import { FlipList } from './FlipList'
 import type { Step, Trial, Trials } from './trialQueries'
 
-/** One answer, read like a sentence: the verdict, why, until when, what would turn it round; every step on demand. */
+/** One answer: the verdict, why, until when, what would turn it, and every step on demand. */
 export function TrialDetail({ trial, answer }: { trial: Trial; answer: Trials }) {
   if (trial.problem) {
     return (
@@ -126,7 +126,7 @@ function Way({ trial }: { trial: Trial }) {
   )
 }
 
-/** What the URL is, and who says so. */
+/** The categories of the URL and their sources. */
 function Classified({ trial }: { trial: Trial }) {
   if (!trial.class) return null
   const first = trial.class.given[0]
@@ -152,7 +152,7 @@ function Classified({ trial }: { trial: Trial }) {
   )
 }
 
-/** The groups, the network and the policies that the request has. */
+/** The groups, the network and the policies of the request. */
 function Belonging({ trial }: { trial: Trial }) {
   const b = trial.belongs
   if (!b) return null
@@ -235,7 +235,7 @@ const rungNames: Record<Step['rung'], string> = {
   fallback: 'Fallback',
 }
 
-/** Every rung and rule that was looked at, in order. */
+/** Every rung and rule that the decision looked at, in order. */
 function Trace({ steps }: { steps: Step[] }) {
   const [open, setOpen] = useState(false)
   return (
@@ -273,7 +273,7 @@ function Trace({ steps }: { steps: Step[] }) {
   )
 }
 
-/** Whether a step is a whole rung on which nothing has a say. */
+/** Whether a step is a rung without anything that applies. */
 const empty = (step: Step) => step.rule === undefined && step.policy === undefined
 
 function StepLine({ step }: { step: Step }) {

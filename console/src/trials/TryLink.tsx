@@ -1,7 +1,7 @@
 import { Link } from '@tanstack/react-router'
 import { Mono } from '../ui/Mono'
 
-/** Opens the sheet with the trial of a URL, as somebody where they are named. */
+/** A link that opens the sheet with the trial of a URL, for somebody if given. */
 export function TryLink({
   url,
   as,

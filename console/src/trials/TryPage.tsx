@@ -11,7 +11,7 @@ import { addressOf, linesOf } from './urls'
 import type { TryView } from './views'
 import { WeekView } from './WeekView'
 
-/** How many URLs one call takes. */
+/** The most URLs of one call. */
 const most: Record<TryView, number> = { many: 10_000, matrix: 5000, week: 200, compare: 1 }
 
 const sample = `oddsfield.example/today
@@ -28,12 +28,12 @@ const names: Record<TryView, string> = {
   compare: 'Two side by side',
 }
 
-/** Many URLs at once, for many who ask, over time, or two trials side by side. The try bar is for one. */
+/** Trials of many URLs: for many groups, over a week, or two side by side. The try bar is for a single trial. */
 export function TryPage() {
   const { view = 'many', urls: linked = '' } = useSearch({ from: '/try' })
   const navigate = useNavigate({ from: '/try' })
   const [text, setText] = useState(linked)
-  // What was asked for stands in the address, so that a link shows a colleague the same; what is too long for that is kept here.
+  // The address holds the URLs under trial, so that a link shows a colleague the same. Texts too long for an address are kept here.
   const [kept, setKept] = useState<string[]>([])
   const urls = linked ? linesOf(linked) : kept
   const ask = (asked: string[]) => {

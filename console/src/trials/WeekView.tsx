@@ -6,7 +6,7 @@ import { Strip } from '../ui/Strip'
 import { cellClass, Head } from '../ui/Table'
 import { sweepOptions } from './trialQueries'
 
-/** The verdicts of a week, for whom the bar above names, else for every group that has a policy. */
+/** The verdicts of a week, for the person or group in the try bar, or for every group that has a policy. */
 export function WeekView({ urls }: { urls: string[] }) {
   const { as, sight } = useSearch({ from: '/try' })
   const sweep = useQuery(sweepOptions(urls, { as, sight }))

@@ -7,7 +7,7 @@ export type Trials = Schemas['TrialsOutputBody']
 export type Flip = Schemas['Flip']
 export type Step = Schemas['Step']
 
-/** The circumstances of a question as the API takes them. */
+/** The circumstances of a question in the form of the API. */
 const asked = ({ as, at, sight = 'journey' }: Ask): Schemas['Circumstances'] => ({
   who: as ? { name: as } : undefined,
   at: at || undefined,
@@ -15,7 +15,7 @@ const asked = ({ as, at, sight = 'journey' }: Ask): Schemas['Circumstances'] => 
   sight: sight === 'journey' ? undefined : sight,
 })
 
-/** The answer for one URL, on the draft as it is now, with what is to come. */
+/** The answer for one URL on the present draft, with the next changes of the verdict. */
 export const trialOptions = (url: string, ask: Ask) =>
   queryOptions({
     queryKey: ['trials', url, ask],

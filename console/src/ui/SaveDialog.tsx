@@ -14,7 +14,7 @@ type Props<Saved, T extends Thing> = {
   /** One sentence on what will happen; read out with the title. */
   description: ReactNode
   wide?: boolean
-  /** What the button says. */
+  /** The label of the button. */
   action: string
   /** Nothing that has to be said is missing. */
   ready: boolean
@@ -23,7 +23,7 @@ type Props<Saved, T extends Thing> = {
   told: (saved: Saved) => string
   /** What takes it back. */
   undo?: (saved: Saved) => Action | undefined
-  /** What comes after that; left out, the dialog is closed. */
+  /** Called after saving; by default, the dialog closes. */
   then?: (saved: Saved) => void
   /** What the dialog shows, where it can be deleted here. */
   remove?: { thing: T; by: UseMutationResult<unknown, Error, T> }
