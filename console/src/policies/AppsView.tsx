@@ -234,7 +234,7 @@ function SmallField({ label, placeholder, value, onChange, className }: SmallPro
   )
 }
 
-/** The policies that ask for an app. */
+/** The policies whose conditions name an app. */
 function Uses({ app }: { app: App }) {
   const found = useQuery(appUsesOptions(app.id))
   if (!found.data) return null

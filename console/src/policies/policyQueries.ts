@@ -34,7 +34,7 @@ export const appsOptions = queryOptions({
   queryFn: async () => (await data(api.GET('/api/v1/apps'))).items,
 })
 
-/** The policies that ask for an app. */
+/** The policies whose conditions name an app. */
 export const appUsesOptions = (id: string) =>
   queryOptions({
     queryKey: ['apps', id, 'uses'],
