@@ -1,6 +1,6 @@
 import type { Kind } from './listQueries'
 
-/** What the kinds of entries are called. */
+/** The names of the kinds of entries. */
 export const kinds: Record<Kind, string> = {
   site: 'site',
   host: 'host',

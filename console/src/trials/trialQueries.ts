@@ -23,7 +23,7 @@ export const trialOptions = (url: string, ask: Ask) =>
     queryFn: () => data(api.POST('/api/v1/trials', { body: { urls: [url], ...asked(ask), outlook: true } })),
   })
 
-/** The verdict on one URL as it is live. */
+/** The verdict on one URL on the live edition. */
 export const liveTrialOptions = (url: string, ask: Ask) =>
   queryOptions({
     queryKey: ['trials', 'live', url, ask],
@@ -32,7 +32,7 @@ export const liveTrialOptions = (url: string, ask: Ask) =>
       (await data(api.POST('/api/v1/trials', { body: { urls: [url], ...asked(ask), on: 'live' } }))).trials[0],
   })
 
-/** Answers for many URLs at once. */
+/** The answers for many URLs. */
 export const tryManyOptions = (urls: string[], ask: Ask) =>
   queryOptions({
     queryKey: ['trials', 'many', urls, ask],
@@ -41,7 +41,7 @@ export const tryManyOptions = (urls: string[], ask: Ask) =>
     queryFn: () => data(api.POST('/api/v1/trials', { body: { urls, ...asked(ask) } })),
   })
 
-/** URLs against every group that has a policy. */
+/** The verdicts for URLs and every group that has a policy. */
 export const matrixOptions = (urls: string[], ask: Ask) =>
   queryOptions({
     queryKey: ['trials', 'matrix', urls, ask],
@@ -50,7 +50,7 @@ export const matrixOptions = (urls: string[], ask: Ask) =>
     queryFn: () => data(api.POST('/api/v1/trials/matrix', { body: { urls, ...asked(ask), who: undefined } })),
   })
 
-/** URLs over a week, for every group that has a policy, or some who ask. */
+/** The verdicts for URLs over a week, for every group that has a policy, or for given people or groups. */
 export const sweepOptions = (urls: string[], ask: Ask) =>
   queryOptions({
     queryKey: ['trials', 'week', urls, ask],
@@ -65,7 +65,7 @@ export const sweepOptions = (urls: string[], ask: Ask) =>
 /** One of two trials that are compared. */
 export type Side = Required<Pick<Ask, 'as' | 'at'>> & { on: 'draft' | 'live' }
 
-/** Where two trials of one URL part. */
+/** The first difference between two trials of one URL. */
 export const useCompare = () =>
   useMutation({
     mutationFn: ({ url, a, b }: { url: string; a: Side; b: Side }) => {

@@ -25,7 +25,7 @@ export function Button({ look, className, ...rest }: Props) {
 }
 
 type IconProps = ButtonHTMLAttributes<HTMLButtonElement> & {
-  /** What the button does, for those who cannot see the icon. */
+  /** What the button does, for screen readers. */
   label: string
 }
 

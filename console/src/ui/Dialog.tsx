@@ -14,17 +14,17 @@ type Props = {
   children: ReactNode
 }
 
-/** What has the focus when a dialog is about to open; for an item of a menu, the button of the menu. */
+/** The element with the focus before a dialog opens; for an item of a menu, the button of the menu. */
 function findOpener() {
   const menu = document.activeElement?.closest('[role="menu"]')
   const opener = menu ? document.getElementById(menu.getAttribute('aria-labelledby') ?? '') : document.activeElement
   return opener instanceof HTMLElement ? opener : null
 }
 
-/** Where the focus goes in a dialog that asks for something; in any other, to the button that closes it. */
+/** The element that gets the focus: the first field of a dialog, or else the button that closes it. */
 const firstField = 'input:not([type=hidden], :disabled), textarea:not(:disabled), select:not(:disabled)'
 
-/** A dialog over the page. Focus goes into it and returns to what opened it. It is rendered only while it is open. */
+/** A dialog over the page. The focus moves into it and returns to the element that opened it. It is rendered only while it is open. */
 export function Dialog({ open, onOpenChange, title, description, wide, children }: Props) {
   const [opener] = useState(findOpener)
   return (

@@ -4,13 +4,13 @@ import { useAnnounce } from './announce'
 import { Button } from './Button'
 
 type Props<T> = {
-  /** What the dialog shows. */
+  /** The object that the dialog shows. */
   thing: T
   remove: UseMutationResult<unknown, Error, T>
   onDeleted: () => void
 }
 
-/** Deletes what a dialog shows. It stands apart from what closes the dialog; the dialog tells the error. */
+/** A button that deletes the object of a dialog. It stands apart from the buttons that close the dialog, which shows the error. */
 export function DialogDelete<T extends { name: string }>({ thing, remove, onDeleted }: Props<T>) {
   const announce = useAnnounce()
   return (

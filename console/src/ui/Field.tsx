@@ -7,7 +7,7 @@ export const fieldClass =
 type Shared = {
   label: string
   hint?: ReactNode
-  /** What is wrong with the value, a clause; nothing where it is right. */
+  /** The problem of the value, a clause; undefined if there is none. */
   error?: string
 }
 
@@ -64,7 +64,7 @@ export function TextArea({ label, hint, error, className, ...rest }: AreaProps) 
 
 type ChoiceProps = { label: string; value: string; onChange: (value: string) => void; options: [string, string][] }
 
-/** A choice among few: each a value and its name. */
+/** A choice among a few options, each a value and its name. */
 export function Choice({ label, value, onChange, options }: ChoiceProps) {
   return (
     <label className="flex flex-col gap-1 font-semibold text-sm">

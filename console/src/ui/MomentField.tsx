@@ -4,10 +4,10 @@ import { TextField } from './Field'
 
 type Props = {
   label: string
-  /** What the organisation's clock shows, as "2026-11-27T14:10", or a day; "" for nothing. */
+  /** A time of the organisation's clock, such as "2026-11-27T14:10", or a day; "" for none. */
   value: string
   onChange: (value: string) => void
-  /** A day is wanted, without a time. */
+  /** The field is for a day without a time. */
   day?: boolean
   required?: boolean
   disabled?: boolean
@@ -16,8 +16,8 @@ type Props = {
 }
 
 /**
- * A moment or a day, written as the command line takes it and read by the organisation's clock. The browser's own fields for moments follow the
- * browser's language and clock instead.
+ * A field for a moment or a day, in the form of the command line and by the organisation's clock. The browser's own fields for moments follow the
+ * language and the clock of the browser instead.
  */
 export function MomentField({ label, value, onChange, day, hint, error, ...rest }: Props) {
   const [text, setText] = useState(value.replace('T', ' '))
@@ -42,7 +42,7 @@ export function MomentField({ label, value, onChange, day, hint, error, ...rest 
       onFocus={() => setLeft(false)}
       onBlur={() => setLeft(true)}
       onInvalid={(e) => {
-        if (wrong) e.preventDefault() // the sentence below says it, in the console's own way
+        if (wrong) e.preventDefault() // the sentence below the field takes the place of the browser's message
         setLeft(true)
       }}
       hint={day ? hint : [hint, clock].filter(Boolean).join(' ')}

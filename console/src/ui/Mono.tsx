@@ -3,7 +3,7 @@ import { Fragment } from 'react'
 
 type Props = { children: string; className?: string }
 
-/** A pattern or a URL: in the mono face, and breakable at dots and slashes. */
+/** A pattern or a URL, in a monospaced font, with line breaks allowed at dots and slashes. */
 export function Mono({ children, className }: Props) {
   const parts = children.split(/(?<=[./?&=-])/)
   let at = 0

@@ -4,11 +4,11 @@ import { Button } from './Button'
 
 type ProblemProps = { error: Error; retry?: () => void }
 
-/** What went wrong: where fields are, what is wrong with them says more than that something is. */
+/** The text of an error: the problems of fields if there are any, and otherwise the error's own message. */
 const reason = (error: Error) =>
   error instanceof ApiProblem && error.fields.size > 0 ? `${[...error.fields.values()].join('; ')}.` : error.message
 
-/** An error with its text and, where there is one, a way to try again. */
+/** An error with its text and, if there is one, a way to try again. */
 export function ProblemNotice({ error, retry }: ProblemProps) {
   return (
     <div role="alert" className="flex items-center gap-3 border-clay border-l-3 bg-clay-wash px-3 py-2 text-sm">
@@ -24,7 +24,7 @@ export function ProblemNotice({ error, retry }: ProblemProps) {
 
 type EmptyProps = { title: string; children: ReactNode; action?: ReactNode }
 
-/** What an empty page is for, and the first step. */
+/** The purpose of an empty page, and the first step. */
 export function EmptyNotice({ title, children, action }: EmptyProps) {
   return (
     <div className="mx-auto flex max-w-lg flex-col items-start gap-3 py-16">

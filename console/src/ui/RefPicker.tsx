@@ -7,7 +7,7 @@ export type Named = { id: string; name?: string }
 type Props = {
   label: string
   chosen: Named[]
-  /** All that there are to choose from, or those that the text leads to. */
+  /** All options, or those that match the text. */
   offered: Named[]
   onChange: (refs: Named[]) => void
   onText?: (text: string) => void
@@ -15,7 +15,7 @@ type Props = {
   error?: string
 }
 
-/** Chooses some of many by typing: lists, groups, people. Enter takes the first that fits. */
+/** A field that chooses some of many lists, groups or people by typing. Enter takes the first match. */
 export function RefPicker({ label, chosen, offered, onChange, onText, placeholder, error }: Props) {
   const [text, setText] = useState('')
   const [open, setOpen] = useState(false)

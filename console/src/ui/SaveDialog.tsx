@@ -16,28 +16,28 @@ type Props<Saved, T extends Thing> = {
   wide?: boolean
   /** The label of the button. */
   action: string
-  /** Nothing that has to be said is missing. */
+  /** Whether all required fields are filled in. */
   ready: boolean
   save: () => Promise<Saved>
-  /** What is said when it was saved. */
+  /** The announcement after saving. */
   told: (saved: Saved) => string
-  /** What takes it back. */
+  /** Undoes what was saved. */
   undo?: (saved: Saved) => Action | undefined
   /** Called after saving; by default, the dialog closes. */
   then?: (saved: Saved) => void
-  /** What the dialog shows, where it can be deleted here. */
+  /** The object of the dialog, if it can be deleted here. */
   remove?: { thing: T; by: UseMutationResult<unknown, Error, T> }
   onClose: () => void
-  /** The fields. Problems that no field asks for are shown below them all. */
+  /** The fields. Problems that no field shows are shown below them. */
   children: (wrong: Wrong) => ReactNode
 }
 
-/** A dialog that asks for something and saves it: the one form of all that make or change something. */
+/** A dialog with a form that is saved: the base of all dialogs that create or edit an object. */
 export function SaveDialog<Saved, T extends Thing>(props: Props<Saved, T>) {
   const { title, description, wide, action, ready, remove, onClose } = props
   const announce = useAnnounce()
   const save = useMutation({
-    // With what was drawn when the button was pressed: meanwhile the page may show what came of it, and an undo would lead there.
+    // It uses the values that the page showed when the button was pressed: later ones may include the edit, and an undo would restore it.
     mutationFn: (pressed: Props<Saved, T>) => pressed.save(),
     onSuccess: (saved, pressed) => {
       announce(pressed.told(saved), pressed.undo?.(saved))

@@ -5,7 +5,7 @@ import { fits, midnights, place } from './stripLayout'
 
 export type Segment = Schemas['Segment']
 
-/** The ground of a segment: colour and, for those who do not see it, a pattern. */
+/** The background of a segment: a colour and, for people who cannot tell colours apart, a pattern. */
 const grounds = {
   allow: 'bg-reed-wash border-reed',
   watch: 'bg-tide-wash border-tide strip-watch',
@@ -18,7 +18,7 @@ const told = (s: Segment) => `${formatTime(s.from)} to ${formatTime(s.to)}: ${s.
 
 type Props = { segments: Segment[]; label: string; days?: boolean; thin?: boolean }
 
-/** Verdicts over time, from left to right, exact to the minute. */
+/** A strip of verdicts over time, from left to right, exact to the minute. */
 export function Strip({ segments, label, days, thin }: Props) {
   const first = segments[0]
   const last = segments.at(-1)

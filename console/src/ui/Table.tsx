@@ -6,14 +6,14 @@ export const cellClass = 'border-rule border-b px-3 py-2 align-top first:pl-0 la
 
 type HeadProps = {
   children: ReactNode
-  /** How the column is sorted now; nothing where it is not. */
+  /** The present order of the column; undefined if the table is not sorted by it. */
   sorted?: 'ascending' | 'descending'
   onSort?: () => void
   right?: boolean
   className?: string
 }
 
-/** A sticky column head; where the column can be sorted, a button. */
+/** A sticky column head; a button if the column can be sorted. */
 export function Head({ children, sorted, onSort, right, className }: HeadProps) {
   const inner = onSort ? (
     <button type="button" onClick={onSort} className="inline-flex items-center gap-1 hover:text-ink">
@@ -39,7 +39,7 @@ export function Head({ children, sorted, onSort, right, className }: HeadProps) 
   )
 }
 
-/** Moves between the rows of a table by the arrow keys: between the first link or button of each. */
+/** Moves the focus between the rows of a table by the arrow keys: to the first link or button of each row. */
 export function onRowKeys(event: KeyboardEvent<HTMLElement>) {
   if (event.key !== 'ArrowDown' && event.key !== 'ArrowUp') return
   const row = (event.target as HTMLElement).closest('tr')

@@ -2,7 +2,7 @@ import { clsx } from 'clsx'
 
 export type Verdict = 'allow' | 'watch' | 'hold' | 'block'
 
-/** Every verdict, the loosest first. */
+/** Every verdict, the least strict first. */
 export const verdicts: Verdict[] = ['allow', 'watch', 'hold', 'block']
 
 const shapes = {
@@ -19,12 +19,12 @@ const shapes = {
 
 const inks = { allow: 'text-reed', watch: 'text-tide', hold: 'text-ochre', block: 'text-clay' }
 
-/** What the API calls a verdict where rules may also only note. */
+/** The verdicts of rules, which may also only record. */
 export const isVerdict = (text: string | undefined): text is Verdict => verdicts.includes(text as Verdict)
 
 type Props = { verdict: Verdict; large?: boolean; bare?: boolean }
 
-/** The one mark of a verdict: told by shape and word before colour. Bare, the word is for those who listen alone. */
+/** The mark of a verdict: a shape and a word, not only a colour. Bare, only screen readers get the word. */
 export function VerdictMark({ verdict, large, bare }: Props) {
   return (
     <span
@@ -43,7 +43,7 @@ export function VerdictMark({ verdict, large, bare }: Props) {
   )
 }
 
-/** Stands in place of a verdict where there is nothing to decide on. */
+/** The mark in place of a verdict if there is nothing to decide on. */
 export function NoVerdict({ children }: { children: string }) {
   return (
     <span className="inline-flex items-center gap-1.5 font-semibold text-ochre">

@@ -1,7 +1,7 @@
 import type { ReactNode } from 'react'
 import { viewClass } from './viewClass'
 
-/** The ways to look at a page, one of which is shown; counts, where there are any, stand after the names, and children at the end of the row. */
+/** Buttons for the views of a page; counts, if any, come after the names, and children at the end of the row. */
 export function ViewButtons<V extends string>({
   names,
   chosen,

@@ -1,11 +1,11 @@
 import { createContext, type ReactNode, useCallback, useContext, useEffect, useState } from 'react'
 
-/** Something that can be done about what was said, as taking it back. */
+/** An action beside an announcement, such as undoing. */
 export type Action = { label: string; run: () => void }
 
 const Announce = createContext<((text: string, action?: Action) => void) | null>(null)
 
-/** One live region for the results of actions: shown for a while at the foot, and read out. */
+/** The live region for the results of actions, which it shows for a while at the bottom of the page; screen readers read them. */
 export function Announcer({ children }: { children: ReactNode }) {
   const [said, setSaid] = useState<{ text: string; times: number; action?: Action }>({ text: '', times: 0 })
   const announce = useCallback(

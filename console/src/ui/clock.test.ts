@@ -68,7 +68,7 @@ const minute = 60e3
 const day = 24 * 60 * minute
 const shown = (at: number) => Date.parse(`${wallClock(new Date(at))}Z`)
 
-/** The clock changes of the zone that is kept, found by halving the months in which its offset is not the same at both ends. */
+/** The clock changes of the organisation's zone, found by bisecting the months whose ends have different offsets. */
 function changes(fromYear: number, toYear: number): number[] {
   const found: number[] = []
   const offset = (at: number) => shown(at) - at

@@ -1,11 +1,11 @@
 /**
- * Moments are said by the organisation's clock, wherever the browser is: the days of schedules and exceptions begin there.
- * The zone is kept once, before anything is shown.
+ * Moments are shown in the organisation's time zone, wherever the browser is, as days of schedules and exceptions begin by that clock.
+ * The zone is set once, before anything is shown.
  */
 let zone: string | undefined
 let formats = new Map<string, Intl.DateTimeFormat>()
 
-/** Sets the zone, by its IANA name; a browser that does not know it goes by its own. */
+/** Sets the zone by its IANA name; a browser that does not know the zone uses its own. */
 export function keepZone(name: string | undefined) {
   try {
     new Intl.DateTimeFormat('en-GB', { timeZone: name })
@@ -19,7 +19,7 @@ export function keepZone(name: string | undefined) {
 /** The name of the zone. */
 export const zoneName = () => zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone
 
-/** The zone in brackets, where the browser goes by another clock; else nothing. */
+/** The zone in brackets if the browser's clock differs from the organisation's; otherwise "". */
 export const zoneNote = () => {
   const own = Intl.DateTimeFormat().resolvedOptions().timeZone
   return zone === undefined || zone === own ? '' : ` (${zone})`
@@ -49,7 +49,7 @@ export const formatTime = (instant: string) =>
 /** "Fri". */
 export const formatWeekday = (at: number) => format(new Date(at), { weekday: 'short' })
 
-/** When something ends: "through 27 Nov 2026" where it is a day, else "until 27 Nov 2026, 14:10". */
+/** The end of something: "through 27 Nov 2026" for a day, and otherwise "until 27 Nov 2026, 14:10". */
 export function formatEnd(instant: string): string {
   const at = new Date(instant)
   return at.getTime() === midnight(at).getTime()
@@ -57,7 +57,7 @@ export function formatEnd(instant: string): string {
     : `until ${formatMoment(instant)}`
 }
 
-/** What the clock shows at a moment, to the minute, as a field for it wants it: "2026-11-27T14:10". */
+/** The time on the clock at a moment, to the minute, in the form of a field: "2026-11-27T14:10". */
 export function wallClock(at: Date): string {
   const shown = format(at, {
     year: 'numeric',
@@ -71,7 +71,7 @@ export function wallClock(at: Date): string {
   return `${year}-${month}-${day}T${time}`
 }
 
-/** A day as people write it, "2026-11-27"; undefined where the calendar has none such. */
+/** A day in the form "2026-11-27"; undefined if the calendar has no such day. */
 export function wallDay(text: string): string | undefined {
   const day = text.trim()
   const at = new Date(`${day}T12:00Z`)
@@ -80,23 +80,23 @@ export function wallDay(text: string): string | undefined {
     : undefined
 }
 
-/** What the clock shows, from how people write it: "2026-11-27 14:10", or a day for its beginning; undefined where it is neither. */
+/** Reads a time of the clock, "2026-11-27 14:10", or a day, which means its beginning; undefined for any other text. */
 export function wallMoment(text: string): string | undefined {
   const [, day = '', time = '00:00'] = /^(\S+?)(?:[T\s]+(\d{1,2}:\d{2}))?$/.exec(text.trim()) ?? []
   const padded = time.padStart(5, '0')
   return wallDay(day) && padded < '24:00' && padded.slice(3) < '60' ? `${day}T${padded}` : undefined
 }
 
-/** The moment at which the clock shows "2026-11-27T14:10": the first where it does so twice, the instant of the change where it does not. */
+/** The moment at which the clock shows "2026-11-27T14:10": the first one if it shows it twice, the instant of the change if it never does. */
 export function instantOf(wall: string): Date {
   const asUTC = (text: string) => Date.parse(`${text.slice(0, 16)}Z`)
   const want = asUTC(wall)
   const shown = (at: number) => asUTC(wallClock(new Date(at)))
-  // No zone is further from UTC than 26 hours; a change moves the clock between the offsets before and after.
+  // Every offset is less than 26 hours, so only the offsets before and after that time can apply.
   const offsets = [-36, 36].map((hours) => shown(want + hours * 3600e3) - (want + hours * 3600e3))
   const found = offsets.map((offset) => want - offset).filter((at) => shown(at) === want)
   if (found.length > 0) return new Date(Math.min(...found))
-  // Skipped: the first minute that shows more. The clock jumps between the moments that the two offsets give.
+  // The clock skips the time: the result is the first minute that shows a later one, between the moments that the two offsets give.
   let low = want - Math.max(...offsets)
   let high = want - Math.min(...offsets)
   while (high - low > 60e3) {
@@ -107,19 +107,19 @@ export function instantOf(wall: string): Date {
   return new Date(high)
 }
 
-/** The day, as "2026-11-27", so many days after another. */
+/** The day, in the form "2026-11-27", a number of days after another. */
 function dayLater(day: string, days: number): string {
   const at = new Date(`${day}T12:00Z`)
   at.setUTCDate(at.getUTCDate() + days)
   return at.toISOString().slice(0, 10)
 }
 
-/** The moment with which a day begins, so many days after that of a moment: midnight or, where the clock skips it, the instant of the change. */
+/** The beginning of the day a number of days after that of a moment: midnight or, if the clock skips it, the instant of the change. */
 export function midnight(at: Date, days = 0): Date {
   return instantOf(`${dayLater(wallClock(at).slice(0, 10), days)}T00:00`)
 }
 
-/** The moments with which the days begin that a stretch of time touches. Days are counted, so that it ends whatever the clock does. */
+/** The beginnings of all days within a span of time. It counts days, so that it ends whatever the clock does. */
 export function dayBegins(from: number, to: number): number[] {
   const begins: number[] = []
   let day = wallClock(new Date(from)).slice(0, 10)

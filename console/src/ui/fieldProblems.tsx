@@ -1,12 +1,12 @@
 import { ApiProblem } from '../api/client'
 import { ProblemNotice } from './Notice'
 
-/** What is wrong with a field, by the beginning of its path. */
+/** The problem of a field, by the beginning of its path. */
 export type Wrong = (path: string) => string | undefined
 
 /**
- * What the service says of the fields of a form. `wrong` tells it beside a field; `others`, which stands after all fields, tells what no
- * field asked for, so that nothing is hidden.
+ * The problems that the service found in the fields of a form. `wrong` returns those of a field; `others`, which comes after all fields, returns
+ * those that no field asked for, so that nothing is hidden.
  */
 export function fieldProblems(error: Error | null): { wrong: Wrong; others: () => React.ReactNode } {
   const fields = error instanceof ApiProblem ? [...error.fields] : []

@@ -1,6 +1,6 @@
 import { useEffect, useState } from 'react'
 
-/** A text, or what is typed into a form, as it was when nobody had typed for a moment. */
+/** The value of a text or a form when nobody has typed for a moment. */
 export function useSettled<T>(text: T) {
   const [settled, setSettled] = useState(text)
   useEffect(() => {

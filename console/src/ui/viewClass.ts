@@ -1,6 +1,6 @@
 import { clsx } from 'clsx'
 
-/** The classes of a link to one of the ways to look at a page. */
+/** The classes of a link to a view of a page. */
 export const viewClass = (chosen: boolean) =>
   clsx(
     'whitespace-nowrap border-b-2 pb-0.5',

@@ -30,12 +30,12 @@ type Props = {
   text: string
   findings: Schemas['Finding'][]
   onChange: (text: string) => void
-  /** The line in which the caret is. */
+  /** The line that holds the caret. */
   onLine: (line: string) => void
   onPasted: (pasted: Pasted) => void
 }
 
-/** A text editor for the notation. What is known about lines comes from the service, for those in view and those that change. */
+/** A text editor for the notation. The service explains the lines in view and those that change. */
 export function ListEditor({ label, text, findings, onChange, onLine, onPasted }: Props) {
   const box = useRef<HTMLDivElement>(null)
   const view = useRef<EditorView>(null)
@@ -93,7 +93,7 @@ export function ListEditor({ label, text, findings, onChange, onLine, onPasted }
   )
 }
 
-/** Lines that need a look: those in view, and those that the text did not have when it was opened. */
+/** The lines to be explained: those in view, and those that the text did not have when it was opened. */
 function linesToKnow(view: EditorView, opened: Set<string>) {
   const lines = new Set<string>()
   for (const { from, to } of view.visibleRanges) {
@@ -111,7 +111,7 @@ async function diagnose(view: EditorView, known: Explanations, opened: Set<strin
   try {
     await known.fetch(linesToKnow(view, opened))
   } catch {
-    return [] // without the service nothing can be said; saving will tell
+    return [] // without the service there are no explanations; saving shows the error
   }
   const byEntry = new Map<string, Schemas['Finding'][]>()
   for (const finding of findings) {
@@ -164,7 +164,7 @@ async function diagnose(view: EditorView, known: Explanations, opened: Set<strin
 
 const leading = (text: string) => text.length - text.trimStart().length
 
-/** Puts a pattern in place of a line's, and keeps the note. */
+/** Replaces the pattern of a line, and keeps the note. */
 const put = (name: string, pattern: string) => ({
   name,
   apply: (view: EditorView, from: number) => {
@@ -199,7 +199,7 @@ async function tooltip(view: EditorView, pos: number, known: Explanations) {
   }
 }
 
-/** What may stand where the caret is: hosts that were seen, and the words of the notation. */
+/** The completions at the caret: hosts of recorded requests, and the words of the notation. */
 async function complete(context: CompletionContext) {
   const attribute = context.matchBefore(/\[\w*/)
   if (attribute) {
@@ -239,7 +239,7 @@ async function complete(context: CompletionContext) {
   }
 }
 
-/** Text from elsewhere is turned into the entries meant, and the changes are shown. */
+/** Turns pasted text into the entries that it means, and shows the changes. */
 function paste(event: ClipboardEvent, view: EditorView, tell: (pasted: Pasted) => void) {
   const text = event.clipboardData?.getData('text/plain') ?? ''
   const lines = text.split(/\r\n|\r|\n/)

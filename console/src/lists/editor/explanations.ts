@@ -2,10 +2,10 @@ import { api, data, type Schemas } from '../../api/client'
 
 export type Explanation = Schemas['Explanation']
 
-/** How many lines one call explains. */
+/** The most lines that one call explains. */
 const most = 2000
 
-/** What the service says about lines, asked for once each. */
+/** The service's explanations of lines, fetched once for each line. */
 export class Explanations {
   private readonly known = new Map<string, Explanation>()
   private readonly asked = new Set<string>()
@@ -14,7 +14,7 @@ export class Explanations {
     return this.known.get(line.trim())
   }
 
-  /** Asks for lines that are not known, and says whether anything came. */
+  /** Fetches the explanations of unknown lines, and returns whether there were any. */
   async fetch(lines: Iterable<string>) {
     const wanted = new Set<string>()
     for (const line of lines) {

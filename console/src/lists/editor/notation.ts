@@ -3,7 +3,7 @@ import { tags } from '@lezer/highlight'
 
 type State = { part: 'start' | 'host' | 'path' | 'query' | 'regex' | 'word' | 'attributes' }
 
-/** Colours the notation for entries; the service alone says what is right. */
+/** Highlights the notation of entries; only the service checks it. */
 const language = StreamLanguage.define<State>({
   name: 'entries',
   startState: () => ({ part: 'start' }),
