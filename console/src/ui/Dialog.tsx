@@ -8,7 +8,7 @@ type Props = {
   open: boolean
   onOpenChange: (open: boolean) => void
   title: string
-  /** One sentence on what will happen; read out with the title. */
+  /** One sentence that describes the dialog; read out with the title. */
   description: ReactNode
   wide?: boolean
   children: ReactNode

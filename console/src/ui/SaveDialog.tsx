@@ -11,7 +11,7 @@ type Thing = { name: string }
 
 type Props<Saved, T extends Thing> = {
   title: string
-  /** One sentence on what will happen; read out with the title. */
+  /** One sentence that describes the dialog; read out with the title. */
   description: ReactNode
   wide?: boolean
   /** The label of the button. */
