@@ -12,13 +12,13 @@ import (
 	"widelark/internal/cli/object"
 )
 
-// named is the kinds whose names can be completed, by the word that arguments and flags use for them.
+// named maps the words of arguments and flags to the kinds whose names can be completed.
 var named = map[string]object.Kind{
 	"person": object.Persons, "group": object.Groups, "network": object.Networks, "machine": object.Machines, "policy": object.Policies, "exception": object.Exceptions, "app": object.Apps,
 	"schedule": object.Schedules, "expectation": object.Expectations, "list": object.Lists,
 }
 
-// nounKinds says which kind the first argument of a noun's verbs names; flagKinds which kind a flag's value names.
+// nounKinds maps a noun to the kind that the first argument of its verbs names; flagKinds maps a flag to the kind that its value names.
 var (
 	nounKinds = map[string]string{
 		"person": "person", "group": "group", "network": "network", "machine": "machine", "policy": "policy", "exception": "exception", "app": "app",
@@ -30,13 +30,13 @@ var (
 	}
 )
 
-// complete has the shell offer the names that the service knows, for arguments and for flags.
+// complete registers completions that offer the service's names for arguments and flags.
 func complete(a *command.App, root *cobra.Command) {
 	command.Walk(root, func(cmd *cobra.Command) {
 		for flag, of := range flagKinds {
-			calendar := flag == "as" && cmd.Name() == "import" // what its events become
+			calendar := flag == "as" && cmd.Name() == "import" // here the flag says what events become
 			if cmd.Flags().Lookup(flag) != nil && !calendar {
-				_ = cmd.RegisterFlagCompletionFunc(flag, names(a, named[of])) // it fails only where the flag is not there
+				_ = cmd.RegisterFlagCompletionFunc(flag, names(a, named[of])) // it fails only if the flag does not exist
 			}
 		}
 		_, arguments, _ := strings.Cut(cmd.Use, " ")
@@ -57,7 +57,7 @@ func complete(a *command.App, root *cobra.Command) {
 	})
 }
 
-// names offers the names of a kind that begin as what is typed does; full names too. A service that does not answer offers nothing.
+// names offers the names and full names of a kind that begin with the typed text. If the service does not answer, it offers nothing.
 func names(a *command.App, k object.Kind) cobra.CompletionFunc {
 	return func(cmd *cobra.Command, _ []string, begun string) (found []cobra.Completion, _ cobra.ShellCompDirective) {
 		ctx, stop := context.WithTimeout(context.Background(), 3*time.Second)

@@ -8,7 +8,7 @@ import (
 	"widelark/internal/cli/command"
 )
 
-// examples are command lines for commands that do not show one where they are made: all that a small command needs to be understood.
+// examples holds examples for commands whose definition has none: short commands that an example explains.
 var examples = []string{
 	`account add ivo --full-name "Ivo Sedge"`,
 	`account ls`,
@@ -110,7 +110,7 @@ var examples = []string{
 	`whoami`,
 }
 
-// exemplify gives commands without an example those above.
+// exemplify sets the examples of commands from [examples].
 func exemplify(root *cobra.Command) {
 	byPath := map[string][]string{}
 	for _, line := range examples {
@@ -125,7 +125,7 @@ func exemplify(root *cobra.Command) {
 	})
 }
 
-// exampleWords returns the words of a line up to the first that is quoted: enough to find its command.
+// exampleWords returns the words of a line up to the first quoted one, which are enough to find its command.
 func exampleWords(line string) []string {
 	line, _, _ = strings.Cut(line, `"`)
 	line, _, _ = strings.Cut(line, `'`)

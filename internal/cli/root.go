@@ -1,7 +1,7 @@
 // Package cli is the command line `widelark`: nouns, then verbs. It talks to the API and to nothing else.
 //
 // From: arguments.
-// To: package client. Each noun has a package below; what they share is in command, object and question, and no noun calls another.
+// To: package client. Each noun has a package below. Their common parts are in command, object and question, and no noun calls another.
 package cli
 
 import (
@@ -31,7 +31,7 @@ import (
 func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer, version string) int {
 	a := &command.App{In: in, Out: out, Err: errs, Version: version}
 	root := root(a)
-	if len(args) > 0 && strings.HasPrefix(args[0], cobra.ShellCompRequestCmd) { // nothing else needs it, and it takes time
+	if len(args) > 0 && strings.HasPrefix(args[0], cobra.ShellCompRequestCmd) { // only completion needs it, and it takes time
 		complete(a, root)
 	}
 	root.SetArgs(args)
@@ -53,7 +53,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer, 
 	return command.ExitCouldNot
 }
 
-// explainError adds what to do to errors that have a usual remedy.
+// explainError adds a remedy to errors that have a usual one.
 func explainError(err error) string {
 	var problem *client.Problem
 	if errors.As(err, &problem) && problem.Status == 401 && problem.Type != client.NameOrPassword {
@@ -101,12 +101,12 @@ func root(a *command.App) *cobra.Command {
 	return root
 }
 
-// knownCommand refuses a first word that is no command, and says which are spelt alike.
+// knownCommand refuses a first word that is no command, and suggests commands with a similar spelling.
 func knownCommand(root *cobra.Command, args []string) error {
 	if len(args) == 0 {
 		return nil
 	}
-	root.SuggestionsMinimumDistance = 2 // letters that differ
+	root.SuggestionsMinimumDistance = 2 // in letters
 	text := fmt.Sprintf("unknown command %q", args[0])
 	if near := root.SuggestionsFor(args[0]); len(near) > 0 {
 		text += "; did you mean " + strings.Join(near, " or ") + "?"

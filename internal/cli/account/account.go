@@ -1,4 +1,4 @@
-// Package account is the commands about who may sign in: accounts, sessions, tokens; signing in and out.
+// Package account implements the commands about accounts, sessions and tokens, and signing in and out.
 //
 // From: arguments.
 // To: the API, by package client.
@@ -253,7 +253,7 @@ func TokenCommand(a *command.App) *cobra.Command {
 	return command.Noun("token", "Your programs' tokens", ls, make, remove)
 }
 
-// readID reads an id as `ls` shows it.
+// readID reads an id in the form that `ls` prints.
 func readID(text string) (uuid.UUID, error) {
 	id, err := uuid.Parse(text)
 	if err != nil {

@@ -54,7 +54,7 @@ func LoginCommand(a *command.App) *cobra.Command {
 	return cmd
 }
 
-// credentials asks for what is missing.
+// credentials asks for the name and the password if they are missing.
 func credentials(a *command.App, name *string, fromInput bool) (string, error) {
 	in := bufio.NewReader(a.In)
 	keyboard, isFile := a.In.(*os.File)
@@ -86,7 +86,7 @@ func credentials(a *command.App, name *string, fromInput bool) (string, error) {
 	return strings.TrimRight(line, "\r\n"), nil
 }
 
-// newToken signs in for as long as it takes to make a token.
+// newToken signs in, creates a token, and signs out.
 func newToken(ctx context.Context, server, name, password string) (*client.NewTokenOutputBody, error) {
 	jar, err := cookiejar.New(nil)
 	if err != nil {
@@ -178,7 +178,7 @@ func StatusCommand(a *command.App) *cobra.Command {
 				return err
 			}
 			draft, err := api.GetDraftWithResponse(cmd.Context())
-			if err != nil { // who is not signed in sees that it runs, and no more
+			if err != nil { // without a sign-in, only that the service runs
 				return nil //nolint:nilerr
 			}
 			fmt.Fprintf(a.Out, "\n%s\n", draftSaid(a, *draft.JSON200))
@@ -187,7 +187,7 @@ func StatusCommand(a *command.App) *cobra.Command {
 	})
 }
 
-// draftSaid says in a sentence how the draft stands beside what is live.
+// draftSaid returns a sentence on the differences between the draft and the live edition.
 func draftSaid(a *command.App, d client.DraftOutputBody) string {
 	said := fmt.Sprintf("Live is revision %d, %q; the draft is the same.", d.Live.Number, d.Live.Note)
 	if d.Changed > 0 {

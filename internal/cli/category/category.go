@@ -1,4 +1,4 @@
-// Package category is the commands about what sites are: categories, corrections, scorecards.
+// Package category implements the commands about categories, corrections and scorecards.
 //
 // From: arguments.
 // To: the API, by package client.
@@ -70,7 +70,7 @@ func treeCommand(a *command.App) *cobra.Command {
 	})
 }
 
-// sitesOf tells how many sites a category has or, of one of our own, that lists fill it.
+// sitesOf returns the number of a category's sites or, for a category made of lists, says so.
 func sitesOf(c client.Category) string {
 	if c.Own != nil {
 		return "lists"
@@ -171,11 +171,11 @@ func newCommand(a *command.App) *cobra.Command {
 	cmd.Flags().StringVar(&about, "about", "", "what it is for, in a sentence")
 	cmd.Flags().StringVar(&family, "family", "", "the key of a family of the catalogue (default a family of our own)")
 	cmd.Flags().BoolVar(&adds, "adds", false, "add to what the catalogue says, instead of standing in its place")
-	_ = cmd.MarkFlagRequired("list") // the flag is there
+	_ = cmd.MarkFlagRequired("list") // it fails only if the flag does not exist
 	return cmd
 }
 
-// ownCategory finds a category of our own.
+// ownCategory finds a category that the organisation made.
 func ownCategory(ctx context.Context, api *client.ClientWithResponses, key string) (client.Category, error) {
 	all, err := categories(ctx, api, "")
 	if err != nil {
@@ -306,7 +306,7 @@ func correctCommand(a *command.App) *cobra.Command {
 	cmd.Flags().StringVar(&why, "why", "", "the reason, for whoever wonders later")
 	cmd.Flags().StringVar(&file, "file", "", "a file of entries, one a line; - is standard input")
 	cmd.Flags().StringArrayVar(&also, "entry", nil, "another entry with the same categories; may be repeated")
-	_ = cmd.MarkFlagRequired("why") // the flag is there
+	_ = cmd.MarkFlagRequired("why") // it fails only if the flag does not exist
 	return cmd
 }
 

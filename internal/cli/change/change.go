@@ -1,4 +1,4 @@
-// Package change is the commands about what is to go live: differences, publishing, history, review, replays; the configuration as files.
+// Package change implements the commands about the draft and revisions: differences, publishing, history, review, replays, and the configuration as files.
 //
 // From: arguments.
 // To: the API, by package client.
@@ -18,7 +18,7 @@ import (
 	"widelark/internal/cli/question"
 )
 
-// state checks what a state is called: draft, live or the number of a revision.
+// state checks the name of a state: draft, live or the number of a revision.
 func state(text string) (string, error) {
 	if text == "draft" || text == "live" {
 		return text, nil
@@ -82,7 +82,7 @@ func differenceRows(data any, changes []client.ObjectDifference) command.View {
 	return v
 }
 
-// differenceMarks are what stands before each line of a difference.
+// differenceMarks holds the marks before the lines of a difference.
 var differenceMarks = map[string]string{"added": "+", "made": "+", "removed": "-", "changed": "~", "moved": ">"}
 
 func showDiff(a *command.App, changes []client.ObjectDifference, from, to string) {
@@ -159,7 +159,7 @@ func PublishCommand(a *command.App) *cobra.Command {
 	return cmd
 }
 
-// refused tells which expectations fail, where they are why nothing was published: the answer is no then.
+// refused prints the failing expectations if they kept the draft from being published, and returns [command.ErrNo].
 func refused(ctx context.Context, a *command.App, api *client.ClientWithResponses, err error) error {
 	var problem *client.Problem
 	if !errors.As(err, &problem) || problem.Type != client.ExpectationsFail {

@@ -165,9 +165,9 @@ func BackupCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			file, err := os.OpenFile(args[0], os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600) // it tells what is open to whom
+			file, err := os.OpenFile(args[0], os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600) // the file shows who may reach what
 			if err == nil {
-				err = file.Chmod(0o600) // one that was there, too
+				err = file.Chmod(0o600) // also of a file that existed
 			}
 			if err != nil {
 				return err
@@ -196,7 +196,7 @@ func BackupCommand(a *command.App) *cobra.Command {
 	}
 }
 
-// maxBackup is how much a backup may hold unpacked, in bytes: what the service takes in one request.
+// maxBackup is the largest size of a decompressed backup, in bytes: the service's limit for one request.
 const maxBackup = 256 << 20
 
 func RestoreCommand(a *command.App) *cobra.Command {

@@ -75,7 +75,7 @@ func turnedRows(a *command.App, records []client.ReplayRequest) command.View {
 	return v
 }
 
-// showReplay tells which requests turn and, one by one, the first of them.
+// showReplay prints the number of requests that turn and, one by one, the first of them.
 func showReplay(a *command.App, r *client.ReplayOutputBody, limit int64) error {
 	if a.Format == "csv" && limit > 0 {
 		return a.Show(turnedRows(a, r.Records))
@@ -148,7 +148,7 @@ func AffectedCommand(a *command.App) *cobra.Command {
 	return a.Reads(cmd)
 }
 
-// showAffected tells who asked for what would be blocked, and when.
+// showAffected prints who requested what would be blocked, and when.
 func showAffected(a *command.App, r *client.AffectedOutputBody) error {
 	v := command.View{Data: r, Columns: []string{"Group", "Requests", "People", "By the hour, 0 to 23"}, Numbers: []int{1, 2}}
 	for _, g := range r.Groups {
@@ -178,7 +178,7 @@ func showAffected(a *command.App, r *client.AffectedOutputBody) error {
 	return a.Show(v)
 }
 
-// bars draws numbers as columns of eighths.
+// bars draws numbers as block characters, in eighths of the largest.
 func bars(numbers []int64) string {
 	const steps = " ▁▂▃▄▅▆▇█"
 	most := slices.Max(numbers)
@@ -193,7 +193,7 @@ func bars(numbers []int64) string {
 	return b.String()
 }
 
-// showTurns says which URLs turn between two states.
+// showTurns prints the URLs whose verdict turns between two states.
 func showTurns(ctx context.Context, a *command.App, api *client.ClientWithResponses, from, to string) error {
 	answer, err := api.GetTurnsWithResponse(ctx, &client.GetTurnsParams{From: &from, To: &to})
 	if err != nil {

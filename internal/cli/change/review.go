@@ -71,7 +71,7 @@ func showReview(a *command.App, found []client.ReviewFinding, all bool) {
 			last = head
 		}
 		text := f.Text
-		if !strings.Contains(text, f.At.Name) { // of a rule or an entry, which does not say where it stands
+		if !strings.Contains(text, f.At.Name) { // about a rule or an entry: its text does not name the object
 			text = f.At.Name + ": " + text
 		}
 		fmt.Fprintf(a.Out, "%s\n", a.Wrapped(text, 2))

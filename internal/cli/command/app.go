@@ -1,7 +1,7 @@
-// Package command is what the commands of `widelark` share: one run of the program, arguments, moments, files and tables.
+// Package command holds the common parts of the commands of `widelark`: one run of the program, arguments, moments, files and tables.
 //
 // From: arguments, standard input, the settings.
-// To: the API, by package client; what is printed.
+// To: the API, by package client, and printed output.
 package command
 
 import (
@@ -23,10 +23,10 @@ const (
 	ExitCouldNot = 3
 )
 
-// ErrNo ends a command whose answer is "no", after it has said so.
+// ErrNo ends a command whose answer is "no". The command has printed its answer before.
 var ErrNo = errors.New("no")
 
-// App is what the commands share in one run.
+// App holds the state that the commands of one run share.
 type App struct {
 	In       io.Reader
 	Out, Err io.Writer
@@ -35,16 +35,16 @@ type App struct {
 	Version  string
 
 	asked        sync.Once
-	organisation *time.Location // see zone
+	organisation *time.Location // see [App.Zone]; nil until it is known
 	zoneless     error
 }
 
-// API returns a client with the kept sign-in.
+// API returns a client with the stored token.
 func (a *App) API() (*client.ClientWithResponses, error) {
 	return client.New(a.Settings.Server, a.Settings.Token)
 }
 
-// WithAPI makes what a command runs from a function that wants a client.
+// WithAPI returns the function of a command that needs a client.
 func (a *App) WithAPI(run func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error) func(*cobra.Command, []string) error {
 	return func(cmd *cobra.Command, args []string) error {
 		api, err := a.API()

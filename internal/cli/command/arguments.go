@@ -7,16 +7,16 @@ import (
 	"github.com/spf13/cobra"
 )
 
-// NothingToChange is for edits without a flag.
+// NothingToChange is the error of an edit without a flag.
 var NothingToChange = Usagef("nothing to change: give at least one flag")
 
-// UsageError is a mistake in the arguments.
+// UsageError describes a mistake in the arguments.
 type UsageError struct{ error }
 
-// Usagef returns a mistake in the arguments.
+// Usagef returns a [*UsageError].
 func Usagef(format string, args ...any) error { return UsageError{fmt.Errorf(format, args...)} }
 
-// Noun makes a command that only holds verbs.
+// Noun returns a command that only holds verbs.
 func Noun(use, short string, verbs ...*cobra.Command) *cobra.Command {
 	cmd := &cobra.Command{Use: use, Short: short, Args: cobra.ArbitraryArgs, RunE: func(cmd *cobra.Command, args []string) error {
 		if len(args) > 0 {
@@ -28,7 +28,7 @@ func Noun(use, short string, verbs ...*cobra.Command) *cobra.Command {
 	return cmd
 }
 
-// Exactly is cobra.ExactArgs with names in its message.
+// Exactly is cobra.ExactArgs with the names of the arguments in its message.
 func Exactly(names ...string) cobra.PositionalArgs {
 	return func(_ *cobra.Command, args []string) error {
 		if len(names) == 0 && len(args) > 0 {
@@ -41,7 +41,7 @@ func Exactly(names ...string) cobra.PositionalArgs {
 	}
 }
 
-// AtMost is cobra.MaximumNArgs with a clear message.
+// AtMost is cobra.MaximumNArgs with the names of the arguments in its message.
 func AtMost(most int) cobra.PositionalArgs {
 	return func(_ *cobra.Command, args []string) error {
 		if len(args) > most {
@@ -51,7 +51,7 @@ func AtMost(most int) cobra.PositionalArgs {
 	}
 }
 
-// AtLeast wants the named arguments; the last may be repeated.
+// AtLeast requires the named arguments; the last may be repeated.
 func AtLeast(names ...string) cobra.PositionalArgs {
 	return func(_ *cobra.Command, args []string) error {
 		if len(args) < len(names) {
@@ -61,7 +61,7 @@ func AtLeast(names ...string) cobra.PositionalArgs {
 	}
 }
 
-// Apart refuses flags that contradict each other: the first of each row with any of the others.
+// Apart refuses flags that contradict each other: the first of each row together with any of the others.
 func Apart(cmd *cobra.Command, rows ...[]string) error {
 	for _, row := range rows {
 		for _, other := range row[1:] {

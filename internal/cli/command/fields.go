@@ -2,13 +2,13 @@ package command
 
 import "fmt"
 
-// Match makes an If-Match header for an object of that version.
+// Match returns an If-Match header for an object at a version (RFC 9110, section 13.1.1).
 func Match(version int64) *string {
 	tag := fmt.Sprintf(`"%d"`, version)
 	return &tag
 }
 
-// OrEmpty returns what a pointer points to; "" for nil.
+// OrEmpty returns the text that a pointer points to; "" for nil.
 func OrEmpty[T ~string](p *T) string {
 	if p == nil {
 		return ""
@@ -16,7 +16,7 @@ func OrEmpty[T ~string](p *T) string {
 	return string(*p)
 }
 
-// Deref returns what a pointer points to; the zero value for nil.
+// Deref returns the value that a pointer points to; the zero value for nil.
 func Deref[T any](p *T) T {
 	var zero T
 	if p == nil {
@@ -25,7 +25,7 @@ func Deref[T any](p *T) T {
 	return *p
 }
 
-// Optional returns a pointer to a text; nil for "", which is how the API leaves a field out.
+// Optional returns a pointer to a text; nil for "", which leaves the field out.
 func Optional[T ~string](text string) *T {
 	if text == "" {
 		return nil

@@ -8,7 +8,7 @@ import (
 	"time"
 )
 
-// Progress counts what is read from r on standard error, where that is a terminal.
+// Progress returns a reader that shows the number of bytes read from r on standard error if that is a terminal.
 func (a *App) Progress(r io.Reader, what string) (io.Reader, func()) {
 	file, ok := a.Err.(*os.File)
 	if !ok || (&App{Out: file}).width() == 0 {
@@ -36,7 +36,7 @@ func (p *progress) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// Save writes all that r has to a file.
+// Save writes everything from r to a file.
 func Save(path string, r io.Reader) error {
 	file, err := os.Create(path)
 	if err != nil {
@@ -46,7 +46,7 @@ func Save(path string, r io.Reader) error {
 	return errors.Join(err, file.Close())
 }
 
-// NewFile makes a file that is not there yet; with force, one that may be.
+// NewFile creates a file. It refuses to overwrite an existing file without force.
 func NewFile(name string, mode os.FileMode, force bool) (*os.File, error) {
 	flags := os.O_WRONLY | os.O_CREATE | os.O_EXCL
 	if force {
@@ -59,7 +59,7 @@ func NewFile(name string, mode os.FileMode, force bool) (*os.File, error) {
 	return file, err
 }
 
-// Open returns the file of that name, standard input for "-".
+// Open opens the file with a name; "-" is standard input.
 func (a *App) Open(name string) (io.ReadCloser, error) {
 	if name == "-" {
 		return io.NopCloser(a.In), nil

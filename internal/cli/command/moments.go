@@ -10,10 +10,10 @@ import (
 	"widelark/core/schedule"
 )
 
-// Clock is how moments are written for people.
+// Clock is the layout of moments for people.
 const Clock = "Mon 2 Jan 15:04"
 
-// EndSaid says until when something lasts, which is until a moment or through a day. Layout is for moments.
+// EndSaid returns until when something lasts: until a moment or through a day. layout is the layout of moments.
 func (a *App) EndSaid(end time.Time, layout string) string {
 	end = a.ByClock(end)
 	if end.Equal(schedule.Today(end, end.Location())) {
@@ -41,7 +41,7 @@ func Duration(text string) (time.Duration, error) {
 	return d, nil
 }
 
-// end reads when something ends: a length of time from now, a day (which is its last), or a moment, by the clock of a zone.
+// end reads the end of something: a duration from now, its last day, or a moment, by the clock of a zone.
 func end(text string, zone *time.Location) (*time.Time, error) {
 	if text == "" {
 		return nil, nil
@@ -63,7 +63,7 @@ func end(text string, zone *time.Location) (*time.Time, error) {
 	return &at, nil
 }
 
-// Moment shows an instant: short and local in a table, RFC 3339 elsewhere.
+// Moment returns a moment for the output format: short and by the organisation's clock in a table, RFC 3339 in any other.
 func (a *App) Moment(at time.Time) string {
 	if a.Format == "table" {
 		return a.ByClock(at).Format("2006-01-02 15:04")
@@ -71,14 +71,14 @@ func (a *App) Moment(at time.Time) string {
 	return at.Format(time.RFC3339)
 }
 
-// InZone returns an app that says moments by the clock of a zone, and does not ask the service for one.
+// InZone returns an app that writes moments by the clock of a zone, and does not ask the service for its zone.
 func InZone(zone *time.Location) *App {
 	a := &App{}
 	a.asked.Do(func() { a.organisation = zone })
 	return a
 }
 
-// Zone returns the organisation's time zone, in which days begin and moments are said. It is asked for once.
+// Zone returns the organisation's time zone, in which days begin and moments are written. It asks the service once.
 func (a *App) Zone() (*time.Location, error) {
 	a.asked.Do(func() { a.organisation, a.zoneless = a.askZone() })
 	return a.organisation, a.zoneless
@@ -95,13 +95,13 @@ func (a *App) askZone() (*time.Location, error) {
 	switch {
 	case err != nil:
 		return nil, fmt.Errorf("the service does not say its time zone: %w", err)
-	case answer.JSON200.Zone == "": // an older one, and "" would be read as UTC
+	case answer.JSON200.Zone == "": // an older service; "" would mean UTC
 		return time.Local, nil
 	}
 	return time.LoadLocation(answer.JSON200.Zone)
 }
 
-// ByClock returns a moment by the organisation's clock, to be shown; by this machine's where the service does not say its zone.
+// ByClock returns a moment by the organisation's clock, for output; by this machine's clock if the service does not return its zone.
 func (a *App) ByClock(at time.Time) time.Time {
 	zone, err := a.Zone()
 	if err != nil {
@@ -110,7 +110,7 @@ func (a *App) ByClock(at time.Time) time.Time {
 	return at.In(zone)
 }
 
-// End is [end] by the organisation's clock. An end is never read by another clock: it would be somebody else's midnight.
+// End reads the end of something (see [end]) by the organisation's clock. It never falls back on another clock, whose midnight would be a different moment.
 func (a *App) End(text string) (*time.Time, error) {
 	if text == "" {
 		return nil, nil

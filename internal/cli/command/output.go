@@ -25,10 +25,10 @@ type View struct {
 	Rows    [][]string
 	Numbers []int  // the columns, from 0, that hold numbers
 	Foot    string // one line below a table
-	Empty   string // what to say where a table would have no rows
+	Empty   string // printed in place of a table without rows
 }
 
-// Reads gives a command the flag -o. JSON and YAML hold the API's own fields; CSV what the table shows.
+// Reads gives a command the flag -o. JSON and YAML hold the API's own fields; CSV holds the columns of the table.
 func (a *App) Reads(cmd *cobra.Command) *cobra.Command {
 	cmd.Flags().StringVarP(&a.Format, "output", "o", "table", "table, json, yaml or csv")
 	run := cmd.RunE
@@ -42,7 +42,7 @@ func (a *App) Reads(cmd *cobra.Command) *cobra.Command {
 	return cmd
 }
 
-// Show prints a view in the format that was asked for.
+// Show prints a view in the format of the flag -o.
 func (a *App) Show(v View) error {
 	switch a.Format {
 	case "json":
@@ -77,7 +77,7 @@ func writeJSON(w io.Writer, data any) error {
 	return enc.Encode(data)
 }
 
-// writeYAML goes by JSON, so that both have the same names in the same order.
+// writeYAML converts the JSON form, so that both have the same names in the same order.
 func writeYAML(w io.Writer, data any) error {
 	asJSON, err := json.Marshal(data)
 	if err != nil {
@@ -96,7 +96,7 @@ func writeYAML(w io.Writer, data any) error {
 	return enc.Close()
 }
 
-// plainStyle drops the flow style and the quotes that the text had as JSON.
+// plainStyle drops the flow style and the quotation marks of the JSON form.
 func plainStyle(n *yaml.Node) {
 	n.Style = 0
 	for _, child := range n.Content {
@@ -104,7 +104,7 @@ func plainStyle(n *yaml.Node) {
 	}
 }
 
-// Table prints columns under a rule. On a terminal, the widest columns are broken so that it fits.
+// Table prints columns with a line below their heads. On a terminal, it wraps the widest columns so that the table fits.
 func (a *App) Table(v View) {
 	t := table.NewWriter()
 	t.SetOutputMirror(a.Out)
@@ -139,7 +139,7 @@ func row(cells []string) table.Row {
 	return r
 }
 
-// width returns the terminal's width in columns, 0 where the output is no terminal.
+// width returns the terminal's width in columns; 0 if the output is not a terminal.
 func (a *App) width() int {
 	file, ok := a.Out.(*os.File)
 	if !ok || !term.IsTerminal(int(file.Fd())) {
@@ -152,7 +152,7 @@ func (a *App) width() int {
 	return width
 }
 
-// fit takes from the widest column until the table is as wide as the terminal. With a width of 0 all stay as wide as
+// fit narrows the widest columns until the table is as wide as the terminal. With a width of 0 all stay as wide as
 // they are.
 func fit(v View, width int) []table.ColumnConfig {
 	widths := make([]int, len(v.Columns))
@@ -184,7 +184,7 @@ func fit(v View, width int) []table.ColumnConfig {
 	return configs
 }
 
-// Wrapped breaks text at blanks so that it fits the terminal, with every line indented.
+// Wrapped wraps text at blanks to the width of the terminal, and indents every line.
 func (a *App) Wrapped(sentence string, indent int) string {
 	before := strings.Repeat(" ", indent)
 	if width := a.width(); width >= indent+30 {
@@ -193,10 +193,10 @@ func (a *App) Wrapped(sentence string, indent int) string {
 	return before + strings.ReplaceAll(sentence, "\n", "\n"+before)
 }
 
-// Marks are those of the verdicts: told by shape and word, before colour.
+// Marks holds the marks of the verdicts: shapes, so that colour is never the only difference.
 var Marks = map[string]string{"allow": "○", "watch": "◐", "hold": "◇", "block": "■"}
 
-// Verdict shows a verdict with its mark, in colour on a terminal (unless NO_COLOR asks for none).
+// Verdict returns a verdict with its mark, in colour on a terminal unless NO_COLOR is set.
 func (a *App) Verdict(v string) string {
 	shown := Marks[v] + " " + v
 	if a.width() == 0 || os.Getenv("NO_COLOR") != "" {
@@ -214,7 +214,7 @@ func (a *App) Verdict(v string) string {
 	}
 }
 
-// Plural writes a number with the word for one or for many.
+// Plural returns a number with the noun in the singular or plural.
 func Plural(n int64, one, many string) string {
 	if n == 1 {
 		return "1 " + one
@@ -222,7 +222,7 @@ func Plural(n int64, one, many string) string {
 	return Grouped(n) + " " + many
 }
 
-// Grouped writes a number with commas between thousands.
+// Grouped returns a number with commas between thousands.
 func Grouped(n int64) string {
 	digits := fmt.Sprint(n)
 	var b strings.Builder
@@ -235,7 +235,7 @@ func Grouped(n int64) string {
 	return b.String()
 }
 
-// wrapCell breaks what is wider than a column: between words, else after what parts of URLs, dates and times end with, else anywhere.
+// wrapCell wraps a text that is wider than its column: between words, or else after a sign at which URLs, dates and times divide, or else anywhere.
 func wrapCell(cell string, width int) string {
 	if strings.Contains(cell, "\x1b") { // colours: only short cells have them
 		return text.WrapHard(cell, width)
@@ -252,7 +252,7 @@ func wrapCell(cell string, width int) string {
 	return strings.Join(lines, "\n")
 }
 
-// cutAt returns where to break a line that is too wide: after the last blank that fits, else after the last sign that a part ends with.
+// cutAt returns the byte offset at which to break a line that is too wide: after the last blank that fits, or else after the last dividing sign.
 func cutAt(line []rune, width int) int {
 	fits := 0
 	for taken := 0; fits < len(line); fits++ {
@@ -270,7 +270,7 @@ func cutAt(line []rune, width int) int {
 	return max(fits, 1)
 }
 
-// VerdictCell shows a verdict in a table with its mark, elsewhere as the word.
+// VerdictCell returns a verdict for a cell: with its mark in a table, and as the word in any other format.
 func (a *App) VerdictCell(v string) string {
 	if a.Format == "table" {
 		return a.Verdict(v)

@@ -15,15 +15,15 @@ import (
 	"github.com/spf13/pflag"
 )
 
-// Settings say which service is meant and who asks: from flags, environment and the file that `login` writes, in that
+// Settings holds the address of the service and the token: from flags, environment and the file that `login` writes, in that
 // order.
 type Settings struct {
 	Server string `koanf:"server"` // Defaults to http://127.0.0.1:8470.
 	Token  string `koanf:"token"`
-	ID     string `koanf:"id"`   // the id of the token, by which it is taken back
+	ID     string `koanf:"id"`   // the id of the token, by which `logout` removes it
 	Name   string `koanf:"name"` // who signed in
 	path   string
-	Given  bool // the token comes from WIDELARK_TOKEN, whoever signed in
+	Given  bool // the token comes from WIDELARK_TOKEN, not from the file
 }
 
 func (s *Settings) Load(flags *pflag.FlagSet) error {
@@ -55,7 +55,7 @@ func (s *Settings) Load(flags *pflag.FlagSet) error {
 	if err := k.Unmarshal("", s); err != nil {
 		return fmt.Errorf("%s: %w", s.path, err)
 	}
-	if s.Given = os.Getenv("WIDELARK_TOKEN") != ""; s.Given { // it says nothing of who signed in
+	if s.Given = os.Getenv("WIDELARK_TOKEN") != ""; s.Given { // the environment does not say whose token it is
 		s.Name, s.ID = "", ""
 	}
 	if s.Server == "" {

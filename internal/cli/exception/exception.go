@@ -1,4 +1,4 @@
-// Package exception is the commands about exceptions and grants.
+// Package exception implements the commands about exceptions and grants.
 //
 // From: arguments.
 // To: the API, by package client.
@@ -65,7 +65,7 @@ func lsCommand(a *command.App) *cobra.Command {
 	return a.Reads(cmd)
 }
 
-// exceptionFlags are what say how an exception is to be.
+// exceptionFlags holds the flags that describe an exception.
 type exceptionFlags struct {
 	name, why, from, until, by                    string
 	entries, persons, groups, networks, addresses []string
@@ -95,12 +95,12 @@ func (f *exceptionFlags) register(cmd *cobra.Command, edit bool) {
 	flags.StringArrayVar(&f.addresses, "address", nil, "an address or a range whom it is for"+more+"; give it again for more")
 }
 
-// whomGiven reports whether it was said for whom the exception is.
+// whomGiven reports whether the flags say for whom the exception is.
 func (f *exceptionFlags) whomGiven() bool {
 	return f.everybody || len(f.persons)+len(f.groups)+len(f.networks)+len(f.addresses) > 0
 }
 
-// apply makes an exception as the flags that were given say.
+// apply changes an exception according to the flags given.
 func (f *exceptionFlags) apply(ctx context.Context, a *command.App, api *client.ClientWithResponses, changed func(string) bool, body *client.ExceptionInput) (err error) {
 	switch {
 	case f.block:
@@ -140,7 +140,7 @@ func (f *exceptionFlags) apply(ctx context.Context, a *command.App, api *client.
 	return err
 }
 
-// begin reads when something begins: a day begins at its beginning.
+// begin reads the moment at which something begins; a day means its first moment.
 func begin(a *command.App, text string) (*time.Time, error) {
 	day, err := pattern.ParseDate(text)
 	if err != nil {
@@ -220,7 +220,7 @@ func endCommand(a *command.App) *cobra.Command {
 			ended, err := object.Exceptions.Edit(cmd.Context(), api, args[0], func(body *client.ExceptionInput) error {
 				now := time.Now()
 				body.Until = &now
-				if body.From != nil && !body.From.Before(now) { // it never began
+				if body.From != nil && !body.From.Before(now) { // it has never been in force
 					body.From = nil
 				}
 				return nil

@@ -24,7 +24,7 @@ func GrantCommand(a *command.App) *cobra.Command {
 	return cmd
 }
 
-// grantFlags say why, for how long and at whose wish.
+// grantFlags holds the flags of a grant: why, for how long and on whose request.
 type grantFlags struct{ why, until, by string }
 
 func (f *grantFlags) register(cmd *cobra.Command) {
@@ -33,7 +33,7 @@ func (f *grantFlags) register(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.by, "requested-by", "", "who asked for it")
 }
 
-// ask begins what is asked of the service.
+// ask returns the body of the request, as far as the flags give it.
 func (f *grantFlags) ask(a *command.App) (body client.NewGrantInputBody, err error) {
 	switch {
 	case f.why == "":
@@ -103,7 +103,7 @@ func grantNewCommand(a *command.App) *cobra.Command {
 	return cmd
 }
 
-// grant makes a grant, and says what it is.
+// grant creates a grant and prints it.
 func grant(ctx context.Context, a *command.App, api *client.ClientWithResponses, body client.NewGrantInputBody) error {
 	made, err := api.AddGrantWithResponse(ctx, body)
 	if err != nil {
@@ -141,7 +141,7 @@ func grantLsCommand(a *command.App) *cobra.Command {
 	return a.Reads(cmd)
 }
 
-// grantCalled returns the grant that is meant by the beginning of its id or by an entry; of those that are over only by the id.
+// grantCalled returns the grant with an entry or with the beginning of an id. Grants that are over are found by id only.
 func grantCalled(ctx context.Context, api *client.ClientWithResponses, called string) (client.Grant, error) {
 	over := true
 	all, err := api.GetGrantsWithResponse(ctx, &client.GetGrantsParams{Over: &over})

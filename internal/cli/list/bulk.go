@@ -10,7 +10,7 @@ import (
 	"widelark/internal/cli/object"
 )
 
-// choosing adds the flags that choose entries without naming them.
+// choosing adds the flags that select entries without naming them.
 func choosing(cmd *cobra.Command) func(lines []string) (client.Selection, error) {
 	var contains, kind string
 	cmd.Flags().StringVar(&contains, "containing", "", "every entry whose pattern or note holds this text")
@@ -56,7 +56,7 @@ func removeCommand(a *command.App) *cobra.Command {
 	return cmd
 }
 
-// missing ends with "no" where fewer entries were there than were named.
+// missing returns [command.ErrNo] if the list had fewer entries than were named.
 func missing(a *command.App, named []string, found int64) error {
 	if missing := int64(len(named)) - found; missing > 0 {
 		fmt.Fprintf(a.Err, "%s not in the list.\n", command.Plural(missing, "entry was", "entries were"))

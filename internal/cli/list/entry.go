@@ -76,10 +76,10 @@ func explanationRow(e client.Explanation) []string {
 	return row
 }
 
-// shownHosts is how many caught hosts are shown in a terminal.
+// shownHosts is the largest number of covered hosts that a terminal shows.
 const shownHosts = 8
 
-// showExplanation tells one line like a sentence, with what else it catches below.
+// showExplanation prints what one line covers as a sentence, with its near misses below.
 func showExplanation(a *command.App, e client.Explanation) {
 	w := a.Out
 	if e.Problem != nil {

@@ -91,7 +91,7 @@ func compareCommand(a *command.App) *cobra.Command {
 	return a.Reads(cmd)
 }
 
-// given returns what an optional text holds.
+// given returns an optional text, or "".
 func given(t *string) string {
 	if t == nil {
 		return ""

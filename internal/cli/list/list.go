@@ -1,4 +1,4 @@
-// Package list is the commands about lists, their entries and sources.
+// Package list implements the commands about lists, their entries and sources.
 //
 // From: arguments.
 // To: the API, by package client.
@@ -145,7 +145,7 @@ func findCommand(a *command.App) *cobra.Command {
 	return a.Reads(cmd)
 }
 
-// findCovering shows what a trial knows of the lists that cover a URL.
+// findCovering prints the lists that cover a URL, by a trial.
 func findCovering(ctx context.Context, a *command.App, api *client.ClientWithResponses, url string) error {
 	answer, err := api.TryUrlsWithResponse(ctx, client.TrialsInputBody{Urls: []string{url}})
 	if err != nil {
@@ -259,7 +259,7 @@ func addCommand(a *command.App) *cobra.Command {
 	return a.Reads(cmd)
 }
 
-// importFlags say how a file is read, and what is reported.
+// importFlags holds the flags that say how a file is read and what is reported.
 type importFlags struct {
 	exact, preview, replace, all                      bool
 	format, column, noteColumn, untilColumn, reportTo string
@@ -277,7 +277,7 @@ func (f *importFlags) register(cmd *cobra.Command) {
 	cmd.Flags().StringVar(&f.reportTo, "report", "", "write what became of every changed and refused line to this file, as CSV, or JSON where it ends so")
 }
 
-// params are what the service is asked for with a file of this name.
+// params returns the parameters of the request for a file with this name.
 func (f *importFlags) params(name string) *client.ImportEntriesParams {
 	reading := client.ImportEntriesParamsReadingMending
 	if f.exact {
@@ -339,7 +339,7 @@ func importCommand(a *command.App) *cobra.Command {
 	return a.Reads(cmd)
 }
 
-// formatOf tells the format of a file by its name, packing aside.
+// formatOf returns the format of a file by its name. It ignores an extension of compression.
 func formatOf(name string) string {
 	name = strings.TrimSuffix(strings.TrimSuffix(strings.ToLower(name), ".gz"), ".zst")
 	switch {
@@ -351,7 +351,7 @@ func formatOf(name string) string {
 	return "lines"
 }
 
-// saveReport writes a report for later, or for somebody else.
+// saveReport writes a report to a file.
 func saveReport(path string, r client.Report) error {
 	file, err := os.Create(path)
 	if err != nil {
@@ -364,7 +364,7 @@ func saveReport(path string, r client.Report) error {
 	return errors.Join(to.Show(reportView(r)), file.Close())
 }
 
-// showReport shows what became of the lines of an import, and ends with "no" where some were refused.
+// showReport prints the outcomes of the lines of an import. It returns [command.ErrNo] if some were refused.
 func showReport(a *command.App, r client.Report, all bool) error {
 	v := reportView(r)
 	if a.Format != "table" {

@@ -7,7 +7,7 @@ import (
 	"widelark/client"
 )
 
-// Names writes categories as people read them.
+// Names returns the names of categories, separated by commas.
 func Names(categories []client.CategoryRef) string {
 	if len(categories) == 0 {
 		return "unrated"
@@ -19,7 +19,7 @@ func Names(categories []client.CategoryRef) string {
 	return strings.Join(all, ", ")
 }
 
-// From says which pack or list something was said by.
+// From names the pack or list that a category comes from.
 func From(g client.Given) string {
 	switch {
 	case g.Pack != nil:

@@ -231,10 +231,10 @@ var (
 	}
 )
 
-// everybody is more people than there are on a page.
+// everybody is a limit for [People] that no organisation reaches.
 const everybody = 1 << 30
 
-// People fetches persons page by page, at most so many.
+// People fetches people page by page, at most limit.
 func People(ctx context.Context, api *client.ClientWithResponses, text, group string, most int) ([]client.Person, error) {
 	var all []client.Person
 	params := client.GetPeopleParams{Text: &text}

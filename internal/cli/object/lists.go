@@ -11,7 +11,7 @@ import (
 	"widelark/internal/cli/command"
 )
 
-// FindList returns the list of that name, letter case aside.
+// FindList returns the list with a name. Letter case is ignored.
 func FindList(ctx context.Context, api *client.ClientWithResponses, name string) (client.List, error) {
 	found, err := api.GetListsWithResponse(ctx, &client.GetListsParams{Name: &name})
 	if err != nil {
@@ -36,8 +36,7 @@ func FindLists(ctx context.Context, api *client.ClientWithResponses, names []str
 	return ids, nil
 }
 
-// WithList makes what a command runs from a function that wants the list that the first argument names; it gets the
-// arguments after that.
+// WithList returns the function of a command whose first argument names a list; do gets the list and the other arguments.
 func WithList(a *command.App, run func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, rest []string) error) func(*cobra.Command, []string) error {
 	return a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 		l, err := FindList(cmd.Context(), api, args[0])

@@ -1,7 +1,7 @@
-// Package object finds what commands name, and changes it: people, groups, lists, policies and the like.
+// Package object finds and changes the objects that commands name: people, groups, lists, policies and the like.
 //
 // From: names.
-// To: objects as the API has them.
+// To: objects in the form of the API.
 package object
 
 import (
@@ -18,7 +18,7 @@ import (
 	"widelark/internal/cli/command"
 )
 
-// Recast gives one of the API's types the fields of another that it has too: what is fetched becomes what is sent back.
+// Recast copies the common fields of one of the API's types to another: a fetched object becomes the body that is sent back.
 func Recast[To any](from any) (to To, err error) {
 	text, err := json.Marshal(from)
 	if err == nil {
@@ -27,23 +27,23 @@ func Recast[To any](from any) (to To, err error) {
 	return to, err
 }
 
-// One is what commands need to know of an object of any kind.
+// One holds what commands need of an object of any kind.
 type One struct {
 	ID      uuid.UUID
 	Name    string
 	Version int64
-	Full    string // another name that it goes by, which several may have; "" for none
+	Full    string // another name, which need not be unique; "" for none
 }
 
 // Kind is a noun whose objects are found by name.
 type Kind interface {
-	Noun() string // what people call one
-	Word() string // what the command line calls it
+	Noun() string // the noun for people
+	Word() string // the noun of the command line
 	All(ctx context.Context, api *client.ClientWithResponses) ([]One, error)
 	Remove(ctx context.Context, api *client.ClientWithResponses, o One) error
 }
 
-// Find returns the object of a name.
+// Find returns the object with a name.
 func Find(ctx context.Context, api *client.ClientWithResponses, k Kind, name string) (One, error) {
 	all, err := k.All(ctx, api)
 	if err != nil {
@@ -56,7 +56,7 @@ func Find(ctx context.Context, api *client.ClientWithResponses, k Kind, name str
 	return all[at], nil
 }
 
-// Among returns the place of the object that has a name, or a full name that is no other's.
+// Among returns the index of the object with a name, or with a full name that no other object has.
 func Among(k Kind, all []One, name string) (int, error) {
 	var full []int
 	for i, o := range all {
@@ -80,7 +80,7 @@ func Among(k Kind, all []One, name string) (int, error) {
 	return -1, fmt.Errorf("several are called %q: say which, as %s", name, strings.Join(names, ", "))
 }
 
-// References returns references to objects by their names.
+// References returns references to the objects with the given names.
 func References(ctx context.Context, api *client.ClientWithResponses, k Kind, names []string) ([]client.Ref, error) {
 	refs := []client.Ref{}
 	for _, name := range names {
@@ -93,10 +93,10 @@ func References(ctx context.Context, api *client.ClientWithResponses, k Kind, na
 	return refs, nil
 }
 
-// Objects is a kind whose objects are fetched whole and sent back whole: Seen is the type that the API returns, Sent the type that it takes.
+// Objects is a kind whose objects are fetched and sent whole: the API returns Seen and takes Sent.
 type Objects[Seen, Sent any] struct {
-	called  string // what people call one
-	command string // what the command line calls it, where that is another word
+	called  string // the noun for people
+	command string // the noun of the command line, if it is another word
 	List    func(ctx context.Context, api *client.ClientWithResponses) ([]Seen, error)
 	about   func(Seen) One
 	put     func(ctx context.Context, api *client.ClientWithResponses, id uuid.UUID, version *string, body Sent) (*Seen, error)
@@ -128,7 +128,7 @@ func (k *Objects[Seen, Sent]) Remove(ctx context.Context, api *client.ClientWith
 	return k.take(ctx, api, o.ID, command.Match(o.Version))
 }
 
-// Get returns the object of a name.
+// Get returns the object with a name.
 func (k *Objects[Seen, Sent]) Get(ctx context.Context, api *client.ClientWithResponses, name string) (seen Seen, err error) {
 	found, err := k.List(ctx, api)
 	if err != nil {
@@ -141,7 +141,7 @@ func (k *Objects[Seen, Sent]) Get(ctx context.Context, api *client.ClientWithRes
 	return found[at], nil
 }
 
-// Edit fetches the object of a name, has it changed in the form in which it is sent, and puts it back at the version that was seen.
+// Edit fetches the object with a name, calls change with it in the form in which it is sent, and puts it back. The service refuses it if somebody has edited the object since.
 func (k *Objects[Seen, Sent]) Edit(ctx context.Context, api *client.ClientWithResponses, name string, change func(*Sent) error) (*Seen, error) {
 	seen, err := k.Get(ctx, api, name)
 	if err != nil {
@@ -158,7 +158,7 @@ func (k *Objects[Seen, Sent]) Edit(ctx context.Context, api *client.ClientWithRe
 	return k.put(ctx, api, o.ID, command.Match(o.Version), body)
 }
 
-// RemoveCommand deletes objects by their names.
+// RemoveCommand returns a command that deletes objects by name.
 func RemoveCommand(a *command.App, k Kind) *cobra.Command {
 	return &cobra.Command{
 		Use: "remove NAME...", Short: "Delete", Args: command.AtLeast("NAME"),
@@ -178,7 +178,7 @@ func RemoveCommand(a *command.App, k Kind) *cobra.Command {
 	}
 }
 
-// NamesOf writes the names of what is referred to.
+// NamesOf returns the names of references, separated by commas.
 func NamesOf(refs []client.Ref) string {
 	var names []string
 	for _, r := range refs {

@@ -13,14 +13,14 @@ import (
 	"widelark/internal/cli/command"
 )
 
-// Shown is an object and what `show` prints of it.
+// Shown is an object in the form in which `show` prints it.
 type Shown struct {
 	ID     uuid.UUID
 	Data   any
-	Fields [][2]string // names and values; those without a value are passed over in tables
+	Fields [][2]string // names and values; tables leave out those without a value
 }
 
-// ShowCommand tells one object, and where it is used.
+// ShowCommand returns a command that prints one object, and where it is used.
 func ShowCommand(a *command.App, noun, short string, get func(ctx context.Context, api *client.ClientWithResponses, name string) (*Shown, error)) *cobra.Command {
 	return a.Reads(&cobra.Command{
 		Use: "show NAME", Short: short, Args: command.Exactly("NAME"),
@@ -60,7 +60,7 @@ func ShowCommand(a *command.App, noun, short string, get func(ctx context.Contex
 	})
 }
 
-// Edited tells who changed an object last.
+// Edited returns who changed an object last, and when.
 func Edited(a *command.App, by string, at time.Time) [2]string {
 	return [2]string{"changed", fmt.Sprintf("by %s, %s", by, a.Moment(at))}
 }

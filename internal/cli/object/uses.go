@@ -8,7 +8,7 @@ import (
 	"widelark/client"
 )
 
-// usersSaid names what refers to an object, the first few of each kind. People who are in a group are no use of it.
+// usersSaid names the objects that refer to an object, the first few of each kind. The people in a group do not count.
 func usersSaid(uses []client.ObjectUse) string {
 	const most = 4
 	var said []string

@@ -8,7 +8,7 @@ import (
 	"widelark/internal/cli/command"
 )
 
-// WhomSaid says for whom an exception is.
+// WhomSaid returns for whom an exception is, in words.
 func WhomSaid(w client.WhomBody) string {
 	var parts []string
 	if command.Deref(w.Everybody) {
@@ -22,10 +22,10 @@ func WhomSaid(w client.WhomBody) string {
 	return strings.Join(append(parts, command.Deref(w.Addresses)...), ", ")
 }
 
-// SaysForNobody is the error of a command that has to say whom something is for.
+// SaysForNobody is the error of a command without the flags that say for whom something is.
 var SaysForNobody = command.Usagef("say for whom: --person, --group, --network, --address or --everybody")
 
-// Whom returns for whom something is, found by names.
+// Whom returns for whom something is, given names.
 func Whom(ctx context.Context, api *client.ClientWithResponses, everybody bool, persons, groups, networks, addresses []string) (w client.WhomBody, err error) {
 	if everybody {
 		w.Everybody = &everybody
@@ -52,7 +52,7 @@ func Whom(ctx context.Context, api *client.ClientWithResponses, everybody bool, 
 	return w, nil
 }
 
-// UntilSaid says until when, and from when, an exception holds.
+// UntilSaid returns from when and until when an exception holds, in words.
 func UntilSaid(a *command.App, e client.Exception) string {
 	said := ""
 	if e.From != nil && e.State == "later" {

@@ -19,7 +19,7 @@ import (
 	"widelark/sealed"
 )
 
-// makersOwn reads what a maker of packs keeps: the taxonomy, and the key to sign with.
+// makersOwn reads the files of a pack's maker: the taxonomy, and the private key.
 func makersOwn(taxonomy, keyFile string) (t classify.Taxonomy, key ed25519.PrivateKey, err error) {
 	text, err := os.ReadFile(taxonomy)
 	if err != nil {
@@ -47,7 +47,7 @@ func readSites(a *command.App, names []string, t classify.Taxonomy) (map[string]
 			return nil, err
 		}
 		err = packfile.ReadSites(file, name, t, sites)
-		_ = file.Close() // it was only read
+		_ = file.Close() // a file that was only read
 		if err != nil {
 			return nil, err
 		}
@@ -55,7 +55,7 @@ func readSites(a *command.App, names []string, t classify.Taxonomy) (map[string]
 	return sites, nil
 }
 
-// basePack reads a whole pack of one's own that another is to say what changed since: its sites, and its version.
+// basePack reads the whole pack on which a delta is based, and returns its sites and its version.
 func basePack(name, pack string, key ed25519.PrivateKey) (map[string]string, int64, error) {
 	old, sites, err := readPack(name, []string{sealed.KeyText(key.Public().(ed25519.PublicKey))})
 	if err != nil {
@@ -67,14 +67,14 @@ func basePack(name, pack string, key ed25519.PrivateKey) (map[string]string, int
 	return sites, old.Version, nil
 }
 
-// wholeFile writes a file, or leaves none.
+// wholeFile writes a file completely, or removes it.
 func wholeFile(name string, force bool, write func(io.Writer) error) error {
 	out, err := command.NewFile(name, 0o644, force)
 	if err != nil {
 		return err
 	}
 	if err := errors.Join(write(out), out.Close()); err != nil {
-		_ = os.Remove(name) // half a pack is no pack
+		_ = os.Remove(name) // an incomplete pack is of no use
 		return err
 	}
 	return nil
@@ -134,12 +134,12 @@ func buildCommand(a *command.App) *cobra.Command {
 	cmd.Flags().StringVar(&base, "base", "", "a whole pack of an earlier version: write only what changed since")
 	cmd.Flags().BoolVar(&force, "force", false, "write over a file that is there")
 	for _, name := range []string{"taxonomy", "key", "pack", "name", "number", "licence"} {
-		_ = cmd.MarkFlagRequired(name) // the flag is there
+		_ = cmd.MarkFlagRequired(name) // it fails only if the flag does not exist
 	}
 	return cmd
 }
 
-// readPack reads a whole pack into memory. Without trusted keys, whoever signed it is trusted.
+// readPack reads a whole pack into memory. Without trusted keys, it trusts the key that signed the pack.
 func readPack(name string, trusted []string) (*packfile.Reader, map[string]string, error) {
 	if trusted == nil {
 		signer, err := packfile.Signer(name)

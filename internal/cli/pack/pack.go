@@ -1,4 +1,4 @@
-// Package pack is the commands about packs, and how packs are built.
+// Package pack implements the commands about packs, and building packs.
 //
 // From: arguments.
 // To: the API, by package client.
@@ -28,8 +28,7 @@ func Command(a *command.App) *cobra.Command {
 	return cmd
 }
 
-// withPack makes what a command runs from a function that wants the pack that the first argument names; it gets the arguments after
-// that.
+// withPack returns the function of a command whose first argument names a pack; do gets the pack and the other arguments.
 func withPack(a *command.App, run func(cmd *cobra.Command, api *client.ClientWithResponses, p client.Pack, rest []string) error) func(*cobra.Command, []string) error {
 	return a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 		found, err := api.GetPacksWithResponse(cmd.Context())
@@ -114,7 +113,7 @@ func showCommand(a *command.App) *cobra.Command {
 	})
 }
 
-// packFlags are what is chosen about a pack.
+// packFlags holds the flags for the settings of a pack.
 type packFlags struct {
 	every        time.Duration
 	paused, hold bool
@@ -193,7 +192,7 @@ func setCommand(a *command.App) *cobra.Command {
 	return cmd
 }
 
-// watch tells how far a pack's file has come until ctx ends.
+// watch prints the progress of reading a pack's file until ctx ends.
 func watch(ctx context.Context, a *command.App, api *client.ClientWithResponses, p client.Pack) {
 	tick := time.NewTicker(500 * time.Millisecond)
 	defer tick.Stop()
@@ -244,7 +243,7 @@ func pullCommand(a *command.App) *cobra.Command {
 	return cmd
 }
 
-// tellWaiting says what to do about an update that waits.
+// tellWaiting prints what to do about a waiting update.
 func tellWaiting(a *command.App, p client.Pack) {
 	if p.Waiting != nil {
 		fmt.Fprintf(a.Out, "`widelark pack changes %q` shows what it changes; `widelark pack accept %q` puts it in force.\n", p.Name, p.Name)
@@ -357,7 +356,7 @@ func changesCommand(a *command.App) *cobra.Command {
 	return a.Reads(cmd)
 }
 
-// settleCommand is accept or refuse.
+// settleCommand returns the command accept or refuse.
 func settleCommand(a *command.App, verb string) *cobra.Command {
 	short := map[string]string{"accept": "Put the update that waits in force", "refuse": "Leave the update that waits aside; a later one is asked for again"}[verb]
 	return &cobra.Command{

@@ -1,4 +1,4 @@
-// Package people is the commands about who asks: people, groups, networks, machines.
+// Package people implements the commands about people, groups, networks and machines.
 //
 // From: arguments.
 // To: the API, by package client.
@@ -199,7 +199,7 @@ func personImportCommand(a *command.App) *cobra.Command {
 	return a.Reads(cmd)
 }
 
-// some lists the first of some texts under a title.
+// some prints the first few texts under a title.
 func some(a *command.App, title string, texts []string) {
 	if len(texts) == 0 {
 		return
@@ -242,7 +242,7 @@ func GroupCommand(a *command.App) *cobra.Command {
 	return cmd
 }
 
-// groupFlags are what say what a group is made of.
+// groupFlags holds the flags that describe a group.
 type groupFlags struct {
 	name, about, lead                  string
 	groups, networks, machines, ranges []string
@@ -258,7 +258,7 @@ func (f *groupFlags) register(cmd *cobra.Command) {
 	flags.StringArrayVar(&f.ranges, "range", nil, "an address or a range that is in it; give it again for more")
 }
 
-// apply makes a group as the flags that were given say.
+// apply changes a group according to the flags given.
 func (f *groupFlags) apply(ctx context.Context, api *client.ClientWithResponses, changed func(string) bool, body *client.GroupInput) (err error) {
 	if f.name != "" {
 		body.Name = f.name
@@ -422,7 +422,7 @@ func MachineCommand(a *command.App) *cobra.Command {
 	return command.Noun("machine", "Machines: named addresses", ls, machineShowCommand(a), add, machineEditCommand(a), object.RemoveCommand(a, object.Machines))
 }
 
-// WhoCommand answers who somebody is.
+// WhoCommand returns the command that prints who somebody is.
 func WhoCommand(a *command.App) *cobra.Command {
 	return a.Reads(&cobra.Command{
 		Use: "who NAME|ADDRESS", Short: "Who is this, and what holds for them?", Args: command.Exactly("NAME"),

@@ -62,7 +62,7 @@ func AppCommand(a *command.App) *cobra.Command {
 func activity(said string) client.ActivityBody {
 	name, rest, _ := strings.Cut(said, ":")
 	methods, paths, _ := strings.Cut(rest, ":")
-	act := client.ActivityBody{Name: name} // its key is made from the name
+	act := client.ActivityBody{Name: name} // the service makes the key from the name
 	if methods != "" {
 		some := strings.Split(methods, ",")
 		act.Methods = &some
@@ -74,7 +74,7 @@ func activity(said string) client.ActivityBody {
 	return act
 }
 
-// appFlags say what changes about an app.
+// appFlags holds the flags that describe an app.
 type appFlags struct {
 	name, about                              string
 	hosts, noHosts, activities, noActivities []string
@@ -90,7 +90,7 @@ func (f *appFlags) register(cmd *cobra.Command) {
 	flags.StringArrayVar(&f.noActivities, "drop-activity", nil, "the key of one that goes; give it again for more")
 }
 
-// apply changes an app as the flags that were given say.
+// apply changes an app according to the flags given.
 func (f *appFlags) apply(changed func(string) bool, body *client.AppInput) error {
 	was := body.Name
 	if f.name != "" {

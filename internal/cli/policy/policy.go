@@ -1,4 +1,4 @@
-// Package policy is the commands about policies, their rules, and apps.
+// Package policy implements the commands about policies, their rules, and apps.
 //
 // From: arguments.
 // To: the API, by package client.
@@ -32,7 +32,7 @@ func Command(a *command.App) *cobra.Command {
 	return cmd
 }
 
-// givenTo says to whom a policy is given.
+// givenTo returns the groups that a policy applies to, in words.
 func givenTo(p client.Policy) string {
 	switch {
 	case p.Role != nil && *p.Role == "baseline":
@@ -45,7 +45,7 @@ func givenTo(p client.Policy) string {
 	return object.NamesOf(p.Groups)
 }
 
-// otherwise says what holds where no rule decides; the baseline goes on.
+// otherwise describes what happens if no rule of a policy decides.
 func otherwise(p client.Policy) string {
 	if p.Role != nil && *p.Role == "baseline" {
 		return ""
@@ -264,7 +264,7 @@ func allSettings(ctx context.Context, api *client.ClientWithResponses) (client.S
 	return found.JSON200.Items[0], nil
 }
 
-// policyOrder returns the policies that have a place, in their order.
+// policyOrder returns the policies that have a position, in their order.
 func policyOrder(ctx context.Context, api *client.ClientWithResponses) ([]client.Ref, error) {
 	all, err := object.Policies.List(ctx, api)
 	order := []client.Ref{}
@@ -276,7 +276,7 @@ func policyOrder(ctx context.Context, api *client.ClientWithResponses) ([]client
 	return order, err
 }
 
-// movedTo returns an order with the policy of a name at a position, from 1; the others keep theirs around it.
+// movedTo returns an order in which the policy with a name has a 1-based position, and the others keep their order.
 func movedTo(order []client.Ref, name string, position int) ([]client.Ref, error) {
 	at := slices.IndexFunc(order, func(r client.Ref) bool { return strings.EqualFold(command.OrEmpty(r.Name), name) })
 	if at < 0 {
@@ -348,7 +348,7 @@ func orderCommand(a *command.App) *cobra.Command {
 	return cmd
 }
 
-// tellEffects says what came of combining otherwise, as it was foreseen before the change.
+// tellEffects prints the effects of another way of combining policies, as predicted before the change.
 func tellEffects(ctx context.Context, a *command.App, api *client.ClientWithResponses, before *client.GetEffectsResponse) error {
 	settings, err := allSettings(ctx, api)
 	if err != nil {
@@ -364,7 +364,7 @@ func tellEffects(ctx context.Context, a *command.App, api *client.ClientWithResp
 	return nil
 }
 
-// editPolicy fetches a policy, has it edited, and shows it after that.
+// editPolicy fetches a policy, edits it, and prints the result.
 func editPolicy(ctx context.Context, a *command.App, name string, edit func(context.Context, *client.ClientWithResponses, *client.PolicyInput) error) error {
 	api, err := a.API()
 	if err != nil {
@@ -377,7 +377,7 @@ func editPolicy(ctx context.Context, a *command.App, name string, edit func(cont
 	return showPolicy(a, *edited)
 }
 
-// place finds a rule by its name.
+// place returns the index of the rule with a name.
 func place(p *client.PolicyInput, rule string) (int, error) {
 	at := slices.IndexFunc(p.Rules, func(r client.RuleBody) bool { return strings.EqualFold(r.Name, rule) })
 	if at < 0 {
@@ -386,7 +386,7 @@ func place(p *client.PolicyInput, rule string) (int, error) {
 	return at, nil
 }
 
-// ruleFlags are what says how a rule is to be.
+// ruleFlags holds the flags that describe a rule.
 type ruleFlags struct {
 	name, then, in, outside, tree   string
 	lists, categories, apps, traits []string
@@ -426,7 +426,7 @@ func (f *ruleFlags) on(cmd *cobra.Command) {
 	flags.IntVar(&f.position, "position", 0, "its place among the rules, from 1")
 }
 
-// apply makes a rule as the flags that were given say.
+// apply changes a rule according to the flags given.
 func (f *ruleFlags) apply(ctx context.Context, a *command.App, api *client.ClientWithResponses, changed func(string) bool, r *client.RuleBody) error {
 	if changed("name") {
 		r.Name = f.name
@@ -525,7 +525,7 @@ func (f *ruleFlags) conditions(ctx context.Context, api *client.ClientWithRespon
 	return parts, nil
 }
 
-// readCondition reads a tree of conditions from a file. Lists and scorecards may stand there by name.
+// readCondition reads a tree of conditions from a file, which may refer to lists and scorecards by name.
 func readCondition(ctx context.Context, a *command.App, api *client.ClientWithResponses, name string) (cond client.Condition, err error) {
 	file, err := a.Open(name)
 	if err != nil {
@@ -546,7 +546,7 @@ func readCondition(ctx context.Context, a *command.App, api *client.ClientWithRe
 	return object.Recast[client.Condition](tree)
 }
 
-// nameRefs puts references in the place of names of lists, all the way down.
+// nameRefs replaces the names of lists by references, at all levels.
 func nameRefs(ctx context.Context, a *command.App, api *client.ClientWithResponses, tree any) error {
 	switch node := tree.(type) {
 	case []any:

@@ -1,7 +1,7 @@
-// Package question is what commands that ask have in common: the circumstances of a question, its URLs, and verdicts over a week.
+// Package question holds the common parts of commands that ask: the circumstances of a question, its URLs, and verdicts over a week.
 //
 // From: flags and files.
-// To: questions as the API takes them, and answers as tables.
+// To: questions in the form of the API, and answers as tables.
 package question
 
 import (
@@ -13,13 +13,13 @@ import (
 	"widelark/internal/cli/command"
 )
 
-// Circumstances are those of a question, as flags give them: who asks, when, and how it is seen.
+// Circumstances holds the flags for the circumstances of a question: who asks, when, and which parts of the request are seen.
 type Circumstances struct {
 	Person, Group, Address, At, Sight, Gate, Method, On string
 	Journey                                             bool
 }
 
-// RegisterWho adds the flags that say who asks, each with something before its name.
+// RegisterWho adds the flags that say who asks, with a prefix before each name.
 func (c *Circumstances) RegisterWho(cmd *cobra.Command, before string) {
 	flags := cmd.Flags()
 	flags.StringVar(&c.Person, before+"as", "", "the person who asks, by name")
@@ -35,13 +35,13 @@ func (c *Circumstances) Register(cmd *cobra.Command, before string) {
 	flags.StringVar(&c.Sight, before+"sight", "", "what can be seen of the request: name (the host), tunnel (host and port over https) or full")
 }
 
-// None reports that nothing was said.
+// None reports whether none of the flags is given.
 func (c *Circumstances) None() bool { return *c == Circumstances{} }
 
-// Nobody reports that nobody was named.
+// Nobody reports whether no flag says who asks.
 func (c *Circumstances) Nobody() bool { return c.Person == "" && c.Group == "" && c.Address == "" }
 
-// Or takes from others what was not said.
+// Or fills in circumstances that are not given from others.
 func (c Circumstances) Or(others Circumstances) Circumstances {
 	if c.Nobody() {
 		c.Person, c.Group, c.Address = others.Person, others.Group, others.Address
@@ -57,7 +57,7 @@ func (c *Circumstances) Who() client.Who {
 	return client.Who{Person: command.Optional[string](c.Person), Group: command.Optional[string](c.Group), Address: command.Optional[string](c.Address)}
 }
 
-// Body returns the circumstances as the API takes them.
+// Body returns the circumstances in the form of the API.
 func (c *Circumstances) Body() client.Circumstances {
 	who := c.Who()
 	body := c.Setting()
@@ -65,7 +65,7 @@ func (c *Circumstances) Body() client.Circumstances {
 	return body
 }
 
-// Setting is body without the one who asks, for questions about several.
+// Setting is Body without who asks, for questions about several people or groups.
 func (c *Circumstances) Setting() client.Circumstances {
 	return client.Circumstances{
 		At: command.Optional[string](c.At), Sight: command.Optional[client.CircumstancesSight](c.Sight), Gate: command.Optional[client.CircumstancesGate](c.Gate),

@@ -8,7 +8,7 @@ import (
 	"widelark/internal/cli/command"
 )
 
-// Outcome says what came of an expectation.
+// Outcome returns the outcome of an expectation, in words.
 func Outcome(r client.ExpectationResult) string {
 	switch {
 	case r.Passed:
@@ -19,7 +19,7 @@ func Outcome(r client.ExpectationResult) string {
 	return "fails"
 }
 
-// WhyNot says in lines why an expectation does not hold.
+// WhyNot returns lines that say why an expectation does not hold.
 func WhyNot(r client.ExpectationResult) []string {
 	if r.Broken != nil {
 		return []string{"it cannot be tried: " + *r.Broken}
@@ -31,7 +31,7 @@ func WhyNot(r client.ExpectationResult) []string {
 	return lines
 }
 
-// ShowFailing tells which expectations do not hold, and why.
+// ShowFailing prints the expectations that do not hold, and why.
 func ShowFailing(a *command.App, to io.Writer, results []client.ExpectationResult) {
 	for _, r := range results {
 		if !r.Passed {

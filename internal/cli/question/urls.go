@@ -8,11 +8,11 @@ import (
 	"widelark/internal/cli/command"
 )
 
-// Batch is how many URLs go in one call: many enough that the call costs nothing beside them, few enough that
-// progress is seen.
+// Batch is the number of URLs of one call: large enough that the overhead of a call does not matter, small enough that
+// progress is visible.
 const Batch = 5000
 
-// ReadURLs reads one URL a line; blank lines and lines that begin with "#" are passed over.
+// ReadURLs reads one URL a line, and skips blank lines and lines that begin with "#".
 func ReadURLs(a *command.App, name string) ([]string, error) {
 	file, err := a.Open(name)
 	if err != nil {
@@ -36,7 +36,7 @@ func ReadURLs(a *command.App, name string) ([]string, error) {
 	return urls, nil
 }
 
-// NoURL stands in place of a verdict.
+// NoURL takes the place of a verdict for a text that is no URL.
 func NoURL(a *command.App) string {
 	if a.Format == "table" {
 		return "? no URL"

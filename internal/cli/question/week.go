@@ -13,7 +13,7 @@ import (
 	"widelark/internal/cli/object"
 )
 
-// PlanCommand shows what a group may reach when.
+// PlanCommand returns the command that prints what a group may reach when.
 func PlanCommand(a *command.App, use string) *cobra.Command {
 	return a.Reads(&cobra.Command{
 		Use: use, Short: "What a group may reach when, over the days to come", Args: command.Exactly("GROUP"),
@@ -56,7 +56,7 @@ func showPlan(ctx context.Context, a *command.App, api *client.ClientWithRespons
 	return a.Show(v)
 }
 
-// StripTimes says in short when a verdict holds, by the clock of a zone: times that every day has are said once.
+// StripTimes describes in short when a verdict holds, by the clock of a zone. It names times that are the same on every day once.
 func StripTimes(strip []client.Segment, verdict string, zone *time.Location) string {
 	const days = 7
 	byDay := map[string][]string{}
@@ -86,7 +86,7 @@ func StripTimes(strip []client.Segment, verdict string, zone *time.Location) str
 	case whole:
 		return "always"
 	}
-	// Days with the same times are written together.
+	// It writes days with the same times together.
 	var parts []string
 	told := map[string]bool{}
 	for _, day := range order {

@@ -1,4 +1,4 @@
-// Package schedule is the commands about schedules.
+// Package schedule implements the commands about schedules.
 //
 // From: arguments.
 // To: the API, by package client.
@@ -28,8 +28,7 @@ func Command(a *command.App) *cobra.Command {
 	return cmd
 }
 
-// withSchedule makes what a command runs from a function that wants the schedule that the first argument names; it gets the arguments
-// after that.
+// withSchedule returns the function of a command whose first argument names a schedule; do gets the schedule and the other arguments.
 func withSchedule(a *command.App, run func(cmd *cobra.Command, api *client.ClientWithResponses, s client.Schedule, rest []string) error) func(*cobra.Command, []string) error {
 	return a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 		s, err := object.Schedules.Get(cmd.Context(), api, args[0])
@@ -57,7 +56,7 @@ func lsCommand(a *command.App) *cobra.Command {
 	})
 }
 
-// full ends a sentence that may have ended already.
+// full ends a sentence with a dot unless it has one.
 func full(sentence string) string {
 	if strings.HasSuffix(sentence, "?") {
 		return sentence
@@ -123,7 +122,7 @@ func showTimes(a *command.App, data any, name, about, text, zone string, t clien
 	return a.Show(v)
 }
 
-// change shows a moment by the schedule's own clock.
+// change returns a moment by the schedule's own clock.
 func change(a *command.App, c client.TimeChange) string {
 	if a.Format == "table" {
 		return c.At.Format("Mon 2 Jan 2006 15:04")
@@ -131,7 +130,7 @@ func change(a *command.App, c client.TimeChange) string {
 	return a.Moment(c.At)
 }
 
-// showWeek draws seven days, a character for half an hour.
+// showWeek prints seven days, one character for each half hour.
 func showWeek(a *command.App, t client.Times) {
 	if t.Never {
 		return

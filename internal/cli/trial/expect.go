@@ -75,7 +75,7 @@ func expectAddCommand(a *command.App) *cobra.Command {
 	return cmd
 }
 
-// expectTrials saves trials with the verdicts that they gave.
+// expectTrials saves trials and their verdicts as expectations.
 func expectTrials(ctx context.Context, a *command.App, api *client.ClientWithResponses, all client.TrialsOutputBody, ask question.Circumstances) error {
 	for _, t := range all.Trials {
 		if t.Verdict == nil {
@@ -131,7 +131,7 @@ func expectImportCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			files := answer.JSON200.Files // everything else stays as it is
+			files := answer.JSON200.Files // all other files stay as they are
 			files[expectationsFile] = string(text)
 			applied, err := api.ApplyConfigWithResponse(cmd.Context(), client.ApplyInputBody{Files: files, Version: &answer.JSON200.Version})
 			if err != nil {

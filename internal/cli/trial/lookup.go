@@ -62,7 +62,7 @@ func LookupCommand(a *command.App) *cobra.Command {
 	return a.Reads(cmd)
 }
 
-// lookupAll asks in batches; a single URL with all that there is to tell.
+// lookupAll asks in batches; for a single URL it asks for all details.
 func lookupAll(ctx context.Context, a *command.App, api *client.ClientWithResponses, sight string, urls []string) ([]client.Lookup, error) {
 	var all []client.Lookup
 	seen, detail := client.LookupsInputBodySight(sight), len(urls) == 1
@@ -109,7 +109,7 @@ func showLookups(a *command.App, all []client.Lookup) error {
 	return a.Show(v)
 }
 
-// showLookup tells what one URL is, and all that was said.
+// showLookup prints the categories of one URL, and all their sources.
 func showLookup(a *command.App, w io.Writer, l client.Lookup) {
 	if l.Problem != nil {
 		fmt.Fprintf(w, "%s  %s\n  %s\n", question.NoURL(a), l.Input, *l.Problem)
@@ -160,7 +160,7 @@ func by(entry string) string {
 	return "  by " + entry
 }
 
-// sum writes a score as the sum that it is.
+// sum returns a score as a sum of points.
 func sum(s client.Score) string {
 	var b strings.Builder
 	for _, t := range s.Terms {

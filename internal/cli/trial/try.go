@@ -1,4 +1,4 @@
-// Package trial is the commands that ask what happens to URLs and what they are, and what is expected of them.
+// Package trial implements the commands that try and look up URLs, and those about expectations.
 //
 // From: arguments.
 // To: the API, by package client.
@@ -20,7 +20,7 @@ import (
 	"widelark/internal/cli/question"
 )
 
-// tryFlags say what is tried, for whom, and what is printed.
+// tryFlags holds the flags that say what is tried, for whom, and what is printed.
 type tryFlags struct {
 	ask, other                            question.Circumstances
 	file                                  string
@@ -83,7 +83,7 @@ func Command(a *command.App) *cobra.Command {
 	return a.Reads(cmd)
 }
 
-// runTry asks what the flags ask, and tells it.
+// runTry asks the question that the flags describe, and prints the answer.
 func runTry(ctx context.Context, a *command.App, api *client.ClientWithResponses, urls []string, f *tryFlags) error {
 	switch {
 	case !f.other.None() && len(urls) != 1:
@@ -117,7 +117,7 @@ func runTry(ctx context.Context, a *command.App, api *client.ClientWithResponses
 
 func passes(verdict string) bool { return verdict == "allow" || verdict == "watch" }
 
-// tryAll asks in batches. Each batch is decided on one version of the draft; the version of the last is the one reported.
+// tryAll asks in batches. Each batch is decided on one version of the draft; it reports the version of the last batch.
 func tryAll(ctx context.Context, a *command.App, api *client.ClientWithResponses, ask question.Circumstances, urls []string) (client.TrialsOutputBody, error) {
 	var all client.TrialsOutputBody
 	body, err := object.Recast[client.TrialsInputBody](ask.Body())
@@ -187,7 +187,7 @@ func showTrials(a *command.App, all client.TrialsOutputBody, trace bool) error {
 	return a.Show(v)
 }
 
-// alsoIn names the lists that the URL is in besides the one that decided.
+// alsoIn names the lists that cover the URL besides the one that decided.
 func alsoIn(t client.Trial) []string {
 	var names []string
 	if t.Matches == nil {
@@ -201,7 +201,7 @@ func alsoIn(t client.Trial) []string {
 	return names
 }
 
-// showTrial tells one trial like a sentence; with trace, every step below it.
+// showTrial prints one trial as sentences; with trace, every step below them.
 func showTrial(a *command.App, w io.Writer, all client.TrialsOutputBody, trace bool) {
 	t := all.Trials[0]
 	if t.Problem != nil {
@@ -244,7 +244,7 @@ func showTrial(a *command.App, w io.Writer, all client.TrialsOutputBody, trace b
 	}
 }
 
-// showDecider tells what decided, what the URL is and what whoever asks belongs to.
+// showDecider prints what decided, the categories of the URL, and the groups and network of the request.
 func showDecider(a *command.App, w io.Writer, t client.Trial) {
 	if d := t.Decider; d != nil {
 		if d.Rule != nil {
@@ -274,7 +274,7 @@ func showDecider(a *command.App, w io.Writer, t client.Trial) {
 	}
 }
 
-// showOutlook tells what is to come, and what would turn the verdict round.
+// showOutlook prints the next changes of the verdict, and the changes of rules that would turn it.
 func showOutlook(a *command.App, w io.Writer, t client.Trial) {
 	o := t.Outlook
 	if o == nil {
@@ -313,7 +313,7 @@ func showStrip(a *command.App, w io.Writer, strip []client.Segment) {
 	}
 }
 
-// showSteps lists what was looked at, rung by rung.
+// showSteps prints the steps of the trace, rung by rung.
 func showSteps(a *command.App, w io.Writer, steps []client.Step) {
 	widest := 0
 	for _, s := range steps {
@@ -348,7 +348,7 @@ func showSteps(a *command.App, w io.Writer, steps []client.Step) {
 	}
 }
 
-// stepName says what was looked at; "" for a rung on which nothing applies.
+// stepName returns the name of the rule of a step; "" for a rung on which nothing applies.
 func stepName(s client.Step) string {
 	switch {
 	case s.Rule != nil:
@@ -359,7 +359,7 @@ func stepName(s client.Step) string {
 	return ""
 }
 
-// stepVerdict is what a step says, with its mark; a note has none.
+// stepVerdict returns the verdict of a step with its mark; a note has none.
 func stepVerdict(a *command.App, then string) string {
 	if command.Marks[then] == "" {
 		return "  " + then
@@ -367,7 +367,7 @@ func stepVerdict(a *command.App, then string) string {
 	return a.Verdict(then)
 }
 
-// showMatches tells what else covers the URL: other entries of the list that decided, and other lists.
+// showMatches prints what else covers the URL: other entries of the list that decided, and other lists.
 func showMatches(a *command.App, w io.Writer, t client.Trial) {
 	title := "\n  also matched\n"
 	for _, m := range *t.Matches {
@@ -392,12 +392,12 @@ func showMatches(a *command.App, w io.Writer, t client.Trial) {
 	}
 }
 
-// asks reports whether any step that was looked at asks for a list. At a lesser sight there are many lists whose answer is unknown and that no step asks for.
+// asks reports whether any step of the trace asks for a list. At a lesser sight, the answer is unknown for many lists that no step asks for.
 func asks(t client.Trial, m client.Match) bool {
 	return t.Steps != nil && slices.ContainsFunc(*t.Steps, func(s client.Step) bool { return s.List != nil && s.List.ID == m.List.ID })
 }
 
-// tryMatrix shows URLs against those who ask.
+// tryMatrix prints the verdicts for URLs and several people or groups.
 func tryMatrix(ctx context.Context, a *command.App, api *client.ClientWithResponses, urls []string, ask question.Circumstances) error {
 	body, err := object.Recast[client.MatrixInputBody](ask.Setting())
 	if err != nil {
@@ -438,7 +438,7 @@ func tryMatrix(ctx context.Context, a *command.App, api *client.ClientWithRespon
 	return a.Show(v)
 }
 
-// sweep shows the verdicts on URLs over a week.
+// sweep prints the verdicts on URLs over a week.
 func sweep(ctx context.Context, a *command.App, api *client.ClientWithResponses, urls []string, ask question.Circumstances) error {
 	body, err := object.Recast[client.SweepInputBody](ask.Setting())
 	if err != nil {
@@ -471,7 +471,7 @@ func sweep(ctx context.Context, a *command.App, api *client.ClientWithResponses,
 	return a.Show(v)
 }
 
-// compareTrials shows where two trials part.
+// compareTrials prints the first difference between two trials.
 func compareTrials(ctx context.Context, a *command.App, api *client.ClientWithResponses, url string, one, other question.Circumstances) error {
 	answer, err := api.CompareTrialsWithResponse(ctx, client.CompareTrialsInputBody{URL: url, A: one.Body(), B: other.Body()})
 	if err != nil {
