@@ -45,7 +45,7 @@ func givenTo(p client.Policy) string {
 	return object.NamesOf(p.Groups)
 }
 
-// otherwise describes what happens if no rule of a policy decides.
+// otherwise returns the verdict of a policy without a deciding rule; "" for the baseline, after which other policies decide.
 func otherwise(p client.Policy) string {
 	if p.Role != nil && *p.Role == "baseline" {
 		return ""
