@@ -30,16 +30,16 @@ const (
 	estuaryPack = "Estuary additions"
 	packPath    = "/catalogue" + packfile.Extension
 
-	before, latest = 46, 47 // the versions of the harbour's pack that there are
+	before, latest = 46, 47 // the two versions of the harbour's pack
 )
 
-// makersKey signs the packs of the demo. It is no secret: anybody can read it here.
+// makersKey signs the packs of the demo. It is not secret: anybody can read it here.
 func makersKey() ed25519.PrivateKey {
 	seed := sha256.Sum256([]byte("the harbour office of an invented coast"))
 	return ed25519.NewKeyFromSeed(seed[:])
 }
 
-// byWord says which categories a made-up site has, by a word in its name.
+// byWord maps words in the names of invented sites to categories.
 var byWord = func() map[string]string {
 	words := map[string]string{}
 	for categories, names := range map[string]string{
@@ -58,11 +58,11 @@ var byWord = func() map[string]string {
 	return words
 }()
 
-// others are what sites are whose names tell nothing.
+// others are the categories of sites whose names hold no such word.
 var others = strings.Fields(`weather government politics religion charity law humour pets-garden auctions banking insurance jobs science reference
 	fitness mental-health hospitals medicine children calls search hosting remote-control alcohol-tobacco travel software sport shopping`)
 
-// named are sites that the demo's stories are about.
+// named are the sites of the demo's stories.
 var named = map[string]string{
 	"marrow-trust.test": "adult", "dosage-tables.example": "drugs", "oddsfield.example": "betting", "oddsfield.test": "betting", "slots-palace.example": "betting", "slots-bay.example": "betting",
 	"jackpot-junction.test": "betting", "lucky-lantern.example": "betting", "harbour-news.example": "news", "harbour-news.example/puzzles": "games", "tidepool-news.example": "news",
@@ -83,7 +83,7 @@ func harbourSites(version int64) map[string]string {
 	sites := map[string]string{}
 	for _, name := range slices.Concat(Sites(5_000, suspectsSeed+1), Sites(28_000, suspectsSeed+40)) {
 		draw := chance(name)
-		if draw%6 == 0 { // nobody has looked at it yet
+		if draw%6 == 0 { // a site without a category yet
 			continue
 		}
 		categories := others[draw/6%uint64(len(others))]
@@ -143,7 +143,7 @@ func harbourSites(version int64) map[string]string {
 	return sites
 }
 
-// chance is a number that a name always has.
+// chance returns a number that depends only on a name.
 func chance(name string) uint64 {
 	h := fnv.New64a()
 	_, _ = io.WriteString(h, name)
@@ -158,14 +158,14 @@ func demoTaxonomy() classify.Taxonomy {
 	return t
 }
 
-// harbour is the harbour's pack as its makers publish it: each version whole, and the latest by what changed.
+// harbour is the harbour's pack as its maker publishes it: both versions whole, and the latest as a delta.
 type harbour struct {
 	whole map[int64][]byte
 	delta []byte
-	truth map[string]string // what the sites are by the latest version
+	truth map[string]string // the categories of the sites in the latest version
 }
 
-// publish makes the harbour's pack; once, since it takes some tenths of a second.
+// publish builds the harbour's pack, once, as it takes some tenths of a second.
 var publish = sync.OnceValue(func() harbour {
 	h := harbour{whole: map[int64][]byte{}}
 	content := func(version int64) packfile.Content {
@@ -193,7 +193,7 @@ var publish = sync.OnceValue(func() harbour {
 	return h
 })
 
-// servePack publishes the harbour's pack. Whoever has the version before and takes deltas gets only what changed (RFC 3229).
+// servePack serves the harbour's pack. A client that has the version before and accepts deltas gets the delta (RFC 3229).
 func servePack(w http.ResponseWriter, r *http.Request) {
 	h := publish()
 	tag := func(version int64) string { return `"harbour-` + strconv.FormatInt(version, 10) + `"` }
@@ -225,7 +225,7 @@ func estuaryFile() []byte {
 	return file.Bytes()
 }
 
-// loadCatalogue gets the packs. The harbour's latest version waits, so that there is something to look at before it goes in.
+// loadCatalogue loads the packs. The harbour's latest version waits, so that the demo has an update to examine.
 func loadCatalogue(ctx context.Context, api *client.ClientWithResponses, partner string, out io.Writer) error {
 	found, err := api.GetPacksWithResponse(ctx)
 	if err != nil {
@@ -283,7 +283,7 @@ func loadCatalogue(ctx context.Context, api *client.ClientWithResponses, partner
 	return nil
 }
 
-// loadLocal says what Quillmere says itself: a category of its own, two corrections, scorecards.
+// loadLocal loads what Quillmere itself adds to the catalogue: a category, two corrections, scorecards.
 func loadLocal(ctx context.Context, api *client.ClientWithResponses, ids map[string]uuid.UUID) error {
 	about, family := "What wards look doses up in, whatever else the sites are.", "health"
 	_, err := api.CreateCategoryWithResponse(ctx, client.NewCategoryInputBody{Name: "Dosage pages", About: &about, Family: &family, Lists: []uuid.UUID{ids["Formulary and dosage sites"]}})
@@ -345,7 +345,7 @@ func terms(name string) ([]client.Term, error) {
 	return all, nil
 }
 
-// serveSite stands in for every site of the demo: a plain page that says which it is, and what.
+// serveSite stands in for every site of the demo: a plain page with the site's name and purpose.
 func serveSite(w http.ResponseWriter, r *http.Request) {
 	host, _, _ := strings.Cut(r.Host, ":")
 	truth := publish().truth

@@ -54,7 +54,7 @@ func TestTaxonomy(t *testing.T) {
 	}
 }
 
-// The packs hold what the demo's stories need, invented names only, and their two versions differ.
+// The packs hold the sites of the demo's stories and invented names only, and their two versions differ.
 func TestPacks(t *testing.T) {
 	older, was := unpacked(t, publish().whole[before])
 	newer, is := unpacked(t, publish().whole[latest])

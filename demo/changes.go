@@ -11,7 +11,7 @@ import (
 	"widelark/client"
 )
 
-// expected is an expectation of the demo: who is a group, a person with a dot in the name, or an address.
+// expected is an expectation of the demo. who is a group, a person (with a dot in the name), or an address.
 type expected struct{ folder, urls, who, when, verdict, note string }
 
 var expectations = []expected{
@@ -47,7 +47,7 @@ var expectations = []expected{
 	{"Everybody", "harbour-news.example/puzzles/lottery", "", "", "block", "Also for who is not known."},
 }
 
-// byName returns the ids of what expectations name, by kind and name.
+// byName returns the ids of everything that expectations name, by kind and name.
 func byName(ctx context.Context, api *client.ClientWithResponses) (map[string]uuid.UUID, error) {
 	ids := map[string]uuid.UUID{}
 	groups, err := api.GetGroupsWithResponse(ctx, nil)
@@ -106,7 +106,7 @@ func (e expected) body(ids map[string]uuid.UUID) client.ExpectationInput {
 	return b
 }
 
-// loadGrant lets one person reach one site for a week, as a help desk does.
+// loadGrant grants one person one site for a week, as a help desk does.
 func loadGrant(ctx context.Context, api *client.ClientWithResponses) error {
 	const week = 7 * 24 * 60
 	url, who, minutes, by := "gull-video.test", "Ines Scar", int64(week), "Ines Scar"
@@ -116,7 +116,7 @@ func loadGrant(ctx context.Context, api *client.ClientWithResponses) error {
 	return err
 }
 
-// loadChanges says what is expected, puts all live, and then edits the draft as somebody might who has not looked: it breaks two of the
+// loadChanges creates the expectations, publishes everything, and then edits the draft as somebody careless might: it breaks two of the
 // expectations.
 func loadChanges(ctx context.Context, api *client.ClientWithResponses, requests int) error {
 	draft, err := api.GetDraftWithResponse(ctx)
@@ -170,7 +170,7 @@ func editDraft(ctx context.Context, api *client.ClientWithResponses) error {
 	for _, p := range policies.JSON200.Items {
 		rules := slices.Clone(p.Rules)
 		switch p.Name {
-		case "Ward floor": // the block stands before what opens games in breaks, which is never reached then
+		case "Ward floor": // a block before the rule that allows games in breaks, which is never reached then
 			at := slices.IndexFunc(rules, func(r client.RuleBody) bool { return r.Name == "No games, no video" })
 			if at < 1 {
 				continue

@@ -18,7 +18,7 @@ const (
 	journalSeed  = 3
 )
 
-// rhythm is how much is asked for in each hour of the day, by those who work then.
+// rhythm is the weight of each hour of the day, for requests of those who work then.
 var rhythm = map[string][24]float64{
 	"office":   {7: 1, 8: 6, 9: 9, 10: 10, 11: 9, 12: 6, 13: 7, 14: 9, 15: 8, 16: 7, 17: 3, 18: 1},
 	"ward":     {0: 3, 1: 3, 2: 2, 3: 2, 4: 2, 5: 2, 6: 3, 7: 6, 8: 7, 9: 8, 10: 8, 11: 8, 12: 9, 13: 8, 14: 7, 15: 7, 16: 6, 17: 6, 18: 6, 19: 6, 20: 5, 21: 4, 22: 4, 23: 3},
@@ -28,7 +28,7 @@ var rhythm = map[string][24]float64{
 
 var rhythmOf = map[string]string{"Ward nurses": "ward", "Night ward": "night", "Doctors": "ward", "Theatre staff": "ward"}
 
-// asker is somebody whose requests are recorded: a person, or an address of which nobody is known.
+// asker is somebody whose requests are recorded: a person, or an address without a known person.
 type asker struct {
 	person, address, rhythm string
 }
@@ -53,7 +53,7 @@ func askers() []asker {
 	return all
 }
 
-// companions are hosts that pages of the demo pull in.
+// companions are the hosts that pages of the demo load from.
 var companions = map[string][]string{
 	"https://story-hour.example/read-aloud":       {"https://pictures.story-shelf.test/heron.webp"},
 	"https://ferrow-instruments.example/portal":   {"https://keys.marsh-passport.example/sign-in", "https://static.ferrow-shelf.test/portal.js"},
@@ -61,7 +61,7 @@ var companions = map[string][]string{
 	"https://dosage-tables.example/adult":         {"https://fonts.quill-type.example/sans.woff2"},
 }
 
-// recorded makes fourteen days of traffic that end now: with a day rhythm, a kiosk that asks for the same page all night, and a rush to a
+// recorded returns fourteen days of requests up to now: with a daily rhythm, a kiosk that requests the same page all night, and a rush to a
 // video site that came up three days ago.
 func recorded(now time.Time, zone *time.Location, count int) []client.RecordedInput {
 	random := rand.New(rand.NewPCG(journalSeed, 0x10a1))
@@ -107,7 +107,7 @@ func recorded(now time.Time, zone *time.Location, count int) []client.RecordedIn
 			url = "https://www.diabetes-day.example/diet"
 		}
 		add(at, a, url, method)
-		for _, needs := range companions[url] { // what a page pulls in
+		for _, needs := range companions[url] { // what the page loads
 			add(at.Add(time.Second), a, needs, &get)
 		}
 	}
@@ -120,7 +120,7 @@ func recorded(now time.Time, zone *time.Location, count int) []client.RecordedIn
 	return all
 }
 
-// loadJournal tells the service what was asked for in the last fourteen days.
+// loadJournal records the requests of the last fourteen days.
 func loadJournal(ctx context.Context, api *client.ClientWithResponses, count int) error {
 	zone, err := time.LoadLocation(TimeZone)
 	if err != nil {

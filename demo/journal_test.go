@@ -13,7 +13,7 @@ import (
 	"widelark/core/weburl"
 )
 
-// Fourteen days with a day rhythm, in order, by people of the hospital and addresses of its networks, to sites that are nobody's.
+// The requests span fourteen days with a daily rhythm, in order, from people of the hospital and addresses of its networks, to invented sites.
 func TestJournal(t *testing.T) {
 	zone, err := time.LoadLocation(TimeZone)
 	require.NoError(t, err)
@@ -66,7 +66,7 @@ func TestJournal(t *testing.T) {
 	assert.Len(t, recorded(now, zone, journalCount), len(all), "the same each time")
 }
 
-// About thirty things are expected, each well formed, in folders, of people that there are.
+// There are about thirty expectations, each well formed, in a folder, and about people of the demo.
 func TestExpectations(t *testing.T) {
 	assert.Len(t, expectations, 30)
 	ids := map[string]uuid.UUID{"person kay.moran": uuid.New(), "group Bedside screens": uuid.New(), "group Visitors": uuid.New()}

@@ -16,12 +16,12 @@ const (
 	partnerPath = "/warnings.txt"
 )
 
-// Partner stands in for others on the web: a partner hospital, which publishes a list of sites to be wary of; the harbour office, which
+// Partner stands in for other parties on the web: a partner hospital, which publishes a list of suspect sites; the harbour office, which
 // publishes a pack of category data; and, whatever host is asked for, the sites of the demo.
 func Partner() http.Handler {
 	var file bytes.Buffer
 	file.WriteString("# Warnings of the Estuary hospitals, renewed every morning\n")
-	_ = WriteSites(&file, 420, suspectsSeed+7) // a buffer takes everything
+	_ = WriteSites(&file, 420, suspectsSeed+7) // writing to a buffer cannot fail
 	made := time.Date(2026, 11, 23, 5, 0, 0, 0, time.UTC)
 	mux := http.NewServeMux()
 	mux.HandleFunc(partnerPath, func(w http.ResponseWriter, r *http.Request) {
@@ -33,7 +33,7 @@ func Partner() http.Handler {
 	return mux
 }
 
-// follow has the partner's list pulled from where the partner is now.
+// follow sets the source of the partner's list to the present address of the partner.
 func follow(ctx context.Context, api *client.ClientWithResponses, partner string) error {
 	name, description, owner := partnerList, "Sites that the partner hospital warns of. Pulled every morning.", "Estuary hospitals"
 	found, err := api.GetListsWithResponse(ctx, &client.GetListsParams{Name: &name})
@@ -62,8 +62,8 @@ func follow(ctx context.Context, api *client.ClientWithResponses, partner string
 	return err
 }
 
-// findPartner tells lists and packs that come from the partner's stand-in where it is now: it has another port each time. Whoever has
-// taken these away, or has them come from elsewhere, is left alone.
+// findPartner sets the sources of lists and packs from the partner's stand-in to its present address, as its port differs each time. It leaves
+// sources alone that somebody has removed or changed.
 func findPartner(ctx context.Context, api *client.ClientWithResponses, partner string) error {
 	moved := func(from string) (string, bool) {
 		at, err := url.Parse(from)

@@ -22,7 +22,7 @@ const (
 	suffix      = "dc=quillmere,dc=internal"
 )
 
-// givenNames and familyNames make the people. They are nobody's.
+// givenNames and familyNames make up the names of people. All people are invented.
 var (
 	givenNames = strings.Fields(`Ada Alder Anwen Aric Bea Beck Bram Brin Cal Calla Cato Cleo Corin Dara Dell Doran Edda Elan Elin Ennis Esme Fay Fenn Finn Flora
 		Gale Gwen Hal Hedda Hollis Ida Ines Iona Ivo Jory Juno Kay Keir Kit Lark Leif Linnet Lorna Mab Maren Merrin Mina Nell Nerys Niall Noor Ola Orla Oswin
@@ -32,10 +32,10 @@ var (
 		Mossop Nairn Nettle Oake Ormsby Pell Plover Quayle Rill Rook Sallow Scar Sedge Selby Shore Skene Stell Tarrant Tern Thorne Tolland Usk Vale Wade Wharram Whin Yarrow`)
 )
 
-// staff is the groups of the directory, with the share of the people that is in each.
+// staff holds the groups of the directory, with the share of people in each.
 var staff = []struct {
 	name, about string
-	share       int // of a hundred
+	share       int // in per cent
 }{
 	{"Ward nurses", "Nurses on the wards, day and night.", 34},
 	{"Night ward", "Those of the ward nurses who work nights this term.", 0},
@@ -54,7 +54,7 @@ type somebody struct {
 	groups    []string
 }
 
-// Those whom the demo's stories are about.
+// The people of the demo's stories.
 var known = []somebody{
 	{"kay.moran", "Kay Moran", []string{"Ward nurses", "Night ward"}},
 	{"ola.fenn", "Ola Fenn", []string{"Ward nurses"}},
@@ -67,7 +67,7 @@ var known = []somebody{
 	{"rae.scar", "Rae Scar", []string{"Front desk"}},
 }
 
-// everybody returns the people, the same ones each time.
+// everybody returns all people, the same each time.
 func everybody() []somebody {
 	draw := rand.New(rand.NewPCG(peopleSeed, 0))
 	all := slices.Clone(known)
@@ -133,7 +133,7 @@ var machines = []struct{ name, about, address string }{
 	{"Bedside 4-12", "Ward 4, bed 12.", "10.40.41.12"}, {"Front hall kiosk", "Where visitors find their way.", "10.40.30.40"}, {"Library scanner", "", "10.40.50.9"},
 }
 
-// loadPeople brings people, networks, machines and groups into the service, and returns the ids of all by name.
+// loadPeople creates people, networks, machines and groups in the service, and returns their ids by name.
 func loadPeople(ctx context.Context, api *client.ClientWithResponses) (map[string]uuid.UUID, error) {
 	ids := map[string]uuid.UUID{}
 	for _, n := range networks {

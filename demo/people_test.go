@@ -15,7 +15,7 @@ import (
 	"widelark/client"
 )
 
-// The directory is the same each time, holds whom the stories are about, and everybody once.
+// The directory is the same each time, and holds the people of the stories and everybody only once.
 func TestPeople(t *testing.T) {
 	people := everybody()
 	assert.Len(t, people, peopleCount)
@@ -48,7 +48,7 @@ func TestPeople(t *testing.T) {
 	assert.Equal(t, len(staff), bytes.Count(file, []byte("objectClass: groupOfNames")))
 }
 
-// Networks do not stand in each other but in the one that holds all; machines are where the stories say.
+// Networks overlap only with the one that contains all; machines are in the networks of the stories.
 func TestNetworks(t *testing.T) {
 	var all netip.Prefix
 	for _, n := range networks {
@@ -71,7 +71,7 @@ func TestNetworks(t *testing.T) {
 	}
 }
 
-// The rules of the demo are JSON as the API takes it; every name in them is one of the demo's.
+// The rules of the demo are JSON in the form of the API, and every name in them belongs to the demo.
 func TestPlannedRules(t *testing.T) {
 	ids := map[string]uuid.UUID{}
 	for _, l := range lists {

@@ -29,7 +29,7 @@ func activity(name, methods, paths string) client.ActivityBody {
 	return client.ActivityBody{Name: name, Key: strings.ReplaceAll(name, " ", "-"), Methods: &m, Paths: &p}
 }
 
-// planned is a policy of the demo. Rules are JSON as the API takes it, with names in place of ids: {"lists": ["Betting"]}.
+// planned is a policy of the demo. Rules are JSON in the form of the API, with names in place of ids: {"lists": ["Betting"]}.
 type planned struct {
 	name, about, otherwise, inspect string
 	groups                          []string
@@ -90,7 +90,7 @@ const (
 		{"name": "Unfit for anybody unknown", "then": "block", "if": {"any": [{` + sensitive + `}, {"lists": ["Betting", "Suspect sites"]}]}}]`
 )
 
-// rulesOf reads rules, with the ids of what they name.
+// rulesOf reads rules, and replaces names by ids.
 func rulesOf(text string, ids map[string]uuid.UUID) ([]client.RuleBody, error) {
 	var tree any
 	if err := json.Unmarshal([]byte(text), &tree); err != nil {
@@ -134,7 +134,7 @@ func withIDs(tree any, ids map[string]uuid.UUID) {
 	}
 }
 
-// loadPolicies makes the policies, the baseline and the fallback, and the exceptions. ids are those of lists, groups and the like, by
+// loadPolicies creates the policies, the baseline and the fallback, and the exceptions. ids holds the ids of lists, groups and the like, by
 // kind and name.
 func loadPolicies(ctx context.Context, api *client.ClientWithResponses, ids map[string]uuid.UUID) error {
 	for _, app := range apps {
@@ -178,7 +178,7 @@ func loadPolicies(ctx context.Context, api *client.ClientWithResponses, ids map[
 	if err != nil {
 		return err
 	}
-	// The fallback is made last: it tells that all is there.
+	// The fallback comes last: it shows that everything else has been loaded.
 	kept, err := api.GetPoliciesWithResponse(ctx, nil)
 	if err != nil {
 		return err
@@ -210,7 +210,7 @@ func loadExceptions(ctx context.Context, api *client.ClientWithResponses, ids ma
 		return err
 	}
 	now := time.Now().In(zone)
-	midnight := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, zone) // which London's clock never skips
+	midnight := time.Date(now.Year(), now.Month(), now.Day(), 0, 0, 0, 0, zone) // London's clock never skips midnight
 	day := func(n int) *time.Time { t := midnight.AddDate(0, 0, n); return &t }
 	friday := (int(time.Friday)-int(now.Weekday())+7)%7 + 1 // the end of Friday
 	refs := func(kind, name string) *[]client.Ref { return &[]client.Ref{{ID: ids[kind+" "+name]}} }

@@ -1,5 +1,5 @@
-// Package demo is Quillmere General, an invented hospital on an invented coast: the lists and the policy that the demo,
-// the pictures and the tests of the whole use. It is loaded through the API, as anybody would.
+// Package demo holds Quillmere General, an invented hospital on an invented coast: the data of the demo,
+// the pictures and the tests of the whole. It is loaded through the API, as anybody could do.
 //
 // From: the files of this folder and a seeded generator.
 // To: a running service.
@@ -21,12 +21,12 @@ import (
 	"widelark/client"
 )
 
-// The person who signs in to the demo. The password is no secret: the demo listens on loopback only.
+// The account of the demo. The password is not secret: the demo listens on loopback only.
 const (
 	Name     = "edda"
 	FullName = "Edda Marsh"
 	Password = "quillmere-demo"
-	Lead     = "ivo" // leads the trainees; signs in with the same password, and is no owner
+	Lead     = "ivo" // leads the trainees; has the same password, and is not an owner
 	LeadName = "Ivo Sedge"
 	TimeZone = "Europe/London"
 )
@@ -62,7 +62,7 @@ func SuspectSites() []byte { return suspectSites(SuspectsCount) }
 
 func suspectSites(count int) []byte {
 	var b bytes.Buffer
-	_ = WriteSites(&b, count, suspectsSeed) // a buffer takes everything
+	_ = WriteSites(&b, count, suspectsSeed) // writing to a buffer cannot fail
 	return b.Bytes()
 }
 
@@ -82,16 +82,16 @@ var lists = []list{
 	{"Old ward links", "Nothing uses this list any more.", "old-ward-links.txt", "", ""},
 }
 
-// Loading says how the demo data are loaded.
+// Loading holds the options of loading the demo data.
 type Loading struct {
-	Dir      string    // where the files go that the data came from, so that people have something to import
+	Dir      string    // the folder for the files of the demo, so that people have something to import
 	Partner  string    // the address of the partner's stand-in
-	Requests int       // how many requests of two weeks are recorded; 0 stands for 200,000
-	Suspects int       // how many of the suspect sites are loaded; 0 stands for all 100,000
+	Requests int       // the number of recorded requests of two weeks; 0 for 200,000
+	Suspects int       // the number of suspect sites to load; 0 for all 100,000
 	Out      io.Writer // for progress
 }
 
-// Load brings the demo data into a service that does not have them. A Load that was interrupted is finished by the next.
+// Load loads the demo data into a service that lacks them. After an interrupted Load, the next one loads the rest.
 func Load(ctx context.Context, api *client.ClientWithResponses, l Loading) error {
 	if err := os.MkdirAll(l.Dir, 0o755); err != nil {
 		return err
@@ -105,10 +105,10 @@ func Load(ctx context.Context, api *client.ClientWithResponses, l Loading) error
 	return os.WriteFile(filepath.Join(l.Dir, loadedMark), []byte("The demo data are loaded; what is edited since stays as it is.\n"), 0o644)
 }
 
-// loadedMark is a file that says that everything was loaded. What people then rename, edit or remove is theirs.
+// loadedMark is a file that marks a complete load. Afterwards nothing that people rename, edit or remove is restored.
 const loadedMark = ".loaded"
 
-// Loaded reports whether everything was loaded by way of a folder.
+// Loaded reports whether a load with this folder has completed.
 func Loaded(dir string) bool {
 	_, err := os.Stat(filepath.Join(dir, loadedMark))
 	return err == nil
@@ -130,7 +130,7 @@ func load(ctx context.Context, api *client.ClientWithResponses, loading Loading)
 		return err
 	}
 	for _, p := range policies.JSON200.Items {
-		if p.Role != nil && *p.Role == client.PolicyRole("fallback") && len(p.Rules) > 0 { // made last of all that is edited, so it is there
+		if p.Role != nil && *p.Role == client.PolicyRole("fallback") && len(p.Rules) > 0 { // the last thing to be edited, so everything has been loaded
 			return loadChanges(ctx, api, cmp.Or(loading.Requests, journalCount))
 		}
 	}

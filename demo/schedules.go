@@ -22,7 +22,7 @@ var schedules = []struct{ name, about, text string }{
 	{"Public holidays", "Whole days, from the calendar of the coast.", ""},
 }
 
-// loadSchedules makes the hospital's schedules. Those of the holidays come from the calendar file.
+// loadSchedules creates the hospital's schedules. The holidays come from the calendar file.
 func loadSchedules(ctx context.Context, api *client.ClientWithResponses) error {
 	zone := TimeZone
 	days := func(as client.ReadCalendarParamsAs) (string, error) {

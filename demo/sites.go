@@ -7,8 +7,8 @@ import (
 	"strings"
 )
 
-// The pieces that made-up site names are put together from: things of an invented coast, trades, and how sites are
-// called.
+// The parts of invented site names: things of an invented coast, trades, and usual endings of
+// names.
 var (
 	firsts = strings.Fields(`amber ash barley beacon birch bracken brine briar brook cairn cedar chalk cinder clover cobble
 		copper coral crag cress curlew dapple delta dew drift dune eddy elder ember estuary fathom fen fern ferry fjord flint

@@ -24,7 +24,7 @@ func TestSites(t *testing.T) {
 	assert.Equal(t, SuspectsCount, bytes.Count(SuspectSites(), []byte("\n")))
 }
 
-// The files of the demo are good to the line, but for the one that is messy on purpose; and every host in them is
+// Every line of the demo's files is good, except in the one that is messy on purpose, and every host in them is
 // invented.
 func TestFiles(t *testing.T) {
 	for _, l := range lists {

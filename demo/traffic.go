@@ -13,8 +13,8 @@ import (
 	"widelark/client"
 )
 
-// Hosts and pages that people of the hospital asked for, beside those that the generator makes up: some that the lists are about,
-// and some that a careless pattern would catch with them.
+// Hosts and pages that people of the hospital requested, besides the generated ones: some that the lists are about,
+// and some that a careless pattern would cover, too.
 var noted = map[string]int64{
 	"oddsfield.example/today": 412, "www.oddsfield.test/live": 96, "help.oddsfield.example/": 31, "slots-palace.example/": 58, "slots-bay.example/": 22,
 	"lucky-lantern.example/draw": 47, "betting-barn.co.uk/": 64, "jackpot-junction.test/": 38, "www.quillmere-jackpot-fund.example/donate": 77,
@@ -28,7 +28,7 @@ var noted = map[string]int64{
 	"encyclopaedia.example/wiki/Betting": 11, "story-hour.example/read-aloud": 230, "203.0.113.71/": 14, "203.0.113.9/": 6,
 }
 
-// loadTraffic tells a service that knows of none what was seen of the traffic: some thousand hosts, the first asked for most (Zipf's law).
+// loadTraffic records the traffic by host in a service without any: some thousand hosts, with frequencies by Zipf's law.
 func loadTraffic(ctx context.Context, api *client.ClientWithResponses, today time.Time) error {
 	seen, err := api.GetSeenWithResponse(ctx, nil)
 	if err != nil || len(seen.JSON200.Hosts) > 0 {
@@ -45,7 +45,7 @@ func loadTraffic(ctx context.Context, api *client.ClientWithResponses, today tim
 	sites := append(Sites(5_000, suspectsSeed+1), Sites(300, suspectsSeed)...)
 	for rank, site := range sites {
 		requests := int64(math.Ceil(9000 / math.Pow(float64(rank+1), 0.9)))
-		if rank >= 5_000 { // of the suspect sites: seldom
+		if rank >= 5_000 { // suspect sites are requested seldom
 			requests = 1 + int64(random.IntN(6))
 		}
 		pages = append(pages, client.SeenPage{URL: site + paths[random.IntN(len(paths))], Requests: requests, LastOn: day()})

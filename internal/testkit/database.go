@@ -1,4 +1,4 @@
-// Package testkit gives tests what is real: a PostgreSQL server, a database each, the built programs as processes.
+// Package testkit gives tests a real PostgreSQL server, a database for each test, and the built programs as processes.
 package testkit
 
 import (
@@ -22,13 +22,13 @@ import (
 	"widelark/internal/postgres/cluster"
 )
 
-// Server is the PostgreSQL server of the tests of a package, with a migrated database to copy: one that all packages share (see [Share]), or
+// Server is the PostgreSQL server of the tests of a package, with a migrated template database: one that all packages share (see [Share]), or
 // its own.
 type Server struct {
 	url    func(database string) string
-	own    string // begins the names of databases of this process
+	own    string // prefix of the names of this process's databases
 	made   atomic.Int64
-	filled sync.Map // the names of templates, and for each a *sync.Once that fills it
+	filled sync.Map // for the name of each template, the *sync.Once that fills it
 }
 
 // URL returns the address of a database of the server.
@@ -39,7 +39,7 @@ const (
 	template0 = "template0" // PostgreSQL's own empty one
 )
 
-// startDatabase starts a server with that database.
+// startDatabase starts a server with the migrated template.
 func startDatabase(ctx context.Context, dir string) (*cluster.Cluster, error) {
 	db, err := cluster.Start(ctx, cluster.Config{Dir: dir, Disposable: true})
 	if err != nil {
@@ -55,7 +55,7 @@ func startDatabase(ctx context.Context, dir string) (*cluster.Cluster, error) {
 	return nil, errors.Join(err, db.Stop())
 }
 
-// RunWithServer runs the tests of a package with a server: the shared one, or one that it starts and stops. It is for TestMain.
+// RunWithServer runs the tests of a package with a server: the shared one, or one that it starts and stops. Call it from TestMain.
 func RunWithServer(m *testing.M, server **Server) int {
 	defer func() {
 		if built != "" {
@@ -69,7 +69,7 @@ func RunWithServer(m *testing.M, server **Server) int {
 	}
 	dir, err := os.MkdirTemp("", "widelark-test-")
 	if err == nil {
-		err = os.Chmod(dir, 0o755) // the server's user has to get in
+		err = os.Chmod(dir, 0o755) // the user that runs the server needs access
 	}
 	defer os.RemoveAll(dir)
 	var db *cluster.Cluster
@@ -85,16 +85,16 @@ func RunWithServer(m *testing.M, server **Server) int {
 	return m.Run()
 }
 
-// EmptyDatabase makes a database without tables for one test and returns its URL.
+// EmptyDatabase creates a database without tables for one test and returns its URL.
 func (s *Server) EmptyDatabase(t testing.TB) string { return s.create(t, template0) }
 
-// Database makes a migrated database for one test and returns its URL.
+// Database creates a migrated database for one test and returns its URL.
 func (s *Server) Database(t testing.TB) string { return s.create(t, template) }
 
-// cheap is the cost of the password of a database that is copied: no test depends on how expensive it is.
+// cheap is a low cost for the password in template databases: no test depends on the cost.
 var cheap = account.Cost{Memory: 64, Iterations: 1, Parallelism: 1, SaltLength: 16, KeyLength: 32}
 
-// let is the name of a migrated database in which [Name] has an account; made once.
+// let returns the name of a migrated database in which [Name] has an account. It creates the database once.
 func (s *Server) let(t testing.TB) string {
 	t.Helper()
 	name := s.own + "let"
@@ -110,8 +110,8 @@ func (s *Server) let(t testing.TB) string {
 	return name
 }
 
-// ServeFilled is [Server.Serve] on a copy of a database that a service has been filled in: once for all tests, by the first that asks for
-// it. What fill keeps outside the database has to outlive its test.
+// ServeFilled is [Server.Serve] on a copy of a database that fill has filled through a service: once for all tests, for the first test that asks for
+// it. Whatever fill creates outside the database must outlive that test.
 func (s *Server) ServeFilled(t testing.TB, name string, fill func(*Service)) *Service {
 	t.Helper()
 	name = s.own + name
@@ -130,12 +130,12 @@ func (s *Server) create(t testing.TB, from string) string {
 	name := fmt.Sprintf("%st%d", s.own, s.made.Add(1))
 	s.copy(t, from, name)
 	if from != template && from != s.own+"let" { // a large one
-		t.Cleanup(func() { s.drop(name) }) // its service ends before: what is made last is cleaned up first
+		t.Cleanup(func() { s.drop(name) }) // cleanups run in reverse order, so the service has ended before
 	}
 	return s.URL(name)
 }
 
-// drop takes a database away, so that the server's disk does not fill. One that stays for whatever reason goes with the server.
+// drop drops a database, so that the disk does not fill up. A database that cannot be dropped is removed with the server.
 func (s *Server) drop(name string) {
 	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
 	defer stop()
@@ -147,7 +147,7 @@ func (s *Server) drop(name string) {
 	_, _ = conn.Exec(ctx, "drop database if exists "+name+" with (force)")
 }
 
-// copy makes a database from another, which nobody may be connected to.
+// copy creates a database from another one. Precondition: nobody is connected to that one.
 func (s *Server) copy(t testing.TB, from, name string) {
 	t.Helper()
 	ctx := context.Background()

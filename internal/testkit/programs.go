@@ -23,13 +23,13 @@ import (
 	"widelark/client"
 )
 
-// Who signs in to the services of tests.
+// The account in the services of tests.
 const (
 	Name     = "edda"
 	Password = "a-password-for-tests"
 )
 
-// built is the folder of the built programs, for [RunWithServer] to clear away; "" where no test asked for one.
+// built is the folder of the built programs, which [RunWithServer] removes; "" if no test needed one.
 var built string
 
 var build = sync.OnceValues(func() (string, error) {
@@ -61,7 +61,7 @@ func buildInto(dir string) error {
 	return nil
 }
 
-// Root returns the folder of the module, in which or below which the test runs.
+// Root returns the folder of the module that holds the working directory.
 func Root() (string, error) {
 	dir, err := os.Getwd()
 	for err == nil {
@@ -88,8 +88,8 @@ func Program(t testing.TB, name string) string {
 type Service struct {
 	URL      string
 	Database string
-	Config   string // where the command line keeps its sign-in
-	Zone     string // the organisation's time zone, Europe/London where it is empty; takes hold when the service is started
+	Config   string // the file in which the command line stores its sign-in
+	Zone     string // the organisation's time zone, "" for Europe/London; used when the service starts
 	process  *exec.Cmd
 	output   *lockedBuffer
 	ended    chan struct{}
@@ -113,13 +113,13 @@ func (l *lockedBuffer) String() string {
 	return l.b.String()
 }
 
-// Serve starts the service on a new database that lets [Name] in, and signs the command line in.
+// Serve starts the service on a new database in which [Name] has an account, and signs the command line in.
 func (s *Server) Serve(t testing.TB) *Service {
 	t.Helper()
 	return s.serve(t, s.create(t, s.let(t)))
 }
 
-// ServeOn is [Server.Serve] on a database of the caller's, in which nobody has an account yet.
+// ServeOn is [Server.Serve] on a database of the caller's without accounts.
 func (s *Server) ServeOn(t testing.TB, database string) *Service {
 	t.Helper()
 	add := exec.Command(Program(t, "widelarkd"), "account", "add", Name, "--full-name", "Edda Marsh", "--password-stdin", "--database-url", database)
@@ -140,7 +140,7 @@ func (s *Server) serve(t testing.TB, database string) *Service {
 
 var serving = regexp.MustCompile(`serves on (http://\S+)`)
 
-// Start runs the program and waits until it serves. A service that was killed may be started again, on the same address.
+// Start runs the program and waits until it answers. A service that was killed can be started again, on the same address.
 func (s *Service) Start(t testing.TB) {
 	t.Helper()
 	listen := "127.0.0.1:0"
@@ -171,7 +171,7 @@ func (s *Service) Kill() {
 	<-s.ended
 }
 
-// PeakMemory returns the most memory that the service ever held, in bytes (proc(5), VmHWM).
+// PeakMemory returns the peak resident memory of the service, in bytes (proc(5), VmHWM).
 func (s *Service) PeakMemory(t testing.TB) int64 {
 	t.Helper()
 	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", s.process.Process.Pid))
@@ -195,14 +195,14 @@ func (s *Service) Stop() error {
 	return nil
 }
 
-// Ran is what came of a command line.
+// Ran is the result of a command.
 type Ran struct {
 	Out, Err string
 	Code     int
 	args     []string
 }
 
-// Run calls the command line with an input, signed in.
+// Run runs a command, signed in, with a text as its standard input.
 func (s *Service) Run(t testing.TB, input string, args ...string) Ran {
 	t.Helper()
 	cmd := exec.Command(Program(t, "widelark"), args...)
@@ -218,7 +218,7 @@ func (s *Service) Run(t testing.TB, input string, args ...string) Ran {
 	return Ran{out.String(), errs.String(), cmd.ProcessState.ExitCode(), args}
 }
 
-// Done wants the command to have ended with 0, and returns what it printed.
+// Done fails the test unless the command ended with exit code 0, and returns its output.
 func (r Ran) Done(t testing.TB) string {
 	t.Helper()
 	require.Equal(t, 0, r.Code, "widelark %s\n%s%s", strings.Join(r.args, " "), r.Out, r.Err)
@@ -257,7 +257,7 @@ func (s *Service) Request(t testing.TB, method, path, body string, header map[st
 	return res
 }
 
-// How long to wait for what happens in the background, and how often to look. Machines may be slow.
+// The time to wait for background work, generous for slow machines, and the interval between two checks.
 const (
 	Patience = 90 * time.Second
 	Look     = 100 * time.Millisecond

@@ -15,18 +15,18 @@ import (
 	"time"
 )
 
-// The variables by which [Share] tells the processes of tests what they share. Where one is not set, a process brings its own.
+// The environment variables by which [Share] passes the shared parts to the processes of tests. If one is not set, a process starts its own part.
 const (
 	sharedDatabase = "WIDELARK_TEST_DATABASE" // the address of a database, with %s for its name
 	sharedPrograms = "WIDELARK_TEST_PROGRAMS" // the folder of the built programs
-	SharedBrowser  = "WIDELARK_TEST_BROWSER"  // the address at which the browser is driven
+	SharedBrowser  = "WIDELARK_TEST_BROWSER"  // the address of the browser's DevTools protocol
 )
 
 // chromium is the program of the browser that tests drive.
 const chromium = "/usr/bin/chromium-headless-shell"
 
-// Share starts what all packages' tests can share: a PostgreSQL server with a migrated database to copy, the built programs, a Chromium. It
-// returns the variables that tell so, and what stops all of it.
+// Share starts the parts that the tests of all packages can share: a PostgreSQL server with a migrated template, the built programs, a Chromium. It
+// returns the environment variables for them, and a function that stops all parts.
 func Share(ctx context.Context) (variables []string, stop func(), err error) {
 	var stops []func()
 	stop = func() {
@@ -44,7 +44,7 @@ func Share(ctx context.Context) (variables []string, stop func(), err error) {
 		return nil, stop, err
 	}
 	stops = append(stops, func() { _ = os.RemoveAll(dir) })
-	if err := os.Chmod(dir, 0o755); err != nil { // the server's user has to get in
+	if err := os.Chmod(dir, 0o755); err != nil { // the user that runs the server needs access
 		return nil, stop, err
 	}
 	programs := filepath.Join(dir, "bin")
@@ -64,7 +64,7 @@ func Share(ctx context.Context) (variables []string, stop func(), err error) {
 	return []string{sharedDatabase + "=" + db.URL("%s"), sharedPrograms + "=" + programs, SharedBrowser + "=" + browser}, stop, nil
 }
 
-// browserFlags have Chromium do nothing but show pages, and treat a page the same whether or not it is the one in front.
+// browserFlags switch off everything in Chromium but showing pages, and make it treat background pages like the one in front.
 var browserFlags = []string{
 	"--headless", "--no-sandbox", "--remote-debugging-port=0", "--window-size=1280,800", "--lang=en-GB", "--hide-scrollbars", "--mute-audio", "--force-color-profile=srgb",
 	"--no-first-run", "--no-default-browser-check", "--disable-gpu", "--disable-dev-shm-usage", "--disable-extensions", "--disable-sync", "--disable-breakpad",
@@ -72,7 +72,7 @@ var browserFlags = []string{
 	"--disable-background-timer-throttling", "--disable-backgrounding-occluded-windows", "--disable-renderer-backgrounding", "--disable-popup-blocking", "--metrics-recording-only",
 }
 
-// StartBrowser starts a Chromium, and returns the address at which it is driven. Where the caller dies, the browser ends, too.
+// StartBrowser starts a Chromium, and returns the address of its DevTools protocol. The browser ends with the calling process, however that ends.
 func StartBrowser(profile string) (address string, stop func(), err error) {
 	cmd := exec.Command(chromium, append(slices.Clone(browserFlags), "--user-data-dir="+profile)...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}

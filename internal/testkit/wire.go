@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// Wire carries connections to a database until it is silent: then they stay open and nothing passes, as with a machine that hangs.
+// Wire forwards connections to a database. While it is silent, the connections stay open and nothing passes, as if the machine hung.
 type Wire struct {
 	Silent atomic.Bool
 	to     string
@@ -32,7 +32,7 @@ func (w *Wire) carry(listener net.Listener) {
 	}
 }
 
-// copy passes on what src says, and drops it while the wire is silent.
+// copy forwards bytes from src, and drops them while the wire is silent.
 func (w *Wire) copy(dst io.WriteCloser, src io.Reader) {
 	defer func() { _ = dst.Close() }()
 	said := make([]byte, 32<<10)
@@ -50,7 +50,7 @@ func (w *Wire) copy(dst io.WriteCloser, src io.Reader) {
 	}
 }
 
-// NewWire returns a wire to a database, and the URL by which the database is reached over it.
+// NewWire returns a wire to a database, and the database's URL through the wire.
 func NewWire(t testing.TB, database string) (*Wire, string) {
 	t.Helper()
 	at, err := url.Parse(database)
