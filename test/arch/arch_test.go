@@ -1,4 +1,4 @@
-// Package arch holds laws about the tree that the compiler does not.
+// Package arch tests laws about the source tree that the compiler does not check.
 package arch
 
 import (
@@ -23,7 +23,7 @@ import (
 	"gopkg.in/yaml.v3"
 )
 
-// room is a package as rooms.yaml has it.
+// room is a package in rooms.yaml.
 type room struct {
 	Name    string
 	What    string
@@ -43,7 +43,7 @@ func rooms(t *testing.T) []room {
 	return all
 }
 
-// The table that newcomers read says what the law says.
+// The table in CONTRIBUTING agrees with rooms.yaml.
 func TestRoomsAreDescribed(t *testing.T) {
 	const contributing, begin, end = "../../CONTRIBUTING.md", "<!-- printed from test/arch/rooms.yaml -->\n", "<!-- end -->\n"
 	var table strings.Builder
@@ -69,7 +69,7 @@ func TestRoomsAreDescribed(t *testing.T) {
 	assert.True(t, *update || string(text) == want, "the table of CONTRIBUTING.md is stale: go test ./test/arch -update")
 }
 
-// coreModules are the outside packages that the core may import. None of them does anything but compute.
+// coreModules are the outside packages that the core may import. All of them only compute.
 var coreModules = []string{
 	"github.com/nlnwa/whatwg-url/url", "github.com/nlnwa/whatwg-url/errors", "golang.org/x/net/idna",
 	"golang.org/x/net/publicsuffix", "golang.org/x/text/encoding/unicode", "golang.org/x/text/transform",
@@ -134,7 +134,7 @@ func TestImports(t *testing.T) {
 	}
 }
 
-// The core takes the moment as an argument and knows no machine's zone.
+// The core takes moments as arguments, and reads neither the clock nor the time zone of the machine.
 func TestCoreHasNoClock(t *testing.T) {
 	files, err := filepath.Glob("../../core/*/*.go")
 	require.NoError(t, err)
@@ -159,7 +159,7 @@ func TestCoreHasNoClock(t *testing.T) {
 	}
 }
 
-// No branch depends on the English of an error: types and values tell errors apart.
+// No branch depends on the text of an error: types and values distinguish errors.
 func TestErrorsAreNotRead(t *testing.T) {
 	read := regexp.MustCompile(`strings\.(Contains|HasPrefix|HasSuffix|Index|EqualFold)\([\w.]*(Error\(\)|\.Msg|\.Detail)|\.Error\(\) [!=]= "`)
 	looked := 0

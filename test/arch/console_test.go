@@ -14,11 +14,11 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// frame is the console's folder above all nouns: it may import them, and none may import it.
+// frame is the console's folder above all nouns: it may import them, and no folder may import it.
 const frame = "shell"
 
-// The console's nouns use each other's queries, fields and dialogs, never their pages, and no folder imports another that imports it, by
-// whatever way.
+// The console's nouns import each other's queries, fields and dialogs, never their pages, and no two folders import each other, directly or
+// not.
 func TestConsoleFolders(t *testing.T) {
 	const src = "../../console/src"
 	imports := map[string]map[string]string{} // from folder to folder: a file that does so

@@ -16,7 +16,7 @@ import (
 	"widelark/internal/cli"
 )
 
-// The glossary's words stand where it says: as a schema of the contract, as a command, and in what the console shows.
+// The words of the glossary occur where it says: as a schema of the contract, as a command, and in the console.
 func TestWords(t *testing.T) {
 	text, err := os.ReadFile("../../docs/guide/words.md")
 	require.NoError(t, err)

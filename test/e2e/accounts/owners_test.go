@@ -20,7 +20,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// accounts runs `widelarkd account` on a service's database and returns what it says.
+// accounts runs `widelarkd account` on a service's database and returns its output.
 func accounts(t *testing.T, s *testkit.Service, args ...string) string {
 	t.Helper()
 	cmd := exec.Command(testkit.Program(t, "widelarkd"), append(append([]string{"account"}, args...), "--database-url", s.Database)...)
@@ -29,7 +29,7 @@ func accounts(t *testing.T, s *testkit.Service, args ...string) string {
 	return string(out)
 }
 
-// Owners alone edit the baseline, by whichever way; everything else is everybody's.
+// Only owners edit the baseline, in whatever way; everybody edits everything else.
 func TestOwners(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -130,8 +130,8 @@ func TestOwners(t *testing.T) {
 	assert.Contains(t, s.Run(t, "", "policy", "rule", "on", "Baseline", "Never").Err, "ask Ivo Sedge")
 }
 
-// The contract says of every operation what whoever calls it has to be allowed: one who is not allowed is refused before anything else is
-// looked at, and one who is nobody, everywhere but where it says that anybody may.
+// The contract names the act of every operation: a caller who may not perform it is refused before anything else is
+// checked, and a caller without a sign-in everywhere except where the contract says that anybody may.
 func TestOperationsAskWhoMay(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -169,7 +169,7 @@ func TestOperationsAskWhoMay(t *testing.T) {
 	assert.Equal(t, 6, refused, "accounts and keys are the owners'")
 }
 
-// status calls an operation with nothing in its body, and returns what comes back. token is "" for nobody.
+// status calls an operation with an empty body and returns the status. token is "" for a caller without a sign-in.
 func status(t *testing.T, server, method, path, token string) int {
 	t.Helper()
 	request, err := http.NewRequestWithContext(t.Context(), method, server+path, nil)

@@ -24,7 +24,7 @@ func signInBody(name, password string) string {
 
 var asJSON = map[string]string{"Content-Type": "application/json"}
 
-// Guessing gets slower and slower, from one address and for one name; what is typed for a name that is nobody's is kept nowhere.
+// Guessing gets slower for each address and each name, and what is typed for an unknown name is stored nowhere.
 func TestGuessing(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -65,7 +65,7 @@ func TestGuessing(t *testing.T) {
 	assert.Equal(t, 300, counts[429]+counts[401], "%v", counts)
 }
 
-// Accounts come and go by owners; everybody changes their own password and ends their own sessions; tokens end.
+// Owners add and remove accounts; everybody changes their own password and ends their own sessions; tokens expire.
 func TestAccounts(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -127,7 +127,7 @@ func TestAccounts(t *testing.T) {
 	assert.Equal(t, 3, ivo.Run(t, "", "list", "ls").Code)
 }
 
-// Only requests that are meant for the service are answered.
+// The service answers only requests that are meant for it.
 func TestNames(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -154,7 +154,7 @@ func TestNames(t *testing.T) {
 	assert.Equal(t, 200, ask("localhost", "http://localhost"+port))
 }
 
-// One's own account in the console: another password ends the other sessions, and single ones can be ended.
+// In the console, people change their own password, which ends their other sessions, and end single sessions.
 func TestConsoleAccount(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

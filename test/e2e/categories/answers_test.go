@@ -19,12 +19,12 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// moments and ids change from run to run.
+// changing matches moments and ids, which change from run to run.
 var changing = regexp.MustCompile(`\d{4}-\d\d-\d\d( \d\d:\d\d|T[0-9:.]+(Z|[+-]\d\d:\d\d))?|[0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f-]{22}|[A-Za-z0-9+/]{43}=`)
 
 func steady(text string) string { return changing.ReplaceAllString(text, "…") }
 
-// What the command line shows of what URLs are, to the letter.
+// The command line's answers about categories of URLs match the golden texts.
 func TestLookupOutput(t *testing.T) {
 	t.Parallel()
 	s, _ := house.Housed(t)
@@ -91,7 +91,7 @@ not a url,no URL,,,blanks stand in the middle of it
 	assert.Equal(t, 2, s.Run(t, "", "lookup", "a.example", "-o", "sheet").Code)
 }
 
-// problemOf is what the service says of a text that is no URL.
+// problemOf returns the service's problem for a text that is no URL.
 func problemOf(t *testing.T, s *testkit.Service, text string) string {
 	t.Helper()
 	answer, err := s.API(t).LookupUrlsWithResponse(t.Context(), client.LookupsInputBody{Urls: []string{text}})
@@ -100,7 +100,7 @@ func problemOf(t *testing.T, s *testkit.Service, text string) string {
 	return *answer.JSON200.Lookups[0].Problem
 }
 
-// What the command line shows of packs, to the letter.
+// The command line's answers about packs match the golden texts.
 func TestPackOutput(t *testing.T) {
 	t.Parallel()
 	s, _ := house.Housed(t)
@@ -139,7 +139,7 @@ tern.example               Chat
 	assert.Contains(t, run("category", "corrections"), "There are no corrections.")
 }
 
-// Answers of the API hold what the contract says, and edits need what was seen.
+// The API's answers follow the contract, and edits need the version that was seen.
 func TestClassificationAnswers(t *testing.T) {
 	t.Parallel()
 	s, _ := house.Housed(t)
@@ -220,7 +220,7 @@ func TestClassificationAnswers(t *testing.T) {
 	assert.Equal(t, "Harbour office", keys.JSON200.Keys[0].Name)
 }
 
-// A pack whose time has come is pulled by itself, once, and tells when it will be again.
+// A pack is pulled by itself when it is due, once, and shows when it is due next.
 func TestPacksArePulledOnTime(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

@@ -22,7 +22,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// A pack is built, verified, trusted, pulled, held, looked at, accepted, undone; and what URLs are follows.
+// A pack is built, verified, trusted, pulled, held, examined, accepted and undone, and the categories of URLs follow.
 func TestPacks(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -178,7 +178,7 @@ func TestOwnClassification(t *testing.T) {
 	assert.Equal(t, 2, run("scorecard", "set", "New").Code)
 }
 
-// What the calls for classification say to requests that cannot be carried out.
+// The calls about classification refuse bad requests and name the field.
 func TestClassificationRefusals(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -242,7 +242,7 @@ func TestClassificationRefusals(t *testing.T) {
 	assert.ErrorContains(t, err, "Somebody else changed this")
 }
 
-// thousands of URLs by standard input, as a log gives them.
+// Thousands of URLs are looked up from standard input.
 func TestLookupThousands(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -270,7 +270,7 @@ func TestLookupThousands(t *testing.T) {
 	assert.Contains(t, looked.Err, "10,000 of 12,001 looked up")
 }
 
-// million writes a CSV file of so many sites in one category, and a few in another.
+// million writes a CSV file of n sites in one category, and a few in another.
 func million(t *testing.T, name string, sites int, category string) {
 	t.Helper()
 	var b bytes.Buffer
@@ -331,7 +331,7 @@ func TestTrialsGoOnDuringPacks(t *testing.T) {
 	t.Logf("%d trials, the longest %.1f ms", tried.Load(), float64(longest.Load())/1000)
 }
 
-// A service that is killed at any moment of an update has the old or the new catalogue, whole, when it is back.
+// A service that is killed at any moment of an update has either the old or the new catalogue, complete, after a restart.
 func TestPacksSurviveKills(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -387,7 +387,7 @@ func TestPacksSurviveKills(t *testing.T) {
 	t.Log("versions in force after each kill:", kept)
 }
 
-// Rules name categories and families; a correction turns a verdict round at once.
+// Rules name categories and families, and a correction turns a verdict at once.
 func TestRulesOverCategories(t *testing.T) {
 	t.Parallel()
 	s, _ := house.Housed(t)

@@ -112,7 +112,7 @@ func TestConsoleCategories(t *testing.T) {
 	b.Quiet()
 }
 
-// An update that waits is looked at, put in force, undone; keys are trusted; settings are changed.
+// A waiting update is examined, accepted and undone; keys are trusted; settings are changed.
 func TestConsolePacks(t *testing.T) {
 	t.Parallel()
 	s, m := house.Housed(t)

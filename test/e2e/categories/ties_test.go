@@ -12,7 +12,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// Of equally specific corrections the one said last counts; when that was is part of the configuration as files, whatever their order.
+// Of equally specific corrections the latest counts, also after an export and import of the configuration, whatever the order of the files.
 func TestTiesAreDecidedByDate(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

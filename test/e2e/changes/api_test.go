@@ -154,7 +154,7 @@ func TestTwoServicesPublish(t *testing.T) {
 	assert.Equal(t, "now then", r.JSON200.Revisions[0].Note)
 }
 
-// Recorded requests come in by the API: people are known by their names, what is no URL is counted, and what they got then is what is live.
+// Requests are recorded through the API: people are found by name, texts that are no URL are counted, and each verdict is that of the live edition.
 func TestRecordingRequests(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

@@ -18,7 +18,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// The draft that the demo prepares tells its story: what changed, what turns, what fails, what is wrong; it is mended, published and taken
+// The draft of the demo shows what changed, what turns, what fails and what is wrong; it is mended, published and rolled
 // back, all through the command line.
 func TestChangeControl(t *testing.T) {
 	t.Parallel()
@@ -109,7 +109,7 @@ func TestChangeControl(t *testing.T) {
 	contains(run("audit", "--limit", "20").Done(t), "taken back", "published", "entries added", "Supplier portals")
 }
 
-// What is seen by two people who edit at once: nobody's edit is lost unseen, and nobody publishes what they did not look at.
+// Two people who edit at once lose no edit unnoticed, and neither publishes anything that they have not seen.
 func TestPublishingWhatWasLookedAt(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -144,7 +144,7 @@ func TestPublishingWhatWasLookedAt(t *testing.T) {
 	assert.Contains(t, s.Run(t, "", "audit").Done(t), "unplanned")
 }
 
-// The whole configuration as files: what is written is read as it was, on this service and on an empty one; and every mistake is reported with
+// The configuration as files reads back as written, on the same service and on an empty one, and every mistake is reported with
 // its place.
 func TestConfigurationAsFiles(t *testing.T) {
 	t.Parallel()

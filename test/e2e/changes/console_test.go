@@ -9,7 +9,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// The draft's story on one page: what changed, what turns, who would have noticed, what is wrong; mended by its buttons, published, taken back.
+// The changes page shows what changed, what turns, who would have noticed and what is wrong; its buttons mend, publish and roll back.
 func TestConsoleChanges(t *testing.T) {
 	t.Parallel()
 	s := house.Hospital(t)
@@ -94,7 +94,7 @@ func TestConsoleChanges(t *testing.T) {
 	b.Quiet()
 }
 
-// The trial sheet tells what is live where the draft says otherwise.
+// The trial sheet shows the live verdict where it differs from the draft's.
 func TestConsoleDraftBesideLive(t *testing.T) {
 	t.Parallel()
 	s := house.Hospital(t)

@@ -20,7 +20,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// acknowledged is what the service said that it kept.
+// acknowledged holds everything that the service has acknowledged.
 type acknowledged struct {
 	mu        sync.Mutex
 	edits     []int            // numbers of edits
@@ -28,7 +28,7 @@ type acknowledged struct {
 	notes     map[int64]string // number to note
 }
 
-// work edits, publishes and takes back, until the context ends. Each edit adds two entries at once.
+// work edits, publishes and rolls back until the context ends. Each edit adds two entries at once.
 func (a *acknowledged) work(ctx context.Context, api *client.ClientWithResponses, list client.List, random *rand.Rand) {
 	for n := len(a.edits); ctx.Err() == nil; n++ {
 		lines := []string{fmt.Sprintf("one-%d.example", n), fmt.Sprintf("two-%d.example", n)}
@@ -59,7 +59,7 @@ func (a *acknowledged) work(ctx context.Context, api *client.ClientWithResponses
 	}
 }
 
-// Whatever is killed while edits, publishes and take-backs go on: what was acknowledged is there afterwards, and nothing is half there.
+// If the service or its database is killed during edits, publishing and rollbacks, everything acknowledged is there afterwards, and nothing is incomplete.
 func TestKilledWhilePublishing(t *testing.T) {
 	t.Parallel()
 	dir := filepath.Join(house.DataFolder(t, nil), "database")

@@ -44,8 +44,8 @@ func zstandard(t *testing.T, piece string, times int) []byte {
 	return b.Bytes()
 }
 
-// Files that are small and come to much, or take long, in every format that the service reads: each is answered soon, with a sentence
-// where it is refused, and all together take a bounded amount of memory.
+// Small files that expand to large ones or take long, in every format that the service reads, are each answered soon, with a sentence
+// if they are refused, and all together take a bounded amount of memory.
 func TestBombs(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

@@ -16,7 +16,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// paste gives a text to the editor as the clipboard would.
+// paste pastes a text into the editor.
 func paste(b *browser.Page, text string) {
 	b.T.Helper()
 	b.Eval(`(() => {
@@ -26,7 +26,7 @@ func paste(b *browser.Page, text string) {
 	})()`)
 }
 
-// A list is written as text: what is wrong is marked and mended in place, pasting explains itself, and saving keeps the order.
+// A list is edited as text: errors are marked and mended in place, pasting shows its changes, and saving keeps the order.
 func TestConsoleEditor(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -77,7 +77,7 @@ func TestConsoleEditor(t *testing.T) {
 	b.Quiet()
 }
 
-// A list of a hundred thousand opens as text at once, a stretch at a time.
+// A list of a hundred thousand entries opens as text at once, one part at a time.
 func TestConsoleEditsLongLists(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -118,7 +118,7 @@ func TestConsoleChoosesWhatIsThere(t *testing.T) {
 	b.Quiet()
 }
 
-// Everything that can be done with a list besides editing its entries, through the console.
+// The console does everything with a list besides editing its entries.
 func TestConsoleKeeping(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

@@ -14,7 +14,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// What the calls for keeping lists say to requests that cannot be carried out, and to those that would lose somebody's edit.
+// The calls about lists refuse bad requests, and requests that would lose somebody's edit.
 func TestKeepingRefusals(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -87,7 +87,7 @@ func TestKeepingRefusals(t *testing.T) {
 	assert.EqualValues(t, 2, now.JSON200.Total, "nothing of all that was kept")
 }
 
-// The whole list goes out in every format and packing with the names and types that programs expect.
+// A list is exported in every format and packing, with the file names and media types that programs expect.
 func TestExportHeaders(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

@@ -21,7 +21,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// Entries are chosen, set, moved and copied in bulk; every change is in the history, and can be taken back.
+// Entries are selected, set, moved and copied in bulk; every change is in the history and can be undone.
 func TestBulkAndHistory(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -88,7 +88,7 @@ func TestFormats(t *testing.T) {
 	assert.Equal(t, "heron.example #: heron.example # asked, twice\n#: *.crane.example\n#: ! =b.example\n#:# 2 entries of the list cannot be written in this format, and stand in comments that other programs pass over.\n", run("list", "export", "L", "--format", "domains").Done(t))
 }
 
-// A small packed file may hold gigabytes; it is refused when what comes out is more than is taken.
+// A small compressed file may hold gigabytes; it is refused once its decompressed size exceeds the limit.
 func TestPackedBomb(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -171,7 +171,7 @@ func TestExplain(t *testing.T) {
 	assert.Contains(t, run("entry", "explain", "crane.example", "-o", "csv").Done(t), "crane.example,site,Covers crane.example and every host below it.,0,0,")
 }
 
-// A list that somebody else keeps is pulled; whatever the source does, the last good state stays.
+// A list with a source is pulled, and whatever the source does, the last good state stays.
 func TestSources(t *testing.T) {
 	t.Parallel()
 	var body atomic.Value

@@ -22,7 +22,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// The whole way of a list through the command line.
+// A list is created, filled, searched, exported and deleted through the command line.
 func TestListCommands(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -200,7 +200,7 @@ func TestImportRealFiles(t *testing.T) {
 	assert.Contains(t, piped.Done(t), "The list has 100,002 entries.", "standard input")
 }
 
-// However often the service is killed in the middle of an import, the list is as before or wholly as after.
+// If the service is killed during an import, the list holds either none or all of the file.
 func TestImportSurvivesKills(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

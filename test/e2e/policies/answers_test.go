@@ -15,7 +15,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// answer is what came back from a bare request.
+// answer is the answer to a bare request.
 type answer struct {
 	status int
 	body   map[string]any
@@ -38,7 +38,7 @@ func asker(t *testing.T, s *testkit.Service) func(method, path, body string) ans
 	}
 }
 
-// Programs tell problems of one status apart by their types, never by their words.
+// Problems with the same status have different types, so that programs need not read their words.
 func TestProblemTypes(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -57,7 +57,7 @@ func TestProblemTypes(t *testing.T) {
 	assert.Equal(t, []any{412, nil}, []any{stale.status, stale.body["type"]}, "the status says enough: %s", stale.text)
 }
 
-// Without a version, files are taken whatever the draft is by now, also while others edit.
+// Without a version, files are applied to any draft, also while others edit.
 func TestApplyWhateverItIs(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -81,7 +81,7 @@ func TestApplyWhateverItIs(t *testing.T) {
 	assert.Equal(t, []any{}, again.body["changes"], again.text)
 }
 
-// The first rule of a policy is rule 0, in what would change its verdict too.
+// The first rule of a policy is rule 0, also in the changes that would turn a verdict.
 func TestFlipsOfTheFirstRule(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -104,7 +104,7 @@ func TestFlipsOfTheFirstRule(t *testing.T) {
 	assert.EqualValues(t, 0, kinds["move rule up"]["above"], tried.text)
 }
 
-// Each side of a comparison is described in the words of the state that it was asked of.
+// Each side of a comparison is described with the names of its own state.
 func TestComparedInEachSidesWords(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -138,7 +138,7 @@ func TestComparedInEachSidesWords(t *testing.T) {
 	assert.Contains(t, got.body["because"], `the rule "Rule of Now" of "Now"`)
 }
 
-// What is too large says how large it may be, in megabytes, and who is asked for in two ways is asked to choose.
+// A body that is too large gets the limit in megabytes, and a question that names two askers is refused.
 func TestRefusalsInWords(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

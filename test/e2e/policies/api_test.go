@@ -15,7 +15,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// What the calls about people and policies say to requests that cannot be carried out: each names the field.
+// The calls about people and policies refuse bad requests and name the field.
 func TestDecideRefusals(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -90,7 +90,7 @@ func TestDecideRefusals(t *testing.T) {
 	assert.Len(t, kept.JSON200.Items, 2, "nothing of what was refused is there")
 }
 
-// What the API answers, in its own terms: a journey with its stops, an outlook with ready actions, steps with what matched.
+// The API's answers hold a journey with its stops, an outlook with ready actions, and steps with their matches.
 func TestTrialsThroughTheAPI(t *testing.T) {
 	t.Parallel()
 	s := house.HospitalAsLive(t)
@@ -204,7 +204,7 @@ func TestTrialsThroughTheAPI(t *testing.T) {
 	assert.Equal(t, []string{"", "if: a condition that names nothing never holds: name at least one"}, explained.JSON200.Problems)
 }
 
-// Where something is used is asked of one place, whatever names it: by its id, or by its key.
+// One call returns the uses of an object, whether by its id or by its key.
 func TestUsesThroughTheAPI(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

@@ -18,7 +18,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// The mistakes that the demo data hold each explain themselves in a trial.
+// A trial explains each mistake in the demo data.
 func TestTraps(t *testing.T) {
 	t.Parallel()
 	s := house.HospitalAsLive(t)
@@ -92,7 +92,7 @@ func TestTraps(t *testing.T) {
 	assert.Equal(t, before, s.Run(t, "", "policy", "ls", "-o", "csv").Done(t))
 }
 
-// People come from a directory's file, are known again, and belong to groups of every sort.
+// People are imported from a directory's file, recognised in the next file, and belong to groups of every kind.
 func TestPeopleCommands(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -156,7 +156,7 @@ func TestPeopleCommands(t *testing.T) {
 	run("group", "remove", "Guests").Done(t)
 }
 
-// Policies: starting points, modes, every kind of condition, order, strictness; and mistakes are reported where they are.
+// Policies have templates, modes, every kind of condition, an order and ways to combine; mistakes are reported with their place.
 func TestPolicyCommands(t *testing.T) {
 	t.Parallel()
 	s, _ := house.Housed(t)
@@ -228,7 +228,7 @@ func TestPolicyCommands(t *testing.T) {
 	assert.NotContains(t, run("policy", "ls").Done(t), "Careful")
 }
 
-// Exceptions count before policies, closest first, in their time; trials and the who command tell of them.
+// Exceptions come before policies, the closest first, while they are in force; trials and the who command show them.
 func TestExceptionCommands(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -290,7 +290,7 @@ func TestExceptionCommands(t *testing.T) {
 	run("person", "remove", "kay").Done(t)
 }
 
-// An edit of what somebody else has changed meanwhile is refused, for every kind of object.
+// An edit of an object that somebody else has changed meanwhile is refused, for every kind of object.
 func TestObjectsNeedWhatWasSeen(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -329,7 +329,7 @@ func TestObjectsNeedWhatWasSeen(t *testing.T) {
 	}
 }
 
-// What people get is what all gates together say: a page that one gate allows is not reached where another does not know its name.
+// A journey gives the verdict of all gates together: a page that one gate allows is not reached if another gate blocks its name.
 func TestManyThroughTheGates(t *testing.T) {
 	t.Parallel()
 	s := house.HospitalAsLive(t)
@@ -352,7 +352,7 @@ func TestManyThroughTheGates(t *testing.T) {
 	}
 }
 
-// A shell offers the names that the service knows, for arguments and for flags.
+// Completion offers the names of the service's objects, for arguments and for flags.
 func TestCompletion(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -384,7 +384,7 @@ func TestCompletion(t *testing.T) {
 	assert.Contains(t, s.Run(t, "", "policy", "rule", "--help").Out+s.Run(t, "", "policy", "rule", "off", "--help").Out, `widelark policy rule off "Ward floor"`)
 }
 
-// The nouns beside: each is added, listed, changed and taken out, and says so in every format.
+// The objects of every other noun are added, listed, changed and removed, in every output format.
 func TestSmallNouns(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

@@ -14,7 +14,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// Somebody complains; the cause is found, the narrowest exception made, and the trial beside it turns round: all from the sheet.
+// After a complaint, the sheet leads to the cause and to the narrowest exception, and the trial turns.
 func TestConsoleComplaint(t *testing.T) {
 	t.Parallel()
 	s := house.Hospital(t)
@@ -128,7 +128,7 @@ func TestConsoleComplaint(t *testing.T) {
 	b.Quiet()
 }
 
-// People are looked at, moved by dragging and by choosing, imported; who somebody is, is one question.
+// People are shown, moved by dragging and by choosing, and imported; one search finds who somebody is.
 func TestConsolePeople(t *testing.T) {
 	t.Parallel()
 	s := house.Hospital(t)
@@ -314,7 +314,7 @@ func TestConsolePolicies(t *testing.T) {
 	b.Forget() // the browser itself writes that a request was refused
 }
 
-// Wherever the browser is, moments are said and taken by the organisation's clock, and the zone stands beside.
+// In any time zone of the browser, moments are shown and read by the organisation's clock, with the zone beside them.
 func TestConsoleElsewhere(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

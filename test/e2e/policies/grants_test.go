@@ -138,7 +138,7 @@ func TestGrantsAPI(t *testing.T) {
 	assert.EqualValues(t, "in force", made.JSON201.State)
 }
 
-// In the console: from what is blocked to what is allowed, and back.
+// In the console, a grant leads from a blocked trial to an allowed one, and ending the grant leads back.
 func TestGrantsConsole(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

@@ -12,7 +12,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// A schedule is painted, written, filled from a calendar and saved; what is painted and what is written is the same thing.
+// A schedule is painted, written, filled from a calendar and saved; the grid and the text stay the same.
 func TestConsoleSchedules(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

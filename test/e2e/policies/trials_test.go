@@ -134,7 +134,7 @@ func BenchmarkTrials(b *testing.B) {
 	b.ReportMetric(float64(b.N*len(urls))/b.Elapsed().Seconds(), "trials/s")
 }
 
-// Every kind of the notation goes in through the command line, is kept, explained and exported as it was, and decides.
+// Every kind of pattern is added through the command line, kept, explained, exported unchanged, and decides.
 func TestEveryKind(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

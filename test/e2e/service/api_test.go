@@ -30,7 +30,7 @@ func TestContractIsCurrent(t *testing.T) {
 	assert.Equal(t, string(made), body, "run `make generate`")
 }
 
-// Nobody gets in anywhere without a sign-in, but where the contract says that none is needed.
+// Every operation requires a sign-in, except those that the contract marks as public.
 func TestNothingIsOpen(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -60,7 +60,7 @@ func TestNothingIsOpen(t *testing.T) {
 	assert.Greater(t, closed, 15)
 }
 
-// session signs in as a browser does and returns the cookie.
+// session signs in like a browser and returns the cookie.
 func session(t testing.TB, s *testkit.Service) *http.Cookie {
 	t.Helper()
 	res := s.Request(t, "POST", "/api/v1/session", fmt.Sprintf(`{"name":%q,"password":%q}`, testkit.Name, testkit.Password), map[string]string{"Content-Type": "application/json"})
@@ -195,7 +195,7 @@ func TestImportThatIsTooLarge(t *testing.T) {
 	assert.Equal(t, "#: notation\n", s.Run(t, "", "list", "export", "Endless").Done(t))
 }
 
-// repeat reads as its text without end.
+// repeat is a reader that repeats its text endlessly.
 type repeat string
 
 func (r repeat) Read(p []byte) (int, error) {

@@ -14,7 +14,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// The journey of a newcomer: sign in, make a list, paste entries with one wrong, see it marked, mend it, try a URL, see
+// The first steps of a newcomer: sign in, make a list, paste entries with one wrong, see it marked, mend it, try a URL, see
 // it blocked and by what.
 func TestConsoleJourney(t *testing.T) {
 	t.Parallel()
@@ -177,7 +177,7 @@ func TestConsoleWithoutService(t *testing.T) {
 	assert.NotEmpty(t, s.URL)
 }
 
-// Everything that a pointer does is done by the keyboard alone.
+// Everything that a pointer can do works with the keyboard alone.
 func TestConsoleByKeyboard(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

@@ -21,7 +21,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// nobody is an ordinary user: the one of that name when the tests run as root, else who runs them.
+// nobody returns an ordinary user: "nobody" if the tests run as root, and otherwise the user that runs them.
 func nobody() *syscall.Credential {
 	if os.Geteuid() != 0 {
 		return nil
@@ -85,7 +85,7 @@ func (d *demoProcess) end(signal os.Signal) int {
 	return d.cmd.ProcessState.ExitCode()
 }
 
-// postgres returns the process of the database of a data folder, 0 where none runs.
+// postgres returns the process id of the database of a data folder; 0 if none runs.
 func postgres(t testing.TB, dir string) int {
 	t.Helper()
 	text, err := os.ReadFile(filepath.Join(dir, "database", "pgdata", "postmaster.pid"))
@@ -163,7 +163,7 @@ func TestDemo(t *testing.T) {
 	}
 }
 
-// Whatever is in the way is reported in a sentence that says what it is and what to do.
+// Every obstacle to starting the demo is reported in a sentence that names it and says what to do.
 func TestDemoSaysWhatIsInTheWay(t *testing.T) {
 	t.Parallel()
 	as := nobody()

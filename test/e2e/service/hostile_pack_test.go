@@ -24,7 +24,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// forged makes a pack by hand, signed with a key that is trusted: what a maker could send who means harm, or errs. A file whose text
+// forged builds a pack by hand, signed with a trusted key, as a malicious or careless maker could. A file whose text
 // begins with "repeat " is that many mebibytes of the letter a.
 func forged(t *testing.T, key ed25519.PrivateKey, change func(*packfile.Content), files ...string) []byte {
 	t.Helper()
@@ -68,7 +68,7 @@ func forged(t *testing.T, key ed25519.PrivateKey, change func(*packfile.Content)
 	return out.Bytes()
 }
 
-// letters gives the letter a for ever.
+// letters is a reader that repeats the letter a endlessly.
 type letters struct{}
 
 func (letters) Read(p []byte) (int, error) {
@@ -78,7 +78,7 @@ func (letters) Read(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// No pack takes the service down or makes it hold more than it should: each is refused with the reason.
+// No pack stops the service or makes it use too much memory: each bad pack is refused with the reason.
 func TestHostilePacks(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

@@ -13,7 +13,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// No input takes the service down: each gets an answer that says what is wrong, and the next request is served.
+// No input stops the service: each gets an answer that says what is wrong, and the next request is served.
 func TestHostileInput(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

@@ -19,7 +19,7 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// While the database is gone, console and command line say so in words.
+// While the database is gone, the console and the command line say so.
 func TestLostDatabase(t *testing.T) {
 	t.Parallel()
 	dir := filepath.Join(house.DataFolder(t, nil), "database")
@@ -56,7 +56,7 @@ func TestLostDatabase(t *testing.T) {
 	}
 }
 
-// A database that hangs is reported within three seconds, and every call ends within ten, those that wait for it when it happens too.
+// A database that hangs is reported within three seconds, and every call ends within ten, also those that are waiting when it happens.
 func TestSilentService(t *testing.T) {
 	t.Parallel()
 	wire, at := testkit.NewWire(t, house.Server.Database(t))

@@ -92,7 +92,7 @@ func (s *schemas) value(schema map[string]any, depth int) any {
 
 var placeholder = regexp.MustCompile(`\{(\w+)\}`)
 
-// Whatever is sent to whichever operation of the contract: what is wrong with it is reported, and the service goes on.
+// Every operation of the contract reports what is wrong with bad input, and the service goes on.
 func TestNastyValues(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
@@ -218,7 +218,7 @@ func TestNastyValues(t *testing.T) {
 	assert.Greater(t, statuses[200]+statuses[201]+statuses[204], 200, "some get through")
 }
 
-// Broken bodies and texts with NUL, wherever something is kept.
+// Broken bodies and texts with NUL are refused wherever something is stored.
 func TestBrokenBodies(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

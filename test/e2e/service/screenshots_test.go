@@ -143,7 +143,7 @@ func TestScreenshots(t *testing.T) {
 		`widelark who 10.40.41.12`)
 }
 
-// terminal takes a picture of commands in a terminal window, where the machine can show one.
+// terminal takes a picture of commands in a terminal window, if the machine can show one.
 func terminal(t *testing.T, s *testkit.Service, picture string, commands ...string) {
 	t.Helper()
 	for _, program := range []string{"Xvfb", "xterm", "import"} {

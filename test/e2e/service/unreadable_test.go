@@ -13,13 +13,13 @@ import (
 	"widelark/test/e2e/house"
 )
 
-// body breaks a text in the states of a kind of objects, and in the table that the kind has beside.
+// body is SQL that breaks a text in the states of a kind of objects, and in the table of that kind.
 func body(kind, from, to string) string {
 	return `update objects set body = replace(body::text, '` + from + `', '` + to + `')::jsonb where kind = '` + kind + `' and gone is null`
 }
 
-// Whatever kept text cannot be read any more: the service starts, decides everything else as before, names the object as the gravest
-// finding, and the command line mends it. Every column that holds notation is broken in its turn, and at the end all of them at once.
+// If a stored text has become unreadable, the service starts, decides everything else as before, names the object as the gravest
+// finding, and the command line mends it. The test breaks every column that holds notation, one after the other, and at the end all at once.
 func TestUnreadable(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
