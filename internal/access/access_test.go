@@ -11,7 +11,7 @@ import (
 	"widelark/internal/access"
 )
 
-// Each row is an act; the columns say whether an owner and another account may carry it out, and whether they may where it is about the
+// Each row is an act; the columns say whether an owner and another account may perform it, and whether they may do so on the
 // baseline.
 func TestCheck(t *testing.T) {
 	const table = `

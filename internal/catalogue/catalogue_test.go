@@ -46,7 +46,7 @@ var (
 	}
 )
 
-// desk is a store with one pack that is pulled from a source of the test's.
+// desk is a store with one pack, which is pulled from the test's source.
 type desk struct {
 	store  *postgres.Store
 	cache  *catalogue.Cache
@@ -114,7 +114,7 @@ func (d *desk) pull(t testing.TB) catalogue.Pack {
 	return d.pack
 }
 
-// sites returns what is loaded of the pack, by asking for every entry.
+// sites returns the loaded categories of every entry of the pack.
 func (d *desk) sites(t testing.TB, entries []string) map[string]string {
 	t.Helper()
 	c := classify.New(classify.NewLocal(nil, nil, nil), d.cache.Loaded().Packs, nil)
@@ -198,7 +198,7 @@ func TestPullAndGuards(t *testing.T) {
 	assert.Equal(t, 50, got.MaxShrink)
 }
 
-// A source that knows deltas is asked for one; where that does not fit, the whole is fetched.
+// A source that has deltas is asked for one; if the delta does not fit, the whole pack is fetched.
 func TestDelta(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t, nil)
@@ -234,7 +234,7 @@ func TestDelta(t *testing.T) {
 	assert.Equal(t, third, d.sites(t, all))
 }
 
-// An update that is held changes nothing until it is accepted; one in force can be undone, and that undone.
+// A held update changes nothing until it is accepted; an update in force can be undone, and the undoing be undone.
 func TestHoldAcceptUndo(t *testing.T) {
 	t.Parallel()
 	d := newDesk(t, func(s *catalogue.Settings) { s.Hold = true })
@@ -296,7 +296,7 @@ func TestHoldAcceptUndo(t *testing.T) {
 	assert.Len(t, stated, 3)
 }
 
-// Random updates, whole and by what changed: what is loaded is what the last file says, and any two states compare to their files.
+// After random updates, whole or as deltas, the loaded catalogue equals the last file, and differences between states equal those between files.
 func TestRandomUpdates(t *testing.T) {
 	t.Parallel()
 	random := rand.New(rand.NewPCG(5, 5))
@@ -402,7 +402,7 @@ func TestRanks(t *testing.T) {
 	assert.Equal(t, []string{"Harbour", "Third"}, order())
 }
 
-// A database that dies at any moment of an update has the old or the new state, whole, when it is back.
+// A database that dies at any moment of an update has either the old or the new state, complete, after a restart.
 func TestTheDatabaseDies(t *testing.T) {
 	t.Parallel()
 	dir, err := os.MkdirTemp("", "widelark-dies-")
@@ -456,7 +456,7 @@ func TestTheDatabaseDies(t *testing.T) {
 	t.Log("versions in force after each death:", kept)
 }
 
-// A million sites from a file into the store and into memory, against COPY of the same rows into a bare table.
+// A million sites from a file into the store and into memory, compared with COPY of the same rows into a bare table.
 func BenchmarkTake(b *testing.B) {
 	const n = 1_000_000
 	sites := make(map[string]string, n)

@@ -28,7 +28,7 @@ var server *testkit.Server
 
 func TestMain(m *testing.M) { os.Exit(testkit.RunWithServer(m, &server)) }
 
-// house is a service's parts without the API.
+// house holds the parts of a service without the API.
 type house struct {
 	store   *postgres.Store
 	checker *check.Checker
@@ -66,7 +66,7 @@ func (h house) change(t testing.TB, changes ...revision.ObjectChange) []revision
 	return made
 }
 
-// ward is a house with a list that nurses may not open in office hours, and people to ask.
+// ward is a house with people and a list that nurses may not open in office hours.
 func ward(t testing.TB) (house, map[string]uuid.UUID) {
 	t.Helper()
 	h := newHouse(t)
@@ -86,7 +86,7 @@ func ward(t testing.TB) (house, map[string]uuid.UUID) {
 	return h, ids
 }
 
-// Each thing that may be expected is looked at, and what is otherwise is said.
+// Each kind of expectation is checked, and differences are reported.
 func TestExpectations(t *testing.T) {
 	t.Parallel()
 	h, ids := ward(t)
@@ -137,7 +137,7 @@ func TestExpectations(t *testing.T) {
 	assert.Same(t, report, again, "nothing was edited, so nothing is found out again")
 }
 
-// What is planned is published once, when it falls due, unless what is expected does not hold any more.
+// A plan is published once, when it is due, unless an expectation fails by then.
 func TestPublishDue(t *testing.T) {
 	t.Parallel()
 	h, ids := ward(t)
@@ -169,7 +169,7 @@ func TestPublishDue(t *testing.T) {
 	assert.Contains(t, events[0].Detail, "breaks: 1 of 1 expectations do not hold any more")
 }
 
-// What an edit turns is found from the edit alone, in each kind of object.
+// The URLs that an edit turns are found from the edit alone, for each kind of object.
 func TestTurns(t *testing.T) {
 	t.Parallel()
 	h, ids := ward(t)
@@ -205,7 +205,7 @@ func TestTurns(t *testing.T) {
 	assert.Equal(t, []string{"Kay Moran: block to allow mon-fri 09:00-18:00"}, turned(), "what her group may not, she may")
 }
 
-// Publishing a million entries until what is live decides.
+// Publishing a million entries, until the new live edition decides.
 func BenchmarkPublish(b *testing.B) {
 	h := newHouse(b)
 	lines := make([]string, 1_000_000)
@@ -229,7 +229,7 @@ func BenchmarkPublish(b *testing.B) {
 	}
 }
 
-// From an edit of a list of a million entries until the review and what is expected are up to date.
+// An edit of a list of a million entries, until the review and the expectations are up to date.
 func BenchmarkReview(b *testing.B) {
 	for _, size := range []int{100_000, 1_000_000} {
 		b.Run(fmt.Sprint(size), func(b *testing.B) {

@@ -38,7 +38,7 @@ func (t *traffic) EachRecord(_ context.Context, from, to time.Time, _ bool, each
 	return nil
 }
 
-// Hosts load together where the same asker wants both within a moment, most of the time.
+// Hosts load together if the same asker mostly requests both within a moment.
 func TestSeenTogether(t *testing.T) {
 	begin := time.Date(2026, 11, 16, 0, 0, 0, 0, time.UTC)
 	kay, beds := uuid.New(), netip.MustParseAddr("10.40.41.9")
@@ -89,7 +89,7 @@ func TestSeenTogether(t *testing.T) {
 	}
 }
 
-// Only patterns with little in them are suspected, and expressions of which something is made up.
+// Only patterns with little literal text are suspected, and expressions with near misses.
 func TestTooWide(t *testing.T) {
 	for line, want := range map[string]bool{
 		"*bet*": true, "=*bet*": true, "*jackpot*": false, "shop-*.heron.example": false, "heron.example": false, "heron.*": false, "*/wards": false,

@@ -14,7 +14,7 @@ import (
 	"widelark/internal/cli/command"
 )
 
-// words splits a line as a shell does, as far as examples go: quotes, and what ends a command.
+// words splits a line like a shell, as far as the examples need: quotation marks, and the end of a command.
 func shellWords(line string) (words []string) {
 	word, quote, open := "", rune(0), false
 	for _, c := range line {
@@ -53,7 +53,7 @@ func TestShellWords(t *testing.T) {
 	}
 }
 
-// parses reports why a command line is none; what it names need not exist.
+// parses returns the error of a command line, without running it.
 func parses(args []string) error {
 	root := root((&command.App{}))
 	cmd, rest, err := root.Find(args)
@@ -72,7 +72,7 @@ var (
 	inlineText   = regexp.MustCompile("`(?:bin/)?widelark ([^`]+)`")
 )
 
-// Every command that the documentation shows is one, with the flags that it shows.
+// Every command in the documentation exists, with its flags.
 func TestDocumentedCommands(t *testing.T) {
 	files, err := filepath.Glob("../../docs/guide/*.md")
 	require.NoError(t, err)
@@ -105,7 +105,7 @@ func TestDocumentedCommands(t *testing.T) {
 	assert.Greater(t, found, 120, "the documentation has many more commands than were found")
 }
 
-// Every example in the help is a command; every command says what it does, and those that read say it in every format.
+// Every example in the help is a valid command; every command has a description, and those that read have every output format.
 func TestHelp(t *testing.T) {
 	reading := map[string]bool{"ls": true, "show": true, "find": true, "tree": true, "status": true, "who": true, "try": true, "lookup": true, "history": true, "diff": true, "review": true, "replay": true, "affected": true, "audit": true}
 	root := root((&command.App{}))

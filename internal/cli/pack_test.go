@@ -15,7 +15,7 @@ import (
 	"widelark/internal/cli/command"
 )
 
-// desk is a folder with what a maker of packs has, and a command line in it.
+// desk is a folder with the files of a maker of packs, in which commands run.
 type desk struct {
 	t   *testing.T
 	dir string
@@ -37,7 +37,7 @@ func (d desk) write(name, text string) {
 	require.NoError(d.t, os.WriteFile(d.path(name), []byte(text), 0o600))
 }
 
-// run carries out a command; a word that begins with @ is a file of the folder.
+// run runs a command; a word that begins with @ is a file in the folder.
 func (d desk) run(words ...string) (code int, out, errs string) {
 	d.t.Helper()
 	d.t.Setenv("WIDELARK_CONFIG", d.path("client.yaml"))
@@ -61,7 +61,7 @@ func (d desk) build(out, number string, more ...string) (code int, told string) 
 	return code, stdout + stderr
 }
 
-// Packs are made and checked without a service.
+// Packs are built and checked without a service.
 func TestPackBuild(t *testing.T) {
 	d := newDesk(t)
 	code, key, told := d.run("pack", "key", "@makers.pem")
@@ -108,7 +108,7 @@ func TestPackBuild(t *testing.T) {
 	assert.Zero(t, code)
 }
 
-// What is wrong with a maker's files is reported with its place, and leaves no half pack behind.
+// An error in a maker's files is reported with its place, and leaves no incomplete pack behind.
 func TestPackBuildRefusals(t *testing.T) {
 	d := newDesk(t)
 	_, _, _ = d.run("pack", "key", "@makers.pem")

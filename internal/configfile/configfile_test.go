@@ -59,7 +59,7 @@ func small(t *testing.T) (Source, map[string]uuid.UUID) {
 
 func ptr[T any](v T) *T { return &v }
 
-// What is written is read as it was, with the same ids; read on an empty service it is the same but for the ids; and written again it is
+// A configuration that was written reads back with the same ids; on an empty service it is the same but for the ids; and written again it is
 // the same, byte for byte.
 func TestRoundTrip(t *testing.T) {
 	t.Parallel()
@@ -103,7 +103,7 @@ func TestRoundTrip(t *testing.T) {
 	assert.Equal(t, files, other, "the same gives the same")
 }
 
-// Every mistake is reported with its place.
+// Every error is reported with its place.
 func TestMistakes(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct{ path, from, to, want string }{
@@ -148,7 +148,7 @@ func TestMistakes(t *testing.T) {
 	assert.ErrorContains(t, err, "rules.yaml: no such file belongs here")
 }
 
-// The description for editors says what the reading checks.
+// The schema for editors agrees with the checks of reading.
 func TestSchema(t *testing.T) {
 	t.Parallel()
 	var schema struct {

@@ -13,7 +13,7 @@ import (
 	"widelark/internal/journal"
 )
 
-// Each row is a record and the request that is decided again: at the record's own gate and sight.
+// Each row is a record and the request for deciding it again, at the record's own gate and sight.
 func TestRequest(t *testing.T) {
 	kay := uuid.New()
 	for _, row := range []struct{ gate, sight, url, want string }{

@@ -16,7 +16,7 @@ import (
 	"widelark/test/patterntest"
 )
 
-// told reads a file and writes what became of each line.
+// told reads a file and returns the outcome of each line.
 func told(t *testing.T, text string, o Options) []string {
 	t.Helper()
 	var lines []string
@@ -90,7 +90,7 @@ xn--mwe-sna.example #: möwe.example
 	assert.Contains(t, write(t, []pattern.Entry{pattern.MustParse("=heron.example # +1")}, CSV, Plain), "\n'=heron.example,host,false,,false,+1\n")
 }
 
-// What is written is read back as it was, in every format and with either reading.
+// A list that was written reads back unchanged, in every format and with either reading.
 func TestExportAndImportAreTheIdentity(t *testing.T) {
 	lines := rapid.SampledFrom([]string{
 		"http://heron.example", "=http://heron.example:81/", "https://203.0.113.7/24", "[2001:db8::7]:81/x", "=*.heron.example/a", "heron.example/a[1]", "a_b.bücher.example", `"+cmd|x"`,
@@ -148,7 +148,7 @@ func TestDamagedPacking(t *testing.T) {
 	assert.Equal(t, "x", string(text))
 }
 
-// Whatever a file holds: it ends with an error of ours or with every line told in order, and what is written reads back.
+// Reading any file ends with one of our errors or with every line in order, and its entries can be written and read back.
 func FuzzRead(f *testing.F) {
 	f.Add("entry,note\nheron.example,\"a\nb\"\n", "csv")    // a cell of two lines
 	f.Add("\ufeff\"unclosed\n", "csv")                      // a mark, and a quotation mark too few
@@ -191,7 +191,7 @@ func FuzzRead(f *testing.F) {
 	})
 }
 
-// Lines that come apart are read as a file of them is.
+// Split lines read like a file of the same lines.
 func TestTextsAreReadAsAFile(t *testing.T) {
 	texts := []string{exactMark, exactMark + " ", "heron.example", "https://heron.example/", "! tern.example", "# a note", "", "bad..name", "0.0.0.0 a.example b.example", "\ufeff" + exactMark, "\ufeffheron.example", strings.Repeat("x", pattern.MaxLine+1)}
 	rapid.Check(t, func(t *rapid.T) {

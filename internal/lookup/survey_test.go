@@ -46,7 +46,7 @@ var (
 	}
 )
 
-// office is a service's parts around one database.
+// office holds the parts of a service on one database.
 type office struct {
 	store    *postgres.Store
 	cache    *catalogue.Cache
@@ -72,7 +72,7 @@ func openOffice(t *testing.T, url string) *office {
 	return o
 }
 
-// pack adds a pack, or returns the one of that name.
+// pack adds a pack, or returns the one with that name.
 func (o *office) pack(t *testing.T, name string, hold bool) catalogue.Pack {
 	t.Helper()
 	packs, err := o.store.Packs(t.Context())
@@ -114,7 +114,7 @@ func (o *office) see(t *testing.T, pages ...any) {
 	require.NoError(t, o.store.AddSeen(t.Context(), all, access.Setup))
 }
 
-// What is said of categories counts for the next answer, at every service of the database.
+// An edit of categories counts for the next answer, at every service on the database.
 func TestSayingCountsAtOnce(t *testing.T) {
 	t.Parallel()
 	url := server.Database(t)
@@ -179,7 +179,7 @@ func TestSayingCountsAtOnce(t *testing.T) {
 	assert.Empty(t, left)
 }
 
-// The survey is what one gets by looking up every recorded page by itself.
+// The survey agrees with looking up every recorded page by itself.
 func TestSurvey(t *testing.T) {
 	t.Parallel()
 	o := openOffice(t, server.Database(t))
@@ -245,7 +245,7 @@ func TestSurvey(t *testing.T) {
 	assert.Equal(t, "nobody.example", fresh.Unrated[0].Host)
 }
 
-// What an update turns round is what differs when it is in force: told ahead, with corrections and other packs in account.
+// The predicted effects of an update agree with the differences once it is in force, with corrections and other packs.
 func TestTurns(t *testing.T) {
 	t.Parallel()
 	o := openOffice(t, server.Database(t))
@@ -291,7 +291,7 @@ func TestTurns(t *testing.T) {
 	assert.ErrorContains(t, err, "Only a later state")
 }
 
-// The past of a URL is what it was at each moment when something of it changed.
+// The history of a URL gives its categories at each moment at which they changed.
 func TestPast(t *testing.T) {
 	t.Parallel()
 	o := openOffice(t, server.Database(t))
@@ -329,7 +329,7 @@ func TestPast(t *testing.T) {
 	assert.Len(t, found[0].Neighbours, 4)
 }
 
-// A correction that the catalogue agrees with is no longer needed, whatever kind of entry it is.
+// A correction with which the catalogue agrees is reported as no longer needed, for every kind of entry.
 func TestAgreedCorrections(t *testing.T) {
 	t.Parallel()
 	o := openOffice(t, server.Database(t))

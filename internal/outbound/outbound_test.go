@@ -21,7 +21,7 @@ func TestAllowed(t *testing.T) {
 	assert.True(t, Allowed(netip.MustParseAddr("10.40.0.1"), []netip.Prefix{netip.MustParsePrefix("10.40.0.0/16")}))
 }
 
-// Names and redirects lead no further than addresses do, and open ports look like closed ones.
+// Names and redirects reach no more than addresses do, and open ports look like closed ones.
 func TestClient(t *testing.T) {
 	open := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.URL.Path == "/on" {

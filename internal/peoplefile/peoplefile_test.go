@@ -80,7 +80,7 @@ func TestReadCSV(t *testing.T) {
 	}
 }
 
-// What is read again changes nothing; what changed in the file changes just that.
+// Importing a file again changes nothing; a change in the file changes only that.
 func TestPlan(t *testing.T) {
 	f, err := ReadLDIF(strings.NewReader(directoryFile))
 	require.NoError(t, err)
@@ -113,7 +113,7 @@ func TestPlan(t *testing.T) {
 	assert.True(t, changed.Changes[1].Remove)
 }
 
-// Whatever is written is read back, and read again changes nothing: people with odd names in any groups, in both formats.
+// People with odd names in any groups are written and read back in both formats, and importing them again changes nothing.
 func TestRoundTrips(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		name := rapid.StringMatching(`[a-zäöß][a-z .'-]{0,12}[a-z0-9]`)
@@ -178,7 +178,7 @@ func TestRoundTrips(t *testing.T) {
 	})
 }
 
-// Whatever bytes a file holds, reading them ends, with people or with a reason.
+// Reading a file of any bytes ends, with people or with an error.
 func FuzzRead(f *testing.F) {
 	f.Add([]byte(directoryFile))                      // a directory's file
 	f.Add([]byte("name,groups\nkay,\"a;b\"\n"))       // a table

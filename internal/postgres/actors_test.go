@@ -19,7 +19,7 @@ import (
 	"widelark/internal/revision"
 )
 
-// person returns the actor of a new account that is no owner, unless it is the first.
+// person returns the actor of a new account, which is not an owner unless it is the first.
 func person(t *testing.T, store *postgres.Store, name string) access.Actor {
 	t.Helper()
 	made, err := store.AddAccount(t.Context(), account.Account{Name: name}, "none", access.Setup)
@@ -27,10 +27,10 @@ func person(t *testing.T, store *postgres.Store, name string) access.Actor {
 	return made.Actor()
 }
 
-// changes are the names of what changes something.
+// changes holds the names of the methods that change something.
 var changes = regexp.MustCompile(`^(Accept$|AcceptFinding$|Add|Apply|Change$|Copy|Distrust|Edit|End|Keep|Merge|Plan$|Publish|Refuse|Remove|Restore|Rewrite|Set|Take|Trust|Unaccept|Undo|Unplan)`)
 
-// Whatever changes something takes an actor, and refuses one who is unknown: nobody at all, and an account that was removed.
+// Every method that changes something takes an actor, and refuses an unknown one: the zero actor, and a removed account.
 func TestActorsAreKnown(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
@@ -94,7 +94,7 @@ func TestActorsAreKnown(t *testing.T) {
 	assert.Equal(t, before, after)
 }
 
-// What is planned is published with the powers of whoever planned it: somebody who is gone has none.
+// A plan is carried out with the rights of the account that made it: a removed account has none.
 func TestPlansOfPeopleWhoAreGone(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()

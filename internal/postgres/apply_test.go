@@ -28,7 +28,7 @@ func stated(t testing.TB, kind revision.Kind, id uuid.UUID, name string, body an
 	return revision.Object{Kind: kind, Meta: revision.Meta{ID: id, Name: name}, Body: text}
 }
 
-// A target is applied whole or not at all, and only to the draft that it was made for.
+// A target is applied completely or not at all, and only to the version of the draft that it was made for.
 func TestApply(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
@@ -101,7 +101,7 @@ func TestApply(t *testing.T) {
 	assert.Len(t, kinds, 7)
 }
 
-// One object of each kind is taken back without the others.
+// One object of each kind is restored without the others.
 func TestRestoreOne(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
@@ -145,7 +145,7 @@ func TestRestoreOne(t *testing.T) {
 	assert.Equal(t, map[uuid.UUID]string{office.ID: "Office", card.ID: "Words", own.ID: "Wards", list.ID: "Betting", groups[0].ID: "Nurses"}, names)
 }
 
-// Lines that only have another place are the same; those that say something else are changed.
+// Entries that only moved are unchanged; those with another text are changed.
 func TestEntryDifferencesAreByWhatTheySay(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
@@ -193,7 +193,7 @@ func TestEntryDifferencesAreByWhatTheySay(t *testing.T) {
 	require.ErrorIs(t, err, revision.ErrNotFound)
 }
 
-// Recorded requests come back as they were, in the stretch that is asked for.
+// Recorded requests are read back unchanged, within the given period.
 func TestJournal(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
@@ -225,7 +225,7 @@ func TestJournal(t *testing.T) {
 	assert.Equal(t, records[10:20], read, "the end is outside")
 }
 
-// However many services look at once, what is due is published once.
+// If several services look at once, a plan that is due is published once.
 func TestPublishDueAtOnce(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()

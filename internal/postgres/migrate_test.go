@@ -19,10 +19,10 @@ import (
 	"widelark/internal/revision"
 )
 
-// EmptyDatabase makes a database without tables; the server belongs to the package's outer tests.
+// EmptyDatabase creates a database without tables on the server of the package's outer tests.
 var EmptyDatabase func(t testing.TB) string
 
-// olderDatabase returns the URL of a database as it was at a version, with what some SQL puts into it.
+// olderDatabase returns the URL of a database at a version of the schema, filled by some SQL.
 func olderDatabase(t *testing.T, version int64, fill string) string {
 	t.Helper()
 	ctx := t.Context()
@@ -43,7 +43,7 @@ func olderDatabase(t *testing.T, version int64, fill string) string {
 	return url
 }
 
-// A database of before entries had a history is brought up to date with all that is in it.
+// A database from before the history of entries is migrated with everything in it.
 func TestEntriesGetAHistory(t *testing.T) {
 	ctx := context.Background()
 	url := olderDatabase(t, 3, `with l as (insert into lists (name, version, entry_count, note_count, updated_by) values ('Betting', 7, 3, 1, 'edda') returning id)
@@ -69,7 +69,7 @@ func TestEntriesGetAHistory(t *testing.T) {
 	assert.EqualValues(t, 7, history[0].Version)
 }
 
-// Policies of before there were objects stay what they were, with their rules, lists and categories; what nobody had touched goes.
+// Policies from before objects had states keep their rules, lists and categories; unedited defaults are removed.
 func TestPoliciesBecomeObjects(t *testing.T) {
 	ctx := context.Background()
 	for _, touched := range []bool{false, true} {
@@ -134,7 +134,7 @@ func TestPoliciesBecomeObjects(t *testing.T) {
 	}
 }
 
-// Rules of all states get ids, the same where they have one name; nothing else about the states changes, and the audit log does not mention it.
+// The rules of all states get ids, the same for rules of the same name; nothing else about the states changes, and the audit log does not mention it.
 func TestRulesOfOldStatesGetIDs(t *testing.T) {
 	ctx := context.Background()
 	url := olderDatabase(t, 12, `insert into objects (id, since, gone, kind, name, body, updated_by) values
@@ -163,8 +163,8 @@ func TestRulesOfOldStatesGetIDs(t *testing.T) {
 	assert.Zero(t, told)
 }
 
-// What was there before there were revisions is revision 1, with lists, schedules and what is said about categories, and can be compared with
-// and taken back to.
+// The configuration from before revisions becomes revision 1, with lists, schedules, categories and corrections, and can be compared with
+// and restored.
 func TestWhatWasThereBecomesARevision(t *testing.T) {
 	ctx := context.Background()
 	url := olderDatabase(t, 9, `update draft set version = 40, classified = 39;

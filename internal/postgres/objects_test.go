@@ -24,7 +24,7 @@ func group(name string, ranges ...string) revision.ObjectChange {
 	return revision.ObjectChange{Kind: revision.KindGroup, Name: name, Body: &revision.GroupBody{Ranges: ranges}}
 }
 
-// Of several edits of the same version one is kept and the others are refused; of several who want a name, one gets it.
+// Of several edits of the same version one succeeds and the others are refused; of several objects with one name, one is created.
 func TestObjectsAtOnce(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
@@ -56,7 +56,7 @@ func TestObjectsAtOnce(t *testing.T) {
 	assert.Equal(t, []int32{1, hands - 1, 1, hands - 1}, []int32{kept.Load(), stale.Load(), added.Load(), taken.Load()})
 }
 
-// What rules name by its key, an app, an activity or a category of our own, does not go while they do; nor does a scorecard.
+// An app, an activity, an own category or a scorecard cannot be removed while rules name it by its key.
 func TestKeysInUse(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
@@ -103,7 +103,7 @@ func TestKeysInUse(t *testing.T) {
 	require.NoError(t, store.RemoveScorecard(ctx, card.ID, card.Version, access.Setup))
 }
 
-// Two who put groups into each other at once cannot close a ring.
+// Two concurrent edits that put groups into each other cannot close a ring.
 func TestRingsAtOnce(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
@@ -123,8 +123,8 @@ func TestRingsAtOnce(t *testing.T) {
 	assert.EqualValues(t, 1, refused.Load())
 }
 
-// However objects were changed, every past state is there once, the present refers to what is there, and a reader that follows has the same
-// as one that begins.
+// After any changes of objects, every past state is stored once, the present refers to existing objects, and a reader that follows has the same
+// state as one that starts anew.
 func TestObjectsKeepTheirStates(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
@@ -198,7 +198,7 @@ func TestObjectsKeepTheirStates(t *testing.T) {
 	assert.Greater(t, count(`select count(*) from objects where gone is not null`), 20, "the past is kept")
 }
 
-// A rule keeps its id through edits, moves, renames, taking back and files; a copy has another, in its policy and in others.
+// A rule keeps its id through edits, moves, renames, rollbacks and files; a copy gets another id, in the same policy or another.
 func TestRuleIDs(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()

@@ -27,7 +27,7 @@ import (
 	"widelark/internal/revision"
 )
 
-// lines takes entries as text.
+// lines returns entries as text.
 type lines []string
 
 func (l *lines) Named(_ int64, name string, scope pattern.Scope, carveOut bool) {
@@ -35,7 +35,7 @@ func (l *lines) Named(_ int64, name string, scope pattern.Scope, carveOut bool) 
 }
 func (l *lines) Entry(_ int64, e pattern.Entry) { *l = append(*l, e.String()) }
 
-// whole tells everything that a version of the draft holds, but for who made it when.
+// whole returns everything in a version of the draft except for who made it and when.
 func whole(t testing.TB, store *postgres.Store, version int64) (told []string) {
 	t.Helper()
 	tell := func(parts ...any) {
@@ -146,8 +146,8 @@ func (e edits) one() {
 	}
 }
 
-// Every version reads as it was then, whatever comes after it; taken back, the draft is what it was; and what two versions are said to
-// differ by is nothing exactly where they are the same.
+// Every version reads as it was, whatever comes after it; a rollback restores it; and the difference between two versions is
+// empty exactly if they are the same.
 func TestVersionsStay(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
@@ -265,7 +265,7 @@ func TestPublish(t *testing.T) {
 	assert.Equal(t, "odds.example", gone[0].Before.String())
 }
 
-// The audit log tells who did what, in order, and nothing can be taken out of it.
+// The audit log holds who did what, in order, and nothing can be removed from it.
 func TestAudit(t *testing.T) {
 	t.Parallel()
 	store, err := postgres.Open(t.Context(), server.Database(t))

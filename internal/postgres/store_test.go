@@ -310,7 +310,7 @@ func TestObjects(t *testing.T) {
 	require.NoError(t, store.RemoveList(ctx, a.ID, 0, access.Setup), "what used it is gone")
 }
 
-// heard is what a sink was told.
+// heard holds the calls of a sink.
 type heard []string
 
 func (h *heard) Named(_ int64, name string, scope pattern.Scope, carveOut bool) {
@@ -554,7 +554,7 @@ func TestOpenSaysWhatIsWrong(t *testing.T) {
 	require.ErrorContains(t, err, "the database URL cannot be read")
 }
 
-// A large file into an empty list has a part of the table to itself; everything works there as elsewhere.
+// A large file that is imported into an empty list gets a partition of its own, in which everything works as elsewhere.
 func TestLargeListsHaveAPartOfTheirOwn(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
@@ -596,7 +596,7 @@ func TestLargeListsHaveAPartOfTheirOwn(t *testing.T) {
 	assert.Equal(t, 2, parts(), "revisions have it")
 }
 
-// Importing a million lines into a new list, beside COPY of the same rows into a bare table.
+// Importing a million lines into a new list, compared with COPY of the same rows into a bare table.
 func BenchmarkImport(b *testing.B) {
 	var text, rows strings.Builder
 	const n = 1_000_000
@@ -626,7 +626,7 @@ func BenchmarkImport(b *testing.B) {
 	})
 }
 
-// Two owners who take it from each other at once leave one.
+// Two owners who revoke each other's role at once leave one owner.
 func TestOneOwnerIsLeft(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
@@ -662,7 +662,7 @@ func TestOneOwnerIsLeft(t *testing.T) {
 	}
 }
 
-// Sessions that have run out are removed, the others are not.
+// Expired sessions are removed, the others are not.
 func TestRemoveExpired(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()

@@ -29,7 +29,7 @@ var server *testkit.Server
 
 func TestMain(m *testing.M) { os.Exit(testkit.RunWithServer(m, &server)) }
 
-// house is a service's parts without the API.
+// house holds the parts of a service without the API.
 type house struct {
 	store    *postgres.Store
 	editions *edition.Editions
@@ -68,7 +68,7 @@ func (h house) change(t testing.TB, changes ...revision.ObjectChange) []revision
 	return made
 }
 
-// ward is a house with a list that nurses may not open in office hours, and people to ask.
+// ward is a house with people and a list that nurses may not open in office hours.
 func ward(t testing.TB) (house, map[string]uuid.UUID) {
 	t.Helper()
 	h := newHouse(t)
@@ -88,7 +88,7 @@ func ward(t testing.TB) (house, map[string]uuid.UUID) {
 	return h, ids
 }
 
-// record keeps requests, one a minute from a moment on, of kay and of nobody known.
+// record records requests, one a minute from a moment on, of kay and of an unknown person.
 func (h house) record(t testing.TB, from time.Time, n int, kay uuid.UUID) []journal.Record {
 	t.Helper()
 	records := make([]journal.Record, n)
@@ -107,7 +107,7 @@ func (h house) record(t testing.TB, from time.Time, n int, kay uuid.UUID) []jour
 	return records
 }
 
-// Replaying agrees with deciding each request by itself under both, however it is asked.
+// A replay agrees with deciding each request by itself on both states, for every kind of question.
 func TestReplayAgreesWithDeciding(t *testing.T) {
 	t.Parallel()
 	h, ids := ward(t)
@@ -169,7 +169,7 @@ func TestReplayAgreesWithDeciding(t *testing.T) {
 	assert.Equal(t, 1667, hours)
 }
 
-// Two hundred thousand recorded requests under two states, against deciding them once from memory.
+// Two hundred thousand recorded requests on two states, compared with deciding them once from memory.
 func BenchmarkReplay(b *testing.B) {
 	h, ids := ward(b)
 	from := time.Date(2026, 11, 16, 0, 0, 0, 0, time.UTC)

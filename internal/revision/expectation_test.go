@@ -66,7 +66,7 @@ func TestExpectationSentence(t *testing.T) {
 	}
 }
 
-// References are read as ids with names, as the API has them, and as names alone, as files do.
+// References are read as ids with names, as in the API, and as plain names, as in files.
 func TestRefsAreNamesInFiles(t *testing.T) {
 	id := uuid.New()
 	o := Object{Kind: KindPerson, Body: []byte(`{"fullName": "Kay Moran", "groups": [{"id": "` + id.String() + `", "name": "Ward nurses"}, "Night ward"]}`)}

@@ -77,7 +77,7 @@ func drawPolicy(t *rapid.T) PolicyBody {
 	return b
 }
 
-// What is checked is kept, comes back as it was, and is right as it stands; only the names of references are left out.
+// Checked bodies are stored and read back unchanged, and pass the check again; only the names of references are left out.
 func TestBodiesAreKept(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		b := drawPolicy(t)
@@ -143,7 +143,7 @@ func TestParseRange(t *testing.T) {
 	}
 }
 
-// Every starting point and mode is rules that can be kept, and names only categories that there are.
+// Every template and mode gives rules that pass the check and name only existing categories.
 func TestStarts(t *testing.T) {
 	full := classify.Taxonomy{
 		Families:   []classify.Family{{Key: "dangers", Name: "Dangers", Security: true}, {Key: "leisure", Name: "Leisure"}},

@@ -36,7 +36,7 @@ func TestChecked(t *testing.T) {
 	assert.EqualError(t, (&GroupBody{Description: long}).Check(), "description: longer than 2000 characters")
 }
 
-// Every body says what is wrong with it, and where.
+// The check of every body reports what is wrong, and where.
 func TestBodies(t *testing.T) {
 	list := []Ref{{ID: uuid.New()}}
 	deep := Condition{Lists: list}
@@ -122,7 +122,7 @@ func TestReportCountsEveryLine(t *testing.T) {
 	assert.Len(t, r.ChangedLines, MaxShown)
 }
 
-// Lines are taken in order, however many; the first failure of either side ends both.
+// Lines arrive in order, in any number; the first failure of either side ends both.
 func TestAhead(t *testing.T) {
 	lines := func(n int, end error) func(each func(pattern.Line) error) error {
 		return func(each func(pattern.Line) error) error {

@@ -13,8 +13,8 @@ import (
 	"widelark/internal/revision"
 )
 
-// Whoever edits rules and sends ids along keeps them; whoever does not keeps those of rules that have their name, or differ in nothing else.
-// No two rules have one id, and no id is of a rule that was not there.
+// Rules that are sent with ids keep them; rules without ids keep those of present rules with the same name, or with no other difference.
+// No two rules have the same id, and every id is new or that of a present rule.
 func TestKeepRuleIDs(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		rule := func(name string, n int) revision.RuleBody {
@@ -77,7 +77,7 @@ func TestKeepRuleIDs(t *testing.T) {
 	})
 }
 
-// Names count without case, and the first of two rules with one id keeps it.
+// Names are compared without case, and the first of two rules with the same id keeps it.
 func TestKeepRuleIDsOfTwins(t *testing.T) {
 	a, b := uuid.New(), uuid.New()
 	before := []revision.RuleBody{{ID: a, Name: "No games", Then: policy.Block}, {ID: b, Name: "No games", Then: policy.Hold}}

@@ -24,7 +24,7 @@ var server *testkit.Server
 
 func TestMain(m *testing.M) { os.Exit(testkit.RunWithServer(m, &server)) }
 
-// A service that is started, asked, edited and stopped fifty times leaves no goroutine behind, though its last edit is still being
+// A service that is started, queried, edited and stopped fifty times leaves no goroutine behind, although its last edit is still being
 // checked when it stops.
 func TestNothingIsLeftRunning(t *testing.T) {
 	config := Config{Listen: "127.0.0.1:0", TimeZone: "Europe/London", LogLevel: "error", DatabaseURL: server.Database(t)}

@@ -64,7 +64,7 @@ func grant(entry string, length time.Duration) standing.GrantBody {
 	return standing.GrantBody{Entries: pattern.Keep(entry), For: revision.WhomBody{Everybody: true}, Reason: "Asked for", Until: time.Now().Add(length).UTC().Truncate(time.Second)}
 }
 
-// Facts are the same as long as nothing changes, and others in every service once something does.
+// Facts stay the same value while nothing changes, and change in every service once something does.
 func TestFacts(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
@@ -94,7 +94,7 @@ func TestFacts(t *testing.T) {
 	assert.Equal(t, *ended.EndedAt, facts.Grants[1].Until)
 }
 
-// Whoever asks while grants are made and ended gets facts that were true at some moment, and in the end those of the end.
+// Readers during changes of grants get facts that were true at some moment, and afterwards the last ones.
 func TestFactsWhileTheyChange(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
@@ -129,7 +129,7 @@ func TestFactsWhileTheyChange(t *testing.T) {
 	assert.Len(t, left, 5)
 }
 
-// A grant ends once, becomes an exception once, and both stand in the audit log.
+// A grant ends once, becomes an exception once, and the audit log holds both.
 func TestEndAndKeep(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
@@ -172,7 +172,7 @@ func TestEndAndKeep(t *testing.T) {
 	assert.Equal(t, []string{"grant kept heron.example Heron", "grant ended heron.example", "grant made heron.example Asked for"}, told)
 }
 
-// What the database has and cannot be read covers nothing, and stops nothing.
+// An unreadable grant in the database covers nothing and stops nothing.
 func TestUnreadableGrant(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()

@@ -47,7 +47,7 @@ func TestBars(t *testing.T) {
 	assert.Equal(t, "▁█", bars([]int64{1, 1_000_000}), "what is there is seen")
 }
 
-// A difference is shown object by object, each part with its mark.
+// A difference is printed object by object, each part with its mark.
 func TestShowDiff(t *testing.T) {
 	at := time.Date(2026, 11, 23, 20, 17, 0, 0, time.Local)
 	var out bytes.Buffer

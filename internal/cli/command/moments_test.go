@@ -42,7 +42,7 @@ func TestEnd(t *testing.T) {
 	assert.ErrorContains(t, err, `"friday" is neither a day (2026-11-28), a moment (2026-11-28 17:00) nor a length of time (7d)`)
 }
 
-// What ends with a day is said by the day, in the organisation's zone.
+// An end with a day is written as the day, in the organisation's zone.
 func TestEndSaid(t *testing.T) {
 	a := InZone(time.FixedZone("", 3600))
 	assert.Equal(t, "through Fri 27 Nov", a.EndSaid(time.Date(2026, 11, 27, 23, 0, 0, 0, time.UTC), Clock))

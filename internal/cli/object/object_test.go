@@ -21,7 +21,7 @@ func TestUsersSaid(t *testing.T) {
 	assert.Equal(t, `the policy "Floor", the exception "0", the exception "1", the exception "2", the exception "3", 2 more`, usersSaid(uses))
 }
 
-// A person may be named as people write the name, where it is one person's only.
+// A person can be named by the full name, if only one person has it.
 func TestAmong(t *testing.T) {
 	all := []One{{Name: "kay.moran", Full: "Kay Moran"}, {Name: "kay.moran2", Full: "Kay Moran"}, {Name: "ola.fenn", Full: "Ola Fenn"}, {Name: "Ola Fenn"}}
 	for name, want := range map[string]string{"KAY.moran": "kay.moran", "ola.fenn": "ola.fenn", "ola fenn": "Ola Fenn"} {
@@ -35,7 +35,7 @@ func TestAmong(t *testing.T) {
 	assert.EqualError(t, err, "there is no person \"Nobody\"; `widelark person ls` shows which there are")
 }
 
-// What is fetched is sent back as it was, with what was changed.
+// An object is sent back as it was fetched, with the change.
 func TestRecast(t *testing.T) {
 	yes, id := true, uuid.New()
 	name := "Betting"

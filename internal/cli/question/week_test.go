@@ -23,7 +23,7 @@ func strip(parts ...string) (all []client.Segment) {
 	return all
 }
 
-// Times are written as people say them: days alike together, midnight as the end of a day.
+// Times are written in the short form: similar days together, midnight as the end of a day.
 func TestStripTimes(t *testing.T) {
 	week := strip("2026-11-23 00:00", "block", "2026-11-30 00:00")
 	assert.Equal(t, "always", StripTimes(week, "block", time.UTC))
@@ -42,7 +42,7 @@ func TestStripTimes(t *testing.T) {
 	assert.Equal(t, "every day 12:00-13:00", StripTimes(every, "watch", time.UTC))
 }
 
-// The second trial of a comparison is as the first, but for what is said of it.
+// The second trial of a comparison takes the circumstances of the first, except for those that its own flags give.
 func TestOr(t *testing.T) {
 	first := Circumstances{Person: "kay", Address: "10.40.9.7", At: "12:00", Sight: "name", Method: "POST"}
 	assert.Equal(t, Circumstances{Group: "Nurses", At: "12:00", Sight: "name", Method: "POST"}, Circumstances{Group: "Nurses"}.Or(first), "somebody else, from nowhere")

@@ -20,7 +20,7 @@ var ran = &client.ExpectationsRunOutputBody{Failing: 2, Micros: 1500, Results: [
 	{Name: new("three"), Says: "It cannot be.", Broken: new("there is no person \"x\"")},
 }}
 
-// Results of expectations are written in two of the forms that build servers read.
+// Results of expectations are written in two formats for build servers.
 func TestExpectationFormats(t *testing.T) {
 	var junit bytes.Buffer
 	require.NoError(t, writeJUnit(&junit, ran))

@@ -12,7 +12,7 @@ import (
 	"widelark/internal/cli/command"
 )
 
-// A trial is read like a sentence; its steps stand rung by rung, and a rung with nothing on it says why.
+// A trial prints sentences; its steps are listed rung by rung, and an empty rung says why.
 func TestShowTrial(t *testing.T) {
 	id := uuid.New()
 	list := client.ListRef{ID: id, Name: "Welcome"}

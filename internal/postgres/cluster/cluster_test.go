@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// folder is one that the server's user may enter.
+// folder returns a folder that the user of the server may enter.
 func folder(t *testing.T) string {
 	t.Helper()
 	dir, err := os.MkdirTemp("", "widelark-cluster-")
@@ -102,7 +102,7 @@ func TestClosedParent(t *testing.T) {
 	}
 }
 
-// A database that was made before there was a password gets one when it is started.
+// A database from before passwords gets one when it is started.
 func TestOpenClusterIsClosed(t *testing.T) {
 	t.Parallel()
 	dir := folder(t)
