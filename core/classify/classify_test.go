@@ -17,7 +17,7 @@ import (
 	"widelark/core/weburl"
 )
 
-// pack makes a pack of lines like "heron.example wildlife news".
+// pack builds a pack from lines like "heron.example wildlife news".
 func pack(id string, version int64, lines ...string) Pack {
 	b := match.NewBuilder(0)
 	sets := map[string]int{}
@@ -52,7 +52,7 @@ func card(category string, threshold int, terms ...any) Scorecard {
 	return s
 }
 
-// setup is what a classifier of the tests is made of.
+// setup holds the parts of a classifier.
 type setup struct {
 	Corrections []Correction
 	Own         []Own
@@ -84,7 +84,7 @@ func quillmere() setup {
 	}
 }
 
-// told writes an answer on one line: the categories with who says so, then what was overruled, unclear and scored.
+// told returns an answer as one line: the categories with their sources, then what was overruled, unclear and scored.
 func told(a Answer) string {
 	categories := slices.Sorted(slices.Values(a.Categories))
 	parts := []string{strings.Join(categories, "+") + " by " + string(a.By)}
@@ -141,7 +141,7 @@ func TestText(t *testing.T) {
 	}
 }
 
-// reference classifies as the design says it, with a loop over everything and an index for each single entry.
+// reference classifies in the words of the documentation, with a loop over everything and an index for each single entry.
 type reference struct {
 	setup
 	packs map[string][]string // the lines of each
@@ -319,7 +319,7 @@ func TestTaxonomy(t *testing.T) {
 	}
 }
 
-// A million sites in a pack, some of them pages, and lists with globs and expressions, against reading the URL and looking its
+// A million sites in a pack, some of them pages, and lists with globs and expressions, compared with reading the URL and looking its
 // host up in the pack.
 func BenchmarkClassify(b *testing.B) {
 	sites := match.NewBuilder(1_000_000)

@@ -83,7 +83,7 @@ func TestTurns(t *testing.T) {
 	}
 }
 
-// What is said to turn turns, and what is not does not: at random moments of the week.
+// The reported turns agree with decisions on both states at random moments of the week.
 func TestTurnsAgreeWithDeciding(t *testing.T) {
 	t.Parallel()
 	random := rand.New(rand.NewPCG(2, 7))
@@ -142,7 +142,7 @@ func TestBoundaries(t *testing.T) {
 	}
 }
 
-// Times are written as schedules are, and read as such they are the same stretches.
+// Times are written in the notation of schedules, and read back as the same spans.
 func TestTimes(t *testing.T) {
 	t.Parallel()
 	at := func(day, hour, minute int) time.Time { return time.Date(2026, 11, 23+day, hour, minute, 0, 0, zone) }

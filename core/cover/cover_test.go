@@ -51,8 +51,8 @@ func TestOf(t *testing.T) {
 	}
 }
 
-// urls are all that can be made of a small alphabet, as the reference for coverage: hosts of up to four labels, paths of up to two
-// segments, with and without the rest.
+// urls are all URLs over a small alphabet, the reference for coverage: hosts of up to four labels, paths of up to two
+// segments, with and without port and query.
 var urls = func() (all []weburl.URL) {
 	hosts := []string{"192.0.2.1", "192.0.2.129", "[2001:db8::1]"}
 	labels := []string{"a", "b", "ab", "ba", "aab", "é", "xéa"}
@@ -95,7 +95,7 @@ var urls = func() (all []weburl.URL) {
 	return all
 }()
 
-// The reference: what is decided agrees with trying every URL of the small alphabet, and all but expressions is decided.
+// Decided answers agree with trying every URL of the small alphabet, and only expressions are undecided.
 func TestOfAgreesWithEnumeration(t *testing.T) {
 	decided, pairs := 0, 0
 	rapid.Check(t, func(t *rapid.T) {
@@ -146,7 +146,7 @@ func TestWitness(t *testing.T) {
 	assert.False(t, ok, "nothing is covered")
 }
 
-// Answers that are worth reading one by one.
+// Answers worth reading one by one.
 func TestRelations(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
@@ -236,7 +236,7 @@ func TestRelations(t *testing.T) {
 	assert.Equal(t, NotDecided, Of(pattern.Pattern{}, pattern.MustParse("heron.example").Pattern).Answer)
 }
 
-// Whatever two lines somebody writes: a yes is never refuted by what the other is known to cover, a no has its proof.
+// For any two lines, no known URL refutes a Yes, and every No has its proof.
 func FuzzOf(f *testing.F) {
 	f.Add("*.heron.example", "www.heron.example/map") // a page of a host below
 	f.Add("heron.*", "*heron.co.uk")                  // a suffix of two labels

@@ -68,7 +68,7 @@ func TestRing(t *testing.T) {
 	assert.Equal(t, []string{"a"}, Ring([]Group{{ID: "a", Groups: []string{"a"}}}))
 }
 
-// Belonging agrees with looking at every group and every range one by one.
+// Belong agrees with a loop over every group and every range.
 func TestBelongAgrees(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		id := func(kind string) *rapid.Generator[string] {

@@ -8,7 +8,7 @@ import (
 	"pgregory.net/rapid"
 )
 
-// A set does what a sorted slice of its numbers does.
+// A set agrees with a sorted slice of its numbers.
 func TestSetAgrees(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		const most = 200

@@ -12,7 +12,7 @@ var exprs = rapid.Custom(func(t *rapid.T) string {
 	return rapid.StringMatching(`(\^|\\b|\(\?i\))?([ab]|\[ab\]|\.|a\*|b\+|\(a\|bc\)|\\.|[^a]|\\w|ab\?){1,4}(\$|\\b)?`).Draw(t, "expression")
 })
 
-// A text that is found is accepted by all and not by the other; where none is found, no short text is.
+// A witness is accepted by all and not by without; if there is none, no short text is such a witness.
 func TestWitnessOfLanguages(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		a, b := exprs.Draw(t, "a"), exprs.Draw(t, "b")
@@ -39,7 +39,7 @@ func TestWitnessOfLanguages(t *testing.T) {
 	})
 }
 
-// shortTexts are all texts of up to four of some letters.
+// shortTexts returns all texts of up to four letters of an alphabet.
 var shortTexts = func() []string {
 	all := []string{""}
 	for from, length := 0, 0; length < 4; length++ {

@@ -26,7 +26,7 @@ func automatonOf(t require.TestingT, exprs ...string) *automaton {
 	return a
 }
 
-// which returns the expressions that match a text, each once, in order.
+// which returns the indexes of the expressions that match a text, each once, in order.
 func which(t require.TestingT, a *automaton, text string) []int32 {
 	ids, ok := run(a, nil, text)
 	require.True(t, ok)
@@ -104,7 +104,7 @@ func anyExpr(t *rapid.T, depth int) string {
 	return piece + anyExpr(t, depth-1)
 }
 
-// Many workers make states of one automaton at once.
+// Several goroutines build states of one automaton at once.
 func TestAutomatonIsSafeForConcurrentUse(t *testing.T) {
 	a := automatonOf(t, `[a-c]+[0-9]{2}`, `^x[a-f]{3}`, `(ab|cd)+$`)
 	texts := make([]string, 300)
@@ -126,7 +126,7 @@ func TestAutomatonIsSafeForConcurrentUse(t *testing.T) {
 	all.Wait()
 }
 
-// States that outgrow their bound are dropped and made again; where hardly any text comes between, the automaton gives up, and
+// States beyond the bound are dropped and built again; if that happens after hardly any text, the automaton gives up, and
 // the sieve tries the expressions one by one.
 func TestAutomatonIsBounded(t *testing.T) {
 	a := automatonOf(t, `[ab].{12}c`)

@@ -116,7 +116,7 @@ func TestHits(t *testing.T) {
 	assert.Equal(t, []Membership{{0, CannotTell}}, carved.Memberships(nil, url, today, weburl.Tunnel))
 }
 
-// told writes hits with the ids of their entries.
+// told returns hits as text, with the ids of their entries.
 func told(hits []Hit) []string {
 	ids := func(found []Found) []int64 {
 		all := []int64{}
@@ -136,7 +136,7 @@ func told(hits []Hit) []string {
 	return lines
 }
 
-// At a lesser sight an entry whose host fits may depend on what is not seen; one whose host does not fit never does.
+// At a lesser sight, an entry whose host matches may depend on unseen parts; one whose host does not match never does.
 func TestSights(t *testing.T) {
 	for _, row := range []struct{ entry, url, name, tunnel string }{
 		{"heron.example", "www.heron.example/x", "yes", "yes"},
@@ -194,7 +194,7 @@ func TestSights(t *testing.T) {
 	}
 }
 
-// An edit of a large list is a small index beside it.
+// An edit of a large list adds a small index.
 func TestJoin(t *testing.T) {
 	base := New([]List{{ID: "l", Name: "l", Entries: entries("heron.example", "bittern.example", "heron.example/wards", `"crane"`)}})
 	b := NewBuilder(0)
@@ -225,8 +225,8 @@ func TestNeedsFull(t *testing.T) {
 	}
 }
 
-// covers decides one pattern by the words of the notation, without an index. It aims for readability: it is the
-// reference that the index has to agree with.
+// covers decides one pattern in the words of the notation, without an index. It is the readable
+// reference for the index.
 func covers(p pattern.Pattern, u weburl.URL, sight weburl.Sight) Answer {
 	if p.Kind() == pattern.Regex {
 		return regexCovers(p, u, sight)
@@ -267,7 +267,7 @@ func covers(p pattern.Pattern, u weburl.URL, sight weburl.Sight) Answer {
 	return answer
 }
 
-// regexCovers knows, at lesser sights, only expressions without assertions.
+// regexCovers handles, at lesser sights, only expressions without assertions.
 func regexCovers(p pattern.Pattern, u weburl.URL, sight weburl.Sight) Answer {
 	expr, target := p.Expr()
 	re := regexp.MustCompile("(?i)" + expr)
@@ -380,7 +380,7 @@ func segmentsCover(path, globs []string, exact bool) bool {
 		segmentsCover(path[1:], globs[1:], exact)
 }
 
-// assertions are what the reference does not know at lesser sights.
+// assertions matches expressions that the reference cannot handle at lesser sights.
 var assertions = regexp.MustCompile(`\$$|\^|\\[bBAz]|\(\?`)
 
 // agree compares the index with the reference for every list, at all sights.
@@ -505,7 +505,7 @@ func FuzzCover(f *testing.F) {
 	})
 }
 
-// stream draws realistic URLs from a hundred thousand hosts, half of them listed where there are as many sites.
+// stream draws realistic URLs from a hundred thousand hosts, half of them listed if there are that many sites.
 func stream(sites int) []weburl.URL {
 	texts := traffic.URLs(1<<16, sites)
 	urls := make([]weburl.URL, len(texts))
@@ -515,7 +515,7 @@ func stream(sites int) []weburl.URL {
 	return urls
 }
 
-// addSites puts n sites into a builder, as the store gives them.
+// addSites adds n sites to a builder, in the order of the store.
 func addSites(b *Builder, n int) {
 	list := b.List("sites", "sites")
 	for i := range n {
@@ -529,10 +529,10 @@ func sites(n int) *Index {
 	return b.Build()
 }
 
-// A million sites, beside a Go map that is asked label by label.
+// A million sites, compared with a Go map that is asked label by label.
 func BenchmarkHosts(b *testing.B) { benchHosts(b, 1_000_000) }
 
-// Ten million of them.
+// The same with ten million sites.
 func BenchmarkHosts10M(b *testing.B) { benchHosts(b, 10_000_000) }
 
 func benchHosts(b *testing.B, n int) {
@@ -551,8 +551,8 @@ func benchHosts(b *testing.B, n int) {
 	})
 }
 
-// mixed is what an organisation of some size has: a million sites, ten thousand globs, some regular expressions of which three in a
-// hundred name nothing that a URL must hold.
+// mixed is the lists of a large organisation: a million sites, ten thousand globs, some regular expressions of which three in a
+// hundred hold no literal that a URL must contain.
 func mixed(regexes int) *Index {
 	b := NewBuilder(1_000_000)
 	addSites(b, 1_000_000)
@@ -563,7 +563,7 @@ func mixed(regexes int) *Index {
 	return b.Build()
 }
 
-// Is it covered, in the whole mix: beside reading the URL and looking its host up.
+// Matching against the whole mix, compared with reading the URL and looking its host up.
 func BenchmarkMix(b *testing.B) {
 	x, plain, texts := mixed(1_000), sites(1_000_000), traffic.URLs(1<<16, 1_000_000)
 	read := func(i int) weburl.URL {
@@ -573,13 +573,13 @@ func BenchmarkMix(b *testing.B) {
 	rounds.Against(b, func(i int) { x.Covered(read(i), today) }, func(i int) { plain.Covered(read(i), today) })
 }
 
-// The same with ten times the expressions, beside a thousand.
+// The same with ten times the expressions, compared with a thousand.
 func BenchmarkMixTenfold(b *testing.B) {
 	more, x, urls := mixed(10_000), mixed(1_000), stream(1_000_000)
 	rounds.Against(b, func(i int) { more.Covered(urls[i%len(urls)], today) }, func(i int) { x.Covered(urls[i%len(urls)], today) })
 }
 
-// Ten thousand expressions, beside a thousand.
+// Ten thousand expressions, compared with a thousand.
 func BenchmarkRegexesTenfold(b *testing.B) {
 	of := func(n int) *Index {
 		return New([]List{{ID: "l", Entries: entries(traffic.Expressions(n)...)}})
@@ -588,7 +588,7 @@ func BenchmarkRegexesTenfold(b *testing.B) {
 	rounds.Against(b, func(i int) { more.Covered(urls[i%len(urls)], today) }, func(i int) { x.Covered(urls[i%len(urls)], today) })
 }
 
-// Compiling ten thousand expressions into an index, beside compiling them one by one.
+// Compiling ten thousand expressions into an index, compared with compiling them one by one.
 func BenchmarkCompile(b *testing.B) {
 	all := entries(traffic.Expressions(10_000)...)
 	rounds.Against(b, func(int) { New([]List{{ID: "l", Entries: all}}) }, func(int) {
@@ -599,7 +599,7 @@ func BenchmarkCompile(b *testing.B) {
 	})
 }
 
-// One entry beside a million, ready to be asked, beside compiling all anew.
+// Adding one entry to a million, compared with building the index anew.
 func BenchmarkEdit(b *testing.B) {
 	base := sites(1_000_000)
 	rounds.Against(b, func(i int) {
@@ -609,7 +609,7 @@ func BenchmarkEdit(b *testing.B) {
 	}, func(int) { sites(1_000_000) })
 }
 
-// The memory that the index of a million sites takes, in bytes an entry.
+// The memory of the index of a million sites, in bytes per entry.
 func BenchmarkMemory(b *testing.B) {
 	const n = 1_000_000
 	for b.Loop() {
@@ -624,7 +624,7 @@ func BenchmarkMemory(b *testing.B) {
 	}
 }
 
-// What is asked again and again allocates nothing.
+// Matching allocates nothing.
 func TestNoAllocs(t *testing.T) {
 	x := mixedSmall()
 	for _, url := range []string{
@@ -649,13 +649,13 @@ func mixedSmall() *Index {
 	return b.Build()
 }
 
-// Ten thousand host globs, beside a loop over all.
+// Ten thousand host globs, compared with a loop over all.
 func BenchmarkHostGlobs(b *testing.B) { benchPatterns(b, traffic.Globs(10_000)) }
 
-// A thousand regular expressions of which three in a hundred name nothing that a URL must hold, beside a loop over all.
+// A thousand regular expressions, of which three in a hundred hold no literal that a URL must contain, compared with a loop over all.
 func BenchmarkRegexes(b *testing.B) { benchPatterns(b, traffic.Expressions(1_000)) }
 
-// Five thousand words, beside a loop over all.
+// Five thousand words, compared with a loop over all.
 func BenchmarkWords(b *testing.B) {
 	var lines []string
 	for i := range 5_000 {
@@ -691,10 +691,10 @@ func benchPatterns(b *testing.B, lines []string) {
 	})
 }
 
-// Building the index of a million sites, beside filling a Go map that knows its size.
+// Building the index of a million sites, compared with filling a Go map of known size.
 func BenchmarkBuild(b *testing.B) { benchBuild(b, 1_000_000) }
 
-// Of ten million.
+// The same with ten million sites.
 func BenchmarkBuild10M(b *testing.B) { benchBuild(b, 10_000_000) }
 
 func benchBuild(b *testing.B, n int) {

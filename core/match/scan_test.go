@@ -50,7 +50,7 @@ func TestRequired(t *testing.T) {
 	assert.Nil(t, needsOf(t, many), "with so many, trying costs less than looking")
 }
 
-// Whatever an expression matches holds one of its needs.
+// Every text that an expression matches contains one of its literals.
 func TestRequiredIsNeverTooMuch(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var expr func(depth int) string
@@ -93,7 +93,7 @@ func TestRequiredIsNeverTooMuch(t *testing.T) {
 	})
 }
 
-// Only patterns whose text is there are tried, each once; those that name nothing run together.
+// Only patterns whose literal occurs are tried, each once; those without a literal run together.
 func TestSieveTriesFew(t *testing.T) {
 	var lines []string
 	for _, bird := range []string{"heron", "bittern", "crane", "egret"} {

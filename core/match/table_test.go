@@ -17,7 +17,7 @@ import (
 
 func mustURL(text string) weburl.URL { return weburl.MustParse(text) }
 
-// all returns what a table gives out under a hash, and whether it said that there might be something.
+// all returns the values of a hash in a table, and whether the table's filter passed it.
 func all(t *table, h uint64) (found []uint32) {
 	for n, at, ok := t.next(h, t.home(h)); ok; n, at, ok = t.next(h, at) {
 		found = append(found, n)
@@ -25,7 +25,7 @@ func all(t *table, h uint64) (found []uint32) {
 	return found
 }
 
-// The table gives out everything that was put in under a hash, in order; what else it gives out hashes alike in its lower half.
+// The table returns all values of a hash, in order; any others have hashes with the same lower half.
 func TestTable(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := rapid.IntRange(1, 200).Draw(t, "n")
@@ -55,7 +55,7 @@ func TestTable(t *testing.T) {
 	assert.False(t, none.maybe(1))
 }
 
-// standing returns what a table of names gives out for a host itself, and only that.
+// standing returns the values of a table of names for exactly a host.
 func standing(t *nameTable, host string) (found []uint32) {
 	spots := appendSpots(nil, memory.Bytes(host))
 	own := spots[len(spots)-1].key()
@@ -74,8 +74,8 @@ func standing(t *nameTable, host string) (found []uint32) {
 	return found
 }
 
-// Whatever stands below whatever, a table of names gives out everything that was put in for a host, wherever it stands; what finds no room
-// is told.
+// A table of names returns everything that was put for a host, whatever names stand below others; and it reports what finds no room
+// in it.
 func TestNameTable(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		label := rapid.SampledFrom([]string{"a", "b", "heron", "bittern-12", "a-label-of-more-than-16"})
@@ -114,7 +114,7 @@ func count(all []uint32, n uint32) (times int) {
 	return times
 }
 
-// One name takes no more than its lines, however often it is put in, and what stands beside it is found all the same.
+// One name takes no more than its lines, however often it is put, and its neighbours are found all the same.
 func TestNameTableIsBounded(t *testing.T) {
 	table := newNameTable(1000)
 	put := func(host string, n uint32) bool {
@@ -133,7 +133,7 @@ func TestNameTableIsBounded(t *testing.T) {
 	assert.Len(t, standing(&table, "heron.example"), ownLines*lineSlots)
 }
 
-// Names of all kinds are spread evenly: no bit of their hashes, and no line, is taken much more often than the others.
+// Names of all kinds are spread evenly: no bit of their hashes is set, and no line used, much more often than others.
 func TestHashesAreSpread(t *testing.T) {
 	for kind, name := range map[string]func(int) string{
 		"numbers": func(n int) string { return fmt.Sprintf("site-%d.example", n) },
@@ -166,7 +166,7 @@ func TestHashesAreSpread(t *testing.T) {
 	}
 }
 
-// Below a name under which thousands are listed, at several depths and with entries of all kinds, a host finds those above it and no others.
+// Below a name with thousands of entries of all kinds at several depths, a host finds the entries above it and no others.
 func TestCrowdedNames(t *testing.T) {
 	x := NewBuilder(0)
 	list := x.List("l", "L")
@@ -214,7 +214,7 @@ func TestCrowdedNames(t *testing.T) {
 	}
 }
 
-// A name that very many lists hold is found in all of them, and its neighbours are not hard to find for it.
+// A name in very many lists is found in all of them, and does not slow the look-up of its neighbours.
 func TestManyListsOfOneName(t *testing.T) {
 	b := NewBuilder(0)
 	const lists = 5 * ownLines * lineSlots
@@ -237,7 +237,7 @@ func TestManyListsOfOneName(t *testing.T) {
 	}
 }
 
-// Entries keep their ids, whichever way they are kept: with ids far apart, before the list's first, beyond what is packed.
+// Entries keep their ids in every representation: ids far apart, smaller than the list's first, or too large to be packed.
 func TestIDs(t *testing.T) {
 	b := NewBuilder(0)
 	list := b.List("l", "l")
@@ -257,7 +257,7 @@ func TestIDs(t *testing.T) {
 	assert.Equal(t, 0, x.Without(1<<41).Count(mustURL("a.n4.example"), today))
 }
 
-// However entries are spread over parts, and however often parts are joined, the answers are the same.
+// The answers do not depend on how entries are spread over parts, nor on how often parts are joined.
 func TestPartsAgreeWithOneIndex(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		lists := make([]List, 3)
@@ -295,7 +295,7 @@ func TestPartsAgreeWithOneIndex(t *testing.T) {
 	})
 }
 
-// A million pages of one site cost no more to look up than one: only those on the way of the path are looked at.
+// A look-up among a million pages of one site costs no more than among one: only the prefixes of the path are looked up.
 func TestPagesAreFoundByTheirPath(t *testing.T) {
 	b := NewBuilder(0)
 	list := b.List("l", "l")
@@ -313,7 +313,7 @@ func TestPagesAreFoundByTheirPath(t *testing.T) {
 	assert.Empty(t, x.Cover(mustURL("bittern.example/wards/7"), today, weburl.Name))
 }
 
-// The order in which ids come changes neither what is found nor how little an entry takes.
+// The order of ids changes neither the result nor the memory per entry.
 func TestIDsInAnyOrder(t *testing.T) {
 	const n = 2000
 	for name, id := range map[string]func(int) int64{

@@ -14,7 +14,7 @@ import (
 	"widelark/core/weburl"
 )
 
-// asHits puts takes together as [Index.Cover] gives them.
+// asHits returns takes in the form of [Index.Cover].
 func asHits(x *Index, takes []Take) map[string][]string {
 	hits := map[string][]string{}
 	for _, t := range takes {
@@ -28,7 +28,7 @@ func asHits(x *Index, takes []Take) map[string][]string {
 	return hits
 }
 
-// What is taken is what covers; ids and specificities are those of the entries.
+// Takes agree with Cover, and have the ids and specificities of the entries.
 func TestTakes(t *testing.T) {
 	lines := []string{
 		"heron.example", "=www.heron.example", "*.heron.example", "! heron.example/private", "heron.example/wards", "*heron*", `"wards"`, "~ /wards", "heron.*", "http://heron.example",
@@ -70,7 +70,7 @@ func TestTakes(t *testing.T) {
 	})
 }
 
-// Indexes that are gathered keep their lists apart, in order, also where they share ids.
+// Joined indexes keep their lists apart, in order, also if they share ids.
 func TestGather(t *testing.T) {
 	a := New([]List{list("one", "heron.example"), list("two", "tern.example")})
 	b := New([]List{list("one", "heron.example/wards", "gull.example")})
@@ -93,7 +93,7 @@ func TestGather(t *testing.T) {
 	assert.Zero(t, testing.AllocsPerRun(100, func() { takes = x.Takes(takes[:0], u, today, weburl.Full, false) }))
 }
 
-// Words in a text are those that a loop over all finds, by the rules of the notation.
+// The words found in a text are those that a loop over all finds by the rules of the notation.
 func TestWords(t *testing.T) {
 	words := []string{"bet", "bet*", "*bet*", "free bets", "größe", "a", "c++", "naïve", "être*"}
 	var patterns []pattern.Pattern

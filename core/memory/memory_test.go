@@ -11,7 +11,7 @@ func TestBytes(t *testing.T) {
 	assert.Empty(t, Bytes(""))
 }
 
-// Memory that was asked for in huge pages is as long as it was, zero, and can be written from end to end.
+// Memory in huge pages keeps its length, is zero, and can be written from end to end.
 func TestInHugePages(t *testing.T) {
 	for _, size := range []int{0, 1, 1 << 10, 4 << 20, 5<<20 + 8, 9 << 20} {
 		all := InHugePages(make([]uint64, size/8, size/8+3))

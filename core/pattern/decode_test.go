@@ -9,7 +9,7 @@ import (
 	"pgregory.net/rapid"
 )
 
-// slowDecode says by the library's words what decoding is: it aims for readability.
+// slowDecode decodes with the library's functions: a readable reference.
 func slowDecode(text string, form bool) string {
 	if form {
 		text = strings.ReplaceAll(text, "+", " ")

@@ -92,7 +92,7 @@ func BenchmarkReadLines(b *testing.B) {
 	}
 }
 
-// The short cut for plain hosts reads what the parser and the mender read.
+// The shortcut for plain hosts agrees with Parse and Mend.
 func TestPlainSite(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		line := rapid.StringMatching(`[a-c0-9_-]{1,4}(\.[a-c0-9_-]{1,4}){0,3}\.?(xn--a|[a-z]{1,3}|[0-9])?`).Draw(t, "line")

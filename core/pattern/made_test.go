@@ -14,7 +14,7 @@ import (
 	"widelark/core/weburl"
 )
 
-// Every pattern of the kinds that Covering promises is there if it covers the URL.
+// Covering returns every pattern of its kinds that covers the URL.
 func TestCoveringIsComplete(t *testing.T) {
 	hosts := []string{"a.example", "b.a.example", "x.b.a.example", "xn--grn-hoa.example", "203.0.113.7", "2001:db8::7"}
 	paths := []string{"", "/", "/x", "/X/y", "/x/y/z", "/%7Ex", "/a%20b/c", "/ü"}
@@ -68,7 +68,7 @@ func TestMadeOfURLs(t *testing.T) {
 	}
 }
 
-// A pattern that is cut into name and scope is the one that was kept.
+// A pattern that CutScope splits equals the stored one.
 func TestCutScope(t *testing.T) {
 	for text, cut := range map[string]bool{
 		"heron.example": true, "=heron.example": true, "*.heron.example": true,

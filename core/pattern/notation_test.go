@@ -18,7 +18,7 @@ import (
 
 var update = flag.Bool("update", false, "write the golden files anew")
 
-// TestNotation reads every line of a corpus both ways and compares what came of it with a file that people have read.
+// TestNotation reads every line of a corpus with both readings and compares the results with a golden file, which people have reviewed.
 func TestNotation(t *testing.T) {
 	corpus, err := os.ReadFile("testdata/notation.txt")
 	require.NoError(t, err)
@@ -62,7 +62,7 @@ func told(entries []Entry, err error) string {
 	return strings.Join(all, "\n             ")
 }
 
-// checkLine holds what is true of every line, good or bad.
+// checkLine checks the properties of every line, good or bad.
 func checkLine(t assert.TestingT, line string) {
 	width := len([]rune(line))
 	check := func(entry Entry) {
@@ -107,7 +107,7 @@ func checkLine(t assert.TestingT, line string) {
 	}
 }
 
-// The examples in the comments of the codes are run, so that they stay true.
+// The examples in the comments of the codes give these codes.
 func TestCodeExamples(t *testing.T) {
 	source, err := os.ReadFile("error.go")
 	require.NoError(t, err)
@@ -122,7 +122,7 @@ func TestCodeExamples(t *testing.T) {
 	}
 }
 
-// anyLine draws lines that look like notation, and lines that nearly do: with brackets where they mean nothing, addresses of both
+// anyLine draws lines of notation and similar ones: with brackets in places where they mean nothing, addresses of both
 // kinds in all their spellings, letters that fold to more than one, ports, and parts that are empty.
 func anyLine(t *rapid.T) string {
 	pick := func(name string, from ...string) string { return rapid.SampledFrom(from).Draw(t, name) }
@@ -201,7 +201,7 @@ func TestMoreSpecific(t *testing.T) {
 	assert.Negative(t, MoreSpecific(MustParse("=heron.example").Pattern, MustParse("a.b.heron.example").Pattern))
 }
 
-// However an address is kept, it is read as the entry that is meant.
+// An address is read as the entry that it means, in whatever form people keep it.
 func TestMendForms(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		host := rapid.StringMatching(`[a-z]{1,5}(-[a-z0-9]{1,3})?\.[a-z]{2,5}\.(example|test)`).Draw(t, "host")
@@ -257,7 +257,7 @@ func TestSuggestions(t *testing.T) {
 	}
 }
 
-// An entry travels as its line, also one that cannot be read, and comes back as it was.
+// An entry, also an unreadable one, is written as its line and read back unchanged.
 func TestEntriesTravelAsLines(t *testing.T) {
 	for _, line := range []string{"heron.example", "! =heron.example/wards [until 2026-12-24, off] # why", "# a note", "", "bad..name", "~ ("} {
 		var read struct{ Entries []Entry }

@@ -11,7 +11,7 @@ import (
 	"pgregory.net/rapid"
 )
 
-// slowMoreSpecific orders patterns as the notation says it, one difference after the other: the reference for [Specificity].
+// slowMoreSpecific orders patterns in the words of the notation, one difference after the other: the reference for [Specificity].
 func slowMoreSpecific(a, b Pattern) int {
 	first := func(a, b bool) int {
 		switch {
@@ -78,7 +78,7 @@ func slowMoreSpecific(a, b Pattern) int {
 	)
 }
 
-// specimens are patterns of every kind, near enough to each other that the later differences decide, too.
+// specimens are patterns of every kind, similar enough that the later differences decide, too.
 var specimens = []string{
 	"heron.example", "=heron.example", "*.heron.example", "www.heron.example", "=www.heron.example", "heron.*", "=heron.*", "*heron*", "h*.example", "heron.ex*",
 	"heron.example/", "heron.example/wards", "=heron.example/wards", "heron.example/wards/a", "heron.example/*/a", "=heron.example/*/a", "heron.example/**/a", "heron.example/wards?q=1",
@@ -114,7 +114,7 @@ func TestSpecificity(t *testing.T) {
 	})
 }
 
-// What is said of a packed name is what is said of the pattern that it stands for.
+// A packed name has the same specificity as its pattern.
 func TestNamedSpecificity(t *testing.T) {
 	for _, name := range []string{"example", "heron.example", "www.heron.example", "xn--grn-hoa.example", strings.Repeat("a.", 100) + "example"} {
 		for _, scope := range []Scope{AndBelow, Only, BelowOnly} {

@@ -15,7 +15,7 @@ import (
 	"widelark/core/weburl"
 )
 
-// What stands in force for somebody, whatever they ask for, is what the design says belongs to them.
+// The policies in force for somebody are those that the definition gives.
 func TestStandingAgrees(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := drawNaive(t)
@@ -52,7 +52,7 @@ func TestStandingAgrees(t *testing.T) {
 	})
 }
 
-// A journey goes on exactly as long as each gate, asked by itself, lets it.
+// A journey goes on exactly while each gate, asked by itself, allows it.
 func TestJourneyAgrees(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := drawNaive(t)
@@ -114,8 +114,8 @@ func TestJourneyAgrees(t *testing.T) {
 	})
 }
 
-// drawJourney draws a configuration whose gates see different things, and a request on its way through them. What is opened changes with a
-// day now and then.
+// drawJourney draws a configuration whose gates have different sights, and a request that passes them. Inspection sometimes depends on a
+// day.
 func drawJourney(t *rapid.T) (naive, *Snapshot) {
 	n := drawNaive(t)
 	n.Gates = rapid.SampledFrom([][]Gate{{DNS, Proxy}, {DNS, Proxy}, {DNS, Proxy, ICAP}, {Proxy}, nil}).Draw(t, "gates")
@@ -128,7 +128,7 @@ func drawJourney(t *rapid.T) (naive, *Snapshot) {
 	return n, n.snapshot()
 }
 
-// The week of a journey says at every moment what becomes of the journey then, and nothing changes where it shows no change.
+// The week of a journey gives at every moment the verdict of the journey, and its segments are maximal.
 func TestTravelStripIsExact(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n, s := drawJourney(t)
@@ -177,7 +177,7 @@ func TestTravelUntilIsFirst(t *testing.T) {
 	})
 }
 
-// The plan of a group says of a list what the week of a page says that is in this list and is nothing else.
+// The plan of a group gives for a list the week of a page that only this list covers.
 func TestPlanAgrees(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := drawNaive(t)
@@ -210,7 +210,7 @@ func TestPlanAgrees(t *testing.T) {
 	})
 }
 
-// What a rule tries to loosen is what the baseline blocks, asked one by one.
+// The findings about loosening the baseline agree with asking one by one.
 func TestLoosensAgrees(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := drawNaive(t)
@@ -232,7 +232,7 @@ func TestLoosensAgrees(t *testing.T) {
 	})
 }
 
-// Until is the first moment at which the verdict differs: a moment before it does not, and nothing between does.
+// Until is the first moment at which the verdict differs.
 func TestUntilIsFirst(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := drawNaive(t)

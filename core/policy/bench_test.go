@@ -111,7 +111,7 @@ var newCity = sync.OnceValue(func() city {
 	return c
 })
 
-// A whole decision, from the text of the URL on, against saying what it is and which lists hold it.
+// A whole decision, from the text of the URL on, compared with classifying and matching alone.
 func BenchmarkDecide(b *testing.B) {
 	c := newCity()
 	config := c.snapshot.Config()
@@ -135,14 +135,14 @@ func BenchmarkDecide(b *testing.B) {
 	})
 }
 
-// A decision with every step told, against one without.
+// A decision with its trace, compared with one without.
 func BenchmarkTrace(b *testing.B) {
 	c := newCity()
 	var w Work
 	rounds.Against(b, func(i int) { c.snapshot.Explain(&w, &c.requests[i%len(c.requests)], monday) }, c.decide())
 }
 
-// The verdicts of a week, against one decision.
+// The verdicts of a week, compared with one decision.
 func BenchmarkWeek(b *testing.B) {
 	c := newCity()
 	var w Work
@@ -151,13 +151,13 @@ func BenchmarkWeek(b *testing.B) {
 	}, c.decide())
 }
 
-// decide returns what makes a decision.
+// decide returns a function that makes a decision.
 func (c city) decide() func(i int) {
 	var w Work
 	return func(i int) { c.snapshot.Decide(&w, &c.requests[i%len(c.requests)], monday) }
 }
 
-// Making everything ready again after an edit, its lists and packs aside.
+// Building a snapshot after an edit, without its lists and packs.
 func BenchmarkReady(b *testing.B) {
 	config := *newCity().snapshot.Config()
 	for b.Loop() {
@@ -174,7 +174,7 @@ func BenchmarkUntil(b *testing.B) {
 	}
 }
 
-// facts200 are as many facts as a busy help desk leaves behind in a week.
+// facts200 holds as many facts as a busy help desk makes in a week.
 func facts200() (facts Facts) {
 	for i := range 200 {
 		facts.Grants = append(facts.Grants, Exception{ID: fmt.Sprint("g", i), Then: Allow, For: Whom{Everybody: true}, Entries: entries(fmt.Sprintf("granted%d.example/page", i))})
@@ -182,7 +182,7 @@ func facts200() (facts Facts) {
 	return facts
 }
 
-// Putting 200 facts beside a snapshot.
+// Combining 200 facts with a snapshot.
 func BenchmarkWith(b *testing.B) {
 	c, facts := newCity(), facts200()
 	b.ReportAllocs()
@@ -191,7 +191,7 @@ func BenchmarkWith(b *testing.B) {
 	}
 }
 
-// A decision with 200 facts beside the snapshot, against one without any.
+// A decision with 200 facts, compared with one without facts.
 func BenchmarkBeside(b *testing.B) {
 	c := newCity()
 	beside := c

@@ -12,7 +12,7 @@ import (
 	"widelark/core/weburl"
 )
 
-// Whether an exception is published or made at once makes no difference to any verdict.
+// A grant gives the same verdicts as the same exception in a published state.
 func TestGrantsAreOrderedLikeExceptions(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := drawNaive(t)
@@ -31,7 +31,7 @@ func TestGrantsAreOrderedLikeExceptions(t *testing.T) {
 	})
 }
 
-// Facts stand beside a snapshot, which stays as it is; the next facts take the place of those before.
+// Facts do not change the snapshot that they are combined with; new facts replace the earlier ones.
 func TestFactsStandBeside(t *testing.T) {
 	config := furnished().Config
 	config.Fallback = &Policy{Name: "Fallback", Otherwise: Block}

@@ -19,18 +19,18 @@ import (
 	"widelark/core/weburl"
 )
 
-// house is a configuration with facts beside it.
+// house is a configuration with facts.
 type house struct {
 	Config
 	Facts
 }
 
-// snapshot returns what decides: also where other facts stood beside it before.
+// snapshot returns the snapshot with the facts, also after it has had other facts.
 func (h house) snapshot() *Snapshot {
 	return New(h.Config).With(Facts{Grants: []Exception{{ID: "gone", Entries: entries("*"), Then: Block, For: Whom{Everybody: true}}}}).With(h.Facts)
 }
 
-// furnished is one person in two groups at one address, with everything on the ladder to be filled in.
+// furnished is one person in two groups at one address, for rows that fill in the ladder.
 func furnished() house {
 	return house{Config: Config{
 		Zone: zone,
@@ -51,7 +51,7 @@ func decide(config house, url string, r Request, at time.Time) string {
 	return fmt.Sprintf("%s by %s", d.Verdict, d.Rung)
 }
 
-// From the top; the first rung that decides, decides.
+// The first rung from the top that applies decides.
 func TestRungs(t *testing.T) {
 	everything := entries("*")
 	inList := Cond{Op: InList, Values: []string{"list"}}
@@ -118,7 +118,7 @@ func TestRungs(t *testing.T) {
 	assert.Equal(t, `Ivo has paused the web of the group "Nurses" until 03:00: block.`, config.snapshot().Explain(&w, &r, hour(2)).Because)
 }
 
-// Every rung down to the one that decides is in the trace, also where nothing on it applies.
+// The trace holds every rung down to the one that decides, also those on which nothing applies.
 func TestRungsAreTold(t *testing.T) {
 	told := func(config house) string {
 		var w Work

@@ -19,8 +19,8 @@ import (
 	"widelark/core/weburl"
 )
 
-// naive decides as the design says it, one sentence after the other, without anything prepared. It trusts the packages below: what a
-// list covers, what a URL is, when a schedule is in force.
+// naive decides in the words of the documentation, one sentence after the other, and prepares nothing. It relies on the packages below for what a
+// list covers, the categories of a URL, and when a schedule is in force.
 type naive struct {
 	house
 	lists []match.List
@@ -209,7 +209,7 @@ func (n naive) holds(c Cond) string {
 	return n.seen(true, c.AtLeast != 0 && total >= c.AtLeast)
 }
 
-// first gives the verdict of the first rule that decides; "" where none does.
+// first returns the verdict of the first rule that decides; "" if none does.
 func (n naive) first(rules []Rule) (Verdict, Provisos) {
 	for _, rule := range rules {
 		inForce := true
@@ -226,7 +226,7 @@ func (n naive) first(rules []Rule) (Verdict, Provisos) {
 	return "", Provisos{}
 }
 
-// decide goes down the ladder. The DNS gate, which a name alone is for unless something else is said, cannot ask.
+// decide goes down the ladder. The DNS gate, which is the gate for the sight of a name by default, cannot ask.
 func (n naive) decide() (Verdict, Rung, Provisos) {
 	v, rung, with := n.ladder()
 	if v == Hold && n.r.Gate == DNS {
@@ -343,7 +343,7 @@ func (n naive) ladder() (Verdict, Rung, Provisos) {
 	panic("unreachable")
 }
 
-// A small world in which everything meets everything.
+// A small set of names, so that everything meets.
 var (
 	hosts     = []string{"heron.example", "www.heron.example", "gull.test", "tern.example", "xn--mwe-sla.example", "203.0.113.7"}
 	paths     = []string{"", "/wards", "/wards/map.zip", "/up/load", "/find?q=late+odds", "/?user=odds"}
@@ -514,7 +514,7 @@ func drawNaive(t *rapid.T) naive {
 	return n
 }
 
-// draw draws what is asked for, and when.
+// draw draws a request and a moment.
 func (n *naive) draw(t *rapid.T) {
 	scheme := rapid.SampledFrom([]string{"https://", "http://", "https://kay:x@"}).Draw(t, "scheme")
 	port := rapid.SampledFrom([]string{"", "", ":8443"}).Draw(t, "port")
@@ -522,10 +522,10 @@ func (n *naive) draw(t *rapid.T) {
 	n.at = drawMoment(t, "at")
 }
 
-// ola is an id as the service gives them.
+// ola is an id in the form of the service's ids.
 const ola = "0190a5d2-7c4e-7b1a-9f3e-2d6c8b4a1e07"
 
-// enlarge draws policies with more rules than a word of an outline has bits, and more policies than stand beside a caller.
+// enlarge draws policies with more rules than a word of an outline has bits, and more policies than fit into a caller's buffer.
 func (n *naive) enlarge(t *rapid.T) {
 	for i := range n.Policies {
 		filler := slices.Repeat([]Rule{{Name: "Filler", If: Cond{Op: InList, Values: []string{"gone"}}, Then: Block}}, rapid.SampledFrom([]int{0, 0, 31, 70}).Draw(t, "filler"))
@@ -562,7 +562,7 @@ func TestAgreesWithTheDesign(t *testing.T) { rapid.Check(t, checkAgrees) }
 
 func FuzzDecide(f *testing.F) { f.Fuzz(rapid.MakeFuzz(checkAgrees)) }
 
-// A strip says at every moment what deciding at it says, and nothing changes where it shows no change.
+// A strip gives at every moment the verdict of a decision at that moment, and its segments are maximal.
 func TestStripIsExact(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := drawNaive(t)
@@ -593,7 +593,7 @@ func TestStripIsExact(t *testing.T) {
 	})
 }
 
-// Making the change that a flip names turns the verdict round, as it says.
+// The change that a flip names turns the verdict as the flip says.
 func TestFlipsTurnRound(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := drawNaive(t)
@@ -604,7 +604,7 @@ func TestFlipsTurnRound(t *testing.T) {
 	})
 }
 
-// The same at all gates on the way together.
+// The same for a journey through all gates.
 func TestTravelFlipsTurnRound(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n, s := drawJourney(t)

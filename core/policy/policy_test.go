@@ -19,7 +19,7 @@ import (
 	"widelark/core/weburl"
 )
 
-// told writes an explanation on one line: the verdict, then every step.
+// told returns an explanation as one line: the verdict, then every step.
 func told(e Explanation) string {
 	parts := []string{string(e.Decision.Verdict)}
 	for i, s := range e.Steps {
@@ -56,7 +56,7 @@ func named(id, name, text string) Schedule {
 	return Schedule{ID: id, Name: name, Schedule: s, Zone: zone}
 }
 
-// ward is a small hospital with the mistakes that people make.
+// ward is a small configuration with the usual mistakes.
 func ward() Config {
 	list := func(values ...string) Cond { return Cond{Op: InList, Values: values} }
 	category := func(values ...string) Cond { return Cond{Op: Is, Values: values} }
@@ -114,7 +114,7 @@ func at(day int, clock string) time.Time {
 	return monday.AddDate(0, 0, day).Add(time.Duration(t.Hour())*time.Hour + time.Duration(t.Minute())*time.Minute)
 }
 
-// The situations that people ask about, each with the answer that they get.
+// The situations that people ask about, each with its answer.
 func TestBecause(t *testing.T) {
 	s := New(ward())
 	var w Work
@@ -169,7 +169,7 @@ func TestSteps(t *testing.T) {
 	assert.False(t, ok)
 }
 
-// A change of schedule that only a dated line far ahead brings is found too.
+// A change that only a dated line far ahead brings is found, too.
 func TestUntilFarAhead(t *testing.T) {
 	config := ward()
 	config.Schedules[0] = named("breaks", "Meal breaks", "on 2027-12-24 10:00-12:00")
@@ -181,7 +181,7 @@ func TestUntilFarAhead(t *testing.T) {
 	assert.True(t, until.Equal(time.Date(2027, 12, 24, 10, 0, 0, 0, zone)), until)
 }
 
-// Two schedules of different zones that fall together all winter do not when only one of the clocks has been put on.
+// Two schedules in different zones that coincide all winter differ while only one of the clocks shows summer time.
 func TestUntilOneOfTwoClocksMoves(t *testing.T) {
 	config := ward()
 	lunch, err := schedule.Parse("mon-fri 13:00-14:00")
@@ -268,7 +268,7 @@ func TestFlips(t *testing.T) {
 	}
 }
 
-// What turns a journey round is tried out at every gate: a page does not help where only its name is seen, nor a host where another gate says no.
+// The flips of a journey are tried at every gate: a page does not help at a gate that sees only its name, nor a host if another gate blocks.
 func TestTravelFlips(t *testing.T) {
 	flips := func(config Config, url string, r Request) string {
 		var w Work
@@ -302,7 +302,7 @@ func TestTravelFlips(t *testing.T) {
 	assert.Empty(t, flips(config, "http://puzzle.example", Request{Person: "ola"}), "nothing is in the way")
 }
 
-// A week and the next change of a journey are those of all its gates.
+// The week and the next change of a journey are those of all its gates together.
 func TestTravelAhead(t *testing.T) {
 	config := ward()
 	everything := Cond{Op: InList, Values: []string{"care"}}
@@ -417,7 +417,7 @@ func TestStanding(t *testing.T) {
 		fmt.Sprint(st.Groups, st.Policies, " ", st.Network.Name, " ", st.Exceptions[0].Name))
 }
 
-// Where a decision comes from, in a few words, on every rung.
+// The origin of a decision in a few words, for every rung.
 func TestSource(t *testing.T) {
 	config := ward()
 	s := New(config).With(Facts{

@@ -11,7 +11,7 @@ import (
 	"pgregory.net/rapid"
 )
 
-// anyAddr draws from few addresses, so that ranges hold them; some of them IPv4 written as IPv6.
+// anyAddr draws from few addresses, so that ranges contain them; some are IPv4 addresses written as IPv6.
 func anyAddr(t *rapid.T) netip.Addr {
 	var four [4]byte
 	binary.BigEndian.PutUint32(four[:], rapid.SampledFrom([]uint32{0x0a280900, 0xc0000200, 0}).Draw(t, "net")|rapid.Uint32Range(0, 7).Draw(t, "host"))
@@ -31,7 +31,7 @@ func anyRange(t *rapid.T) netip.Prefix {
 	return netip.PrefixFrom(addr, rapid.IntRange(0, addr.BitLen()).Draw(t, "bits"))
 }
 
-// What a table finds is what looking at each range finds.
+// A table finds the same as a loop over all ranges.
 func TestTableAsByHand(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		all := rapid.SliceOfN(rapid.Custom(anyRange), 0, 30).Draw(t, "ranges")

@@ -14,7 +14,7 @@ import (
 	"widelark/core/weburl"
 )
 
-// holds evaluates a condition where some values are met and no others.
+// holds evaluates a condition, given the values that are met.
 func holds(c policy.Cond, met map[string]bool) bool {
 	switch c.Op {
 	case "", policy.All:
@@ -51,7 +51,7 @@ func anyCond(random *rand.Rand, depth int) policy.Cond {
 	return c
 }
 
-// A condition holds exactly where all of one of its terms does; and what is known of another condition by a term is so wherever the term holds.
+// A condition holds exactly if one of its terms holds completely; and what a term implies about another condition is true whenever the term holds.
 func TestTermsAgreeWithTheCondition(t *testing.T) {
 	t.Parallel()
 	random := rand.New(rand.NewPCG(11, 4))
@@ -94,7 +94,7 @@ func TestTermsAgreeWithTheCondition(t *testing.T) {
 	assert.False(t, ok, "too many cases are not looked at")
 }
 
-// One list holds another where each entry of it is covered, for as long.
+// One list contains another if it covers each of its entries, for at least as long.
 func TestHolds(t *testing.T) {
 	t.Parallel()
 	for _, c := range []struct {
@@ -132,7 +132,7 @@ func TestNeedsPage(t *testing.T) {
 	}
 }
 
-// What a rule lets in and needs a host that is blocked is found, once a host, with how often they were seen together.
+// Sites that a rule allows and that need a blocked host are found, once for each host, with how often both were seen together.
 func TestCompanions(t *testing.T) {
 	t.Parallel()
 	config, lists := town()

@@ -53,7 +53,7 @@ var taxonomy = classify.Taxonomy{
 	Categories: []classify.Category{{Key: "games", Name: "Games", Family: "leisure"}, {Key: "video", Name: "Video", Family: "leisure"}, {Key: "news", Name: "News"}},
 }
 
-// town is a small configuration that nothing is wrong with.
+// town is a small configuration without findings.
 func town() (policy.Config, []List) {
 	wide, wideList := listOf("wide", "heron.example", "*tern*", "avocet.*")
 	narrow, narrowList := listOf("narrow", "www.heron.example/map", "=bittern.example", "avocet.test")
@@ -185,8 +185,8 @@ func TestFindings(t *testing.T) {
 	}
 }
 
-// A rule that is called never reached decides nothing, whoever asks for whatever; and one that is not may be left out of no policy that it
-// does something in.
+// A rule that is reported as never reached decides no request; and no other rule can be left out of a policy in which it
+// decides something.
 func TestNeverReachedIsNever(t *testing.T) {
 	t.Parallel()
 	random := rand.New(rand.NewPCG(3, 9))

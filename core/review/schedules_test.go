@@ -11,7 +11,7 @@ import (
 	"widelark/core/schedule"
 )
 
-// Hours by day and by night add up to those that the schedule has, also where the clocks change.
+// The hours by day and by night add up to the hours of the schedule, also across clock changes.
 func TestHoursOf(t *testing.T) {
 	t.Parallel()
 	london, err := time.LoadLocation("Europe/London")

@@ -97,7 +97,7 @@ func slowInstant(on pattern.Date, at Minute, zone *time.Location, after time.Tim
 	return jumped
 }
 
-// A second look at every minute of some days, in zones with odd clock changes in both hemispheres, agrees.
+// A schedule agrees with a minute-by-minute look at some days, in zones with odd clock changes in both hemispheres.
 func TestAgreesWithTheClock(t *testing.T) {
 	type change struct{ zone, around string }
 	changes := []change{
@@ -256,7 +256,7 @@ func TestNotation(t *testing.T) {
 	}
 }
 
-// Whatever can be written is read as what was written; and no text makes the parser fall over.
+// Every schedule is written and read back unchanged, and no text makes the parser panic.
 func FuzzParse(f *testing.F) {
 	for _, text := range []string{"mon-fri 09:00-12:00, 13:00-17:00; sat 10:00-14:00", "on 2026-12-24 09:00-12:00", "not on 2026-12-25..2026-12-26", "fri-mon 20:00-08:00 # why", "mon,", "-", "on", "mon 24:00-24:00"} {
 		f.Add(text)

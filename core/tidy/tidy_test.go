@@ -94,7 +94,7 @@ func entries(lines ...string) []pattern.Entry {
 	return all
 }
 
-// Taking out at once all that is absorbable leaves what a list covers as it was.
+// Removing all absorbable entries at once leaves what a list covers unchanged.
 func TestAbsorbingChangesNothing(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		var list match.List
@@ -123,7 +123,7 @@ func TestAbsorbingChangesNothing(t *testing.T) {
 	})
 }
 
-// Whatever is made up about a pattern holds.
+// checkMisses checks that every near miss and every witness of a pattern is one.
 func checkMisses(t assert.TestingT, p pattern.Pattern) {
 	for _, miss := range NearMisses(p) {
 		u := weburl.MustParse(miss.URL)

@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// The URL Standard's own test data come with the parser's module: whatever they say that a browser reads as an http(s) URL we read
-// as the same place, and what fails there fails here.
+// The parser's module holds the test data of the URL Standard: a text that a browser reads as an http(s) URL is read
+// as the same URL, and a text that fails there fails here.
 func TestStandard(t *testing.T) {
 	dir, err := exec.Command("go", "list", "-m", "-f", "{{.Dir}}", "github.com/nlnwa/whatwg-url").Output()
 	require.NoError(t, err)

@@ -23,7 +23,7 @@ import (
 
 var update = flag.Bool("update", false, "write the list of public suffixes anew")
 
-// The list in this folder is the one that the library has: its own test holds all rules.
+// The list in this folder equals that of the library, whose test file holds all rules.
 func TestSuffixesAreCurrent(t *testing.T) {
 	dir, err := exec.Command("go", "list", "-m", "-f", "{{.Dir}}", "golang.org/x/net").Output()
 	require.NoError(t, err)

@@ -104,7 +104,7 @@ func TestParseIsIdempotent(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) { checkIdempotent(t, anyURL(t)) })
 }
 
-// checkIdempotent holds what every accepted URL must.
+// checkIdempotent checks the properties of every accepted URL.
 func checkIdempotent(t assert.TestingT, text string) {
 	u, err := Parse(text)
 	if err != nil {
@@ -121,7 +121,7 @@ func checkIdempotent(t assert.TestingT, text string) {
 	assert.Equal(t, FoldPath(u.Path()), FoldPath(FoldPath(u.Path())), "%q", text)
 }
 
-// The short cuts must agree with the parser that they save.
+// The shortcuts agree with the parser.
 func TestPlainAgreesWithParser(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		name := rapid.StringMatching(`[a-z0-9_\-.xn]{1,12}`).Draw(t, "name")
@@ -142,7 +142,7 @@ func TestPlainAgreesWithParser(t *testing.T) {
 	})
 }
 
-// The short ways and the long way give one answer, where they give any; and all together that of the parser alone.
+// The three ways of reading a URL agree wherever they accept it, and together they agree with the parser alone.
 func checkShortWays(t assert.TestingT, text string) (clean, written bool) {
 	full, err := withScheme(strip(strings.ToValidUTF8(text, "\uFFFD")))
 	var want URL
@@ -170,7 +170,7 @@ func checkShortWays(t assert.TestingT, text string) (clean, written bool) {
 // ASCII with characters that no registered name has.
 var oddHost = regexp.MustCompile(`(?i)(^|\.)0?x?[+-]|xn--|[^\x00-\x7f]|%`)
 
-// What the library reads by itself is read as the same place.
+// A URL that the library reads by itself is read as the same place.
 func checkLibrary(t assert.TestingT, text string) {
 	full, err := withScheme(strip(strings.ToValidUTF8(text, "\uFFFD")))
 	if err != nil {
@@ -275,7 +275,7 @@ func BenchmarkCanonicalClean(b *testing.B) {
 	rounds.Against(b, func(i int) { _, _ = Parse(texts[i%len(texts)]) }, func(i int) { _, _ = url.Parse(texts[i%len(texts)]) })
 }
 
-// One in eleven is not plain, as in a log.
+// One URL in eleven is not plain, as in a log.
 func BenchmarkCanonicalMix(b *testing.B) {
 	odd := []string{"https://site-%d.example/a%%20b/%%7e", "HTTP://Site-%d.example:80/", "https://müßig-%d.example/Ärzte", "http://3405803%03d/", "https://site-%d.example/a/../b//c"}
 	texts := make([]string, 4096)
@@ -351,7 +351,7 @@ func TestAddressSpellingsAgree(t *testing.T) {
 	})
 }
 
-// slowFold says what folding a path is, by the library's words where it has them.
+// slowFold folds a path with the library's functions: a readable reference.
 func slowFold(path string) string {
 	var b strings.Builder
 	for len(path) > 0 {

@@ -93,7 +93,7 @@ func TestLines(t *testing.T) {
 	}
 }
 
-// What is said to have moved, taken out on both sides, leaves the same order; and nothing smaller would.
+// Without the parts reported as moved, both sides have the same order, and no smaller set of parts would do.
 func TestRising(t *testing.T) {
 	t.Parallel()
 	random := rand.New(rand.NewPCG(1, 1))

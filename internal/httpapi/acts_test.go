@@ -12,7 +12,7 @@ import (
 	"widelark/internal/access"
 )
 
-// Every operation is public or one act, every row of the tables is an operation, and every act is known.
+// Every operation is public or belongs to one act, every row of the tables is an operation, and every act is known.
 func TestOperationsAreActs(t *testing.T) {
 	registered := map[string]bool{}
 	for _, path := range register(gin.New(), Parts{}).OpenAPI().Paths {

@@ -15,7 +15,7 @@ import (
 	"widelark/internal/turn"
 )
 
-// A caller that waits too long for its turn gets an error and does not block others; operations that may take any time wait.
+// A caller that waits too long for its turn gets an error and does not block others; only long operations wait without a limit.
 func TestPatience(t *testing.T) {
 	engine := gin.New()
 	api := humagin.New(engine, huma.DefaultConfig("A service", "1"))

@@ -55,7 +55,7 @@ func TestTimes(t *testing.T) {
 	assert.Equal(t, []string{"on 2026-12-24 09:00-12:00", "not on 2026-12-25..2026-12-26"}, got.Dated)
 }
 
-// A correction may be about anything that the notation has, and about what people copy from the address bar.
+// A correction may be about any pattern of the notation, and about an address from the address bar.
 func TestCorrectedPlace(t *testing.T) {
 	for text, want := range map[string]string{
 		"heron.example": "heron.example", "https://www.heron.example/wards?from=mail": "www.heron.example/wards", "=heron.example/wards": "=heron.example/wards",

@@ -143,7 +143,7 @@ func TestParseRange(t *testing.T) {
 	}
 }
 
-// Every template and mode gives rules that pass the check and name only existing categories.
+// Every starting point and mode gives rules that pass the check and name only existing categories.
 func TestStarts(t *testing.T) {
 	full := classify.Taxonomy{
 		Families:   []classify.Family{{Key: "dangers", Name: "Dangers", Security: true}, {Key: "leisure", Name: "Leisure"}},

@@ -64,10 +64,10 @@ func newHouse(t *testing.T, change func(*revision.Source)) *house {
 	return h
 }
 
-// answers says what the server answers from now on.
+// answers sets the server's answer from now on.
 func (h *house) answers(with http.HandlerFunc) { h.answer.Store(&with) }
 
-// pull pulls once and returns what is kept of it.
+// pull pulls once and returns the stored result.
 func (h *house) pull(t *testing.T) revision.Source {
 	t.Helper()
 	pulled, err := h.puller.Pull(t.Context(), h.source)
@@ -139,7 +139,7 @@ func TestPull(t *testing.T) {
 	assert.Equal(t, "subscription", history[0].By)
 }
 
-// Whatever the source does, the last good state stays, and it is asked again soon.
+// Whatever the source does, the last good state stays, and the next pull comes soon.
 func TestGuards(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, func(s *revision.Source) { s.MaxBytes = 1000 })
@@ -214,7 +214,7 @@ func TestCheckedSources(t *testing.T) {
 	}
 }
 
-// Two services on one database pull a source once, and a source that is paused not at all.
+// Two services on one database pull a source once, and do not pull a paused source.
 func TestRunnersShareTheWork(t *testing.T) {
 	t.Parallel()
 	var asked atomic.Int64
@@ -249,7 +249,7 @@ func TestRunnersShareTheWork(t *testing.T) {
 	assert.EqualValues(t, 1, asked.Load())
 }
 
-// A pull and edits by hand at once: each is whole.
+// A pull and concurrent edits by hand are each complete.
 func TestPullsBesideEdits(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t, func(s *revision.Source) { s.MaxShrink = 100 })

@@ -52,7 +52,7 @@ func newHouse(t *testing.T) house {
 	return h
 }
 
-// rule gives the fallback rules.
+// rule gives the fallback its rules.
 func (h house) rule(t *testing.T, rules ...revision.RuleBody) {
 	t.Helper()
 	kept, err := h.store.Objects(t.Context(), revision.KindPolicy)
@@ -88,7 +88,7 @@ func verdict(t testing.TB, d *edition.Editions, url string) policy.Verdict {
 	return answers.Answers[0].Verdict
 }
 
-// Two services share a database: an edit at one of them counts for the next trial at the other.
+// Of two services on a database, an edit at one counts for the next trial at the other.
 func TestEditsCountEverywhere(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
@@ -124,7 +124,7 @@ func TestDaysEndInTheZone(t *testing.T) {
 	}
 }
 
-// While entries come in one by one from many hands, no trial fails, none is lost, and each counts at once.
+// While several clients add entries one by one, no trial fails, no entry is lost, and each counts at once.
 func TestTrialsGoOnDuringEdits(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
@@ -151,7 +151,7 @@ func TestTrialsGoOnDuringEdits(t *testing.T) {
 	assert.EqualValues(t, hands*each, list.EntryCount)
 }
 
-// Large lists have indexes of their own, which stay while other lists change, and go when theirs does.
+// Large lists have indexes of their own, which stay while other lists change, and are dropped with their list.
 func TestLargeLists(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
@@ -189,7 +189,7 @@ func TestLargeLists(t *testing.T) {
 	assert.Equal(t, []string{"Odds"}, names("new.example"))
 }
 
-// However edits came in, the editions that followed them answers as one that reads everything anew.
+// After any edits, editions that followed them give the same answers as new ones that read everything.
 func TestFollowingEditsIsReadingAnew(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)

@@ -12,7 +12,7 @@ import (
 	"widelark/core/weburl"
 )
 
-// Facts are put beside a state once, stand beside the next version of the draft as well, and leave the state alone that they were put beside.
+// Facts are combined with a state once, apply to the next version of the draft as well, and do not change the state.
 func TestFactsBesideAState(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)

@@ -19,7 +19,7 @@ import (
 	"widelark/internal/trial"
 )
 
-// Whatever versions a editions is asked for, in whatever order, while edits go on: it answers as one that reads them anew.
+// While edits go on, editions gives the same answers for all versions, in any order, as a new one that reads them anew.
 func TestEarlierVersionsReadAsAnew(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
@@ -82,7 +82,7 @@ func TestEarlierVersionsReadAsAnew(t *testing.T) {
 	require.ErrorIs(t, err, revision.ErrNotFound)
 }
 
-// Publishing and taking back turn what live says at once, at every service, while trials go on without an error.
+// Publishing and rolling back change the live verdicts at once, at every service, while trials go on without an error.
 func TestTrialsGoOnDuringPublishing(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)

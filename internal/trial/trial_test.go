@@ -91,7 +91,7 @@ func TestWho(t *testing.T) {
 	assert.Equal(t, "somebody unknown", nobody.Name())
 }
 
-// Trials, matrices and sweeps are told the same by all three.
+// Trials, matrices and sweeps agree.
 func TestAllWaysAgree(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
@@ -144,7 +144,7 @@ func TestAllWaysAgree(t *testing.T) {
 	assert.ErrorContains(t, err, "at: \"soon\" is no moment")
 }
 
-// Where two trials part.
+// A comparison finds the first difference between two trials.
 func TestPartOf(t *testing.T) {
 	step := func(rung policy.Rung, rule string, outcome policy.Outcome) policy.Step {
 		return policy.Step{Rung: rung, Rule: rule, ID: rule, Outcome: outcome}
@@ -163,7 +163,7 @@ func TestPartOf(t *testing.T) {
 	assert.Nil(t, part.A)
 }
 
-// However objects were edited, the editions that followed every edit answers as one that reads everything anew.
+// After any edits of objects, editions that followed them give the same answers as new ones that read everything.
 func TestFollowingObjectsIsReadingAnew(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
@@ -227,7 +227,7 @@ func TestFollowingObjectsIsReadingAnew(t *testing.T) {
 	}
 }
 
-// While people come and go and exceptions are made from many hands, no trial fails, and each edit counts for the next trial of its hand.
+// While several clients edit people and exceptions, no trial fails, and each edit counts for the next trial of its client.
 func TestTrialsGoOnDuringObjectEdits(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
@@ -264,7 +264,7 @@ func TestTrialsGoOnDuringObjectEdits(t *testing.T) {
 	assert.ErrorContains(t, err, `there is no person "person-0-0"`)
 }
 
-// What another way of combining would do is what it does: pages are counted once, whoever they turn round for.
+// The predicted effects of another way of combining agree with the effects; a page counts once, for however many people it turns.
 func TestEffects(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)
@@ -295,7 +295,7 @@ func TestEffects(t *testing.T) {
 	assert.Equal(t, "[position 2 0 [heron.example/a for also heron.example/b for also] strictest 0 0 [] loosest 2 0 [heron.example/a for also heron.example/b for also]]", told())
 }
 
-// A trial at a lesser sight says what would decide in full sight; a journey looks ahead through all its gates.
+// A trial at a lesser sight says what would decide at full sight; the outlook of a journey covers all its gates.
 func TestJourneysAhead(t *testing.T) {
 	t.Parallel()
 	h := newHouse(t)

@@ -92,7 +92,7 @@ export const usePutPolicy = () =>
 export const useAddPolicy = () =>
   useEdit((body: Schemas['PolicyInput']) => data(api.POST('/api/v1/policies', { body })))
 
-/** Creates a policy from a template or with a mode. */
+/** Creates a policy from a starting point or a mode. */
 export const useStartPolicy = () =>
   useEdit(
     async ({

@@ -156,7 +156,7 @@ func TestPeopleCommands(t *testing.T) {
 	run("group", "remove", "Guests").Done(t)
 }
 
-// Policies have templates, modes, every kind of condition, an order and ways to combine; mistakes are reported with their place.
+// Policies have starting points, modes, every kind of condition, an order and ways to combine; mistakes are reported with their place.
 func TestPolicyCommands(t *testing.T) {
 	t.Parallel()
 	s, _ := house.Housed(t)
