@@ -17,7 +17,7 @@ import (
 
 func mustURL(text string) weburl.URL { return weburl.MustParse(text) }
 
-// all returns the values of a hash in a table, and whether the table's filter passed it.
+// all returns the values of a hash in a table, in order.
 func all(t *table, h uint64) (found []uint32) {
 	for n, at, ok := t.next(h, t.home(h)); ok; n, at, ok = t.next(h, at) {
 		found = append(found, n)
