@@ -84,8 +84,8 @@ func quillmere() setup {
 	}
 }
 
-// told returns an answer as one line: the categories with their sources, then what was overruled, unclear and scored.
-func told(a Answer) string {
+// asText returns an answer as one line: the categories with their sources, then what was overruled, unclear and scored.
+func asText(a Answer) string {
 	categories := slices.Sorted(slices.Values(a.Categories))
 	parts := []string{strings.Join(categories, "+") + " by " + string(a.By)}
 	given := func(title string, all []Given) {
@@ -128,7 +128,7 @@ func TestExplain(t *testing.T) {
 		{"cancer.example/breast/bare", weburl.Name, "by ; unclear correction ~ late\\.example/$ sport; adult -100/100 false; betting 0/50 false"},
 		{"shore.example", weburl.Full, "by "},
 	} {
-		assert.Equal(t, row.want, strings.TrimPrefix(told(c.Explain(weburl.MustParse(row.url), pattern.Date{}, row.sight)), " "), "%s at %s", row.url, row.sight)
+		assert.Equal(t, row.want, strings.TrimPrefix(asText(c.Explain(weburl.MustParse(row.url), pattern.Date{}, row.sight)), " "), "%s at %s", row.url, row.sight)
 	}
 }
 

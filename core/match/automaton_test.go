@@ -144,8 +144,8 @@ func TestAutomatonIsBounded(t *testing.T) {
 
 	x := New([]List{{ID: "l", Entries: entries("~host [a-c].{3}d$", "~host ^[xyz]+$")}})
 	x.parts[0].sieve.autos[onHost].broken.Store(true)
-	assert.Equal(t, []string{"l[0] [] yes"}, told(x.Cover(mustURL("axxxd"), today, weburl.Full)))
-	assert.Equal(t, []string{"l[1] [] yes"}, told(x.Cover(mustURL("xyzzy"), today, weburl.Full)))
+	assert.Equal(t, []string{"l[0] [] yes"}, asText(x.Cover(mustURL("axxxd"), today, weburl.Full)))
+	assert.Equal(t, []string{"l[1] [] yes"}, asText(x.Cover(mustURL("xyzzy"), today, weburl.Full)))
 }
 
 func TestAutomatonHasRoomForSoMany(t *testing.T) {

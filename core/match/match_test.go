@@ -105,19 +105,19 @@ func TestHits(t *testing.T) {
 		{ID: "c", Name: "c", Entries: entries("bittern.example")},
 	})
 	url := weburl.MustParse("www.heron.example/wards/map")
-	assert.Equal(t, []string{"a[2 3 1 0] [] yes", "b[0] [1] no"}, told(x.Cover(url, today, weburl.Full)), "the most specific first")
-	assert.Equal(t, []string{"a[3 1 0] [] yes [2] []", "b[0] [1] no"}, told(x.Cover(url, today, weburl.Name)), "the page is out of sight")
+	assert.Equal(t, []string{"a[2 3 1 0] [] yes", "b[0] [1] no"}, asText(x.Cover(url, today, weburl.Full)), "the most specific first")
+	assert.Equal(t, []string{"a[3 1 0] [] yes [2] []", "b[0] [1] no"}, asText(x.Cover(url, today, weburl.Name)), "the page is out of sight")
 	assert.True(t, x.Covered(url, today))
 	assert.False(t, x.Covered(weburl.MustParse("egret.example"), today))
 	assert.Equal(t, []Membership{{0, Yes}}, x.Memberships(nil, url, today, weburl.Full))
 
 	carved := New([]List{{ID: "d", Entries: entries("heron.example/x", "! heron.example/x/y")}})
-	assert.Equal(t, []string{"d[] [] cannot tell [0] [1]"}, told(carved.Cover(url, today, weburl.Tunnel)))
+	assert.Equal(t, []string{"d[] [] cannot tell [0] [1]"}, asText(carved.Cover(url, today, weburl.Tunnel)))
 	assert.Equal(t, []Membership{{0, CannotTell}}, carved.Memberships(nil, url, today, weburl.Tunnel))
 }
 
-// told returns hits as text, with the ids of their entries.
-func told(hits []Hit) []string {
+// asText returns hits as text, with the ids of their entries.
+func asText(hits []Hit) []string {
 	ids := func(found []Found) []int64 {
 		all := []int64{}
 		for _, f := range found {
@@ -204,9 +204,9 @@ func TestJoin(t *testing.T) {
 	for url, want := range map[string][]string{
 		"heron.example/wards": nil, "crane.example": nil, "bittern.example": {"l[1] [] yes"}, "egret.example": {"l[9] [] yes"},
 	} {
-		assert.Equal(t, want, told(x.Cover(weburl.MustParse(url), today, weburl.Full)), url)
+		assert.Equal(t, want, asText(x.Cover(weburl.MustParse(url), today, weburl.Full)), url)
 	}
-	assert.Equal(t, []string{"l[2 0] [] yes"}, told(base.Cover(weburl.MustParse("heron.example/wards"), today, weburl.Full)), "the base stays as it was")
+	assert.Equal(t, []string{"l[2 0] [] yes"}, asText(base.Cover(weburl.MustParse("heron.example/wards"), today, weburl.Full)), "the base stays as it was")
 }
 
 func TestCostly(t *testing.T) {
@@ -395,7 +395,7 @@ func agree(t assert.TestingT, lists []List, u weburl.URL) {
 		for _, hit := range hits {
 			found[hit.List.ID] = hit
 		}
-		assert.Equal(t, told(hits), told(union.Cover(u, today, sight)), "two indexes of half the lists each")
+		assert.Equal(t, asText(hits), asText(union.Cover(u, today, sight)), "two indexes of half the lists each")
 		members := map[string]Answer{}
 		for _, m := range x.Memberships(nil, u, today, sight) {
 			members[x.Lists()[m.List].ID] = m.In

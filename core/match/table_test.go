@@ -287,7 +287,7 @@ func TestPartsAgreeWithOneIndex(t *testing.T) {
 		for range 4 {
 			u := mustURL(anyHost(t) + anyPath(t))
 			for _, sight := range weburl.Sights {
-				assert.Equal(t, told(x.Cover(u, today, sight)), told(parts.Cover(u, today, sight)), "%s at %s", u, sight)
+				assert.Equal(t, asText(x.Cover(u, today, sight)), asText(parts.Cover(u, today, sight)), "%s at %s", u, sight)
 				assert.Equal(t, x.Memberships(nil, u, today, sight), parts.Memberships(nil, u, today, sight), "%s at %s", u, sight)
 			}
 			assert.Equal(t, x.Covered(u, today), parts.Covered(u, today))
@@ -305,9 +305,9 @@ func TestPagesAreFoundByTheirPath(t *testing.T) {
 	b.Add(list, 5_000, pattern.MustParse("heron.example/wards/*/map"))
 	b.Add(list, 5_001, pattern.MustParse("=heron.example/wards/7"))
 	x := b.Build()
-	assert.Equal(t, []string{"l[7] [] yes"}, told(x.Cover(mustURL("heron.example/wards/7/beds"), today, weburl.Full)))
-	assert.Equal(t, []string{"l[5001 7] [] yes"}, told(x.Cover(mustURL("heron.example/Wards/7/"), today, weburl.Full)))
-	assert.Equal(t, []string{"l[5000 7] [] yes"}, told(x.Cover(mustURL("www.heron.example/wards/7/map"), today, weburl.Full)))
+	assert.Equal(t, []string{"l[7] [] yes"}, asText(x.Cover(mustURL("heron.example/wards/7/beds"), today, weburl.Full)))
+	assert.Equal(t, []string{"l[5001 7] [] yes"}, asText(x.Cover(mustURL("heron.example/Wards/7/"), today, weburl.Full)))
+	assert.Equal(t, []string{"l[5000 7] [] yes"}, asText(x.Cover(mustURL("www.heron.example/wards/7/map"), today, weburl.Full)))
 	assert.Empty(t, x.Cover(mustURL("heron.example/wards"), today, weburl.Full))
 	assert.Len(t, x.Cover(mustURL("heron.example/wards"), today, weburl.Name)[0].Unclear, 3_002)
 	assert.Empty(t, x.Cover(mustURL("bittern.example/wards/7"), today, weburl.Name))

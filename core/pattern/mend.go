@@ -45,7 +45,7 @@ func Mend(line string) (Mended, error) {
 	}
 	for _, mark := range []string{"//", ";"} {
 		if text, found := strings.CutPrefix(strings.TrimSpace(m.text), mark); found && !looksLikeURL(text) {
-			m.say(`"` + mark + `" read as the beginning of a note`)
+			m.addChange(`"` + mark + `" read as the beginning of a note`)
 			return m.result(Entry{Note: strings.TrimSpace(text)}), nil
 		}
 	}
@@ -106,14 +106,14 @@ type mender struct {
 	changes  []string
 }
 
-func (m *mender) say(change string) { m.changes = append(m.changes, change) }
+func (m *mender) addChange(change string) { m.changes = append(m.changes, change) }
 
 // replace puts text in place of what re finds, and records the change unless it is "".
 func (m *mender) replace(re *regexp.Regexp, text, change string) {
 	if replaced := re.ReplaceAllString(m.text, text); replaced != m.text {
 		m.text = replaced
 		if change != "" {
-			m.say(change)
+			m.addChange(change)
 		}
 	}
 }
@@ -165,7 +165,7 @@ func (m *mender) cutAttributes() Entry {
 	}
 	before := strings.TrimSuffix(m.text, found)
 	if m.text = strings.TrimSpace(before); m.text == before {
-		m.say("a blank put before " + found)
+		m.addChange("a blank put before " + found)
 	}
 	return entry
 }
@@ -178,12 +178,12 @@ func (m *mender) unwrap() {
 	m.replace(framed, "$1$2", "the marks around it left out")
 	if straight := curly.ReplaceAllString(m.text, `"`); straight != m.text && !strings.Contains(straight, ".") {
 		m.text = straight
-		m.say("typographic quotation marks read as a word's")
+		m.addChange("typographic quotation marks read as a word's")
 		return
 	}
 	if inner := wrapped.FindStringSubmatch(m.text); inner != nil {
 		m.text = strings.TrimSpace(strings.Join(inner[1:], ""))
-		m.say("the marks around it left out")
+		m.addChange("the marks around it left out")
 	}
 }
 
@@ -194,7 +194,7 @@ func (m *mender) refang() {
 	m.replace(safeScheme, "http$1://", "")
 	m.replace(safeDot, ".", "")
 	if m.text != before {
-		m.say("defanged text read as " + m.text)
+		m.addChange("defanged text read as " + m.text)
 	}
 }
 
@@ -231,9 +231,9 @@ func (m *mender) hostsLine() ([]Entry, *Error) {
 	if len(entries) == 0 {
 		return nil, &Error{Column: 1, Code: BadHost, Found: left[0], Expected: "a web site, not the machine's own name (leave the line out)"}
 	}
-	m.say("a hosts-file line: each name covers that host only")
+	m.addChange("a hosts-file line: each name covers that host only")
 	if len(left) > 0 {
-		m.say("the machine's own name left out: " + strings.Join(left, ", "))
+		m.addChange("the machine's own name left out: " + strings.Join(left, ", "))
 	}
 	return entries, nil
 }
@@ -246,7 +246,7 @@ func (m *mender) addressBar() {
 	u, err := weburl.Parse(m.text)
 	if err != nil {
 		m.text = webAddress.ReplaceAllString(m.text, "")
-		m.say("the scheme left out")
+		m.addChange("the scheme left out")
 		return
 	}
 	left := []string{"scheme"}
@@ -256,7 +256,7 @@ func (m *mender) addressBar() {
 	path := strings.TrimSuffix(u.Path(), "/")
 	if u.Addr().IsValid() && isNumber(strings.TrimPrefix(path, "/")) { // without the scheme it would be a range
 		m.text = u.Scheme() + "://" + u.Host() + path
-		m.say("an address from a browser, bound to its scheme, without which it would be a range of addresses")
+		m.addChange("an address from a browser, bound to its scheme, without which it would be a range of addresses")
 		return
 	}
 	if u.Query() != "" {
@@ -270,7 +270,7 @@ func (m *mender) addressBar() {
 		host += ":" + strconv.Itoa(int(u.Port()))
 	}
 	m.text = host + path
-	m.say("an address from a browser; left out: " + strings.Join(left, ", "))
+	m.addChange("an address from a browser; left out: " + strings.Join(left, ", "))
 }
 
 // hostAsTyped returns the host of u in Unicode form if it was typed so, and otherwise in ASCII.

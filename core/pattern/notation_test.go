@@ -30,9 +30,9 @@ func TestNotation(t *testing.T) {
 		}
 		checkLine(t, line)
 		entry, err := Parse(line)
-		fmt.Fprintf(&b, "    exact    %s\n", told([]Entry{entry}, err))
+		fmt.Fprintf(&b, "    exact    %s\n", asText([]Entry{entry}, err))
 		mended, err := Mend(line)
-		if again := told(mended.Entries, err); again != told([]Entry{entry}, nil) || len(mended.Changes) > 0 {
+		if again := asText(mended.Entries, err); again != asText([]Entry{entry}, nil) || len(mended.Changes) > 0 {
 			fmt.Fprintf(&b, "    mending  %s\n", again)
 		}
 		for _, change := range mended.Changes {
@@ -47,7 +47,7 @@ func TestNotation(t *testing.T) {
 	assert.Equal(t, string(want), b.String())
 }
 
-func told(entries []Entry, err error) string {
+func asText(entries []Entry, err error) string {
 	var wrong *Error
 	if errors.As(err, &wrong) {
 		return fmt.Sprintf("refused at %d, %s: %s", wrong.Column, wrong.Code, wrong)

@@ -87,10 +87,10 @@ type Work struct {
 
 // candidate is an exception that covers the URL.
 type candidate struct {
-	grant  int32
-	answer match.Answer
-	says   pattern.Specificity
-	take   match.Take
+	grant       int32
+	answer      match.Answer
+	specificity pattern.Specificity
+	take        match.Take
 }
 
 // noCategory is the number of a category that no rule asks for: its row of the masks holds the rules that need nothing.
@@ -98,13 +98,13 @@ const noCategory = needNothing - firstCategory
 
 // hypothesis is a single change that is tried out without being made. A number of -1 means none.
 type hypothesis struct {
-	without   [2]int32 // a rule that is switched off: its policy, or -1 for the fallback, and its place
-	lifted    [3]int32 // a rule that is asked before another of its policy
-	ended     int32    // an exception that is taken back
-	exception *Exception
-	page      bool // the exception is for a page, which only the whole URL shows
-	level     int
-	says      pattern.Specificity
+	without     [2]int32 // a rule that is switched off: its policy, or -1 for the fallback, and its place
+	lifted      [3]int32 // a rule that is asked before another of its policy
+	ended       int32    // an exception that is taken back
+	exception   *Exception
+	page        bool // the exception is for a page, which only the whole URL shows
+	level       int
+	specificity pattern.Specificity
 }
 
 // nothing is the hypothesis without a change.
@@ -247,7 +247,7 @@ func (w *Work) grantedBy(s *Snapshot, t match.Take) {
 	c := candidate{t.List - s.grantsFrom, t.Answer(), s.index.Specificity(t), t}
 	if last := len(w.granted) - 1; last >= 0 && w.granted[last].grant == c.grant {
 		before := &w.granted[last]
-		if before.answer == match.Yes && (c.answer != match.Yes || c.says.Compare(before.says) <= 0) || before.answer != match.Yes && c.answer != match.Yes {
+		if before.answer == match.Yes && (c.answer != match.Yes || c.specificity.Compare(before.specificity) <= 0) || before.answer != match.Yes && c.answer != match.Yes {
 			return
 		}
 		*before = c
@@ -329,7 +329,7 @@ func (s *Snapshot) descend(w *Work, at time.Time, t *tracer, d *Decision) {
 	}
 	d.Rung, d.Verdict = AtFallback, Allow
 	if s.fallback != nil {
-		then, rule := s.says(w, s.fallback, s.fallbackNumber(), AtFallback, at, t, nil)
+		then, rule := s.policyVerdict(w, s.fallback, s.fallbackNumber(), AtFallback, at, t, nil)
 		d.Verdict, d.Rule, d.Provisos = Verdicts[then], rule, s.provisos(s.fallback, s.fallbackNumber(), rule)
 	}
 }
@@ -537,7 +537,7 @@ func (w *Work) trait(t Trait) answer {
 
 // granted returns the exception or unlocked page that counts; -1 if there is none.
 func (s *Snapshot) granted(w *Work, unlocked bool, at time.Time, t *tracer) int32 {
-	best, level, says, blocks := int32(-1), forNobody, pattern.Specificity{}, false
+	best, level, specificity, blocks := int32(-1), forNobody, pattern.Specificity{}, false
 	for i := range w.granted {
 		c := &w.granted[i]
 		g := &s.grants[c.grant]
@@ -552,15 +552,15 @@ func (s *Snapshot) granted(w *Work, unlocked bool, at time.Time, t *tracer) int3
 			continue
 		}
 		block := g.Then == Block
-		if order := c.says.Compare(says); best < 0 || fits > level || fits == level && (order > 0 || order == 0 && block && !blocks) {
-			best, level, says, blocks = c.grant, fits, c.says, block
+		if order := c.specificity.Compare(specificity); best < 0 || fits > level || fits == level && (order > 0 || order == 0 && block && !blocks) {
+			best, level, specificity, blocks = c.grant, fits, c.specificity, block
 		}
 	}
 	if t != nil {
 		t.granted(best, unlocked)
 	}
 	if best >= 0 && w.assumed != nil {
-		w.assumed.level, w.assumed.says = level, says
+		w.assumed.level, w.assumed.specificity = level, specificity
 	}
 	return best
 }
@@ -569,9 +569,9 @@ func (s *Snapshot) granted(w *Work, unlocked bool, at time.Time, t *tracer) int3
 func (s *Snapshot) grantedWith(w *Work, at time.Time) Verdict {
 	h := *w.assumed
 	real := s.granted(w, false, at, nil)
-	level, says := w.assumed.level, w.assumed.says
-	w.assumed.level, w.assumed.says = h.level, h.says
-	if order := h.says.Compare(says); real < 0 || h.level > level || h.level == level && (order > 0 || order == 0 && h.exception.Then == Block) {
+	level, specificity := w.assumed.level, w.assumed.specificity
+	w.assumed.level, w.assumed.specificity = h.level, h.specificity
+	if order := h.specificity.Compare(specificity); real < 0 || h.level > level || h.level == level && (order > 0 || order == 0 && h.exception.Then == Block) {
 		return h.exception.Then
 	}
 	return s.grants[real].Then
@@ -628,7 +628,7 @@ func (s *Snapshot) combined(w *Work, at time.Time, t *tracer, d *Decision) bool 
 				then = s.outline.policies[n].otherwise
 			}
 		} else {
-			then, rule = s.says(w, p, n, AtPolicy, at, t, canMatch)
+			then, rule = s.policyVerdict(w, p, n, AtPolicy, at, t, canMatch)
 		}
 		better := false
 		switch {
@@ -656,8 +656,8 @@ func (s *Snapshot) combined(w *Work, at time.Time, t *tracer, d *Decision) bool 
 	return found
 }
 
-// says returns the strictness of one policy's verdict, and the rule that decides; -1 for its otherwise. See first for canMatch.
-func (s *Snapshot) says(w *Work, p *ladderPolicy, number int32, rung Rung, at time.Time, t *tracer, canMatch []uint32) (then uint8, rule int32) {
+// policyVerdict returns the strictness of one policy's verdict, and the rule that decides; -1 for its otherwise. See first for canMatch.
+func (s *Snapshot) policyVerdict(w *Work, p *ladderPolicy, number int32, rung Rung, at time.Time, t *tracer, canMatch []uint32) (then uint8, rule int32) {
 	rule, then, decided := s.first(w, p, number, rung, at, t, canMatch)
 	if decided {
 		return then, rule

@@ -92,7 +92,7 @@ type flipping struct {
 }
 
 // decide returns the joint verdict of the probes, and the probe that decides. A hypothesis is applied as if the change had been made.
-func (f *flipping) decide(h *hypothesis) (said Decision, decider *Work) {
+func (f *flipping) decide(h *hypothesis) (decision Decision, decider *Work) {
 	var c course
 	for i, w := range f.probes {
 		if h != nil {
@@ -106,13 +106,13 @@ func (f *flipping) decide(h *hypothesis) (said Decision, decider *Work) {
 		w.assumed = nil
 		passes := c.meets(d.Verdict)
 		if c.decisive == i {
-			said, decider = d, w
+			decision, decider = d, w
 		}
 		if !passes {
 			break
 		}
 	}
-	return said, decider
+	return decision, decider
 }
 
 // try keeps a flip if the change that it names turns the verdict round.
@@ -142,7 +142,7 @@ func (s *Snapshot) flips(r *Request, at time.Time, probes []*Work, tunnel *Work)
 	for i, whom := range s.whoms(f.decider, r) {
 		for _, form := range narrowest(r.URL, sight) {
 			h := nothing
-			h.exception, h.level, h.says, h.page = &Exception{Then: verdict}, whom.level, form.pattern.Specificity(), form.page
+			h.exception, h.level, h.specificity, h.page = &Exception{Then: verdict}, whom.level, form.pattern.Specificity(), form.page
 			turns := f.try(h, Flip{
 				Kind: AddException, Pattern: form.pattern, Whom: whom.Whom, WhomName: whom.name,
 				Text: fmt.Sprintf("%s %s (%s) for %s", capital(string(verdict)), form.what, form.pattern, whom.name),

@@ -95,19 +95,19 @@ func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
 // passes.
 func (s *Snapshot) Arrive(w *Work, r *Request, at time.Time) Decision {
 	way, _ := s.way(w, r, at)
-	said := open
+	decision := open
 	var c course
 	for i := range way {
 		d := s.Decide(w, &way[i], at)
 		passes := c.meets(d.Verdict)
 		if c.decisive == i {
-			said = d
+			decision = d
 		}
 		if !passes {
 			break
 		}
 	}
-	return said
+	return decision
 }
 
 // course follows a request from gate to gate. The zero course is at the beginning.

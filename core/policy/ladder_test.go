@@ -120,7 +120,7 @@ func TestRungs(t *testing.T) {
 
 // The trace holds every rung down to the one that decides, also those on which nothing applies.
 func TestRungsAreTold(t *testing.T) {
-	told := func(config house) string {
+	asText := func(config house) string {
 		var w Work
 		r := Request{URL: weburl.MustParse("heron.example"), Person: "kay"}
 		var rungs []string
@@ -132,14 +132,14 @@ func TestRungsAreTold(t *testing.T) {
 	config := furnished()
 	config.Fallback = &Policy{Name: "Fallback", Otherwise: Hold}
 	const above = "baseline : no match it has no rules; unlocked : no match nothing is unlocked for this; "
-	assert.Equal(t, above+"exception : no match there are none; stint : no match none is in force for its groups; policy : no match no policy is for this request; fallback Fallback: decided", told(config))
+	assert.Equal(t, above+"exception : no match there are none; stint : no match none is in force for its groups; policy : no match no policy is for this request; fallback Fallback: decided", asText(config))
 	config.Policies = []Policy{{ID: "floor", Name: "Floor", Groups: []string{"nurses"}, Otherwise: Watch}}
 	config.Exceptions = []Exception{{ID: "e", Name: "E", Entries: entries("tern.example"), For: Whom{Everybody: true}, Then: Allow}}
-	assert.Equal(t, above+"exception : no match the only one does not cover this URL; stint : no match none is in force for its groups; policy Floor: decided", told(config))
+	assert.Equal(t, above+"exception : no match the only one does not cover this URL; stint : no match none is in force for its groups; policy Floor: decided", asText(config))
 	config.Exceptions = append(config.Exceptions, Exception{ID: "f", Name: "F", Entries: entries("heron.example"), For: Whom{Persons: []string{"ola"}}, Then: Allow})
-	assert.Contains(t, told(config), "; exception F: no match it is for others; stint ")
+	assert.Contains(t, asText(config), "; exception F: no match it is for others; stint ")
 	config.Exceptions[1].For.Everybody = true
-	assert.Equal(t, above+"exception F: decided", told(config))
+	assert.Equal(t, above+"exception F: decided", asText(config))
 }
 
 // A gate that cannot ask blocks what is held, and says so.

@@ -546,7 +546,7 @@ func checkAgrees(t *rapid.T) {
 	for range 4 {
 		d := s.Decide(&w, &n.r, n.at)
 		v, rung, with := n.decide()
-		require.Equal(t, []any{v, rung, with}, []any{d.Verdict, d.Rung, d.Provisos}, "%s at %s: %v", n.r.URL, n.at, told(s.Explain(&w, &n.r, n.at)))
+		require.Equal(t, []any{v, rung, with}, []any{d.Verdict, d.Rung, d.Provisos}, "%s at %s: %v", n.r.URL, n.at, asText(s.Explain(&w, &n.r, n.at)))
 		e := s.Explain(&w, &n.r, n.at)
 		require.Equal(t, d, e.Decision, "with and without trace")
 		require.NotEmpty(t, e.Because)

@@ -19,8 +19,8 @@ import (
 	"widelark/core/weburl"
 )
 
-// told returns an explanation as one line: the verdict, then every step.
-func told(e Explanation) string {
+// asText returns an explanation as one line: the verdict, then every step.
+func asText(e Explanation) string {
 	parts := []string{string(e.Decision.Verdict)}
 	for i, s := range e.Steps {
 		if s.Rule == "" && s.Policy == "" {
@@ -151,11 +151,11 @@ func TestSteps(t *testing.T) {
 	r.URL = weburl.MustParse("lore.example/heart")
 	r.Person, r.Addr = "", netip.MustParseAddr("10.40.41.9")
 	e := s.Explain(&w, &r, at(0, "14:10"))
-	assert.Equal(t, "block; Dangers no match; One page cannot tell (the page: only the host is seen here); Welcome no match; decided*", told(e))
+	assert.Equal(t, "block; Dangers no match; One page cannot tell (the page: only the host is seen here); Welcome no match; decided*", asText(e))
 	r = Request{URL: weburl.MustParse("puzzle.example/x.zip"), Person: "ola"}
 	e = s.Explain(&w, &r, at(0, "14:10"))
 	assert.Equal(t, `block; Dangers no match; Games in breaks not now by it is Games: the pack "Harbour" has the entry puzzle.example; No games decided by it is Games: the pack "Harbour" has the entry puzzle.example*; `+
-		`Betting not reached; Adult not reached; All of dosage not reached; Care not reached; Uploads not reached; Archives not reached by a file is asked for: x.zip`, told(e))
+		`Betting not reached; Adult not reached; All of dosage not reached; Care not reached; Uploads not reached; Archives not reached by a file is asked for: x.zip`, asText(e))
 	breaks := slices.IndexFunc(e.Steps, func(step Step) bool { return step.Rule == "Games in breaks" })
 	assert.True(t, at(1, "00:30").Equal(e.Steps[breaks].Next))
 	until, ok := s.Until(&w, &r, at(0, "14:10"))

@@ -32,15 +32,15 @@ func (r *reviewer) schedules() {
 			r.add(Never, at, "", "The schedule %q does not come into force any more.", s.Name)
 		case day+night >= whole-time.Minute && (!changes || next.Sub(r.Now) > 28*24*time.Hour):
 			r.add(Always, at, "", "The schedule %q is always in force.", s.Name)
-		case says(s.Name, byDay) && !says(s.Name, byNight) && night >= 3*day:
+		case mentions(s.Name, byDay) && !mentions(s.Name, byNight) && night >= 3*day:
 			r.add(InsideOut, at, "", "The schedule %q is in force mostly by night (%s by night, %s by day in four weeks): its hours may be inside out.", s.Name, hours(night), hours(day))
-		case says(s.Name, byNight) && !says(s.Name, byDay) && day >= 3*night:
+		case mentions(s.Name, byNight) && !mentions(s.Name, byDay) && day >= 3*night:
 			r.add(InsideOut, at, "", "The schedule %q is in force mostly by day (%s by day, %s by night in four weeks): its hours may be inside out.", s.Name, hours(day), hours(night))
 		}
 	}
 }
 
-func says(name string, words []string) bool {
+func mentions(name string, words []string) bool {
 	for _, word := range words {
 		for _, part := range strings.FieldsFunc(strings.ToLower(name), func(r rune) bool { return r < 'a' || r > 'z' }) {
 			if part == word || part == word+"s" {

@@ -41,7 +41,7 @@ func TestSaysWhen(t *testing.T) {
 		"Office hours": {true, false}, "Day shift": {true, false}, "Night shift": {false, true}, "Nights": {false, true}, "Small hours": {false, true},
 		"Public holidays": {false, false}, "Visiting": {false, false}, "Weekday evenings": {false, true}, "Officer's break": {false, false}, "Day and night": {true, true},
 	} {
-		assert.Equal(t, want, [2]bool{says(name, byDay), says(name, byNight)}, name)
+		assert.Equal(t, want, [2]bool{mentions(name, byDay), mentions(name, byNight)}, name)
 	}
 	assert.Equal(t, "240 h", hours(240*time.Hour))
 	assert.Equal(t, "0 h", hours(10*time.Minute))

@@ -26,8 +26,8 @@ func zone(t testing.TB, name string) *time.Location {
 	return z
 }
 
-// told writes spans as the clock of their zone shows them.
-func told(spans []Span) string {
+// asText writes spans as the clock of their zone shows them.
+func asText(spans []Span) string {
 	var all []string
 	for _, s := range spans {
 		all = append(all, s.From.Format("Mon 02 15:04")+"–"+s.To.Format("Mon 02 15:04"))
@@ -62,7 +62,7 @@ func TestBetween(t *testing.T) {
 	} {
 		from, err := time.ParseInLocation(time.DateOnly, row.from, london)
 		require.NoError(t, err)
-		got := told(mustParse(t, row.text).Between(from, from.AddDate(0, 0, row.days), london))
+		got := asText(mustParse(t, row.text).Between(from, from.AddDate(0, 0, row.days), london))
 		if row.text == "mon-sun 20:00-08:00; not on 2026-12-25" {
 			got, row.want = strings.Replace(got, ", Sat 26 20:00–Sun 27 00:00", "", 1), "Thu 24 00:00–Thu 24 08:00, Thu 24 20:00–Fri 25 08:00"
 		}
@@ -174,7 +174,7 @@ func TestAgreesWithTheClock(t *testing.T) {
 			for at < len(between) && !m.Before(between[at].To) {
 				at++
 			}
-			require.Equal(t, want, at < len(between) && !m.Before(between[at].From), "%s in %s:\n%s\n%s", m.In(z), c.zone, s, told(between))
+			require.Equal(t, want, at < len(between) && !m.Before(between[at].From), "%s in %s:\n%s\n%s", m.In(z), c.zone, s, asText(between))
 			if !next.IsZero() && m.Equal(next) || m.Equal(begin) {
 				if m.After(begin) {
 					require.NotEqual(t, want, slow(m.Add(-time.Minute)), "a change at %s", m.In(z))

@@ -140,14 +140,14 @@ func (p *Puller) pull(ctx context.Context, pack *Pack, now time.Time) error {
 	case err != nil:
 		return err
 	default:
-		pack.Result, pack.Told = revision.PullChanged, told(after, isDelta)
+		pack.Result, pack.Told = revision.PullChanged, resultText(after, isDelta)
 	}
 	pack.PulledAt, pack.ETag = &now, response.Header.Get("ETag")
 	return nil
 }
 
-// told returns the sentence about the result of a file.
-func told(after Pack, isDelta bool) string {
+// resultText returns the sentence about the result of a file.
+func resultText(after Pack, isDelta bool) string {
 	s := after.Latest
 	text := fmt.Sprintf("Version %d: %d sites came, %d moved, %d went.", s.Version, s.Added, s.Moved, s.Gone)
 	if isDelta {

@@ -97,7 +97,7 @@ func (s *server) admitted(api huma.API) func(huma.Context, func(huma.Context)) {
 			ctx.SetHeader("WWW-Authenticate", `Bearer realm="Wide Lark"`)
 			_ = huma.WriteErr(api, ctx, http.StatusUnauthorized, unknownCaller)
 		default:
-			status, detail := s.told(ctx.Context(), err)
+			status, detail := s.refusal(ctx.Context(), err)
 			_ = huma.WriteErr(api, ctx, status, detail)
 		}
 	}

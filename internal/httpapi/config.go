@@ -178,7 +178,7 @@ func (s *server) planned(ctx context.Context, files map[string]string) (target r
 	for _, o := range read.Objects {
 		names[o.ID] = o.Name
 	}
-	changes, err = s.tellStates(ctx, states, names)
+	changes, err = s.differenceBodies(ctx, states, names)
 	if err != nil {
 		return target, nil, 0, s.problem(ctx, err)
 	}
@@ -311,8 +311,8 @@ func fileProblem(err error) error {
 	return huma.Error422UnprocessableEntity("The files cannot be read as they stand. Nothing was changed.", details...)
 }
 
-// tellStates turns differences into answers. names holds the names of all objects that are referred to.
-func (s *server) tellStates(ctx context.Context, states []revision.ObjectState, called map[uuid.UUID]string) ([]ObjectDifference, error) {
+// differences turns differences into answers. names holds the names of all objects that are referred to.
+func (s *server) differenceBodies(ctx context.Context, states []revision.ObjectState, called map[uuid.UUID]string) ([]ObjectDifference, error) {
 	h, err := s.Editions.Draft(ctx)
 	if err != nil {
 		return nil, err

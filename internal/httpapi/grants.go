@@ -105,14 +105,14 @@ func (s *server) grants(ctx context.Context, in *grantsInput) (*grantsOutput, er
 		return nil, s.problem(ctx, err)
 	}
 	out := &grantsOutput{}
-	if out.Body.Grants, err = s.tellGrants(ctx, found); err != nil {
+	if out.Body.Grants, err = s.grantBodies(ctx, found); err != nil {
 		return nil, s.problem(ctx, err)
 	}
 	return out, nil
 }
 
-// tellGrants turns grants into answers, with the names of what they refer to.
-func (s *server) tellGrants(ctx context.Context, found []standing.Grant) ([]Grant, error) {
+// grantBodies turns grants into answers, with the names of what they refer to.
+func (s *server) grantBodies(ctx context.Context, found []standing.Grant) ([]Grant, error) {
 	told := make([]Grant, len(found))
 	var refs []*Ref
 	for i, g := range found {
@@ -132,8 +132,8 @@ func (s *server) tellGrants(ctx context.Context, found []standing.Grant) ([]Gran
 	return told, nil
 }
 
-func (s *server) tellGrant(ctx context.Context, g standing.Grant) (*grantOutput, error) {
-	told, err := s.tellGrants(ctx, []standing.Grant{g})
+func (s *server) grantAnswer(ctx context.Context, g standing.Grant) (*grantOutput, error) {
+	told, err := s.grantBodies(ctx, []standing.Grant{g})
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -178,7 +178,7 @@ func (s *server) addGrant(ctx context.Context, in *newGrantInput) (*grantOutput,
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	return s.tellGrant(ctx, made)
+	return s.grantAnswer(ctx, made)
 }
 
 // narrowestGrant returns the narrowest entry that lets an asker reach a URL through all gates on the way, and its audience. If there is none,

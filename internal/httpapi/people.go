@@ -323,7 +323,7 @@ func (s *server) whoIs(ctx context.Context, in *whoInput) (*whoOutput, error) {
 		found = append(found, o)
 	}
 	if out.Body.Exceptions, err = tell(ctx, s, s.exceptionKind(), found); err == nil {
-		out.Body.Grants, err = s.tellGrants(ctx, granted)
+		out.Body.Grants, err = s.grantBodies(ctx, granted)
 	}
 	if err != nil {
 		return nil, s.problem(ctx, err)

@@ -302,7 +302,7 @@ func (s *server) differences(ctx context.Context, from, to int64) ([]ObjectDiffe
 	if err != nil {
 		return nil, err
 	}
-	told, err := s.tellStates(ctx, states, called)
+	told, err := s.differenceBodies(ctx, states, called)
 	if err != nil {
 		return nil, err
 	}

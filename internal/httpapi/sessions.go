@@ -52,7 +52,7 @@ func NewSessions(store scs.Store, secure bool) *scs.SessionManager {
 // withSession gives operations the session of who asks. The console's own files need none, and are there while the database is not.
 func (s *server) withSession(engine http.Handler) http.Handler {
 	s.Sessions.ErrorFunc = func(w http.ResponseWriter, r *http.Request, err error) {
-		status, detail := s.told(r.Context(), err)
+		status, detail := s.refusal(r.Context(), err)
 		writeProblem(w, status, detail)
 	}
 	operations := s.Sessions.LoadAndSave(engine)
@@ -65,8 +65,8 @@ func (s *server) withSession(engine http.Handler) http.Handler {
 	})
 }
 
-// told returns what is said of an error.
-func (s *server) told(ctx context.Context, err error) (status int, detail string) {
+// refusal returns the status and the detail of the problem for an error.
+func (s *server) refusal(ctx context.Context, err error) (status int, detail string) {
 	var problem huma.StatusError
 	errors.As(s.problem(ctx, err), &problem) // it always is one
 	return problem.GetStatus(), problem.Error()

@@ -16,8 +16,8 @@ import (
 	"widelark/test/patterntest"
 )
 
-// told reads a file and returns the outcome of each line.
-func told(t *testing.T, text string, o Options) []string {
+// asText reads a file and returns the outcome of each line.
+func asText(t *testing.T, text string, o Options) []string {
 	t.Helper()
 	var lines []string
 	require.NoError(t, Read(strings.NewReader(text), o, func(l pattern.Line) error {
@@ -39,7 +39,7 @@ func TestRead(t *testing.T) {
 	options := Options{Format: CSV, Reading: pattern.Mending, Entry: "site", Note: "why", Until: "4"}
 	assert.Equal(t, []string{
 		"2 good heron.example [until 2026-12-24] # asked, for", "4 changed bittern.example", "5 blank", "6 refused 6 ..", "7 refused 7 soon", "8 blank",
-	}, told(t, csv, options))
+	}, asText(t, csv, options))
 	options.Entry = "host"
 	err := Read(strings.NewReader(csv), options, nil)
 	assert.EqualError(t, err, `the file has no column "host"; its first row names "No", "Site", "Why", "Ends"`)
@@ -47,10 +47,10 @@ func TestRead(t *testing.T) {
 	json := `{"entry":"heron.example","note":"a\nb"}` + "\n\n" + `{"entry":"=bittern.example","carveOut":true,"off":true,"until":"2026-12-24"}` + "\nnonsense\n" + `{"host":"x"}` + "\n"
 	assert.Equal(t, []string{
 		"1 good heron.example # a b", "2 blank", "3 good ! =bittern.example [until 2026-12-24, off]", "4 refused 4 nonsense", `5 refused 5 {"host":"x"}`,
-	}, told(t, json, Options{Format: JSONLines, Reading: pattern.Exact}))
-	assert.Equal(t, []string{"1 good x"}, told(t, `{"host":"x"}`, Options{Format: JSONLines, Entry: "host"}))
-	assert.Equal(t, []string{"1 refused 1 more text"}, told(t, `{"entry":"`+strings.Repeat("x", pattern.MaxLine)+`"}`, Options{Format: JSONLines}))
-	assert.Equal(t, []string{"1 changed =heron.example =www.heron.example", "2 note # x"}, told(t, "0.0.0.0 heron.example www.heron.example\n# x", Options{Format: Hosts}))
+	}, asText(t, json, Options{Format: JSONLines, Reading: pattern.Exact}))
+	assert.Equal(t, []string{"1 good x"}, asText(t, `{"host":"x"}`, Options{Format: JSONLines, Entry: "host"}))
+	assert.Equal(t, []string{"1 refused 1 more text"}, asText(t, `{"entry":"`+strings.Repeat("x", pattern.MaxLine)+`"}`, Options{Format: JSONLines}))
+	assert.Equal(t, []string{"1 changed =heron.example =www.heron.example", "2 note # x"}, asText(t, "0.0.0.0 heron.example www.heron.example\n# x", Options{Format: Hosts}))
 }
 
 func write(t require.TestingT, all []pattern.Entry, f Format, p Packing) string {

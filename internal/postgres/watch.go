@@ -54,7 +54,7 @@ func (w *watch) run(ctx context.Context) {
 		cancel()
 		if err == nil {
 			failures = 0
-			w.say(false)
+			w.setSilent(false)
 		} else if ctx.Err() == nil {
 			if conn != nil {
 				closing, cancel := context.WithTimeout(ctx, time.Millisecond) // without a farewell
@@ -63,7 +63,7 @@ func (w *watch) run(ctx context.Context) {
 				conn = nil
 			}
 			if failures++; failures >= 2 {
-				w.say(true)
+				w.setSilent(true)
 			}
 		}
 		select {
@@ -78,7 +78,7 @@ func (w *watch) run(ctx context.Context) {
 	}
 }
 
-func (w *watch) say(silent bool) {
+func (w *watch) setSilent(silent bool) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	select {

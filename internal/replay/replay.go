@@ -142,7 +142,7 @@ func (d *Replayer) Replay(ctx context.Context, before, after *edition.State, que
 	for _, t := range tallies {
 		sum.add(t)
 	}
-	r := sum.told(query.Limit)
+	r := sum.result(query.Limit)
 	r.Took = d.Now().Sub(begin)
 	return r, nil
 }
@@ -232,7 +232,7 @@ func top(hosts map[string]int, most int) []HostCount {
 	return all[:min(len(all), most)]
 }
 
-func (t *tally) told(limit int) Replayed {
+func (t *tally) result(limit int) Replayed {
 	r := Replayed{
 		Requests: t.requests, People: len(t.people), Hosts: len(t.hosts), TurnedPeople: len(t.turnedPeople), TurnedHosts: len(t.turnedHosts),
 		Opened: t.opened, Closed: t.closed, Groups: []Group{}, Shown: t.shown,

@@ -30,11 +30,11 @@ func KeepRuleIDs(before, after []RuleBody) {
 		}
 	}
 	keep(func(was, is RuleBody) bool { return strings.EqualFold(was.Name, is.Name) })
-	keep(func(was, is RuleBody) bool { return reflect.DeepEqual(said(was), said(is)) })
+	keep(func(was, is RuleBody) bool { return reflect.DeepEqual(unnamed(was), unnamed(is)) })
 }
 
-// said returns a rule without its id and name, in the form in which it is kept.
-func said(r RuleBody) any {
+// unnamed returns a rule without its id and name, in the form in which it is kept.
+func unnamed(r RuleBody) any {
 	r.ID, r.Name = uuid.Nil, ""
 	text, err := json.Marshal(r)
 	if err != nil {

@@ -54,7 +54,7 @@ func (h house) list(t *testing.T, name string, lines ...string) revision.List {
 	return l
 }
 
-func told(found upkeep.Findings) (lines []string) {
+func asText(found upkeep.Findings) (lines []string) {
 	for _, f := range found.Findings {
 		lines = append(lines, fmt.Sprintf("%s: %s %s", f.Kind, f.Entry.Pattern, f.Message))
 	}
@@ -85,7 +85,7 @@ func TestExamine(t *testing.T) {
 		"ended: ended.example Its last day was 2026-11-22; since then it does nothing.",
 		`contradict: bittern.example/x bittern.example in "Care" covers all of it, and the policy "House policy" says block to this list and allow to that one.`,
 		`elsewhere: crane.example crane.example in "Other" covers it, too.`,
-	}, told(found))
+	}, asText(found))
 	assert.Equal(t, map[tidy.Kind]int{tidy.Covered: 1, tidy.Ended: 1, tidy.Contradict: 1, tidy.Elsewhere: 1}, found.Counts)
 	assert.Len(t, found.Absorb, 2, "what is contradicted or elsewhere is not for the machine to take out")
 	assert.Equal(t, never.Version, found.Version)

@@ -181,14 +181,14 @@ func StatusCommand(a *command.App) *cobra.Command {
 			if err != nil { // without a sign-in, only that the service runs
 				return nil //nolint:nilerr
 			}
-			fmt.Fprintf(a.Out, "\n%s\n", draftSaid(a, *draft.JSON200))
+			fmt.Fprintf(a.Out, "\n%s\n", draftText(a, *draft.JSON200))
 			return nil
 		}),
 	})
 }
 
-// draftSaid returns a sentence on the differences between the draft and the live edition.
-func draftSaid(a *command.App, d client.DraftOutputBody) string {
+// draftText returns a sentence on the differences between the draft and the live edition.
+func draftText(a *command.App, d client.DraftOutputBody) string {
 	said := fmt.Sprintf("Live is revision %d, %q; the draft is the same.", d.Live.Number, d.Live.Note)
 	if d.Changed > 0 {
 		said = fmt.Sprintf("Live is revision %d, %q; the draft differs in %s.", d.Live.Number, d.Live.Note, command.Plural(d.Changed, "object", "objects"))

@@ -13,8 +13,8 @@ import (
 // Clock is the layout of moments for people.
 const Clock = "Mon 2 Jan 15:04"
 
-// EndSaid returns until when something lasts: until a moment or through a day. layout is the layout of moments.
-func (a *App) EndSaid(end time.Time, layout string) string {
+// EndText returns until when something lasts: until a moment or through a day. layout is the layout of moments.
+func (a *App) EndText(end time.Time, layout string) string {
 	end = a.ByClock(end)
 	if end.Equal(schedule.Today(end, end.Location())) {
 		return "through " + end.Add(-time.Second).Format(strings.TrimSuffix(layout, " 15:04"))

@@ -43,11 +43,11 @@ func TestEnd(t *testing.T) {
 }
 
 // An end with a day is written as the day, in the organisation's zone.
-func TestEndSaid(t *testing.T) {
+func TestEndText(t *testing.T) {
 	a := InZone(time.FixedZone("", 3600))
-	assert.Equal(t, "through Fri 27 Nov", a.EndSaid(time.Date(2026, 11, 27, 23, 0, 0, 0, time.UTC), Clock))
-	assert.Equal(t, "through 2026-11-27", a.EndSaid(time.Date(2026, 11, 27, 23, 0, 0, 0, time.UTC), "2006-01-02 15:04"))
-	assert.Equal(t, "until Sat 28 Nov 01:00", a.EndSaid(time.Date(2026, 11, 28, 0, 0, 0, 0, time.UTC), Clock))
+	assert.Equal(t, "through Fri 27 Nov", a.EndText(time.Date(2026, 11, 27, 23, 0, 0, 0, time.UTC), Clock))
+	assert.Equal(t, "through 2026-11-27", a.EndText(time.Date(2026, 11, 27, 23, 0, 0, 0, time.UTC), "2006-01-02 15:04"))
+	assert.Equal(t, "until Sat 28 Nov 01:00", a.EndText(time.Date(2026, 11, 28, 0, 0, 0, 0, time.UTC), Clock))
 }
 
 // Contradicting flags are named, and only those that were given.

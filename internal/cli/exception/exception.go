@@ -51,11 +51,11 @@ func lsCommand(a *command.App) *cobra.Command {
 				until := "no end"
 				if e.Until != nil {
 					if until = a.Moment(*e.Until); a.Format == "table" {
-						until = a.EndSaid(*e.Until, "2006-01-02 15:04")
+						until = a.EndText(*e.Until, "2006-01-02 15:04")
 					}
 				}
 				shown = append(shown, e)
-				v.Rows = append(v.Rows, []string{e.Name, string(e.State), a.VerdictCell(string(e.Then)), strings.Join(e.Entries, ", "), object.WhomSaid(e.For), until, e.Reason})
+				v.Rows = append(v.Rows, []string{e.Name, string(e.State), a.VerdictCell(string(e.Then)), strings.Join(e.Entries, ", "), object.WhomText(e.For), until, e.Reason})
 			}
 			v.Data = shown
 			return a.Show(v)
@@ -178,7 +178,7 @@ func newCommand(a *command.App) *cobra.Command {
 				return err
 			}
 			e := made.JSON201
-			fmt.Fprintf(a.Out, "%s %s for %s%s.\nThe exception is called %q.\n", a.Verdict(string(e.Then)), strings.Join(e.Entries, ", "), object.WhomSaid(e.For), object.UntilSaid(a, *e), e.Name)
+			fmt.Fprintf(a.Out, "%s %s for %s%s.\nThe exception is called %q.\n", a.Verdict(string(e.Then)), strings.Join(e.Entries, ", "), object.WhomText(e.For), object.UntilText(a, *e), e.Name)
 			return nil
 		}),
 	}
@@ -205,7 +205,7 @@ func editCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "Changed the exception %q: %s %s for %s%s.\n", e.Name, a.Verdict(string(e.Then)), strings.Join(e.Entries, ", "), object.WhomSaid(e.For), object.UntilSaid(a, *e))
+			fmt.Fprintf(a.Out, "Changed the exception %q: %s %s for %s%s.\n", e.Name, a.Verdict(string(e.Then)), strings.Join(e.Entries, ", "), object.WhomText(e.For), object.UntilText(a, *e))
 			return nil
 		}),
 	}
@@ -244,14 +244,14 @@ func showCommand(a *command.App) *cobra.Command {
 			from = a.ByClock(*e.From).Format(command.Clock)
 		}
 		if e.Until != nil {
-			until = a.EndSaid(*e.Until, command.Clock)
+			until = a.EndText(*e.Until, command.Clock)
 		}
 		return &object.Shown{ID: e.ID, Data: e, Fields: [][2]string{
 			{"name", e.Name},
 			{"state", string(e.State)},
 			{"does", a.VerdictCell(string(e.Then))},
 			{"covers", strings.Join(e.Entries, ", ")},
-			{"for", object.WhomSaid(e.For)},
+			{"for", object.WhomText(e.For)},
 			{"from", from},
 			{"until", until},
 			{"reason", e.Reason},

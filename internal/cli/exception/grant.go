@@ -110,7 +110,7 @@ func grant(ctx context.Context, a *command.App, api *client.ClientWithResponses,
 		return err
 	}
 	g := made.JSON201
-	fmt.Fprintf(a.Out, "%s %s for %s %s. It holds now, without publishing.\n", a.Verdict("allow"), strings.Join(g.Entries, ", "), object.WhomSaid(g.For), a.EndSaid(g.Until, command.Clock))
+	fmt.Fprintf(a.Out, "%s %s for %s %s. It holds now, without publishing.\n", a.Verdict("allow"), strings.Join(g.Entries, ", "), object.WhomText(g.For), a.EndText(g.Until, command.Clock))
 	return nil
 }
 
@@ -127,12 +127,12 @@ func grantLsCommand(a *command.App) *cobra.Command {
 			for _, g := range all.JSON200.Grants {
 				until := a.Moment(g.Until)
 				if a.Format == "table" {
-					until = a.EndSaid(g.Until, "2006-01-02 15:04")
+					until = a.EndText(g.Until, "2006-01-02 15:04")
 				}
 				if g.EndedAt != nil {
 					until = "ended " + a.Moment(*g.EndedAt)
 				}
-				v.Rows = append(v.Rows, []string{g.ID.String()[:8], string(g.State), strings.Join(g.Entries, ", "), object.WhomSaid(g.For), until, g.MadeBy, g.Reason})
+				v.Rows = append(v.Rows, []string{g.ID.String()[:8], string(g.State), strings.Join(g.Entries, ", "), object.WhomText(g.For), until, g.MadeBy, g.Reason})
 			}
 			return a.Show(v)
 		}),
@@ -178,7 +178,7 @@ func grantEndCommand(a *command.App) *cobra.Command {
 			if _, err := api.EndGrantWithResponse(cmd.Context(), g.ID); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "Ended the grant of %s for %s.\n", strings.Join(g.Entries, ", "), object.WhomSaid(g.For))
+			fmt.Fprintf(a.Out, "Ended the grant of %s for %s.\n", strings.Join(g.Entries, ", "), object.WhomText(g.For))
 			return nil
 		}),
 	}

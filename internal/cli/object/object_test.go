@@ -11,14 +11,14 @@ import (
 	"widelark/client"
 )
 
-func TestUsersSaid(t *testing.T) {
+func TestUsersText(t *testing.T) {
 	use := func(kind, name string) client.ObjectUse { return client.ObjectUse{Kind: kind, Name: name} }
-	assert.Equal(t, "nothing", usersSaid([]client.ObjectUse{use("person", "kay.moran")}))
+	assert.Equal(t, "nothing", usersText([]client.ObjectUse{use("person", "kay.moran")}))
 	uses := []client.ObjectUse{use("policy", "Floor"), use("person", "kay.moran")}
 	for i := range 6 {
 		uses = append(uses, use("exception", fmt.Sprint(i)))
 	}
-	assert.Equal(t, `the policy "Floor", the exception "0", the exception "1", the exception "2", the exception "3", 2 more`, usersSaid(uses))
+	assert.Equal(t, `the policy "Floor", the exception "0", the exception "1", the exception "2", the exception "3", 2 more`, usersText(uses))
 }
 
 // A person can be named by the full name, if only one person has it.
@@ -51,7 +51,7 @@ func TestRecast(t *testing.T) {
 	assert.Error(t, err)
 }
 
-func TestWhomSaid(t *testing.T) {
+func TestWhomText(t *testing.T) {
 	yes := true
 	named := func(names ...string) *[]client.Ref {
 		var refs []client.Ref
@@ -60,6 +60,6 @@ func TestWhomSaid(t *testing.T) {
 		}
 		return &refs
 	}
-	assert.Equal(t, "everybody", WhomSaid(client.WhomBody{Everybody: &yes}))
-	assert.Equal(t, "Kay Moran, Nurses, Night, Wards, 10.40.9.7", WhomSaid(client.WhomBody{Persons: named("Kay Moran"), Groups: named("Nurses", "Night"), Networks: named("Wards"), Addresses: &[]string{"10.40.9.7"}}))
+	assert.Equal(t, "everybody", WhomText(client.WhomBody{Everybody: &yes}))
+	assert.Equal(t, "Kay Moran, Nurses, Night, Wards, 10.40.9.7", WhomText(client.WhomBody{Persons: named("Kay Moran"), Groups: named("Nurses", "Night"), Networks: named("Wards"), Addresses: &[]string{"10.40.9.7"}}))
 }

@@ -41,7 +41,7 @@ func ShowCommand(a *command.App, noun, short string, get func(ctx context.Contex
 				if err != nil {
 					return err
 				}
-				found.Fields = append(found.Fields, [2]string{"used by", usersSaid(uses.JSON200.Uses)})
+				found.Fields = append(found.Fields, [2]string{"used by", usersText(uses.JSON200.Uses)})
 			}
 			widest := 0
 			for _, f := range found.Fields[1:] {

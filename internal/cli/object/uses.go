@@ -8,8 +8,8 @@ import (
 	"widelark/client"
 )
 
-// usersSaid names the objects that refer to an object, the first few of each kind. The people in a group do not count.
-func usersSaid(uses []client.ObjectUse) string {
+// usersText names the objects that refer to an object, the first few of each kind. The people in a group do not count.
+func usersText(uses []client.ObjectUse) string {
 	const most = 4
 	var said []string
 	count := map[string]int{}

@@ -8,8 +8,8 @@ import (
 	"widelark/internal/cli/command"
 )
 
-// WhomSaid returns for whom an exception is, in words.
-func WhomSaid(w client.WhomBody) string {
+// WhomText returns for whom an exception is, in words.
+func WhomText(w client.WhomBody) string {
 	var parts []string
 	if command.Deref(w.Everybody) {
 		parts = append(parts, "everybody")
@@ -52,14 +52,14 @@ func Whom(ctx context.Context, api *client.ClientWithResponses, everybody bool, 
 	return w, nil
 }
 
-// UntilSaid returns from when and until when an exception holds, in words.
-func UntilSaid(a *command.App, e client.Exception) string {
+// UntilText returns from when and until when an exception holds, in words.
+func UntilText(a *command.App, e client.Exception) string {
 	said := ""
 	if e.From != nil && e.State == "later" {
 		said = " from " + a.ByClock(*e.From).Format(command.Clock)
 	}
 	if e.Until != nil {
-		said += " " + a.EndSaid(*e.Until, command.Clock)
+		said += " " + a.EndText(*e.Until, command.Clock)
 	}
 	return said
 }

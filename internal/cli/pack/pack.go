@@ -232,7 +232,7 @@ func pullCommand(a *command.App) *cobra.Command {
 				return err
 			}
 			fmt.Fprintf(a.Out, "%s: %s\n", *pulled.JSON200.Result, pulled.JSON200.Told)
-			tellWaiting(a, *pulled.JSON200)
+			showWaiting(a, *pulled.JSON200)
 			if r := *pulled.JSON200.Result; r == client.PackResultFailed || r == client.PackResultRefused {
 				return command.ErrNo
 			}
@@ -243,8 +243,8 @@ func pullCommand(a *command.App) *cobra.Command {
 	return cmd
 }
 
-// tellWaiting prints what to do about a waiting update.
-func tellWaiting(a *command.App, p client.Pack) {
+// showWaiting prints what to do about a waiting update.
+func showWaiting(a *command.App, p client.Pack) {
 	if p.Waiting != nil {
 		fmt.Fprintf(a.Out, "`widelark pack changes %q` shows what it changes; `widelark pack accept %q` puts it in force.\n", p.Name, p.Name)
 	}
@@ -273,7 +273,7 @@ func importCommand(a *command.App) *cobra.Command {
 				now = after.Waiting
 			}
 			fmt.Fprintf(a.Out, "%q has version %d: %s came, %s moved, %s went.\n", after.Name, now.Version, command.Grouped(now.Added), command.Grouped(now.Moved), command.Grouped(now.Gone))
-			tellWaiting(a, *after)
+			showWaiting(a, *after)
 			return nil
 		}),
 	}

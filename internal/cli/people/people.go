@@ -457,12 +457,12 @@ func WhoCommand(a *command.App) *cobra.Command {
 			}
 			title := "exceptions"
 			for _, e := range st.Exceptions {
-				line(title, fmt.Sprintf("%s %s%s", a.Verdict(string(e.Then)), strings.Join(e.Entries, ", "), object.UntilSaid(a, e)), "")
+				line(title, fmt.Sprintf("%s %s%s", a.Verdict(string(e.Then)), strings.Join(e.Entries, ", "), object.UntilText(a, e)), "")
 				title = ""
 			}
 			title = "grants"
 			for _, g := range st.Grants {
-				line(title, fmt.Sprintf("%s %s %s", a.Verdict("allow"), strings.Join(g.Entries, ", "), a.EndSaid(g.Until, command.Clock)), "")
+				line(title, fmt.Sprintf("%s %s %s", a.Verdict("allow"), strings.Join(g.Entries, ", "), a.EndText(g.Until, command.Clock)), "")
 				title = ""
 			}
 			return nil

@@ -334,7 +334,7 @@ func orderCommand(a *command.App) *cobra.Command {
 				return err
 			}
 			if combine != "" {
-				if err := tellEffects(ctx, a, api, effects); err != nil {
+				if err := showEffects(ctx, a, api, effects); err != nil {
 					return err
 				}
 			}
@@ -348,8 +348,8 @@ func orderCommand(a *command.App) *cobra.Command {
 	return cmd
 }
 
-// tellEffects prints the effects of another way of combining policies, as predicted before the change.
-func tellEffects(ctx context.Context, a *command.App, api *client.ClientWithResponses, before *client.GetEffectsResponse) error {
+// showEffects prints the effects of another way of combining policies, as predicted before the change.
+func showEffects(ctx context.Context, a *command.App, api *client.ClientWithResponses, before *client.GetEffectsResponse) error {
 	settings, err := allSettings(ctx, api)
 	if err != nil {
 		return err
