@@ -1,4 +1,4 @@
-package trial_test
+package edition_test
 
 import (
 	"context"
@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
@@ -16,25 +17,26 @@ import (
 	"widelark/internal/access"
 	"widelark/internal/edition"
 	"widelark/internal/revision"
+	"widelark/internal/testkit/draft"
 	"widelark/internal/trial"
 )
 
 // While edits go on, editions gives the same answers for all versions, in any order, as a new one that reads them anew.
 func TestEarlierVersionsReadAsAnew(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t)
+	h := draft.NewBlocked(t, server)
 	random := rand.New(rand.NewPCG(5, 12))
-	editions := h.editions()
-	also, err := h.store.AddList(t.Context(), revision.ListEdit{Name: ptr("Also")}, access.Setup)
+	editions := draft.Editions(t, h.Store, time.UTC, atNoon)
+	also, err := h.Store.AddList(t.Context(), revision.ListEdit{Name: new("Also")}, access.Setup)
 	require.NoError(t, err)
 	large := make([]pattern.Entry, 6000) // compiled by itself
 	for i := range large {
 		large[i] = pattern.MustParse(fmt.Sprintf("large-%d.example", i))
 	}
-	_, _, err = h.store.MergeEntries(t.Context(), also.ID, revision.NewBatch(large...), revision.Merging{}, 0, access.Setup)
+	_, _, err = h.Store.MergeEntries(t.Context(), also.ID, revision.NewBatch(large...), revision.Merging{}, 0, access.Setup)
 	require.NoError(t, err)
-	lists := []uuid.UUID{h.list.ID, also.ID}
-	h.rule(t, revision.RuleBody{Name: "Never", Then: policy.Block, If: &revision.Condition{Lists: []revision.Ref{{ID: lists[0]}}}},
+	lists := []uuid.UUID{h.Betting.ID, also.ID}
+	h.Fallback(t, revision.RuleBody{Name: "Never", Then: policy.Block, If: &revision.Condition{Lists: []revision.Ref{{ID: lists[0]}}}},
 		revision.RuleBody{Name: "Hold", Then: policy.Hold, If: &revision.Condition{Lists: []revision.Ref{{ID: lists[1]}}}})
 	var urls []string
 	for i := range 30 {
@@ -60,19 +62,19 @@ func TestEarlierVersionsReadAsAnew(t *testing.T) {
 		entry := pattern.MustParse(fmt.Sprintf("site-%d.example", random.IntN(30)))
 		switch random.IntN(6) {
 		case 0, 1, 2:
-			_, _, err = h.store.MergeEntries(t.Context(), list, revision.NewBatch(entry), revision.Merging{}, 0, access.Setup)
+			_, _, err = h.Store.MergeEntries(t.Context(), list, revision.NewBatch(entry), revision.Merging{}, 0, access.Setup)
 		case 3:
-			_, _, err = h.store.RemoveEntries(t.Context(), list, revision.Selection{Keys: []string{entry.Key()}}, revision.ChangeRemoved, 0, access.Setup)
+			_, _, err = h.Store.RemoveEntries(t.Context(), list, revision.Selection{Keys: []string{entry.Key()}}, revision.ChangeRemoved, 0, access.Setup)
 		case 4:
-			_, _, err = h.store.EditEntries(t.Context(), list, revision.Selection{Keys: []string{entry.Key()}}, revision.EntryEdit{Off: ptr(i%2 == 0)}, 0, access.Setup)
+			_, _, err = h.Store.EditEntries(t.Context(), list, revision.Selection{Keys: []string{entry.Key()}}, revision.EntryEdit{Off: new(i%2 == 0)}, 0, access.Setup)
 		default:
-			h.rule(t, revision.RuleBody{Name: "Never", Then: policy.Verdicts[random.IntN(4)], If: &revision.Condition{Lists: []revision.Ref{{ID: lists[random.IntN(2)]}}}})
+			h.Fallback(t, revision.RuleBody{Name: "Never", Then: policy.Verdicts[random.IntN(4)], If: &revision.Condition{Lists: []revision.Ref{{ID: lists[random.IntN(2)]}}}})
 		}
 		require.NoError(t, err)
-		now, err := h.store.DraftVersion(t.Context())
+		now, err := h.Store.DraftVersion(t.Context())
 		require.NoError(t, err)
 		versions = append(versions, now.Draft)
-		was[now.Draft] = verdicts(h.editions(), now.Draft)
+		was[now.Draft] = verdicts(draft.Editions(t, h.Store, time.UTC, atNoon), now.Draft)
 		for range 2 {
 			version := versions[random.IntN(len(versions))]
 			require.Equal(t, was[version], verdicts(editions, version), "version %d, asked for at %d", version, now.Draft)
@@ -85,8 +87,8 @@ func TestEarlierVersionsReadAsAnew(t *testing.T) {
 // Publishing and rolling back change the live verdicts at once, at every service, while trials go on without an error.
 func TestTrialsGoOnDuringPublishing(t *testing.T) {
 	t.Parallel()
-	h := newHouse(t)
-	here, there := h.editions(), h.editions()
+	h := draft.NewBlocked(t, server)
+	here, there := draft.Editions(t, h.Store, time.UTC, atNoon), draft.Editions(t, h.Store, time.UTC, atNoon)
 	working, stop := context.WithCancel(t.Context())
 	var hands sync.WaitGroup
 	for _, d := range []*edition.Editions{here, there} {
@@ -111,16 +113,16 @@ func TestTrialsGoOnDuringPublishing(t *testing.T) {
 		assert.Equal(t, state.Revision, answers.Revision)
 		return answers.Answers[0].Verdict
 	}
-	h.add(t, "odds.example")
+	h.Block(t, "odds.example")
 	for range 5 {
-		now, err := h.store.DraftVersion(t.Context())
+		now, err := h.Store.DraftVersion(t.Context())
 		require.NoError(t, err)
 		assert.Equal(t, policy.Allow, liveSays(here))
-		_, err = h.store.Publish(t.Context(), revision.Publishing{Version: now.Draft, Note: "block it"}, 0, access.Setup)
+		_, err = h.Store.Publish(t.Context(), revision.Publishing{Version: now.Draft, Note: "block it"}, 0, access.Setup)
 		require.NoError(t, err)
 		assert.Equal(t, policy.Block, liveSays(here))
 		assert.Equal(t, policy.Block, liveSays(there))
-		_, err = h.store.Publish(t.Context(), revision.Publishing{Version: 1, Note: "back", SameAs: 1}, 0, access.Setup)
+		_, err = h.Store.Publish(t.Context(), revision.Publishing{Version: 1, Note: "back", SameAs: 1}, 0, access.Setup)
 		require.NoError(t, err)
 		assert.Equal(t, policy.Allow, liveSays(there))
 	}
