@@ -6,7 +6,6 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
-	"io"
 	"os"
 	"strings"
 	"sync/atomic"
@@ -182,56 +181,7 @@ func TestOwnClassification(t *testing.T) {
 func TestClassificationRefusals(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)
-	bearer := "Bearer " + s.Token(t)
-	nowhere := "/00000000-0000-0000-0000-000000000000"
-	for _, row := range []struct {
-		method, path, body, match string
-		status                    int
-		says                      string
-	}{
-		{"POST", "/lookups", `{"urls":[]}`, "", 422, "array length"},
-		{"POST", "/lookups", `{"urls":["a.example"],"sight":"half"}`, "", 422, "expected value to be one of"},
-		{"POST", "/lookups", `{"urls":["a` + strings.Repeat(`","a`, 100) + `"],"detail":true}`, "", 422, "100 URLs at most"},
-		{"GET", "/categories/nowhere/sites", "", "", 404, "no such thing"},
-		{"POST", "/categories", `{"name":"X","lists":[]}`, "", 422, "array length"},
-		{"POST", "/categories", `{"name":"!!","lists":["00000000-0000-0000-0000-000000000000"]}`, "", 422, "letters a to z"},
-		{"POST", "/categories", `{"name":"X","lists":["00000000-0000-0000-0000-000000000000"]}`, "", 422, "there is no such list"},
-		{"PATCH", "/categories" + nowhere, `{"name":"Y"}`, "*", 404, "no such thing"},
-		{"PATCH", "/categories" + nowhere, `{"name":"Y"}`, "", 428, "If-Match"},
-		{"DELETE", "/categories" + nowhere, "", "*", 404, "no such thing"},
-		{"POST", "/corrections", `{"entries":["a.example"],"categories":["news"],"reason":"x"}`, "", 422, `there is no category`},
-		{"POST", "/corrections", `{"entries":["a.example"],"categories":[],"reason":"x"}`, "", 422, "array length"},
-		{"POST", "/corrections", `{"entries":["! a.example"],"categories":["news"],"reason":"x"}`, "", 422, "carve-outs, ends and switches are for lists"},
-		{"POST", "/corrections", `{"entries":["a.example"],"categories":["news"],"reason":" "}`, "", 422, "say why"},
-		{"DELETE", "/corrections/7", "", "", 404, "no such thing"},
-		{"GET", "/corrections?after=x", "", "", 422, "no cursor of ours"},
-		{"POST", "/scorecards", `{"name":"X","category":"none","threshold":5,"terms":[]}`, "", 422, "there is no category"},
-		{"POST", "/scorecards/score", `{"text":"x","terms":[{"word":"","points":1}]}`, "", 422, "terms[0].word"},
-		{"PATCH", "/scorecards" + nowhere, `{"threshold":5}`, "*", 404, "no such thing"},
-		{"DELETE", "/scorecards" + nowhere, "", "*", 404, "no such thing"},
-		{"POST", "/packs", `{"name":"X","url":"file:///etc/passwd"}`, "", 422, "an http or https address"},
-		{"POST", "/packs", `{"name":"X","url":"https://a:b@c.example/"}`, "", 422, "would be shown to everybody"},
-		{"POST", "/packs", `{"name":"X","everyMinutes":1}`, "", 422, "number >= 5"},
-		{"PATCH", "/packs" + nowhere, `{"rank":1}`, "", 404, "no such thing"},
-		{"POST", "/packs" + nowhere + "/pull", "", "", 404, "no such thing"},
-		{"POST", "/packs" + nowhere + "/import", "x", "", 404, "no such thing"},
-		{"POST", "/packs" + nowhere + "/accept", `{"number":1}`, "", 404, "no such thing"},
-		{"POST", "/packs" + nowhere + "/undo", "", "", 404, "no such thing"},
-		{"GET", "/packs" + nowhere + "/history", "", "", 404, "no such thing"},
-		{"GET", "/packs" + nowhere + "/changes", "", "", 404, "no such thing"},
-		{"DELETE", "/packs" + nowhere, "", "", 404, "no such thing"},
-		{"DELETE", "/pack-keys?key=x", "", "", 404, "no such thing"},
-	} {
-		header := map[string]string{"Authorization": bearer, "Content-Type": "application/json"}
-		if row.match != "" {
-			header["If-Match"] = row.match
-		}
-		res := s.Request(t, row.method, "/api/v1"+row.path, row.body, header)
-		body, err := io.ReadAll(res.Body)
-		require.NoError(t, err)
-		assert.Equal(t, row.status, res.StatusCode, "%s %s: %s", row.method, row.path, body)
-		assert.Contains(t, string(body), row.says, row.method+" "+row.path)
-	}
+	house.Refuse(t, s, "$many", strings.Repeat(`"a",`, 100))
 	made, err := s.API(t).CreatePackWithResponse(t.Context(), client.NewPackInputBody{Name: "By hand"})
 	require.NoError(t, err)
 	_, err = s.API(t).PullPackWithResponse(t.Context(), made.JSON201.ID, nil)

@@ -9,7 +9,6 @@ import (
 	"strings"
 	"sync"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -23,9 +22,23 @@ import (
 // acknowledged holds everything that the service has acknowledged.
 type acknowledged struct {
 	mu        sync.Mutex
-	edits     []int            // numbers of edits
+	edits     []int            // numbers of edits; -1 where an edit failed
 	revisions map[int64]int64  // number to the version of the draft
 	notes     map[int64]string // number to note
+}
+
+// tried returns how many edits were tried.
+func (a *acknowledged) tried() int {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return len(a.edits)
+}
+
+// failing reports whether the last edit failed.
+func (a *acknowledged) failing() bool {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	return a.edits[len(a.edits)-1] < 0
 }
 
 // work edits, publishes and rolls back until the context ends. Each edit adds two entries at once.
@@ -82,13 +95,14 @@ func TestKilledWhilePublishing(t *testing.T) {
 		working, stop := context.WithCancel(t.Context())
 		var hands sync.WaitGroup
 		hands.Go(func() { a.work(working, api, list, random) })
-		time.Sleep(time.Duration(300+time.Now().UnixNano()%700) * time.Millisecond)
+		upTo := len(a.edits) + 5 + random.IntN(20)
+		require.Eventually(t, func() bool { return a.tried() >= upTo }, testkit.Patience, testkit.Look)
 		if round%2 == 0 {
 			s.Kill()
 		} else {
 			db.Kill()
 		}
-		time.Sleep(50 * time.Millisecond)
+		require.Eventually(t, a.failing, testkit.Patience, testkit.Look)
 		stop()
 		hands.Wait()
 		if round%2 == 1 {
