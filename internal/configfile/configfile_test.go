@@ -44,7 +44,7 @@ func small(t *testing.T) (Source, map[string]uuid.UUID) {
 	add(revision.KindMachine, "Ward screen", &revision.MachineBody{Address: "10.40.9.7"})
 	add(revision.KindException, "One page", &revision.ExceptionBody{Entries: pattern.Keep("=heron.example/wards # asked for"), Then: policy.Allow, Reason: "x", For: revision.WhomBody{Groups: []revision.Ref{ref("Nurses")}}})
 	add(revision.KindApp, "Share", &revision.AppBody{Key: "share", Hosts: pattern.Keep("share.example", "*.share.test"), Activities: []revision.ActivityBody{{Key: "up", Name: "Up", Methods: []string{"PUT"}, Paths: []string{"/up"}}}})
-	add(revision.KindExpectation, "It stays", &revision.ExpectationBody{URLs: []string{"heron.example"}, Person: ptr(ref("kay.moran")), Verdict: policy.Allow})
+	add(revision.KindExpectation, "It stays", &revision.ExpectationBody{URLs: []string{"heron.example"}, Person: new(ref("kay.moran")), Verdict: policy.Allow})
 	add(revision.KindSettings, "Settings", &revision.SettingsBody{Combining: policy.Strictest, Order: []revision.Ref{ref("Ward: floor")}, Gates: []policy.Gate{policy.DNS}})
 	s.Lists = func(_ uuid.UUID, each func(string) error) error {
 		for _, line := range []string{"# by hand", "odds.example [until 2026-12-24] # derby", "! =help.odds.example"} {
@@ -56,8 +56,6 @@ func small(t *testing.T) (Source, map[string]uuid.UUID) {
 	}
 	return s, ids
 }
-
-func ptr[T any](v T) *T { return &v }
 
 // A configuration that was written reads back with the same ids; on an empty service it is the same but for the ids; and written again it is
 // the same, byte for byte.

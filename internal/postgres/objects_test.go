@@ -67,9 +67,9 @@ func TestKeysInUse(t *testing.T) {
 		}
 		return revision.ObjectChange{Kind: revision.KindApp, Name: name, Body: body}
 	}
-	own, err := store.AddOwnCategory(ctx, revision.OwnCategoryEdit{Name: ptr("Mirrors"), Description: ptr(""), Family: ptr(""), Adds: ptr(false), Lists: &[]uuid.UUID{}}, access.Setup)
+	own, err := store.AddOwnCategory(ctx, revision.OwnCategoryEdit{Name: new("Mirrors"), Description: new(""), Family: new(""), Adds: new(false), Lists: &[]uuid.UUID{}}, access.Setup)
 	require.NoError(t, err)
-	card, err := store.AddScorecard(ctx, revision.ScorecardEdit{Name: ptr("Odds"), Category: ptr("mirrors"), Threshold: ptr(5), Terms: &[]revision.Term{{Word: `"odds"`, Points: 5}}}, access.Setup)
+	card, err := store.AddScorecard(ctx, revision.ScorecardEdit{Name: new("Odds"), Category: new("mirrors"), Threshold: new(5), Terms: &[]revision.Term{{Word: `"odds"`, Points: 5}}}, access.Setup)
 	require.NoError(t, err)
 	cond := revision.Condition{Any: []revision.Condition{{Apps: []string{"sharebay/upload"}}, {None: []revision.Condition{{Categories: []string{"mirrors"}}}}, {Score: &revision.ScoreBody{Scorecard: revision.Ref{ID: card.ID}}}}}
 	made, err := store.Change(ctx, []revision.ObjectChange{app("Sharebay", "sharebay", "upload", "download"), {Kind: revision.KindPolicy, Name: "Floor", Body: &revision.PolicyBody{

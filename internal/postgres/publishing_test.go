@@ -102,27 +102,27 @@ func (e edits) one() {
 	case 0:
 		_, _ = e.store.AddList(ctx, revision.ListEdit{Name: &name}, by)
 	case 1:
-		_, _ = e.store.EditList(ctx, pick(), revision.ListEdit{Name: &name, Description: ptr("x")}, 0, by)
+		_, _ = e.store.EditList(ctx, pick(), revision.ListEdit{Name: &name, Description: new("x")}, 0, by)
 	case 2:
 		_ = e.store.RemoveList(ctx, pick(), 0, by)
 	case 3, 4:
 		_, _, err = e.store.MergeEntries(ctx, pick(), revision.NewBatch(site(), site()), revision.Merging{Replace: what == 4}, 0, by)
 		require.NoError(e.t, err)
 	case 5:
-		_, _, err = e.store.EditEntries(ctx, pick(), revision.Selection{Keys: []string{site().Key(), site().Key()}}, revision.EntryEdit{Off: ptr(e.random.IntN(2) == 0)}, 0, by)
+		_, _, err = e.store.EditEntries(ctx, pick(), revision.Selection{Keys: []string{site().Key(), site().Key()}}, revision.EntryEdit{Off: new(e.random.IntN(2) == 0)}, 0, by)
 		require.NoError(e.t, err)
 	case 6:
 		_, err = e.store.AddCorrections(ctx, []pattern.Pattern{site().Pattern}, []string{"news"}, fmt.Sprint("because ", e.random.IntN(3)), by)
 		require.NoError(e.t, err)
 	case 7:
 		_, _ = e.store.AddOwnCategory(ctx, revision.OwnCategoryEdit{Name: &name, Lists: &[]uuid.UUID{pick()}}, by)
-		_, _ = e.store.AddScorecard(ctx, revision.ScorecardEdit{Name: &name, Category: ptr("adult"), Threshold: ptr(5), Terms: &[]revision.Term{{Word: "x", Points: 3}}}, by)
+		_, _ = e.store.AddScorecard(ctx, revision.ScorecardEdit{Name: &name, Category: new("adult"), Threshold: new(5), Terms: &[]revision.Term{{Word: "x", Points: 3}}}, by)
 	case 8:
-		_, _ = e.store.AddSchedule(ctx, revision.ScheduleEdit{Name: &name, Zone: ptr("UTC"), Text: ptr("mon 09:00-10:00")}, by)
+		_, _ = e.store.AddSchedule(ctx, revision.ScheduleEdit{Name: &name, Zone: new("UTC"), Text: new("mon 09:00-10:00")}, by)
 		found, err := e.store.Schedules(ctx)
 		require.NoError(e.t, err)
 		if len(found) > 0 {
-			_, _ = e.store.EditSchedule(ctx, found[0].ID, revision.ScheduleEdit{Text: ptr(fmt.Sprintf("tue %02d:00-24:00", e.random.IntN(20)))}, 0, by)
+			_, _ = e.store.EditSchedule(ctx, found[0].ID, revision.ScheduleEdit{Text: new(fmt.Sprintf("tue %02d:00-24:00", e.random.IntN(20)))}, 0, by)
 		}
 	case 9:
 		found, err := e.store.OwnCategories(ctx)
@@ -273,11 +273,11 @@ func TestAudit(t *testing.T) {
 	defer store.Close()
 	ctx := t.Context()
 	edda, rowan := person(t, store, "edda"), person(t, store, "rowan")
-	list, err := store.AddList(ctx, revision.ListEdit{Name: ptr("Betting"), Description: ptr(""), Colour: ptr(""), Owner: ptr("")}, edda)
+	list, err := store.AddList(ctx, revision.ListEdit{Name: new("Betting"), Description: new(""), Colour: new(""), Owner: new("")}, edda)
 	require.NoError(t, err)
 	_, _, err = store.MergeEntries(ctx, list.ID, revision.NewBatch(pattern.MustParse("odds.example")), revision.Merging{}, 0, edda)
 	require.NoError(t, err)
-	_, err = store.EditList(ctx, list.ID, revision.ListEdit{Name: ptr("Bets")}, 0, rowan)
+	_, err = store.EditList(ctx, list.ID, revision.ListEdit{Name: new("Bets")}, 0, rowan)
 	require.NoError(t, err)
 	require.NoError(t, store.RemoveList(ctx, list.ID, 0, rowan))
 	require.NoError(t, store.Restore(ctx, 3, 0, nil, edda))

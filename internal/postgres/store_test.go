@@ -64,13 +64,11 @@ func written(t testing.TB, store *postgres.Store, id uuid.UUID) []string {
 	return lines
 }
 
-func ptr[T any](v T) *T { return &v }
-
 func TestLists(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
 	betting := newList(t, store, "Betting")
-	_, err := store.AddList(ctx, revision.ListEdit{Name: ptr("BETTING")}, access.Setup)
+	_, err := store.AddList(ctx, revision.ListEdit{Name: new("BETTING")}, access.Setup)
 	var field *revision.FieldError
 	require.ErrorAs(t, err, &field)
 	assert.Equal(t, "name: the name is taken", field.Error())
@@ -78,13 +76,13 @@ func TestLists(t *testing.T) {
 	found, err := store.ListByName(ctx, "betting")
 	require.NoError(t, err)
 	assert.Equal(t, betting, found)
-	renamed, err := store.EditList(ctx, betting.ID, revision.ListEdit{Name: ptr("Betting and lotteries")}, betting.Version, access.Subscription)
+	renamed, err := store.EditList(ctx, betting.ID, revision.ListEdit{Name: new("Betting and lotteries")}, betting.Version, access.Subscription)
 	require.NoError(t, err)
 	assert.Equal(t, "Betting and lotteries", renamed.Name)
 	assert.Equal(t, "subscription", renamed.UpdatedBy)
 	assert.Greater(t, renamed.Version, betting.Version)
 
-	_, err = store.EditList(ctx, betting.ID, revision.ListEdit{Name: ptr("x")}, betting.Version, access.Setup)
+	_, err = store.EditList(ctx, betting.ID, revision.ListEdit{Name: new("x")}, betting.Version, access.Setup)
 	require.ErrorIs(t, err, revision.ErrStale, "an edit of what somebody else changed")
 	require.ErrorIs(t, store.RemoveList(ctx, betting.ID, betting.Version, access.Setup), revision.ErrStale)
 	_, err = store.EditList(ctx, uuid.New(), revision.ListEdit{}, 0, access.Setup)
@@ -327,7 +325,7 @@ func TestReadDraft(t *testing.T) {
 	_, removed, err := store.RemoveEntries(ctx, list.ID, revision.Selection{Keys: []string{"a.example", "! =b.example"}}, revision.ChangeRemoved, 0, access.Setup)
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, removed)
-	_, _, err = store.EditEntries(ctx, list.ID, revision.Selection{Keys: []string{"*.c.example"}}, revision.EntryEdit{Note: ptr("why")}, 0, access.Setup)
+	_, _, err = store.EditEntries(ctx, list.ID, revision.Selection{Keys: []string{"*.c.example"}}, revision.EntryEdit{Note: new("why")}, 0, access.Setup)
 	require.NoError(t, err)
 	require.NoError(t, store.ReadDraft(ctx, 0, func(r revision.DraftReader) error {
 		draft, err := r.Draft(ctx)
@@ -354,7 +352,7 @@ func TestBulkEdits(t *testing.T) {
 	entries, _, err := store.Entries(ctx, from.ID, revision.EntryQuery{Limit: 10})
 	require.NoError(t, err)
 
-	after, n, err := store.EditEntries(ctx, from.ID, revision.Selection{All: true, Text: ".test"}, revision.EntryEdit{Until: &pattern.Date{Year: 2026, Month: 12, Day: 24}, Off: ptr(true)}, from.Version, access.Subscription)
+	after, n, err := store.EditEntries(ctx, from.ID, revision.Selection{All: true, Text: ".test"}, revision.EntryEdit{Until: &pattern.Date{Year: 2026, Month: 12, Day: 24}, Off: new(true)}, from.Version, access.Subscription)
 	require.NoError(t, err)
 	assert.EqualValues(t, 2, n)
 	assert.Equal(t, []string{"# note", "a.example", "b.example # old", "c.test [until 2026-12-24, off]", "d.test [until 2026-12-24, off]"}, written(t, store, from.ID))
@@ -362,9 +360,9 @@ func TestBulkEdits(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, entries[3].ID, again[3].ID, "an entry keeps its id")
 	assert.Equal(t, "subscription", again[3].AddedBy)
-	_, _, err = store.EditEntries(ctx, from.ID, revision.Selection{All: true}, revision.EntryEdit{Off: ptr(false)}, from.Version, access.Setup)
+	_, _, err = store.EditEntries(ctx, from.ID, revision.Selection{All: true}, revision.EntryEdit{Off: new(false)}, from.Version, access.Setup)
 	require.ErrorIs(t, err, revision.ErrStale)
-	_, n, err = store.EditEntries(ctx, from.ID, revision.Selection{All: true}, revision.EntryEdit{Until: &pattern.Date{}, Note: ptr("")}, 0, access.Setup)
+	_, n, err = store.EditEntries(ctx, from.ID, revision.Selection{All: true}, revision.EntryEdit{Until: &pattern.Date{}, Note: new("")}, 0, access.Setup)
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, n, "what is so already is not edited")
 
@@ -471,7 +469,7 @@ func TestCompareAndTakeBack(t *testing.T) {
 	first := newList(t, store, "Betting", "# note", "a.example", "b.example", "c.example")
 	_, _, err := store.RemoveEntries(ctx, first.ID, revision.Selection{Keys: []string{"a.example"}}, revision.ChangeRemoved, 0, access.Setup)
 	require.NoError(t, err)
-	second, _, err := store.EditEntries(ctx, first.ID, revision.Selection{Keys: []string{"b.example"}}, revision.EntryEdit{Note: ptr("why")}, 0, access.Setup)
+	second, _, err := store.EditEntries(ctx, first.ID, revision.Selection{Keys: []string{"b.example"}}, revision.EntryEdit{Note: new("why")}, 0, access.Setup)
 	require.NoError(t, err)
 	third, _, err := store.MergeEntries(ctx, first.ID, revision.NewBatch(pattern.MustParse("d.example")), revision.Merging{}, 0, access.Setup)
 	require.NoError(t, err)

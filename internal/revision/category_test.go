@@ -35,15 +35,15 @@ func TestCheckReason(t *testing.T) {
 }
 
 func TestOwnCategoryEdits(t *testing.T) {
-	checked, err := OwnCategoryEdit{Name: ptr("  Dosage pages ")}.Checked()
+	checked, err := OwnCategoryEdit{Name: new("  Dosage pages ")}.Checked()
 	require.NoError(t, err)
 	assert.Equal(t, "Dosage pages", *checked.Name)
 	for want, edit := range map[string]OwnCategoryEdit{
-		"name: a name is wanted":                     {Name: ptr(" ")},
-		"name: a name with letters a to z or digits": {Name: ptr("Ä Ö")},
-		"name: a name with letters":                  {Name: ptr("Unrated")},
-		"lists: a category without lists has no":     {Name: ptr("X"), Lists: &[]uuid.UUID{}},
-		"description: longer than":                   {Description: ptr(strings.Repeat("x", MaxDescription+1))},
+		"name: a name is wanted":                     {Name: new(" ")},
+		"name: a name with letters a to z or digits": {Name: new("Ä Ö")},
+		"name: a name with letters":                  {Name: new("Unrated")},
+		"lists: a category without lists has no":     {Name: new("X"), Lists: &[]uuid.UUID{}},
+		"description: longer than":                   {Description: new(strings.Repeat("x", MaxDescription+1))},
 	} {
 		_, err := edit.Checked()
 		assert.ErrorContains(t, err, want)
@@ -51,7 +51,7 @@ func TestOwnCategoryEdits(t *testing.T) {
 }
 
 func TestScorecardEdits(t *testing.T) {
-	checked, err := ScorecardEdit{Name: ptr(" Adult "), Threshold: ptr(100), Terms: &[]Term{{`"bare*"`, 60}, {" adults   only ", 40}, {"größe", -5}, {"*bet*", 1}}}.Checked()
+	checked, err := ScorecardEdit{Name: new(" Adult "), Threshold: new(100), Terms: &[]Term{{`"bare*"`, 60}, {" adults   only ", 40}, {"größe", -5}, {"*bet*", 1}}}.Checked()
 	require.NoError(t, err)
 	assert.Equal(t, "Adult", *checked.Name)
 	words := []string{}
@@ -65,15 +65,15 @@ func TestScorecardEdits(t *testing.T) {
 	assert.Equal(t, []string{"bare*", "größe", "*bet*"}, []string{words[0], words[2], words[3]})
 	many := make([]Term, MaxTerms+1)
 	for want, edit := range map[string]ScorecardEdit{
-		"threshold: between 1 and":                      {Threshold: ptr(0)},
-		"threshold: between 1":                          {Threshold: ptr(MaxPoints + 1)},
+		"threshold: between 1 and":                      {Threshold: new(0)},
+		"threshold: between 1":                          {Threshold: new(MaxPoints + 1)},
 		"terms: more than":                              {Terms: &many},
 		"terms[0].word":                                 {Terms: &[]Term{{"", 1}}},
 		"terms[1].word: \"BET\" is there already":       {Terms: &[]Term{{"bet", 1}, {"BET", 2}}},
 		"terms[0].points: points are between -10000":    {Terms: &[]Term{{"bet", 0}}},
 		"terms[1].points":                               {Terms: &[]Term{{"bet", 1}, {"odds", -MaxPoints - 1}}},
 		"terms[0].word: ":                               {Terms: &[]Term{{`bet" [off]`, 1}}},
-		"name: longer than 80":                          {Name: ptr(strings.Repeat("x", 81))},
+		"name: longer than 80":                          {Name: new(strings.Repeat("x", 81))},
 		`terms[0].word: "odds" # why is no word`:        {Terms: &[]Term{{`"odds" # why`, 1}}},
 		`terms[0].word: "odds" [until 2026-12-24] is n`: {Terms: &[]Term{{`"odds" [until 2026-12-24]`, 1}}},
 	} {

@@ -1,11 +1,12 @@
 package revision
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
+	"os"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
@@ -15,8 +16,6 @@ import (
 	"widelark/core/policy"
 	"widelark/internal/access"
 )
-
-func ptr[T any](v T) *T { return &v }
 
 func TestChecked(t *testing.T) {
 	long := strings.Repeat("ä", MaxName)
@@ -36,66 +35,66 @@ func TestChecked(t *testing.T) {
 	assert.EqualError(t, (&GroupBody{Description: long}).Check(), "description: longer than 2000 characters")
 }
 
+// bodyOf returns the body of a line of testdata/bodies.txt.
+func bodyOf(t *testing.T, kind, text string) Body {
+	t.Helper()
+	into := func(target any) {
+		require.NoError(t, json.Unmarshal([]byte(text), target), text)
+	}
+	rule := RuleBody{Name: "Never", If: &Condition{Lists: []Ref{{ID: uuid.New()}}}, Then: policy.Block}
+	switch kind {
+	case "rule":
+		into(&rule)
+	case "condition":
+		rule.If = &Condition{}
+		into(rule.If)
+	case string(KindException):
+		e := &ExceptionBody{Entries: pattern.Keep("heron.example"), Then: policy.Allow, Reason: "x", For: WhomBody{Everybody: true}}
+		if strings.Contains(text, `"for"`) {
+			e.For = WhomBody{}
+		}
+		into(e)
+		return e
+	default:
+		body, err := Object{Kind: Kind(kind), Body: []byte(text)}.Decoded()
+		require.NoError(t, err, text)
+		return body
+	}
+	return &PolicyBody{Otherwise: policy.Allow, Rules: []RuleBody{{Name: "Fine", Then: policy.Note}, rule}}
+}
+
 // The check of every body reports what is wrong, and where.
 func TestBodies(t *testing.T) {
-	list := []Ref{{ID: uuid.New()}}
-	deep := Condition{Lists: list}
-	for range maxDepth + 1 {
-		deep = Condition{All: []Condition{deep}}
-	}
-	rules := func(change func(r *RuleBody)) *PolicyBody {
-		r := RuleBody{Name: "Never", If: &Condition{Lists: list}, Then: policy.Block}
-		change(&r)
-		return &PolicyBody{Otherwise: policy.Allow, Rules: []RuleBody{{Name: "Fine", Then: policy.Note}, r}}
-	}
-	asks := func(c Condition) *PolicyBody { return rules(func(r *RuleBody) { r.If = &c }) }
-	exception := func(change func(e *ExceptionBody)) *ExceptionBody {
-		e := &ExceptionBody{Entries: pattern.Keep("HERON.example"), Then: policy.Allow, Reason: "x", For: WhomBody{Everybody: true}}
-		change(e)
-		return e
-	}
-	now := time.Now()
-	for want, body := range map[string]Body{
-		"":                            rules(func(*RuleBody) {}),
-		`otherwise: "" is no verdict`: &PolicyBody{},
-		"groups: the baseline is given to no groups":                                                                                                            &PolicyBody{Role: RoleBaseline, Groups: list},
-		"rules[0].then: the baseline allows, blocks and notes, nothing else":                                                                                    &PolicyBody{Role: RoleBaseline, Rules: []RuleBody{{Name: "x", Then: policy.Hold}}},
-		"rules[1].name: a name is wanted":                                                                                                                       rules(func(r *RuleBody) { r.Name = " " }),
-		`rules[1].then: "maybe" is no verdict`:                                                                                                                  rules(func(r *RuleBody) { r.Then = "maybe" }),
-		`rules[1].at[0]: "mail" is no kind of gate: there are dns, proxy and icap`:                                                                              rules(func(r *RuleBody) { r.At = []policy.Gate{"mail"} }),
-		"rules[1].with: provisos bind what is allowed: a rule that says block has none":                                                                         rules(func(r *RuleBody) { r.With = &ProvisosBody{SafeSearch: true} }),
-		"rules[1].if: a condition asks exactly one thing: all, any, none, lists, categories, apps, traits, methods, files, search or score":                     asks(Condition{Lists: list, Traits: []string{"unrated"}}),
-		"rules[1].if: a condition that names nothing never holds: name at least one":                                                                            asks(Condition{Lists: []Ref{}}),
-		"rules[1].if" + strings.Repeat(".all[0]", maxDepth+1) + ": more than 8 conditions in one another":                                                       asks(deep),
-		`rules[1].if.any[1].methods[0]: "g3t" is no method of HTTP, as POST`:                                                                                    asks(Condition{Any: []Condition{{Lists: list}, {Methods: []string{"g3t"}}}}),
-		`rules[1].if.none[0].traits[0]: there is no trait "odd": there are raw-address, plain-http, unrated, odd-port, user-info and punycode`:                  asks(Condition{None: []Condition{{Traits: []string{"odd"}}}}),
-		`rules[1].if.files[1]: "zip" is no ending as .zip, and no kind of files: there are archives, programs, documents, macros, pictures, sound, film, disks`: asks(Condition{Files: []string{"archives", "zip"}}),
-		"entries: an exception without entries covers nothing: name at least one, as heron.example/wards":                                                       exception(func(e *ExceptionBody) { e.Entries = nil }),
-		"entries[0]: an exception has no carve-outs: write what it covers more narrowly, or make another that says the opposite":                                exception(func(e *ExceptionBody) { e.Entries = pattern.Keep("! heron.example") }),
-		"for: say for whom it is: everybody, persons, groups, networks or addresses":                                                                            exception(func(e *ExceptionBody) { e.For = WhomBody{} }),
-		`for.addresses[0]: "10.40" is neither an address nor a range, as 10.40.9.7 or 10.40.8.0/24`:                                                             exception(func(e *ExceptionBody) { e.For.Addresses = []string{"10.40"} }),
-		"until: it ends before it begins":                                                                                                                       exception(func(e *ExceptionBody) { e.From, e.Until = ptr(now), ptr(now.Add(-time.Hour)) }),
-		"ranges: a network without ranges holds nobody: name at least one, as 10.40.8.0/24":                                                                     &NetworkBody{},
-		`address: "heron" is no address, as 10.40.9.7`:                                                                                                          &MachineBody{Address: "heron"},
-		`activities[0].paths[0]: "up" is no path, as /up or /files/*/add, or =/up for that page alone`:                                                          &AppBody{Hosts: pattern.Keep("heron.example"), Activities: []ActivityBody{{Name: "upload", Paths: []string{"up"}}}},
-		"combining: there are position, strictest and loosest":                                                                                                  &SettingsBody{},
-	} {
-		if err := body.Check(); want == "" {
-			assert.NoError(t, err)
+	lines, err := os.ReadFile("testdata/bodies.txt")
+	require.NoError(t, err)
+	list := uuid.New()
+	checked := 0
+	for line := range strings.SplitSeq(strings.TrimSpace(string(lines)), "\n") {
+		if strings.HasPrefix(line, "#") {
+			continue
+		}
+		given, want, ok := strings.Cut(line, " => ")
+		kind, text, both := strings.Cut(given, " ")
+		require.True(t, ok && both, line)
+		checked++
+		err := bodyOf(t, kind, strings.ReplaceAll(text, "$list", list.String())).Check()
+		if want == "good" {
+			assert.NoError(t, err, line)
 		} else {
-			assert.EqualError(t, err, want)
+			assert.EqualError(t, err, want, line)
 		}
 	}
-	e := exception(func(e *ExceptionBody) { e.For.Addresses = []string{"::ffff:10.40.9.7", "10.40.9.7/32", "10.40.9.0/20"} })
+	assert.NotZero(t, checked)
+	e := &ExceptionBody{Entries: pattern.Keep("heron.example"), Then: policy.Allow, Reason: "x", For: WhomBody{Addresses: []string{"::ffff:10.40.9.7", "10.40.9.7/32", "10.40.9.0/20"}}}
 	require.NoError(t, e.Check())
 	assert.Equal(t, []string{"10.40.9.7", "10.40.0.0/20"}, e.For.Addresses, "each once, as it is printed")
 
 	// What is kept has references without names; the body that was given keeps them.
-	b := asks(Condition{Any: []Condition{{Lists: []Ref{{ID: list[0].ID, Name: "Betting"}}}}})
+	b := &PolicyBody{Otherwise: policy.Allow, Rules: []RuleBody{{Name: "Never", Then: policy.Block, If: &Condition{Any: []Condition{{Lists: []Ref{{ID: list, Name: "Betting"}}}}}}}}
 	text, err := Encode(b)
 	require.NoError(t, err)
 	assert.NotContains(t, string(text), "Betting")
-	assert.Equal(t, "Betting", b.Rules[1].If.Any[0].Lists[0].Name)
+	assert.Equal(t, "Betting", b.Rules[0].If.Any[0].Lists[0].Name)
 }
 
 func reportOn(t *testing.T, text string) Report {

@@ -158,10 +158,8 @@ func checkKept(t *testing.T, s *testkit.Service, api *client.ClientWithResponses
 			in += len(*trial.Matches)
 		}
 	}
-	diff, err := api.GetEntryDiffWithResponse(t.Context(), list.ID, &client.GetEntryDiffParams{From: ptr("live"), To: ptr("draft"), Limit: ptr(int64(5000))})
+	diff, err := api.GetEntryDiffWithResponse(t.Context(), list.ID, &client.GetEntryDiffParams{From: new("live"), To: new("draft"), Limit: new(int64(5000))})
 	if live.Version > 1 && err == nil {
 		assert.Equal(t, len(there)-2-len(diff.JSON200.Changes), 2*in, "live is what the draft was then")
 	}
 }
-
-func ptr[T any](v T) *T { return &v }
