@@ -3259,13 +3259,13 @@ type EditCategoryInputBody struct {
 
 // EditEntriesInputBody defines model for EditEntriesInputBody.
 type EditEntriesInputBody struct {
-	// Note The new note; empty takes it away
+	// Note The new note; empty removes it
 	Note *string `json:"note,omitempty"`
 
 	// Off Whether the entries are kept, but not in force
 	Off *bool `json:"off,omitempty"`
 
-	// Until The new last day, as 2026-12-24; empty takes it away
+	// Until The new last day, as 2026-12-24; empty removes it
 	Until *string   `json:"until,omitempty"`
 	Which Selection `json:"which"`
 }
@@ -3762,7 +3762,7 @@ type Explanation struct {
 	// NeedsFull The entry depends on more than host, port and scheme, so it works only where the whole URL is seen
 	NeedsFull *bool `json:"needsFull,omitempty"`
 
-	// Problem Why the line is no entry; its line counts from 1
+	// Problem Why the line is not an entry; its line counts from 1
 	Problem *RefusedLine `json:"problem,omitempty"`
 
 	// Text The line as given
@@ -4182,7 +4182,7 @@ type Lookup struct {
 	// Past What packs said of it before, the newest first
 	Past *[]Past `json:"past,omitempty"`
 
-	// Problem Why the input is no URL; the other fields are left out then
+	// Problem Why the input is not a URL; the other fields are left out then
 	Problem *string `json:"problem,omitempty"`
 
 	// URL The canonical URL
@@ -5893,7 +5893,7 @@ type Trial struct {
 	Matches *[]Match `json:"matches,omitempty"`
 	Outlook *Outlook `json:"outlook,omitempty"`
 
-	// Problem Why the input is no URL; the other fields are left out then
+	// Problem Why the input is not a URL; the other fields are left out then
 	Problem *string `json:"problem,omitempty"`
 
 	// Provisos What an allowed request is bound to, in words
@@ -5945,7 +5945,7 @@ type TrialsInputBody struct {
 	// On draft, live, or the number of a revision; left out, the draft
 	On *string `json:"on,omitempty"`
 
-	// Outlook With what is to come: until, the week, what would turn it round; for at most 20 URLs
+	// Outlook With what is to come: until, the week, what would change the verdict; for at most 20 URLs
 	Outlook *bool `json:"outlook,omitempty"`
 
 	// Sight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
@@ -6977,7 +6977,7 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/accounts (the `AddAccount` operationId).
 	AddAccount(ctx context.Context, body AddAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemoveAccount Let somebody sign in no more; sessions and tokens end at once; for owners
+	// RemoveAccount Remove an account; its sessions and tokens end at once; for owners
 	//
 	// Corresponds with DELETE /api/v1/accounts/{id} (the `RemoveAccount` operationId).
 	RemoveAccount(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -7388,7 +7388,7 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/groups/{id} (the `PutGroup` operationId).
 	PutGroup(ctx context.Context, id openapi_types.UUID, params *PutGroupParams, body PutGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// GetHealth Does the service run, and can it keep anything?
+	// GetHealth Whether the service runs and can store changes
 	//
 	// Corresponds with GET /api/v1/health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -7481,14 +7481,14 @@ type ClientInterface interface {
 	// Corresponds with PATCH /api/v1/lists/{id}/entries (the `EditEntries` operationId).
 	EditEntries(ctx context.Context, id openapi_types.UUID, params *EditEntriesParams, body EditEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddEntriesWithBody Add lines to a list; bad ones are reported and do not spoil the others
+	// AddEntriesWithBody Add lines to a list; bad ones are reported and do not stop the others
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/lists/{id}/entries (the `AddEntries` operationId).
 	AddEntriesWithBody(ctx context.Context, id openapi_types.UUID, params *AddEntriesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// AddEntries Add lines to a list; bad ones are reported and do not spoil the others
+	// AddEntries Add lines to a list; bad ones are reported and do not stop the others
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -7552,7 +7552,7 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/lists/{id}/import (the `ImportEntries` operationId).
 	ImportEntriesWithTextBody(ctx context.Context, id openapi_types.UUID, params *ImportEntriesParams, body ImportEntriesTextRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RemoveSource Pull a list no more; its entries stay
+	// RemoveSource Stop pulling a list; its entries stay
 	//
 	// Corresponds with DELETE /api/v1/lists/{id}/source (the `RemoveSource` operationId).
 	RemoveSource(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -7581,14 +7581,14 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/lists/{id}/source/pull (the `PullSource` operationId).
 	PullSource(ctx context.Context, id openapi_types.UUID, params *PullSourceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TakeBackWithBody Bring a past state of a list's entries again
+	// TakeBackWithBody Restore a past state of a list's entries
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/lists/{id}/take-back (the `TakeBack` operationId).
 	TakeBackWithBody(ctx context.Context, id openapi_types.UUID, params *TakeBackParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// TakeBack Bring a past state of a list's entries again
+	// TakeBack Restore a past state of a list's entries
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -7723,7 +7723,7 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/networks/{id} (the `PutNetwork` operationId).
 	PutNetwork(ctx context.Context, id openapi_types.UUID, params *PutNetworkParams, body PutNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// DistrustKey Trust a key no more; what came with it stays; for owners
+	// DistrustKey Stop trusting a key; what was signed with it stays; for owners
 	//
 	// Corresponds with DELETE /api/v1/pack-keys (the `DistrustKey` operationId).
 	DistrustKey(ctx context.Context, params *DistrustKeyParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -7826,21 +7826,21 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/packs/{id}/pull (the `PullPack` operationId).
 	PullPack(ctx context.Context, id openapi_types.UUID, params *PullPackParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RefusePackWithBody Leave the update that waits aside; a later one is asked for again
+	// RefusePackWithBody Refuse the update that waits; the next one waits again
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /api/v1/packs/{id}/refuse (the `RefusePack` operationId).
 	RefusePackWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RefusePack Leave the update that waits aside; a later one is asked for again
+	// RefusePack Refuse the update that waits; the next one waits again
 	//
 	// Takes a body of the `application/json` content type.
 	//
 	// Corresponds with POST /api/v1/packs/{id}/refuse (the `RefusePack` operationId).
 	RefusePack(ctx context.Context, id openapi_types.UUID, body RefusePackJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// UndoPack Put the state of before in force again; done twice, it changes nothing
+	// UndoPack Put the previous state in force again; doing it twice changes nothing
 	//
 	// Corresponds with POST /api/v1/packs/{id}/undo (the `UndoPack` operationId).
 	UndoPack(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -8456,7 +8456,7 @@ func (c *Client) AddAccount(ctx context.Context, body AddAccountJSONRequestBody,
 	return c.Client.Do(req)
 }
 
-// RemoveAccount Let somebody sign in no more; sessions and tokens end at once; for owners
+// RemoveAccount Remove an account; its sessions and tokens end at once; for owners
 //
 // Corresponds with DELETE /api/v1/accounts/{id} (the `RemoveAccount` operationId).
 func (c *Client) RemoveAccount(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -9537,7 +9537,7 @@ func (c *Client) PutGroup(ctx context.Context, id openapi_types.UUID, params *Pu
 	return c.Client.Do(req)
 }
 
-// GetHealth Does the service run, and can it keep anything?
+// GetHealth Whether the service runs and can store changes
 //
 // Corresponds with GET /api/v1/health (the `GetHealth` operationId).
 func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -9780,7 +9780,7 @@ func (c *Client) EditEntries(ctx context.Context, id openapi_types.UUID, params 
 	return c.Client.Do(req)
 }
 
-// AddEntriesWithBody Add lines to a list; bad ones are reported and do not spoil the others
+// AddEntriesWithBody Add lines to a list; bad ones are reported and do not stop the others
 //
 // Takes any type of body and a specified content type.
 //
@@ -9797,7 +9797,7 @@ func (c *Client) AddEntriesWithBody(ctx context.Context, id openapi_types.UUID, 
 	return c.Client.Do(req)
 }
 
-// AddEntries Add lines to a list; bad ones are reported and do not spoil the others
+// AddEntries Add lines to a list; bad ones are reported and do not stop the others
 //
 // Takes a body of the `application/json` content type.
 //
@@ -9961,7 +9961,7 @@ func (c *Client) ImportEntriesWithTextBody(ctx context.Context, id openapi_types
 	return c.Client.Do(req)
 }
 
-// RemoveSource Pull a list no more; its entries stay
+// RemoveSource Stop pulling a list; its entries stay
 //
 // Corresponds with DELETE /api/v1/lists/{id}/source (the `RemoveSource` operationId).
 func (c *Client) RemoveSource(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -10040,7 +10040,7 @@ func (c *Client) PullSource(ctx context.Context, id openapi_types.UUID, params *
 	return c.Client.Do(req)
 }
 
-// TakeBackWithBody Bring a past state of a list's entries again
+// TakeBackWithBody Restore a past state of a list's entries
 //
 // Takes any type of body and a specified content type.
 //
@@ -10057,7 +10057,7 @@ func (c *Client) TakeBackWithBody(ctx context.Context, id openapi_types.UUID, pa
 	return c.Client.Do(req)
 }
 
-// TakeBack Bring a past state of a list's entries again
+// TakeBack Restore a past state of a list's entries
 //
 // Takes a body of the `application/json` content type.
 //
@@ -10402,7 +10402,7 @@ func (c *Client) PutNetwork(ctx context.Context, id openapi_types.UUID, params *
 	return c.Client.Do(req)
 }
 
-// DistrustKey Trust a key no more; what came with it stays; for owners
+// DistrustKey Stop trusting a key; what was signed with it stays; for owners
 //
 // Corresponds with DELETE /api/v1/pack-keys (the `DistrustKey` operationId).
 func (c *Client) DistrustKey(ctx context.Context, params *DistrustKeyParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -10675,7 +10675,7 @@ func (c *Client) PullPack(ctx context.Context, id openapi_types.UUID, params *Pu
 	return c.Client.Do(req)
 }
 
-// RefusePackWithBody Leave the update that waits aside; a later one is asked for again
+// RefusePackWithBody Refuse the update that waits; the next one waits again
 //
 // Takes any type of body and a specified content type.
 //
@@ -10692,7 +10692,7 @@ func (c *Client) RefusePackWithBody(ctx context.Context, id openapi_types.UUID, 
 	return c.Client.Do(req)
 }
 
-// RefusePack Leave the update that waits aside; a later one is asked for again
+// RefusePack Refuse the update that waits; the next one waits again
 //
 // Takes a body of the `application/json` content type.
 //
@@ -10709,7 +10709,7 @@ func (c *Client) RefusePack(ctx context.Context, id openapi_types.UUID, body Ref
 	return c.Client.Do(req)
 }
 
-// UndoPack Put the state of before in force again; done twice, it changes nothing
+// UndoPack Put the previous state in force again; doing it twice changes nothing
 //
 // Corresponds with POST /api/v1/packs/{id}/undo (the `UndoPack` operationId).
 func (c *Client) UndoPack(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
@@ -20137,7 +20137,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/accounts (the `AddAccount` operationId).
 	AddAccountWithResponse(ctx context.Context, body AddAccountJSONRequestBody, reqEditors ...RequestEditorFn) (*AddAccountResponse, error)
 
-	// RemoveAccountWithResponse Let somebody sign in no more; sessions and tokens end at once; for owners
+	// RemoveAccountWithResponse Remove an account; its sessions and tokens end at once; for owners
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -20606,7 +20606,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/groups/{id} (the `PutGroup` operationId).
 	PutGroupWithResponse(ctx context.Context, id openapi_types.UUID, params *PutGroupParams, body PutGroupJSONRequestBody, reqEditors ...RequestEditorFn) (*PutGroupResponse, error)
 
-	// GetHealthWithResponse Does the service run, and can it keep anything?
+	// GetHealthWithResponse Whether the service runs and can store changes
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -20711,14 +20711,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PATCH /api/v1/lists/{id}/entries (the `EditEntries` operationId).
 	EditEntriesWithResponse(ctx context.Context, id openapi_types.UUID, params *EditEntriesParams, body EditEntriesJSONRequestBody, reqEditors ...RequestEditorFn) (*EditEntriesResponse, error)
 
-	// AddEntriesWithBodyWithResponse Add lines to a list; bad ones are reported and do not spoil the others
+	// AddEntriesWithBodyWithResponse Add lines to a list; bad ones are reported and do not stop the others
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/lists/{id}/entries (the `AddEntries` operationId).
 	AddEntriesWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *AddEntriesParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddEntriesResponse, error)
 
-	// AddEntriesWithResponse Add lines to a list; bad ones are reported and do not spoil the others
+	// AddEntriesWithResponse Add lines to a list; bad ones are reported and do not stop the others
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -20788,7 +20788,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/lists/{id}/import (the `ImportEntries` operationId).
 	ImportEntriesWithTextBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *ImportEntriesParams, body ImportEntriesTextRequestBody, reqEditors ...RequestEditorFn) (*ImportEntriesResponse, error)
 
-	// RemoveSourceWithResponse Pull a list no more; its entries stay
+	// RemoveSourceWithResponse Stop pulling a list; its entries stay
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -20823,14 +20823,14 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/lists/{id}/source/pull (the `PullSource` operationId).
 	PullSourceWithResponse(ctx context.Context, id openapi_types.UUID, params *PullSourceParams, reqEditors ...RequestEditorFn) (*PullSourceResponse, error)
 
-	// TakeBackWithBodyWithResponse Bring a past state of a list's entries again
+	// TakeBackWithBodyWithResponse Restore a past state of a list's entries
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/lists/{id}/take-back (the `TakeBack` operationId).
 	TakeBackWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *TakeBackParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*TakeBackResponse, error)
 
-	// TakeBackWithResponse Bring a past state of a list's entries again
+	// TakeBackWithResponse Restore a past state of a list's entries
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -20977,7 +20977,7 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/networks/{id} (the `PutNetwork` operationId).
 	PutNetworkWithResponse(ctx context.Context, id openapi_types.UUID, params *PutNetworkParams, body PutNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*PutNetworkResponse, error)
 
-	// DistrustKeyWithResponse Trust a key no more; what came with it stays; for owners
+	// DistrustKeyWithResponse Stop trusting a key; what was signed with it stays; for owners
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -21096,21 +21096,21 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/packs/{id}/pull (the `PullPack` operationId).
 	PullPackWithResponse(ctx context.Context, id openapi_types.UUID, params *PullPackParams, reqEditors ...RequestEditorFn) (*PullPackResponse, error)
 
-	// RefusePackWithBodyWithResponse Leave the update that waits aside; a later one is asked for again
+	// RefusePackWithBodyWithResponse Refuse the update that waits; the next one waits again
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/packs/{id}/refuse (the `RefusePack` operationId).
 	RefusePackWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RefusePackResponse, error)
 
-	// RefusePackWithResponse Leave the update that waits aside; a later one is asked for again
+	// RefusePackWithResponse Refuse the update that waits; the next one waits again
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /api/v1/packs/{id}/refuse (the `RefusePack` operationId).
 	RefusePackWithResponse(ctx context.Context, id openapi_types.UUID, body RefusePackJSONRequestBody, reqEditors ...RequestEditorFn) (*RefusePackResponse, error)
 
-	// UndoPackWithResponse Put the state of before in force again; done twice, it changes nothing
+	// UndoPackWithResponse Put the previous state in force again; doing it twice changes nothing
 	//
 	// Returns a wrapper object for the known response body format(s).
 	//
@@ -33015,7 +33015,7 @@ func (c *ClientWithResponses) AddAccountWithResponse(ctx context.Context, body A
 	return ParseAddAccountResponse(rsp)
 }
 
-// RemoveAccountWithResponse Let somebody sign in no more; sessions and tokens end at once; for owners
+// RemoveAccountWithResponse Remove an account; its sessions and tokens end at once; for owners
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -33886,7 +33886,7 @@ func (c *ClientWithResponses) PutGroupWithResponse(ctx context.Context, id opena
 	return ParsePutGroupResponse(rsp)
 }
 
-// GetHealthWithResponse Does the service run, and can it keep anything?
+// GetHealthWithResponse Whether the service runs and can store changes
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -34081,7 +34081,7 @@ func (c *ClientWithResponses) EditEntriesWithResponse(ctx context.Context, id op
 	return ParseEditEntriesResponse(rsp)
 }
 
-// AddEntriesWithBodyWithResponse Add lines to a list; bad ones are reported and do not spoil the others
+// AddEntriesWithBodyWithResponse Add lines to a list; bad ones are reported and do not stop the others
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -34094,7 +34094,7 @@ func (c *ClientWithResponses) AddEntriesWithBodyWithResponse(ctx context.Context
 	return ParseAddEntriesResponse(rsp)
 }
 
-// AddEntriesWithResponse Add lines to a list; bad ones are reported and do not spoil the others
+// AddEntriesWithResponse Add lines to a list; bad ones are reported and do not stop the others
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -34224,7 +34224,7 @@ func (c *ClientWithResponses) ImportEntriesWithTextBodyWithResponse(ctx context.
 	return ParseImportEntriesResponse(rsp)
 }
 
-// RemoveSourceWithResponse Pull a list no more; its entries stay
+// RemoveSourceWithResponse Stop pulling a list; its entries stay
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -34289,7 +34289,7 @@ func (c *ClientWithResponses) PullSourceWithResponse(ctx context.Context, id ope
 	return ParsePullSourceResponse(rsp)
 }
 
-// TakeBackWithBodyWithResponse Bring a past state of a list's entries again
+// TakeBackWithBodyWithResponse Restore a past state of a list's entries
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -34302,7 +34302,7 @@ func (c *ClientWithResponses) TakeBackWithBodyWithResponse(ctx context.Context, 
 	return ParseTakeBackResponse(rsp)
 }
 
-// TakeBackWithResponse Bring a past state of a list's entries again
+// TakeBackWithResponse Restore a past state of a list's entries
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -34575,7 +34575,7 @@ func (c *ClientWithResponses) PutNetworkWithResponse(ctx context.Context, id ope
 	return ParsePutNetworkResponse(rsp)
 }
 
-// DistrustKeyWithResponse Trust a key no more; what came with it stays; for owners
+// DistrustKeyWithResponse Stop trusting a key; what was signed with it stays; for owners
 //
 // Returns a wrapper object for the known response body format(s).
 //
@@ -34796,7 +34796,7 @@ func (c *ClientWithResponses) PullPackWithResponse(ctx context.Context, id opena
 	return ParsePullPackResponse(rsp)
 }
 
-// RefusePackWithBodyWithResponse Leave the update that waits aside; a later one is asked for again
+// RefusePackWithBodyWithResponse Refuse the update that waits; the next one waits again
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -34809,7 +34809,7 @@ func (c *ClientWithResponses) RefusePackWithBodyWithResponse(ctx context.Context
 	return ParseRefusePackResponse(rsp)
 }
 
-// RefusePackWithResponse Leave the update that waits aside; a later one is asked for again
+// RefusePackWithResponse Refuse the update that waits; the next one waits again
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -34822,7 +34822,7 @@ func (c *ClientWithResponses) RefusePackWithResponse(ctx context.Context, id ope
 	return ParseRefusePackResponse(rsp)
 }
 
-// UndoPackWithResponse Put the state of before in force again; done twice, it changes nothing
+// UndoPackWithResponse Put the previous state in force again; doing it twice changes nothing
 //
 // Returns a wrapper object for the known response body format(s).
 //

@@ -171,7 +171,7 @@ func TestRefusals(t *testing.T) {
 	assert.ErrorContains(t, err, "which nobody here trusts")
 	broken := errors.New("the line went dead")
 	_, err = Open(iotest.ErrReader(broken), trusted)
-	assert.ErrorIs(t, err, broken, "the source's own error is no damage to the pack")
+	assert.ErrorIs(t, err, broken, "the source's own error is not damage to the pack")
 }
 
 // Whatever bytes of a pack are changed, it is refused, or says what it said before.

@@ -27,7 +27,7 @@ type Reader struct {
 	parts *sealed.Reader
 }
 
-// Open reads a pack as far as its taxonomy. It returns an [*Error] if the file is no pack, is damaged, or is signed by none of the trusted keys (see
+// Open reads a pack as far as its taxonomy. It returns an [*Error] if the file is not a pack, is damaged, or is signed by none of the trusted keys (see
 // [sealed.KeyText]). The caller closes the reader.
 func Open(r io.Reader, trusted []string) (_ *Reader, err error) {
 	parts, err := sealed.Open(r, noun, trusted)

@@ -47,7 +47,7 @@ func ReadKey(text []byte) (ed25519.PrivateKey, error) {
 	}
 	key, ok := parsed.(ed25519.PrivateKey)
 	if !ok {
-		return nil, errors.New("the private key is no ed25519 key")
+		return nil, errors.New("the private key is not an ed25519 key")
 	}
 	return key, nil
 }

@@ -13,7 +13,7 @@ import (
 var number = regexp.MustCompile(`^[+-]?[0-9]+([.,][0-9]+)?%?$`)
 
 // Safe returns a cell with an apostrophe before it if a spreadsheet would run it: if it begins with "=", "+", "-", "@", a tab or a carriage return
-// and is no number. A cell that begins with apostrophes and then one of these gets one apostrophe more, so that [Plain] is exact.
+// and is not a number. A cell that begins with apostrophes and then one of these gets one apostrophe more, so that [Plain] is exact.
 func Safe(cell string) string {
 	if runs(strings.TrimLeft(cell, "'")) {
 		return "'" + cell

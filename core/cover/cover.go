@@ -101,7 +101,7 @@ type relation struct {
 type parts struct {
 	scheme string // "" for http and https
 	port   uint16 // 0 for every port
-	host   string // expression for whole hosts; "" where the hosts are no regular language: address ranges, any ending
+	host   string // expression for whole hosts; "" where the hosts are not a regular language: address ranges, any ending
 	read   bool   // host describes the Unicode form of names, not the ASCII form
 	path   string // expression for the whole folded path, with its first slash
 	sent   string // expression for the whole path as canonical URLs write it, in lower case
@@ -345,7 +345,7 @@ func (r *relation) hostsIn(of, in parts) (host string, yes, decided bool) {
 		text, found, ok := language.Witness(of.host, in.host, language.Name)
 		return text, ok && !found, ok
 	}
-	// A literal name can be written in both forms. A glob in ASCII cannot: which Unicode names it matches is no regular language.
+	// A literal name can be written in both forms. A glob in ASCII cannot: which Unicode names it matches is not a regular language.
 	exact := true
 	for _, side := range []struct {
 		p    pattern.Pattern

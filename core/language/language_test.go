@@ -70,5 +70,5 @@ func TestWitnessIsShortest(t *testing.T) {
 	_, _, decided := Witness("", `(a|b)*a(a|b){18}`, `(a|b)*b(a|b){18}`)
 	assert.False(t, decided, "what would take too long is not decided")
 	_, _, decided = Witness("(", "a")
-	assert.False(t, decided, "what is no expression is not decided")
+	assert.False(t, decided, "what is not an expression is not decided")
 }

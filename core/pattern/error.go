@@ -22,7 +22,7 @@ const (
 	// Example: heron.example/find?=boat
 	BadQuery Code = "bad-query"
 
-	// BadWord: what stands in quotation marks is no word.
+	// BadWord: what stands in quotation marks is not a word.
 	// Example: "bet*ting"
 	BadWord Code = "bad-word"
 
@@ -34,7 +34,7 @@ const (
 	// Example: ~ heron(
 	BadRegex Code = "bad-regex"
 
-	// BadAttribute: what stands in the brackets is no attribute.
+	// BadAttribute: what stands in the brackets is not an attribute.
 	// Example: heron.example [untl 2026-12-24]
 	BadAttribute Code = "bad-attribute"
 

@@ -623,7 +623,7 @@ func sameHost(typed, ascii string) bool {
 	return err == nil && read.ASCII == ascii && !strings.Contains(typed, "%") && strings.Contains(ascii, "xn--")
 }
 
-// hostRune reports whether r may stand in a host. Of Unicode, only what is no letter, mark, digit or symbol is refused here; the
+// hostRune reports whether r may stand in a host. Of Unicode, only what is not a letter, mark, digit or symbol is refused here; the
 // URL Standard's parser refuses the rest.
 func hostRune(r rune) bool {
 	if r >= utf8.RuneSelf {

@@ -193,7 +193,7 @@ func (p Pattern) WithPath(path string) (Pattern, error) {
 func CheckPath(path string) error {
 	on := strings.TrimPrefix(path, "=")
 	if e, err := Parse("heron.example" + on); err != nil || !strings.HasPrefix(on, "/") || e.Note != "" || e.Off || !e.Until.IsZero() {
-		return fmt.Errorf("%q is no path, as /up or /files/*/add, or =/up for that page alone", path)
+		return fmt.Errorf("%q is not a path, as /up or /files/*/add, or =/up for that page alone", path)
 	}
 	return nil
 }
@@ -360,7 +360,7 @@ func (e Entry) Err() error {
 	if _, err := Parse(e.Pattern.expr); err != nil {
 		return err
 	}
-	return errors.New("it is no entry") // read as one now; it is read anew with what holds it
+	return errors.New("it is not an entry") // read as one now; it is read anew with what holds it
 }
 
 // Kind returns the kind of the pattern, or [Note].

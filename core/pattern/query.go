@@ -68,7 +68,7 @@ func (p Param) Covers(query string) bool {
 }
 
 // DecodeForm decodes a piece of a query as forms are (URL Standard, section 5.1): "+" is a space, escapes are bytes of
-// UTF-8. What is no escape stays. Letter case is folded.
+// UTF-8. What is not an escape stays. Letter case is folded.
 func DecodeForm(text string) string {
 	if plainText(text, '+') {
 		return text

@@ -93,7 +93,7 @@ func (p Pattern) labels() int {
 	return n
 }
 
-// hostLiterals counts the characters of the host that are no wildcards, dots included.
+// hostLiterals counts the characters of the host that are not wildcards, dots included.
 func (p Pattern) hostLiterals() int {
 	n := utf8.RuneCountInString(p.ascii) - strings.Count(p.ascii, "*") + max(0, p.labels()-1)
 	if p.ascii != "" {
@@ -116,7 +116,7 @@ func bit(set bool) uint64 {
 	return 0
 }
 
-// literal counts the characters of a glob that are no wildcards.
+// literal counts the characters of a glob that are not wildcards.
 func literal(glob string) int { return len(glob) - strings.Count(glob, "*") }
 
 func (p Pattern) rank() int {

@@ -204,7 +204,7 @@ type Exception struct {
 	Until    time.Time // zero: without end; the moment itself is outside
 	Reason   string
 	Off      bool
-	Grant    bool // it was made at once, and is no part of what is published; see [Facts]
+	Grant    bool // it was made at once, and is not part of what is published; see [Facts]
 }
 
 // Unlocked says that a person, or who sits at an address, has entered a code for some URLs.

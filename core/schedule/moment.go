@@ -35,7 +35,7 @@ func ParseMoment(text string, now time.Time, zone *time.Location) (time.Time, er
 		}
 	}
 	if err != nil || !known {
-		return now, fmt.Errorf("%q is no moment: write now, 12:30, tue 12:30, 2026-12-24 12:30, or a time as RFC 3339 has it", text)
+		return now, fmt.Errorf("%q is not a moment: write now, 12:30, tue 12:30, 2026-12-24 12:30, or a time as RFC 3339 has it", text)
 	}
 	today := pattern.DateOf(now.In(zone)).Time()
 	for days := range 9 {

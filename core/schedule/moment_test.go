@@ -25,7 +25,7 @@ func TestParseMoment(t *testing.T) {
 	}
 	for _, text := range []string{"tomorrow", "25:00", "xyz 12:00", "mo 12:00"} {
 		_, err := ParseMoment(text, now, zone)
-		assert.ErrorContains(t, err, "is no moment", text)
+		assert.ErrorContains(t, err, "is not a moment", text)
 	}
 }
 

@@ -68,7 +68,7 @@ func (x *Examiner) Examine(list match.Ref, e match.Found) []Finding {
 	}
 	var costly []Finding
 	if match.Costly(e.Pattern) {
-		costly = []Finding{{Kind: Costly, Entry: e, Message: "It names nothing that a URL would have to hold, so it is tried on every one. A few are no harm."}}
+		costly = []Finding{{Kind: Costly, Entry: e, Message: "It names nothing that a URL would have to hold, so it is tried on every one. A few do no harm."}}
 	}
 	url, ok := cover.Witness(e.Pattern)
 	if !ok || x.Index.Count(url, x.Today) < 2 { // only the entry itself covers the URL, as for nearly every entry of a large list

@@ -147,7 +147,7 @@ func readIPv6(text string) (string, netip.Addr, error) {
 	}
 	addr, err := netip.ParseAddr(strings.Trim(read.Hostname(), "[]"))
 	if err != nil {
-		return "", netip.Addr{}, errors.New("the host is no valid IPv6 address")
+		return "", netip.Addr{}, errors.New("the host is not a valid IPv6 address")
 	}
 	if addr.Is4In6() {
 		return addr.Unmap().String(), addr.Unmap(), nil
@@ -169,7 +169,7 @@ func endsInNumber(host string) bool {
 // readIPv4 reads an IPv4 address in any spelling that browsers read (URL Standard, section 3.5, the IPv4 parser): one to four
 // numbers, decimal, octal or hexadecimal, the last of which fills the remaining bytes. Errors are reasons.
 func readIPv4(host string) (netip.Addr, error) {
-	const notAddress = "the host ends in a number, but is no address"
+	const notAddress = "the host ends in a number, but is not an address"
 	parts := strings.Split(host, ".")
 	if len(parts) > 4 {
 		return netip.Addr{}, errors.New(notAddress)
@@ -226,7 +226,7 @@ func reason(err error) string {
 		return "there is no host name in it"
 	}
 	if text := strings.ToLower(string(whatwgerrors.Type(err))); strings.Contains(text, "ipv6") {
-		return "the host is no valid IPv6 address"
+		return "the host is not a valid IPv6 address"
 	}
 	return "it cannot be read as a URL"
 }

@@ -52,7 +52,7 @@ func (e *Error) Error() string { return fmt.Sprintf("%q: %s", e.Input, e.Reason)
 // reading one would only cost time.
 const MaxLength = 64 << 10
 
-// Parse reads text as a browser's address bar would, and returns its canonical URL. It refuses a text that is no http or https URL with an
+// Parse reads text as a browser's address bar would, and returns its canonical URL. It refuses a text that is not an http or https URL with an
 // [*Error].
 func Parse(text string) (URL, error) {
 	if len(text) > MaxLength {
@@ -115,7 +115,7 @@ func parseStandard(full string) (URL, error) {
 	if read.Port() != "" {
 		port, err := strconv.ParseUint(read.Port(), 10, 16)
 		if err != nil {
-			return URL{}, fmt.Errorf("%q is no port number", read.Port())
+			return URL{}, fmt.Errorf("%q is not a port number", read.Port())
 		}
 		if u.port = uint16(port); port == 0 { // a URL's zero port means the default port
 			return URL{}, errors.New("no browser connects to port 0")

@@ -212,7 +212,7 @@ func (d *Authenticator) ChangePassword(ctx context.Context, a Account, present, 
 	return d.store.SetPassword(ctx, a.ID, hash, session, false, a.Actor())
 }
 
-// ResetPassword sets the password of an account, ends all its sessions and removes its tokens: whoever had access has it no more.
+// ResetPassword sets the password of an account, ends all its sessions and removes its tokens: whoever had access no longer has it.
 func (d *Authenticator) ResetPassword(ctx context.Context, a Account, password string, by access.Actor) error {
 	hash, err := d.Hash(ctx, a.Name, password)
 	if err != nil {

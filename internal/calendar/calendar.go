@@ -51,7 +51,7 @@ const (
 	maxSteps = 75_000
 )
 
-// Read reads a calendar file. It returns an [*Error] if the file is no calendar. It skips events that cannot be read, and lists them in Left. It stops
+// Read reads a calendar file. It returns an [*Error] if the file is not a calendar. It skips events that cannot be read, and lists them in Left. It stops
 // between two events when the context ends.
 func Read(ctx context.Context, r io.Reader, how Reading) (Calendar, error) {
 	file, err := ical.NewDecoder(io.LimitReader(r, maxBytes)).Decode()

@@ -182,7 +182,7 @@ func (s *sink) Site(id int64, entry string, plain bool, set string) error {
 		return nil
 	}
 	read, err := pattern.Parse(entry)
-	if err != nil { // left out, and told
+	if err != nil { // left out, and reported
 		if len(s.aside) < mostAside {
 			s.aside.Add(revision.KindPack, revision.Meta{}, entry, err)
 		}

@@ -63,7 +63,7 @@ func (at *Progress) set(change func(*Progress)) {
 const deltaKind = "widelark-pack"
 
 // Pull fetches a pack's file and puts it into the catalogue, and keeps how it went. What the source does wrong is recorded with the pack and
-// is no error; the last good state stays. With force, the pack may shrink as much as the file says, and is asked for whole.
+// is not an error; the last good state stays. With force, the pack may shrink as much as the file says, and is asked for whole.
 func (p *Puller) Pull(ctx context.Context, pack Pack, force bool) (Pack, error) {
 	now := p.Now()
 	pack.TriedAt, pack.NextAt = &now, now.Add(pack.Every)

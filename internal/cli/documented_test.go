@@ -113,7 +113,7 @@ func TestHelp(t *testing.T) {
 	command.Walk(root, func(cmd *cobra.Command) {
 		path := cmd.CommandPath()
 		assert.NotEmpty(t, cmd.Short, path)
-		assert.False(t, strings.HasSuffix(cmd.Short, "."), "%s: a short text is no sentence", path)
+		assert.False(t, strings.HasSuffix(cmd.Short, "."), "%s: a short text is not a sentence", path)
 		if reading[cmd.Name()] && cmd.HasParent() && !cmd.HasSubCommands() {
 			assert.NotNil(t, cmd.Flag("output"), "%s reads, and has no -o", path)
 		}

@@ -99,7 +99,7 @@ func TestPackBuild(t *testing.T) {
 	assert.Contains(t, out, "version 2 of 2026-11-20: what changed since version 1 of 3 sites")
 	code, told = d.build("@three.larkpack", "3", "--base", d.path("two.larkpack"))
 	assert.Equal(t, command.ExitCouldNot, code)
-	assert.Contains(t, told, "is no whole pack")
+	assert.Contains(t, told, "is not a whole pack")
 
 	code, told = d.build("@one.larkpack", "1")
 	assert.Equal(t, command.ExitCouldNot, code)

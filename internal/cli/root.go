@@ -101,7 +101,7 @@ func root(a *command.App) *cobra.Command {
 	return root
 }
 
-// knownCommand refuses a first word that is no command, and suggests commands with a similar spelling.
+// knownCommand refuses a first word that is not a command, and suggests commands with a similar spelling.
 func knownCommand(root *cobra.Command, args []string) error {
 	if len(args) == 0 {
 		return nil

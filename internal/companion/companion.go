@@ -56,7 +56,7 @@ func (e *Error) Error() string { return e.Msg }
 func Read(r io.Reader) ([]Host, error) {
 	var har archive
 	if err := json.NewDecoder(r).Decode(&har); err != nil {
-		return nil, &Error{"this is no HAR file: " + err.Error()}
+		return nil, &Error{"this is not a HAR file: " + err.Error()}
 	}
 	if len(har.Log.Entries) == 0 {
 		return nil, &Error{"the recording holds no request; save it after the page has loaded"}

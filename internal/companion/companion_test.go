@@ -27,7 +27,7 @@ func TestRead(t *testing.T) {
 		"login.pass-key.test 1 0 [document] [ferrow-instruments.example] ferrow-instruments.example sends people on to it",
 	}, told)
 	for text, want := range map[string]string{
-		"x": "no HAR file", `{}`: "holds no request", `{"log":{"entries":[{"request":{"url":"data:x"}}]}}`: "no request to a web address",
+		"x": "not a HAR file", `{}`: "holds no request", `{"log":{"entries":[{"request":{"url":"data:x"}}]}}`: "no request to a web address",
 	} {
 		_, err := Read(strings.NewReader(text))
 		assert.ErrorContains(t, err, want)

@@ -111,7 +111,7 @@ func TestMistakes(t *testing.T) {
 		{"policies.yaml", "groups: [Nurses]", "groups: Nurses", "policies.yaml:2:11: groups: a list is wanted: lines that begin with a dash"},
 		{"policies.yaml", "groups: [Nurses]", "groups: [Doctors]", `policies.yaml:2:12: groups[0]: there is no group "Doctors"`},
 		{"policies.yaml", "schedule: Office hours", "schedule: Night", `policies.yaml:6:19: rules[0].when.schedule: there is no schedule "Night"`},
-		{"policies.yaml", "methods: [POST]", "methods: [P0ST]", `"P0ST" is no method of HTTP`},
+		{"policies.yaml", "methods: [POST]", "methods: [P0ST]", `"P0ST" is not a method of HTTP`},
 		{"policies.yaml", "- name: 'Ward: floor'", "- name: Ward\n  otherwise: allow\n- name: ward", `policies.yaml:3:3: "ward" stands in line 1 already`},
 		{"scorecards.yaml", "threshold: 10", "threshold: ten", `scorecards.yaml:3:14: threshold: a number is wanted, not "ten"`},
 		{"scorecards.yaml", "off: true", "off: 1", `off: true or false is wanted, not "1"`},

@@ -299,7 +299,7 @@ func (r *reading) row(path string, kind revision.Kind, value map[string]any, o *
 			key = revision.KeyOf(o.Name)
 		}
 		if !classify.ValidKey(key) {
-			return nil, nil, &revision.FieldError{Field: "key", Msg: fmt.Sprintf("%q is no key: letters a to z, digits and hyphens", key)}
+			return nil, nil, &revision.FieldError{Field: "key", Msg: fmt.Sprintf("%q is not a key: letters a to z, digits and hyphens", key)}
 		}
 		o.ID = r.id(kind, o.Name)
 		body["key"], body["family"], body["adds"] = key, text(value, "family"), value["adds"] == true
@@ -349,7 +349,7 @@ func (r *reading) row(path string, kind revision.Kind, value map[string]any, o *
 		body = map[string]any{"uid": o.ID.String(), "entry": o.Name, "key": e.Pattern.Key(), "categories": texts(value, "categories"), "reason": reason}
 		if at := text(value, "at"); at != "" {
 			if _, err := time.Parse(time.RFC3339Nano, at); err != nil {
-				return nil, nil, &revision.FieldError{Field: "at", Msg: fmt.Sprintf("%q is no moment as 2026-12-24T09:30:00Z", at)}
+				return nil, nil, &revision.FieldError{Field: "at", Msg: fmt.Sprintf("%q is not a moment as 2026-12-24T09:30:00Z", at)}
 			}
 			body["at"] = at
 		}

@@ -157,7 +157,7 @@ func (r *roster) direct() *directory.Directory {
 				if addr, err := netip.ParseAddr(m.Address); err == nil {
 					g.Ranges = append(g.Ranges, netip.PrefixFrom(addr, addr.BitLen()))
 				} else {
-					asides.Add(revision.KindMachine, r.objects[ref.ID].Meta, m.Address, fmt.Errorf("%q is no address", m.Address))
+					asides.Add(revision.KindMachine, r.objects[ref.ID].Meta, m.Address, fmt.Errorf("%q is not an address", m.Address))
 				}
 			}
 		}

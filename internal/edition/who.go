@@ -76,7 +76,7 @@ func (s *State) Find(field string, who Who) (asker Asker, err error) {
 		return asker, err
 	}
 	if asker.Address, err = netip.ParseAddr(strings.TrimSpace(who.Address)); err != nil || asker.Address.Zone() != "" {
-		return asker, &revision.FieldError{Field: field + ".address", Msg: fmt.Sprintf("%q is no address, as 10.40.9.7", who.Address)}
+		return asker, &revision.FieldError{Field: field + ".address", Msg: fmt.Sprintf("%q is not an address, as 10.40.9.7", who.Address)}
 	}
 	asker.Address = asker.Address.Unmap()
 	asker.Machine = s.machine(asker.Address)

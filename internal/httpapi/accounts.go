@@ -80,7 +80,7 @@ func (s *server) registerAccounts(api huma.API) {
 		}
 		return accountBody(made), nil
 	})
-	huma.Register(api, operation("removeAccount", http.MethodDelete, "/accounts/{id}", "Accounts", "Let somebody sign in no more; sessions and tokens end at once; for owners", 403, 404, 409),
+	huma.Register(api, operation("removeAccount", http.MethodDelete, "/accounts/{id}", "Accounts", "Remove an account; its sessions and tokens end at once; for owners", 403, 404, 409),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.Accounts.RemoveAccount(ctx, in.ID, actor(ctx)); err != nil {
 				return nil, s.problem(ctx, err)

@@ -28,7 +28,7 @@ func TestOperationsAreActs(t *testing.T) {
 		}
 	}
 	for _, id := range append(slices.Collect(maps.Keys(actOf)), anybody...) {
-		assert.True(t, registered[id], "%s is no operation any more", id)
+		assert.True(t, registered[id], "%s is not an operation any more", id)
 	}
 	for act := range operations {
 		assert.Contains(t, access.Acts(), act)

@@ -76,8 +76,8 @@ type editEntriesInput struct {
 	MayMatch
 	Body struct {
 		Which Selection `json:"which"`
-		Note  *string   `json:"note,omitempty" maxLength:"4000" doc:"The new note; empty takes it away"`
-		Until *string   `json:"until,omitempty" doc:"The new last day, as 2026-12-24; empty takes it away"`
+		Note  *string   `json:"note,omitempty" maxLength:"4000" doc:"The new note; empty removes it"`
+		Until *string   `json:"until,omitempty" doc:"The new last day, as 2026-12-24; empty removes it"`
 		Off   *bool     `json:"off,omitempty" doc:"Whether the entries are kept, but not in force"`
 	}
 }
@@ -210,7 +210,7 @@ func (s *server) editEntries(ctx context.Context, in *editEntriesInput) (*editEn
 	return out, nil
 }
 
-// rewriteList takes all lines or, if one of them is no entry or occurs twice, none.
+// rewriteList takes all lines or, if one of them is not an entry or occurs twice, none.
 func (s *server) rewriteList(ctx context.Context, in *textInput) (*reportOutput, error) {
 	version, err := in.version()
 	if err != nil {

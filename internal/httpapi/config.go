@@ -262,7 +262,7 @@ func (s *server) entriesDiffer(ctx context.Context, list uuid.UUID, there bool, 
 		return nil, nil
 	}
 	d := &EntryDifference{First: []EntryChange{}}
-	tell := func(c EntryChange) {
+	emit := func(c EntryChange) {
 		if len(d.First) < shownEntries {
 			d.First = append(d.First, c)
 		}
@@ -272,17 +272,17 @@ func (s *server) entriesDiffer(ctx context.Context, list uuid.UUID, there bool, 
 		switch {
 		case !ok:
 			d.Added++
-			tell(EntryChange{After: e.String()})
+			emit(EntryChange{After: e.String()})
 		case before != e:
 			d.Edited++
-			tell(EntryChange{Before: before.String(), After: e.String()})
+			emit(EntryChange{Before: before.String(), After: e.String()})
 		}
 		delete(left, key(e))
 	}
 	for _, k := range order {
 		if e, gone := left[k]; gone {
 			d.Removed++
-			tell(EntryChange{Before: e.String()})
+			emit(EntryChange{Before: e.String()})
 			delete(left, k)
 		}
 	}
@@ -321,7 +321,7 @@ func (s *server) differenceBodies(ctx context.Context, states []revision.ObjectS
 	byText := func(id string) string { return object(uuid.MustParse(id)) }
 	names := change.Names{Names: h.Names(), Object: object}
 	names.List, names.Schedule, names.Card = byText, byText, byText
-	told := make([]ObjectDifference, len(states))
+	differences := make([]ObjectDifference, len(states))
 	for i, st := range states {
 		d := ObjectDifference{ID: st.ID, Kind: st.Kind, Name: st.Name(), What: "changed", By: st.By, At: st.At, Lines: []DifferenceLine{}}
 		switch {
@@ -340,7 +340,7 @@ func (s *server) differenceBodies(ctx context.Context, states []revision.ObjectS
 		if st.Entries != nil {
 			d.Entries = &EntryDifference{Added: st.Entries.Added, Edited: st.Entries.Edited, Removed: st.Entries.Removed, First: []EntryChange{}}
 		}
-		told[i] = d
+		differences[i] = d
 	}
-	return told, nil
+	return differences, nil
 }

@@ -164,7 +164,7 @@ type ChangedLine struct {
 	Changes []string `json:"changes" doc:"What was read differently than written, a clause each"`
 }
 
-// RefusedLine is a line that is no entry.
+// RefusedLine is a line that is not an entry.
 type RefusedLine struct {
 	Line       int          `json:"line" doc:"1-based"`
 	Column     int          `json:"column" doc:"1-based, in characters"`
@@ -223,7 +223,7 @@ func shown(text string) string {
 func (s *server) registerEntries(api huma.API) {
 	huma.Register(api, operation("getEntries", http.MethodGet, "/lists/{id}/entries", "Entries", "Entries of a list, page by page", 404, 422), s.getEntries)
 	huma.Register(api, operation("findEntries", http.MethodGet, "/entries", "Entries", "Entries of all lists that mention a text", 422), s.findEntries)
-	add := operation("addEntries", http.MethodPost, "/lists/{id}/entries", "Entries", "Add lines to a list; bad ones are reported and do not spoil the others", 404, 412, 422)
+	add := operation("addEntries", http.MethodPost, "/lists/{id}/entries", "Entries", "Add lines to a list; bad ones are reported and do not stop the others", 404, 412, 422)
 	add.MaxBodyBytes = 16 << 20
 	huma.Register(api, add, func(ctx context.Context, in *addEntriesInput) (*reportOutput, error) {
 		for i, line := range in.Body.Lines {

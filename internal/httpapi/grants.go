@@ -113,12 +113,12 @@ func (s *server) grants(ctx context.Context, in *grantsInput) (*grantsOutput, er
 
 // grantBodies turns grants into answers, with the names of what they refer to.
 func (s *server) grantBodies(ctx context.Context, found []standing.Grant) ([]Grant, error) {
-	told := make([]Grant, len(found))
+	bodies := make([]Grant, len(found))
 	var refs []*Ref
 	for i, g := range found {
-		told[i] = Grant{g.ID, g.GrantBody, g.MadeAt, g.MadeBy, g.EndedAt, g.EndedBy, g.Kept, "in force"}
+		bodies[i] = Grant{g.ID, g.GrantBody, g.MadeAt, g.MadeBy, g.EndedAt, g.EndedBy, g.Kept, "in force"}
 		if !s.Now().Before(g.End()) {
-			told[i].State = "over"
+			bodies[i].State = "over"
 		}
 		g.Exception().Refs(func(_ string, _ revision.Kind, ref *Ref) { refs = append(refs, ref) })
 	}
@@ -126,18 +126,18 @@ func (s *server) grantBodies(ctx context.Context, found []standing.Grant) ([]Gra
 	if err != nil {
 		return nil, err
 	}
-	for _, ref := range refs { // they are shared with the grants told
+	for _, ref := range refs { // they are shared with the bodies
 		ref.Name = names[ref.ID]
 	}
-	return told, nil
+	return bodies, nil
 }
 
 func (s *server) grantAnswer(ctx context.Context, g standing.Grant) (*grantOutput, error) {
-	told, err := s.grantBodies(ctx, []standing.Grant{g})
+	bodies, err := s.grantBodies(ctx, []standing.Grant{g})
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	return &grantOutput{told[0]}, nil
+	return &grantOutput{bodies[0]}, nil
 }
 
 func (s *server) addGrant(ctx context.Context, in *newGrantInput) (*grantOutput, error) {
@@ -254,9 +254,9 @@ func (s *server) keepGrant(ctx context.Context, in *keepGrantInput) (*keptGrantO
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	told, err := tell(ctx, s, s.exceptionKind(), []revision.Object{o})
+	bodies, err := answersOf(ctx, s, s.exceptionKind(), []revision.Object{o})
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	return &keptGrantOutput{told[0]}, nil
+	return &keptGrantOutput{bodies[0]}, nil
 }

@@ -111,7 +111,7 @@ func (s *server) registerHistory(api huma.API) {
 			}
 			return out, nil
 		})
-	huma.Register(api, operation("takeBack", http.MethodPost, "/lists/{id}/take-back", "History", "Bring a past state of a list's entries again", 404, 412, 422),
+	huma.Register(api, operation("takeBack", http.MethodPost, "/lists/{id}/take-back", "History", "Restore a past state of a list's entries", 404, 412, 422),
 		func(ctx context.Context, in *takeBackInput) (*listOutput, error) {
 			version, err := in.version()
 			if err != nil {

@@ -36,7 +36,7 @@ type lookupsOutput struct {
 // Lookup is the classification of a URL.
 type Lookup struct {
 	Input      string      `json:"input" doc:"The URL as given"`
-	Problem    string      `json:"problem,omitempty" doc:"Why the input is no URL; the other fields are left out then"`
+	Problem    string      `json:"problem,omitempty" doc:"Why the input is not a URL; the other fields are left out then"`
 	URL        string      `json:"url,omitempty" doc:"The canonical URL"`
 	Class      *Class      `json:"class,omitempty"`
 	Neighbours []Neighbour `json:"neighbours,omitempty" doc:"From the registrable domain to the page"`

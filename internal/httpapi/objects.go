@@ -172,17 +172,17 @@ type objectView struct {
 	policies map[uuid.UUID][]Ref
 }
 
-// tell turns objects into answers, with the names of what they refer to.
-func tell[T, I any](ctx context.Context, s *server, k objects[T, I], found []revision.Object) ([]T, error) {
+// answersOf turns objects into answers, with the names of what they refer to.
+func answersOf[T, I any](ctx context.Context, s *server, k objects[T, I], found []revision.Object) ([]T, error) {
 	view, err := s.view(ctx, k.kind)
 	if err != nil {
 		return nil, err
 	}
 	var refs []*Ref
-	told := make([]T, len(found))
+	answers := make([]T, len(found))
 	bodies := make([]revision.Body, len(found))
 	for i, o := range found {
-		if told[i], bodies[i], err = k.make(view, o); err != nil {
+		if answers[i], bodies[i], err = k.make(view, o); err != nil {
 			return nil, err
 		}
 		bodies[i].Refs(func(_ string, _ revision.Kind, ref *Ref) { refs = append(refs, ref) })
@@ -194,7 +194,7 @@ func tell[T, I any](ctx context.Context, s *server, k objects[T, I], found []rev
 	for _, ref := range refs {
 		ref.Name = names[ref.ID]
 	}
-	return told, nil
+	return answers, nil
 }
 
 // idsOf returns the ids of references, each once.
@@ -247,12 +247,12 @@ func registerObjects[T, I any](s *server, api huma.API, k objects[T, I]) {
 	if k.kind == revision.KindPolicy { // the baseline is for owners
 		failures = append(failures, 403)
 	}
-	telling := func(ctx context.Context, o revision.Object) (*objectOutput[T], error) {
-		told, err := tell(ctx, s, k, []revision.Object{o})
+	answer := func(ctx context.Context, o revision.Object) (*objectOutput[T], error) {
+		answers, err := answersOf(ctx, s, k, []revision.Object{o})
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		return &objectOutput[T]{etag(o.Version), told[0]}, nil
+		return &objectOutput[T]{etag(o.Version), answers[0]}, nil
 	}
 	change := func(ctx context.Context, c revision.ObjectChange) (*objectOutput[T], error) {
 		if body, ok := c.Body.(*revision.ExceptionBody); ok && c.ID != uuid.Nil {
@@ -279,7 +279,7 @@ func registerObjects[T, I any](s *server, api huma.API, k objects[T, I]) {
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		return telling(ctx, made[0])
+		return answer(ctx, made[0])
 	}
 	if k.kind != revision.KindPerson { // they are many, and come in pages
 		huma.Register(api, operation("get"+k.many, http.MethodGet, k.path, k.many, k.many+", by name"),
@@ -296,7 +296,7 @@ func registerObjects[T, I any](s *server, api huma.API, k objects[T, I]) {
 				}
 				out := &objectsOutput[T]{}
 				out.Body.Total = len(found)
-				if out.Body.Items, err = tell(ctx, s, k, found); err != nil {
+				if out.Body.Items, err = answersOf(ctx, s, k, found); err != nil {
 					return nil, s.problem(ctx, err)
 				}
 				return out, nil
@@ -308,7 +308,7 @@ func registerObjects[T, I any](s *server, api huma.API, k objects[T, I]) {
 			if err != nil {
 				return nil, s.problem(ctx, err)
 			}
-			return telling(ctx, o)
+			return answer(ctx, o)
 		})
 	huma.Register(api, operation("put"+k.one, http.MethodPut, k.path+"/{id}", k.many, "Make "+k.article+" as it is given, whole", failures...),
 		func(ctx context.Context, in *putObjectInput[I]) (*objectOutput[T], error) {

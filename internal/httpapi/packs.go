@@ -274,8 +274,8 @@ func (s *server) registerPacks(api huma.API) {
 		return s.packAnswer(ctx, p, err)
 	})
 	huma.Register(api, operation("acceptPack", http.MethodPost, "/packs/{id}/accept", "Packs", "Put the update that waits in force", 404, 412), s.settlePack(s.acceptPack))
-	huma.Register(api, operation("refusePack", http.MethodPost, "/packs/{id}/refuse", "Packs", "Leave the update that waits aside; a later one is asked for again", 404, 412), s.settlePack(s.refusePack))
-	huma.Register(api, operation("undoPack", http.MethodPost, "/packs/{id}/undo", "Packs", "Put the state of before in force again; done twice, it changes nothing", 404, 409),
+	huma.Register(api, operation("refusePack", http.MethodPost, "/packs/{id}/refuse", "Packs", "Refuse the update that waits; the next one waits again", 404, 412), s.settlePack(s.refusePack))
+	huma.Register(api, operation("undoPack", http.MethodPost, "/packs/{id}/undo", "Packs", "Put the previous state in force again; doing it twice changes nothing", 404, 409),
 		func(ctx context.Context, in *ByID) (*packOutput, error) {
 			p, err := s.Packs.Undo(ctx, in.ID, actor(ctx))
 			return s.loadedPack(ctx, p, err)
@@ -311,7 +311,7 @@ func (s *server) registerPacks(api huma.API) {
 			}
 			return nil, nil
 		})
-	huma.Register(api, operation("distrustKey", http.MethodDelete, "/pack-keys", "Packs", "Trust a key no more; what came with it stays; for owners", 403, 404),
+	huma.Register(api, operation("distrustKey", http.MethodDelete, "/pack-keys", "Packs", "Stop trusting a key; what was signed with it stays; for owners", 403, 404),
 		func(ctx context.Context, in *distrustInput) (*struct{}, error) {
 			if err := s.Packs.Distrust(ctx, in.Key, actor(ctx)); err != nil {
 				return nil, s.problem(ctx, err)

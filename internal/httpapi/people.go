@@ -207,7 +207,7 @@ func (s *server) getPeople(ctx context.Context, in *peopleInput) (*objectsOutput
 			page = append(page, o)
 		}
 	}
-	if out.Body.Items, err = tell(ctx, s, personKind, page); err != nil {
+	if out.Body.Items, err = answersOf(ctx, s, personKind, page); err != nil {
 		return nil, s.problem(ctx, err)
 	}
 	return out, nil
@@ -322,7 +322,7 @@ func (s *server) whoIs(ctx context.Context, in *whoInput) (*whoOutput, error) {
 		}
 		found = append(found, o)
 	}
-	if out.Body.Exceptions, err = tell(ctx, s, s.exceptionKind(), found); err == nil {
+	if out.Body.Exceptions, err = answersOf(ctx, s, s.exceptionKind(), found); err == nil {
 		out.Body.Grants, err = s.grantBodies(ctx, granted)
 	}
 	if err != nil {

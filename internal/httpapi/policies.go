@@ -312,13 +312,13 @@ func (s *server) registerPolicies(api huma.API) {
 			plan, st := h.Plan(who.Group.ID, from, in.Days), h.Standing(who)
 			out := &planOutput{Body: DayPlan{Group: ref(*who.Group), From: from, To: schedule.DaysLater(from, in.Days, h.Zone), Else: segments(h, plan.Else), Rows: []PlanRow{}, Policies: refsOf(st.Policies)}}
 			for _, row := range plan.Rows {
-				told := PlanRow{Kind: "category", Strip: segments(h, row.Strip)}
+				planned := PlanRow{Kind: "category", Strip: segments(h, row.Strip)}
 				if row.List != nil {
-					told.Kind, told.Name = "list", row.List.Name
+					planned.Kind, planned.Name = "list", row.List.Name
 				} else {
-					told.Name = row.Category.Name
+					planned.Name = row.Category.Name
 				}
-				out.Body.Rows = append(out.Body.Rows, told)
+				out.Body.Rows = append(out.Body.Rows, planned)
 			}
 			return out, nil
 		})

@@ -302,7 +302,7 @@ func (s *server) differences(ctx context.Context, from, to int64) ([]ObjectDiffe
 	if err != nil {
 		return nil, err
 	}
-	told, err := s.differenceBodies(ctx, states, called)
+	bodies, err := s.differenceBodies(ctx, states, called)
 	if err != nil {
 		return nil, err
 	}
@@ -312,10 +312,10 @@ func (s *server) differences(ctx context.Context, from, to int64) ([]ObjectDiffe
 			if err != nil {
 				return nil, err
 			}
-			told[i].Entries.First = entryChanges(found)
+			bodies[i].Entries.First = entryChanges(found)
 		}
 	}
-	return told, nil
+	return bodies, nil
 }
 
 func entryChanges(found []revision.Difference) []EntryChange {

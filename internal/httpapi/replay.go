@@ -342,11 +342,11 @@ func (s *server) replay(ctx context.Context, in *replayInput) (*replayOutput, er
 		return nil, s.problem(ctx, err)
 	}
 	for _, one := range r.Shown {
-		told := ReplayRequest{At: one.At, Person: names[one.Person], Method: one.Method, URL: one.URL, Before: one.Before, After: one.After, By: one.By}
+		request := ReplayRequest{At: one.At, Person: names[one.Person], Method: one.Method, URL: one.URL, Before: one.Before, After: one.After, By: one.By}
 		if one.Address.IsValid() {
-			told.Address = one.Address.String()
+			request.Address = one.Address.String()
 		}
-		o.Records = append(o.Records, told)
+		o.Records = append(o.Records, request)
 	}
 	return out, nil
 }

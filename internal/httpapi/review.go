@@ -122,8 +122,8 @@ func (s *server) checkFound(ctx context.Context, key string) error {
 	return err
 }
 
-// findings tells what was found, with what was said about it, and how much of it nobody accepted.
-func (s *server) findings(ctx context.Context, found []review.Finding) (told []ReviewFinding, open int, err error) {
+// findings returns what was found, with what was said about it, and how many findings nobody accepted.
+func (s *server) findings(ctx context.Context, found []review.Finding) (bodies []ReviewFinding, open int, err error) {
 	accepted, err := s.Publishing.Acceptances(ctx)
 	if err != nil {
 		return nil, 0, err
@@ -134,7 +134,7 @@ func (s *server) findings(ctx context.Context, found []review.Finding) (told []R
 			said[a.Key] = Acceptance{a.Reason, a.Until, a.At, a.By}
 		}
 	}
-	told = make([]ReviewFinding, len(found))
+	bodies = make([]ReviewFinding, len(found))
 	for i, f := range found {
 		one := ReviewFinding{Key: f.Key, Kind: f.Kind, Severity: f.Severity, At: FindingPlace(f.At), By: (*FindingPlace)(f.By), Text: f.Text, Why: f.Why, Shown: f.Shown}
 		if f.Fix != nil {
@@ -145,7 +145,7 @@ func (s *server) findings(ctx context.Context, found []review.Finding) (told []R
 		} else {
 			open++
 		}
-		told[i] = one
+		bodies[i] = one
 	}
-	return told, open, nil
+	return bodies, open, nil
 }

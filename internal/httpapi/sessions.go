@@ -188,7 +188,7 @@ func (s *server) noteRefused(ctx context.Context, name, address string) error {
 }
 
 func (s *server) registerSessions(api huma.API) {
-	health := operation("getHealth", http.MethodGet, "/health", "Service", "Does the service run, and can it keep anything?")
+	health := operation("getHealth", http.MethodGet, "/health", "Service", "Whether the service runs and can store changes")
 	huma.Register(api, health, func(ctx context.Context, _ *struct{}) (*healthOutput, error) {
 		out := &healthOutput{}
 		out.Body.Version, out.Body.Database = s.Version, "answers"
@@ -217,7 +217,7 @@ func (s *server) registerSessions(api huma.API) {
 		s.Sessions.Put(ctx, sessionID, session.ID.String())
 		return accountBody(who), nil
 	})
-	// Public, so that asking is no failure: browsers write every failed request to their console.
+	// Public, so that asking is not a failure: browsers write every failed request to their console.
 	whoAmI := operation("whoAmI", http.MethodGet, "/session", "Sign-in", "Who is signed in, if anybody", 401)
 	huma.Register(api, whoAmI, func(ctx context.Context, in *whoAmIInput) (*sessionOutput, error) {
 		who, err := s.identify(ctx, in.Authorization)

@@ -12,7 +12,7 @@ const silentDatabase = "The database does not answer at the moment. Try again sh
 // errSilent is why a request ends that the database left without an answer.
 var errSilent = errors.New("the database is silent")
 
-// answering sends operations away while the database is silent, those in hand too: a wait for it would have no end. Its health is told
+// answering sends operations away while the database is silent, those in hand too: a wait for it would have no end. Its health is reported
 // all the same, and the console's files are there.
 func answering(silent func() <-chan struct{}, next http.Handler) http.Handler {
 	if silent == nil {

@@ -90,7 +90,7 @@ func (s *server) registerSources(api huma.API) {
 			return &sourceOutput{sourceBody(source)}, nil
 		})
 	huma.Register(api, operation("setSource", http.MethodPut, "/lists/{id}/source", "Sources", "Have a list pulled from an address", 403, 404, 422), s.setSource)
-	huma.Register(api, operation("removeSource", http.MethodDelete, "/lists/{id}/source", "Sources", "Pull a list no more; its entries stay", 403, 404),
+	huma.Register(api, operation("removeSource", http.MethodDelete, "/lists/{id}/source", "Sources", "Stop pulling a list; its entries stay", 403, 404),
 		func(ctx context.Context, in *ByID) (*struct{}, error) {
 			if err := s.Sources.RemoveSource(ctx, in.ID, actor(ctx)); err != nil {
 				return nil, s.problem(ctx, err)

@@ -26,7 +26,7 @@ type trialsInput struct {
 	Body struct {
 		URLs []string `json:"urls" minItems:"1" maxItems:"10000" doc:"As a person types them or a log has them; without a scheme https is meant"`
 		edition.Circumstances
-		Outlook bool `json:"outlook,omitempty" doc:"With what is to come: until, the week, what would turn it round; for at most 20 URLs"`
+		Outlook bool `json:"outlook,omitempty" doc:"With what is to come: until, the week, what would change the verdict; for at most 20 URLs"`
 		Brief   bool `json:"brief,omitempty" doc:"Without steps, matches and classification"`
 	}
 }
@@ -44,7 +44,7 @@ type trialsOutput struct {
 // Trial is what happens to one URL.
 type Trial struct {
 	Input    string         `json:"input" doc:"The URL as given"`
-	Problem  string         `json:"problem,omitempty" doc:"Why the input is no URL; the other fields are left out then"`
+	Problem  string         `json:"problem,omitempty" doc:"Why the input is not a URL; the other fields are left out then"`
 	URL      string         `json:"url,omitempty" doc:"The canonical URL that was decided on"`
 	Verdict  policy.Verdict `json:"verdict,omitempty" enum:"allow,watch,hold,block"`
 	Sight    weburl.Sight   `json:"sight,omitempty" enum:"name,tunnel,full" doc:"At which it was decided"`
@@ -261,11 +261,11 @@ func (s *server) try(ctx context.Context, in *trialsInput) (*trialsOutput, error
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	t := telling{h, naming{h.Snapshot.Config().Taxonomy}, in.Body.Brief}
+	t := answer{h, naming{h.Snapshot.Config().Taxonomy}, in.Body.Brief}
 	out := &trialsOutput{}
 	out.Body.DraftVersion, out.Body.Revision, out.Body.Who, out.Body.At = answers.DraftVersion, answers.Revision, askerBody(answers.Asked.Who), answers.Asked.At
 	out.Body.Trials = make([]Trial, len(answers.Answers))
-	const share = 256 // telling takes longer than deciding, so many are shared out
+	const share = 256 // answer takes longer than deciding, so many are shared out
 	var group hands.Group
 	for begin := 0; begin < len(answers.Answers); begin += share {
 		group.Go(func() {
@@ -278,69 +278,69 @@ func (s *server) try(ctx context.Context, in *trialsInput) (*trialsOutput, error
 	return out, nil
 }
 
-// telling makes answers of trials.
-type telling struct {
+// answer makes answers of trials.
+type answer struct {
 	state *edition.State
 	names naming
 	brief bool
 }
 
-func (t telling) trial(a *trial.Answer) Trial {
+func (t answer) trial(a *trial.Answer) Trial {
 	if a.Problem != "" {
 		return Trial{Input: a.Input, Problem: a.Problem}
 	}
 	e := &a.Explanation
-	told := Trial{Input: a.Input, URL: a.URL.String(), Verdict: a.Verdict, Sight: a.Sight, Because: e.Because, AtFull: a.AtFull, Full: a.FullBecause, Provisos: e.Decision.Provisos.String()}
+	answer := Trial{Input: a.Input, URL: a.URL.String(), Verdict: a.Verdict, Sight: a.Sight, Because: e.Because, AtFull: a.AtFull, Full: a.FullBecause, Provisos: e.Decision.Provisos.String()}
 	if e.Decider >= 0 && e.Steps[e.Decider].Rule != "" {
 		step := t.step(&e.Steps[e.Decider])
-		told.Decider = &step
+		answer.Decider = &step
 	}
 	if a.Journey != nil {
-		told.Sees, told.Stops = a.Journey.Sees, []Stop{}
+		answer.Sees, answer.Stops = a.Journey.Sees, []Stop{}
 		for _, stop := range a.Journey.Stops {
-			told.Stops = append(told.Stops, Stop{stop.Gate, stop.Sight, stop.Explanation.Decision.Verdict, stop.Explanation.Because, stop.Opened})
+			answer.Stops = append(answer.Stops, Stop{stop.Gate, stop.Sight, stop.Explanation.Decision.Verdict, stop.Explanation.Because, stop.Opened})
 		}
 	}
 	if a.Outlook != nil {
-		told.Outlook = t.outlook(a.Outlook)
+		answer.Outlook = t.outlook(a.Outlook)
 	}
 	if t.brief {
-		return told
+		return answer
 	}
 	for i := range e.Steps {
-		told.Steps = append(told.Steps, t.step(&e.Steps[i]))
+		answer.Steps = append(answer.Steps, t.step(&e.Steps[i]))
 	}
-	told.Matches, told.Class = matches(e.Hits), t.names.class(e.Class)
-	told.Belongs = &Belongs{refsOf(e.Groups), refOf(e.Network), refsOf(e.Policies)}
-	return told
+	answer.Matches, answer.Class = matches(e.Hits), t.names.class(e.Class)
+	answer.Belongs = &Belongs{refsOf(e.Groups), refOf(e.Network), refsOf(e.Policies)}
+	return answer
 }
 
-func (t telling) step(step *policy.Step) Step {
-	told := Step{
+func (t answer) step(step *policy.Step) Step {
+	answer := Step{
 		Rung: step.Rung, Policy: step.Policy, Rule: step.Rule, ID: step.PolicyID + step.ID, RuleID: step.RuleID, Grant: step.Grant, Place: int(step.Place), Then: step.Then,
 		Outcome: step.Outcome, When: step.When, Missing: step.Missing, By: policy.Reasons(step.Evidence),
 	}
 	if !step.Next.IsZero() {
 		next := step.Next.In(t.state.Zone)
-		told.Next = &next
+		answer.Next = &next
 	}
 	if len(step.Evidence) == 0 {
-		return told
+		return answer
 	}
 	first := step.Evidence[0]
 	if first.List != nil {
 		list := listRef(*first.List)
-		told.List = &list
+		answer.List = &list
 	}
 	if first.Category != nil {
 		category := t.names.ref(first.Category.Key)
-		told.Category = &category
+		answer.Category = &category
 	}
 	if first.Entry != nil {
 		entry := entryRef(*first.Entry)
-		told.Entry = &entry
+		answer.Entry = &entry
 	}
-	return told
+	return answer
 }
 
 // whomBody says for whom an exception would be.
@@ -352,11 +352,11 @@ func whomBody(w policy.Whom) revision.WhomBody {
 	return whom
 }
 
-func (t telling) outlook(o *trial.Outlook) *Outlook {
-	told := &Outlook{Week: segments(t.state, o.Week), Flips: []Flip{}}
+func (t answer) outlook(o *trial.Outlook) *Outlook {
+	answer := &Outlook{Week: segments(t.state, o.Week), Flips: []Flip{}}
 	if !o.Until.IsZero() {
 		until := o.Until.In(t.state.Zone)
-		told.Until = &until
+		answer.Until = &until
 	}
 	for _, f := range o.Flips {
 		flip := Flip{Kind: f.Kind, Text: f.Text, Verdict: f.Verdict, Category: f.Category, Entry: f.Entry}
@@ -384,9 +384,9 @@ func (t telling) outlook(o *trial.Outlook) *Outlook {
 		case policy.Correct:
 			flip.Pattern = f.Pattern.String()
 		}
-		told.Flips = append(told.Flips, flip)
+		answer.Flips = append(answer.Flips, flip)
 	}
-	return told
+	return answer
 }
 
 func idRefs(ids []string) []Ref {
@@ -458,16 +458,16 @@ func (s *server) matrix(ctx context.Context, in *matrixInput) (*matrixOutput, er
 		out.Body.Who = append(out.Body.Who, askerBody(asker))
 	}
 	for i, row := range cells {
-		told := MatrixRow{Input: b.URLs[i], Cells: []Cell{}}
+		answer := MatrixRow{Input: b.URLs[i], Cells: []Cell{}}
 		if _, err := weburl.Parse(b.URLs[i]); err != nil {
-			told.Problem = "it is no URL"
-			out.Body.Rows = append(out.Body.Rows, told)
+			answer.Problem = "it is not a URL"
+			out.Body.Rows = append(out.Body.Rows, answer)
 			continue
 		}
 		for _, cell := range row {
-			told.Cells = append(told.Cells, Cell{cell.Decision.Verdict, h.Snapshot.Source(cell.Decision)})
+			answer.Cells = append(answer.Cells, Cell{cell.Decision.Verdict, h.Snapshot.Source(cell.Decision)})
 		}
-		out.Body.Rows = append(out.Body.Rows, told)
+		out.Body.Rows = append(out.Body.Rows, answer)
 	}
 	return out, nil
 }
@@ -518,7 +518,7 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 	out := &compareTrialsOutput{}
 	out.Body.DraftVersion = h.DraftVersion
 	var sides [2]trial.Answer
-	var tell [2]telling // each in the words of what it was asked of: the draft's names are not those of a revision
+	var tell [2]answer // each in the words of what it was asked of: the draft's names are not those of a revision
 	for i, side := range []struct {
 		field string
 		c     edition.Circumstances
@@ -528,7 +528,7 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 		if err != nil {
 			return nil, s.problem(ctx, err)
 		}
-		tell[i] = telling{h, naming{h.Snapshot.Config().Taxonomy}, false}
+		tell[i] = answer{h, naming{h.Snapshot.Config().Taxonomy}, false}
 		q := trial.Question{URLs: []string{in.Body.URL}, Circumstances: side.c}
 		q.Journey = q.Journey || in.Body.Journey
 		answers, err := trial.Try(ctx, h, side.field, q)
@@ -570,8 +570,8 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 	}
 	for i, step := range []*policy.Step{part.A, part.B} {
 		if step != nil {
-			told := tell[i].step(step)
-			*[]**Step{&out.Body.A1, &out.Body.B1}[i] = &told
+			answer := tell[i].step(step)
+			*[]**Step{&out.Body.A1, &out.Body.B1}[i] = &answer
 		}
 	}
 	nameA, nameB := out.Body.A.Who.Name, out.Body.B.Who.Name

@@ -82,7 +82,7 @@ type Explanation struct {
 	Kind       pattern.Kind `json:"kind,omitempty" enum:"site,host,below,any-ending,host-glob,page-tree,page,path-glob,query,scheme,port,address,word,regex,everything,note"`
 	Explain    string       `json:"explain,omitempty" doc:"What the entry covers, in one sentence"`
 	Changes    []string     `json:"changes,omitempty" doc:"What was read differently than written"`
-	Problem    *RefusedLine `json:"problem,omitempty" doc:"Why the line is no entry; its line counts from 1"`
+	Problem    *RefusedLine `json:"problem,omitempty" doc:"Why the line is not an entry; its line counts from 1"`
 	Costly     bool         `json:"costly,omitempty" doc:"The entry names nothing that a URL would have to hold, so it is tried on every one"`
 	NeedsFull  bool         `json:"needsFull,omitempty" doc:"The entry depends on more than host, port and scheme, so it works only where the whole URL is seen"`
 	NearMisses []NearMiss   `json:"nearMisses,omitempty" doc:"URLs that the entry covers though that can hardly be meant"`

@@ -145,7 +145,7 @@ func ReadTexts(lines []string, reading pattern.Reading, each func(pattern.Line) 
 	return nil
 }
 
-// unmarked drops the line with [exactMark] from the start of a file, as it is no note of the list.
+// unmarked drops the line with [exactMark] from the start of a file, as it is not a note of the list.
 func unmarked(l pattern.Line) pattern.Line {
 	if l.Number == 1 {
 		l.Entries = nil

@@ -65,7 +65,7 @@ func (c *Finder) Taxonomy(ctx context.Context) (classify.Taxonomy, []revision.Ow
 // Found is what a URL is, and what one needs to understand that.
 type Found struct {
 	Input      string
-	Problem    string // why the input is no URL; all below is empty then
+	Problem    string // why the input is not a URL; all below is empty then
 	URL        weburl.URL
 	Answer     classify.Answer
 	Neighbours []Neighbour // from the registrable domain to the page

@@ -59,7 +59,7 @@ func TestReadLDIF(t *testing.T) {
 		Groups: []Group{{nurses, "Ward nurses", ""}, {night, "Night ward", ""}},
 	}, f)
 	for text, want := range map[string]string{
-		"": "nobody is in it", "dn: uid=a\nuid:< file:///etc/hostname\n": "line 2: a value is in another file", "rubbish": "it is no LDIF",
+		"": "nobody is in it", "dn: uid=a\nuid:< file:///etc/hostname\n": "line 2: a value is in another file", "rubbish": "it is not LDIF",
 	} {
 		_, err := ReadLDIF(strings.NewReader(text))
 		assert.ErrorContains(t, err, want, "%q", text)

@@ -74,9 +74,9 @@ func ReadLDIF(r io.Reader) (File, error) {
 	if err := ldif.Unmarshal(bytes.NewReader(text), &parsed); err != nil {
 		var wrong *ldif.ParseError
 		if errors.As(err, &wrong) {
-			return f, &Error{lineOf(wrong.Line), "it is no LDIF there: " + wrong.Message}
+			return f, &Error{lineOf(wrong.Line), "it is not LDIF there: " + wrong.Message}
 		}
-		return f, &Error{0, "it is no LDIF: " + err.Error()}
+		return f, &Error{0, "it is not LDIF: " + err.Error()}
 	}
 	members := map[string][]string{} // keys of groups by keys of people
 	for _, one := range parsed.Entries {

@@ -53,7 +53,11 @@ var (
 	_ catalogue.Store        = (*Store)(nil)
 )
 
-// Open connects to a database and brings its tables up to date. The caller closes the store.
+// opening is how long Open tries to reach a server that is busy or starting.
+const opening = 30 * time.Second
+
+// Open connects to a database and brings its tables up to date. It tries again for half a minute where the server takes connections and does not
+// answer in time; a server that refuses connections is an error at once. The caller closes the store.
 func Open(ctx context.Context, url string) (*Store, error) {
 	config, err := pgxpool.ParseConfig(url)
 	if err != nil {
@@ -66,15 +70,29 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
+	end := time.Now().Add(opening)
+	for {
+		err := prepare(ctx, pool)
+		switch {
+		case err == nil:
+			return &Store{pool, newWatch(pool)}, nil
+		case !errors.Is(err, context.DeadlineExceeded) || ctx.Err() != nil || time.Now().After(end):
+			pool.Close()
+			return nil, err
+		}
+	}
+}
+
+// prepare asks the server for an answer, and brings the tables up to date.
+func prepare(ctx context.Context, pool *pgxpool.Pool) error {
 	if err := pool.Ping(ctx); err != nil {
-		pool.Close()
-		return nil, fmt.Errorf("the database at %s:%d does not answer: %w", config.ConnConfig.Host, config.ConnConfig.Port, err)
+		at := pool.Config().ConnConfig
+		return fmt.Errorf("the database at %s:%d does not answer: %w", at.Host, at.Port, err)
 	}
 	if err := migrate(ctx, pool); err != nil {
-		pool.Close()
-		return nil, fmt.Errorf("the database's tables could not be brought up to date: %w", err)
+		return fmt.Errorf("the database's tables could not be brought up to date: %w", err)
 	}
-	return &Store{pool, newWatch(pool)}, nil
+	return nil
 }
 
 func migrate(ctx context.Context, pool *pgxpool.Pool) error {

@@ -20,7 +20,7 @@ type Aside struct {
 	Problem string    // one sentence
 }
 
-// KindPack stands for packs of the catalogue, which are no objects of the draft.
+// KindPack stands for packs of the catalogue, which are not objects of the draft.
 const KindPack Kind = "pack"
 
 // Asides collects what is set aside while objects are read.

@@ -190,7 +190,7 @@ func ParseWord(text string) (pattern.Pattern, error) {
 		return pattern.Pattern{}, err
 	}
 	if entry.Kind() != pattern.Word || entry.CarveOut || entry.Off || entry.Note != "" || !entry.Until.IsZero() {
-		return pattern.Pattern{}, fmt.Errorf("%s is no word", text)
+		return pattern.Pattern{}, fmt.Errorf("%s is not a word", text)
 	}
 	return entry.Pattern, nil
 }

@@ -74,7 +74,7 @@ func TestScorecardEdits(t *testing.T) {
 		"terms[1].points":                               {Terms: &[]Term{{"bet", 1}, {"odds", -MaxPoints - 1}}},
 		"terms[0].word: ":                               {Terms: &[]Term{{`bet" [off]`, 1}}},
 		"name: longer than 80":                          {Name: new(strings.Repeat("x", 81))},
-		`terms[0].word: "odds" # why is no word`:        {Terms: &[]Term{{`"odds" # why`, 1}}},
+		`terms[0].word: "odds" # why is not a word`:     {Terms: &[]Term{{`"odds" # why`, 1}}},
 		`terms[0].word: "odds" [until 2026-12-24] is n`: {Terms: &[]Term{{`"odds" [until 2026-12-24]`, 1}}},
 	} {
 		_, err := edit.Checked()

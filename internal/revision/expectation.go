@@ -49,7 +49,7 @@ func (b *ExpectationBody) Check() error {
 	if b.Address = strings.TrimSpace(b.Address); b.Address != "" {
 		addr, err := netip.ParseAddr(b.Address)
 		if err != nil || addr.Zone() != "" {
-			return &FieldError{"address", fmt.Sprintf("%q is no address, as 10.40.9.7", b.Address)}
+			return &FieldError{"address", fmt.Sprintf("%q is not an address, as 10.40.9.7", b.Address)}
 		}
 		b.Address = addr.Unmap().String()
 	}
@@ -67,7 +67,7 @@ func (b *ExpectationBody) Check() error {
 	case b.Sight != "" && !slices.Contains(weburl.Sights, b.Sight):
 		return &FieldError{"sight", "there are name, tunnel and full"}
 	case !slices.Contains(policy.Verdicts, b.Verdict):
-		return &FieldError{"verdict", fmt.Sprintf("%q is no verdict: there are allow, watch, hold and block", b.Verdict)}
+		return &FieldError{"verdict", fmt.Sprintf("%q is not a verdict: there are allow, watch, hold and block", b.Verdict)}
 	}
 	return checkDescription(&b.Note)
 }

@@ -21,13 +21,13 @@ func TestExpectationCheck(t *testing.T) {
 		"": func(b *ExpectationBody) { b.Person, b.Address, b.At = ref, "::ffff:10.40.9.7", " tue 12:30 " },
 		"urls: an expectation is about one URL at least": func(b *ExpectationBody) { b.URLs = nil },
 		"urls[1]: ": func(b *ExpectationBody) { b.URLs = []string{"heron.example", "ftp://heron.example"} },
-		`address: "10.40" is no address, as 10.40.9.7`:                           func(b *ExpectationBody) { b.Address = "10.40" },
-		"group: a person has groups of their own: name a person or a group":      func(b *ExpectationBody) { b.Person, b.Group = ref, ref },
-		"schedule: give a moment or a schedule, not both":                        func(b *ExpectationBody) { b.At, b.Schedule = "12:30", ref },
-		"outside: outside what? Name a schedule":                                 func(b *ExpectationBody) { b.Outside = true },
-		`at: "whenever" is no moment`:                                            func(b *ExpectationBody) { b.At = "whenever" },
-		"sight: there are name, tunnel and full":                                 func(b *ExpectationBody) { b.Sight = "blind" },
-		`verdict: "maybe" is no verdict: there are allow, watch, hold and block`: func(b *ExpectationBody) { b.Verdict = "maybe" },
+		`address: "10.40" is not an address, as 10.40.9.7`:                          func(b *ExpectationBody) { b.Address = "10.40" },
+		"group: a person has groups of their own: name a person or a group":         func(b *ExpectationBody) { b.Person, b.Group = ref, ref },
+		"schedule: give a moment or a schedule, not both":                           func(b *ExpectationBody) { b.At, b.Schedule = "12:30", ref },
+		"outside: outside what? Name a schedule":                                    func(b *ExpectationBody) { b.Outside = true },
+		`at: "whenever" is not a moment`:                                            func(b *ExpectationBody) { b.At = "whenever" },
+		"sight: there are name, tunnel and full":                                    func(b *ExpectationBody) { b.Sight = "blind" },
+		`verdict: "maybe" is not a verdict: there are allow, watch, hold and block`: func(b *ExpectationBody) { b.Verdict = "maybe" },
 	} {
 		b := expectation(change)
 		err := b.Check()

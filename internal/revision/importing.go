@@ -29,7 +29,7 @@ type Report struct {
 }
 
 // Import reads a list file and adds what is good in it to a list, in one transaction: either all of it is kept or, where an
-// error is returned, nothing. Bad lines do not spoil the others; the report tells them. A file without a single entry never
+// error is returned, nothing. Bad lines do not stop the others; the report tells them. A file without a single entry never
 // replaces a list: that is a [*FieldError].
 func Import(ctx context.Context, store Store, list uuid.UUID, r io.Reader, reading pattern.Reading, how Merging, version int64, by access.Actor) (List, Report, error) {
 	return ImportLines(ctx, store, list, func(each func(pattern.Line) error) error { return pattern.ReadLines(r, reading, each) }, how, version, by)
@@ -82,7 +82,7 @@ func Gather(ctx context.Context, lines func(each func(pattern.Line) error) error
 	return batch, report, err
 }
 
-// errEnough stops the reading of lines whose taker failed; it is never told.
+// errEnough stops the reading of lines whose taker failed; it is never reported.
 var errEnough = errors.New("enough")
 
 // ahead reads lines in a goroutine of its own, so that they are read while others are taken, some at a time and in order. It ends

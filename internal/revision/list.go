@@ -95,7 +95,7 @@ type FoundEntry struct {
 // EntryQuery chooses entries of a list. The zero query is all, from the first on.
 type EntryQuery struct {
 	After int64        // entries with later ids only
-	Limit int          // at most so many
+	Limit int          // at most this many
 	Text  string       // entries whose pattern or note holds this, letter case aside
 	Kind  pattern.Kind // entries of this kind
 }

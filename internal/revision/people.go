@@ -148,7 +148,7 @@ func (*NetworkBody) Refs(func(string, Kind, *Ref)) {}
 func (b *MachineBody) Check() error {
 	addr, err := netip.ParseAddr(strings.TrimSpace(b.Address))
 	if err != nil || addr.Zone() != "" {
-		return &FieldError{"address", fmt.Sprintf("%q is no address, as 10.40.9.7", b.Address)}
+		return &FieldError{"address", fmt.Sprintf("%q is not an address, as 10.40.9.7", b.Address)}
 	}
 	b.Address = addr.Unmap().String()
 	return checkDescription(&b.Description)

@@ -104,7 +104,7 @@ func (b *PolicyBody) Check() error {
 	}
 	switch {
 	case !slices.Contains(policy.Verdicts, b.Otherwise):
-		return &FieldError{"otherwise", fmt.Sprintf("%q is no verdict", b.Otherwise)}
+		return &FieldError{"otherwise", fmt.Sprintf("%q is not a verdict", b.Otherwise)}
 	case b.Role != RoleGroups && len(b.Groups) > 0:
 		return &FieldError{"groups", "the " + string(b.Role) + " is given to no groups"}
 	}
@@ -125,11 +125,11 @@ func (r *RuleBody) check(at string) (err error) {
 		return err
 	}
 	if !slices.Contains(policy.Verdicts, r.Then) && r.Then != policy.Note {
-		return &FieldError{at + ".then", fmt.Sprintf("%q is no verdict", r.Then)}
+		return &FieldError{at + ".then", fmt.Sprintf("%q is not a verdict", r.Then)}
 	}
 	for i, gate := range r.At {
 		if !slices.Contains(policy.Gates, gate) {
-			return &FieldError{fmt.Sprintf("%s.at[%d]", at, i), fmt.Sprintf("%q is no kind of gate: there are dns, proxy and icap", gate)}
+			return &FieldError{fmt.Sprintf("%s.at[%d]", at, i), fmt.Sprintf("%q is not a kind of gate: there are dns, proxy and icap", gate)}
 		}
 	}
 	if r.With != nil && (*r.With == ProvisosBody{}) {
@@ -174,7 +174,7 @@ func (c *Condition) check(at string, depth int) error {
 	for i, m := range c.Methods {
 		c.Methods[i] = strings.ToUpper(strings.TrimSpace(m))
 		if c.Methods[i] == "" || strings.Trim(c.Methods[i], "ABCDEFGHIJKLMNOPQRSTUVWXYZ-") != "" {
-			return &FieldError{fmt.Sprintf("%s.methods[%d]", at, i), fmt.Sprintf("%q is no method of HTTP, as POST", m)}
+			return &FieldError{fmt.Sprintf("%s.methods[%d]", at, i), fmt.Sprintf("%q is not a method of HTTP, as POST", m)}
 		}
 	}
 	for i, t := range c.Traits {
@@ -189,7 +189,7 @@ func (c *Condition) check(at string, depth int) error {
 			for _, k := range policy.FileKinds {
 				keys = append(keys, k.Key)
 			}
-			return &FieldError{fmt.Sprintf("%s.files[%d]", at, i), fmt.Sprintf("%q is no ending as .zip, and no kind of files: there are %s", f, strings.Join(keys, ", "))}
+			return &FieldError{fmt.Sprintf("%s.files[%d]", at, i), fmt.Sprintf("%q is not an ending as .zip, and no kind of files: there are %s", f, strings.Join(keys, ", "))}
 		}
 	}
 	for i, text := range c.Search {

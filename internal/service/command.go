@@ -180,7 +180,7 @@ func accountLsCommand() *cobra.Command {
 func accountOwnerCommand() *cobra.Command {
 	var not bool
 	cmd := &cobra.Command{
-		Use: "owner NAME", Short: "Let somebody edit the baseline, or with --not no more", Args: oneName,
+		Use: "owner NAME", Short: "Let somebody edit the baseline; with --not, no longer", Args: oneName,
 		RunE: withAccounts(func(cmd *cobra.Command, store account.Store, args []string) error {
 			switch err := store.SetOwner(cmd.Context(), args[0], !not, access.Setup); {
 			case errors.Is(err, account.ErrUnknown):
@@ -190,13 +190,13 @@ func accountOwnerCommand() *cobra.Command {
 			case err != nil:
 				return err
 			}
-			fmt.Fprintf(cmd.OutOrStdout(), "%s is %s owner now.\n", args[0], map[bool]string{true: "no", false: "an"}[not])
+			fmt.Fprintf(cmd.OutOrStdout(), "%s is %s.\n", args[0], map[bool]string{true: "no longer an owner", false: "an owner now"}[not])
 			return nil
 		}),
 	}
 	flags(cmd.Flags())
 	databaseFlag(cmd)
-	cmd.Flags().BoolVar(&not, "not", false, "no more")
+	cmd.Flags().BoolVar(&not, "not", false, "take the right away")
 	return cmd
 }
 

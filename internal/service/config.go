@@ -79,7 +79,7 @@ func LoadConfig(set *pflag.FlagSet) (Config, error) {
 		}
 		for _, key := range k.Keys() {
 			if set.Lookup(key) == nil {
-				return Config{}, fmt.Errorf("the settings file %s has %q, which is no setting", path, key)
+				return Config{}, fmt.Errorf("the settings file %s has %q, which is not a setting", path, key)
 			}
 		}
 	}
@@ -108,7 +108,7 @@ func (c Config) sourceRanges() (ranges []netip.Prefix, _ error) {
 			}
 			one, err := netip.ParsePrefix(part)
 			if err != nil {
-				return nil, fmt.Errorf("source-ranges: %q is no range; write it like 10.40.0.0/16", part)
+				return nil, fmt.Errorf("source-ranges: %q is not a range; write it like 10.40.0.0/16", part)
 			}
 			ranges = append(ranges, one)
 		}
@@ -136,7 +136,7 @@ func (c Config) names() []string {
 
 func (c Config) validate() error {
 	if _, _, err := net.SplitHostPort(c.Listen); err != nil {
-		return fmt.Errorf("listen: %q is no address; write it like 127.0.0.1:8470", c.Listen)
+		return fmt.Errorf("listen: %q is not an address; write it like 127.0.0.1:8470", c.Listen)
 	}
 	if _, err := c.zone(); err != nil {
 		return err
@@ -150,11 +150,11 @@ func (c Config) validate() error {
 
 func (c Config) zone() (*time.Location, error) {
 	if c.TimeZone == "" || strings.EqualFold(c.TimeZone, "local") { // which would be the machine's, not the organisation's
-		return nil, fmt.Errorf("time-zone: %q is no IANA zone; write it like Europe/London", c.TimeZone)
+		return nil, fmt.Errorf("time-zone: %q is not an IANA zone; write it like Europe/London", c.TimeZone)
 	}
 	zone, err := time.LoadLocation(c.TimeZone)
 	if err != nil {
-		return nil, fmt.Errorf("time-zone: %q is no IANA zone; write it like Europe/London", c.TimeZone)
+		return nil, fmt.Errorf("time-zone: %q is not an IANA zone; write it like Europe/London", c.TimeZone)
 	}
 	return zone, nil
 }

@@ -43,11 +43,11 @@ func TestLoadConfig(t *testing.T) {
 
 func TestLoadConfigRefuses(t *testing.T) {
 	for file, says := range map[string]string{
-		"listen: here":        `listen: "here" is no address; write it like 127.0.0.1:8470`,
-		"time-zone: Local":    `time-zone: "Local" is no IANA zone`,
-		"time-zone: Nowhere":  `time-zone: "Nowhere" is no IANA zone`,
+		"listen: here":        `listen: "here" is not an address; write it like 127.0.0.1:8470`,
+		"time-zone: Local":    `time-zone: "Local" is not an IANA zone`,
+		"time-zone: Nowhere":  `time-zone: "Nowhere" is not an IANA zone`,
 		"log-level: loud":     `log-level: "loud" is none of debug, info, warn, error`,
-		"lisen: 127.0.0.1:1":  `has "lisen", which is no setting`,
+		"lisen: 127.0.0.1:1":  `has "lisen", which is not a setting`,
 		"listen: [127, 0, 0]": `'listen' expected type 'string'`,
 		"listen: {":           "cannot be read",
 	} {

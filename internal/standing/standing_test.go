@@ -151,7 +151,7 @@ func TestEndAndKeep(t *testing.T) {
 	require.ErrorIs(t, err, revision.ErrNotFound)
 	draft, err := store.DraftVersion(ctx)
 	require.NoError(t, err)
-	assert.Equal(t, before, draft, "grants are no edits of the draft")
+	assert.Equal(t, before, draft, "grants are not edits of the draft")
 
 	id, err := store.KeepGrant(ctx, made.ID, "Heron", access.Setup)
 	require.NoError(t, err)

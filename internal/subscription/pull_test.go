@@ -124,7 +124,7 @@ func TestPull(t *testing.T) {
 	})
 	h.pull(t)
 
-	// Packed, with lines that are no entries.
+	// Packed, with lines that are not entries.
 	var packed bytes.Buffer
 	w := gzip.NewWriter(&packed)
 	_, _ = w.Write([]byte("a.example\nd.example\nbad..example\n"))

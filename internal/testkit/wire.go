@@ -13,6 +13,7 @@ import (
 // Wire forwards connections to a database. While it is silent, the connections stay open and nothing passes, as if the machine hung.
 type Wire struct {
 	Silent atomic.Bool
+	Taken  atomic.Int32 // connections that were accepted so far
 	to     string
 }
 
@@ -22,6 +23,7 @@ func (w *Wire) carry(listener net.Listener) {
 		if err != nil {
 			return
 		}
+		w.Taken.Add(1)
 		far, err := net.Dial("tcp", w.to)
 		if err != nil {
 			_ = near.Close()

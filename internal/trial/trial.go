@@ -28,7 +28,7 @@ type Question struct {
 // Answer is what happens to one URL.
 type Answer struct {
 	Input       string
-	Problem     string // why the input is no URL; all below is empty then
+	Problem     string // why the input is not a URL; all below is empty then
 	URL         weburl.URL
 	Verdict     policy.Verdict
 	Explanation policy.Explanation // of the gate that decided

@@ -117,7 +117,7 @@ func TestAllWaysAgree(t *testing.T) {
 		}
 	}
 	_, err = state.Moment("at", "soon")
-	assert.ErrorContains(t, err, "at: \"soon\" is no moment")
+	assert.ErrorContains(t, err, "at: \"soon\" is not a moment")
 }
 
 // A comparison finds the first difference between two trials.

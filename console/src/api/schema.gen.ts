@@ -32,7 +32,7 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        /** Let somebody sign in no more; sessions and tokens end at once; for owners */
+        /** Remove an account; its sessions and tokens end at once; for owners */
         delete: operations["removeAccount"];
         options?: never;
         head?: never;
@@ -589,7 +589,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Does the service run, and can it keep anything? */
+        /** Whether the service runs and can store changes */
         get: operations["getHealth"];
         put?: never;
         post?: never;
@@ -697,7 +697,7 @@ export interface paths {
         /** Entries of a list, page by page */
         get: operations["getEntries"];
         put?: never;
-        /** Add lines to a list; bad ones are reported and do not spoil the others */
+        /** Add lines to a list; bad ones are reported and do not stop the others */
         post: operations["addEntries"];
         delete?: never;
         options?: never;
@@ -820,7 +820,7 @@ export interface paths {
         /** Have a list pulled from an address */
         put: operations["setSource"];
         post?: never;
-        /** Pull a list no more; its entries stay */
+        /** Stop pulling a list; its entries stay */
         delete: operations["removeSource"];
         options?: never;
         head?: never;
@@ -853,7 +853,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Bring a past state of a list's entries again */
+        /** Restore a past state of a list's entries */
         post: operations["takeBack"];
         delete?: never;
         options?: never;
@@ -998,7 +998,7 @@ export interface paths {
         put?: never;
         /** Trust packs that are signed with a key; for owners */
         post: operations["trustKey"];
-        /** Trust a key no more; what came with it stays; for owners */
+        /** Stop trusting a key; what was signed with it stays; for owners */
         delete: operations["distrustKey"];
         options?: never;
         head?: never;
@@ -1136,7 +1136,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Leave the update that waits aside; a later one is asked for again */
+        /** Refuse the update that waits; the next one waits again */
         post: operations["refusePack"];
         delete?: never;
         options?: never;
@@ -1153,7 +1153,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Put the state of before in force again; done twice, it changes nothing */
+        /** Put the previous state in force again; doing it twice changes nothing */
         post: operations["undoPack"];
         delete?: never;
         options?: never;
@@ -2514,11 +2514,11 @@ export interface components {
             name?: string;
         };
         EditEntriesInputBody: {
-            /** @description The new note; empty takes it away */
+            /** @description The new note; empty removes it */
             note?: string;
             /** @description Whether the entries are kept, but not in force */
             off?: boolean;
-            /** @description The new last day, as 2026-12-24; empty takes it away */
+            /** @description The new last day, as 2026-12-24; empty removes it */
             until?: string;
             which: components["schemas"]["Selection"];
         };
@@ -2956,7 +2956,7 @@ export interface components {
             nearMisses?: components["schemas"]["NearMiss"][];
             /** @description The entry depends on more than host, port and scheme, so it works only where the whole URL is seen */
             needsFull?: boolean;
-            /** @description Why the line is no entry; its line counts from 1 */
+            /** @description Why the line is not an entry; its line counts from 1 */
             problem?: components["schemas"]["RefusedLine"];
             /** @description The line as given */
             text: string;
@@ -3305,7 +3305,7 @@ export interface components {
             neighbours?: components["schemas"]["Neighbour"][];
             /** @description What packs said of it before, the newest first */
             past?: components["schemas"]["Past"][];
-            /** @description Why the input is no URL; the other fields are left out then */
+            /** @description Why the input is not a URL; the other fields are left out then */
             problem?: string;
             /** @description The canonical URL */
             url?: string;
@@ -4860,7 +4860,7 @@ export interface components {
             /** @description Every list that has something to say about the URL, in a rule or not */
             matches?: components["schemas"]["Match"][];
             outlook?: components["schemas"]["Outlook"];
-            /** @description Why the input is no URL; the other fields are left out then */
+            /** @description Why the input is not a URL; the other fields are left out then */
             problem?: string;
             /** @description What an allowed request is bound to, in words */
             provisos?: string;
@@ -4896,7 +4896,7 @@ export interface components {
             method?: string;
             /** @description draft, live, or the number of a revision; left out, the draft */
             on?: string;
-            /** @description With what is to come: until, the week, what would turn it round; for at most 20 URLs */
+            /** @description With what is to come: until, the week, what would change the verdict; for at most 20 URLs */
             outlook?: boolean;
             /**
              * @description What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything

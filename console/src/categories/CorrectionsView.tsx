@@ -24,7 +24,7 @@ export function CorrectionsView({ text }: { text: string }) {
   const all = pages.data.pages.flatMap((page) => page.corrections)
   if (all.length === 0) {
     return (
-      <EmptyNotice title={text ? 'No such correction' : 'Nothing is corrected'}>
+      <EmptyNotice title={text ? 'No such correction' : 'No corrections yet'}>
         Where the catalogue is wrong about a site, look the site up and say what it is. The correction counts at once,
         and can be sent to whoever keeps the pack.
       </EmptyNotice>

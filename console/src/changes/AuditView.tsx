@@ -23,7 +23,7 @@ export function AuditView() {
       />
       {events.isPending && <Loading what="who did what" />}
       {events.error && <ProblemNotice error={events.error} retry={() => events.refetch()} />}
-      {events.data?.length === 0 && <p className="py-6 text-soft">Nothing of the kind was done.</p>}
+      {events.data?.length === 0 && <p className="py-6 text-soft">Nothing matches.</p>}
       {events.data && events.data.length > 0 && (
         <table className="w-full border-collapse">
           <thead>

@@ -86,7 +86,7 @@ export function ExceptionsPage() {
       {view !== 'grants' && all.error && <ProblemNotice error={all.error} retry={() => all.refetch()} />}
       {view !== 'grants' && all.data && shown.length === 0 && (
         <EmptyNotice
-          title={all.data.length === 0 ? 'No exceptions yet' : 'None of these'}
+          title={all.data.length === 0 ? 'No exceptions yet' : 'None match'}
           action={
             all.data.length === 0 ? (
               <Button look="main" onClick={() => setOpen('new')}>
@@ -96,7 +96,7 @@ export function ExceptionsPage() {
           }
         >
           {all.data.length === 0
-            ? 'The quickest way to one is a trial: it offers the narrowest exception that would turn it round.'
+            ? 'The quickest way to one is a trial: it offers the narrowest exception that would change the verdict.'
             : 'Look at another state, or take the filter away.'}
         </EmptyNotice>
       )}

@@ -19,7 +19,7 @@ export function GrantsView({ filter }: { filter: string }) {
   if (all.error) return <ProblemNotice error={all.error} retry={() => all.refetch()} />
   if (shown.length === 0) {
     return (
-      <EmptyNotice title={all.data.length === 0 ? 'No grants yet' : 'None of these'}>
+      <EmptyNotice title={all.data.length === 0 ? 'No grants yet' : 'None match'}>
         {all.data.length === 0
           ? 'A trial of what is blocked offers one: it holds at once, without publishing, and ends by itself.'
           : 'Take the filter away.'}

@@ -43,7 +43,7 @@ export function EntryTable({ list, filter, onAdd }: Props) {
   if (pages.isPending) return <Loading what="the entries" />
   if (pages.error) return <ProblemNotice error={pages.error} retry={() => pages.refetch()} />
   if (total === 0) {
-    if (filter.text || filter.kind) return <p className="py-6 text-soft">No entry is like that.</p>
+    if (filter.text || filter.kind) return <p className="py-6 text-soft">No entry matches.</p>
     return (
       <EmptyNotice
         title="No entries yet"

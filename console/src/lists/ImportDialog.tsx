@@ -22,7 +22,7 @@ export function ImportDialog({ list, from, onClose }: Props) {
       wide
       onOpenChange={(open) => open || onClose()}
       title={from === 'paste' ? `Add entries to ${list.name}` : `Import a file into ${list.name}`}
-      description="One entry a line. Addresses from a browser, hosts-file lines and the like are turned into the entry meant. Lines that are refused do not spoil the others."
+      description="One entry a line. Addresses from a browser, hosts-file lines and the like are turned into the entry meant. Lines that are refused do not stop the others."
     >
       {from === 'paste' ? <PasteForm list={list} onClose={onClose} /> : <FileForm list={list} onClose={onClose} />}
     </Dialog>

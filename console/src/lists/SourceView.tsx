@@ -116,9 +116,11 @@ function SourceForm({ list, source }: { list: List; source: Source | null }) {
         </Button>
         {source && (
           <Button
-            onClick={() => afterwards(remove.mutateAsync(), () => announce('It is pulled no more; its entries stay.'))}
+            onClick={() =>
+              afterwards(remove.mutateAsync(), () => announce('It is no longer pulled; its entries stay.'))
+            }
           >
-            Pull no more
+            Stop pulling
           </Button>
         )}
       </div>

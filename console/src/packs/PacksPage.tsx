@@ -159,14 +159,14 @@ function Keys() {
               look="quiet"
               onClick={() =>
                 afterwards(distrust.mutateAsync(k.key), () =>
-                  announce(`${k.name} is trusted no more.`, {
+                  announce(`${k.name} is no longer trusted.`, {
                     label: 'Undo',
                     run: () => trust.mutate({ key: k.key, name: k.name }),
                   }),
                 )
               }
             >
-              Trust no more
+              Stop trusting
             </Button>
           </li>
         ))}

@@ -36,7 +36,7 @@ export function UpdateView({ pack }: { pack: Pack }) {
     afterwards(settle.mutateAsync(verb), (after) => {
       if (verb === 'accept') {
         announce(`Version ${after.inForce?.version} is in force.`, { label: 'Undo', run: () => undo.mutate() })
-      } else announce('The update stays aside; a later one is asked for again.')
+      } else announce('The update is refused; the next one waits again.')
     })
   return (
     <div className="min-h-0 grow overflow-y-auto pb-6">

@@ -79,7 +79,7 @@ export function TrialDetail({ trial, answer }: { trial: Trial; answer: Trials })
           <Section title={outlook.until ? `Until ${formatShort(outlook.until)}` : 'Time alone does not change it'}>
             {outlook.week.length > 1 && <Strip segments={outlook.week} label="The seven days to come" days />}
           </Section>
-          <Section title="Any of these would turn it round">
+          <Section title="Any of these would change the verdict">
             <FlipList flips={outlook.flips} url={trial.url ?? trial.input} at={answer.at} />
           </Section>
         </>

@@ -1,7 +1,7 @@
 import { expect, test } from 'vitest'
 import { addressOf, linesOf } from './urls'
 
-test('notes and empty lines are no URLs', () => {
+test('notes and empty lines are not URLs', () => {
   expect(linesOf(' a.example \n\n# a note\nb.example/c\n')).toEqual(['a.example', 'b.example/c'])
 })
 

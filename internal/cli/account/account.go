@@ -150,7 +150,7 @@ func passwords(a *command.App, fromInput bool, questions ...string) (given []str
 
 func accountRemoveCommand(a *command.App) *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NAME", Short: "Let somebody sign in no more; sessions and tokens end at once", Args: command.Exactly("NAME"),
+		Use: "remove NAME", Short: "Remove an account; its sessions and tokens end at once", Args: command.Exactly("NAME"),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			who, err := accountNamed(cmd.Context(), api, args[0])
 			if err != nil {
@@ -159,7 +159,7 @@ func accountRemoveCommand(a *command.App) *cobra.Command {
 			if _, err := api.RemoveAccountWithResponse(cmd.Context(), who.ID); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "%s can sign in no more.\n", who.Name)
+			fmt.Fprintf(a.Out, "%s can no longer sign in.\n", who.Name)
 			return nil
 		}),
 	}
@@ -187,7 +187,7 @@ func SessionCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			v := command.View{Data: all.JSON200.Sessions, Columns: []string{"ID", "Since", "Last seen", "From", "Program"}, Empty: "You are signed in nowhere in a browser."}
+			v := command.View{Data: all.JSON200.Sessions, Columns: []string{"ID", "Since", "Last seen", "From", "Program"}, Empty: "You are not signed in with a browser anywhere."}
 			for _, one := range all.JSON200.Sessions {
 				v.Rows = append(v.Rows, []string{one.ID.String(), a.ByClock(one.MadeAt).Format(command.Clock), a.ByClock(one.SeenAt).Format(command.Clock), one.Address, one.Agent})
 			}
@@ -257,7 +257,7 @@ func TokenCommand(a *command.App) *cobra.Command {
 func readID(text string) (uuid.UUID, error) {
 	id, err := uuid.Parse(text)
 	if err != nil {
-		return id, command.Usagef("%q is no id; ls shows them", text)
+		return id, command.Usagef("%q is not an id; ls shows them", text)
 	}
 	return id, nil
 }

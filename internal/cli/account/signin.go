@@ -160,7 +160,7 @@ func WhoamiCommand(a *command.App) *cobra.Command {
 func StatusCommand(a *command.App) *cobra.Command {
 	return a.Reads(&cobra.Command{
 		Use:   "status",
-		Short: "Does the service run, and can it keep anything?",
+		Short: "Show whether the service runs and can store changes",
 		Args:  command.Exactly(),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
 			health, err := api.GetHealthWithResponse(cmd.Context())

@@ -364,7 +364,7 @@ func uncorrectCommand(a *command.App) *cobra.Command {
 			for _, text := range args {
 				id, err := strconv.ParseInt(text, 10, 64)
 				if err != nil {
-					return command.Usagef("%q is no id; `widelark category corrections` shows them", text)
+					return command.Usagef("%q is not an id; `widelark category corrections` shows them", text)
 				}
 				if _, err := api.RemoveCorrectionWithResponse(cmd.Context(), id); err != nil {
 					return err
@@ -464,7 +464,7 @@ func readTerms(a *command.App, name string) ([]client.Term, error) {
 		switch {
 		case err != nil && line == 1: // the names of the columns
 		case err != nil:
-			return nil, fmt.Errorf("%s, line %d: %q are no points; a whole number is wanted", name, line, row[1])
+			return nil, fmt.Errorf("%s, line %d: %q are not points; a whole number is wanted", name, line, row[1])
 		default:
 			terms = append(terms, client.Term{Word: strings.TrimSpace(spreadsheet.Plain(row[0])), Points: points})
 		}

@@ -216,7 +216,7 @@ func RollbackCommand(a *command.App) *cobra.Command {
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			number, err := strconv.ParseInt(args[0], 10, 64)
 			if err != nil {
-				return command.Usagef("%q is no number of a revision; `widelark history` shows which there are", args[0])
+				return command.Usagef("%q is not the number of a revision; `widelark history` shows which there are", args[0])
 			}
 			answer, err := api.MakeLiveAgainWithResponse(cmd.Context(), number, client.LiveAgainInputBody{Note: note, Draft: &draft})
 			if err != nil {
@@ -289,7 +289,7 @@ func AuditCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			v := command.View{Data: answer.JSON200.Events, Columns: []string{"When", "Who", "What", "Kind", "Name", "Detail"}, Empty: "Nothing of the kind was done."}
+			v := command.View{Data: answer.JSON200.Events, Columns: []string{"When", "Who", "What", "Kind", "Name", "Detail"}, Empty: "Nothing matches."}
 			for _, e := range answer.JSON200.Events {
 				v.Rows = append(v.Rows, []string{a.Moment(e.At), e.By, e.What, command.OrEmpty(e.Kind), command.OrEmpty(e.Name), command.OrEmpty(e.Detail)})
 			}

@@ -36,7 +36,7 @@ func Duration(text string) (time.Duration, error) {
 	}
 	d, err := time.ParseDuration(text)
 	if err != nil || d <= 0 {
-		return 0, Usagef("%q is no length of time, as 90m, 12h, 7d or 2w", text)
+		return 0, Usagef("%q is not a length of time, as 90m, 12h, 7d or 2w", text)
 	}
 	return d, nil
 }

@@ -18,7 +18,7 @@ func TestDuration(t *testing.T) {
 	}
 	for _, text := range []string{"d", "soon", "-1h", "0d", "7x"} {
 		_, err := Duration(text)
-		assert.ErrorContains(t, err, "is no length of time", text)
+		assert.ErrorContains(t, err, "is not a length of time", text)
 	}
 }
 

@@ -75,8 +75,8 @@ func setCommand(a *command.App) *cobra.Command {
   widelark list set Betting --kind regex --off`,
 	}
 	choose := choosing(cmd)
-	cmd.Flags().StringVar(&note, "note", "", "the new note; empty takes it away")
-	cmd.Flags().StringVar(&until, "until", "", "the last day in force, as 2026-12-24; empty takes it away")
+	cmd.Flags().StringVar(&note, "note", "", "the new note; empty removes it")
+	cmd.Flags().StringVar(&until, "until", "", "the last day in force, as 2026-12-24; empty removes it")
 	cmd.Flags().BoolVar(&off, "off", false, "keep the entries, but not in force")
 	cmd.Flags().BoolVar(&on, "on", false, "put them in force again")
 	cmd.MarkFlagsMutuallyExclusive("on", "off")

@@ -16,7 +16,7 @@ func EntryCommand(a *command.App) *cobra.Command {
 		Use:   "explain ENTRY...",
 		Short: "What does this entry cover, and what else?",
 		Long: "Say what entries cover: in one sentence, with what a pattern covers by mistake (near misses made up from it, and a tighter form), " +
-			"and what it would catch of the recorded traffic. The exit code is 1 where a line is no entry.",
+			"and what it would catch of the recorded traffic. The exit code is 1 where a line is not an entry.",
 		Example: `  widelark entry explain 'heron.*' '*.heron.example' '~host ^heron[0-9]+\.'
   widelark entry explain 'https://heron.example/wards?tab=2'`,
 		Args: command.AtLeast("ENTRY"),

@@ -38,7 +38,7 @@ func historyCommand(a *command.App) *cobra.Command {
 func version(text string) (int64, error) {
 	n, err := strconv.ParseInt(text, 10, 64)
 	if err != nil {
-		return 0, command.Usagef("%q is no version; `widelark list history NAME` shows which there are", text)
+		return 0, command.Usagef("%q is not a version; `widelark list history NAME` shows which there are", text)
 	}
 	return n, nil
 }
@@ -101,8 +101,8 @@ func given(t *string) string {
 
 func takeBackCommand(a *command.App) *cobra.Command {
 	return &cobra.Command{
-		Use: "take-back NAME VERSION", Short: "Bring a past state of a list's entries again", Args: command.Exactly("NAME", "VERSION"),
-		Long: "Bring a past state of a list's entries again. That is a change like any other: it stands in the history, and can be taken back itself.",
+		Use: "take-back NAME VERSION", Short: "Restore a past state of a list's entries", Args: command.Exactly("NAME", "VERSION"),
+		Long: "Restore a past state of a list's entries. That is a change like any other: it stands in the history, and can be taken back itself.",
 		RunE: object.WithList(a, func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, rest []string) error {
 			to, err := version(rest[0])
 			if err != nil {
@@ -123,7 +123,7 @@ func takeBack(a *command.App, cmd *cobra.Command, api *client.ClientWithResponse
 
 func undoCommand(a *command.App) *cobra.Command {
 	return &cobra.Command{
-		Use: "undo NAME", Short: "Take the last change of a list's entries back", Args: command.Exactly("NAME"),
+		Use: "undo NAME", Short: "Undo the last change of a list's entries", Args: command.Exactly("NAME"),
 		RunE: object.WithList(a, func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, _ []string) error {
 			two := int64(2)
 			page, err := api.GetHistoryWithResponse(cmd.Context(), l.ID, &client.GetHistoryParams{Limit: &two})

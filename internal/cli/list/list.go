@@ -222,8 +222,8 @@ func editCommand(a *command.App) *cobra.Command {
 	}
 	cmd.Flags().StringVar(&name, "name", "", "the new name")
 	cmd.Flags().StringVar(&description, "describe", "", "what the list is for")
-	cmd.Flags().StringVar(&owner, "owner", "", "who answers for it; empty takes it away")
-	cmd.Flags().StringVar(&colour, "colour", "", colours+"; empty takes it away")
+	cmd.Flags().StringVar(&owner, "owner", "", "who answers for it; empty removes it")
+	cmd.Flags().StringVar(&colour, "colour", "", colours+"; empty removes it")
 	return cmd
 }
 
@@ -244,7 +244,7 @@ func addCommand(a *command.App) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "add NAME ENTRY...", Short: "Add entries, written in the notation", Args: command.AtLeast("NAME", "ENTRY"),
 		Long: "Add entries to a list. Each argument is one line of the notation, exactly as written; `list import` is for what has to be tidied first. " +
-			"Bad ones are reported and do not spoil the others; the exit code is 1 then.",
+			"Bad ones are reported and do not stop the others; the exit code is 1 then.",
 		Example: `  widelark list add Betting oddsfield.example '*.oddsfield.test'
   widelark list add Betting '! help.oddsfield.example # advice for gamblers'
   widelark list add Betting 'derby-day.example [until 2026-12-24]'`,
@@ -270,7 +270,7 @@ func (f *importFlags) register(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.preview, "preview", false, "only say what would become of each line")
 	cmd.Flags().BoolVar(&f.replace, "replace", false, "take out the entries that are not in the file")
 	cmd.Flags().BoolVar(&f.all, "all", false, "show every reported line, not only the first 20 of a kind")
-	cmd.Flags().StringVar(&f.format, "format", "", "lines, domains, hosts, csv or jsonl; without it, told by the file's name. Packed with gzip or zstd as they may be")
+	cmd.Flags().StringVar(&f.format, "format", "", "lines, domains, hosts, csv or jsonl; without it, chosen by the file's name. Packed with gzip or zstd as they may be")
 	cmd.Flags().StringVar(&f.column, "column", "", "csv, jsonl: the column with the entries, by name or number")
 	cmd.Flags().StringVar(&f.noteColumn, "note-column", "", "csv, jsonl: the column with the notes")
 	cmd.Flags().StringVar(&f.untilColumn, "until-column", "", "csv, jsonl: the column with the last days")
@@ -302,7 +302,7 @@ func importCommand(a *command.App) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "import NAME [FILE]", Short: "Add a file (or standard input) to a list",
 		Long: "Add a file to a list, in one transaction. What people keep and paste (addresses from a browser, hosts-file lines, defanged text) is turned " +
-			"into the entry meant, and the report says how. Bad lines are reported with line and column and do not spoil the others; the exit code is 1 then.",
+			"into the entry meant, and the report says how. Bad lines are reported with line and column and do not stop the others; the exit code is 1 then.",
 		Example: `  widelark list import Betting betting.txt
   widelark list import Betting --preview < betting.txt
   widelark list import "Suspect sites" this-month.txt --replace --preview
@@ -470,7 +470,7 @@ func exportCommand(a *command.App) *cobra.Command {
 			return nil
 		}),
 	}
-	cmd.Flags().StringVar(&format, "format", "", "lines, domains, hosts, csv or jsonl; without it, told by the file's name")
-	cmd.Flags().StringVar(&packing, "packing", "", "gzip or zstd; without it, told by the file's name")
+	cmd.Flags().StringVar(&format, "format", "", "lines, domains, hosts, csv or jsonl; without it, chosen by the file's name")
+	cmd.Flags().StringVar(&packing, "packing", "", "gzip or zstd; without it, chosen by the file's name")
 	return cmd
 }

@@ -107,12 +107,12 @@ func sourcePullCommand(a *command.App) *cobra.Command {
 
 func sourceRemoveCommand(a *command.App) *cobra.Command {
 	return &cobra.Command{
-		Use: "remove NAME", Short: "Pull a list no more; its entries stay", Args: command.Exactly("NAME"),
+		Use: "remove NAME", Short: "Stop pulling a list; its entries stay", Args: command.Exactly("NAME"),
 		RunE: object.WithList(a, func(cmd *cobra.Command, api *client.ClientWithResponses, l client.List, _ []string) error {
 			if _, err := api.RemoveSourceWithResponse(cmd.Context(), l.ID); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "%q is pulled no more; its %s stay.\n", l.Name, command.Plural(l.EntryCount, "entry", "entries"))
+			fmt.Fprintf(a.Out, "%q is no longer pulled; its %s stay.\n", l.Name, command.Plural(l.EntryCount, "entry", "entries"))
 			return nil
 		}),
 	}

@@ -41,16 +41,16 @@ func tidyCommand(a *command.App) *cobra.Command {
 			}
 			v := findingsView(found.JSON200.Findings)
 			v.Data = found.JSON200
-			var told []string
+			var counts []string
 			absorbable := int64(0)
 			for _, c := range found.JSON200.Counts {
-				told = append(told, fmt.Sprintf("%s %s", command.Grouped(c.Count), c.Kind))
+				counts = append(counts, fmt.Sprintf("%s %s", command.Grouped(c.Count), c.Kind))
 				if c.Absorbable {
 					absorbable += c.Count
 				}
 			}
-			if len(told) > 0 {
-				v.Foot = "\n" + strings.Join(told, ", ") + "."
+			if len(counts) > 0 {
+				v.Foot = "\n" + strings.Join(counts, ", ") + "."
 			}
 			if absorbable > 0 {
 				v.Foot += fmt.Sprintf(" --absorb takes out the %s that change nothing.", command.Plural(absorbable, "entry", "entries"))

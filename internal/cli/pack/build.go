@@ -62,7 +62,7 @@ func basePack(name, pack string, key ed25519.PrivateKey) (map[string]string, int
 		return nil, 0, err
 	}
 	if old.Base != 0 || old.Key != pack {
-		return nil, 0, fmt.Errorf("it is no whole pack %q", pack)
+		return nil, 0, fmt.Errorf("it is not a whole pack %q", pack)
 	}
 	return sites, old.Version, nil
 }
@@ -100,7 +100,7 @@ func buildCommand(a *command.App) *cobra.Command {
 			c.Date = time.Now().Truncate(time.Second)
 			if date != "" {
 				if c.Date, err = time.Parse(time.RFC3339, date); err != nil {
-					return command.Usagef("--date: %q is no moment; write it as 2026-11-20T06:00:00Z", date)
+					return command.Usagef("--date: %q is not a moment; write it as 2026-11-20T06:00:00Z", date)
 				}
 			}
 			sites, err := readSites(a, args[1:], t)
@@ -210,7 +210,7 @@ func verifyCommand(a *command.App) *cobra.Command {
 
 func keyCommand(a *command.App) *cobra.Command {
 	return &cobra.Command{
-		Use: "key FILE", Short: "Make a key to sign packs with; or tell the public key of one that is there", Args: command.Exactly("FILE"),
+		Use: "key FILE", Short: "Make a key to sign packs with, or print the public key of an existing one", Args: command.Exactly("FILE"),
 		RunE: func(_ *cobra.Command, args []string) error {
 			text, err := os.ReadFile(args[0])
 			if errors.Is(err, os.ErrNotExist) {

@@ -208,13 +208,13 @@ func watch(ctx context.Context, a *command.App, api *client.ClientWithResponses,
 			continue
 		}
 		at := found.JSON200.Progress
-		told := fmt.Sprintf("%s: %s read", at.Stage, command.Plural(at.Sites, "site", "sites"))
+		text := fmt.Sprintf("%s: %s read", at.Stage, command.Plural(at.Sites, "site", "sites"))
 		if at.Of > 0 {
-			told += fmt.Sprintf(", %d of %d KiB", at.Bytes>>10, at.Of>>10)
+			text += fmt.Sprintf(", %d of %d KiB", at.Bytes>>10, at.Of>>10)
 		}
-		if told != last {
-			fmt.Fprintln(a.Err, told)
-			last = told
+		if text != last {
+			fmt.Fprintln(a.Err, text)
+			last = text
 		}
 	}
 }
@@ -358,7 +358,7 @@ func changesCommand(a *command.App) *cobra.Command {
 
 // settleCommand returns the command accept or refuse.
 func settleCommand(a *command.App, verb string) *cobra.Command {
-	short := map[string]string{"accept": "Put the update that waits in force", "refuse": "Leave the update that waits aside; a later one is asked for again"}[verb]
+	short := map[string]string{"accept": "Put the update that waits in force", "refuse": "Refuse the update that waits; the next one waits again"}[verb]
 	return &cobra.Command{
 		Use: verb + " NAME", Short: short, Args: command.Exactly("NAME"),
 		RunE: withPack(a, func(cmd *cobra.Command, api *client.ClientWithResponses, p client.Pack, _ []string) error {
@@ -377,7 +377,7 @@ func settleCommand(a *command.App, verb string) *cobra.Command {
 			if _, err := api.RefusePackWithResponse(cmd.Context(), p.ID, body); err != nil {
 				return err
 			}
-			fmt.Fprintf(a.Out, "Version %d of %q stays aside.\n", p.Waiting.Version, p.Name)
+			fmt.Fprintf(a.Out, "Version %d of %q is refused.\n", p.Waiting.Version, p.Name)
 			return nil
 		}),
 	}
@@ -385,7 +385,7 @@ func settleCommand(a *command.App, verb string) *cobra.Command {
 
 func undoCommand(a *command.App) *cobra.Command {
 	return &cobra.Command{
-		Use: "undo NAME", Short: "Put the state of before in force again; done twice, it changes nothing", Args: command.Exactly("NAME"),
+		Use: "undo NAME", Short: "Put the previous state in force again; doing it twice changes nothing", Args: command.Exactly("NAME"),
 		RunE: withPack(a, func(cmd *cobra.Command, api *client.ClientWithResponses, p client.Pack, _ []string) error {
 			after, err := api.UndoPackWithResponse(cmd.Context(), p.ID)
 			if err != nil {
@@ -432,7 +432,7 @@ func trustCommand(a *command.App) *cobra.Command {
 
 func distrustCommand(a *command.App) *cobra.Command {
 	return &cobra.Command{
-		Use: "distrust KEY", Short: "Trust a key no more; what came with it stays", Args: command.Exactly("KEY"),
+		Use: "distrust KEY", Short: "Stop trusting a key; what was signed with it stays", Args: command.Exactly("KEY"),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			_, err := api.DistrustKeyWithResponse(cmd.Context(), &client.DistrustKeyParams{Key: args[0]})
 			if err == nil {

@@ -47,7 +47,7 @@ func personLsCommand(a *command.App) *cobra.Command {
 		}),
 	}
 	cmd.Flags().StringVar(&group, "group", "", "only those who are in this group")
-	cmd.Flags().IntVar(&most, "limit", 200, "at most so many")
+	cmd.Flags().IntVar(&most, "limit", 200, "show at most this many")
 	return a.Reads(cmd)
 }
 
@@ -154,7 +154,7 @@ func personImportCommand(a *command.App) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "import FILE", Short: "Bring people and groups up to date with a directory's file (LDIF) or a table (CSV)", Args: command.Exactly("FILE"),
 		Long: "Take people and groups from a file: LDIF as a directory exports it, or a table with columns name, full name, mail, groups and key. " +
-			"Who was imported before is known again, by the key, and keeps the id. Groups that the file does not speak of stay as they are.",
+			"Who was imported before is known again, by the key, and keeps the id. Groups that the file does not mention stay as they are.",
 		Example: `  widelark person import quillmere.ldif --preview
   widelark person import staff.csv --remove`,
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {

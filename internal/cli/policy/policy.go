@@ -421,8 +421,8 @@ func (f *ruleFlags) on(cmd *cobra.Command) {
 	flags.StringVar(&f.then, "then", "block", "allow, watch, hold, block or note")
 	flags.BoolVar(&f.safe, "safe-search", false, "with safe search")
 	flags.BoolVar(&f.noUploads, "no-uploads", false, "without uploads")
-	flags.Int64Var(&f.megabytes, "max-mb", 0, "with answers of at most so many megabytes")
-	flags.Int64Var(&f.minutes, "minutes", 0, "for at most so many minutes a day")
+	flags.Int64Var(&f.megabytes, "max-mb", 0, "with answers of at most this many megabytes")
+	flags.Int64Var(&f.minutes, "minutes", 0, "for at most this many minutes a day")
 	flags.IntVar(&f.position, "position", 0, "its place among the rules, from 1")
 }
 

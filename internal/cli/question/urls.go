@@ -36,7 +36,7 @@ func ReadURLs(a *command.App, name string) ([]string, error) {
 	return urls, nil
 }
 
-// NoURL takes the place of a verdict for a text that is no URL.
+// NoURL takes the place of a verdict for a text that is not a URL.
 func NoURL(a *command.App) string {
 	if a.Format == "table" {
 		return "? no URL"

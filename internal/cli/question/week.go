@@ -88,13 +88,13 @@ func StripTimes(strip []client.Segment, verdict string, zone *time.Location) str
 	}
 	// It writes days with the same times together.
 	var parts []string
-	told := map[string]bool{}
+	shown := map[string]bool{}
 	for _, day := range order {
 		times := strings.Join(byDay[day], ", ")
-		if told[times] {
+		if shown[times] {
 			continue
 		}
-		told[times] = true
+		shown[times] = true
 		var same []string
 		for _, other := range order {
 			if strings.Join(byDay[other], ", ") == times {

@@ -49,7 +49,7 @@ func Command(a *command.App) *cobra.Command {
 	cmd := &cobra.Command{
 		Use:   "try [URL...]",
 		Short: "What happens to a URL, for whom and when, and why",
-		Long: "Say what happens to URLs: the verdict, what decided and why, what changes it, and what would turn it round. " +
+		Long: "Say what happens to URLs: the verdict, what decided and why, how long it holds, and what would change it. " +
 			"Without --as, --group or --from, somebody asks of whom nothing is known. " +
 			"Without URLs, they are read from --file, one a line; - is standard input.",
 		Example: `  widelark try oddsfield.example/today --as "Kay Moran" --at 14:10
@@ -291,7 +291,7 @@ func showOutlook(a *command.App, w io.Writer, t client.Trial) {
 		showStrip(a, w, o.Week)
 	}
 	if len(o.Flips) > 0 {
-		fmt.Fprintln(w, "\n  any of these would turn it round")
+		fmt.Fprintln(w, "\n  any of these would change the verdict")
 		for i, f := range o.Flips {
 			if i == 9 {
 				fmt.Fprintf(w, "    and %d more\n", len(o.Flips)-i)

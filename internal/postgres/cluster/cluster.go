@@ -248,17 +248,17 @@ func initialise(ctx context.Context, programs, dir, data string, account *syscal
 	if err := os.RemoveAll(half); err != nil {
 		return err
 	}
-	told := filepath.Join(dir, "password.new") // for initdb, which runs as the server's user
-	defer func() { _ = os.Remove(told) }()
-	if err := os.WriteFile(told, []byte(password+"\n"), 0o600); err != nil {
+	passwordFile := filepath.Join(dir, "password.new") // for initdb, which runs as the server's user
+	defer func() { _ = os.Remove(passwordFile) }()
+	if err := os.WriteFile(passwordFile, []byte(password+"\n"), 0o600); err != nil {
 		return err
 	}
 	if account != nil {
-		if err := os.Chown(told, int(account.Uid), int(account.Gid)); err != nil {
+		if err := os.Chown(passwordFile, int(account.Uid), int(account.Gid)); err != nil {
 			return err
 		}
 	}
-	args := []string{"-D", half, "-U", "widelark", "-A", "scram-sha-256", "--pwfile", told, "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions"}
+	args := []string{"-D", half, "-U", "widelark", "-A", "scram-sha-256", "--pwfile", passwordFile, "-E", "UTF8", "--locale=C.UTF-8", "--no-instructions"}
 	if disposable {
 		args = append(args, "--no-sync")
 	}

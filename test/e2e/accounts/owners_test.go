@@ -126,7 +126,7 @@ func TestOwners(t *testing.T) {
 	b.GoTo("/policies")
 	b.Press("Baseline")
 	b.See("button", "New rule")
-	assert.Contains(t, accounts(t, s, "owner", "edda", "--not"), "edda is no owner now.")
+	assert.Contains(t, accounts(t, s, "owner", "edda", "--not"), "edda is no longer an owner.")
 	assert.Contains(t, s.Run(t, "", "policy", "rule", "on", "Baseline", "Never").Err, "ask Ivo Sedge")
 }
 

@@ -91,7 +91,7 @@ not a url,no URL,,,blanks stand in the middle of it
 	assert.Equal(t, 2, s.Run(t, "", "lookup", "a.example", "-o", "sheet").Code)
 }
 
-// problemOf returns the service's problem for a text that is no URL.
+// problemOf returns the service's problem for a text that is not a URL.
 func problemOf(t *testing.T, s *testkit.Service, text string) string {
 	t.Helper()
 	answer, err := s.API(t).LookupUrlsWithResponse(t.Context(), client.LookupsInputBody{Urls: []string{text}})

@@ -91,7 +91,7 @@ func TestPacks(t *testing.T) {
 	assert.Equal(t, 3, imported.Code)
 	assert.Contains(t, imported.Err, "more than 50 per cent. Nothing was changed")
 	assert.Contains(t, run("pack", "import", "Harbour", m.Path("latest.larkpack"), "--force").Done(t), "has version 3: 0 came, 1 moved, 2 went.")
-	assert.Contains(t, run("pack", "refuse", "Harbour").Done(t), "stays aside")
+	assert.Contains(t, run("pack", "refuse", "Harbour").Done(t), "is refused")
 	assert.Contains(t, run("pack", "import", "Harbour", m.Path("sites.csv")).Err, "The pack is refused: no pack, or damaged")
 	run("pack", "set", "Harbour", "--name", "Harbour office's", "--every", "6h").Done(t)
 	assert.Contains(t, run("pack", "show", "harbour").Done(t), "every 6h0m0s")
@@ -169,7 +169,7 @@ func TestOwnClassification(t *testing.T) {
 	assert.Equal(t, "word,points\n", strings.SplitAfter(run("scorecard", "show", "Adult words", "-o", "csv").Done(t), "\n")[0])
 	run("scorecard", "set", "Adult words", "--off").Done(t)
 	assert.Contains(t, run("lookup", "shore.example/naked/breasts").Done(t), "unrated")
-	for want, words := range map[string]string{"points are between": "odds,0\n", "is there already, as word 1": "odds,1\nODDS,2\n", "are no points": "a,1\nb,two\n"} {
+	for want, words := range map[string]string{"points are between": "odds,0\n", "is there already, as word 1": "odds,1\nODDS,2\n", "are not points": "a,1\nb,two\n"} {
 		require.NoError(t, os.WriteFile(m.Path("few.csv"), []byte(words), 0o600))
 		assert.Contains(t, run("scorecard", "set", "Adult words", "--words", m.Path("few.csv")).Err, want)
 	}

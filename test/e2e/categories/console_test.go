@@ -65,7 +65,7 @@ func TestConsoleCategories(t *testing.T) {
 	b.See("td", "A cancer charity")
 	b.Accessible("corrections")
 	b.Press("Take back")
-	b.See("h2", "Nothing is corrected")
+	b.See("h2", "No corrections yet")
 	b.Press("Undo")
 	b.See("td", "A cancer charity")
 
@@ -143,7 +143,7 @@ func TestConsolePacks(t *testing.T) {
 	b.See("p", "an update waits")
 	b.Press("What an update changes")
 	b.Press("Leave it aside")
-	b.See("[role=status]", "The update stays aside")
+	b.See("[role=status]", "The update is refused")
 	m.Build(t, "heron.example,chat")
 	b.Do(chromedp.SetUploadFiles(chromedp.CSS("input[type=file]"), []string{file}))
 	b.See("p", "an update waits")

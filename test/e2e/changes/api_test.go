@@ -112,7 +112,7 @@ func TestTwoServicesPublish(t *testing.T) {
 	published(one, "by the one", 6)
 }
 
-// Requests are recorded through the API: people are found by name, texts that are no URL are counted, and each verdict is that of the live edition.
+// Requests are recorded through the API: people are found by name, texts that are not URLs are counted, and each verdict is that of the live edition.
 func TestRecordingRequests(t *testing.T) {
 	t.Parallel()
 	s := house.Server.Serve(t)

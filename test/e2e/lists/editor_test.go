@@ -203,7 +203,7 @@ func TestConsoleKeeping(t *testing.T) {
 	b.Press("Pull now")
 	b.See("section[aria-label='The last pull']", "The source answers 404")
 	b.Accessible("a source that failed")
-	b.Press("Pull no more")
+	b.Press("Stop pulling")
 	b.See("p", "This list is kept by hand.")
 	b.Do(chromedp.KeyEvent(kb.Escape))
 	b.Quiet()

@@ -149,7 +149,7 @@ func TestTidyAndCompanions(t *testing.T) {
 	assert.Contains(t, run("list", "companions", "Suppliers", har, "--add").Done(t), "Added 5 entries")
 	assert.Contains(t, run("list", "export", "Suppliers").Done(t), "=keys.marsh-passport.example # ferrow-instruments.example sends people on to it")
 	assert.Contains(t, run("list", "companions", "Suppliers", har).Done(t), "lets all of them in")
-	assert.Contains(t, run("list", "companions", "Suppliers", house.File(t, "x.har", []byte("x"))).Err, "this is no HAR file")
+	assert.Contains(t, run("list", "companions", "Suppliers", house.File(t, "x.har", []byte("x"))).Err, "this is not a HAR file")
 }
 
 func TestExplain(t *testing.T) {

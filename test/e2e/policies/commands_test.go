@@ -48,7 +48,7 @@ func TestTraps(t *testing.T) {
 			assert.Contains(t, told, want, c.what)
 		}
 	}
-	// A rule that stands below a wider one: the trial shows it as not reached, and moving it up as what would turn it round.
+	// A rule that stands below a wider one: the trial shows it as not reached, and moving it up as what would change the verdict.
 	api := s.API(t)
 	one := "=circle-of-tests.example"
 	_, err := api.CorrectWithResponse(t.Context(), client.CorrectInputBody{Entries: []string{one}, Categories: []string{"social"}, Reason: "for the test"})
@@ -197,7 +197,7 @@ func TestPolicyCommands(t *testing.T) {
 	for want, args := range map[string][]string{
 		`rules[0].if.categories[0]: there is no category or family "gamse"`: {"policy", "rule", "add", "Off", "X", "--category", "gamse"},
 		`rules[0].if.apps[0]: there is no app "sharebay/steal"`:             {"policy", "rule", "add", "Off", "X", "--app", "sharebay/steal"},
-		`rules[0].if.files[0]: "zip" is no ending as .zip`:                  {"policy", "rule", "add", "Off", "X", "--file", "zip"},
+		`rules[0].if.files[0]: "zip" is not an ending as .zip`:              {"policy", "rule", "add", "Off", "X", "--file", "zip"},
 		`there is no schedule "Lunch"`:                                      {"policy", "rule", "add", "Off", "X", "--everything", "--in", "Lunch"},
 		"rules[0].with: provisos bind what is allowed":                      {"policy", "rule", "add", "Off", "X", "--everything", "--safe-search"},
 		`it is used by the policy "Floor"`:                                  {"group", "remove", "Nurses"},

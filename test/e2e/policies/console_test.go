@@ -108,7 +108,7 @@ func TestConsoleComplaint(t *testing.T) {
 	b.Fill("[role=dialog] input[aria-label='Activity 1: name']", "share")
 	b.Fill("[role=dialog] input[aria-label='Activity 1: paths']", "share")
 	b.Press("Make the app")
-	b.See("[role=dialog]", `"share" is no path`)
+	b.See("[role=dialog]", `"share" is not a path`)
 	b.Forget() // the browser itself writes that a request was refused
 	b.Fill("[role=dialog] input[aria-label='Activity 1: paths']", "/share, /link")
 	b.Fill("[role=dialog] input[aria-label='Activity 1: methods']", "post")
@@ -336,7 +336,7 @@ func TestConsoleElsewhere(t *testing.T) {
 	const moment = `[role=dialog] input[placeholder="2026-11-27 14:10"]`
 	b.Await(`document.querySelector('[role=dialog] input[placeholder="2026-11-27 14:10"]').value === '2031-12-25 00:00'`, "the end is not the organisation's midnight")
 	b.Fill(moment, "tomorrow")
-	b.Press("Save") // the browser does not send what is no moment
+	b.Press("Save") // the browser does not send what is not a moment
 	b.See("[role=dialog]", "write it as 2026-11-27 14:10")
 	b.Fill(moment, "2031-12-31 00:00")
 	b.Press("Save")

@@ -44,7 +44,7 @@ func TestTry(t *testing.T) {
   belongs to  Ward nurses
   until       time alone does not change it
 
-  any of these would turn it round
+  any of these would change the verdict
     Allow this page (=www.oddsfield.example/odds) for Kay Moran → allow
     Allow this host (=www.oddsfield.example) for Kay Moran → allow
     Allow this site (oddsfield.example) for Kay Moran → allow
@@ -74,7 +74,7 @@ func TestTry(t *testing.T) {
 	assert.Contains(t, try("oddsfield.example", "heron.example", "http://a b"), "1 allowed, 1 blocked, 1 no URL. For Kay Moran, Mon 23 Nov 14:10.")
 	assert.Equal(t, 1, s.Run(t, "", "try", "--exit-code", "--group", "ward nurses", "oddsfield.example").Code)
 	s.Run(t, "", "try", "--exit-code", "oddsfield.example").Done(t) // nobody known: the fallback
-	for who, want := range map[string]string{"--group": `who.group: there is no group "Surgeons"`, "--as": `who.person: there is no person "Surgeons"`, "--from": `who.address: "Surgeons" is no address`, "--at": `at: "Surgeons" is no moment`} {
+	for who, want := range map[string]string{"--group": `who.group: there is no group "Surgeons"`, "--as": `who.person: there is no person "Surgeons"`, "--from": `who.address: "Surgeons" is not an address`, "--at": `at: "Surgeons" is not a moment`} {
 		unknown := s.Run(t, "", "try", who, "Surgeons", "heron.example")
 		assert.Equal(t, 3, unknown.Code)
 		assert.Contains(t, unknown.Err, want)

@@ -183,10 +183,10 @@ func TestDemoSaysWhatIsInTheWay(t *testing.T) {
 		says string
 	}{
 		{[]string{"--listen", taken.Addr().String()}, taken.Addr().String() + " is in use by another program: stop that, or choose another address with --listen"},
-		{[]string{"--listen", "nowhere"}, `listen: "nowhere" is no address`},
+		{[]string{"--listen", "nowhere"}, `listen: "nowhere" is not an address`},
 		{[]string{"--listen", "127.0.0.1:0", "--data", "/proc/widelark"}, "the data folder cannot be made"},
 		{[]string{"--listen", "127.0.0.1:0", "--data", broken}, "the database server ended as soon as it was started; see " + broken},
-		{[]string{"--listen", "127.0.0.1:0", "--time-zone", "Quillmere", "--data", dir}, `"Quillmere" is no IANA zone`},
+		{[]string{"--listen", "127.0.0.1:0", "--time-zone", "Quillmere", "--data", dir}, `"Quillmere" is not an IANA zone`},
 	} {
 		d := startDemo(t, as, row.args...)
 		assert.Equal(t, 3, d.cmd.ProcessState.ExitCode(), row.args)

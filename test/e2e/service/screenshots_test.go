@@ -105,7 +105,7 @@ func TestScreenshots(t *testing.T) {
 	b.Press("Cancel")
 	b.GoTo("/exceptions?view=all&url=harbour-news.example/puzzles&as=Kay%20Moran&at=sat%2002:00&sight=full")
 	b.See("td", "Derby day")
-	b.See("aside", "turn it round")
+	b.See("aside", "would change the verdict")
 	picture("exceptions-and-trial")
 	b.GoTo("/try?view=week&as=Night%20ward")
 	b.Fill("main textarea", "harbour-news.example/puzzles\ngull-video.test\noddsfield.example\ndosage-tables.example")
