@@ -1071,6 +1071,42 @@ func (e NeighbourBy) Valid() bool {
 	}
 }
 
+// Defines values for NetworkSends.
+const (
+	NetworkSendsFull   NetworkSends = "full"
+	NetworkSendsTunnel NetworkSends = "tunnel"
+)
+
+// Valid indicates whether the value is a known member of the NetworkSends enum.
+func (e NetworkSends) Valid() bool {
+	switch e {
+	case NetworkSendsFull:
+		return true
+	case NetworkSendsTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NetworkInputSends.
+const (
+	NetworkInputSendsFull   NetworkInputSends = "full"
+	NetworkInputSendsTunnel NetworkInputSends = "tunnel"
+)
+
+// Valid indicates whether the value is a known member of the NetworkInputSends enum.
+func (e NetworkInputSends) Valid() bool {
+	switch e {
+	case NetworkInputSendsFull:
+		return true
+	case NetworkInputSendsTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NewListInputBodyColour.
 const (
 	NewListInputBodyColourEmpty   NewListInputBodyColour = ""
@@ -1749,27 +1785,6 @@ func (e SettingsCombining) Valid() bool {
 	}
 }
 
-// Defines values for SettingsGates.
-const (
-	SettingsGatesDNS   SettingsGates = "dns"
-	SettingsGatesIcap  SettingsGates = "icap"
-	SettingsGatesProxy SettingsGates = "proxy"
-)
-
-// Valid indicates whether the value is a known member of the SettingsGates enum.
-func (e SettingsGates) Valid() bool {
-	switch e {
-	case SettingsGatesDNS:
-		return true
-	case SettingsGatesIcap:
-		return true
-	case SettingsGatesProxy:
-		return true
-	default:
-		return false
-	}
-}
-
 // Defines values for SettingsInputCombining.
 const (
 	SettingsInputCombiningLoosest   SettingsInputCombining = "loosest"
@@ -1785,27 +1800,6 @@ func (e SettingsInputCombining) Valid() bool {
 	case SettingsInputCombiningPosition:
 		return true
 	case SettingsInputCombiningStrictest:
-		return true
-	default:
-		return false
-	}
-}
-
-// Defines values for SettingsInputGates.
-const (
-	SettingsInputGatesDNS   SettingsInputGates = "dns"
-	SettingsInputGatesIcap  SettingsInputGates = "icap"
-	SettingsInputGatesProxy SettingsInputGates = "proxy"
-)
-
-// Valid indicates whether the value is a known member of the SettingsInputGates enum.
-func (e SettingsInputGates) Valid() bool {
-	switch e {
-	case SettingsInputGatesDNS:
-		return true
-	case SettingsInputGatesIcap:
-		return true
-	case SettingsInputGatesProxy:
 		return true
 	default:
 		return false
@@ -2893,7 +2887,7 @@ type Circumstances struct {
 	// Gate Left out: the gate that sees so much
 	Gate *CircumstancesGate `json:"gate,omitempty"`
 
-	// Journey Through all gates that are switched on; sight and gate say nothing then
+	// Journey Through all gates on the asker's way; sight and gate say nothing then
 	Journey *bool `json:"journey,omitempty"`
 
 	// Method Left out: GET
@@ -2904,6 +2898,9 @@ type Circumstances struct {
 
 	// Sight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 	Sight *CircumstancesSight `json:"sight,omitempty"`
+
+	// Way A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's
+	Way *string `json:"way,omitempty"`
 
 	// Who Left out: somebody of whom nothing is known
 	Who *Who `json:"who,omitempty"`
@@ -3001,7 +2998,7 @@ type CompareTrialsInputBody struct {
 	A Circumstances `json:"a"`
 	B Circumstances `json:"b"`
 
-	// Journey Both through all gates that are switched on. They part by what the gate says that decides
+	// Journey Both through all gates on their ways. They part by what the gate says that decides
 	Journey *bool  `json:"journey,omitempty"`
 	URL     string `json:"url"`
 }
@@ -4257,7 +4254,7 @@ type MatrixInputBody struct {
 	// Gate Left out: the gate that sees so much
 	Gate *MatrixInputBodyGate `json:"gate,omitempty"`
 
-	// Journey Through all gates that are switched on; sight and gate say nothing then
+	// Journey Through all gates on the asker's way; sight and gate say nothing then
 	Journey *bool `json:"journey,omitempty"`
 
 	// Method Left out: GET
@@ -4269,6 +4266,9 @@ type MatrixInputBody struct {
 	// Sight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 	Sight *MatrixInputBodySight `json:"sight,omitempty"`
 	Urls  []string              `json:"urls"`
+
+	// Way A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's
+	Way *string `json:"way,omitempty"`
 
 	// Who The columns; left out, every group that has a policy
 	Who *[]Who `json:"who,omitempty"`
@@ -4340,23 +4340,47 @@ type NeighbourBy string
 
 // Network defines model for Network.
 type Network struct {
-	Description *string            `json:"description,omitempty"`
-	ID          openapi_types.UUID `json:"id"`
-	Name        string             `json:"name"`
-	Ranges      []string           `json:"ranges"`
-	UpdatedAt   time.Time          `json:"updatedAt"`
-	UpdatedBy   string             `json:"updatedBy"`
+	Description *string `json:"description,omitempty"`
+
+	// Distrusts Its clients do not trust the authority of our gates, so no TLS connection of theirs is opened
+	Distrusts *bool              `json:"distrusts,omitempty"`
+	ID        openapi_types.UUID `json:"id"`
+	Name      string             `json:"name"`
+	Ranges    []string           `json:"ranges"`
+
+	// Sends On the way icap: what the proxy that asks sends of a TLS connection; left out, full
+	Sends     *NetworkSends `json:"sends,omitempty"`
+	UpdatedAt time.Time     `json:"updatedAt"`
+	UpdatedBy string        `json:"updatedBy"`
 
 	// Version Rises with every edit; the ETag holds it
 	Version int64 `json:"version"`
+
+	// Way Which gates its clients meet, in order: dns, proxy, dns,proxy, icap or none; left out, those of the organisation
+	Way *string `json:"way,omitempty"`
 }
+
+// NetworkSends On the way icap: what the proxy that asks sends of a TLS connection; left out, full
+type NetworkSends string
 
 // NetworkInput defines model for NetworkInput.
 type NetworkInput struct {
-	Description *string  `json:"description,omitempty"`
-	Name        string   `json:"name"`
-	Ranges      []string `json:"ranges"`
+	Description *string `json:"description,omitempty"`
+
+	// Distrusts Its clients do not trust the authority of our gates, so no TLS connection of theirs is opened
+	Distrusts *bool    `json:"distrusts,omitempty"`
+	Name      string   `json:"name"`
+	Ranges    []string `json:"ranges"`
+
+	// Sends On the way icap: what the proxy that asks sends of a TLS connection; left out, full
+	Sends *NetworkInputSends `json:"sends,omitempty"`
+
+	// Way Which gates its clients meet, in order: dns, proxy, dns,proxy, icap or none; left out, those of the organisation
+	Way *string `json:"way,omitempty"`
 }
+
+// NetworkInputSends On the way icap: what the proxy that asks sends of a TLS connection; left out, full
+type NetworkInputSends string
 
 // NewAccountInputBody defines model for NewAccountInputBody.
 type NewAccountInputBody struct {
@@ -5455,12 +5479,9 @@ type SetSourceInputBodyFormat string
 // Settings defines model for Settings.
 type Settings struct {
 	// Combining Which policy counts where a request has several
-	Combining SettingsCombining `json:"combining"`
-
-	// Gates The kinds of gates that are switched on
-	Gates []SettingsGates    `json:"gates"`
-	ID    openapi_types.UUID `json:"id"`
-	Name  string             `json:"name"`
+	Combining SettingsCombining  `json:"combining"`
+	ID        openapi_types.UUID `json:"id"`
+	Name      string             `json:"name"`
 
 	// Order Policies in their order; those that are not here come after, by name
 	Order     []Ref     `json:"order"`
@@ -5469,31 +5490,28 @@ type Settings struct {
 
 	// Version Rises with every edit; the ETag holds it
 	Version int64 `json:"version"`
+
+	// Way Which gates clients meet, in order, where their network does not say: dns, proxy, dns,proxy, icap or none
+	Way string `json:"way"`
 }
 
 // SettingsCombining Which policy counts where a request has several
 type SettingsCombining string
-
-// SettingsGates defines model for Settings.Gates.
-type SettingsGates string
 
 // SettingsInput defines model for SettingsInput.
 type SettingsInput struct {
 	// Combining Which policy counts where a request has several
 	Combining SettingsInputCombining `json:"combining"`
 
-	// Gates The kinds of gates that are switched on
-	Gates []SettingsInputGates `json:"gates"`
-
 	// Order Policies in their order; those that are not here come after, by name
 	Order []Ref `json:"order"`
+
+	// Way Which gates clients meet, in order, where their network does not say: dns, proxy, dns,proxy, icap or none
+	Way string `json:"way"`
 }
 
 // SettingsInputCombining Which policy counts where a request has several
 type SettingsInputCombining string
-
-// SettingsInputGates defines model for SettingsInput.Gates.
-type SettingsInputGates string
 
 // SettlePackInputBody defines model for SettlePackInputBody.
 type SettlePackInputBody struct {
@@ -5579,7 +5597,10 @@ type Standing struct {
 
 	// Policies In force for them, in their order; none: the fallback
 	Policies []Ref `json:"policies"`
-	Who      Asker `json:"who"`
+
+	// Way Which gates they meet, in order: dns, proxy, dns,proxy, icap or none
+	Way string `json:"way"`
+	Who Asker  `json:"who"`
 }
 
 // StartInputBody defines model for StartInputBody.
@@ -5708,7 +5729,7 @@ type SweepInputBody struct {
 	// Gate Left out: the gate that sees so much
 	Gate *SweepInputBodyGate `json:"gate,omitempty"`
 
-	// Journey Through all gates that are switched on; sight and gate say nothing then
+	// Journey Through all gates on the asker's way; sight and gate say nothing then
 	Journey *bool `json:"journey,omitempty"`
 
 	// Method Left out: GET
@@ -5720,6 +5741,9 @@ type SweepInputBody struct {
 	// Sight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 	Sight *SweepInputBodySight `json:"sight,omitempty"`
 	Urls  []string             `json:"urls"`
+
+	// Way A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's
+	Way *string `json:"way,omitempty"`
 
 	// Who Left out, every group that has a policy
 	Who *[]Who `json:"who,omitempty"`
@@ -5914,6 +5938,9 @@ type Trial struct {
 	// URL The canonical URL that was decided on
 	URL     *string       `json:"url,omitempty"`
 	Verdict *TrialVerdict `json:"verdict,omitempty"`
+
+	// Way At a journey: the gates that the asker meets: dns, proxy, dns,proxy, icap or none. The way dns cuts nothing that runs
+	Way *string `json:"way,omitempty"`
 }
 
 // TrialAtFull At a lesser sight: what the verdict would be at full
@@ -5936,7 +5963,7 @@ type TrialsInputBody struct {
 	// Gate Left out: the gate that sees so much
 	Gate *TrialsInputBodyGate `json:"gate,omitempty"`
 
-	// Journey Through all gates that are switched on; sight and gate say nothing then
+	// Journey Through all gates on the asker's way; sight and gate say nothing then
 	Journey *bool `json:"journey,omitempty"`
 
 	// Method Left out: GET
@@ -5953,6 +5980,9 @@ type TrialsInputBody struct {
 
 	// Urls As a person types them or a log has them; without a scheme https is meant
 	Urls []string `json:"urls"`
+
+	// Way A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's
+	Way *string `json:"way,omitempty"`
 
 	// Who Left out: somebody of whom nothing is known
 	Who *Who `json:"who,omitempty"`

@@ -174,7 +174,7 @@ func loadPolicies(ctx context.Context, api *client.ClientWithResponses, ids map[
 	s := settings.JSON200.Items[0]
 	tag := fmt.Sprintf(`"%d"`, s.Version)
 	_, err = api.PutSettingsWithResponse(ctx, s.ID, &client.PutSettingsParams{IfMatch: &tag},
-		client.SettingsInput{Combining: "strictest", Order: order, Gates: []client.SettingsInputGates{"dns", "proxy"}})
+		client.SettingsInput{Combining: "strictest", Order: order, Way: "dns,proxy"})
 	if err != nil {
 		return err
 	}

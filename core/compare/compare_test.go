@@ -37,7 +37,7 @@ func town(entries []string, rules ...policy.Rule) *policy.Snapshot {
 		list.Entries = append(list.Entries, pattern.MustParse(text))
 	}
 	return policy.New(policy.Config{
-		Zone: zone, Lists: match.New([]match.List{list}), Gates: []policy.Gate{policy.Proxy}, Combining: policy.Position,
+		Zone: zone, Lists: match.New([]match.List{list}), Way: policy.ByProxy, Combining: policy.Position,
 		Schedules: []policy.Schedule{named("mon-fri 09:00-12:00"), named("mon-fri 09:00-13:00"), named("fri 20:00-08:00")},
 		Directory: directory.New(nil, []directory.Group{{ID: "a", Name: "Nurses"}, {ID: "b", Name: "Doctors"}, {ID: "c", Name: "Guests"}}, nil),
 		Policies:  []policy.Policy{{ID: "p", Name: "Ward", Groups: []string{"a", "b"}, Otherwise: policy.Allow, Rules: rules}},

@@ -56,23 +56,25 @@ func TestStandingAgrees(t *testing.T) {
 func TestJourneyAgrees(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := drawNaive(t)
-		n.Gates = rapid.SampledFrom([][]Gate{{DNS, Proxy}, {DNS, Proxy, ICAP}, {Proxy}, {DNS}, nil}).Draw(t, "gates")
-		n.r.Gate, n.r.Sight = "", ""
+		n.drawWay(t)
 		s := n.snapshot()
 		var w Work
 		j := s.Travel(&w, &n.r, n.at)
+		way := n.way()
+		require.Equal(t, way.Way, j.Way)
 		seen := weburl.Tunnel
-		if n.r.URL.Scheme() == "http" || s.Inspects(&w, &n.r, n.at) {
+		if n.r.URL.Scheme() == "http" || way.Way == ByICAP && !way.SendsTunnel || way.Way != ByICAP && s.Inspects(&w, &n.r, n.at) {
 			seen = weburl.Full
 		}
+		require.False(t, way.Distrusts && s.Inspects(&w, &n.r, n.at))
 		var stops []string
 		verdict, stoppedAt := Allow, Gate("")
-		for _, gate := range n.Gates {
+		for _, gate := range map[Way][]Gate{ByDNS: {DNS}, ByProxy: {Proxy}, ByBoth: {DNS, Proxy}, ByICAP: {ICAP}, NoGate: nil}[way.Way] {
 			sight := seen
 			if gate == DNS {
 				sight = weburl.Name
 			}
-			if gate == DNS && n.r.URL.Addr().IsValid() || gate == ICAP && seen != weburl.Full {
+			if gate == DNS && n.r.URL.Addr().IsValid() {
 				continue
 			}
 			n.r.Gate, n.r.Sight = gate, sight
@@ -118,8 +120,7 @@ func TestJourneyAgrees(t *testing.T) {
 // day.
 func drawJourney(t *rapid.T) (naive, *Snapshot) {
 	n := drawNaive(t)
-	n.Gates = rapid.SampledFrom([][]Gate{{DNS, Proxy}, {DNS, Proxy}, {DNS, Proxy, ICAP}, {Proxy}, nil}).Draw(t, "gates")
-	n.r.Gate, n.r.Sight = "", ""
+	n.drawWay(t)
 	if rapid.Bool().Draw(t, "but") {
 		for i := range n.Policies {
 			n.Policies[i].Inspect = Inspection{All: true, ButLists: []string{"l1"}}

@@ -62,7 +62,7 @@ var newCity = sync.OnceValue(func() city {
 		lists = append(lists, list)
 	}
 	config := Config{
-		Zone: zone, Combining: Strictest, Taxonomy: taxonomy, Lists: match.New(lists), Gates: []Gate{DNS, Proxy},
+		Zone: zone, Combining: Strictest, Taxonomy: taxonomy, Lists: match.New(lists), Way: ByBoth,
 		Packs: []classify.Pack{{ID: "p", Name: "Pack", Sites: sites.Build()}}, Local: classify.NewLocal(nil, []classify.Own{{Key: "mirrors", Lists: []string{"globs", "regexes"}, Adds: true}}, nil),
 	}
 	for i, text := range []string{"mon-sun 07:30-20:00", "mon-sun 20:00-07:30", "mon-fri 08:30-12:30, 13:15-17:00", "mon-sun 12:30-13:15, 00:30-01:15", "sat-sun 10:00-20:00; not on 2026-12-25"} {

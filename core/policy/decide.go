@@ -676,10 +676,10 @@ func (s *Snapshot) provisos(p *ladderPolicy, number, rule int32) Provisos {
 	return p.rules[rule].With
 }
 
-// Inspects reports whether the gate opens the TLS connection of a request to see the whole URL: the first of its policies decides, else
-// the fallback.
+// Inspects reports whether the proxy gate opens the TLS connection of a request to see the whole URL: the first of its policies decides, else
+// the fallback. Connections of clients that do not trust the gate's authority are not opened.
 func (s *Snapshot) Inspects(w *Work, r *Request, at time.Time) bool {
-	return s.opens(s.tunnel(w, r, at))
+	return !s.WayOf(r).Distrusts && s.opens(s.tunnel(w, r, at))
 }
 
 // tunnel looks up everything that decides whether a connection is opened.

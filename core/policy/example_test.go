@@ -25,7 +25,7 @@ func snapshot() *policy.Snapshot {
 				Name: "No games", Then: policy.Block, If: policy.Cond{Op: policy.InList, Values: []string{"games"}}, When: policy.When{Schedule: "breaks", Outside: true},
 			}},
 		}},
-		Gates: []policy.Gate{policy.DNS, policy.Proxy},
+		Way: policy.ByBoth,
 	})
 }
 

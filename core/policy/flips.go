@@ -64,7 +64,7 @@ func (s *Snapshot) TravelFlips(w *Work, r *Request, at time.Time) []Flip {
 		return nil
 	}
 	var tunnel *Work
-	if r.URL.Scheme() == "https" {
+	if _, byPolicy := s.WayOf(r).policyOpens(r); byPolicy {
 		tunnel = s.tunnel(&Work{}, r, at)
 	}
 	return s.flips(r, at, probes, tunnel)

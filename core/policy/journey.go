@@ -1,11 +1,63 @@
 package policy
 
 import (
+	"cmp"
 	"slices"
+	"strings"
 	"time"
 
+	"widelark/core/directory"
 	"widelark/core/weburl"
 )
+
+// Way says which gates the clients of a network meet, in order.
+type Way string
+
+// Ways that clients take. Browsers that are told of a proxy ask it instead of the DNS; where connections are redirected to the proxy gate, the name is
+// asked for first.
+const (
+	NoGate  Way = "none"
+	ByDNS   Way = "dns"
+	ByProxy Way = "proxy"
+	ByBoth  Way = "dns,proxy"
+	ByICAP  Way = "icap" // another proxy asks the ICAP gate
+)
+
+// Ways lists every way.
+var Ways = []Way{ByDNS, ByProxy, ByBoth, ByICAP, NoGate}
+
+// ParseWay reads a way; blanks and letter case do not count. It returns false where the text is not one of [Ways].
+func ParseWay(text string) (Way, bool) {
+	w := Way(strings.ToLower(strings.ReplaceAll(text, " ", "")))
+	return w, slices.Contains(Ways, w)
+}
+
+var gatesOf = map[Way][]Gate{ByDNS: {DNS}, ByProxy: {Proxy}, ByBoth: {DNS, Proxy}, ByICAP: {ICAP}}
+
+// Gates returns the gates on the way, in order.
+func (w Way) Gates() []Gate { return gatesOf[w] }
+
+// GatesMet returns the gates that any client meets, in the order of [Gates].
+func (c *Config) GatesMet() []Gate {
+	met := map[Gate]bool{}
+	add := func(way Way) {
+		for _, gate := range way.Gates() {
+			met[gate] = true
+		}
+	}
+	add(c.Way)
+	for _, n := range c.Directory.Networks {
+		add(c.NetworkWays[n.ID].Way)
+	}
+	return slices.DeleteFunc(slices.Clone(Gates), func(g Gate) bool { return !met[g] })
+}
+
+// NetworkWay is how the clients of a network come to the gates.
+type NetworkWay struct {
+	Way         Way  // "": the organisation's
+	SendsTunnel bool // on the way [ByICAP]: the proxy that asks does not open TLS connections, so it sends host and port alone
+	Distrusts   bool // clients do not trust the authority of our gates, so no connection of theirs is opened
+}
 
 // Sees is what a person sees at the end of a journey.
 type Sees string
@@ -16,9 +68,9 @@ const (
 	SeesBound    Sees = "the page, with provisos"
 	SeesBlocked  Sees = "the block page"
 	SeesHold     Sees = "the page that asks to unlock"
-	SeesCut      Sees = "a connection error" // a tunnel that is cut without being opened
+	SeesCut      Sees = "a connection error" // a tunnel that is refused without being opened
 	SeesNoName   Sees = "a name that does not resolve"
-	SeesUnbarred Sees = "the page; no gate is switched on"
+	SeesUnbarred Sees = "the page; no gate is on the way"
 )
 
 // Stop is one gate on the way of a request.
@@ -29,33 +81,78 @@ type Stop struct {
 	Opened      bool // a TLS connection that is opened, so that the whole URL is seen
 }
 
-// Journey is the path of a request through the gates that are switched on, up to the one that stops it.
+// Journey is the path of a request through the gates on its way, up to the one that stops it.
 type Journey struct {
+	Way     Way
 	Stops   []Stop
 	Verdict Verdict
 	Sees    Sees
 }
 
 // Seen returns what a gate sees of a request for a URL, and false where the request does not come to the gate. It is the one place that says
-// so: for journeys, for replays and for gates themselves. The DNS gate sees the name, if one is asked for; the proxy gate sees the tunnel or, where the
-// connection is plain or opened, everything; the ICAP gate sees everything, and nothing of a connection that is not opened.
+// so: for journeys, for replays and for gates themselves. The DNS gate sees the name, if one is asked for; the proxy gate and the ICAP gate see everything
+// where the connection is plain or opened, and the tunnel otherwise.
 func Seen(gate Gate, u weburl.URL, opened bool) (weburl.Sight, bool) {
-	whole := opened || u.Scheme() == "http"
 	switch {
 	case gate == DNS:
 		return weburl.Name, !u.Addr().IsValid()
-	case whole:
+	case opened || u.Scheme() == "http":
 		return weburl.Full, true
-	case gate == ICAP:
-		return weburl.Full, false
 	}
 	return weburl.Tunnel, true
 }
 
+// WayOf returns how a request comes to the gates: as it says itself, else as the network of its address says, else as the networks of its group say
+// where they agree, else as the organisation says.
+func (s *Snapshot) WayOf(r *Request) NetworkWay {
+	way := NetworkWay{}
+	if r.Addr.IsValid() {
+		if n := s.config.Directory.NetworkOf(r.Addr); n >= 0 {
+			way = s.config.NetworkWays[s.config.Directory.Networks[n].ID]
+		}
+	} else if g := s.config.Directory.Group(r.Group); g >= 0 {
+		way = s.wayOfMembers(&s.config.Directory.Groups[g])
+	}
+	way.Way = cmp.Or(r.Way, way.Way, s.config.Way, NoGate)
+	return way
+}
+
+// wayOfMembers returns how the members of a group come to the gates where all of them are networks that agree; otherwise the zero NetworkWay.
+func (s *Snapshot) wayOfMembers(g *directory.Group) (way NetworkWay) {
+	if len(g.Persons)+len(g.Groups)+len(g.Ranges) > 0 {
+		return way
+	}
+	for i, id := range g.Networks {
+		of := s.config.NetworkWays[id]
+		if i > 0 && of != way {
+			return NetworkWay{}
+		}
+		way = of
+	}
+	return way
+}
+
+// policyOpens reports whether policies decide if the TLS connection of a request is opened on its way; if not, opened says whether it is.
+func (way NetworkWay) policyOpens(r *Request) (opened, byPolicy bool) {
+	switch {
+	case r.URL.Scheme() == "http", way.Distrusts && way.Way != ByICAP:
+		return false, false
+	case way.Way == ByICAP:
+		return !way.SendsTunnel, false
+	}
+	return false, true
+}
+
+// opensOnWay reports whether the TLS connection of a request is opened on its way.
+func (s *Snapshot) opensOnWay(w *Work, r *Request, at time.Time) bool {
+	opened, byPolicy := s.WayOf(r).policyOpens(r)
+	return opened || byPolicy && s.opens(s.tunnel(w, r, at))
+}
+
 // way returns a request as each gate sees it that is on its way, in the order in which a browser meets them.
 func (s *Snapshot) way(w *Work, r *Request, at time.Time) (way []Request, opened bool) {
-	opened = r.URL.Scheme() != "http" && s.Inspects(w, r, at)
-	for _, gate := range s.config.Gates {
+	opened = s.opensOnWay(w, r, at)
+	for _, gate := range s.WayOf(r).Way.Gates() {
 		step := *r
 		step.Gate = gate
 		var comes bool
@@ -66,9 +163,9 @@ func (s *Snapshot) way(w *Work, r *Request, at time.Time) (way []Request, opened
 	return way, opened
 }
 
-// Travel sends a request through the gates that are switched on. A connection that is opened is decided on once, with everything in sight.
+// Travel sends a request through the gates on its way. A connection that is opened is decided on once, with everything in sight.
 func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
-	j := Journey{Verdict: Allow, Sees: SeesUnbarred}
+	j := Journey{Way: s.WayOf(r).Way, Verdict: Allow, Sees: SeesUnbarred}
 	way, opened := s.way(w, r, at)
 	var c course
 	for i := range way {
@@ -149,7 +246,7 @@ func (s *Snapshot) TravelStrip(w *Work, r *Request, from, to time.Time) []Segmen
 		way, opened := s.way(w, r, from)
 		end := to
 		for _, day := range s.openingDays(w, r, from, to) {
-			if s.Inspects(w, r, day) != opened {
+			if s.opensOnWay(w, r, day) != opened {
 				end = day
 				break
 			}
@@ -178,7 +275,7 @@ func (s *Snapshot) TravelStrip(w *Work, r *Request, from, to time.Time) []Segmen
 // openingDays returns the days, in order, that begin between two moments and with which it may change whether a connection is opened: what is
 // opened depends on lists and categories, whose entries end with a day.
 func (s *Snapshot) openingDays(w *Work, r *Request, from, to time.Time) []time.Time {
-	if r.URL.Scheme() != "https" {
+	if _, byPolicy := s.WayOf(r).policyOpens(r); !byPolicy {
 		return nil
 	}
 	var days []time.Time

@@ -441,7 +441,7 @@ func drawWhom(t *rapid.T) (whom Whom) {
 
 // drawNaive draws a configuration and a request.
 func drawNaive(t *rapid.T) naive {
-	n := naive{house: house{Config: Config{Zone: zone, Combining: rapid.SampledFrom([]Combining{Position, Strictest, Loosest}).Draw(t, "combining"), Gates: []Gate{DNS, Proxy}}}}
+	n := naive{house: house{Config: Config{Zone: zone, Combining: rapid.SampledFrom([]Combining{Position, Strictest, Loosest}).Draw(t, "combining"), Way: ByBoth}}}
 	for i := range 3 {
 		n.lists = append(n.lists, match.List{ID: fmt.Sprint("l", i), Name: fmt.Sprint("List ", i), Entries: drawEntries(t, true)})
 	}
@@ -512,6 +512,39 @@ func drawNaive(t *rapid.T) naive {
 	}
 	n.draw(t)
 	return n
+}
+
+// drawWay draws how clients come to the gates, and a request that says nothing of sight and gate.
+func (n *naive) drawWay(t *rapid.T) {
+	n.r.Gate, n.r.Sight = "", ""
+	n.Way = rapid.SampledFrom(append([]Way{ByBoth, ""}, Ways...)).Draw(t, "way")
+	n.r.Way = rapid.SampledFrom(append([]Way{"", "", ""}, Ways...)).Draw(t, "way asked for")
+	n.NetworkWays = map[string]NetworkWay{}
+	for _, id := range []string{"n0", "n1"} {
+		if rapid.Bool().Draw(t, "network says") {
+			n.NetworkWays[id] = NetworkWay{
+				Way: rapid.SampledFrom(append([]Way{""}, Ways...)).Draw(t, "way of network"), SendsTunnel: rapid.Bool().Draw(t, "tunnel"), Distrusts: rapid.IntRange(0, 3).Draw(t, "distrusts") == 0,
+			}
+		}
+	}
+}
+
+// way returns how the request comes to the gates. No group of the draw consists of networks alone.
+func (n *naive) way() NetworkWay {
+	way := NetworkWay{}
+	switch text := n.r.Addr.String(); {
+	case strings.HasPrefix(text, "10.40.1."):
+		way = n.NetworkWays["n1"]
+	case strings.HasPrefix(text, "10.40."):
+		way = n.NetworkWays["n0"]
+	}
+	for _, next := range []Way{n.r.Way, way.Way, n.Way, NoGate} {
+		if next != "" {
+			way.Way = next
+			break
+		}
+	}
+	return way
 }
 
 // draw draws a request and a moment.

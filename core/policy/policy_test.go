@@ -61,7 +61,7 @@ func ward() Config {
 	list := func(values ...string) Cond { return Cond{Op: InList, Values: values} }
 	category := func(values ...string) Cond { return Cond{Op: Is, Values: values} }
 	return Config{
-		Zone: zone, Combining: Strictest, Gates: []Gate{DNS, Proxy},
+		Zone: zone, Combining: Strictest, Way: ByBoth,
 		Directory: directory.New(
 			[]directory.Person{{ID: "kay", Name: "Kay Moran"}, {ID: "ola", Name: "Ola Fenn"}},
 			[]directory.Group{
@@ -232,7 +232,7 @@ func TestJourneys(t *testing.T) {
 		assert.Equal(t, c.want, fmt.Sprintf("%s %s: %s", j.Verdict, j.Sees, strings.Join(stops, ", ")), c.url)
 	}
 	config := ward()
-	config.Gates = []Gate{Proxy}
+	config.Way = ByProxy
 	s = New(config)
 	r := Request{URL: weburl.MustParse("https://dosage.example"), Person: "ola"}
 	assert.Equal(t, SeesCut, s.Travel(&w, &r, at(0, "14:10")).Sees)
@@ -240,8 +240,52 @@ func TestJourneys(t *testing.T) {
 	assert.Equal(t, SeesHold, s.Travel(&w, &r, at(0, "14:10")).Sees)
 	r.URL = weburl.MustParse("http://puzzle.example")
 	assert.Equal(t, SeesBound, s.Travel(&w, &r, at(0, "12:45")).Sees)
-	config.Gates = nil
+	config.Way = NoGate
 	assert.Equal(t, SeesUnbarred, New(config).Travel(&w, &r, at(0, "12:45")).Sees)
+}
+
+// A request comes to the gates as it says itself, else as its network says, else as its organisation says.
+func TestWays(t *testing.T) {
+	config := ward()
+	config.NetworkWays = map[string]NetworkWay{"bedside": {Way: ByICAP, SendsTunnel: true, Distrusts: true}}
+	s := New(config)
+	var w Work
+	bedside := netip.MustParseAddr("10.40.41.9")
+	for _, c := range []struct {
+		r    Request
+		want string
+	}{
+		{Request{Addr: bedside}, "icap: icap tunnel"},
+		{Request{Group: "screens"}, "icap: icap tunnel"}, // all its members are in one network
+		{Request{Group: "nurses"}, "dns,proxy: dns name, proxy tunnel"},
+		{Request{Person: "ola"}, "dns,proxy: dns name, proxy tunnel"},
+		{Request{Addr: bedside, Way: ByProxy}, "proxy: proxy tunnel"}, // not opened, as its clients do not trust the authority
+		{Request{Addr: bedside, Way: ByDNS}, "dns: dns name"},
+		{Request{Addr: bedside, Way: NoGate}, "none: "},
+	} {
+		c.r.URL = weburl.MustParse("https://quillmere.internal/menu")
+		config.Fallback.Otherwise = Allow
+		j := s.Travel(&w, &c.r, at(0, "14:10"))
+		var stops []string
+		for _, stop := range j.Stops {
+			stops = append(stops, fmt.Sprintf("%s %s", stop.Gate, stop.Sight))
+		}
+		assert.Equal(t, c.want, fmt.Sprintf("%s: %s", j.Way, strings.Join(stops, ", ")), "%+v", c.r)
+	}
+	config.NetworkWays["bedside"] = NetworkWay{Way: ByICAP}
+	j := New(config).Travel(&w, &Request{Addr: bedside, URL: weburl.MustParse("https://lore.example/heart")}, at(0, "14:10"))
+	assert.Equal(t, "icap full", fmt.Sprint(j.Stops[0].Gate, " ", j.Stops[0].Sight), "the proxy that asks has opened the connection")
+	assert.Equal(t, SeesPage, j.Sees, "the exception for a page is seen there")
+
+	for text, want := range map[string]Way{"DNS, proxy": ByBoth, "icap": ByICAP, " none ": NoGate} {
+		got, ok := ParseWay(text)
+		assert.True(t, ok)
+		assert.Equal(t, want, got)
+	}
+	for _, text := range []string{"", "proxy,dns", "mail"} {
+		_, ok := ParseWay(text)
+		assert.False(t, ok, text)
+	}
 }
 
 func TestFlips(t *testing.T) {
@@ -284,7 +328,7 @@ func TestTravelFlips(t *testing.T) {
 		`Allow this host (=lore.example) for the network "Bedside screens" → allow; Allow this host (=lore.example) for the group "Bedside screens" → allow; Allow this host (=lore.example) for everybody → allow`,
 		flips(ward(), "lore.example/tides", bedside))
 	config := ward()
-	config.Gates = []Gate{Proxy}
+	config.Way = ByProxy
 	assert.Contains(t, flips(config, "lore.example/tides", bedside), "Allow this page (=lore.example/tides) for the address 10.40.41.9 → allow; ", "without the DNS gate a page will do")
 
 	// A rule for the DNS gate alone, above one that says the same at the proxy gate: switching it off turns nothing round.
@@ -298,7 +342,7 @@ func TestTravelFlips(t *testing.T) {
 	assert.Contains(t, two, "Allow this host (=puzzle.example) for Ola Fenn → allow")
 	config.Policies[0].Rules = config.Policies[0].Rules[:1]
 	assert.Contains(t, flips(config, "http://puzzle.example", Request{Person: "ola"}), `Switch the rule "By name" of "Two" off`)
-	config.Gates = nil
+	config.Way = NoGate
 	assert.Empty(t, flips(config, "http://puzzle.example", Request{Person: "ola"}), "nothing is in the way")
 }
 
@@ -323,7 +367,7 @@ func TestTravelAhead(t *testing.T) {
 	assert.Equal(t, "allow block allow", fmt.Sprint(strip[0].Decision.Verdict, " ", strip[1].Decision.Verdict, " ", strip[2].Decision.Verdict))
 	assert.Equal(t, "exception: One page", s.Source(strip[0].Decision))
 	assert.Equal(t, "Night: Not at night", s.Source(strip[1].Decision))
-	config.Gates = nil
+	config.Way = NoGate
 	strip = New(config).TravelStrip(&w, &r, at(0, "14:10"), at(1, "14:10"))
 	require.Len(t, strip, 1)
 	assert.Equal(t, "no gate is on the way", s.Source(strip[0].Decision))
@@ -465,7 +509,7 @@ func TestSeen(t *testing.T) {
 		{Proxy, "https://heron.example/wards", false, "tunnel true"},
 		{Proxy, "https://heron.example/wards", true, "full true"},
 		{Proxy, "http://heron.example/wards", false, "full true"},
-		{ICAP, "https://heron.example/wards", false, "full false"},
+		{ICAP, "https://heron.example/wards", false, "tunnel true"},
 		{ICAP, "https://heron.example/wards", true, "full true"},
 		{ICAP, "http://heron.example/wards", false, "full true"},
 	} {

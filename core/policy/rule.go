@@ -265,4 +265,5 @@ type Request struct {
 	Addr   netip.Addr // the client's
 	Sight  weburl.Sight
 	Gate   Gate // "": the one that sees so much
+	Way    Way  // of a journey; "": that of the client's network
 }

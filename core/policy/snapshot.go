@@ -33,8 +33,10 @@ type Config struct {
 	Fallback   *Policy  // nil: what no policy is for is allowed
 	Combining  Combining
 	Exceptions []Exception
-	Gates      []Gate         // those that are switched on, in the order in which a browser meets them
-	Zone       *time.Location // in which days begin
+	Way        Way // which gates clients meet whose network does not say; "": none
+	// NetworkWays says of networks, by id, how their clients come to the gates.
+	NetworkWays map[string]NetworkWay
+	Zone        *time.Location // in which days begin
 }
 
 // Snapshot is a configuration ready to be decided on. It is immutable and safe for concurrent use.

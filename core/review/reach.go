@@ -192,9 +192,9 @@ func (r *reviewer) atLeastWhen(rule, other *policy.Rule) bool {
 	}
 	at := other.At
 	if len(at) == 0 {
-		at = r.config.Gates
+		at = r.met
 	}
-	return !slices.ContainsFunc(at, func(g policy.Gate) bool { return slices.Contains(r.config.Gates, g) && !slices.Contains(rule.At, g) })
+	return !slices.ContainsFunc(at, func(g policy.Gate) bool { return slices.Contains(r.met, g) && !slices.Contains(rule.At, g) })
 }
 
 // neverReached finds rules to which those above leave nothing.

@@ -191,6 +191,7 @@ type Aside struct {
 type reviewer struct {
 	Draft
 	config   *policy.Config
+	met      []policy.Gate // by any client
 	lists    map[string]*List
 	found    []Finding
 	work     policy.Work
@@ -200,7 +201,7 @@ type reviewer struct {
 
 // Of reviews a draft, the gravest findings first.
 func Of(d Draft) []Finding {
-	r := &reviewer{Draft: d, config: d.Snapshot.Config(), lists: map[string]*List{}, contains: map[[2]string]bool{}}
+	r := &reviewer{Draft: d, config: d.Snapshot.Config(), met: d.Snapshot.Config().GatesMet(), lists: map[string]*List{}, contains: map[[2]string]bool{}}
 	for i := range d.Lists {
 		r.lists[d.Lists[i].ID] = &d.Lists[i]
 	}
@@ -306,8 +307,8 @@ func (r *reviewer) policies() {
 		r.neverReached(p)
 		r.opposed(p)
 		for i := range p.Rules {
-			if rule := &p.Rules[i]; !rule.Off && len(rule.At) > 0 && !slices.ContainsFunc(rule.At, func(g policy.Gate) bool { return slices.Contains(r.config.Gates, g) }) {
-				f := r.add(NoEffect, rulePlace(p, i), rule.Name, "The rule %q is for gates that are switched off.", rule.Name)
+			if rule := &p.Rules[i]; !rule.Off && len(rule.At) > 0 && !slices.ContainsFunc(rule.At, func(g policy.Gate) bool { return slices.Contains(r.met, g) }) {
+				f := r.add(NoEffect, rulePlace(p, i), rule.Name, "The rule %q is for gates that no client meets.", rule.Name)
 				f.Fix = &Fix{Do: "switch rule off", Text: fmt.Sprintf("Switch the rule %q off.", rule.Name)}
 			}
 		}
@@ -330,7 +331,7 @@ func (r *reviewer) policies() {
 func (r *reviewer) blind(p *policy.Policy) {
 	for i := range p.Rules {
 		rule := &p.Rules[i]
-		if rule.Off || slices.ContainsFunc(r.config.Gates, func(g policy.Gate) bool {
+		if rule.Off || slices.ContainsFunc(r.met, func(g policy.Gate) bool {
 			return g != policy.DNS && (len(rule.At) == 0 || slices.Contains(rule.At, g))
 		}) {
 			continue
@@ -378,7 +379,10 @@ func (r *reviewer) opposed(p *policy.Policy) {
 }
 
 func (r *reviewer) exceptions() {
-	inspected := false
+	inspected := r.config.Way == policy.ByICAP
+	for _, way := range r.config.NetworkWays {
+		inspected = inspected || way.Way == policy.ByICAP && !way.SendsTunnel
+	}
 	r.all(func(p *policy.Policy, _ string) { inspected = inspected || p.Inspect.All })
 	for i := range r.config.Exceptions {
 		e := &r.config.Exceptions[i]
@@ -425,35 +429,52 @@ func (r *reviewer) unseen(e *policy.Exception, inspected bool) string {
 	switch {
 	case !pages:
 		return ""
-	case !slices.Contains(r.config.Gates, policy.Proxy) && !slices.Contains(r.config.Gates, policy.ICAP):
-		return fmt.Sprintf("The exception %q is for a page, and only the DNS gate is switched on: it sees no pages.", e.Name)
+	case !slices.Contains(r.met, policy.Proxy) && !slices.Contains(r.met, policy.ICAP):
+		return fmt.Sprintf("The exception %q is for a page, and clients meet the DNS gate alone, which sees no pages.", e.Name)
 	case !inspected:
 		return fmt.Sprintf("The exception %q is for a page, and no policy opens TLS connections: over https no gate sees pages.", e.Name)
 	}
-	// The policies of those whom the exception is for say which connections are opened.
-	var closed []string
-	for _, id := range e.For.Groups {
-		if p := r.policyOf(policy.Request{Group: id}); p != nil && !p.Inspect.All {
-			closed = append(closed, p.Name)
+	var hidden []string
+	hide := func(q policy.Request) {
+		if why := r.pageHidden(q); why != "" {
+			hidden = append(hidden, why)
 		}
 	}
+	for _, id := range e.For.Groups {
+		hide(policy.Request{Group: id})
+	}
 	for _, id := range e.For.Persons {
-		if p := r.policyOf(policy.Request{Person: id}); p != nil && !p.Inspect.All {
-			closed = append(closed, p.Name)
-		}
+		hide(policy.Request{Person: id})
 	}
 	for _, id := range e.For.Networks {
 		if n := r.config.Directory.Network(id); n >= 0 && len(r.config.Directory.Networks[n].Ranges) > 0 {
-			if p := r.policyOf(policy.Request{Addr: r.config.Directory.Networks[n].Ranges[0].Addr()}); p != nil && !p.Inspect.All {
-				closed = append(closed, p.Name)
-			}
+			hide(policy.Request{Addr: r.config.Directory.Networks[n].Ranges[0].Addr()})
 		}
 	}
-	if len(closed) == 0 || len(closed) < len(e.For.Groups)+len(e.For.Persons)+len(e.For.Networks) {
+	if len(hidden) == 0 || len(hidden) < len(e.For.Groups)+len(e.For.Persons)+len(e.For.Networks) {
 		return ""
 	}
-	slices.Sort(closed)
-	return fmt.Sprintf("The exception %q is for a page, and the policy %q opens no TLS connections: over https the proxy sees only the host.", e.Name, slices.Compact(closed)[0])
+	slices.Sort(hidden)
+	return fmt.Sprintf("The exception %q is for a page, and %s.", e.Name, hidden[0])
+}
+
+// pageHidden returns why no gate on the way of an asker sees pages over https; "" if one may see them.
+func (r *reviewer) pageHidden(q policy.Request) string {
+	way := r.Snapshot.WayOf(&q)
+	p := r.policyOf(q)
+	switch {
+	case way.Way == policy.ByDNS:
+		return "its clients meet the DNS gate alone, which sees no pages"
+	case way.Way == policy.ByICAP && way.SendsTunnel:
+		return "the proxy that asks the ICAP gate opens no TLS connections: over https it sends only the host"
+	case way.Way == policy.ByICAP:
+		return ""
+	case way.Distrusts:
+		return "its clients do not trust the authority of the gates: over https the proxy sees only the host"
+	case p != nil && !p.Inspect.All:
+		return fmt.Sprintf("the policy %q opens no TLS connections: over https the proxy sees only the host", p.Name)
+	}
+	return ""
 }
 
 // policyOf returns the first policy of a request, else the fallback; nil where there is none.

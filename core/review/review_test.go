@@ -70,7 +70,7 @@ func town() (policy.Config, []List) {
 		return s
 	}
 	return policy.Config{
-		Zone: zone, Taxonomy: taxonomy, Lists: match.New([]match.List{wideList, narrowList, otherList}), Combining: policy.Position, Gates: []policy.Gate{policy.DNS, policy.Proxy},
+		Zone: zone, Taxonomy: taxonomy, Lists: match.New([]match.List{wideList, narrowList, otherList}), Combining: policy.Position, Way: policy.ByBoth,
 		Packs:     []classify.Pack{{ID: "p", Name: "Pack", Sites: sites.Build()}},
 		Schedules: []policy.Schedule{{ID: "office", Name: "Office hours", Schedule: parse("mon-fri 09:00-17:00"), Zone: zone}},
 		Directory: directory.New([]directory.Person{{ID: "kay", Name: "Kay Moran"}, {ID: "ola", Name: "Ola Fenn"}},
@@ -118,7 +118,7 @@ func TestFindings(t *testing.T) {
 		{"nothing but an else", func(c *policy.Config, _ *Draft) {
 			c.Policies[0].Rules = []policy.Rule{rule("all", policy.Block, policy.Cond{}), rule("games", policy.Watch, none(is("news")))}
 		}, NeverReached, `"games" is never reached`, false, ""},
-		{"for gates that are off", func(c *policy.Config, _ *Draft) { c.Policies[0].Rules[0].At = []policy.Gate{policy.ICAP} }, NoEffect, `The rule "narrow" is for gates that are switched off.`, false, `Switch the rule "narrow" off.`},
+		{"for gates that are off", func(c *policy.Config, _ *Draft) { c.Policies[0].Rules[0].At = []policy.Gate{policy.ICAP} }, NoEffect, `The rule "narrow" is for gates that no client meets.`, false, `Switch the rule "narrow" off.`},
 		{"for a gate that sees too little", func(c *policy.Config, _ *Draft) {
 			c.Policies[0].Rules = append(c.Policies[0].Rules, policy.Rule{Name: "no uploads", Then: policy.Block, At: []policy.Gate{policy.DNS}, If: all(in("other"), policy.Cond{Op: policy.Method, Values: []string{"POST"}})})
 		}, NoEffect, `The rule "no uploads" asks for the method`, false, ""},
@@ -252,7 +252,24 @@ func TestUnseenForNetworks(t *testing.T) {
 	config.Exceptions = []policy.Exception{{ID: "e", Name: "map", Entries: []pattern.Entry{pattern.MustParse("heron.example/map")}, Then: policy.Allow, For: policy.Whom{Networks: []string{"n"}}}}
 	found := reviewed(config, lists, nil)
 	assert.True(t, slices.ContainsFunc(found, func(f Finding) bool { return f.Kind == NotSeen && f.At.Kind == "exception" }), "%v", found)
-	config.Gates = []policy.Gate{policy.DNS}
-	found = reviewed(config, lists, nil)
-	assert.True(t, slices.ContainsFunc(found, func(f Finding) bool { return strings.Contains(f.Text, "only the DNS gate is switched on") }), "%v", found)
+	reason := func(want string) {
+		t.Helper()
+		found := reviewed(config, lists, nil)
+		assert.True(t, slices.ContainsFunc(found, func(f Finding) bool { return f.Kind == NotSeen && strings.Contains(f.Text, want) }), "%v", found)
+	}
+	config.Way = policy.ByDNS
+	reason("clients meet the DNS gate alone")
+	config.Way = policy.ByBoth
+	for i := range config.Policies {
+		config.Policies[i].Inspect.All = true
+	}
+	assert.False(t, slices.ContainsFunc(reviewed(config, lists, nil), func(f Finding) bool { return f.Kind == NotSeen }))
+	for want, way := range map[string]policy.NetworkWay{
+		"its clients meet the DNS gate alone":                        {Way: policy.ByDNS},
+		"its clients do not trust the authority":                     {Distrusts: true},
+		"the proxy that asks the ICAP gate opens no TLS connections": {Way: policy.ByICAP, SendsTunnel: true},
+	} {
+		config.NetworkWays = map[string]policy.NetworkWay{"n": way}
+		reason(want)
+	}
 }

@@ -45,7 +45,7 @@ func small(t *testing.T) (Source, map[string]uuid.UUID) {
 	add(revision.KindException, "One page", &revision.ExceptionBody{Entries: pattern.Keep("=heron.example/wards # asked for"), Then: policy.Allow, Reason: "x", For: revision.WhomBody{Groups: []revision.Ref{ref("Nurses")}}})
 	add(revision.KindApp, "Share", &revision.AppBody{Key: "share", Hosts: pattern.Keep("share.example", "*.share.test"), Activities: []revision.ActivityBody{{Key: "up", Name: "Up", Methods: []string{"PUT"}, Paths: []string{"/up"}}}})
 	add(revision.KindExpectation, "It stays", &revision.ExpectationBody{URLs: []string{"heron.example"}, Person: new(ref("kay.moran")), Verdict: policy.Allow})
-	add(revision.KindSettings, "Settings", &revision.SettingsBody{Combining: policy.Strictest, Order: []revision.Ref{ref("Ward: floor")}, Gates: []policy.Gate{policy.DNS}})
+	add(revision.KindSettings, "Settings", &revision.SettingsBody{Combining: policy.Strictest, Order: []revision.Ref{ref("Ward: floor")}, Way: policy.ByDNS})
 	s.Lists = func(_ uuid.UUID, each func(string) error) error {
 		for _, line := range []string{"# by hand", "odds.example [until 2026-12-24] # derby", "! =help.odds.example"} {
 			if err := each(line); err != nil {

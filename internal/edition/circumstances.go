@@ -2,11 +2,13 @@ package edition
 
 import (
 	"cmp"
+	"fmt"
 	"strings"
 	"time"
 
 	"widelark/core/policy"
 	"widelark/core/weburl"
+	"widelark/internal/revision"
 )
 
 // Setting is how a request is seen, and by which state it is decided. The zero Setting sees everything of a GET, and asks the draft.
@@ -14,7 +16,8 @@ type Setting struct {
 	Sight   weburl.Sight `json:"sight,omitempty" enum:"name,tunnel,full" doc:"What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything"`
 	Gate    policy.Gate  `json:"gate,omitempty" enum:"dns,proxy,icap" doc:"Left out: the gate that sees so much"`
 	Method  string       `json:"method,omitempty" maxLength:"20" doc:"Left out: GET"`
-	Journey bool         `json:"journey,omitempty" doc:"Through all gates that are switched on; sight and gate say nothing then"`
+	Journey bool         `json:"journey,omitempty" doc:"Through all gates on the asker's way; sight and gate say nothing then"`
+	Way     policy.Way   `json:"way,omitempty" maxLength:"20" doc:"A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's"`
 	On      string       `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"draft, live, or the number of a revision; left out, the draft"`
 }
 
@@ -34,6 +37,7 @@ type Asked struct {
 	Gate    policy.Gate
 	Method  string
 	Journey bool
+	Way     policy.Way // of a journey; "": the asker's
 }
 
 // Ask resolves circumstances. An unknown name, or a moment that cannot be read, is a [*revision.FieldError] whose path begins with field.
@@ -44,18 +48,25 @@ func (s *State) Ask(field string, c Circumstances) (asked Asked, err error) {
 			return asked, err
 		}
 	}
+	if c.Way != "" {
+		way, ok := policy.ParseWay(string(c.Way))
+		if !ok {
+			return asked, &revision.FieldError{Field: field + "way", Msg: fmt.Sprintf("%q is not a way: there are dns, proxy, dns,proxy, icap and none", c.Way)}
+		}
+		c.Way = way
+	}
 	at, err := s.Moment(field+"at", c.At)
 	return asked.Who.When(at, c.Setting), err
 }
 
 // When returns the circumstances of an asker at a moment.
 func (a Asker) When(at time.Time, by Setting) Asked {
-	return Asked{Who: a, At: at, Sight: cmp.Or(by.Sight, weburl.Full), Gate: by.Gate, Method: strings.ToUpper(by.Method), Journey: by.Journey}
+	return Asked{Who: a, At: at, Sight: cmp.Or(by.Sight, weburl.Full), Gate: by.Gate, Method: strings.ToUpper(by.Method), Journey: by.Journey || by.Way != "", Way: by.Way}
 }
 
 // Request returns the request for a URL.
 func (a Asked) Request(u weburl.URL) policy.Request {
 	r := a.Who.Request()
-	r.URL, r.Sight, r.Gate, r.Method = u, a.Sight, a.Gate, a.Method
+	r.URL, r.Sight, r.Gate, r.Method, r.Way = u, a.Sight, a.Gate, a.Method, a.Way
 	return r
 }

@@ -175,7 +175,11 @@ func (r *roster) configure() {
 	for _, o := range r.of(revision.KindSettings) {
 		settings = o.body.(revision.SettingsBody)
 	}
-	config.Combining, config.Gates = settings.Combining, settings.Gates
+	config.Combining, config.Way, config.NetworkWays = settings.Combining, settings.Way, map[string]policy.NetworkWay{}
+	for _, o := range r.of(revision.KindNetwork) {
+		body := o.body.(revision.NetworkBody)
+		config.NetworkWays[o.ID.String()] = body.NetworkWay()
+	}
 	for _, o := range r.of(revision.KindApp) {
 		body := o.body.(revision.AppBody)
 		config.Apps = append(config.Apps, body.App(o.Meta, asides))

@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 
 	"widelark/core/match"
+	"widelark/core/policy"
 	"widelark/internal/edition"
 	"widelark/internal/peoplefile"
 	"widelark/internal/revision"
@@ -113,6 +114,7 @@ type Standing struct {
 	Who        Asker       `json:"who"`
 	Groups     []Ref       `json:"groups" doc:"That they belong to, also by their address and through other groups"`
 	Network    *Ref        `json:"network,omitempty"`
+	Way        policy.Way  `json:"way" doc:"Which gates they meet, in order: dns, proxy, dns,proxy, icap or none"`
 	Policies   []Ref       `json:"policies" doc:"In force for them, in their order; none: the fallback"`
 	Combining  string      `json:"combining"`
 	Exceptions []Exception `json:"exceptions" doc:"In force or later, the closest first"`
@@ -300,9 +302,9 @@ func (s *server) whoIs(ctx context.Context, in *whoInput) (*whoOutput, error) {
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	st := h.Standing(who)
+	st, request := h.Standing(who), who.Request()
 	out := &whoOutput{Body: Standing{
-		Who: askerBody(who), Groups: refsOf(st.Groups), Network: refOf(st.Network), Policies: refsOf(st.Policies),
+		Who: askerBody(who), Groups: refsOf(st.Groups), Network: refOf(st.Network), Way: h.Snapshot.WayOf(&request).Way, Policies: refsOf(st.Policies),
 		Combining: string(h.Snapshot.Config().Combining), Exceptions: []Exception{},
 	}}
 	var found []revision.Object

@@ -51,6 +51,7 @@ type Trial struct {
 	AtFull   policy.Verdict `json:"atFull,omitempty" enum:"allow,watch,hold,block" doc:"At a lesser sight: what the verdict would be at full"`
 	Because  string         `json:"because,omitempty" doc:"What decided, in one sentence"`
 	Full     string         `json:"fullBecause,omitempty" doc:"Where it would be another verdict at full: what would decide then, in one sentence"`
+	Way      policy.Way     `json:"way,omitempty" doc:"At a journey: the gates that the asker meets: dns, proxy, dns,proxy, icap or none. The way dns cuts nothing that runs"`
 	Sees     policy.Sees    `json:"sees,omitempty" doc:"At a journey: what the person sees in the end"`
 	Provisos string         `json:"provisos,omitempty" doc:"What an allowed request is bound to, in words"`
 	Decider  *Step          `json:"decider,omitempty" doc:"The step that decided; left out where no rule did and an otherwise holds"`
@@ -210,7 +211,7 @@ type compareTrialsInput struct {
 		URL     string                `json:"url" minLength:"1"`
 		A       edition.Circumstances `json:"a"`
 		B       edition.Circumstances `json:"b"`
-		Journey bool                  `json:"journey,omitempty" doc:"Both through all gates that are switched on. They part by what the gate says that decides"`
+		Journey bool                  `json:"journey,omitempty" doc:"Both through all gates on their ways. They part by what the gate says that decides"`
 	}
 }
 
@@ -296,7 +297,7 @@ func (t answer) trial(a *trial.Answer) Trial {
 		answer.Decider = &step
 	}
 	if a.Journey != nil {
-		answer.Sees, answer.Stops = a.Journey.Sees, []Stop{}
+		answer.Way, answer.Sees, answer.Stops = a.Journey.Way, a.Journey.Sees, []Stop{}
 		for _, stop := range a.Journey.Stops {
 			answer.Stops = append(answer.Stops, Stop{stop.Gate, stop.Sight, stop.Explanation.Decision.Verdict, stop.Explanation.Because, stop.Opened})
 		}

@@ -25,7 +25,7 @@ func TestRequest(t *testing.T) {
 		{"proxy", "", "https://heron.example/?q=a", "proxy full"},
 		{"proxy", "", "http://heron.example/", "proxy full"},
 		{"proxy", "full", "https://heron.example/", "proxy full"},
-		{"icap", "", "https://heron.example/", "icap full"},
+		{"icap", "", "https://heron.example/", "icap tunnel"},
 	} {
 		r := journal.Record{Person: kay, Address: netip.MustParseAddr("10.40.9.7"), Method: "POST", URL: row.url, Gate: policy.Gate(row.gate), Sight: weburl.Sight(row.sight)}
 		q, ok := r.Request()

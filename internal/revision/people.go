@@ -8,7 +8,9 @@ import (
 
 	"github.com/google/uuid"
 
+	"widelark/core/policy"
 	"widelark/core/ranges"
+	"widelark/core/weburl"
 )
 
 // PersonBody is what is known of a person besides the name that they sign in with.
@@ -34,6 +36,15 @@ type GroupBody struct {
 type NetworkBody struct {
 	Description string   `json:"description,omitempty" maxLength:"2000"`
 	Ranges      []string `json:"ranges" minItems:"1"`
+
+	Way       policy.Way   `json:"way,omitempty" doc:"Which gates its clients meet, in order: dns, proxy, dns,proxy, icap or none; left out, those of the organisation"`
+	Sends     weburl.Sight `json:"sends,omitempty" enum:"tunnel,full" doc:"On the way icap: what the proxy that asks sends of a TLS connection; left out, full"`
+	Distrusts bool         `json:"distrusts,omitempty" doc:"Its clients do not trust the authority of our gates, so no TLS connection of theirs is opened"`
+}
+
+// NetworkWay returns how the clients of the network come to the gates.
+func (b *NetworkBody) NetworkWay() policy.NetworkWay {
+	return policy.NetworkWay{Way: b.Way, SendsTunnel: b.Sends == weburl.Tunnel, Distrusts: b.Distrusts}
 }
 
 // MachineBody is where a machine is.
@@ -137,6 +148,18 @@ func (b *NetworkBody) Check() (err error) {
 	}
 	if len(b.Ranges) == 0 {
 		return &FieldError{"ranges", "a network without ranges holds nobody: name at least one, as 10.40.8.0/24"}
+	}
+	if b.Way != "" {
+		if err := readWay(&b.Way); err != nil {
+			return err
+		}
+	}
+	switch {
+	case b.Sends == "":
+	case b.Way != policy.ByICAP:
+		return &FieldError{"sends", "this is for networks with the way icap"}
+	case b.Sends != weburl.Tunnel && b.Sends != weburl.Full:
+		return &FieldError{"sends", fmt.Sprintf("%q is not what a proxy sends: there are tunnel and full", b.Sends)}
 	}
 	return checkDescription(&b.Description)
 }

@@ -568,7 +568,7 @@ func (b *AppBody) App(meta Meta, asides *Asides) policy.AppDef {
 type SettingsBody struct {
 	Combining policy.Combining `json:"combining" enum:"position,strictest,loosest" doc:"Which policy counts where a request has several"`
 	Order     []Ref            `json:"order" doc:"Policies in their order; those that are not here come after, by name"`
-	Gates     []policy.Gate    `json:"gates" enum:"dns,proxy,icap" doc:"The kinds of gates that are switched on"`
+	Way       policy.Way       `json:"way" doc:"Which gates clients meet, in order, where their network does not say: dns, proxy, dns,proxy, icap or none"`
 }
 
 // Check implements [Body].
@@ -577,13 +577,16 @@ func (b *SettingsBody) Check() error {
 	if !slices.Contains([]policy.Combining{policy.Position, policy.Strictest, policy.Loosest}, b.Combining) {
 		return &FieldError{"combining", "there are position, strictest and loosest"}
 	}
-	gates := []policy.Gate{}
-	for _, gate := range policy.Gates { // the order in which a browser meets them
-		if slices.Contains(b.Gates, gate) {
-			gates = append(gates, gate)
-		}
+	return readWay(&b.Way)
+}
+
+// readWay brings a way into the form in which it is stored.
+func readWay(way *policy.Way) error {
+	read, ok := policy.ParseWay(string(*way))
+	if !ok {
+		return &FieldError{"way", fmt.Sprintf("%q is not a way: there are dns, proxy, dns,proxy, icap and none", *way)}
 	}
-	b.Gates = gates
+	*way = read
 	return nil
 }
 

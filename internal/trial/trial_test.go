@@ -166,7 +166,7 @@ func TestEffects(t *testing.T) {
 	assert.Equal(t, "[position 0 0 [] strictest 0 2 [heron.example/a for also heron.example/b for also] loosest 0 0 []]", told(), "now by position")
 	settings, err := h.Store.Objects(t.Context(), revision.KindSettings)
 	require.NoError(t, err)
-	h.Change(t, revision.ObjectChange{Kind: revision.KindSettings, ID: settings[0].ID, Name: "Settings", Body: &revision.SettingsBody{Combining: policy.Strictest}})
+	h.Change(t, revision.ObjectChange{Kind: revision.KindSettings, ID: settings[0].ID, Name: "Settings", Body: &revision.SettingsBody{Combining: policy.Strictest, Way: policy.ByBoth}})
 	assert.Equal(t, "[position 2 0 [heron.example/a for also heron.example/b for also] strictest 0 0 [] loosest 2 0 [heron.example/a for also heron.example/b for also]]", told())
 }
 

@@ -2204,7 +2204,7 @@ export interface components {
              * @enum {string}
              */
             gate?: "dns" | "proxy" | "icap";
-            /** @description Through all gates that are switched on; sight and gate say nothing then */
+            /** @description Through all gates on the asker's way; sight and gate say nothing then */
             journey?: boolean;
             /** @description Left out: GET */
             method?: string;
@@ -2215,6 +2215,8 @@ export interface components {
              * @enum {string}
              */
             sight?: "name" | "tunnel" | "full";
+            /** @description A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's */
+            way?: string;
             /** @description Left out: somebody of whom nothing is known */
             who?: components["schemas"]["Who"];
         };
@@ -2284,7 +2286,7 @@ export interface components {
         CompareTrialsInputBody: {
             a: components["schemas"]["Circumstances"];
             b: components["schemas"]["Circumstances"];
-            /** @description Both through all gates that are switched on. They part by what the gate says that decides */
+            /** @description Both through all gates on their ways. They part by what the gate says that decides */
             journey?: boolean;
             url: string;
         };
@@ -3367,7 +3369,7 @@ export interface components {
              * @enum {string}
              */
             gate?: "dns" | "proxy" | "icap";
-            /** @description Through all gates that are switched on; sight and gate say nothing then */
+            /** @description Through all gates on the asker's way; sight and gate say nothing then */
             journey?: boolean;
             /** @description Left out: GET */
             method?: string;
@@ -3379,6 +3381,8 @@ export interface components {
              */
             sight?: "name" | "tunnel" | "full";
             urls: string[];
+            /** @description A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's */
+            way?: string;
             /** @description The columns; left out, every group that has a policy */
             who?: components["schemas"]["Who"][];
         };
@@ -3428,10 +3432,17 @@ export interface components {
         };
         Network: {
             description?: string;
+            /** @description Its clients do not trust the authority of our gates, so no TLS connection of theirs is opened */
+            distrusts?: boolean;
             /** Format: uuid */
             id: string;
             name: string;
             ranges: string[];
+            /**
+             * @description On the way icap: what the proxy that asks sends of a TLS connection; left out, full
+             * @enum {string}
+             */
+            sends?: "tunnel" | "full";
             /** Format: date-time */
             updatedAt: string;
             updatedBy: string;
@@ -3440,11 +3451,22 @@ export interface components {
              * @description Rises with every edit; the ETag holds it
              */
             version: number;
+            /** @description Which gates its clients meet, in order: dns, proxy, dns,proxy, icap or none; left out, those of the organisation */
+            way?: string;
         };
         NetworkInput: {
             description?: string;
+            /** @description Its clients do not trust the authority of our gates, so no TLS connection of theirs is opened */
+            distrusts?: boolean;
             name: string;
             ranges: string[];
+            /**
+             * @description On the way icap: what the proxy that asks sends of a TLS connection; left out, full
+             * @enum {string}
+             */
+            sends?: "tunnel" | "full";
+            /** @description Which gates its clients meet, in order: dns, proxy, dns,proxy, icap or none; left out, those of the organisation */
+            way?: string;
         };
         NewAccountInputBody: {
             fullName?: string;
@@ -4486,8 +4508,6 @@ export interface components {
              * @enum {string}
              */
             combining: "position" | "strictest" | "loosest";
-            /** @description The kinds of gates that are switched on */
-            gates: ("dns" | "proxy" | "icap")[];
             /** Format: uuid */
             id: string;
             name: string;
@@ -4501,6 +4521,8 @@ export interface components {
              * @description Rises with every edit; the ETag holds it
              */
             version: number;
+            /** @description Which gates clients meet, in order, where their network does not say: dns, proxy, dns,proxy, icap or none */
+            way: string;
         };
         SettingsInput: {
             /**
@@ -4508,10 +4530,10 @@ export interface components {
              * @enum {string}
              */
             combining: "position" | "strictest" | "loosest";
-            /** @description The kinds of gates that are switched on */
-            gates: ("dns" | "proxy" | "icap")[];
             /** @description Policies in their order; those that are not here come after, by name */
             order: components["schemas"]["Ref"][];
+            /** @description Which gates clients meet, in order, where their network does not say: dns, proxy, dns,proxy, icap or none */
+            way: string;
         };
         SettlePackInputBody: {
             /**
@@ -4596,6 +4618,8 @@ export interface components {
             network?: components["schemas"]["Ref"];
             /** @description In force for them, in their order; none: the fallback */
             policies: components["schemas"]["Ref"][];
+            /** @description Which gates they meet, in order: dns, proxy, dns,proxy, icap or none */
+            way: string;
             who: components["schemas"]["Asker"];
         };
         StartInputBody: {
@@ -4697,7 +4721,7 @@ export interface components {
              * @enum {string}
              */
             gate?: "dns" | "proxy" | "icap";
-            /** @description Through all gates that are switched on; sight and gate say nothing then */
+            /** @description Through all gates on the asker's way; sight and gate say nothing then */
             journey?: boolean;
             /** @description Left out: GET */
             method?: string;
@@ -4709,6 +4733,8 @@ export interface components {
              */
             sight?: "name" | "tunnel" | "full";
             urls: string[];
+            /** @description A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's */
+            way?: string;
             /** @description Left out, every group that has a policy */
             who?: components["schemas"]["Who"][];
         };
@@ -4879,6 +4905,8 @@ export interface components {
             url?: string;
             /** @enum {string} */
             verdict?: "allow" | "watch" | "hold" | "block";
+            /** @description At a journey: the gates that the asker meets: dns, proxy, dns,proxy, icap or none. The way dns cuts nothing that runs */
+            way?: string;
         };
         TrialsInputBody: {
             /** @description now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now */
@@ -4890,7 +4918,7 @@ export interface components {
              * @enum {string}
              */
             gate?: "dns" | "proxy" | "icap";
-            /** @description Through all gates that are switched on; sight and gate say nothing then */
+            /** @description Through all gates on the asker's way; sight and gate say nothing then */
             journey?: boolean;
             /** @description Left out: GET */
             method?: string;
@@ -4905,6 +4933,8 @@ export interface components {
             sight?: "name" | "tunnel" | "full";
             /** @description As a person types them or a log has them; without a scheme https is meant */
             urls: string[];
+            /** @description A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's */
+            way?: string;
             /** @description Left out: somebody of whom nothing is known */
             who?: components["schemas"]["Who"];
         };

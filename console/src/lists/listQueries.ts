@@ -6,6 +6,7 @@ import {
   useQueryClient,
 } from '@tanstack/react-query'
 import { api, data, match, type Schemas } from '../api/client'
+import { withEdited } from '../api/withEdited'
 
 export type List = Schemas['List']
 export type Entry = Schemas['Entry']
@@ -64,11 +65,31 @@ export const entriesOptions = (id: string, filter: EntryFilter) =>
     getNextPageParam: (page) => page.next,
   })
 
-/** Invalidates everything that depends on a list or its entries: all lists, and every trial. */
-function useRefresh() {
+/** The list in the answer to an edit: the answer itself, or its field `list`. */
+function listIn(answer: unknown): List | undefined {
+  const found = (answer as { list?: List } | undefined)?.list ?? (answer as Partial<List> | undefined)
+  return found?.id !== undefined && found.version !== undefined && found.entryCount !== undefined
+    ? (found as List)
+    : undefined
+}
+
+/**
+ * Invalidates everything that depends on a list or its entries: all lists, and every trial. A list in the answer is put into the cache at
+ * once, so that the next edit starts from it, and not from one that is still being fetched.
+ */
+export function useRefresh() {
   const client = useQueryClient()
-  return () =>
-    Promise.all([client.invalidateQueries({ queryKey: ['lists'] }), client.invalidateQueries({ queryKey: ['trials'] })])
+  return (answer?: unknown) => {
+    const list = listIn(answer)
+    if (list) {
+      client.setQueryData(listOptions(list.id).queryKey, list)
+      client.setQueryData(listsOptions.queryKey, (all) => withEdited(all, list))
+    }
+    return Promise.all([
+      client.invalidateQueries({ queryKey: ['lists'] }),
+      client.invalidateQueries({ queryKey: ['trials'] }),
+    ])
+  }
 }
 
 export function useCreateList() {

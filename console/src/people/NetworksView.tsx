@@ -1,11 +1,12 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from '../ui/Button'
-import { TextArea, TextField } from '../ui/Field'
+import { Choice, TextArea, TextField } from '../ui/Field'
 import { Mono } from '../ui/Mono'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { SaveDialog } from '../ui/SaveDialog'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
+import { wayName, ways } from '../ui/ways'
 import { type Network, networksOptions, useRemoveNetwork, useSaveNetwork } from './peopleQueries'
 
 /** Named ranges of addresses. An address belongs to the network with the longest prefix for it. */
@@ -30,6 +31,7 @@ export function NetworksView() {
             <tr>
               <Head>Network</Head>
               <Head>Ranges</Head>
+              <Head>Its clients meet</Head>
               <Head>Description</Head>
             </tr>
           </thead>
@@ -48,6 +50,10 @@ export function NetworksView() {
                 <td className={cellClass}>
                   <Mono>{n.ranges.join(', ')}</Mono>
                 </td>
+                <td className={cellClass}>
+                  {n.way ? wayName(n.way) : <span className="text-soft">as everywhere</span>}
+                  {n.distrusts && <span className="text-soft">; nothing is opened</span>}
+                </td>
                 <td className={`${cellClass} text-soft`}>{n.description}</td>
               </tr>
             ))}
@@ -63,11 +69,21 @@ function NetworkDialog({ network, onClose }: { network?: Network; onClose: () =>
   const [name, setName] = useState(network?.name ?? '')
   const [description, setDescription] = useState(network?.description ?? '')
   const [ranges, setRanges] = useState((network?.ranges ?? []).join('\n'))
+  const [way, setWay] = useState(network?.way ?? '')
+  const [sends, setSends] = useState<'tunnel' | 'full'>(network?.sends ?? 'full')
+  const [distrusts, setDistrusts] = useState(network?.distrusts ?? false)
   const save = useSaveNetwork(network)
   const remove = useRemoveNetwork()
   const submit = () => {
-    const body = { name, description, ranges: ranges.split(/[\s,]+/).filter((r) => r !== '') }
-    return save.mutateAsync(body)
+    const split = ranges.split(/[\s,]+/).filter((r) => r !== '')
+    return save.mutateAsync({
+      name,
+      description,
+      ranges: split,
+      way,
+      sends: way === 'icap' ? sends : undefined,
+      distrusts,
+    })
   }
   return (
     <SaveDialog
@@ -92,6 +108,32 @@ function NetworkDialog({ network, onClose }: { network?: Network; onClose: () =>
             placeholder="10.40.10.0/23"
             error={wrong('ranges')}
           />
+          <Choice
+            label="Its clients meet"
+            value={way}
+            onChange={setWay}
+            options={[['', 'the gates that all clients meet'], ...ways, ['none', 'no gate']]}
+          />
+          {way === 'icap' && (
+            <Choice
+              label="Of TLS connections the other proxy sends"
+              value={sends}
+              onChange={(v) => setSends(v === 'tunnel' ? 'tunnel' : 'full')}
+              options={[
+                ['full', 'the whole URL'],
+                ['tunnel', 'host and port'],
+              ]}
+            />
+          )}
+          <label className="flex items-center gap-2 text-sm">
+            <input
+              type="checkbox"
+              className="accent-reed"
+              checked={!distrusts}
+              onChange={(e) => setDistrusts(!e.target.checked)}
+            />
+            Its clients trust the authority of our gates, so that connections can be opened
+          </label>
           <TextField label="Description" value={description} onChange={(e) => setDescription(e.target.value)} />
         </>
       )}

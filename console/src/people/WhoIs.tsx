@@ -7,6 +7,7 @@ import { formatEnd } from '../ui/clock'
 import { Mono } from '../ui/Mono'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { VerdictMark } from '../ui/VerdictMark'
+import { wayName } from '../ui/ways'
 import { whoOptions } from './peopleQueries'
 
 const combining: Record<string, string> = {
@@ -37,6 +38,8 @@ export function WhoIs({ name, onClose }: { name: string; onClose: () => void }) 
               <dd>{found.data.network.name}</dd>
             </>
           )}
+          <dt className="text-soft">Meets</dt>
+          <dd>{wayName(found.data.way)}</dd>
           <dt className="text-soft">Policies</dt>
           <dd>
             {found.data.policies.length === 0 && 'none; the fallback decides'}

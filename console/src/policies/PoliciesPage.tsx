@@ -12,6 +12,7 @@ import { count } from '../ui/format'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { VerdictMark } from '../ui/VerdictMark'
 import { ViewButtons } from '../ui/ViewButtons'
+import { ways } from '../ui/ways'
 import { AppsView } from './AppsView'
 import { useDragOrder } from './dragOrder'
 import { NewPolicyDialog } from './NewPolicyDialog'
@@ -102,31 +103,23 @@ function InOrder() {
           <span className="grow text-sm text-soft">
             {effects[settings.data.combining]} <Effects />
           </span>
-          <fieldset className="flex items-center gap-3 text-sm">
-            <legend className="sr-only">Gates that are switched on</legend>
-            <span className="font-semibold">Gates</span>
-            {(['dns', 'proxy', 'icap'] as const).map((gate) => (
-              <label key={gate} className="flex items-center gap-1">
-                <input
-                  type="checkbox"
-                  className="accent-reed"
-                  checked={settings.data.gates.includes(gate)}
-                  onChange={(e) =>
-                    settings.data &&
-                    put.mutate({
-                      settings: settings.data,
-                      change: {
-                        gates: e.target.checked
-                          ? [...settings.data.gates, gate]
-                          : settings.data.gates.filter((g) => g !== gate),
-                      },
-                    })
-                  }
-                />
-                {gate === 'proxy' ? 'proxy' : gate.toUpperCase()}
-              </label>
-            ))}
-          </fieldset>
+          <label className="flex items-center gap-2 font-semibold text-sm">
+            Clients meet
+            <select
+              value={settings.data.way}
+              onChange={(e) =>
+                settings.data && put.mutate({ settings: settings.data, change: { way: e.target.value } })
+              }
+              className="h-8 rounded-sm border border-edge bg-leaf px-2 font-normal"
+            >
+              {ways.map(([way, name]) => (
+                <option key={way} value={way}>
+                  {name}
+                </option>
+              ))}
+              <option value="none">no gate</option>
+            </select>
+          </label>
         </div>
       )}
       {all.data && (
@@ -157,7 +150,7 @@ function InOrder() {
   )
 }
 
-const ways = { position: 'by position', strictest: 'with the strictest', loosest: 'with the loosest' }
+const combinations = { position: 'by position', strictest: 'with the strictest', loosest: 'with the loosest' }
 
 /** The number of people with several policies, and the verdicts that another way of combining would turn for them. */
 function Effects() {
@@ -171,7 +164,8 @@ function Effects() {
       {count(people, 'person has', 'people have')} several
       {others.map((w) => (
         <span key={w.combining} title={w.examples.join('\n')}>
-          ; {ways[w.combining]}, {w.opened > 0 && `${count(w.opened, 'recorded page', 'recorded pages')} would open`}
+          ; {combinations[w.combining]},{' '}
+          {w.opened > 0 && `${count(w.opened, 'recorded page', 'recorded pages')} would open`}
           {w.opened > 0 && w.closed > 0 && ' and '}
           {w.closed > 0 && `${count(w.closed, 'recorded page', 'recorded pages')} would close`} for some of them
         </span>

@@ -128,7 +128,7 @@ export const usePutSettings = () =>
     data(
       api.PUT('/api/v1/settings/{id}', {
         params: { path: { id: settings.id }, header: match(settings.version) },
-        body: { combining: settings.combining, gates: settings.gates, order: settings.order, ...change },
+        body: { combining: settings.combining, way: settings.way, order: settings.order, ...change },
       }),
     ),
   )

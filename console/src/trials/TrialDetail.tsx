@@ -7,6 +7,7 @@ import { formatShort, zoneNote } from '../ui/clock'
 import { Mono } from '../ui/Mono'
 import { Strip } from '../ui/Strip'
 import { isVerdict, NoVerdict, VerdictMark } from '../ui/VerdictMark'
+import { wayName } from '../ui/ways'
 import { FlipList } from './FlipList'
 import type { Step, Trial, Trials } from './trialQueries'
 
@@ -110,6 +111,10 @@ function Way({ trial }: { trial: Trial }) {
   if (!trial.stops || trial.stops.length === 0) return null
   return (
     <Section title="On the way">
+      <p className="text-sm text-soft">
+        {wayName(trial.way ?? '')}
+        {trial.way === 'dns' && ': it cuts nothing, so what runs goes on until it ends'}
+      </p>
       <ol className="flex flex-col">
         {trial.stops.map((s) => (
           <li key={s.gate} className="flex items-baseline gap-3 border-rule border-t py-1.5 text-sm" title={s.because}>

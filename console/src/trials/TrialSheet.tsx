@@ -6,6 +6,7 @@ import type { Ask } from '../address/trialSearch'
 import { IconButton } from '../ui/Button'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { VerdictMark } from '../ui/VerdictMark'
+import { ways } from '../ui/ways'
 import { ExpectButton } from './ExpectButton'
 import { TrialDetail } from './TrialDetail'
 import { liveTrialOptions, trialOptions } from './trialQueries'
@@ -43,10 +44,19 @@ export function TrialSheet({ url, ask, onClose }: Props) {
           }
           className="rounded-sm border border-edge bg-leaf px-1 text-sm"
         >
-          <option value="journey">through all gates</option>
-          <option value="full">whole URL</option>
-          <option value="tunnel">host and port</option>
-          <option value="name">name only</option>
+          <option value="journey">on their way</option>
+          <optgroup label="On another way">
+            {ways.map(([way, name]) => (
+              <option key={way} value={`by-${way === 'dns,proxy' ? 'both' : way}`}>
+                {name}
+              </option>
+            ))}
+          </optgroup>
+          <optgroup label="Seen everywhere">
+            <option value="full">whole URL</option>
+            <option value="tunnel">host and port</option>
+            <option value="name">name only</option>
+          </optgroup>
         </select>
         <IconButton label="Close the trial" onClick={onClose}>
           <X size={17} aria-hidden />

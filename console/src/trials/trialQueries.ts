@@ -1,5 +1,5 @@
 import { queryOptions, useMutation } from '@tanstack/react-query'
-import type { Ask } from '../address/trialSearch'
+import type { Ask, sights } from '../address/trialSearch'
 import { api, data, type Schemas } from '../api/client'
 
 export type Trial = Schemas['Trial']
@@ -8,12 +8,23 @@ export type Flip = Schemas['Flip']
 export type Step = Schemas['Step']
 
 /** The circumstances of a question in the form of the API. */
-const asked = ({ as, at, sight = 'journey' }: Ask): Schemas['Circumstances'] => ({
-  who: as ? { name: as } : undefined,
-  at: at || undefined,
-  journey: sight === 'journey',
-  sight: sight === 'journey' ? undefined : sight,
-})
+const asked = ({ as, at, sight = 'journey' }: Ask): Schemas['Circumstances'] => {
+  const way = ways[sight]
+  return {
+    who: as ? { name: as } : undefined,
+    at: at || undefined,
+    journey: sight === 'journey' || way !== undefined,
+    way,
+    sight: sight === 'name' || sight === 'tunnel' || sight === 'full' ? sight : undefined,
+  }
+}
+
+const ways: Partial<Record<(typeof sights)[number], string>> = {
+  'by-dns': 'dns',
+  'by-proxy': 'proxy',
+  'by-both': 'dns,proxy',
+  'by-icap': 'icap',
+}
 
 /** The answer for one URL on the present draft, with the next changes of the verdict. */
 export const trialOptions = (url: string, ask: Ask) =>
@@ -57,8 +68,8 @@ export const sweepOptions = (urls: string[], ask: Ask) =>
     enabled: urls.length > 0,
     retry: false,
     queryFn: () => {
-      const { who, journey, sight } = asked(ask)
-      return data(api.POST('/api/v1/trials/sweep', { body: { urls, who: who && [who], journey, sight } }))
+      const { who, journey, way, sight } = asked(ask)
+      return data(api.POST('/api/v1/trials/sweep', { body: { urls, who: who && [who], journey, way, sight } }))
     },
   })
 

@@ -348,36 +348,68 @@ func NetworkCommand(a *command.App) *cobra.Command {
 	return command.Noun("network", "Networks: named ranges of addresses", ls, networkShowCommand(a), networkNewCommand(a), networkEditCommand(a), object.RemoveCommand(a, object.Networks))
 }
 
+// networkFlags are what can be said of a network besides its name and ranges.
+type networkFlags struct {
+	about, way, sends string
+	distrusts         bool
+}
+
+func (f *networkFlags) register(cmd *cobra.Command) {
+	flags := cmd.Flags()
+	flags.StringVar(&f.about, "describe", "", "what is there")
+	flags.StringVar(&f.way, "way", "", "the gates that its clients meet: dns, proxy, dns,proxy, icap or none; empty for those of the organisation")
+	flags.StringVar(&f.sends, "sends", "", "with --way icap: what the proxy that asks sends of TLS connections, tunnel or full")
+	flags.BoolVar(&f.distrusts, "distrusts", false, "its clients do not trust the authority of our gates, so none of their TLS connections is opened")
+}
+
+// fill puts what is given into a network.
+func (f *networkFlags) fill(cmd *cobra.Command, body *client.NetworkInput) {
+	given := cmd.Flags().Changed
+	if given("describe") {
+		body.Description = &f.about
+	}
+	if given("way") {
+		body.Way, body.Sends = command.Optional[string](f.way), nil
+	}
+	if given("sends") {
+		body.Sends = command.Optional[client.NetworkInputSends](f.sends)
+	}
+	if given("distrusts") {
+		body.Distrusts = &f.distrusts
+	}
+}
+
 func networkNewCommand(a *command.App) *cobra.Command {
-	var about string
+	var f networkFlags
 	cmd := &cobra.Command{
 		Use: "new NAME RANGE...", Short: "Add a network", Args: command.AtLeast("NAME", "RANGE"),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
-			made, err := api.AddNetworkWithResponse(cmd.Context(), client.NetworkInput{Name: args[0], Ranges: args[1:], Description: &about})
+			body := client.NetworkInput{Name: args[0], Ranges: args[1:]}
+			f.fill(cmd, &body)
+			made, err := api.AddNetworkWithResponse(cmd.Context(), body)
 			if err == nil {
 				fmt.Fprintf(a.Out, "Added the network %q.\n", made.JSON201.Name)
 			}
 			return err
 		}),
 	}
-	cmd.Flags().StringVar(&about, "describe", "", "what is there")
+	f.register(cmd)
 	return cmd
 }
 
 func networkEditCommand(a *command.App) *cobra.Command {
-	var name, about string
+	var f networkFlags
+	var name string
 	var ranges []string
 	cmd := &cobra.Command{
-		Use: "edit NAME", Short: "Rename or describe a network, or say what its ranges are", Args: command.Exactly("NAME"),
+		Use: "edit NAME", Short: "Rename or describe a network, or say what its ranges are and which gates its clients meet", Args: command.Exactly("NAME"),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			kept, err := object.Networks.Edit(cmd.Context(), api, args[0], func(body *client.NetworkInput) error {
 				body.Name = cmp.Or(name, body.Name)
-				if cmd.Flags().Changed("describe") {
-					body.Description = &about
-				}
 				if cmd.Flags().Changed("range") {
 					body.Ranges = ranges
 				}
+				f.fill(cmd, body)
 				return nil
 			})
 			if err == nil {
@@ -386,7 +418,7 @@ func networkEditCommand(a *command.App) *cobra.Command {
 			return err
 		}),
 	}
-	cmd.Flags().StringVar(&about, "describe", "", "what is there")
+	f.register(cmd)
 	cmd.Flags().StringVar(&name, "name", "", "the new name")
 	cmd.Flags().StringArrayVar(&ranges, "range", nil, "a range, in place of all before; give it again for more")
 	return cmd
@@ -448,6 +480,7 @@ func WhoCommand(a *command.App) *cobra.Command {
 			if st.Network != nil {
 				line("network", command.OrEmpty(st.Network.Name), "")
 			}
+			line("meets", question.WayText(st.Way), "")
 			line("policies", object.NamesOf(st.Policies), "none; the fallback decides")
 			if len(st.Policies) > 1 {
 				line("", map[string]string{"position": "the first counts", "strictest": "the strictest verdict counts", "loosest": "the loosest verdict counts"}[st.Combining], "")

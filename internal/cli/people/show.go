@@ -10,6 +10,7 @@ import (
 	"widelark/client"
 	"widelark/internal/cli/command"
 	"widelark/internal/cli/object"
+	"widelark/internal/cli/question"
 )
 
 func personShowCommand(a *command.App) *cobra.Command {
@@ -53,8 +54,23 @@ func groupShowCommand(a *command.App) *cobra.Command {
 func networkShowCommand(a *command.App) *cobra.Command {
 	return object.ShowCommand(a, "network", "The ranges of a network", func(ctx context.Context, api *client.ClientWithResponses, name string) (s *object.Shown, err error) {
 		n, err := object.Networks.Get(ctx, api, name)
-		return &object.Shown{ID: n.ID, Data: n, Fields: [][2]string{{"name", n.Name}, {"about", command.OrEmpty(n.Description)}, {"ranges", strings.Join(n.Ranges, ", ")}, object.Edited(a, n.UpdatedBy, n.UpdatedAt)}}, err
+		return &object.Shown{ID: n.ID, Data: n, Fields: [][2]string{{"name", n.Name}, {"about", command.OrEmpty(n.Description)}, {"ranges", strings.Join(n.Ranges, ", ")}, {"meets", networkWay(n)}, object.Edited(a, n.UpdatedBy, n.UpdatedAt)}}, err
 	})
+}
+
+// networkWay returns how the clients of a network come to the gates; "" where the network says nothing.
+func networkWay(n client.Network) string {
+	var parts []string
+	if n.Way != nil {
+		parts = append(parts, question.WayText(*n.Way))
+	}
+	if n.Sends != nil {
+		parts = append(parts, "sent: "+string(*n.Sends))
+	}
+	if command.Deref(n.Distrusts) {
+		parts = append(parts, "trusts no authority of the gates")
+	}
+	return strings.Join(parts, "; ")
 }
 
 func machineShowCommand(a *command.App) *cobra.Command {

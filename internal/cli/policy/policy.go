@@ -5,6 +5,7 @@
 package policy
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -290,9 +291,9 @@ func movedTo(order []client.Ref, name string, position int) ([]client.Ref, error
 func orderCommand(a *command.App) *cobra.Command {
 	var combine string
 	var position int
-	var gates []string
+	var way string
 	cmd := &cobra.Command{
-		Use: "order [NAME]", Short: "Move a policy, say which counts where a request has several, and which gates there are", Args: command.AtMost(1),
+		Use: "order [NAME]", Short: "Move a policy, say which counts where a request has several, and which gates clients meet", Args: command.AtMost(1),
 		Example: `  widelark policy order "Night ward" --position 1
   widelark policy order --combine strictest`,
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
@@ -319,12 +320,7 @@ func orderCommand(a *command.App) *cobra.Command {
 			if combine != "" {
 				body.Combining = client.SettingsInputCombining(combine)
 			}
-			if cmd.Flags().Changed("gate") {
-				body.Gates = []client.SettingsInputGates{}
-				for _, g := range gates {
-					body.Gates = append(body.Gates, client.SettingsInputGates(g))
-				}
-			}
+			body.Way = cmp.Or(way, body.Way)
 			effects, err := api.GetEffectsWithResponse(ctx)
 			if err != nil {
 				return err
@@ -338,13 +334,13 @@ func orderCommand(a *command.App) *cobra.Command {
 					return err
 				}
 			}
-			fmt.Fprintf(a.Out, "Order: %s.\nWhere a request has several, %s.\n", object.NamesOf(put.JSON200.Order), combining[string(put.JSON200.Combining)])
+			fmt.Fprintf(a.Out, "Order: %s.\nWhere a request has several, %s.\nClients meet: %s.\n", object.NamesOf(put.JSON200.Order), combining[string(put.JSON200.Combining)], question.WayText(put.JSON200.Way))
 			return nil
 		}),
 	}
 	cmd.Flags().IntVar(&position, "position", 0, "its place, from 1")
 	cmd.Flags().StringVar(&combine, "combine", "", "position, strictest or loosest")
-	cmd.Flags().StringArrayVar(&gates, "gate", nil, "a kind of gate that is switched on: dns, proxy or icap; give it again for more")
+	cmd.Flags().StringVar(&way, "way", "", "the gates that clients meet whose network does not say: dns, proxy, dns,proxy, icap or none")
 	return cmd
 }
 

@@ -6,6 +6,7 @@ package question
 
 import (
 	"cmp"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -15,8 +16,8 @@ import (
 
 // Circumstances holds the flags for the circumstances of a question: who asks, when, and which parts of the request are seen.
 type Circumstances struct {
-	Person, Group, Address, At, Sight, Gate, Method, On string
-	Journey                                             bool
+	Person, Group, Address, At, Sight, Gate, Method, Way, On string
+	Journey                                                  bool
 }
 
 // RegisterWho adds the flags that say who asks, with a prefix before each name.
@@ -35,6 +36,14 @@ func (c *Circumstances) Register(cmd *cobra.Command, before string) {
 	flags.StringVar(&c.Sight, before+"sight", "", "what can be seen of the request: name (the host), tunnel (host and port over https) or full")
 }
 
+// WayText returns a way in words.
+func WayText(way string) string {
+	if way == "none" {
+		return "no gate"
+	}
+	return strings.ReplaceAll(way, ",", ", ")
+}
+
 // None reports whether none of the flags is given.
 func (c *Circumstances) None() bool { return *c == Circumstances{} }
 
@@ -46,7 +55,7 @@ func (c Circumstances) Or(others Circumstances) Circumstances {
 	if c.Nobody() {
 		c.Person, c.Group, c.Address = others.Person, others.Group, others.Address
 	}
-	for _, field := range [][2]*string{{&c.At, &others.At}, {&c.Sight, &others.Sight}, {&c.Gate, &others.Gate}, {&c.Method, &others.Method}, {&c.On, &others.On}} {
+	for _, field := range [][2]*string{{&c.At, &others.At}, {&c.Sight, &others.Sight}, {&c.Gate, &others.Gate}, {&c.Method, &others.Method}, {&c.Way, &others.Way}, {&c.On, &others.On}} {
 		*field[0] = cmp.Or(*field[0], *field[1])
 	}
 	c.Journey = c.Journey || others.Journey
@@ -69,6 +78,6 @@ func (c *Circumstances) Body() client.Circumstances {
 func (c *Circumstances) Setting() client.Circumstances {
 	return client.Circumstances{
 		At: command.Optional[string](c.At), Sight: command.Optional[client.CircumstancesSight](c.Sight), Gate: command.Optional[client.CircumstancesGate](c.Gate),
-		Method: command.Optional[string](c.Method), On: command.Optional[string](c.On), Journey: &c.Journey,
+		Method: command.Optional[string](c.Method), On: command.Optional[string](c.On), Journey: &c.Journey, Way: command.Optional[string](c.Way),
 	}
 }

@@ -36,7 +36,9 @@ func (f *tryFlags) register(cmd *cobra.Command) {
 	flags.StringVar(&f.other.On, "or-on", "", "the same for the other of two trials")
 	flags.StringVar(&f.ask.On, "on", "", "draft, live or the number of a revision; left out, the draft")
 	flags.StringVar(&f.file, "file", "", "a file of URLs, one a line; - is standard input")
-	flags.BoolVar(&f.ask.Journey, "journey", false, "through all gates that are switched on: for one URL, what the person sees; also with --matrix, --week and two trials")
+	flags.BoolVar(&f.ask.Journey, "journey", false, "through all gates on the asker's way: for one URL, what the person sees; also with --matrix, --week and two trials")
+	flags.StringVar(&f.ask.Way, "way", "", "a journey on this way, in place of the asker's: dns, proxy, dns,proxy, icap or none")
+	flags.StringVar(&f.other.Way, "or-way", "", "the same for the other of two trials")
 	flags.BoolVar(&f.trace, "trace", false, "every rule that was looked at, with what came of it")
 	flags.BoolVar(&f.matrix, "matrix", false, "for every group that has a policy, side by side")
 	flags.BoolVar(&f.week, "week", false, "over the seven days from today, for the one who asks or for every group")
@@ -63,7 +65,7 @@ func Command(a *command.App) *cobra.Command {
 			if (len(args) == 0) == (f.file == "") {
 				return command.Usagef("give URLs, or a file of them with --file, not both")
 			}
-			if err := command.Apart(cmd, []string{"journey", "sight", "gate", "or-sight"}, []string{"matrix", "week", "trace", "expect", "exit-code"}, []string{"week", "trace", "expect", "exit-code"}); err != nil {
+			if err := command.Apart(cmd, []string{"journey", "sight", "gate", "or-sight"}, []string{"way", "sight", "gate"}, []string{"matrix", "week", "trace", "expect", "exit-code"}, []string{"week", "trace", "expect", "exit-code"}); err != nil {
 				return err
 			}
 			api, err := a.API()
@@ -219,7 +221,7 @@ func showTrial(a *command.App, w io.Writer, all client.TrialsOutputBody, trace b
 		}
 	}
 	if t.Stops != nil {
-		fmt.Fprintln(w, "\n  on the way")
+		fmt.Fprintf(w, "\n  on the way  %s\n", question.WayText(command.OrEmpty(t.Way)))
 		for _, s := range *t.Stops {
 			opened := ""
 			if command.Deref(s.Opened) {
@@ -228,6 +230,9 @@ func showTrial(a *command.App, w io.Writer, all client.TrialsOutputBody, trace b
 			fmt.Fprintf(w, "    %-6s sees %-7s %s%s\n", s.Gate, s.Sight, a.Verdict(string(s.Verdict)), opened)
 		}
 		fmt.Fprintf(w, "  The person sees %s.\n", *t.Sees)
+		if command.OrEmpty(t.Way) == "dns" {
+			fmt.Fprintln(w, "  The DNS gate cuts nothing: what runs goes on until it ends.")
+		}
 	}
 	if t.Decider != nil || t.Stops != nil {
 		fmt.Fprintln(w)

@@ -21,7 +21,7 @@ func TestShowTrial(t *testing.T) {
 	trial := client.Trial{
 		Input: "lore.example/tides", URL: new("https://lore.example/tides"), Verdict: verdict("block"), AtFull: new(client.TrialAtFull("allow")),
 		Because: new(`No rule of the policy "Screens" matches; otherwise it says block.`), FullBecause: new(`The exception "Tides" says allow.`), Sees: new("a name that does not resolve"),
-		Stops: &[]client.Stop{{Gate: "dns", Sight: "name", Verdict: "block"}},
+		Way: new("dns,proxy"), Stops: &[]client.Stop{{Gate: "dns", Sight: "name", Verdict: "block"}},
 		Matches: &[]client.Match{
 			{List: list, In: client.MatchInCannotTell, Unclear: &[]client.EntryRef{{ID: 1, Text: "=lore.example/heron"}}},
 			{List: client.ListRef{ID: uuid.New(), Name: "Elsewhere"}, In: client.MatchInCannotTell, Unclear: &[]client.EntryRef{{ID: 2, Text: `"bet"`}}},
@@ -44,7 +44,7 @@ func TestShowTrial(t *testing.T) {
   Where the whole URL is seen it would be: ○ allow
     The exception "Tides" says allow.
 
-  on the way
+  on the way  dns, proxy
     dns    sees name    ■ block
   The person sees a name that does not resolve.
 

@@ -233,11 +233,14 @@ func TestConsolePolicies(t *testing.T) {
 	b.See("[role=status]", "Night ward is at place 3 now.")
 	b.See("aside", `of the policy "Ward floor"`)
 
-	// The gates: without the DNS gate the page on tides is reached.
+	// The ways: without the DNS gate the page on tides is reached.
+	b.GoTo("/policies?url=http://encyclopaedia.example/wiki/Tides&as=10.40.200.7")
+	b.See("aside", "the DNS gate, then the proxy gate")
+	choose("Clients meet", "the proxy gate alone")
+	b.See("aside", "the proxy gate alone")
 	b.GoTo("/policies?url=http://encyclopaedia.example/wiki/Tides&as=Bedside%204-12")
 	b.See("aside", "a name that does not resolve")
-	b.See("fieldset label", "DNS")
-	b.Eval(`[...document.querySelectorAll('fieldset label')].find((e) => e.textContent === 'DNS').querySelector('input').click()`)
+	choose("What is seen", "the proxy gate alone")
 	b.See("aside", "The person sees the page.")
 	b.See("aside", `The exception "The page on tides" says allow`)
 
