@@ -464,13 +464,13 @@ func (r *reviewer) pageHidden(q policy.Request) string {
 	p := r.policyOf(q)
 	switch {
 	case way.Way == policy.ByDNS:
-		return "its clients meet the DNS gate alone, which sees no pages"
+		return "those whom it is for meet the DNS gate alone, which sees no pages"
 	case way.Way == policy.ByICAP && way.SendsTunnel:
 		return "the proxy that asks the ICAP gate opens no TLS connections: over https it sends only the host"
 	case way.Way == policy.ByICAP:
 		return ""
 	case way.Distrusts:
-		return "its clients do not trust the authority of the gates: over https the proxy sees only the host"
+		return "those whom it is for do not trust the authority of the gates: over https the proxy sees only the host"
 	case p != nil && !p.Inspect.All:
 		return fmt.Sprintf("the policy %q opens no TLS connections: over https the proxy sees only the host", p.Name)
 	}

@@ -265,8 +265,8 @@ func TestUnseenForNetworks(t *testing.T) {
 	}
 	assert.False(t, slices.ContainsFunc(reviewed(config, lists, nil), func(f Finding) bool { return f.Kind == NotSeen }))
 	for want, way := range map[string]policy.NetworkWay{
-		"its clients meet the DNS gate alone":                        {Way: policy.ByDNS},
-		"its clients do not trust the authority":                     {Distrusts: true},
+		"those whom it is for meet the DNS gate alone":               {Way: policy.ByDNS},
+		"those whom it is for do not trust the authority":            {Distrusts: true},
 		"the proxy that asks the ICAP gate opens no TLS connections": {Way: policy.ByICAP, SendsTunnel: true},
 	} {
 		config.NetworkWays = map[string]policy.NetworkWay{"n": way}

@@ -34,7 +34,7 @@ func olderDatabase(t *testing.T, version int64, fill string) string {
 	require.NoError(t, err)
 	db := stdlib.OpenDBFromPool(pool)
 	defer db.Close()
-	provider, err := goose.NewProvider(goose.DialectPostgres, db, files)
+	provider, err := goose.NewProvider(goose.DialectPostgres, db, files, goose.WithGoMigrations(rekey))
 	require.NoError(t, err)
 	_, err = provider.UpTo(ctx, version)
 	require.NoError(t, err)
@@ -240,4 +240,24 @@ func TestWhatWasThereBecomesARevision(t *testing.T) {
 	lists, err := store.Lists(ctx, "", 10)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"category Wards"}, lists[0].UsedBy)
+}
+
+// The gates that were switched on become the way of the organisation's clients.
+func TestGatesBecomeAWay(t *testing.T) {
+	for gates, want := range map[string]policy.Way{
+		`["dns", "proxy"]`: policy.ByBoth, `["dns", "proxy", "icap"]`: policy.ByBoth, `["proxy"]`: policy.ByProxy, `["dns"]`: policy.ByDNS, `["icap"]`: policy.ByICAP, `[]`: policy.NoGate,
+	} {
+		url := olderDatabase(t, 17, `alter table objects disable trigger user;
+			update objects set body = jsonb_set(body, '{gates}', '`+gates+`') where kind = 'settings';
+			alter table objects enable trigger user`)
+		store, err := Open(t.Context(), url)
+		require.NoError(t, err)
+		kept, err := store.Objects(t.Context(), revision.KindSettings)
+		store.Close()
+		require.NoError(t, err)
+		body, err := revision.Decode[revision.SettingsBody](kept[0])
+		require.NoError(t, err)
+		assert.Equal(t, want, body.Way, gates)
+		assert.NotContains(t, string(kept[0].Body), "gates")
+	}
 }

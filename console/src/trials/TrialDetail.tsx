@@ -108,15 +108,15 @@ const sightNames = { name: 'sees the name', tunnel: 'sees host and port', full: 
 
 /** The gates that the request passes, up to the one that stops it. */
 function Way({ trial }: { trial: Trial }) {
-  if (!trial.stops || trial.stops.length === 0) return null
+  if (!trial.way) return null
   return (
     <Section title="On the way">
       <p className="text-sm text-soft">
-        {wayName(trial.way ?? '')}
+        {wayName(trial.way)}
         {trial.way === 'dns' && ': it cuts nothing, so what runs goes on until it ends'}
       </p>
       <ol className="flex flex-col">
-        {trial.stops.map((s) => (
+        {trial.stops?.map((s) => (
           <li key={s.gate} className="flex items-baseline gap-3 border-rule border-t py-1.5 text-sm" title={s.because}>
             <span className="w-20 shrink-0">{gateNames[s.gate]}</span>
             <span className="grow text-soft">

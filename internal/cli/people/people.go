@@ -338,9 +338,9 @@ func NetworkCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			v := command.View{Data: all, Columns: []string{"Name", "Ranges", "Description"}}
+			v := command.View{Data: all, Columns: []string{"Name", "Ranges", "Its clients meet", "Description"}}
 			for _, n := range all {
-				v.Rows = append(v.Rows, []string{n.Name, strings.Join(n.Ranges, ", "), command.OrEmpty(n.Description)})
+				v.Rows = append(v.Rows, []string{n.Name, strings.Join(n.Ranges, ", "), networkWay(n), command.OrEmpty(n.Description)})
 			}
 			return a.Show(v)
 		}),

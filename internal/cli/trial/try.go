@@ -220,9 +220,9 @@ func showTrial(a *command.App, w io.Writer, all client.TrialsOutputBody, trace b
 			fmt.Fprintln(w, a.Wrapped(why, 4))
 		}
 	}
-	if t.Stops != nil {
-		fmt.Fprintf(w, "\n  on the way  %s\n", question.WayText(command.OrEmpty(t.Way)))
-		for _, s := range *t.Stops {
+	if t.Way != nil {
+		fmt.Fprintf(w, "\n  on the way  %s\n", question.WayText(*t.Way))
+		for _, s := range command.Deref(t.Stops) {
 			opened := ""
 			if command.Deref(s.Opened) {
 				opened = ", opened"
@@ -230,11 +230,11 @@ func showTrial(a *command.App, w io.Writer, all client.TrialsOutputBody, trace b
 			fmt.Fprintf(w, "    %-6s sees %-7s %s%s\n", s.Gate, s.Sight, a.Verdict(string(s.Verdict)), opened)
 		}
 		fmt.Fprintf(w, "  The person sees %s.\n", *t.Sees)
-		if command.OrEmpty(t.Way) == "dns" {
+		if *t.Way == "dns" {
 			fmt.Fprintln(w, "  The DNS gate cuts nothing: what runs goes on until it ends.")
 		}
 	}
-	if t.Decider != nil || t.Stops != nil {
+	if t.Decider != nil || t.Way != nil {
 		fmt.Fprintln(w)
 	}
 	showDecider(a, w, t)

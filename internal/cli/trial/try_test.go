@@ -63,7 +63,7 @@ func TestShowTrial(t *testing.T) {
     decided           otherwise      ■ block
 `, out.String())
 	out.Reset()
-	trial.Stops, trial.AtFull, trial.FullBecause, trial.Matches = nil, new(client.TrialAtFull("block")), nil, nil
+	trial.Way, trial.Stops, trial.AtFull, trial.FullBecause, trial.Matches = nil, nil, new(client.TrialAtFull("block")), nil, nil
 	all.Trials[0] = trial
 	showTrial(a, &out, all, false)
 	assert.Equal(t, `■ block  https://lore.example/tides

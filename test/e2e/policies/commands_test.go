@@ -391,7 +391,7 @@ func TestSmallNouns(t *testing.T) {
 	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
 	assert.Contains(t, run("network", "new", "Wards", "10.40.10.0/23", "--describe", "All wards"), `Added the network "Wards".`)
 	assert.Contains(t, run("network", "edit", "wards", "--name", "Ward net", "--range", "10.40.12.0/24", "--range", "2001:db8::/48"), `Changed the network "Ward net".`)
-	assert.Contains(t, run("network", "ls", "-o", "csv"), "Ward net,\"10.40.12.0/24, 2001:db8::/48\",All wards\n")
+	assert.Contains(t, run("network", "ls", "-o", "csv"), "Ward net,\"10.40.12.0/24, 2001:db8::/48\",,All wards\n")
 	assert.Contains(t, run("machine", "new", "Kiosk", "::ffff:10.40.9.7", "--describe", "Front hall"), `Added the machine "Kiosk".`)
 	assert.Contains(t, run("machine", "ls", "-o", "csv"), "Kiosk,10.40.9.7,Front hall\n")
 	assert.Contains(t, run("group", "new", "Hall", "--machine", "Kiosk", "--network", "Ward net", "--range", "192.0.2.0/24"), `Added the group "Hall".`)
@@ -449,4 +449,31 @@ func TestSmallNouns(t *testing.T) {
 	for _, args := range [][]string{{"policy", "edit", "Fallback"}, {"policy", "order", "Fallback"}, {"person", "move", "kay"}, {"try"}, {"try", "a.example", "b.example", "--or-at", "12:00"}, {"policy", "edit", "Fallback", "--inspect", "some"}} {
 		assert.Equal(t, 2, s.Run(t, "", args...).Code, args)
 	}
+}
+
+// Each network says which gates its clients meet; a journey takes their way, or one that is asked for.
+func TestWays(t *testing.T) {
+	t.Parallel()
+	s := house.HospitalAsLive(t)
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	for from, want := range map[string]string{
+		"10.40.10.7": "on the way  proxy\n    proxy  sees tunnel", "10.40.41.12": "on the way  dns, proxy\n    dns    sees name", "10.40.50.7": "on the way  icap\n    icap   sees full    ○ allow, opened",
+		"10.40.70.7": "on the way  dns\n    dns    sees name    ○ allow\n  The person sees the page.\n  The DNS gate cuts nothing", "10.40.200.7": "on the way  dns, proxy",
+	} {
+		assert.Contains(t, run("try", "https://encyclopaedia.example/heart", "--from", from, "--journey"), want, from)
+	}
+	assert.Contains(t, run("try", "https://encyclopaedia.example/heart", "--from", "10.40.41.12", "--way", "proxy"), "on the way  proxy\n")
+	assert.Contains(t, run("who", "10.40.50.7"), "meets       icap")
+	told := s.Run(t, "", "try", "encyclopaedia.example", "--way", "mail")
+	assert.Contains(t, told.Err, `"mail" is not a way: there are dns, proxy, dns,proxy, icap and none`)
+
+	run("network", "edit", "Library", "--sends", "tunnel")
+	assert.Contains(t, run("try", "https://encyclopaedia.example/heart", "--from", "10.40.50.7", "--journey"), "icap   sees tunnel")
+	assert.Contains(t, run("network", "show", "Library"), "meets    icap; sent: tunnel")
+	run("network", "edit", "Library", "--way", "")
+	assert.NotContains(t, run("network", "show", "Library"), "meets")
+	assert.Contains(t, run("policy", "order", "--way", "DNS, proxy"), "Clients meet: dns, proxy.")
+	run("policy", "order", "--way", "none")
+	assert.Contains(t, run("try", "https://encyclopaedia.example/heart", "--from", "10.40.50.7", "--journey"), "no gate is on the way")
+	assert.Contains(t, run("diff", "-o", "csv"), "Library")
 }
