@@ -864,6 +864,138 @@ func (e FoundEntryKind) Valid() bool {
 	}
 }
 
+// Defines values for GateRecordGate.
+const (
+	GateRecordGateDNS   GateRecordGate = "dns"
+	GateRecordGateIcap  GateRecordGate = "icap"
+	GateRecordGateProxy GateRecordGate = "proxy"
+)
+
+// Valid indicates whether the value is a known member of the GateRecordGate enum.
+func (e GateRecordGate) Valid() bool {
+	switch e {
+	case GateRecordGateDNS:
+		return true
+	case GateRecordGateIcap:
+		return true
+	case GateRecordGateProxy:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GateRecordOutcome.
+const (
+	GateRecordOutcomeAnswered GateRecordOutcome = "answered"
+	GateRecordOutcomeCut      GateRecordOutcome = "cut"
+	GateRecordOutcomeFailed   GateRecordOutcome = "failed"
+)
+
+// Valid indicates whether the value is a known member of the GateRecordOutcome enum.
+func (e GateRecordOutcome) Valid() bool {
+	switch e {
+	case GateRecordOutcomeAnswered:
+		return true
+	case GateRecordOutcomeCut:
+		return true
+	case GateRecordOutcomeFailed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GateRecordSight.
+const (
+	GateRecordSightFull   GateRecordSight = "full"
+	GateRecordSightName   GateRecordSight = "name"
+	GateRecordSightTunnel GateRecordSight = "tunnel"
+)
+
+// Valid indicates whether the value is a known member of the GateRecordSight enum.
+func (e GateRecordSight) Valid() bool {
+	switch e {
+	case GateRecordSightFull:
+		return true
+	case GateRecordSightName:
+		return true
+	case GateRecordSightTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GateRecordVerdict.
+const (
+	GateRecordVerdictAllow GateRecordVerdict = "allow"
+	GateRecordVerdictBlock GateRecordVerdict = "block"
+	GateRecordVerdictHold  GateRecordVerdict = "hold"
+	GateRecordVerdictWatch GateRecordVerdict = "watch"
+)
+
+// Valid indicates whether the value is a known member of the GateRecordVerdict enum.
+func (e GateRecordVerdict) Valid() bool {
+	switch e {
+	case GateRecordVerdictAllow:
+		return true
+	case GateRecordVerdictBlock:
+		return true
+	case GateRecordVerdictHold:
+		return true
+	case GateRecordVerdictWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GateReportKind.
+const (
+	GateReportKindDNS   GateReportKind = "dns"
+	GateReportKindIcap  GateReportKind = "icap"
+	GateReportKindProxy GateReportKind = "proxy"
+)
+
+// Valid indicates whether the value is a known member of the GateReportKind enum.
+func (e GateReportKind) Valid() bool {
+	switch e {
+	case GateReportKindDNS:
+		return true
+	case GateReportKindIcap:
+		return true
+	case GateReportKindProxy:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GateReportState.
+const (
+	GateReportStateBehind       GateReportState = "behind"
+	GateReportStateSilent       GateReportState = "silent"
+	GateReportStateUpToDate     GateReportState = "up to date"
+	GateReportStateWithoutRules GateReportState = "without rules"
+)
+
+// Valid indicates whether the value is a known member of the GateReportState enum.
+func (e GateReportState) Valid() bool {
+	switch e {
+	case GateReportStateBehind:
+		return true
+	case GateReportStateSilent:
+		return true
+	case GateReportStateUpToDate:
+		return true
+	case GateReportStateWithoutRules:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GivenSource.
 const (
 	GivenSourceCatalogue   GivenSource = "catalogue"
@@ -3949,6 +4081,108 @@ type FoundEntry struct {
 // FoundEntryKind defines model for FoundEntry.Kind.
 type FoundEntryKind string
 
+// GateRecord defines model for GateRecord.
+type GateRecord struct {
+	Address *string   `json:"address,omitempty"`
+	At      time.Time `json:"at"`
+
+	// By What decided, in a few words
+	By *string `json:"by,omitempty"`
+
+	// Detail Why it failed
+	Detail   *string        `json:"detail,omitempty"`
+	Gate     GateRecordGate `json:"gate"`
+	GateName *string        `json:"gateName,omitempty"`
+	Media    *string        `json:"media,omitempty"`
+	Method   string         `json:"method"`
+
+	// Millis How long it took, in milliseconds
+	Millis   *int64             `json:"millis,omitempty"`
+	Outcome  *GateRecordOutcome `json:"outcome,omitempty"`
+	Revision *int64             `json:"revision,omitempty"`
+	Sight    *GateRecordSight   `json:"sight,omitempty"`
+
+	// Size Bytes
+	Size    *int64            `json:"size,omitempty"`
+	Status  *int64            `json:"status,omitempty"`
+	URL     string            `json:"url"`
+	Verdict GateRecordVerdict `json:"verdict"`
+
+	// Who The person; left out where nobody is known
+	Who *string `json:"who,omitempty"`
+}
+
+// GateRecordGate defines model for GateRecord.Gate.
+type GateRecordGate string
+
+// GateRecordOutcome defines model for GateRecord.Outcome.
+type GateRecordOutcome string
+
+// GateRecordSight defines model for GateRecord.Sight.
+type GateRecordSight string
+
+// GateRecordVerdict defines model for GateRecord.Verdict.
+type GateRecordVerdict string
+
+// GateReport defines model for GateReport.
+type GateReport struct {
+	// Address Where clients reach it
+	Address string    `json:"address"`
+	BeganAt time.Time `json:"beganAt"`
+
+	// Cut Requests whose verdict turned while they were under way
+	Cut int64 `json:"cut"`
+
+	// Decided Requests since it began
+	Decided int64 `json:"decided"`
+
+	// Dropped Records for which there was no room
+	Dropped int64          `json:"dropped"`
+	Kind    GateReportKind `json:"kind"`
+	Name    string         `json:"name"`
+
+	// Refusals Hosts for which clients refused the gate's certificate, the last one first
+	Refusals []Refusal `json:"refusals"`
+
+	// Refused Of these, held and blocked ones
+	Refused int64 `json:"refused"`
+
+	// Revision That it runs; 0 for none
+	Revision int64 `json:"revision"`
+
+	// Running Requests under way
+	Running int64 `json:"running"`
+
+	// SeenAt When it last reported
+	SeenAt time.Time `json:"seenAt"`
+
+	// Since When it took what it runs: the revision, the catalogue and the grants
+	Since *time.Time `json:"since,omitempty"`
+
+	// State behind: it runs another revision than the live one; silent: it has not reported for ten seconds
+	State GateReportState `json:"state"`
+
+	// Waiting Records that are not written yet
+	Waiting int64 `json:"waiting"`
+
+	// Written Records in the journal
+	Written int64 `json:"written"`
+}
+
+// GateReportKind defines model for GateReport.Kind.
+type GateReportKind string
+
+// GateReportState behind: it runs another revision than the live one; silent: it has not reported for ten seconds
+type GateReportState string
+
+// GatesOutputBody defines model for GatesOutputBody.
+type GatesOutputBody struct {
+	Gates []GateReport `json:"gates"`
+
+	// Live The live revision
+	Live int64 `json:"live"`
+}
+
 // Given defines model for Given.
 type Given struct {
 	Categories []CategoryRef `json:"categories"`
@@ -4107,6 +4341,12 @@ type InspectionBody struct {
 type KeepGrantInputBody struct {
 	// Name Of the exception; left out, it is made from the first entry
 	Name *string `json:"name,omitempty"`
+}
+
+// LatestOutputBody defines model for LatestOutputBody.
+type LatestOutputBody struct {
+	// Records The last one first
+	Records []GateRecord `json:"records"`
 }
 
 // List defines model for List.
@@ -5021,6 +5261,14 @@ type RecordedInputVerdict string
 type Ref struct {
 	ID   openapi_types.UUID `json:"id"`
 	Name *string            `json:"name,omitempty"`
+}
+
+// Refusal defines model for Refusal.
+type Refusal struct {
+	Clients int64     `json:"clients"`
+	Host    string    `json:"host"`
+	Last    time.Time `json:"last"`
+	Times   int64     `json:"times"`
 }
 
 // RefusedLine defines model for RefusedLine.
@@ -6279,6 +6527,11 @@ type PutExpectationParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// GetLatestRecordsParams defines parameters for GetLatestRecords.
+type GetLatestRecordsParams struct {
+	Limit *int64 `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // GetGrantsParams defines parameters for GetGrants.
 type GetGrantsParams struct {
 	// Over Those of the last 90 days that are over, too
@@ -7336,6 +7589,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
 	PutExpectation(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetGates The gates, and what they report of themselves
+	//
+	// Corresponds with GET /api/v1/gates (the `GetGates` operationId).
+	GetGates(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetLatestRecords The requests that were recorded last
+	//
+	// Corresponds with GET /api/v1/gates/records (the `GetLatestRecords` operationId).
+	GetLatestRecords(ctx context.Context, params *GetLatestRecordsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetGrants Grants that are in force
 	//
@@ -9346,6 +9609,36 @@ func (c *Client) PutExpectationWithBody(ctx context.Context, id openapi_types.UU
 // Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
 func (c *Client) PutExpectation(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutExpectationRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetGates The gates, and what they report of themselves
+//
+// Corresponds with GET /api/v1/gates (the `GetGates` operationId).
+func (c *Client) GetGates(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetGatesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetLatestRecords The requests that were recorded last
+//
+// Corresponds with GET /api/v1/gates/records (the `GetLatestRecords` operationId).
+func (c *Client) GetLatestRecords(ctx context.Context, params *GetLatestRecordsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetLatestRecordsRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -14235,6 +14528,87 @@ func NewPutExpectationRequestWithBody(server string, id openapi_types.UUID, para
 			req.Header.Set("If-Match", headerParam0)
 		}
 
+	}
+
+	return req, nil
+}
+
+// NewGetGatesRequest constructs an http.Request for the GetGates method
+func NewGetGatesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gates")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetLatestRecordsRequest constructs an http.Request for the GetLatestRecords method
+func NewGetLatestRecordsRequest(server string, params *GetLatestRecordsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gates/records")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
 	}
 
 	return req, nil
@@ -20545,6 +20919,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
 	PutExpectationWithResponse(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*PutExpectationResponse, error)
 
+	// GetGatesWithResponse The gates, and what they report of themselves
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/gates (the `GetGates` operationId).
+	GetGatesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetGatesResponse, error)
+
+	// GetLatestRecordsWithResponse The requests that were recorded last
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/gates/records (the `GetLatestRecords` operationId).
+	GetLatestRecordsWithResponse(ctx context.Context, params *GetLatestRecordsParams, reqEditors ...RequestEditorFn) (*GetLatestRecordsResponse, error)
+
 	// GetGrantsWithResponse Grants that are in force
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -24636,6 +25024,123 @@ func (r PutExpectationResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r PutExpectationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetGatesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GatesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetGatesResponse) GetJSON200() *GatesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetGatesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetGatesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetGatesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetGatesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetGatesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetGatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetLatestRecordsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *LatestOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetLatestRecordsResponse) GetJSON200() *LatestOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetLatestRecordsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetLatestRecordsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetLatestRecordsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetLatestRecordsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetLatestRecordsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetLatestRecordsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetLatestRecordsResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -33747,6 +34252,32 @@ func (c *ClientWithResponses) PutExpectationWithResponse(ctx context.Context, id
 	return ParsePutExpectationResponse(rsp)
 }
 
+// GetGatesWithResponse The gates, and what they report of themselves
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/gates (the `GetGates` operationId).
+func (c *ClientWithResponses) GetGatesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetGatesResponse, error) {
+	rsp, err := c.GetGates(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetGatesResponse(rsp)
+}
+
+// GetLatestRecordsWithResponse The requests that were recorded last
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/gates/records (the `GetLatestRecords` operationId).
+func (c *ClientWithResponses) GetLatestRecordsWithResponse(ctx context.Context, params *GetLatestRecordsParams, reqEditors ...RequestEditorFn) (*GetLatestRecordsResponse, error) {
+	rsp, err := c.GetLatestRecords(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetLatestRecordsResponse(rsp)
+}
+
 // GetGrantsWithResponse Grants that are in force
 //
 // Returns a wrapper object for the known response body format(s).
@@ -38369,6 +38900,93 @@ func ParsePutExpectationResponse(rsp *http.Response) (*PutExpectationResponse, e
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseGetGatesResponse parses an HTTP response from a GetGatesWithResponse call
+func ParseGetGatesResponse(rsp *http.Response) (*GetGatesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetGatesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GatesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetLatestRecordsResponse parses an HTTP response from a GetLatestRecordsWithResponse call
+func ParseGetLatestRecordsResponse(rsp *http.Response) (*GetLatestRecordsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetLatestRecordsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest LatestOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
 	}
 
 	return response, nil

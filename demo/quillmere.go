@@ -23,12 +23,13 @@ import (
 
 // The account of the demo. The password is not secret: the demo listens on loopback only.
 const (
-	Name     = "edda"
-	FullName = "Edda Marsh"
-	Password = "quillmere-demo"
-	Lead     = "ivo" // leads the trainees; has the same password, and is not an owner
-	LeadName = "Ivo Sedge"
-	TimeZone = "Europe/London"
+	Name         = "edda"
+	FullName     = "Edda Marsh"
+	Password     = "quillmere-demo"
+	Lead         = "ivo" // leads the trainees; has the same password, and is not an owner
+	LeadName     = "Ivo Sedge"
+	Organisation = "Quillmere General"
+	TimeZone     = "Europe/London"
 )
 
 // HandKept is the name of a file as people keep them: mixed line ends, a byte-order mark, addresses from a browser,

@@ -57,7 +57,18 @@ type NetworkWay struct {
 	Way         Way  // "": the organisation's
 	SendsTunnel bool // on the way [ByICAP]: the proxy that asks does not open TLS connections, so it sends host and port alone
 	Distrusts   bool // clients do not trust the authority of our gates, so no connection of theirs is opened
+	SignIn      SignIn
 }
+
+// SignIn says which clients of a network sign in at the proxy gate.
+type SignIn string
+
+// Who signs in at the proxy gate.
+const (
+	UnknownSignIn SignIn = "" // whoever is not known otherwise
+	NeverSignIn   SignIn = "never"
+	AlwaysSignIn  SignIn = "always"
+)
 
 // Sees is what a person sees at the end of a journey.
 type Sees string

@@ -45,6 +45,9 @@ func (v Verdict) strictness() uint8 {
 	return 3
 }
 
+// Stricter reports whether the verdict is stricter than another: block before hold before watch before allow.
+func (v Verdict) Stricter(than Verdict) bool { return v.strictness() > than.strictness() }
+
 // Passes reports whether a request with the verdict reaches the site.
 func (v Verdict) Passes() bool { return v == Allow || v == Watch }
 

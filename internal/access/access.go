@@ -23,6 +23,7 @@ const (
 
 	subscriber Role = "subscription"
 	timetable  Role = "service"
+	recorder   Role = "gate"
 	setup      Role = "setup"
 )
 
@@ -68,6 +69,7 @@ var rights = map[Role]struct {
 	// The service keeps up what an owner set up: it also pulls a list that a rule of the baseline names.
 	subscriber: {[]Act{Edit, Fill, EditPacks}, true},
 	timetable:  {[]Act{Publish, Record, Expire}, true},
+	recorder:   {[]Act{Record}, false},
 	setup:      {append(slices.Clone(owners), members...), true},
 }
 
@@ -88,6 +90,7 @@ type Actor struct {
 var (
 	Subscription = Actor{name: string(subscriber), role: subscriber} // pulls lists and packs
 	Timetable    = Actor{name: string(timetable), role: timetable}   // does what is due
+	Recorder     = Actor{name: string(recorder), role: recorder}     // records what gates decided
 	Setup        = Actor{name: string(setup), role: setup}           // sets up a new database, and runs commands on the service's machine
 )
 
@@ -110,7 +113,7 @@ func (a Actor) OwnRoles() []Role {
 
 // Part returns the part of the service that has a name, which no account may have. Letter case is ignored.
 func Part(name string) (Actor, bool) {
-	for _, a := range []Actor{Subscription, Timetable, Setup} {
+	for _, a := range []Actor{Subscription, Timetable, Recorder, Setup} {
 		if strings.EqualFold(a.name, name) {
 			return a, true
 		}

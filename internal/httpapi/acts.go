@@ -27,10 +27,10 @@ var operations = map[access.Act][]string{
 		"getCategories", "getCategorySites", "getCorrections", "exportCorrections", "getScorecards", "scoreText",
 		"getPacks", "getPack", "getPackHistory", "getPackChanges", "getPackKeys",
 		"getDraft", "getDiff", "getEntryDiff", "getTurns", "getReview", "getRevisions",
-		"getExpectations", "getExpectation", "runExpectations", "exportConfig", "planConfig",
+		"getExpectations", "getExpectation", "runExpectations", "exportConfig", "planConfig", "getGates",
 	},
 	access.Try:         {"tryUrls", "compareTrials", "tryMatrix", "sweepTrials", "lookupUrls"},
-	access.ReadJournal: {"replay", "getAffected", "getEffects", "getSeen", "getUnrated", "findCompanions"},
+	access.ReadJournal: {"replay", "getLatestRecords", "getAffected", "getEffects", "getSeen", "getUnrated", "findCompanions"},
 	access.ReadAudit:   {"getAudit"},
 	access.OwnAccount:  {"changePassword", "getSessions", "endSession", "getTokens", "createToken", "deleteToken"},
 	access.Edit: {

@@ -22,6 +22,7 @@ import (
 	"widelark/internal/catalogue"
 	"widelark/internal/check"
 	"widelark/internal/edition"
+	"widelark/internal/gate"
 	"widelark/internal/journal"
 	"widelark/internal/lookup"
 	"widelark/internal/replay"
@@ -51,6 +52,7 @@ type Parts struct {
 	Schedules  revision.ScheduleStore
 	Publishing revision.PublishStore
 	Journal    journal.Store
+	Gates      gate.Reports
 	Audit      audit.Log
 	Standing   standing.Store
 	Facts      *standing.Source
@@ -150,6 +152,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerReview(api)
 	s.registerCoverage(api)
 	s.registerReplay(api)
+	s.registerGates(api)
 	s.registerConfig(api)
 	s.registerExpectations(api)
 	return api

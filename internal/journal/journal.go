@@ -26,7 +26,32 @@ type Record struct {
 	Gate    policy.Gate
 	Sight   weburl.Sight   // that the gate had of it; "" where the record does not say
 	Verdict policy.Verdict // that it got then
+
+	GateName string // "" where the record does not say, as what follows
+	Revision int64  // by which it was decided
+	By       string // what decided, in a few words
+	Ending
 }
+
+// Ending is what became of a request.
+type Ending struct {
+	Outcome Outcome
+	Status  int           // of the answer that the client got; 0 for none
+	Media   string        // the media type of the answer
+	Size    int64         // bytes of the answer's body or, in a tunnel, of both directions
+	Took    time.Duration // until its end
+	Detail  string        // why it failed
+}
+
+// Outcome says in a word what became of a request.
+type Outcome string
+
+// What becomes of requests.
+const (
+	Answered Outcome = "answered"
+	Cut      Outcome = "cut"    // its verdict turned while it was under way
+	Failed   Outcome = "failed" // it was let through, and could not be carried out
+)
 
 // Request returns the request as its gate saw it, to be decided again. It reports false if the URL cannot be read. If the record
 // does not say what the gate saw, a proxy that saw a page is taken to have opened the connection.
@@ -49,6 +74,9 @@ type Store interface {
 	// EachRecord calls each with the records from one moment until another: in the order in which they were kept or, in a third less
 	// time, in any order.
 	EachRecord(ctx context.Context, from, to time.Time, inOrder bool, each func(Record) error) error
+
+	// LatestRecords returns the records that were kept last, the last first.
+	LatestRecords(ctx context.Context, limit int) ([]Record, error)
 
 	// RecordedSpan returns the period and the number of recorded requests; zero times if there are none.
 	RecordedSpan(ctx context.Context) (from, to time.Time, n int64, err error)

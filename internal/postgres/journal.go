@@ -15,7 +15,9 @@ import (
 
 // AddRecords implements [journal.Store].
 func (s *Store) AddRecords(ctx context.Context, records []journal.Record, by access.Actor) error {
-	columns := []string{"at", "person", "address", "method", "url", "gate", "sight", "verdict"}
+	columns := []string{
+		"at", "person", "address", "method", "url", "gate", "sight", "verdict", "gate_name", "revision", "by", "outcome", "status", "media", "size", "took_ms", "detail",
+	}
 	return s.as(ctx, by, access.Record, func(tx pgx.Tx) error {
 		_, err := tx.CopyFrom(ctx, pgx.Identifier{"journal"}, columns, pgx.CopyFromSlice(len(records), func(i int) ([]any, error) {
 			r := records[i]
@@ -27,7 +29,8 @@ func (s *Store) AddRecords(ctx context.Context, records []journal.Record, by acc
 			if r.Address.IsValid() {
 				address = &r.Address
 			}
-			return []any{r.At, person, address, r.Method, r.URL, string(r.Gate), string(r.Sight), string(r.Verdict)}, nil
+			return []any{r.At, person, address, r.Method, r.URL, string(r.Gate), string(r.Sight), string(r.Verdict),
+				r.GateName, r.Revision, r.By, string(r.Outcome), r.Status, r.Media, r.Size, r.Took.Milliseconds(), r.Detail}, nil
 		}))
 		return err
 	})
@@ -70,6 +73,27 @@ func recall[T ~string](said map[string]string, into *T, read []byte) {
 		said[known] = known
 	}
 	*into = T(known)
+}
+
+// LatestRecords implements [journal.Store].
+func (s *Store) LatestRecords(ctx context.Context, limit int) ([]journal.Record, error) {
+	rows, err := s.pool.Query(ctx, `select at, coalesce(person, '00000000-0000-0000-0000-000000000000'), address, method, url, gate, sight, verdict,
+		gate_name, revision, by, outcome, status, media, size, took_ms, detail from journal order by id desc limit $1`, limit)
+	if err != nil {
+		return nil, ours(err)
+	}
+	all, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (r journal.Record, err error) {
+		var address *netip.Addr
+		var took int64
+		err = row.Scan(&r.At, &r.Person, &address, &r.Method, &r.URL, &r.Gate, &r.Sight, &r.Verdict,
+			&r.GateName, &r.Revision, &r.By, &r.Outcome, &r.Status, &r.Media, &r.Size, &took, &r.Detail)
+		if address != nil {
+			r.Address = *address
+		}
+		r.Took = time.Duration(took) * time.Millisecond
+		return r, err
+	})
+	return all, ours(err)
 }
 
 // RecordedSpan implements [journal.Store].

@@ -49,6 +49,29 @@ type Config struct {
 	// none: only public addresses are connected to.
 	SourceRanges []string `koanf:"source-ranges"`
 
+	// Gates are the gates that run in this process: proxy. Defaults to none.
+	Gates []string `koanf:"gates"`
+
+	// GateName is what the gate is called in lists and records. Defaults to its kind and the name of the machine.
+	GateName string `koanf:"gate-name"`
+
+	// Organisation is how pages of the gates call whoever decides. Defaults to "Your organisation".
+	Organisation string `koanf:"organisation"`
+
+	// ProxyListen is the address of the proxy gate. Defaults to 127.0.0.1:8471, which only this machine reaches.
+	ProxyListen string `koanf:"proxy-listen"`
+
+	// ProxyReach are ranges inside the organisation's network that the proxy gate leads to. Defaults to none: only public addresses.
+	ProxyReach []string `koanf:"proxy-reach"`
+
+	// ProxyUpstream is another proxy that all connections of the proxy gate go through, as http://10.40.0.2:3128. Defaults to none.
+	ProxyUpstream string `koanf:"proxy-upstream"`
+
+	// ProxyRoots is a file of certificates in PEM of authorities that sites may have theirs from, besides the system's. Defaults to none.
+	ProxyRoots string `koanf:"proxy-roots"`
+
+	demoPassword string // with which everybody signs in at the proxy gate of the demo
+
 	// LogLevel is the least important level that is logged: debug, info, warn or error. Defaults to info.
 	LogLevel string `koanf:"log-level"`
 }
@@ -61,6 +84,13 @@ func flags(set *pflag.FlagSet) {
 	set.Bool("secure-cookies", false, "for services that people reach over TLS (also WIDELARKD_SECURE_COOKIES)")
 	set.StringSlice("names", nil, "the names that people reach the service by, with commas between them; others are refused (default those of this machine; also WIDELARKD_NAMES)")
 	set.StringSlice("source-ranges", nil, "ranges inside your network that lists and packs may be fetched from, as 10.40.0.0/16 (also WIDELARKD_SOURCE_RANGES)")
+	set.StringSlice("gates", nil, "gates that run in this process: proxy (also WIDELARKD_GATES)")
+	set.String("gate-name", "", "what the gate is called (default its kind and this machine's name; also WIDELARKD_GATE_NAME)")
+	set.String("organisation", "Your organisation", "how the gates' pages call whoever decides (also WIDELARKD_ORGANISATION)")
+	set.String("proxy-listen", "127.0.0.1:8471", "the address of the proxy gate (also WIDELARKD_PROXY_LISTEN)")
+	set.StringSlice("proxy-reach", nil, "ranges inside your network that the proxy gate leads to, as 10.40.0.0/16 (also WIDELARKD_PROXY_REACH)")
+	set.String("proxy-upstream", "", "another proxy that all connections of the proxy gate go through, as http://10.40.0.2:3128 (also WIDELARKD_PROXY_UPSTREAM)")
+	set.String("proxy-roots", "", "a PEM file of further authorities that sites may have certificates from (also WIDELARKD_PROXY_ROOTS)")
 	set.String("log-level", "info", "debug, info, warn or error (also WIDELARKD_LOG_LEVEL)")
 }
 
@@ -100,15 +130,20 @@ func LoadConfig(set *pflag.FlagSet) (Config, error) {
 }
 
 // sourceRanges returns the ranges that sources may be in.
-func (c Config) sourceRanges() (ranges []netip.Prefix, _ error) {
-	for _, text := range c.SourceRanges {
+func (c Config) sourceRanges() ([]netip.Prefix, error) {
+	return readRanges("source-ranges", c.SourceRanges)
+}
+
+// readRanges reads the ranges of a setting.
+func readRanges(setting string, texts []string) (ranges []netip.Prefix, _ error) {
+	for _, text := range texts {
 		for part := range strings.SplitSeq(text, ",") { // the environment has one text
 			if part = strings.TrimSpace(part); part == "" {
 				continue
 			}
 			one, err := netip.ParsePrefix(part)
 			if err != nil {
-				return nil, fmt.Errorf("source-ranges: %q is not a range; write it like 10.40.0.0/16", part)
+				return nil, fmt.Errorf("%s: %q is not a range; write it like 10.40.0.0/16", setting, part)
 			}
 			ranges = append(ranges, one)
 		}

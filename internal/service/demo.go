@@ -76,16 +76,17 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 		return fmt.Errorf("the data folder is not writable: %w", err)
 	}
 	defer logs.Close()
-	s, err := Start(ctx, config, listener, logs, version)
-	if err != nil {
-		return err
-	}
-	defer func() { err = errors.Join(err, s.Close()) }()
 	partner, stop, err := standIn(demo.Partner())
 	if err != nil {
 		return err
 	}
 	defer stop()
+	config.Gates, config.ProxyUpstream, config.Organisation, config.demoPassword = []string{"proxy"}, partner, demo.Organisation, demo.Password
+	s, err := Start(ctx, config, listener, logs, version)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, s.Close()) }()
 	if err := furnish(ctx, s, dir, partner, out); err != nil {
 		return fmt.Errorf("the demo data could not be loaded: %w", err)
 	}

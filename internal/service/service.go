@@ -37,6 +37,7 @@ type Service struct {
 
 	store *postgres.Store
 	pulls *subscription.Runner
+	gates *gates // nil for none
 
 	stopWork func()         // ends what runs all the time, but for the server
 	work     sync.WaitGroup // what runs all the time
@@ -80,6 +81,15 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	if err != nil {
 		return nil, err
 	}
+	proxy, err := config.readProxy()
+	if err != nil {
+		return nil, err
+	}
+	defer func() {
+		if err != nil && proxy != nil {
+			_ = proxy.listener.Close()
+		}
+	}()
 	log := slog.New(slog.NewJSONHandler(logs, &slog.HandlerOptions{Level: level}))
 	if config.DatabaseURL == "" {
 		return nil, errors.New("which database? Give --database-url postgres://USER@HOST/NAME, or run `widelarkd demo`, which brings its own")
@@ -90,7 +100,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	}
 	authenticator := account.NewAuthenticator(store, account.DefaultCost)
 	sessions := pgxstore.NewWithCleanupInterval(store.Pool(), 0) // the store's own clean-up cannot be waited for; see removeExpired
-	cache := catalogue.NewCache(store, log)
+	cache, facts := catalogue.NewCache(store, log), standing.NewSource(store, time.Now)
 	editions := edition.New(store, cache, zone, time.Now)
 	editions.Log = log
 	examiner := upkeep.NewExaminer(store, store, editions)
@@ -103,7 +113,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Authenticator: authenticator, Store: store, Editions: editions, Examiner: examiner,
-			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Audit: store, Standing: store, Facts: standing.NewSource(store, time.Now), Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: store, Now: time.Now}, Zone: zone, Now: time.Now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Audit: store, Standing: store, Facts: facts, Gates: store, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: store, Now: time.Now}, Zone: zone, Now: time.Now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
 			Names:    config.names(),
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
@@ -133,6 +143,9 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 			s.failed <- err
 		}
 	})
+	if proxy != nil {
+		s.startGates(config, proxy, editions, facts, zone, log)
+	}
 	log.Info("serving", "url", s.URL, "version", version)
 	return s, nil
 }
@@ -147,6 +160,9 @@ func (s *Service) Close() error {
 	err := s.server.Shutdown(ctx)
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = s.server.Close()
+	}
+	if s.gates != nil {
+		err = errors.Join(err, s.gates.close())
 	}
 	pulled, stop := context.WithTimeout(context.Background(), 5*time.Second)
 	defer stop()

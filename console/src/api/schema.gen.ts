@@ -493,6 +493,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/gates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The gates, and what they report of themselves */
+        get: operations["getGates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gates/records": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The requests that were recorded last */
+        get: operations["getLatestRecords"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/grants": {
         parameters: {
             query?: never;
@@ -3109,6 +3143,117 @@ export interface components {
             /** @description The last day in force, as 2026-12-24; left out where there is no end */
             until?: string;
         };
+        GateRecord: {
+            address?: string;
+            /** Format: date-time */
+            at: string;
+            /** @description What decided, in a few words */
+            by?: string;
+            /** @description Why it failed */
+            detail?: string;
+            /** @enum {string} */
+            gate: "dns" | "proxy" | "icap";
+            gateName?: string;
+            media?: string;
+            method: string;
+            /**
+             * Format: int64
+             * @description How long it took, in milliseconds
+             */
+            millis?: number;
+            /** @enum {string} */
+            outcome?: "answered" | "cut" | "failed";
+            /** Format: int64 */
+            revision?: number;
+            /** @enum {string} */
+            sight?: "name" | "tunnel" | "full";
+            /**
+             * Format: int64
+             * @description Bytes
+             */
+            size?: number;
+            /** Format: int64 */
+            status?: number;
+            url: string;
+            /** @enum {string} */
+            verdict: "allow" | "watch" | "hold" | "block";
+            /** @description The person; left out where nobody is known */
+            who?: string;
+        };
+        GateReport: {
+            /** @description Where clients reach it */
+            address: string;
+            /** Format: date-time */
+            beganAt: string;
+            /**
+             * Format: int64
+             * @description Requests whose verdict turned while they were under way
+             */
+            cut: number;
+            /**
+             * Format: int64
+             * @description Requests since it began
+             */
+            decided: number;
+            /**
+             * Format: int64
+             * @description Records for which there was no room
+             */
+            dropped: number;
+            /** @enum {string} */
+            kind: "dns" | "proxy" | "icap";
+            name: string;
+            /** @description Hosts for which clients refused the gate's certificate, the last one first */
+            refusals: components["schemas"]["Refusal"][];
+            /**
+             * Format: int64
+             * @description Of these, held and blocked ones
+             */
+            refused: number;
+            /**
+             * Format: int64
+             * @description That it runs; 0 for none
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description Requests under way
+             */
+            running: number;
+            /**
+             * Format: date-time
+             * @description When it last reported
+             */
+            seenAt: string;
+            /**
+             * Format: date-time
+             * @description When it took what it runs: the revision, the catalogue and the grants
+             */
+            since?: string;
+            /**
+             * @description behind: it runs another revision than the live one; silent: it has not reported for ten seconds
+             * @enum {string}
+             */
+            state: "up to date" | "behind" | "without rules" | "silent";
+            /**
+             * Format: int64
+             * @description Records that are not written yet
+             */
+            waiting: number;
+            /**
+             * Format: int64
+             * @description Records in the journal
+             */
+            written: number;
+        };
+        GatesOutputBody: {
+            gates: components["schemas"]["GateReport"][];
+            /**
+             * Format: int64
+             * @description The live revision
+             */
+            live: number;
+        };
         Given: {
             categories: components["schemas"]["CategoryRef"][];
             entry: components["schemas"]["EntryRef"];
@@ -3241,6 +3386,10 @@ export interface components {
         KeepGrantInputBody: {
             /** @description Of the exception; left out, it is made from the first entry */
             name?: string;
+        };
+        LatestOutputBody: {
+            /** @description The last one first */
+            records: components["schemas"]["GateRecord"][];
         };
         List: {
             /**
@@ -4059,6 +4208,15 @@ export interface components {
             /** Format: uuid */
             id: string;
             name?: string;
+        };
+        Refusal: {
+            /** Format: int64 */
+            clients: number;
+            host: string;
+            /** Format: date-time */
+            last: string;
+            /** Format: int64 */
+            times: number;
         };
         RefusedLine: {
             /** @enum {string} */
@@ -7538,6 +7696,93 @@ export interface operations {
             };
             /** @description Precondition Required */
             428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getGates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GatesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getLatestRecords: {
+        parameters: {
+            query?: {
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LatestOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

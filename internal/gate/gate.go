@@ -1,0 +1,278 @@
+// Package gate decides requests as they come in, by the edition in force, for any protocol. It keeps what is under way, decides it again as time and
+// editions pass, and hands in what was decided for the record. Its children speak protocols and hold no policy.
+//
+// From: editions, and requests as a protocol sees them.
+// To: decisions, and records.
+package gate
+
+import (
+	"context"
+	"net/netip"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/google/uuid"
+
+	"widelark/core/policy"
+	"widelark/core/weburl"
+	"widelark/internal/journal"
+)
+
+// Edition is what a gate decides by: a live revision, the catalogue and the standing facts beside it. It is immutable.
+type Edition struct {
+	Revision int64
+	Since    time.Time // when the gate took it
+	Snapshot *policy.Snapshot
+}
+
+// Recorder takes records. Add must not wait.
+type Recorder interface {
+	Add(r journal.Record)
+}
+
+// Gate decides requests of one protocol. It is safe for concurrent use. Until it has an edition, it blocks everything.
+type Gate struct {
+	Kind    policy.Gate
+	Name    string
+	Now     func() time.Time
+	Records Recorder
+
+	edition atomic.Pointer[Edition]
+	works   sync.Pool // of *policy.Work
+
+	mu      sync.Mutex
+	running map[*Running]struct{} // guarded by mu
+
+	decided, refused, cut atomic.Int64
+	began                 time.Time
+}
+
+// New returns a gate. now is the clock.
+func New(kind policy.Gate, name string, now func() time.Time, records Recorder) *Gate {
+	return &Gate{
+		Kind: kind, Name: name, Now: now, Records: records,
+		works: sync.Pool{New: func() any { return &policy.Work{} }}, running: map[*Running]struct{}{}, began: now(),
+	}
+}
+
+// Client is who asks, as far as the gate knows.
+type Client struct {
+	Address netip.Addr
+	Person  uuid.UUID // the zero id where nobody is known
+}
+
+// Request is a request as the gate sees it.
+type Request struct {
+	Client
+	URL    weburl.URL
+	Method string
+	Sight  weburl.Sight
+}
+
+// Decision is the verdict on a request.
+type Decision struct {
+	policy.Decision
+	Request Request
+	At      time.Time
+	Edition *Edition // nil: the gate had none, and blocked
+}
+
+// Edition returns the edition in force; nil where there is none yet.
+func (g *Gate) Edition() *Edition { return g.edition.Load() }
+
+// Take puts an edition in force: from now on it decides, also on what is under way.
+func (g *Gate) Take(e *Edition) { g.edition.Store(e) }
+
+// question returns a request in the form of the core.
+func (g *Gate) question(r *Request) policy.Request {
+	q := policy.Request{URL: r.URL, Method: r.Method, Addr: r.Address, Sight: r.Sight, Gate: g.Kind}
+	if r.Person != uuid.Nil {
+		q.Person = r.Person.String()
+	}
+	return q
+}
+
+// Decide returns the verdict on a request now.
+func (g *Gate) Decide(r Request) Decision {
+	d := g.decide(r)
+	g.decided.Add(1)
+	if !d.Verdict.Passes() {
+		g.refused.Add(1)
+	}
+	return d
+}
+
+func (g *Gate) decide(r Request) Decision {
+	d := Decision{Request: r, At: g.Now(), Edition: g.edition.Load()}
+	if d.Edition == nil {
+		d.Decision = policy.Decision{Verdict: policy.Block, Policy: -1, Rule: -1, Granted: -1, Stint: -1}
+		return d
+	}
+	w := g.works.Get().(*policy.Work)
+	defer g.works.Put(w)
+	q := g.question(&r)
+	d.Decision = d.Edition.Snapshot.Decide(w, &q, d.At)
+	return d
+}
+
+// Opens reports whether the TLS connection of a request is opened, so that the whole URL is seen.
+func (g *Gate) Opens(r Request) bool {
+	e := g.edition.Load()
+	if e == nil {
+		return false
+	}
+	w := g.works.Get().(*policy.Work)
+	defer g.works.Put(w)
+	q := g.question(&r)
+	return e.Snapshot.Inspects(w, &q, g.Now())
+}
+
+// Explanation is a decision in words.
+type Explanation struct {
+	Because string
+	Source  string // in a few words: the policy and the rule, or the exception
+	Until   time.Time
+	Changes bool // Until is the next moment at which time alone changes the verdict
+	Groups  []string
+	Classes []string
+}
+
+// Explain says why a request was decided as it was.
+func (g *Gate) Explain(d Decision) Explanation {
+	if d.Edition == nil {
+		return Explanation{Because: "This gate has no rules yet. It lets nothing through until the service has given it some."}
+	}
+	w := &policy.Work{}
+	q := g.question(&d.Request)
+	why := d.Edition.Snapshot.Explain(w, &q, d.At)
+	e := Explanation{Because: why.Because, Source: d.Edition.Snapshot.Source(d.Decision)}
+	e.Until, e.Changes = d.Edition.Snapshot.Until(w, &q, d.At)
+	for _, group := range why.Groups {
+		e.Groups = append(e.Groups, group.Name)
+	}
+	for _, c := range d.Edition.Snapshot.Config().Taxonomy.Categories {
+		if slices.Contains(why.Class.Categories, c.Key) {
+			e.Classes = append(e.Classes, c.Name)
+		}
+	}
+	return e
+}
+
+// Record hands in a decided request with what became of it.
+func (g *Gate) Record(d Decision, end journal.Ending) {
+	r := journal.Record{
+		At: d.At, Person: d.Request.Person, Address: d.Request.Address, Method: d.Request.Method, URL: d.Request.URL.String(),
+		Gate: g.Kind, Sight: d.Request.Sight, Verdict: d.Verdict,
+		GateName: g.Name, Ending: end,
+	}
+	if d.Edition != nil {
+		r.Revision, r.By = d.Edition.Revision, d.Edition.Snapshot.Source(d.Decision)
+	}
+	g.Records.Add(r)
+}
+
+// Running is a request that is under way.
+type Running struct {
+	decision Decision
+	tunnel   bool // it is a tunnel: whether its connection is opened is decided again, too
+	cut      func()
+}
+
+// Watch keeps an eye on a request that was let through: cut is called once, within two seconds, when its verdict no longer passes or, with a tunnel,
+// when its connection would now be opened. The caller calls done when the request has ended by itself; done reports whether it was cut.
+func (g *Gate) Watch(d Decision, tunnel bool, cut func()) (done func() (wasCut bool)) {
+	r := &Running{decision: d, tunnel: tunnel, cut: cut}
+	g.mu.Lock()
+	g.running[r] = struct{}{}
+	g.mu.Unlock()
+	return func() bool {
+		g.mu.Lock()
+		defer g.mu.Unlock()
+		_, still := g.running[r]
+		delete(g.running, r)
+		return !still
+	}
+}
+
+// again is how often what is under way is decided again: a verdict that turned is carried out within two seconds.
+const again = 500 * time.Millisecond
+
+// Run decides what is under way again, until the context ends.
+func (g *Gate) Run(ctx context.Context) {
+	tick := time.NewTicker(again)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			g.decideAgain()
+		}
+	}
+}
+
+// decideAgain cuts what is under way and no longer passes.
+func (g *Gate) decideAgain() {
+	g.mu.Lock()
+	all := make([]*Running, 0, len(g.running))
+	for r := range g.running {
+		all = append(all, r)
+	}
+	g.mu.Unlock()
+	for _, r := range all {
+		if g.decide(r.decision.Request).Verdict.Passes() && !(r.tunnel && g.Opens(r.decision.Request)) {
+			continue
+		}
+		g.mu.Lock()
+		_, still := g.running[r]
+		delete(g.running, r)
+		g.mu.Unlock()
+		if still {
+			g.cut.Add(1)
+			r.cut()
+		}
+	}
+}
+
+// Counts is what a gate has done since it started.
+type Counts struct {
+	Decided, Refused, Cut, Running int64
+}
+
+// Counts returns what the gate has done so far.
+func (g *Gate) Counts() Counts {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	return Counts{Decided: g.decided.Load(), Refused: g.refused.Load(), Cut: g.cut.Load(), Running: int64(len(g.running))}
+}
+
+// Called returns how a client is called: the person's name, else the network's; "" where neither is known.
+func (g *Gate) Called(c Client) string {
+	e := g.edition.Load()
+	if e == nil {
+		return ""
+	}
+	d := e.Snapshot.Config().Directory
+	if c.Person != uuid.Nil {
+		if n := d.Person(c.Person.String()); n >= 0 {
+			return d.People[n].Name
+		}
+	}
+	if c.Address.IsValid() {
+		if n := d.NetworkOf(c.Address); n >= 0 {
+			return d.Networks[n].Name
+		}
+	}
+	return ""
+}
+
+// Report returns what the gate says of itself, as far as it knows.
+func (g *Gate) Report() Report {
+	r := Report{Name: g.Name, Kind: g.Kind, BeganAt: g.began, Counts: g.Counts()}
+	if e := g.edition.Load(); e != nil {
+		r.Revision, r.Since = e.Revision, e.Since
+	}
+	return r
+}

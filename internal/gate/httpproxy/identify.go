@@ -1,0 +1,108 @@
+package httpproxy
+
+import (
+	"crypto/sha256"
+	"net/http"
+	"net/netip"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"widelark/core/policy"
+	"widelark/internal/gate"
+)
+
+// remembered is how long a sign-in at the proxy holds without its password being checked again: browsers send it with each request.
+const remembered = 5 * time.Minute
+
+// mostRemembered bounds how many sign-ins are remembered.
+const mostRemembered = 10_000
+
+// signIns remembers who signed in, by a digest of name and password. It is safe for concurrent use.
+type signIns struct {
+	mu  sync.Mutex
+	key map[[32]byte]signedIn // guarded by mu
+}
+
+type signedIn struct {
+	person uuid.UUID
+	until  time.Time
+}
+
+func newSignIns() *signIns { return &signIns{key: map[[32]byte]signedIn{}} }
+
+func (s *signIns) get(key [32]byte, now time.Time) (uuid.UUID, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	known, ok := s.key[key]
+	return known.person, ok && now.Before(known.until)
+}
+
+func (s *signIns) put(key [32]byte, person uuid.UUID, until time.Time) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.key) >= mostRemembered {
+		clear(s.key)
+	}
+	s.key[key] = signedIn{person, until}
+}
+
+// identify says who asks. Where it reports false, it has asked for a sign-in.
+func (p *Proxy) identify(w http.ResponseWriter, r *http.Request) (gate.Client, bool) {
+	client := gate.Client{}
+	if at, err := netip.ParseAddrPort(r.RemoteAddr); err == nil {
+		client.Address = at.Addr().Unmap()
+	}
+	header := r.Header.Get("Proxy-Authorization")
+	r.Header.Del("Proxy-Authorization")
+	if !r.URL.IsAbs() && r.Method != http.MethodConnect {
+		return client, true // for the gate itself
+	}
+	if header != "" && p.People != nil {
+		if person, ok := p.signIn(r, header); ok {
+			client.Person = person
+			return client, true
+		}
+		return client, p.askSignIn(w)
+	}
+	if p.People != nil && client.Person == uuid.Nil && p.signInAsked(client) {
+		return client, p.askSignIn(w)
+	}
+	return client, true
+}
+
+// signInAsked reports whether clients of whom nothing but the address is known must sign in.
+func (p *Proxy) signInAsked(client gate.Client) bool {
+	e := p.Gate.Edition()
+	if e == nil {
+		return false
+	}
+	q := policy.Request{Addr: client.Address}
+	return e.Snapshot.WayOf(&q).SignIn != policy.NeverSignIn
+}
+
+func (p *Proxy) askSignIn(w http.ResponseWriter) bool {
+	w.Header().Set("Proxy-Authenticate", `Basic realm="`+p.Organisation+`", charset="UTF-8"`)
+	http.Error(w, "Sign in at the proxy with your name and password.", http.StatusProxyAuthRequired)
+	return false
+}
+
+// signIn checks a sign-in of the scheme Basic (RFC 7617).
+func (p *Proxy) signIn(r *http.Request, header string) (uuid.UUID, bool) {
+	basic := http.Request{Header: http.Header{"Authorization": {header}}}
+	name, password, ok := basic.BasicAuth()
+	if !ok {
+		return uuid.Nil, false
+	}
+	key, now := sha256.Sum256([]byte(strings.ToLower(name)+"\x00"+password)), p.Gate.Now()
+	if person, ok := p.remember.get(key, now); ok {
+		return person, true
+	}
+	person, ok := p.People.SignIn(r.Context(), name, password)
+	if ok {
+		p.remember.put(key, person, now.Add(remembered))
+	}
+	return person, ok
+}

@@ -1,0 +1,194 @@
+package httpproxy
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"strings"
+	"sync"
+	"time"
+
+	"widelark/core/policy"
+	"widelark/core/weburl"
+	"widelark/internal/gate"
+	"widelark/internal/gate/blockpage"
+	"widelark/internal/journal"
+)
+
+// Authority makes certificates for connections that are opened.
+type Authority interface {
+	// Certificate returns a certificate for a host, a name or an address.
+	Certificate(host string) (*tls.Certificate, error)
+}
+
+// handover is a listener for connections that others have taken.
+type handover struct {
+	taken  chan net.Conn
+	closed chan struct{}
+	once   sync.Once
+}
+
+func newHandover() *handover {
+	return &handover{taken: make(chan net.Conn), closed: make(chan struct{})}
+}
+
+// give hands a connection over, and reports whether it was taken.
+func (h *handover) give(conn net.Conn) bool {
+	select {
+	case h.taken <- conn:
+		return true
+	case <-h.closed:
+		return false
+	}
+}
+
+// Accept implements [net.Listener].
+func (h *handover) Accept() (net.Conn, error) {
+	select {
+	case conn := <-h.taken:
+		return conn, nil
+	case <-h.closed:
+		return nil, net.ErrClosed
+	}
+}
+
+// Close implements [net.Listener].
+func (h *handover) Close() error {
+	h.once.Do(func() { close(h.closed) })
+	return nil
+}
+
+// Addr implements [net.Listener].
+func (h *handover) Addr() net.Addr { return &net.TCPAddr{} }
+
+// inTunnel is a connection of plain HTTP inside a tunnel.
+type inTunnel struct {
+	net.Conn
+	tunnel *tunnel
+}
+
+type tunnelKey struct{}
+
+// tunnelOf returns the tunnel that a connection of the inner server came through.
+func tunnelOf(conn net.Conn) *tunnel {
+	if opened, ok := conn.(*tls.Conn); ok {
+		conn = opened.NetConn()
+	}
+	return conn.(*inTunnel).tunnel
+}
+
+// insideOf returns the tunnel that a request came through; nil for none.
+func insideOf(r *http.Request) *tunnel {
+	t, _ := r.Context().Value(tunnelKey{}).(*tunnel)
+	return t
+}
+
+// handOver gives a tunnel with plain HTTP to the inner server.
+func (p *Proxy) handOver(t *tunnel, done func() bool) bool {
+	done()
+	return p.opened.give(&inTunnel{t.near, t})
+}
+
+// open opens the TLS connection of a client, and gives it to the inner server.
+func (p *Proxy) open(t *tunnel) {
+	stop := context.AfterFunc(p.base, func() { _ = t.raw.Close() })
+	defer stop()
+	ctx, cancel := context.WithTimeout(p.base, greetTimeout)
+	defer cancel()
+	conn := tls.Server(&inTunnel{t.near, t}, p.serverConfig(t))
+	if err := conn.HandshakeContext(ctx); err != nil {
+		_ = t.raw.Close()
+		if refusesCertificate(err) {
+			p.learned.add(t.url.Host(), t.client.Address.String(), p.Gate.Now())
+		}
+		ask := gate.Request{Client: t.client, URL: t.url, Method: http.MethodConnect, Sight: weburl.Tunnel}
+		p.Gate.Record(p.Gate.Decide(ask), journal.Ending{Outcome: journal.Failed, Took: time.Since(t.begin), Detail: "the connection could not be opened: " + err.Error()})
+		return
+	}
+	if !p.opened.give(conn) {
+		_ = t.raw.Close()
+	}
+}
+
+// refusesCertificate reports whether a client has refused our certificate.
+func refusesCertificate(err error) bool {
+	alert, ok := errors.AsType[tls.AlertError](err)
+	if !ok {
+		var op *net.OpError
+		if !errors.As(err, &op) || op.Op != "remote error" {
+			return false
+		}
+		text := op.Err.Error()
+		return strings.Contains(text, "certificate") || strings.Contains(text, "authority")
+	}
+	return alert >= 42 && alert <= 48 // bad certificate to unknown authority (RFC 8446, section 6.2)
+}
+
+// serverConfig returns how a connection is opened. Certificates come from the authority, by the name in the greeting or else the tunnel's.
+func (p *Proxy) serverConfig(t *tunnel) *tls.Config {
+	return &tls.Config{
+		MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"},
+		GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
+			name := hello.ServerName
+			if name == "" {
+				name = strings.Trim(t.url.Host(), "[]")
+			}
+			return p.Authority.Certificate(name)
+		},
+	}
+}
+
+// serveInside answers a request inside a tunnel.
+func (p *Proxy) serveInside(w http.ResponseWriter, r *http.Request) {
+	t := insideOf(r)
+	scheme := "https"
+	if t.plain {
+		scheme = "http"
+	}
+	r.Header.Del("Proxy-Authorization") // inside a tunnel it would be for the site
+	if r.URL.IsAbs() || r.Method == http.MethodConnect || !strings.HasPrefix(r.URL.Path, "/") && r.URL.Path != "*" {
+		http.Error(w, "Inside a tunnel, a request names a path.", http.StatusBadRequest)
+		return
+	}
+	p.plain(w, r, t.client, scheme+"://"+t.host, r.Host)
+}
+
+// refuse answers with the block page, or with a few bytes where no document was asked for, and returns the size of the body.
+func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision) int64 {
+	header := w.Header()
+	header.Set("Cache-Control", "no-store")
+	header.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
+	header.Set("X-Content-Type-Options", "nosniff")
+	why := p.Gate.Explain(d)
+	reference := newReference()
+	var body []byte
+	if blockpage.IsDocument(r.Header) {
+		page := blockpage.Page{
+			Held: d.Verdict == policy.Hold, Title: "This page is not allowed here", URL: d.Request.URL.String(), Because: why.Because, By: why.Source,
+			Who: p.Gate.Called(d.Request.Client), Is: strings.Join(why.Classes, ", "), Reference: reference, Organisation: p.Organisation,
+		}
+		if page.Held {
+			page.Title = "This page waits to be unlocked"
+		}
+		if why.Changes {
+			page.Until = why.Until.In(p.Zone).Format("Monday 2 January, 15:04")
+		}
+		header.Set("Content-Type", "text/html; charset=utf-8")
+		body = page.HTML()
+	} else {
+		var media string
+		if media, body = blockpage.Small(r.Header); strings.HasPrefix(media, "text/plain") {
+			body = fmt.Appendf(nil, "Not allowed here: %s\nReference %s\n", why.Because, reference)
+		}
+		header.Set("Content-Type", media)
+	}
+	header.Set("Content-Length", fmt.Sprint(len(body)))
+	w.WriteHeader(http.StatusForbidden)
+	if r.Method != http.MethodHead {
+		_, _ = w.Write(body)
+	}
+	return int64(len(body))
+}

@@ -1,0 +1,148 @@
+// Package httpproxy is the proxy gate's protocol: it takes requests of browsers that are told of a proxy (RFC 9110, RFC 9112), asks the gate for each,
+// and forwards what passes, or answers with the block page.
+//
+// From: connections of clients.
+// To: questions to the gate, and connections to sites.
+package httpproxy
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"widelark/internal/gate"
+)
+
+// People checks who signs in at the proxy.
+type People interface {
+	// SignIn returns the person with a name and a password; false where there is none.
+	SignIn(ctx context.Context, name, password string) (uuid.UUID, bool)
+}
+
+// Config says how a proxy works.
+type Config struct {
+	Gate         *gate.Gate
+	People       People         // nil: nobody signs in
+	Authority    Authority      // nil: no TLS connection is opened
+	Reach        []netip.Prefix // ranges inside the organisation's network that may be connected to
+	Ports        []uint16       // that tunnels may lead to, besides 80 and 443
+	Upstream     *url.URL       // another proxy, through which all connections go; nil for none
+	Roots        Roots          // authorities besides the system's that sites may have their certificates from
+	Organisation string         // as the block page names it
+	Zone         *time.Location // of the moments on pages
+	Log          *slog.Logger
+}
+
+// Limits of each stage of a request.
+const (
+	headTimeout  = 20 * time.Second // until a request's head is there
+	idleTimeout  = 2 * time.Minute  // between requests
+	dialTimeout  = 15 * time.Second
+	greetTimeout = 10 * time.Second // until a tunnel's first bytes are there
+	mostHead     = 64 << 10         // bytes
+)
+
+// Proxy serves clients.
+type Proxy struct {
+	Config
+	dialer   *dialer
+	forward  *forwarder
+	outer    *http.Server
+	inner    *http.Server // of connections that are opened, and of plain HTTP in tunnels
+	opened   *handover
+	base     context.Context // ends when the proxy is closed
+	end      context.CancelFunc
+	tunnels  sync.WaitGroup
+	learned  refusals
+	remember *signIns
+}
+
+// New returns a proxy; see [Proxy.Serve].
+func New(c Config) *Proxy {
+	p := &Proxy{Config: c, opened: newHandover(), remember: newSignIns()}
+	p.base, p.end = context.WithCancel(context.Background())
+	p.dialer = &dialer{reach: c.Reach, upstream: c.Upstream}
+	p.forward = newForwarder(p)
+	errorLog := slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)
+	p.outer = &http.Server{
+		Handler: http.HandlerFunc(p.serve), ReadHeaderTimeout: headTimeout, IdleTimeout: idleTimeout, MaxHeaderBytes: mostHead, ErrorLog: errorLog,
+	}
+	p.inner = &http.Server{
+		Handler: http.HandlerFunc(p.serveInside), ReadHeaderTimeout: headTimeout, IdleTimeout: idleTimeout, MaxHeaderBytes: mostHead, ErrorLog: errorLog,
+		ConnContext: func(ctx context.Context, conn net.Conn) context.Context {
+			return context.WithValue(ctx, tunnelKey{}, tunnelOf(conn))
+		},
+		HTTP2: &http.HTTP2Config{MaxConcurrentStreams: 250, MaxReceiveBufferPerStream: 256 << 10},
+	}
+	return p
+}
+
+// Serve takes clients from a listener until the proxy is closed.
+func (p *Proxy) Serve(listener net.Listener) error {
+	inside := make(chan struct{})
+	go func() {
+		defer close(inside)
+		_ = p.inner.Serve(p.opened) // it ends when the proxy is closed
+	}()
+	err := p.outer.Serve(listener)
+	p.opened.Close()
+	<-inside
+	if errors.Is(err, http.ErrServerClosed) {
+		return nil
+	}
+	return err
+}
+
+// Close ends all connections, and waits for what serves them.
+func (p *Proxy) Close() error {
+	p.end()
+	err := errors.Join(p.outer.Close(), p.inner.Close())
+	p.opened.Close()
+	p.tunnels.Wait()
+	p.forward.close()
+	return err
+}
+
+// serve answers a request that was sent to the proxy itself.
+func (p *Proxy) serve(w http.ResponseWriter, r *http.Request) {
+	client, ok := p.identify(w, r)
+	switch {
+	case !ok:
+	case r.Method == http.MethodConnect:
+		p.connect(w, r, client)
+	case !r.URL.IsAbs():
+		p.own(w, r)
+	case r.URL.Scheme != "http" || r.URL.Host == "":
+		http.Error(w, "This proxy forwards http:// addresses, and tunnels for https:// ones (CONNECT).", http.StatusBadRequest)
+	default:
+		r.Host = r.URL.Host // RFC 9112, section 3.2.2: the address counts, not the Host
+		p.plain(w, r, client, "http://"+r.URL.Host, r.URL.Host)
+	}
+}
+
+// own answers a request for the gate itself.
+func (p *Proxy) own(w http.ResponseWriter, r *http.Request) {
+	if r.URL.Path == "/proxy.pac" && (r.Method == http.MethodGet || r.Method == http.MethodHead) {
+		w.Header().Set("Content-Type", "application/x-ns-proxy-autoconfig")
+		_, _ = w.Write(PAC(r.Host))
+		return
+	}
+	http.Error(w, "This is the proxy gate of Wide Lark. Set it as the HTTP proxy of your browser; /proxy.pac is a file that does so.", http.StatusNotFound)
+}
+
+// PAC returns a proxy auto-configuration file that sends everything but names without a dot and loopback through the proxy at an address.
+func PAC(address string) []byte {
+	return []byte(`function FindProxyForURL(url, host) {
+  if (isPlainHostName(host) || host === "localhost" || shExpMatch(host, "127.*")) return "DIRECT";
+  return "PROXY ` + address + `";
+}
+`)
+}

@@ -1,0 +1,242 @@
+package httpproxy
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"widelark/core/weburl"
+	"widelark/internal/gate"
+	"widelark/internal/journal"
+)
+
+// replayed is a connection of which some bytes were read already.
+type replayed struct {
+	net.Conn
+	head []byte
+}
+
+// Read implements [net.Conn].
+func (c *replayed) Read(b []byte) (int, error) {
+	if len(c.head) > 0 {
+		n := copy(b, c.head)
+		c.head = c.head[n:]
+		return n, nil
+	}
+	return c.Conn.Read(b)
+}
+
+// connect serves a tunnel (RFC 9110, section 9.3.6).
+func (p *Proxy) connect(w http.ResponseWriter, r *http.Request, client gate.Client) {
+	begin := time.Now()
+	u, err := weburl.Parse("https://" + r.Host + "/")
+	if err != nil || u.Path() != "/" || strings.ContainsAny(r.Host, "/?#@") {
+		http.Error(w, "A tunnel leads to a host and a port, as heron.example:443.", http.StatusBadRequest)
+		return
+	}
+	if port := u.Port(); port != 443 && port != 80 && !slices.Contains(p.Ports, port) {
+		http.Error(w, fmt.Sprintf("Tunnels to port %d are not allowed.", port), http.StatusForbidden)
+		return
+	}
+	ask := gate.Request{Client: client, URL: u, Method: r.Method, Sight: weburl.Tunnel}
+	t := &tunnel{client: client, host: r.Host, url: u, begin: begin}
+	if p.Authority != nil && p.Gate.Opens(ask) {
+		if t.take(w) {
+			p.tunnels.Go(func() { p.open(t) })
+		}
+		return
+	}
+	d := p.Gate.Decide(ask)
+	if !d.Verdict.Passes() {
+		a := newAnswer(w)
+		size := p.refuse(a, r, d)
+		p.Gate.Record(d, journal.Ending{Outcome: journal.Answered, Status: http.StatusForbidden, Media: a.Header().Get("Content-Type"), Size: size, Took: time.Since(begin)})
+		return
+	}
+	ctx, cancel := context.WithTimeout(r.Context(), dialTimeout)
+	defer cancel()
+	far, err := p.dialer.tunnel(ctx, net.JoinHostPort(strings.Trim(u.Host(), "[]"), strconv.Itoa(int(u.Port()))))
+	if err != nil {
+		status, text := failure(err)
+		http.Error(w, text, status)
+		p.Gate.Record(d, journal.Ending{Outcome: journal.Failed, Status: status, Took: time.Since(begin), Detail: err.Error()})
+		return
+	}
+	if !t.take(w) {
+		_ = far.Close()
+		return
+	}
+	p.tunnels.Go(func() { p.carry(t, d, far) })
+}
+
+// tunnel is a connection of a client to a host.
+type tunnel struct {
+	client gate.Client
+	host   string // with its port, as the client asked for it
+	url    weburl.URL
+	begin  time.Time
+	raw    net.Conn // to the client
+	near   net.Conn // raw, after what was read of it already
+	plain  bool     // it holds HTTP without TLS
+}
+
+// take takes the connection over from the server and tells the client that the tunnel stands.
+func (t *tunnel) take(w http.ResponseWriter) bool {
+	conn, rw, err := http.NewResponseController(w).Hijack()
+	if err != nil {
+		http.Error(w, "Tunnels need a connection of HTTP/1.1.", http.StatusHTTPVersionNotSupported)
+		return false
+	}
+	t.raw, t.near = conn, conn
+	if n := rw.Reader.Buffered(); n > 0 {
+		head, _ := rw.Reader.Peek(n)
+		t.near = &replayed{Conn: conn, head: slices.Clone(head)}
+	}
+	_ = conn.SetDeadline(time.Time{})
+	if _, err := conn.Write([]byte("HTTP/1.1 200 Connection established\r\n\r\n")); err != nil {
+		_ = conn.Close()
+		return false
+	}
+	return true
+}
+
+// carry copies bytes between a client and a host, after a look at what the client says first.
+func (p *Proxy) carry(t *tunnel, d gate.Decision, far net.Conn) {
+	both := sync.OnceFunc(func() { _, _ = t.raw.Close(), far.Close() })
+	stop := context.AfterFunc(p.base, both)
+	defer stop()
+	defer both()
+	done := p.Gate.Watch(d, true, both)
+	end := journal.Ending{Outcome: journal.Answered, Status: http.StatusOK}
+	defer func() {
+		if done() {
+			end.Outcome = journal.Cut
+		}
+		end.Took = time.Since(t.begin)
+		p.Gate.Record(d, end)
+	}()
+	_ = t.raw.SetReadDeadline(time.Now().Add(greetTimeout))
+	head, hello, err := greeting(t.near)
+	_ = t.raw.SetReadDeadline(time.Time{})
+	switch {
+	case err != nil:
+		end.Outcome, end.Detail = journal.Failed, "the client said nothing through the tunnel: "+err.Error()
+		return
+	case hello == nil && isHTTP(head):
+		if t.near, t.plain = (&replayed{Conn: t.raw, head: head}), true; p.handOver(t, done) {
+			_ = far.Close()
+		}
+		return
+	case hello == nil:
+		end.Outcome, end.Detail = journal.Failed, "what the client said through the tunnel is not TLS"
+		return
+	case hello.ServerName != "":
+		if other, ok := p.otherName(t, hello.ServerName); ok && other.Verdict.Stricter(d.Verdict) {
+			d = other
+			if !other.Verdict.Passes() {
+				end.Detail = "the TLS greeting names another host than the tunnel"
+				return
+			}
+		}
+	}
+	if _, err := far.Write(head); err != nil {
+		end.Outcome, end.Detail = journal.Failed, err.Error()
+		return
+	}
+	size := int64(len(head))
+	var back atomic.Int64
+	returned := make(chan struct{})
+	go func() {
+		defer close(returned)
+		n, _ := io.Copy(t.raw, far)
+		back.Store(n)
+		if !closeWrite(t.raw) {
+			both()
+		}
+	}()
+	n, _ := io.Copy(far, t.raw)
+	if !closeWrite(far) {
+		both()
+	}
+	<-returned
+	end.Size = size + n + back.Load()
+}
+
+// otherName decides the name in a TLS greeting where it is not the tunnel's.
+func (p *Proxy) otherName(t *tunnel, name string) (gate.Decision, bool) {
+	u, err := weburl.Parse(fmt.Sprintf("https://%s:%d/", name, t.url.Port()))
+	if err != nil || u.Host() == t.url.Host() {
+		return gate.Decision{}, false
+	}
+	return p.Gate.Decide(gate.Request{Client: t.client, URL: u, Method: http.MethodConnect, Sight: weburl.Tunnel}), true
+}
+
+// closeWrite says that nothing more follows, and reports whether the connection knows of that.
+func closeWrite(c net.Conn) bool {
+	half, ok := c.(interface{ CloseWrite() error })
+	return ok && half.CloseWrite() == nil
+}
+
+// isHTTP reports whether bytes begin like a request of HTTP/1: a method in capitals and a blank.
+func isHTTP(head []byte) bool {
+	method, _, found := bytes.Cut(head, []byte(" "))
+	return found && len(method) > 2 && len(method) < 20 && len(bytes.Trim(method, "ABCDEFGHIJKLMNOPQRSTUVWXYZ")) == 0
+}
+
+// errRead ends the reading of a greeting.
+var errRead = errors.New("read")
+
+// greeting reads what a client says first in a tunnel. hello is nil where it is not TLS. head is all that was read.
+func greeting(near net.Conn) (head []byte, hello *tls.ClientHelloInfo, err error) {
+	listening := &listening{Conn: near}
+	first := make([]byte, 1)
+	if _, err := io.ReadFull(listening, first); err != nil {
+		return nil, nil, err
+	}
+	const handshake = 22 // the type of a record of TLS that holds a greeting (RFC 8446, section 5.1)
+	if first[0] != handshake {
+		_, _ = listening.Read(make([]byte, 4096)) // enough to tell what it is; a failure shows in the next read
+		return listening.heard.Bytes(), nil, nil
+	}
+	server := tls.Server(&mute{&replayed{Conn: listening, head: first}}, &tls.Config{GetConfigForClient: func(h *tls.ClientHelloInfo) (*tls.Config, error) {
+		hello = h
+		return nil, errRead
+	}})
+	err = server.Handshake()
+	if hello != nil {
+		err = nil
+	} else if _, ok := errors.AsType[tls.RecordHeaderError](err); ok {
+		err = nil
+	}
+	return listening.heard.Bytes(), hello, err
+}
+
+// listening is a connection that keeps all that is read.
+type listening struct {
+	net.Conn
+	heard bytes.Buffer
+}
+
+// Read implements [net.Conn].
+func (c *listening) Read(b []byte) (int, error) {
+	n, err := c.Conn.Read(b)
+	c.heard.Write(b[:n])
+	return n, err
+}
+
+// mute is a connection that writes nothing.
+type mute struct{ net.Conn }
+
+// Write implements [net.Conn].
+func (mute) Write(b []byte) (int, error) { return len(b), nil }

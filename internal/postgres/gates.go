@@ -1,0 +1,61 @@
+package postgres
+
+import (
+	"context"
+	"encoding/json"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+
+	"widelark/internal/access"
+	"widelark/internal/gate"
+)
+
+// PutReport implements [gate.Reports].
+func (s *Store) PutReport(ctx context.Context, r gate.Report, by access.Actor) error {
+	refusals, err := json.Marshal(r.Refusals)
+	if err != nil {
+		return err
+	}
+	if r.Refusals == nil {
+		refusals = []byte("[]")
+	}
+	var since *time.Time
+	if !r.Since.IsZero() {
+		since = &r.Since
+	}
+	return s.as(ctx, by, access.Record, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `insert into gates (name, kind, address, revision, since, began_at, decided, refused, cut, running, written, waiting, dropped, refusals)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)
+			on conflict (name) do update set kind = excluded.kind, address = excluded.address, revision = excluded.revision, since = excluded.since,
+				began_at = excluded.began_at, seen_at = now(), decided = excluded.decided, refused = excluded.refused, cut = excluded.cut,
+				running = excluded.running, written = excluded.written, waiting = excluded.waiting, dropped = excluded.dropped, refusals = excluded.refusals`,
+			r.Name, string(r.Kind), r.Address, r.Revision, since, r.BeganAt, r.Decided, r.Refused, r.Cut, r.Running, r.Written, r.Waiting, r.Dropped, refusals)
+		return err
+	})
+}
+
+// GateReports implements [gate.Reports].
+func (s *Store) GateReports(ctx context.Context) (all []gate.Report, now time.Time, err error) {
+	if err := s.pool.QueryRow(ctx, `select now()`).Scan(&now); err != nil {
+		return nil, now, ours(err)
+	}
+	rows, err := s.pool.Query(ctx, `select name, kind, address, revision, since, began_at, seen_at, decided, refused, cut, running, written, waiting, dropped, refusals
+		from gates order by name`)
+	if err != nil {
+		return nil, now, ours(err)
+	}
+	all, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (r gate.Report, err error) {
+		var since *time.Time
+		var refusals []byte
+		if err = row.Scan(&r.Name, &r.Kind, &r.Address, &r.Revision, &since, &r.BeganAt, &r.SeenAt, &r.Decided, &r.Refused, &r.Cut, &r.Running,
+			&r.Written, &r.Waiting, &r.Dropped, &refusals); err != nil {
+			return r, err
+		}
+		if since != nil {
+			r.Since = *since
+		}
+		return r, json.Unmarshal(refusals, &r.Refusals)
+	})
+	return all, now, ours(err)
+}

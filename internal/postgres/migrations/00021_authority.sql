@@ -1,0 +1,12 @@
+-- +goose Up
+-- Authorities of the gates. Keys are sealed with the service's secret, which the database does not hold.
+create table authorities (
+    id          uuid primary key,
+    certificate bytea not null,
+    sealed_key  bytea not null,
+    made_at     timestamptz not null default now(),
+    made_by     text not null
+);
+
+-- +goose Down
+drop table authorities;

@@ -1,0 +1,225 @@
+package service
+
+import (
+	"context"
+	"crypto/x509"
+	"fmt"
+	"log/slog"
+	"net"
+	"net/netip"
+	"net/url"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"widelark/core/policy"
+	"widelark/internal/access"
+	"widelark/internal/edition"
+	"widelark/internal/gate"
+	"widelark/internal/gate/httpproxy"
+	"widelark/internal/journal"
+	"widelark/internal/standing"
+)
+
+// How often gates of this process are given what is in force, and report.
+const (
+	feedEvery   = 500 * time.Millisecond
+	reportEvery = 2 * time.Second
+)
+
+// mostWaiting is how many records wait in memory while the database does not take them.
+const mostWaiting = 200_000
+
+// gates are the gates that run in this process.
+type gates struct {
+	gate    *gate.Gate
+	proxy   *httpproxy.Proxy
+	address string
+	records *journal.Writer
+	reports gate.Reports
+	log     *slog.Logger
+
+	editions *edition.Editions
+	facts    *standing.Source
+	failed   chan<- error
+	stop     func()
+	work     sync.WaitGroup
+	writing  sync.WaitGroup
+	stopped  func() // ends the writing of records
+}
+
+// proxySettings are the settings of the proxy gate, read.
+type proxySettings struct {
+	listener net.Listener
+	upstream *url.URL
+	roots    *x509.CertPool
+	reach    []netip.Prefix
+}
+
+// readProxy reads the settings of the proxy gate, and reserves its address. It returns nil where the proxy gate is not wanted.
+func (c Config) readProxy() (*proxySettings, error) {
+	wanted := false
+	for _, text := range c.Gates {
+		for kind := range strings.SplitSeq(text, ",") {
+			switch strings.TrimSpace(kind) {
+			case "":
+			case "proxy":
+				wanted = true
+			default:
+				return nil, fmt.Errorf("gates: %q is not a gate that this service can run: there is proxy", kind)
+			}
+		}
+	}
+	if !wanted {
+		return nil, nil
+	}
+	s := &proxySettings{}
+	var err error
+	if s.reach, err = readRanges("proxy-reach", c.ProxyReach); err != nil {
+		return nil, err
+	}
+	if c.ProxyUpstream != "" {
+		if s.upstream, err = url.Parse(c.ProxyUpstream); err != nil || s.upstream.Scheme != "http" || s.upstream.Port() == "" {
+			return nil, fmt.Errorf("proxy-upstream: %q is not a proxy; write it like http://10.40.0.2:3128", c.ProxyUpstream)
+		}
+	}
+	if c.ProxyRoots != "" {
+		pem, err := os.ReadFile(c.ProxyRoots)
+		if err != nil {
+			return nil, fmt.Errorf("proxy-roots: the file cannot be read: %w", err)
+		}
+		if s.roots, err = x509.SystemCertPool(); err != nil {
+			s.roots = x509.NewCertPool()
+		}
+		if !s.roots.AppendCertsFromPEM(pem) {
+			return nil, fmt.Errorf("proxy-roots: %s holds no certificate in PEM", c.ProxyRoots)
+		}
+	}
+	s.listener, err = Listen(c.ProxyListen)
+	return s, err
+}
+
+// startGates starts the gates that the settings name.
+func (s *Service) startGates(config Config, proxy *proxySettings, editions *edition.Editions, facts *standing.Source, zone *time.Location, log *slog.Logger) {
+	name := config.GateName
+	if name == "" {
+		host, _ := os.Hostname()
+		name = "proxy at " + host
+	}
+	writing, stopped := context.WithCancel(context.Background())
+	records := journal.NewWriter(s.store, mostWaiting, log)
+	g := &gates{
+		gate: gate.New(policy.Proxy, name, time.Now, records), address: proxy.listener.Addr().String(), records: records, reports: s.store, log: log,
+		editions: editions, facts: facts, failed: s.failed, stopped: stopped,
+	}
+	g.proxy = httpproxy.New(httpproxy.Config{
+		Gate: g.gate, People: people(config, editions), Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots, Organisation: config.Organisation, Zone: zone, Log: log,
+	})
+	working, stop := context.WithCancel(context.Background())
+	g.stop = stop
+	g.writing.Go(func() { records.Run(writing) })
+	g.work.Go(func() { g.gate.Run(working) })
+	g.work.Go(func() { g.feed(working) })
+	g.work.Go(func() {
+		if err := g.proxy.Serve(proxy.listener); err != nil {
+			g.failed <- fmt.Errorf("the proxy gate ended: %w", err)
+		}
+	})
+	s.gates = g
+	log.Info("proxy gate", "address", g.address, "name", name)
+}
+
+// close ends the gates: first what they serve, then what they still have to record.
+func (g *gates) close() error {
+	err := g.proxy.Close()
+	g.stop()
+	g.work.Wait()
+	g.stopped()
+	g.writing.Wait()
+	return err
+}
+
+// feed gives the gate what is in force, and reports, until the context ends.
+func (g *gates) feed(ctx context.Context) {
+	tick := time.NewTicker(feedEvery)
+	defer tick.Stop()
+	reported := time.Time{}
+	for {
+		if err := g.refresh(ctx); err != nil && ctx.Err() == nil {
+			g.log.WarnContext(ctx, "the gate keeps what it has: what is in force cannot be read", "error", err)
+		}
+		if now := time.Now(); now.Sub(reported) >= reportEvery {
+			reported = now
+			if err := g.report(ctx); err != nil && ctx.Err() == nil {
+				g.log.WarnContext(ctx, "the gate cannot report", "error", err)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// refresh puts the live edition in force at the gate, with the standing facts beside it, if any of them has changed.
+func (g *gates) refresh(ctx context.Context) error {
+	ctx, stop := context.WithTimeout(ctx, time.Minute)
+	defer stop()
+	live, err := g.editions.On(ctx, "", "live")
+	if err != nil {
+		return err
+	}
+	facts, err := g.facts.Facts(ctx)
+	if err != nil {
+		return err
+	}
+	live = live.With(facts)
+	if e := g.gate.Edition(); e == nil || e.Snapshot != live.Snapshot {
+		g.gate.Take(&gate.Edition{Revision: live.Revision, Since: time.Now(), Snapshot: live.Snapshot})
+	}
+	return nil
+}
+
+func (g *gates) report(ctx context.Context) error {
+	ctx, stop := context.WithTimeout(ctx, 10*time.Second)
+	defer stop()
+	r := g.gate.Report()
+	r.Address, r.Refusals = g.address, g.proxy.Refusals()
+	r.Written, r.Waiting, r.Dropped = g.records.Written(), int64(g.records.Waiting()), g.records.Dropped()
+	return g.reports.PutReport(ctx, r, access.Recorder)
+}
+
+// demoPeople lets everybody of the directory sign in with one password.
+type demoPeople struct {
+	editions *edition.Editions
+	password string
+}
+
+// SignIn implements [httpproxy.People].
+func (d demoPeople) SignIn(ctx context.Context, name, password string) (uuid.UUID, bool) {
+	if password != d.password {
+		return uuid.Nil, false
+	}
+	live, err := d.editions.On(ctx, "", "live")
+	if err != nil {
+		return uuid.Nil, false
+	}
+	who, err := live.Find("who", edition.Who{Person: name})
+	if err != nil || who.Person == nil {
+		return uuid.Nil, false
+	}
+	id, err := uuid.Parse(who.Person.ID)
+	return id, err == nil
+}
+
+// people returns who may sign in at the proxy gate; nil for nobody.
+func people(config Config, editions *edition.Editions) httpproxy.People {
+	if config.demoPassword == "" {
+		return nil
+	}
+	return demoPeople{editions, config.demoPassword}
+}
