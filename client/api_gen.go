@@ -864,6 +864,27 @@ func (e FoundEntryKind) Valid() bool {
 	}
 }
 
+// Defines values for GateAuthorityState.
+const (
+	GateAuthorityStateNext  GateAuthorityState = "next"
+	GateAuthorityStatePast  GateAuthorityState = "past"
+	GateAuthorityStateSigns GateAuthorityState = "signs"
+)
+
+// Valid indicates whether the value is a known member of the GateAuthorityState enum.
+func (e GateAuthorityState) Valid() bool {
+	switch e {
+	case GateAuthorityStateNext:
+		return true
+	case GateAuthorityStatePast:
+		return true
+	case GateAuthorityStateSigns:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GateRecordGate.
 const (
 	GateRecordGateDNS   GateRecordGate = "dns"
@@ -2874,6 +2895,12 @@ type AuditOutputBody struct {
 	Events []Event `json:"events"`
 }
 
+// AuthoritiesOutputBody defines model for AuthoritiesOutputBody.
+type AuthoritiesOutputBody struct {
+	// Authorities The one that signs last first
+	Authorities []GateAuthority `json:"authorities"`
+}
+
 // Belongs defines model for Belongs.
 type Belongs struct {
 	Groups  []Ref `json:"groups"`
@@ -4081,6 +4108,31 @@ type FoundEntry struct {
 // FoundEntryKind defines model for FoundEntry.Kind.
 type FoundEntryKind string
 
+// GateAuthority defines model for GateAuthority.
+type GateAuthority struct {
+	// Certificate In PEM, to be handed out to clients
+	Certificate string `json:"certificate"`
+
+	// Fingerprint SHA-256 of the certificate
+	Fingerprint string `json:"fingerprint"`
+
+	// From From then on it is the one that signs
+	From   time.Time          `json:"from"`
+	ID     openapi_types.UUID `json:"id"`
+	MadeAt time.Time          `json:"madeAt"`
+	MadeBy string             `json:"madeBy"`
+
+	// Name As certificate stores of clients show it
+	Name string `json:"name"`
+
+	// NotAfter Until then its certificate is good
+	NotAfter time.Time          `json:"notAfter"`
+	State    GateAuthorityState `json:"state"`
+}
+
+// GateAuthorityState defines model for GateAuthority.State.
+type GateAuthorityState string
+
 // GateRecord defines model for GateRecord.
 type GateRecord struct {
 	Address *string   `json:"address,omitempty"`
@@ -4465,6 +4517,15 @@ type MachineInput struct {
 	Address     string  `json:"address"`
 	Description *string `json:"description,omitempty"`
 	Name        string  `json:"name"`
+}
+
+// MakeAuthorityInputBody defines model for MakeAuthorityInputBody.
+type MakeAuthorityInputBody struct {
+	// From When it takes over from the present one; left out, now. Clients must trust it by then
+	From *time.Time `json:"from,omitempty"`
+
+	// Organisation In whose name it signs
+	Organisation string `json:"organisation"`
 }
 
 // Match defines model for Match.
@@ -7002,6 +7063,9 @@ type AddExpectationJSONRequestBody = ExpectationInput
 // PutExpectationJSONRequestBody defines body for PutExpectation for application/json ContentType.
 type PutExpectationJSONRequestBody = ExpectationInput
 
+// MakeAuthorityJSONRequestBody defines body for MakeAuthority for application/json ContentType.
+type MakeAuthorityJSONRequestBody = MakeAuthorityInputBody
+
 // AddGrantJSONRequestBody defines body for AddGrant for application/json ContentType.
 type AddGrantJSONRequestBody = NewGrantInputBody
 
@@ -7594,6 +7658,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/gates (the `GetGates` operationId).
 	GetGates(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetAuthorities The authorities in whose name gates open TLS connections
+	//
+	// Corresponds with GET /api/v1/gates/authorities (the `GetAuthorities` operationId).
+	GetAuthorities(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeAuthorityWithBody Make an authority, or a successor that signs from a later moment on; for owners
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/gates/authorities (the `MakeAuthority` operationId).
+	MakeAuthorityWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// MakeAuthority Make an authority, or a successor that signs from a later moment on; for owners
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/gates/authorities (the `MakeAuthority` operationId).
+	MakeAuthority(ctx context.Context, body MakeAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLatestRecords The requests that were recorded last
 	//
@@ -9624,6 +9707,55 @@ func (c *Client) PutExpectation(ctx context.Context, id openapi_types.UUID, para
 // Corresponds with GET /api/v1/gates (the `GetGates` operationId).
 func (c *Client) GetGates(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetGatesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetAuthorities The authorities in whose name gates open TLS connections
+//
+// Corresponds with GET /api/v1/gates/authorities (the `GetAuthorities` operationId).
+func (c *Client) GetAuthorities(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetAuthoritiesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeAuthorityWithBody Make an authority, or a successor that signs from a later moment on; for owners
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/gates/authorities (the `MakeAuthority` operationId).
+func (c *Client) MakeAuthorityWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeAuthorityRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// MakeAuthority Make an authority, or a successor that signs from a later moment on; for owners
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/gates/authorities (the `MakeAuthority` operationId).
+func (c *Client) MakeAuthority(ctx context.Context, body MakeAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewMakeAuthorityRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -14556,6 +14688,73 @@ func NewGetGatesRequest(server string) (*http.Request, error) {
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewGetAuthoritiesRequest constructs an http.Request for the GetAuthorities method
+func NewGetAuthoritiesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gates/authorities")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewMakeAuthorityRequest calls the generic MakeAuthority builder with application/json body
+func NewMakeAuthorityRequest(server string, body MakeAuthorityJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewMakeAuthorityRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewMakeAuthorityRequestWithBody constructs an http.Request for the MakeAuthority method, with any body, and a specified content type
+func NewMakeAuthorityRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gates/authorities")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -20926,6 +21125,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/gates (the `GetGates` operationId).
 	GetGatesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetGatesResponse, error)
 
+	// GetAuthoritiesWithResponse The authorities in whose name gates open TLS connections
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/gates/authorities (the `GetAuthorities` operationId).
+	GetAuthoritiesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAuthoritiesResponse, error)
+
+	// MakeAuthorityWithBodyWithResponse Make an authority, or a successor that signs from a later moment on; for owners
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gates/authorities (the `MakeAuthority` operationId).
+	MakeAuthorityWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeAuthorityResponse, error)
+
+	// MakeAuthorityWithResponse Make an authority, or a successor that signs from a later moment on; for owners
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gates/authorities (the `MakeAuthority` operationId).
+	MakeAuthorityWithResponse(ctx context.Context, body MakeAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeAuthorityResponse, error)
+
 	// GetLatestRecordsWithResponse The requests that were recorded last
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -25079,6 +25299,137 @@ func (r GetGatesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetGatesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetAuthoritiesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AuthoritiesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetAuthoritiesResponse) GetJSON200() *AuthoritiesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetAuthoritiesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetAuthoritiesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetAuthoritiesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetAuthoritiesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetAuthoritiesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetAuthoritiesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type MakeAuthorityResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GateAuthority
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r MakeAuthorityResponse) GetJSON200() *GateAuthority {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r MakeAuthorityResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r MakeAuthorityResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r MakeAuthorityResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r MakeAuthorityResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r MakeAuthorityResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r MakeAuthorityResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r MakeAuthorityResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r MakeAuthorityResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r MakeAuthorityResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -34265,6 +34616,45 @@ func (c *ClientWithResponses) GetGatesWithResponse(ctx context.Context, reqEdito
 	return ParseGetGatesResponse(rsp)
 }
 
+// GetAuthoritiesWithResponse The authorities in whose name gates open TLS connections
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/gates/authorities (the `GetAuthorities` operationId).
+func (c *ClientWithResponses) GetAuthoritiesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetAuthoritiesResponse, error) {
+	rsp, err := c.GetAuthorities(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetAuthoritiesResponse(rsp)
+}
+
+// MakeAuthorityWithBodyWithResponse Make an authority, or a successor that signs from a later moment on; for owners
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gates/authorities (the `MakeAuthority` operationId).
+func (c *ClientWithResponses) MakeAuthorityWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*MakeAuthorityResponse, error) {
+	rsp, err := c.MakeAuthorityWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeAuthorityResponse(rsp)
+}
+
+// MakeAuthorityWithResponse Make an authority, or a successor that signs from a later moment on; for owners
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gates/authorities (the `MakeAuthority` operationId).
+func (c *ClientWithResponses) MakeAuthorityWithResponse(ctx context.Context, body MakeAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeAuthorityResponse, error) {
+	rsp, err := c.MakeAuthority(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseMakeAuthorityResponse(rsp)
+}
+
 // GetLatestRecordsWithResponse The requests that were recorded last
 //
 // Returns a wrapper object for the known response body format(s).
@@ -38932,6 +39322,107 @@ func ParseGetGatesResponse(rsp *http.Response) (*GetGatesResponse, error) {
 			return nil, err
 		}
 		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetAuthoritiesResponse parses an HTTP response from a GetAuthoritiesWithResponse call
+func ParseGetAuthoritiesResponse(rsp *http.Response) (*GetAuthoritiesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetAuthoritiesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AuthoritiesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseMakeAuthorityResponse parses an HTTP response from a MakeAuthorityWithResponse call
+func ParseMakeAuthorityResponse(rsp *http.Response) (*MakeAuthorityResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &MakeAuthorityResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GateAuthority
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
 		var dest ErrorModel

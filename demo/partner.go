@@ -33,6 +33,22 @@ func Partner() http.Handler {
 	return mux
 }
 
+// WithTLS returns a handler that takes tunnels (CONNECT), too, wherever they lead, and answers TLS in them as the given handler answers, with
+// certificates of an authority of its own. It also returns the authority's certificate in PEM.
+func WithTLS(handler http.Handler) (_ http.Handler, authority []byte, err error) {
+	web, err := newOrigin(handler)
+	if err != nil {
+		return nil, nil, err
+	}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Method == http.MethodConnect {
+			web.tunnel(w)
+			return
+		}
+		handler.ServeHTTP(w, r)
+	}), web.pem, nil
+}
+
 // follow sets the source of the partner's list to the present address of the partner.
 func follow(ctx context.Context, api *client.ClientWithResponses, partner string) error {
 	name, description, owner := partnerList, "Sites that the partner hospital warns of. Pulled every morning.", "Estuary hospitals"

@@ -45,16 +45,17 @@ const (
 	Record      Act = "add to the journal"
 	EditPacks   Act = "edit packs"
 	TrustKeys   Act = "edit keys that sign packs"
+	Authorities Act = "edit the authority of the gates"
 	Accounts    Act = "edit accounts"
 	Expire      Act = "remove what has run out"
 )
 
 // Acts returns every act, in the order of the documentation.
 func Acts() []Act {
-	return []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Grant, Accept, Record, EditPacks, TrustKeys, Accounts, Expire}
+	return []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Grant, Accept, Record, EditPacks, TrustKeys, Authorities, Accounts, Expire}
 }
 
-var owners = []Act{TrustKeys, Accounts}
+var owners = []Act{TrustKeys, Authorities, Accounts}
 
 var members = []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Grant, Accept, Record, EditPacks}
 

@@ -28,6 +28,7 @@ accept findings             | yes yes | yes no
 add to the journal          | yes yes | yes no
 edit packs                  | yes yes | yes no
 edit keys that sign packs   | yes no  | yes no
+edit the authority of the gates | yes no  | yes no
 edit accounts               | yes no  | yes no
 remove what has run out     | no  no  | no  no`
 	rows := strings.Split(strings.TrimSpace(table), "\n")
@@ -82,7 +83,7 @@ func TestDenied(t *testing.T) {
 
 // Parts of the service have their own roles, which no account can be given by its name.
 func TestParts(t *testing.T) {
-	for _, part := range []access.Actor{access.Subscription, access.Timetable, access.Setup} {
+	for _, part := range []access.Actor{access.Subscription, access.Timetable, access.Recorder, access.Setup} {
 		found, is := access.Part(strings.ToUpper(part.Name()))
 		assert.True(t, is)
 		assert.Equal(t, part, found)

@@ -53,6 +53,7 @@ const (
 	PackUndone    What = "pack undone"
 	KeyTrusted    What = "key trusted"
 	KeyDistrusted What = "key no longer trusted"
+	AuthorityMade What = "authority made"
 	SourceSet     What = "source set"
 	SourceRemoved What = "source removed"
 )

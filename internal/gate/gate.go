@@ -47,6 +47,7 @@ type Gate struct {
 
 	decided, refused, cut atomic.Int64
 	began                 time.Time
+	opens                 atomic.Bool
 }
 
 // New returns a gate. now is the clock.
@@ -117,10 +118,13 @@ func (g *Gate) decide(r Request) Decision {
 	return d
 }
 
+// CanOpen says whether the gate has an authority to open connections with. At first, it has none.
+func (g *Gate) CanOpen(can bool) { g.opens.Store(can) }
+
 // Opens reports whether the TLS connection of a request is opened, so that the whole URL is seen.
 func (g *Gate) Opens(r Request) bool {
 	e := g.edition.Load()
-	if e == nil {
+	if e == nil || !g.opens.Load() {
 		return false
 	}
 	w := g.works.Get().(*policy.Work)

@@ -4,6 +4,8 @@ import (
 	"context"
 	"time"
 
+	"github.com/google/uuid"
+
 	"widelark/core/policy"
 	"widelark/internal/access"
 )
@@ -30,11 +32,37 @@ type Refusal struct {
 	Last    time.Time `json:"last"`
 }
 
+// Authority is an authority of the gates as it is stored.
+type Authority struct {
+	ID          uuid.UUID
+	Certificate []byte // DER
+	SealedKey   []byte
+	From        time.Time // from then on it is the one that signs
+	MadeAt      time.Time
+	MadeBy      string
+}
+
+// Purpose is what its key is sealed for.
+func (a *Authority) Purpose() string { return "authority " + a.ID.String() }
+
+// Current returns the authority that signs at a moment: of those that have begun, the one that began last. It returns nil where there is none.
+func Current(all []Authority, at time.Time) *Authority {
+	var found *Authority
+	for i := range all {
+		if a := &all[i]; !a.From.After(at) && (found == nil || a.From.After(found.From)) {
+			found = a
+		}
+	}
+	return found
+}
+
 // Silence is how long a gate may be silent before it counts as gone.
 const Silence = 10 * time.Second
 
 // Reports keeps what gates report.
 type Reports interface {
 	PutReport(ctx context.Context, r Report, by access.Actor) error
+	AddAuthority(ctx context.Context, a Authority, by access.Actor) (Authority, error)
+	Authorities(ctx context.Context) ([]Authority, error)                     // the one that signs last first
 	GateReports(ctx context.Context) (all []Report, now time.Time, err error) // by name; now is the clock of the database
 }

@@ -2,6 +2,7 @@ package httpapi
 
 import (
 	"context"
+	"crypto/x509"
 	"net/http"
 	"time"
 
@@ -11,7 +12,9 @@ import (
 	"widelark/core/policy"
 	"widelark/core/weburl"
 	"widelark/internal/gate"
+	"widelark/internal/gate/authority"
 	"widelark/internal/journal"
+	"widelark/internal/revision"
 )
 
 // GateReport is what a gate says of itself.
@@ -55,6 +58,34 @@ type GateRecord struct {
 	Detail   string          `json:"detail,omitempty" doc:"Why it failed"`
 }
 
+// GateAuthority is an authority in whose name gates open TLS connections.
+type GateAuthority struct {
+	ID          uuid.UUID `json:"id" format:"uuid"`
+	Name        string    `json:"name" doc:"As certificate stores of clients show it"`
+	Fingerprint string    `json:"fingerprint" doc:"SHA-256 of the certificate"`
+	State       string    `json:"state" enum:"signs,next,past"`
+	From        time.Time `json:"from" doc:"From then on it is the one that signs"`
+	NotAfter    time.Time `json:"notAfter" doc:"Until then its certificate is good"`
+	Certificate string    `json:"certificate" doc:"In PEM, to be handed out to clients"`
+	MadeAt      time.Time `json:"madeAt"`
+	MadeBy      string    `json:"madeBy"`
+}
+
+type authoritiesOutput struct {
+	Body struct {
+		Authorities []GateAuthority `json:"authorities" doc:"The one that signs last first"`
+	}
+}
+
+type makeAuthorityInput struct {
+	Body struct {
+		Organisation string     `json:"organisation" minLength:"1" maxLength:"60" doc:"In whose name it signs"`
+		From         *time.Time `json:"from,omitempty" doc:"When it takes over from the present one; left out, now. Clients must trust it by then"`
+	}
+}
+
+type authorityOutput struct{ Body GateAuthority }
+
 type gatesOutput struct {
 	Body struct {
 		Live  int64        `json:"live" doc:"The live revision"`
@@ -74,6 +105,8 @@ type latestOutput struct {
 
 func (s *server) registerGates(api huma.API) {
 	huma.Register(api, operation("getGates", http.MethodGet, "/gates", "Gates", "The gates, and what they report of themselves"), s.getGates)
+	huma.Register(api, operation("getAuthorities", http.MethodGet, "/gates/authorities", "Gates", "The authorities in whose name gates open TLS connections"), s.getAuthorities)
+	huma.Register(api, operation("makeAuthority", http.MethodPost, "/gates/authorities", "Gates", "Make an authority, or a successor that signs from a later moment on; for owners", 403, 409, 422), s.makeAuthority)
 	huma.Register(api, operation("getLatestRecords", http.MethodGet, "/gates/records", "Gates", "The requests that were recorded last"), s.latestRecords)
 }
 
@@ -137,4 +170,64 @@ func (s *server) latestRecords(ctx context.Context, in *latestInput) (*latestOut
 		out.Body.Records[i] = one
 	}
 	return out, nil
+}
+
+func (s *server) getAuthorities(ctx context.Context, _ *struct{}) (*authoritiesOutput, error) {
+	all, err := s.Gates.Authorities(ctx)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	out := &authoritiesOutput{}
+	out.Body.Authorities = []GateAuthority{}
+	for i := range all {
+		out.Body.Authorities = append(out.Body.Authorities, s.authorityBody(all, &all[i]))
+	}
+	return out, nil
+}
+
+func (s *server) authorityBody(all []gate.Authority, a *gate.Authority) GateAuthority {
+	body := GateAuthority{
+		ID: a.ID, Fingerprint: authority.Fingerprint(a.Certificate), State: "past", From: a.From, Certificate: string(authority.PEM(a.Certificate)), MadeAt: a.MadeAt, MadeBy: a.MadeBy,
+	}
+	if c, err := x509.ParseCertificate(a.Certificate); err == nil {
+		body.Name, body.NotAfter = c.Subject.CommonName, c.NotAfter
+	}
+	now := s.Now()
+	if current := gate.Current(all, now); current != nil && current.ID == a.ID {
+		body.State = "signs"
+	} else if a.From.After(now) {
+		body.State = "next"
+	}
+	return body
+}
+
+func (s *server) makeAuthority(ctx context.Context, in *makeAuthorityInput) (*authorityOutput, error) {
+	if s.Secret == nil {
+		return nil, huma.Error409Conflict("The service has no secret to seal the authority's key with: start it with --secret-file.")
+	}
+	organisation, err := revision.CheckName("organisation", in.Body.Organisation)
+	now, from := s.Now(), s.Now()
+	if in.Body.From != nil {
+		from = *in.Body.From
+	}
+	switch {
+	case err != nil:
+		return nil, s.problem(ctx, err)
+	case from.Before(now.Add(-time.Minute)) || from.After(now.AddDate(1, 0, 0)):
+		return nil, s.problem(ctx, &revision.FieldError{Field: "from", Msg: "an authority begins now, or within a year"})
+	}
+	certificate, key, err := authority.Make(organisation, now)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	a := gate.Authority{ID: uuid.New(), Certificate: certificate, From: from}
+	a.SealedKey = s.Secret.Seal(a.Purpose(), key)
+	if a, err = s.Gates.AddAuthority(ctx, a, actor(ctx)); err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	all, err := s.Gates.Authorities(ctx)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	return &authorityOutput{s.authorityBody(all, &a)}, nil
 }

@@ -27,6 +27,7 @@ import (
 	"widelark/internal/lookup"
 	"widelark/internal/replay"
 	"widelark/internal/revision"
+	"widelark/internal/secret"
 	"widelark/internal/standing"
 	"widelark/internal/subscription"
 	"widelark/internal/upkeep"
@@ -53,6 +54,7 @@ type Parts struct {
 	Publishing revision.PublishStore
 	Journal    journal.Store
 	Gates      gate.Reports
+	Secret     *secret.Box // nil: no authority can be made
 	Audit      audit.Log
 	Standing   standing.Store
 	Facts      *standing.Source

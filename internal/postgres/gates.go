@@ -8,6 +8,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"widelark/internal/access"
+	"widelark/internal/audit"
 	"widelark/internal/gate"
 )
 
@@ -58,4 +59,27 @@ func (s *Store) GateReports(ctx context.Context) (all []gate.Report, now time.Ti
 		return r, json.Unmarshal(refusals, &r.Refusals)
 	})
 	return all, now, ours(err)
+}
+
+// AddAuthority implements [gate.Reports].
+func (s *Store) AddAuthority(ctx context.Context, a gate.Authority, by access.Actor) (gate.Authority, error) {
+	a.MadeBy = by.Name()
+	err := s.as(ctx, by, access.Authorities, func(tx pgx.Tx) error {
+		err := tx.QueryRow(ctx, `insert into authorities (id, certificate, sealed_key, from_at, made_by) values ($1, $2, $3, $4, $5) returning made_at`,
+			a.ID, a.Certificate, a.SealedKey, a.From, a.MadeBy).Scan(&a.MadeAt)
+		if err != nil {
+			return err
+		}
+		return note(ctx, tx, audit.Event{By: by.Name(), What: audit.AuthorityMade, Name: a.ID.String(), Detail: "signs from " + a.From.UTC().Format(time.RFC3339)})
+	})
+	return a, err
+}
+
+// Authorities implements [gate.Reports].
+func (s *Store) Authorities(ctx context.Context) ([]gate.Authority, error) {
+	rows, err := s.pool.Query(ctx, `select id, certificate, sealed_key, from_at, made_at, made_by from authorities order by from_at desc`)
+	return all(rows, err, func(row pgx.CollectableRow) (a gate.Authority, err error) {
+		err = row.Scan(&a.ID, &a.Certificate, &a.SealedKey, &a.From, &a.MadeAt, &a.MadeBy)
+		return a, err
+	})
 }

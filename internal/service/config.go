@@ -70,6 +70,10 @@ type Config struct {
 	// ProxyRoots is a file of certificates in PEM of authorities that sites may have theirs from, besides the system's. Defaults to none.
 	ProxyRoots string `koanf:"proxy-roots"`
 
+	// SecretFile holds the secret with which the service seals what the database must not show, such as the authority's key. It is
+	// made where there is none. Defaults to none: no authority can be made or used.
+	SecretFile string `koanf:"secret-file"`
+
 	demoPassword string // with which everybody signs in at the proxy gate of the demo
 
 	// LogLevel is the least important level that is logged: debug, info, warn or error. Defaults to info.
@@ -91,6 +95,7 @@ func flags(set *pflag.FlagSet) {
 	set.StringSlice("proxy-reach", nil, "ranges inside your network that the proxy gate leads to, as 10.40.0.0/16 (also WIDELARKD_PROXY_REACH)")
 	set.String("proxy-upstream", "", "another proxy that all connections of the proxy gate go through, as http://10.40.0.2:3128 (also WIDELARKD_PROXY_UPSTREAM)")
 	set.String("proxy-roots", "", "a PEM file of further authorities that sites may have certificates from (also WIDELARKD_PROXY_ROOTS)")
+	set.String("secret-file", "", "a file with the service's secret, made where there is none; it seals the key of the gates' authority (also WIDELARKD_SECRET_FILE)")
 	set.String("log-level", "info", "debug, info, warn or error (also WIDELARKD_LOG_LEVEL)")
 }
 

@@ -76,11 +76,19 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 		return fmt.Errorf("the data folder is not writable: %w", err)
 	}
 	defer logs.Close()
-	partner, stop, err := standIn(demo.Partner())
+	web, roots, err := demo.WithTLS(demo.Partner())
+	if err != nil {
+		return err
+	}
+	partner, stop, err := standIn(web)
 	if err != nil {
 		return err
 	}
 	defer stop()
+	config.ProxyRoots, config.SecretFile = filepath.Join(dir, "sites.pem"), filepath.Join(dir, "secret")
+	if err := os.WriteFile(config.ProxyRoots, roots, 0o644); err != nil {
+		return err
+	}
 	config.Gates, config.ProxyUpstream, config.Organisation, config.demoPassword = []string{"proxy"}, partner, demo.Organisation, demo.Password
 	s, err := Start(ctx, config, listener, logs, version)
 	if err != nil {
@@ -90,7 +98,7 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 	if err := furnish(ctx, s, dir, partner, out); err != nil {
 		return fmt.Errorf("the demo data could not be loaded: %w", err)
 	}
-	welcome(out, s.URL, partner, dir, time.Since(begin))
+	welcome(out, s.URL, dir, time.Since(begin))
 	select {
 	case <-ctx.Done():
 		fmt.Fprintln(out, "\nStopping the service and the database…")
@@ -180,7 +188,7 @@ func someOwner(ctx context.Context, store account.Store) (account.Account, error
 }
 
 // welcome prints where to look and what to try. Paths are relative if that is shorter.
-func welcome(out io.Writer, url, partner, dir string, took time.Duration) {
+func welcome(out io.Writer, url, dir string, took time.Duration) {
 	if here, err := os.Getwd(); err == nil {
 		if short, err := filepath.Rel(here, dir); err == nil && filepath.IsLocal(short) {
 			dir = short
@@ -199,9 +207,14 @@ Wide Lark runs with the demo data of Quillmere General (ready in %.1f s).
             bin/widelark lookup marrow-trust.test/breast/screening
             bin/widelark list import "Blocked on request" %s --preview
 
-  Sites     every site of the demo answers here, and says what it is:
-            curl -x %s http://harbour-news.example/
+  Proxy     every site of the demo answers behind the gate, and says what it is; sign in as
+            anybody of the hospital, with the same password:
+            export gate="-x http://127.0.0.1:8471 -U kay.moran:%s"
+            curl $gate http://harbour-news.example/               # allowed
+            curl $gate http://oddsfield.example/                  # the block page, in a line
+            curl $gate -k https://oddsfield.example/              # a tunnel is refused
+            http://127.0.0.1:8471/authority says how to trust the gate's authority
 
 Ctrl-C ends the service and its database; the data stay in %s.
-`, took.Seconds(), url, demo.Name, demo.Password, demo.Lead, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), partner, dir)
+`, took.Seconds(), url, demo.Name, demo.Password, demo.Lead, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), demo.Password, dir)
 }

@@ -19,8 +19,10 @@ import (
 	"widelark/internal/access"
 	"widelark/internal/edition"
 	"widelark/internal/gate"
+	"widelark/internal/gate/authority"
 	"widelark/internal/gate/httpproxy"
 	"widelark/internal/journal"
+	"widelark/internal/secret"
 	"widelark/internal/standing"
 )
 
@@ -44,6 +46,8 @@ type gates struct {
 
 	editions *edition.Editions
 	facts    *standing.Source
+	secret   *secret.Box // nil: the gate opens no connection
+	signs    uuid.UUID   // the authority that the gate has
 	failed   chan<- error
 	stop     func()
 	work     sync.WaitGroup
@@ -103,7 +107,7 @@ func (c Config) readProxy() (*proxySettings, error) {
 }
 
 // startGates starts the gates that the settings name.
-func (s *Service) startGates(config Config, proxy *proxySettings, editions *edition.Editions, facts *standing.Source, zone *time.Location, log *slog.Logger) {
+func (s *Service) startGates(config Config, proxy *proxySettings, box *secret.Box, editions *edition.Editions, facts *standing.Source, zone *time.Location, log *slog.Logger) {
 	name := config.GateName
 	if name == "" {
 		host, _ := os.Hostname()
@@ -113,7 +117,7 @@ func (s *Service) startGates(config Config, proxy *proxySettings, editions *edit
 	records := journal.NewWriter(s.store, mostWaiting, log)
 	g := &gates{
 		gate: gate.New(policy.Proxy, name, time.Now, records), address: proxy.listener.Addr().String(), records: records, reports: s.store, log: log,
-		editions: editions, facts: facts, failed: s.failed, stopped: stopped,
+		editions: editions, facts: facts, secret: box, failed: s.failed, stopped: stopped,
 	}
 	g.proxy = httpproxy.New(httpproxy.Config{
 		Gate: g.gate, People: people(config, editions), Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots, Organisation: config.Organisation, Zone: zone, Log: log,
@@ -153,6 +157,9 @@ func (g *gates) feed(ctx context.Context) {
 		}
 		if now := time.Now(); now.Sub(reported) >= reportEvery {
 			reported = now
+			if err := g.renewAuthority(ctx); err != nil && ctx.Err() == nil {
+				g.log.WarnContext(ctx, "the gate's authority cannot be used", "error", err)
+			}
 			if err := g.report(ctx); err != nil && ctx.Err() == nil {
 				g.log.WarnContext(ctx, "the gate cannot report", "error", err)
 			}
@@ -181,6 +188,40 @@ func (g *gates) refresh(ctx context.Context) error {
 	if e := g.gate.Edition(); e == nil || e.Snapshot != live.Snapshot {
 		g.gate.Take(&gate.Edition{Revision: live.Revision, Since: time.Now(), Snapshot: live.Snapshot})
 	}
+	return nil
+}
+
+// renewAuthority gives the gate the authority that signs now.
+func (g *gates) renewAuthority(ctx context.Context) error {
+	if g.secret == nil {
+		return nil
+	}
+	ctx, stop := context.WithTimeout(ctx, 10*time.Second)
+	defer stop()
+	all, err := g.reports.Authorities(ctx)
+	if err != nil {
+		return err
+	}
+	current := gate.Current(all, time.Now())
+	if current == nil || current.ID == g.signs {
+		return nil
+	}
+	key, err := g.secret.Open(current.Purpose(), current.SealedKey)
+	if err != nil {
+		return err
+	}
+	a, err := authority.Open(current.Certificate, key, time.Now)
+	if err != nil {
+		return err
+	}
+	var hand [][]byte // to be trusted: the present one and those to come
+	for i := range all {
+		if all[i].ID == current.ID || all[i].From.After(current.From) {
+			hand = append(hand, all[i].Certificate)
+		}
+	}
+	g.proxy.SetAuthority(a, hand)
+	g.signs = current.ID
 	return nil
 }
 

@@ -24,6 +24,7 @@ import (
 	"widelark/internal/outbound"
 	"widelark/internal/postgres"
 	"widelark/internal/replay"
+	"widelark/internal/secret"
 	"widelark/internal/standing"
 	"widelark/internal/subscription"
 	"widelark/internal/upkeep"
@@ -90,6 +91,12 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 			_ = proxy.listener.Close()
 		}
 	}()
+	var box *secret.Box
+	if config.SecretFile != "" {
+		if box, err = secret.Load(config.SecretFile); err != nil {
+			return nil, err
+		}
+	}
 	log := slog.New(slog.NewJSONHandler(logs, &slog.HandlerOptions{Level: level}))
 	if config.DatabaseURL == "" {
 		return nil, errors.New("which database? Give --database-url postgres://USER@HOST/NAME, or run `widelarkd demo`, which brings its own")
@@ -113,7 +120,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Authenticator: authenticator, Store: store, Editions: editions, Examiner: examiner,
-			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Audit: store, Standing: store, Facts: facts, Gates: store, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: store, Now: time.Now}, Zone: zone, Now: time.Now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Audit: store, Standing: store, Facts: facts, Gates: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: store, Now: time.Now}, Zone: zone, Now: time.Now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
 			Names:    config.names(),
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
@@ -144,7 +151,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 		}
 	})
 	if proxy != nil {
-		s.startGates(config, proxy, editions, facts, zone, log)
+		s.startGates(config, proxy, box, editions, facts, zone, log)
 	}
 	log.Info("serving", "url", s.URL, "version", version)
 	return s, nil

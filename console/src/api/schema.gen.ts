@@ -510,6 +510,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/gates/authorities": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The authorities in whose name gates open TLS connections */
+        get: operations["getAuthorities"];
+        put?: never;
+        /** Make an authority, or a successor that signs from a later moment on; for owners */
+        post: operations["makeAuthority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/gates/records": {
         parameters: {
             query?: never;
@@ -2111,6 +2129,10 @@ export interface components {
             /** @description The newest first */
             events: components["schemas"]["Event"][];
         };
+        AuthoritiesOutputBody: {
+            /** @description The one that signs last first */
+            authorities: components["schemas"]["GateAuthority"][];
+        };
         Belongs: {
             groups: components["schemas"]["Ref"][];
             network?: components["schemas"]["Ref"];
@@ -3143,6 +3165,31 @@ export interface components {
             /** @description The last day in force, as 2026-12-24; left out where there is no end */
             until?: string;
         };
+        GateAuthority: {
+            /** @description In PEM, to be handed out to clients */
+            certificate: string;
+            /** @description SHA-256 of the certificate */
+            fingerprint: string;
+            /**
+             * Format: date-time
+             * @description From then on it is the one that signs
+             */
+            from: string;
+            /** Format: uuid */
+            id: string;
+            /** Format: date-time */
+            madeAt: string;
+            madeBy: string;
+            /** @description As certificate stores of clients show it */
+            name: string;
+            /**
+             * Format: date-time
+             * @description Until then its certificate is good
+             */
+            notAfter: string;
+            /** @enum {string} */
+            state: "signs" | "next" | "past";
+        };
         GateRecord: {
             address?: string;
             /** Format: date-time */
@@ -3495,6 +3542,15 @@ export interface components {
             address: string;
             description?: string;
             name: string;
+        };
+        MakeAuthorityInputBody: {
+            /**
+             * Format: date-time
+             * @description When it takes over from the present one; left out, now. Clients must trust it by then
+             */
+            from?: string;
+            /** @description In whose name it signs */
+            organisation: string;
         };
         Match: {
             /** @description Carve-outs in force that cover it */
@@ -7734,6 +7790,113 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getAuthorities: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AuthoritiesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    makeAuthority: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MakeAuthorityInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GateAuthority"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -93,12 +93,12 @@ func (p *Proxy) handOver(t *tunnel, done func() bool) bool {
 }
 
 // open opens the TLS connection of a client, and gives it to the inner server.
-func (p *Proxy) open(t *tunnel) {
+func (p *Proxy) open(t *tunnel, signs *signer) {
 	stop := context.AfterFunc(p.base, func() { _ = t.raw.Close() })
 	defer stop()
 	ctx, cancel := context.WithTimeout(p.base, greetTimeout)
 	defer cancel()
-	conn := tls.Server(&inTunnel{t.near, t}, p.serverConfig(t))
+	conn := tls.Server(&inTunnel{t.near, t}, signs.serverConfig(t))
 	if err := conn.HandshakeContext(ctx); err != nil {
 		_ = t.raw.Close()
 		if refusesCertificate(err) {
@@ -128,7 +128,7 @@ func refusesCertificate(err error) bool {
 }
 
 // serverConfig returns how a connection is opened. Certificates come from the authority, by the name in the greeting or else the tunnel's.
-func (p *Proxy) serverConfig(t *tunnel) *tls.Config {
+func (s *signer) serverConfig(t *tunnel) *tls.Config {
 	return &tls.Config{
 		MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"},
 		GetCertificate: func(hello *tls.ClientHelloInfo) (*tls.Certificate, error) {
@@ -136,7 +136,7 @@ func (p *Proxy) serverConfig(t *tunnel) *tls.Config {
 			if name == "" {
 				name = strings.Trim(t.url.Host(), "[]")
 			}
-			return p.Authority.Certificate(name)
+			return s.Certificate(name)
 		},
 	}
 }

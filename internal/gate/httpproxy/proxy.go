@@ -13,7 +13,9 @@ import (
 	"net/http"
 	"net/netip"
 	"net/url"
+	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -31,7 +33,6 @@ type People interface {
 type Config struct {
 	Gate         *gate.Gate
 	People       People         // nil: nobody signs in
-	Authority    Authority      // nil: no TLS connection is opened
 	Reach        []netip.Prefix // ranges inside the organisation's network that may be connected to
 	Ports        []uint16       // that tunnels may lead to, besides 80 and 443
 	Upstream     *url.URL       // another proxy, through which all connections go; nil for none
@@ -62,6 +63,7 @@ type Proxy struct {
 	end      context.CancelFunc
 	tunnels  sync.WaitGroup
 	learned  refusals
+	signs    atomic.Pointer[signer]
 	remember *signIns
 }
 
@@ -83,6 +85,19 @@ func New(c Config) *Proxy {
 		HTTP2: &http.HTTP2Config{MaxConcurrentStreams: 250, MaxReceiveBufferPerStream: 256 << 10},
 	}
 	return p
+}
+
+// signer is the authority that the proxy opens connections with, and the certificates that clients are to trust.
+type signer struct {
+	Authority
+	trust [][]byte // DER
+}
+
+// SetAuthority gives the proxy the authority that it opens TLS connections with from now on, and the certificates that clients are to trust. Without
+// one, the proxy opens none.
+func (p *Proxy) SetAuthority(a Authority, trust [][]byte) {
+	p.signs.Store(&signer{a, trust})
+	p.Gate.CanOpen(true)
 }
 
 // Serve takes clients from a listener until the proxy is closed.
@@ -133,6 +148,10 @@ func (p *Proxy) own(w http.ResponseWriter, r *http.Request) {
 	if r.URL.Path == "/proxy.pac" && (r.Method == http.MethodGet || r.Method == http.MethodHead) {
 		w.Header().Set("Content-Type", "application/x-ns-proxy-autoconfig")
 		_, _ = w.Write(PAC(r.Host))
+		return
+	}
+	if strings.HasPrefix(r.URL.Path, "/authority") {
+		p.handOutAuthority(w, r)
 		return
 	}
 	http.Error(w, "This is the proxy gate of Wide Lark. Set it as the HTTP proxy of your browser; /proxy.pac is a file that does so.", http.StatusNotFound)

@@ -51,9 +51,9 @@ func (p *Proxy) connect(w http.ResponseWriter, r *http.Request, client gate.Clie
 	}
 	ask := gate.Request{Client: client, URL: u, Method: r.Method, Sight: weburl.Tunnel}
 	t := &tunnel{client: client, host: r.Host, url: u, begin: begin}
-	if p.Authority != nil && p.Gate.Opens(ask) {
+	if signs := p.signs.Load(); signs != nil && p.Gate.Opens(ask) {
 		if t.take(w) {
-			p.tunnels.Go(func() { p.open(t) })
+			p.tunnels.Go(func() { p.open(t, signs) })
 		}
 		return
 	}
