@@ -1242,6 +1242,27 @@ func (e NetworkSends) Valid() bool {
 	}
 }
 
+// Defines values for NetworkSignIn.
+const (
+	NetworkSignInAlways  NetworkSignIn = "always"
+	NetworkSignInNever   NetworkSignIn = "never"
+	NetworkSignInUnknown NetworkSignIn = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the NetworkSignIn enum.
+func (e NetworkSignIn) Valid() bool {
+	switch e {
+	case NetworkSignInAlways:
+		return true
+	case NetworkSignInNever:
+		return true
+	case NetworkSignInUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for NetworkInputSends.
 const (
 	NetworkInputSendsFull   NetworkInputSends = "full"
@@ -1254,6 +1275,27 @@ func (e NetworkInputSends) Valid() bool {
 	case NetworkInputSendsFull:
 		return true
 	case NetworkInputSendsTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NetworkInputSignIn.
+const (
+	NetworkInputSignInAlways  NetworkInputSignIn = "always"
+	NetworkInputSignInNever   NetworkInputSignIn = "never"
+	NetworkInputSignInUnknown NetworkInputSignIn = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the NetworkInputSignIn enum.
+func (e NetworkInputSignIn) Valid() bool {
+	switch e {
+	case NetworkInputSignInAlways:
+		return true
+	case NetworkInputSignInNever:
+		return true
+	case NetworkInputSignInUnknown:
 		return true
 	default:
 		return false
@@ -4149,10 +4191,13 @@ type GateRecord struct {
 	Method   string         `json:"method"`
 
 	// Millis How long it took, in milliseconds
-	Millis   *int64             `json:"millis,omitempty"`
-	Outcome  *GateRecordOutcome `json:"outcome,omitempty"`
-	Revision *int64             `json:"revision,omitempty"`
-	Sight    *GateRecordSight   `json:"sight,omitempty"`
+	Millis  *int64             `json:"millis,omitempty"`
+	Outcome *GateRecordOutcome `json:"outcome,omitempty"`
+
+	// Reference That the client was shown
+	Reference *string          `json:"reference,omitempty"`
+	Revision  *int64           `json:"revision,omitempty"`
+	Sight     *GateRecordSight `json:"sight,omitempty"`
 
 	// Size Bytes
 	Size    *int64            `json:"size,omitempty"`
@@ -4650,9 +4695,12 @@ type Network struct {
 	Ranges    []string           `json:"ranges"`
 
 	// Sends On the way icap: what the proxy that asks sends of a TLS connection; left out, full
-	Sends     *NetworkSends `json:"sends,omitempty"`
-	UpdatedAt time.Time     `json:"updatedAt"`
-	UpdatedBy string        `json:"updatedBy"`
+	Sends *NetworkSends `json:"sends,omitempty"`
+
+	// SignIn Which of its clients sign in at the proxy gate: those of whom nobody is known otherwise, all, or none; left out, unknown
+	SignIn    *NetworkSignIn `json:"signIn,omitempty"`
+	UpdatedAt time.Time      `json:"updatedAt"`
+	UpdatedBy string         `json:"updatedBy"`
 
 	// Version Rises with every edit; the ETag holds it
 	Version int64 `json:"version"`
@@ -4663,6 +4711,9 @@ type Network struct {
 
 // NetworkSends On the way icap: what the proxy that asks sends of a TLS connection; left out, full
 type NetworkSends string
+
+// NetworkSignIn Which of its clients sign in at the proxy gate: those of whom nobody is known otherwise, all, or none; left out, unknown
+type NetworkSignIn string
 
 // NetworkInput defines model for NetworkInput.
 type NetworkInput struct {
@@ -4676,12 +4727,18 @@ type NetworkInput struct {
 	// Sends On the way icap: what the proxy that asks sends of a TLS connection; left out, full
 	Sends *NetworkInputSends `json:"sends,omitempty"`
 
+	// SignIn Which of its clients sign in at the proxy gate: those of whom nobody is known otherwise, all, or none; left out, unknown
+	SignIn *NetworkInputSignIn `json:"signIn,omitempty"`
+
 	// Way Which gates its clients meet, in order: dns, proxy, dns,proxy, icap or none; left out, those of the organisation
 	Way *string `json:"way,omitempty"`
 }
 
 // NetworkInputSends On the way icap: what the proxy that asks sends of a TLS connection; left out, full
 type NetworkInputSends string
+
+// NetworkInputSignIn Which of its clients sign in at the proxy gate: those of whom nobody is known otherwise, all, or none; left out, unknown
+type NetworkInputSignIn string
 
 // NewAccountInputBody defines model for NewAccountInputBody.
 type NewAccountInputBody struct {
@@ -7156,6 +7213,9 @@ type MovePeopleJSONRequestBody = MovePeopleInputBody
 // PutPersonJSONRequestBody defines body for PutPerson for application/json ContentType.
 type PutPersonJSONRequestBody = PersonInput
 
+// SetPersonPasswordJSONRequestBody defines body for SetPersonPassword for application/json ContentType.
+type SetPersonPasswordJSONRequestBody = ResetPasswordInputBody
+
 // AddPolicyJSONRequestBody defines body for AddPolicy for application/json ContentType.
 type AddPolicyJSONRequestBody = PolicyInput
 
@@ -8291,6 +8351,25 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/people/{id} (the `PutPerson` operationId).
 	PutPerson(ctx context.Context, id openapi_types.UUID, params *PutPersonParams, body PutPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePersonPassword Take a person's password for gates away; for owners
+	//
+	// Corresponds with DELETE /api/v1/people/{id}/password (the `RemovePersonPassword` operationId).
+	RemovePersonPassword(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPersonPasswordWithBody Give a person a password for signing in at gates; it holds at once; for owners
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/people/{id}/password (the `SetPersonPassword` operationId).
+	SetPersonPasswordWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPersonPassword Give a person a password for signing in at gates; it holds at once; for owners
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/people/{id}/password (the `SetPersonPassword` operationId).
+	SetPersonPassword(ctx context.Context, id openapi_types.UUID, body SetPersonPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetPlan What a group may reach when
 	//
@@ -11350,6 +11429,55 @@ func (c *Client) PutPersonWithBody(ctx context.Context, id openapi_types.UUID, p
 // Corresponds with PUT /api/v1/people/{id} (the `PutPerson` operationId).
 func (c *Client) PutPerson(ctx context.Context, id openapi_types.UUID, params *PutPersonParams, body PutPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutPersonRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePersonPassword Take a person's password for gates away; for owners
+//
+// Corresponds with DELETE /api/v1/people/{id}/password (the `RemovePersonPassword` operationId).
+func (c *Client) RemovePersonPassword(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePersonPasswordRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPersonPasswordWithBody Give a person a password for signing in at gates; it holds at once; for owners
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/people/{id}/password (the `SetPersonPassword` operationId).
+func (c *Client) SetPersonPasswordWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPersonPasswordRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPersonPassword Give a person a password for signing in at gates; it holds at once; for owners
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/people/{id}/password (the `SetPersonPassword` operationId).
+func (c *Client) SetPersonPassword(ctx context.Context, id openapi_types.UUID, body SetPersonPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPersonPasswordRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -18387,6 +18515,87 @@ func NewPutPersonRequestWithBody(server string, id openapi_types.UUID, params *P
 	return req, nil
 }
 
+// NewRemovePersonPasswordRequest constructs an http.Request for the RemovePersonPassword method
+func NewRemovePersonPasswordRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/password", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetPersonPasswordRequest calls the generic SetPersonPassword builder with application/json body
+func NewSetPersonPasswordRequest(server string, id openapi_types.UUID, body SetPersonPasswordJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetPersonPasswordRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetPersonPasswordRequestWithBody constructs an http.Request for the SetPersonPassword method, with any body, and a specified content type
+func NewSetPersonPasswordRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/password", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetPlanRequest constructs an http.Request for the GetPlan method
 func NewGetPlanRequest(server string, params *GetPlanParams) (*http.Request, error) {
 	var err error
@@ -21831,6 +22040,27 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/people/{id} (the `PutPerson` operationId).
 	PutPersonWithResponse(ctx context.Context, id openapi_types.UUID, params *PutPersonParams, body PutPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPersonResponse, error)
+
+	// RemovePersonPasswordWithResponse Take a person's password for gates away; for owners
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/people/{id}/password (the `RemovePersonPassword` operationId).
+	RemovePersonPasswordWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*RemovePersonPasswordResponse, error)
+
+	// SetPersonPasswordWithBodyWithResponse Give a person a password for signing in at gates; it holds at once; for owners
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/people/{id}/password (the `SetPersonPassword` operationId).
+	SetPersonPasswordWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPersonPasswordResponse, error)
+
+	// SetPersonPasswordWithResponse Give a person a password for signing in at gates; it holds at once; for owners
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/people/{id}/password (the `SetPersonPassword` operationId).
+	SetPersonPasswordWithResponse(ctx context.Context, id openapi_types.UUID, body SetPersonPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPersonPasswordResponse, error)
 
 	// GetPlanWithResponse What a group may reach when
 	//
@@ -30373,6 +30603,151 @@ func (r PutPersonResponse) ContentType() string {
 	return ""
 }
 
+type RemovePersonPasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemovePersonPasswordResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r RemovePersonPasswordResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemovePersonPasswordResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemovePersonPasswordResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemovePersonPasswordResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePersonPasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePersonPasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePersonPasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePersonPasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetPersonPasswordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON429 the response for an HTTP 429 `application/problem+json` response
+	ApplicationProblemJSON429 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r SetPersonPasswordResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r SetPersonPasswordResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r SetPersonPasswordResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r SetPersonPasswordResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON429 returns the response for an HTTP 429 `application/problem+json` response
+func (r SetPersonPasswordResponse) GetApplicationProblemJSON429() *ErrorModel {
+	return r.ApplicationProblemJSON429
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r SetPersonPasswordResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r SetPersonPasswordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetPersonPasswordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetPersonPasswordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetPersonPasswordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetPlanResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -35927,6 +36302,45 @@ func (c *ClientWithResponses) PutPersonWithResponse(ctx context.Context, id open
 		return nil, err
 	}
 	return ParsePutPersonResponse(rsp)
+}
+
+// RemovePersonPasswordWithResponse Take a person's password for gates away; for owners
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/people/{id}/password (the `RemovePersonPassword` operationId).
+func (c *ClientWithResponses) RemovePersonPasswordWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*RemovePersonPasswordResponse, error) {
+	rsp, err := c.RemovePersonPassword(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePersonPasswordResponse(rsp)
+}
+
+// SetPersonPasswordWithBodyWithResponse Give a person a password for signing in at gates; it holds at once; for owners
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/people/{id}/password (the `SetPersonPassword` operationId).
+func (c *ClientWithResponses) SetPersonPasswordWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPersonPasswordResponse, error) {
+	rsp, err := c.SetPersonPasswordWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPersonPasswordResponse(rsp)
+}
+
+// SetPersonPasswordWithResponse Give a person a password for signing in at gates; it holds at once; for owners
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/people/{id}/password (the `SetPersonPassword` operationId).
+func (c *ClientWithResponses) SetPersonPasswordWithResponse(ctx context.Context, id openapi_types.UUID, body SetPersonPasswordJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPersonPasswordResponse, error) {
+	rsp, err := c.SetPersonPassword(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPersonPasswordResponse(rsp)
 }
 
 // GetPlanWithResponse What a group may reach when
@@ -43516,6 +43930,127 @@ func ParsePutPersonResponse(rsp *http.Response) (*PutPersonResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemovePersonPasswordResponse parses an HTTP response from a RemovePersonPasswordWithResponse call
+func ParseRemovePersonPasswordResponse(rsp *http.Response) (*RemovePersonPasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePersonPasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetPersonPasswordResponse parses an HTTP response from a SetPersonPasswordWithResponse call
+func ParseSetPersonPasswordResponse(rsp *http.Response) (*SetPersonPasswordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetPersonPasswordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 429:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON429 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
 	}
 
 	return response, nil

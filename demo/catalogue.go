@@ -358,5 +358,23 @@ func serveSite(w http.ResponseWriter, r *http.Request) {
 		what = "no pack says what"
 	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
+	if r.URL.Path == "/slow" {
+		linger(w, r)
+	}
 	fmt.Fprintf(w, "This is %s%s, an invented site.\nIt is: %s.\n", host, r.URL.Path, what)
+}
+
+// linger sends a line a second, for as many seconds as the query says.
+func linger(w http.ResponseWriter, r *http.Request) {
+	seconds, _ := strconv.Atoi(r.URL.Query().Get("seconds"))
+	sent := http.NewResponseController(w)
+	for i := range min(seconds, 600) {
+		fmt.Fprintf(w, "%d\n", i+1)
+		_ = sent.Flush()
+		select {
+		case <-r.Context().Done():
+			return
+		case <-time.After(time.Second):
+		}
+	}
 }

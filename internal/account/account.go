@@ -168,18 +168,55 @@ func (d *Authenticator) Add(ctx context.Context, a Account, password string, by 
 // SignIn returns the account of a name and its password. It returns [ErrRefused] if they do not belong together, and a [*ThrottledError] after too
 // many tries with the name, from the address, or at once.
 func (d *Authenticator) SignIn(ctx context.Context, name, password, address string) (Account, error) {
-	name = strings.TrimSpace(name)
+	var account Account
+	err := d.check(ctx, strings.TrimSpace(name), password, address, func(name string) (hash string, err error) {
+		account, hash, err = d.store.AccountByName(ctx, name)
+		return hash, err
+	})
+	if err != nil {
+		return Account{}, err
+	}
+	return account, nil
+}
+
+// Person is somebody of the directory who signs in at gates.
+type Person struct {
+	ID   uuid.UUID
+	Name string
+}
+
+// PersonPasswords keeps the passwords with which people of the directory sign in at gates.
+type PersonPasswords interface {
+	// SetPersonPassword stores the hash of a person's password; "" removes the password.
+	SetPersonPassword(ctx context.Context, p Person, hash string, by access.Actor) error
+
+	// PersonPassword returns the hash of a person's password, or [ErrUnknown].
+	PersonPassword(ctx context.Context, id uuid.UUID) (hash string, err error)
+}
+
+// SignInPerson checks the password of a person; the zero Person is somebody who is unknown. The errors are those of [Authenticator.SignIn].
+func (d *Authenticator) SignInPerson(ctx context.Context, passwords PersonPasswords, p Person, name, password, address string) error {
+	return d.check(ctx, "gate "+strings.TrimSpace(name), password, address, func(string) (string, error) {
+		if p.ID == uuid.Nil {
+			return "", ErrUnknown
+		}
+		return passwords.PersonPassword(ctx, p.ID)
+	})
+}
+
+// check checks the password of a name, whose hash find returns.
+func (d *Authenticator) check(ctx context.Context, name, password, address string, find func(name string) (string, error)) error {
 	if wait := d.tries.wait(name, address, time.Now()); wait > 0 {
-		return Account{}, &ThrottledError{After: wait}
+		return &ThrottledError{After: wait}
 	}
 	absent, err := d.absent() // made at the first sign-in, whatever the name, so that its time discloses nothing
 	if err != nil {
-		return Account{}, fmt.Errorf("password hashing: %w", err)
+		return fmt.Errorf("password hashing: %w", err)
 	}
-	account, hash, err := d.store.AccountByName(ctx, name)
+	hash, err := find(name)
 	unknown := errors.Is(err, ErrUnknown)
 	if err != nil && !unknown {
-		return Account{}, err
+		return err
 	}
 	if unknown {
 		hash = absent
@@ -189,14 +226,14 @@ func (d *Authenticator) SignIn(ctx context.Context, name, password, address stri
 		same, err = argon2id.ComparePasswordAndHash(password, hash)
 		return err
 	}); err != nil {
-		return Account{}, err
+		return err
 	}
 	if !same || unknown {
 		d.tries.failed(name, address, time.Now())
-		return Account{}, ErrRefused
+		return ErrRefused
 	}
 	d.tries.succeeded(name, address)
-	return account, nil
+	return nil
 }
 
 // ChangePassword sets the password of an account whose present password is given, and ends all its sessions but one. The errors are those of

@@ -31,6 +31,9 @@ const (
 	PasswordChanged What = "password changed" // by the account itself
 	PasswordReset   What = "password reset"   // by somebody else
 
+	PersonPasswordSet     What = "gate password set" // with which a person signs in at gates
+	PersonPasswordRemoved What = "gate password removed"
+
 	Published    What = "published"
 	TakenBack    What = "taken back"
 	Planned      What = "planned"

@@ -49,7 +49,7 @@ var operations = map[access.Act][]string{
 	access.EditPacks:   {"createPack", "editPack", "deletePack", "importPack", "pullPack", "acceptPack", "refusePack", "undoPack"},
 	access.TrustKeys:   {"trustKey", "distrustKey"},
 	access.Authorities: {"makeAuthority"},
-	access.Accounts:    {"getAccounts", "addAccount", "removeAccount", "resetPassword"},
+	access.Accounts:    {"getAccounts", "addAccount", "removeAccount", "resetPassword", "setPersonPassword", "removePersonPassword"},
 }
 
 var actOf = func() map[string]access.Act {

@@ -11,6 +11,7 @@ import (
 
 	"widelark/core/policy"
 	"widelark/core/weburl"
+	"widelark/internal/account"
 	"widelark/internal/gate"
 	"widelark/internal/gate/authority"
 	"widelark/internal/journal"
@@ -39,23 +40,24 @@ type GateReport struct {
 
 // GateRecord is a request that a gate decided.
 type GateRecord struct {
-	At       time.Time       `json:"at"`
-	Gate     policy.Gate     `json:"gate" enum:"dns,proxy,icap"`
-	GateName string          `json:"gateName,omitempty"`
-	Sight    weburl.Sight    `json:"sight,omitempty" enum:"name,tunnel,full"`
-	Who      string          `json:"who,omitempty" doc:"The person; left out where nobody is known"`
-	Address  string          `json:"address,omitempty"`
-	Method   string          `json:"method"`
-	URL      string          `json:"url"`
-	Verdict  policy.Verdict  `json:"verdict" enum:"allow,watch,hold,block"`
-	By       string          `json:"by,omitempty" doc:"What decided, in a few words"`
-	Revision int64           `json:"revision,omitempty"`
-	Outcome  journal.Outcome `json:"outcome,omitempty" enum:"answered,cut,failed"`
-	Status   int             `json:"status,omitempty"`
-	Media    string          `json:"media,omitempty"`
-	Size     int64           `json:"size,omitempty" doc:"Bytes"`
-	Millis   int64           `json:"millis,omitempty" doc:"How long it took, in milliseconds"`
-	Detail   string          `json:"detail,omitempty" doc:"Why it failed"`
+	At        time.Time       `json:"at"`
+	Gate      policy.Gate     `json:"gate" enum:"dns,proxy,icap"`
+	GateName  string          `json:"gateName,omitempty"`
+	Sight     weburl.Sight    `json:"sight,omitempty" enum:"name,tunnel,full"`
+	Who       string          `json:"who,omitempty" doc:"The person; left out where nobody is known"`
+	Address   string          `json:"address,omitempty"`
+	Method    string          `json:"method"`
+	URL       string          `json:"url"`
+	Verdict   policy.Verdict  `json:"verdict" enum:"allow,watch,hold,block"`
+	By        string          `json:"by,omitempty" doc:"What decided, in a few words"`
+	Revision  int64           `json:"revision,omitempty"`
+	Outcome   journal.Outcome `json:"outcome,omitempty" enum:"answered,cut,failed"`
+	Status    int             `json:"status,omitempty"`
+	Media     string          `json:"media,omitempty"`
+	Size      int64           `json:"size,omitempty" doc:"Bytes"`
+	Millis    int64           `json:"millis,omitempty" doc:"How long it took, in milliseconds"`
+	Reference string          `json:"reference,omitempty" doc:"That the client was shown"`
+	Detail    string          `json:"detail,omitempty" doc:"Why it failed"`
 }
 
 // GateAuthority is an authority in whose name gates open TLS connections.
@@ -107,6 +109,8 @@ func (s *server) registerGates(api huma.API) {
 	huma.Register(api, operation("getGates", http.MethodGet, "/gates", "Gates", "The gates, and what they report of themselves"), s.getGates)
 	huma.Register(api, operation("getAuthorities", http.MethodGet, "/gates/authorities", "Gates", "The authorities in whose name gates open TLS connections"), s.getAuthorities)
 	huma.Register(api, operation("makeAuthority", http.MethodPost, "/gates/authorities", "Gates", "Make an authority, or a successor that signs from a later moment on; for owners", 403, 409, 422), s.makeAuthority)
+	huma.Register(api, operation("setPersonPassword", http.MethodPut, "/people/{id}/password", "People", "Give a person a password for signing in at gates; it holds at once; for owners", 403, 404, 422, 429), s.setPersonPassword)
+	huma.Register(api, operation("removePersonPassword", http.MethodDelete, "/people/{id}/password", "People", "Take a person's password for gates away; for owners", 403, 404), s.removePersonPassword)
 	huma.Register(api, operation("getLatestRecords", http.MethodGet, "/gates/records", "Gates", "The requests that were recorded last"), s.latestRecords)
 }
 
@@ -162,7 +166,7 @@ func (s *server) latestRecords(ctx context.Context, in *latestInput) (*latestOut
 	for i, r := range records {
 		one := GateRecord{
 			At: r.At, Gate: r.Gate, GateName: r.GateName, Sight: r.Sight, Who: names[r.Person], Method: r.Method, URL: r.URL, Verdict: r.Verdict, By: r.By, Revision: r.Revision,
-			Outcome: r.Outcome, Status: r.Status, Media: r.Media, Size: r.Size, Millis: r.Took.Milliseconds(), Detail: r.Detail,
+			Outcome: r.Outcome, Status: r.Status, Media: r.Media, Size: r.Size, Millis: r.Took.Milliseconds(), Detail: r.Detail, Reference: r.Reference,
 		}
 		if r.Address.IsValid() {
 			one.Address = r.Address.String()
@@ -230,4 +234,36 @@ func (s *server) makeAuthority(ctx context.Context, in *makeAuthorityInput) (*au
 		return nil, s.problem(ctx, err)
 	}
 	return &authorityOutput{s.authorityBody(all, &a)}, nil
+}
+
+// personOf returns the person of the draft with an id.
+func (s *server) personOf(ctx context.Context, id uuid.UUID) (account.Person, error) {
+	o, err := s.Objects.Object(ctx, revision.KindPerson, id)
+	return account.Person{ID: o.ID, Name: o.Name}, err
+}
+
+func (s *server) setPersonPassword(ctx context.Context, in *resetPasswordInput) (*struct{}, error) {
+	p, err := s.personOf(ctx, in.ID)
+	var hash string
+	if err == nil {
+		hash, err = s.Authenticator.Hash(ctx, p.Name, in.Body.Password)
+	}
+	if err == nil {
+		err = s.Passwords.SetPersonPassword(ctx, p, hash, actor(ctx))
+	}
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	return nil, nil
+}
+
+func (s *server) removePersonPassword(ctx context.Context, in *ByID) (*struct{}, error) {
+	p, err := s.personOf(ctx, in.ID)
+	if err == nil {
+		err = s.Passwords.SetPersonPassword(ctx, p, "", actor(ctx))
+	}
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	return nil, nil
 }

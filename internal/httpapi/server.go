@@ -54,6 +54,7 @@ type Parts struct {
 	Publishing revision.PublishStore
 	Journal    journal.Store
 	Gates      gate.Reports
+	Passwords  account.PersonPasswords
 	Secret     *secret.Box // nil: no authority can be made
 	Audit      audit.Log
 	Standing   standing.Store

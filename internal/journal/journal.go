@@ -41,6 +41,8 @@ type Ending struct {
 	Size    int64         // bytes of the answer's body or, in a tunnel, of both directions
 	Took    time.Duration // until its end
 	Detail  string        // why it failed
+
+	Reference string // by which the client and the record speak of the answer; "" for none
 }
 
 // Outcome says in a word what became of a request.
@@ -70,6 +72,9 @@ func (r *Record) Request() (policy.Request, bool) {
 // Store keeps records.
 type Store interface {
 	AddRecords(ctx context.Context, records []Record, by access.Actor) error
+
+	// AddBatch is AddRecords for a batch that has an id: where the batch was added before, though its adding failed for the caller, it does nothing.
+	AddBatch(ctx context.Context, id uuid.UUID, records []Record, by access.Actor) error
 
 	// EachRecord calls each with the records from one moment until another: in the order in which they were kept or, in a third less
 	// time, in any order.

@@ -6,6 +6,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/google/uuid"
+
 	"widelark/internal/access"
 )
 
@@ -15,8 +17,11 @@ const (
 	mostTogether = 2_000
 )
 
-// Pause is how long a writer waits after the store has failed.
-const pause = time.Second
+// How long a writer waits for the store, and after the store has failed.
+const (
+	patience = 10 * time.Second
+	pause    = time.Second
+)
 
 // Writer writes records in batches. It is safe for concurrent use.
 type Writer struct {
@@ -99,8 +104,11 @@ func (w *Writer) fill(batch []Record) []Record {
 
 // write writes a batch, again and again until the store takes it or the context ends.
 func (w *Writer) write(ctx context.Context, batch []Record) bool {
+	id := uuid.New()
 	for {
-		err := w.store.AddRecords(ctx, batch, access.Recorder)
+		try, stop := context.WithTimeout(ctx, patience)
+		err := w.store.AddBatch(try, id, batch, access.Recorder)
+		stop()
 		if err == nil {
 			w.written.Add(int64(len(batch)))
 			return true

@@ -232,3 +232,31 @@ func (s *Store) AccountByToken(ctx context.Context, hash []byte) (account.Accoun
 	found, err := one(rows, err, pgx.RowToStructByName[account.Account])
 	return found, unknown(err)
 }
+
+// SetPersonPassword implements [account.PersonPasswords].
+func (s *Store) SetPersonPassword(ctx context.Context, p account.Person, hash string, by access.Actor) error {
+	return s.as(ctx, by, access.Accounts, func(tx pgx.Tx) error {
+		what := audit.PersonPasswordSet
+		var err error
+		if hash == "" {
+			what = audit.PersonPasswordRemoved
+			_, err = tx.Exec(ctx, `delete from person_passwords where person = $1`, p.ID)
+		} else {
+			_, err = tx.Exec(ctx, `insert into person_passwords (person, hash, set_by) values ($1, $2, $3)
+				on conflict (person) do update set hash = excluded.hash, set_at = now(), set_by = excluded.set_by`, p.ID, hash, by.Name())
+		}
+		if err != nil {
+			return err
+		}
+		return note(ctx, tx, audit.Event{By: by.Name(), What: what, Kind: string(revision.KindPerson), Object: &p.ID, Name: p.Name})
+	})
+}
+
+// PersonPassword implements [account.PersonPasswords].
+func (s *Store) PersonPassword(ctx context.Context, id uuid.UUID) (hash string, err error) {
+	err = s.pool.QueryRow(ctx, `select hash from person_passwords where person = $1`, id).Scan(&hash)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return "", account.ErrUnknown
+	}
+	return hash, ours(err)
+}

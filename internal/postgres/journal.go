@@ -15,25 +15,43 @@ import (
 
 // AddRecords implements [journal.Store].
 func (s *Store) AddRecords(ctx context.Context, records []journal.Record, by access.Actor) error {
-	columns := []string{
-		"at", "person", "address", "method", "url", "gate", "sight", "verdict", "gate_name", "revision", "by", "outcome", "status", "media", "size", "took_ms", "detail",
-	}
+	return s.as(ctx, by, access.Record, func(tx pgx.Tx) error { return addRecords(ctx, tx, records) })
+}
+
+// AddBatch implements [journal.Store].
+func (s *Store) AddBatch(ctx context.Context, id uuid.UUID, records []journal.Record, by access.Actor) error {
 	return s.as(ctx, by, access.Record, func(tx pgx.Tx) error {
-		_, err := tx.CopyFrom(ctx, pgx.Identifier{"journal"}, columns, pgx.CopyFromSlice(len(records), func(i int) ([]any, error) {
-			r := records[i]
-			var person *uuid.UUID
-			if r.Person != uuid.Nil {
-				person = &r.Person
-			}
-			var address *netip.Addr
-			if r.Address.IsValid() {
-				address = &r.Address
-			}
-			return []any{r.At, person, address, r.Method, r.URL, string(r.Gate), string(r.Sight), string(r.Verdict),
-				r.GateName, r.Revision, r.By, string(r.Outcome), r.Status, r.Media, r.Size, r.Took.Milliseconds(), r.Detail}, nil
-		}))
-		return err
+		if _, err := tx.Exec(ctx, `delete from journal_batches where at < now() - interval '1 day'`); err != nil {
+			return err
+		}
+		added, err := tx.Exec(ctx, `insert into journal_batches (id) values ($1) on conflict do nothing`, id)
+		if err != nil || added.RowsAffected() == 0 {
+			return err
+		}
+		return addRecords(ctx, tx, records)
 	})
+}
+
+func addRecords(ctx context.Context, tx pgx.Tx, records []journal.Record) error {
+	columns := []string{
+		"at", "person", "address", "method", "url", "gate", "sight", "verdict", "gate_name", "revision", "by", "outcome", "status", "media", "size", "took_ms", "detail", "reference",
+	}
+	_, err := tx.CopyFrom(ctx, pgx.Identifier{"journal"}, columns, pgx.CopyFromSlice(len(records), func(i int) ([]any, error) {
+		r := records[i]
+		var person *uuid.UUID
+		if r.Person != uuid.Nil {
+			person = &r.Person
+		}
+		var address *netip.Addr
+		if r.Address.IsValid() {
+			address = &r.Address
+		}
+		return []any{
+			r.At, person, address, r.Method, r.URL, string(r.Gate), string(r.Sight), string(r.Verdict),
+			r.GateName, r.Revision, r.By, string(r.Outcome), r.Status, r.Media, r.Size, r.Took.Milliseconds(), r.Detail, r.Reference,
+		}, nil
+	}))
+	return err
 }
 
 // EachRecord implements [journal.Store].
@@ -78,7 +96,7 @@ func recall[T ~string](said map[string]string, into *T, read []byte) {
 // LatestRecords implements [journal.Store].
 func (s *Store) LatestRecords(ctx context.Context, limit int) ([]journal.Record, error) {
 	rows, err := s.pool.Query(ctx, `select at, coalesce(person, '00000000-0000-0000-0000-000000000000'), address, method, url, gate, sight, verdict,
-		gate_name, revision, by, outcome, status, media, size, took_ms, detail from journal order by id desc limit $1`, limit)
+		gate_name, revision, by, outcome, status, media, size, took_ms, detail, reference from journal order by id desc limit $1`, limit)
 	if err != nil {
 		return nil, ours(err)
 	}
@@ -86,7 +104,7 @@ func (s *Store) LatestRecords(ctx context.Context, limit int) ([]journal.Record,
 		var address *netip.Addr
 		var took int64
 		err = row.Scan(&r.At, &r.Person, &address, &r.Method, &r.URL, &r.Gate, &r.Sight, &r.Verdict,
-			&r.GateName, &r.Revision, &r.By, &r.Outcome, &r.Status, &r.Media, &r.Size, &took, &r.Detail)
+			&r.GateName, &r.Revision, &r.By, &r.Outcome, &r.Status, &r.Media, &r.Size, &took, &r.Detail, &r.Reference)
 		if address != nil {
 			r.Address = *address
 		}

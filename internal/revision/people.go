@@ -40,11 +40,16 @@ type NetworkBody struct {
 	Way       policy.Way   `json:"way,omitempty" doc:"Which gates its clients meet, in order: dns, proxy, dns,proxy, icap or none; left out, those of the organisation"`
 	Sends     weburl.Sight `json:"sends,omitempty" enum:"tunnel,full" doc:"On the way icap: what the proxy that asks sends of a TLS connection; left out, full"`
 	Distrusts bool         `json:"distrusts,omitempty" doc:"Its clients do not trust the authority of our gates, so no TLS connection of theirs is opened"`
+	SignIn    string       `json:"signIn,omitempty" enum:"unknown,always,never" doc:"Which of its clients sign in at the proxy gate: those of whom nobody is known otherwise, all, or none; left out, unknown"`
 }
 
 // NetworkWay returns how the clients of the network come to the gates.
 func (b *NetworkBody) NetworkWay() policy.NetworkWay {
-	return policy.NetworkWay{Way: b.Way, SendsTunnel: b.Sends == weburl.Tunnel, Distrusts: b.Distrusts}
+	way := policy.NetworkWay{Way: b.Way, SendsTunnel: b.Sends == weburl.Tunnel, Distrusts: b.Distrusts}
+	if b.SignIn != "unknown" {
+		way.SignIn = policy.SignIn(b.SignIn)
+	}
+	return way
 }
 
 // MachineBody is where a machine is.
@@ -153,6 +158,9 @@ func (b *NetworkBody) Check() (err error) {
 		if err := readWay(&b.Way); err != nil {
 			return err
 		}
+	}
+	if !slices.Contains([]string{"", "unknown", "always", "never"}, b.SignIn) {
+		return &FieldError{"signIn", fmt.Sprintf("%q is not who signs in: there are unknown, always and never", b.SignIn)}
 	}
 	switch {
 	case b.Sends == "":

@@ -93,6 +93,9 @@ func serveCommand(logs io.Writer, version string) *cobra.Command {
 				return err
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "Wide Lark serves on %s\n", s.URL)
+			if s.gates != nil {
+				fmt.Fprintf(cmd.OutOrStdout(), "The proxy gate is at %s\n", s.gates.address)
+			}
 			select {
 			case <-cmd.Context().Done():
 				err = nil

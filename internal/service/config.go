@@ -74,6 +74,9 @@ type Config struct {
 	// made where there is none. Defaults to none: no authority can be made or used.
 	SecretFile string `koanf:"secret-file"`
 
+	// Clock is the moment at which the service's clock begins, as RFC 3339 has it: for tests alone. Defaults to the machine's clock.
+	Clock string `koanf:"clock"`
+
 	demoPassword string // with which everybody signs in at the proxy gate of the demo
 
 	// LogLevel is the least important level that is logged: debug, info, warn or error. Defaults to info.
@@ -95,6 +98,8 @@ func flags(set *pflag.FlagSet) {
 	set.StringSlice("proxy-reach", nil, "ranges inside your network that the proxy gate leads to, as 10.40.0.0/16 (also WIDELARKD_PROXY_REACH)")
 	set.String("proxy-upstream", "", "another proxy that all connections of the proxy gate go through, as http://10.40.0.2:3128 (also WIDELARKD_PROXY_UPSTREAM)")
 	set.String("proxy-roots", "", "a PEM file of further authorities that sites may have certificates from (also WIDELARKD_PROXY_ROOTS)")
+	set.String("clock", "", "for tests: the moment at which the service's clock begins, as RFC 3339 has it")
+	_ = set.MarkHidden("clock") // it is there
 	set.String("secret-file", "", "a file with the service's secret, made where there is none; it seals the key of the gates' authority (also WIDELARKD_SECRET_FILE)")
 	set.String("log-level", "info", "debug, info, warn or error (also WIDELARKD_LOG_LEVEL)")
 }
@@ -137,6 +142,19 @@ func LoadConfig(set *pflag.FlagSet) (Config, error) {
 // sourceRanges returns the ranges that sources may be in.
 func (c Config) sourceRanges() ([]netip.Prefix, error) {
 	return readRanges("source-ranges", c.SourceRanges)
+}
+
+// clock returns the clock of the service.
+func (c Config) clock() (func() time.Time, error) {
+	if c.Clock == "" {
+		return time.Now, nil
+	}
+	begin, err := time.Parse(time.RFC3339, c.Clock)
+	if err != nil {
+		return nil, fmt.Errorf("clock: %q is not a moment as 2026-11-24T12:45:00Z", c.Clock)
+	}
+	ahead := time.Until(begin)
+	return func() time.Time { return time.Now().Add(ahead) }, nil
 }
 
 // readRanges reads the ranges of a setting.

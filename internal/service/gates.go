@@ -17,6 +17,7 @@ import (
 
 	"widelark/core/policy"
 	"widelark/internal/access"
+	"widelark/internal/account"
 	"widelark/internal/edition"
 	"widelark/internal/gate"
 	"widelark/internal/gate/authority"
@@ -107,7 +108,7 @@ func (c Config) readProxy() (*proxySettings, error) {
 }
 
 // startGates starts the gates that the settings name.
-func (s *Service) startGates(config Config, proxy *proxySettings, box *secret.Box, editions *edition.Editions, facts *standing.Source, zone *time.Location, log *slog.Logger) {
+func (s *Service) startGates(config Config, proxy *proxySettings, box *secret.Box, editions *edition.Editions, facts *standing.Source, zone *time.Location, now func() time.Time, log *slog.Logger) {
 	name := config.GateName
 	if name == "" {
 		host, _ := os.Hostname()
@@ -116,11 +117,11 @@ func (s *Service) startGates(config Config, proxy *proxySettings, box *secret.Bo
 	writing, stopped := context.WithCancel(context.Background())
 	records := journal.NewWriter(s.store, mostWaiting, log)
 	g := &gates{
-		gate: gate.New(policy.Proxy, name, time.Now, records), address: proxy.listener.Addr().String(), records: records, reports: s.store, log: log,
+		gate: gate.New(policy.Proxy, name, now, records), address: proxy.listener.Addr().String(), records: records, reports: s.store, log: log,
 		editions: editions, facts: facts, secret: box, failed: s.failed, stopped: stopped,
 	}
 	g.proxy = httpproxy.New(httpproxy.Config{
-		Gate: g.gate, People: people(config, editions), Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots, Organisation: config.Organisation, Zone: zone, Log: log,
+		Gate: g.gate, People: &people{editions, s.Authenticator, s.store, config.demoPassword}, Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots, Organisation: config.Organisation, Zone: zone, Log: log,
 	})
 	working, stop := context.WithCancel(context.Background())
 	g.stop = stop
@@ -186,7 +187,7 @@ func (g *gates) refresh(ctx context.Context) error {
 	}
 	live = live.With(facts)
 	if e := g.gate.Edition(); e == nil || e.Snapshot != live.Snapshot {
-		g.gate.Take(&gate.Edition{Revision: live.Revision, Since: time.Now(), Snapshot: live.Snapshot})
+		g.gate.Take(&gate.Edition{Revision: live.Revision, Since: g.gate.Now(), Snapshot: live.Snapshot})
 	}
 	return nil
 }
@@ -202,7 +203,7 @@ func (g *gates) renewAuthority(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	current := gate.Current(all, time.Now())
+	current := gate.Current(all, g.gate.Now())
 	if current == nil || current.ID == g.signs {
 		return nil
 	}
@@ -234,33 +235,26 @@ func (g *gates) report(ctx context.Context) error {
 	return g.reports.PutReport(ctx, r, access.Recorder)
 }
 
-// demoPeople lets everybody of the directory sign in with one password.
-type demoPeople struct {
-	editions *edition.Editions
-	password string
+// people checks who signs in at the proxy gate.
+type people struct {
+	editions      *edition.Editions
+	authenticator *account.Authenticator
+	passwords     account.PersonPasswords
+	demoPassword  string // with which everybody of the demo signs in; "" for none
 }
 
 // SignIn implements [httpproxy.People].
-func (d demoPeople) SignIn(ctx context.Context, name, password string) (uuid.UUID, bool) {
-	if password != d.password {
-		return uuid.Nil, false
-	}
-	live, err := d.editions.On(ctx, "", "live")
+func (p *people) SignIn(ctx context.Context, name, password, address string) (uuid.UUID, error) {
+	live, err := p.editions.On(ctx, "", "live")
 	if err != nil {
-		return uuid.Nil, false
+		return uuid.Nil, err
 	}
-	who, err := live.Find("who", edition.Who{Person: name})
-	if err != nil || who.Person == nil {
-		return uuid.Nil, false
+	var person account.Person
+	if who, err := live.Find("who", edition.Who{Person: name}); err == nil && who.Person != nil {
+		person = account.Person{ID: uuid.MustParse(who.Person.ID), Name: who.Person.Name}
 	}
-	id, err := uuid.Parse(who.Person.ID)
-	return id, err == nil
-}
-
-// people returns who may sign in at the proxy gate; nil for nobody.
-func people(config Config, editions *edition.Editions) httpproxy.People {
-	if config.demoPassword == "" {
-		return nil
+	if p.demoPassword != "" && password == p.demoPassword && person.ID != uuid.Nil {
+		return person.ID, nil
 	}
-	return demoPeople{editions, config.demoPassword}
+	return person.ID, p.authenticator.SignInPerson(ctx, p.passwords, person, name, password, address)
 }

@@ -78,6 +78,10 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	if err != nil {
 		return nil, err
 	}
+	now, err := config.clock()
+	if err != nil {
+		return nil, err
+	}
 	ranges, err := config.sourceRanges()
 	if err != nil {
 		return nil, err
@@ -107,8 +111,8 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	}
 	authenticator := account.NewAuthenticator(store, account.DefaultCost)
 	sessions := pgxstore.NewWithCleanupInterval(store.Pool(), 0) // the store's own clean-up cannot be waited for; see removeExpired
-	cache, facts := catalogue.NewCache(store, log), standing.NewSource(store, time.Now)
-	editions := edition.New(store, cache, zone, time.Now)
+	cache, facts := catalogue.NewCache(store, log), standing.NewSource(store, now)
+	editions := edition.New(store, cache, zone, now)
 	editions.Log = log
 	examiner := upkeep.NewExaminer(store, store, editions)
 	checks := &check.Checker{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: examiner, Publishing: store, Journal: store, Now: time.Now, Log: log}
@@ -120,7 +124,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Authenticator: authenticator, Store: store, Editions: editions, Examiner: examiner,
-			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Audit: store, Standing: store, Facts: facts, Gates: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: store, Now: time.Now}, Zone: zone, Now: time.Now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Audit: store, Standing: store, Facts: facts, Gates: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: store, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
 			Names:    config.names(),
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
@@ -151,7 +155,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 		}
 	})
 	if proxy != nil {
-		s.startGates(config, proxy, box, editions, facts, zone, log)
+		s.startGates(config, proxy, box, editions, facts, zone, now, log)
 	}
 	log.Info("serving", "url", s.URL, "version", version)
 	return s, nil

@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -88,8 +89,10 @@ func Program(t testing.TB, name string) string {
 type Service struct {
 	URL      string
 	Database string
-	Config   string // the file in which the command line stores its sign-in
-	Zone     string // the organisation's time zone, "" for Europe/London; used when the service starts
+	Config   string   // the file in which the command line stores its sign-in
+	Zone     string   // the organisation's time zone, "" for Europe/London; used when the service starts
+	Args     []string // further arguments of the service; used when it starts
+	Proxy    string   // the address of its proxy gate; "" where it has none
 	process  *exec.Cmd
 	output   *lockedBuffer
 	ended    chan struct{}
@@ -138,6 +141,8 @@ func (s *Server) serve(t testing.TB, database string) *Service {
 	return service
 }
 
+var atGate = regexp.MustCompile(`proxy gate is at (\S+)`)
+
 var serving = regexp.MustCompile(`serves on (http://\S+)`)
 
 // Start runs the program and waits until it answers. A service that was killed can be started again, on the same address.
@@ -150,6 +155,7 @@ func (s *Service) Start(t testing.TB) {
 	s.output, s.ended = &lockedBuffer{}, make(chan struct{})
 	s.process = exec.Command(Program(t, "widelarkd"), "serve", "--listen", listen, "--database-url", s.Database, "--time-zone", cmp.Or(s.Zone, "Europe/London"),
 		"--source-ranges", "127.0.0.0/8")
+	s.process.Args = append(s.process.Args, s.Args...)
 	s.process.Stdout, s.process.Stderr = s.output, s.output
 	require.NoError(t, s.process.Start())
 	go func() {
@@ -158,10 +164,18 @@ func (s *Service) Start(t testing.TB) {
 	}()
 	require.Eventually(t, func() bool {
 		found := serving.FindStringSubmatch(s.output.String())
-		if found != nil {
-			s.URL = found[1]
+		if found == nil {
+			return false
 		}
-		return found != nil
+		s.URL = found[1]
+		if !slices.Contains(s.Args, "--gates") {
+			return true
+		}
+		proxy := atGate.FindStringSubmatch(s.output.String())
+		if proxy != nil {
+			s.Proxy = proxy[1]
+		}
+		return proxy != nil
 	}, 30*time.Second, 10*time.Millisecond, "the service does not come up: %s", s.output)
 }
 

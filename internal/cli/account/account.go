@@ -5,18 +5,13 @@
 package account
 
 import (
-	"bufio"
 	"context"
-	"errors"
 	"fmt"
-	"io"
-	"os"
 	"strings"
 	"time"
 
 	"github.com/google/uuid"
 	"github.com/spf13/cobra"
-	"golang.org/x/term"
 
 	"widelark/client"
 	"widelark/internal/cli/command"
@@ -64,7 +59,7 @@ func accountAddCommand(a *command.App) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "add NAME", Short: "Let somebody sign in", Args: command.Exactly("NAME"),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
-			passwords, err := passwords(a, fromInput, "Password: ")
+			passwords, err := a.Passwords(fromInput, "Password: ")
 			if err != nil {
 				return err
 			}
@@ -91,7 +86,7 @@ func accountPasswordCommand(a *command.App) *cobra.Command {
 		Args: command.AtMost(1),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			if len(args) == 0 {
-				passwords, err := passwords(a, fromInput, "Present password: ", "New password: ")
+				passwords, err := a.Passwords(fromInput, "Present password: ", "New password: ")
 				if err != nil {
 					return err
 				}
@@ -105,7 +100,7 @@ func accountPasswordCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			passwords, err := passwords(a, fromInput, "New password: ")
+			passwords, err := a.Passwords(fromInput, "New password: ")
 			if err != nil {
 				return err
 			}
@@ -118,34 +113,6 @@ func accountPasswordCommand(a *command.App) *cobra.Command {
 	}
 	cmd.Flags().BoolVar(&fromInput, "password-stdin", false, "read passwords from standard input, a line each")
 	return cmd
-}
-
-// passwords asks for passwords one after the other.
-func passwords(a *command.App, fromInput bool, questions ...string) (given []string, _ error) {
-	keyboard, isFile := a.In.(*os.File)
-	onTerminal := isFile && term.IsTerminal(int(keyboard.Fd()))
-	if !onTerminal && !fromInput {
-		return nil, command.Usagef("there is no terminal to ask for the password: give it with --password-stdin")
-	}
-	in := bufio.NewReader(a.In)
-	for _, question := range questions {
-		if onTerminal && !fromInput {
-			fmt.Fprint(a.Err, question)
-			password, err := term.ReadPassword(int(keyboard.Fd()))
-			fmt.Fprintln(a.Err)
-			if err != nil {
-				return nil, err
-			}
-			given = append(given, string(password))
-			continue
-		}
-		line, err := in.ReadString('\n')
-		if err != nil && !errors.Is(err, io.EOF) {
-			return nil, err
-		}
-		given = append(given, strings.TrimRight(line, "\r\n"))
-	}
-	return given, nil
 }
 
 func accountRemoveCommand(a *command.App) *cobra.Command {

@@ -22,10 +22,46 @@ import (
 
 func PersonCommand(a *command.App) *cobra.Command {
 	cmd := command.Noun("person", "People, and which groups they are in",
-		personLsCommand(a), personShowCommand(a), personSetCommand(a, false), personSetCommand(a, true), object.RemoveCommand(a, object.Persons), personMoveCommand(a), personImportCommand(a))
+		personLsCommand(a), personShowCommand(a), personSetCommand(a, false), personSetCommand(a, true), object.RemoveCommand(a, object.Persons), personMoveCommand(a), personImportCommand(a), personPasswordCommand(a))
 	cmd.Example = `  widelark person ls --group "Ward nurses"
   widelark person import quillmere.ldif --preview
   widelark person move kay.moran --into "Night ward"`
+	return cmd
+}
+
+func personPasswordCommand(a *command.App) *cobra.Command {
+	var fromInput, remove bool
+	cmd := &cobra.Command{
+		Use: "password NAME", Short: "Give a person a password for signing in at gates, or take it away", Args: command.Exactly("NAME"),
+		Long: "Give a person a password for signing in at the proxy gate. It holds at once, and is not part of the draft. For owners.",
+		Example: `  widelark person password kay.moran
+  widelark person password kay.moran --password-stdin < password.txt
+  widelark person password kay.moran --remove`,
+		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			p, err := object.Persons.Get(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			if remove {
+				if _, err := api.RemovePersonPasswordWithResponse(cmd.Context(), p.ID); err != nil {
+					return err
+				}
+				fmt.Fprintf(a.Out, "%s has no password for gates any more.\n", p.Name)
+				return nil
+			}
+			passwords, err := a.Passwords(fromInput, "Password: ")
+			if err != nil {
+				return err
+			}
+			if _, err := api.SetPersonPasswordWithResponse(cmd.Context(), p.ID, client.ResetPasswordInputBody{Password: passwords[0]}); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "%s can sign in at gates now.\n", p.Name)
+			return nil
+		}),
+	}
+	cmd.Flags().BoolVar(&fromInput, "password-stdin", false, "read the password from standard input")
+	cmd.Flags().BoolVar(&remove, "remove", false, "take the password away")
 	return cmd
 }
 
@@ -350,8 +386,8 @@ func NetworkCommand(a *command.App) *cobra.Command {
 
 // networkFlags are what can be said of a network besides its name and ranges.
 type networkFlags struct {
-	about, way, sends string
-	distrusts         bool
+	about, way, sends, signIn string
+	distrusts                 bool
 }
 
 func (f *networkFlags) register(cmd *cobra.Command) {
@@ -359,6 +395,7 @@ func (f *networkFlags) register(cmd *cobra.Command) {
 	flags.StringVar(&f.about, "describe", "", "what is there")
 	flags.StringVar(&f.way, "way", "", "the gates that its clients meet: dns, proxy, dns,proxy, icap or none; empty for those of the organisation")
 	flags.StringVar(&f.sends, "sends", "", "with --way icap: what the proxy that asks sends of TLS connections, tunnel or full")
+	flags.StringVar(&f.signIn, "sign-in", "", "who signs in at the proxy gate: unknown (whoever is not known otherwise), always or never")
 	flags.BoolVar(&f.distrusts, "distrusts", false, "its clients do not trust the authority of our gates, so none of their TLS connections is opened")
 }
 
@@ -373,6 +410,9 @@ func (f *networkFlags) fill(cmd *cobra.Command, body *client.NetworkInput) {
 	}
 	if given("sends") {
 		body.Sends = command.Optional[client.NetworkInputSends](f.sends)
+	}
+	if given("sign-in") {
+		body.SignIn = command.Optional[client.NetworkInputSignIn](f.signIn)
 	}
 	if given("distrusts") {
 		body.Distrusts = &f.distrusts

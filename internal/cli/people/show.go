@@ -67,6 +67,9 @@ func networkWay(n client.Network) string {
 	if n.Sends != nil {
 		parts = append(parts, "sent: "+string(*n.Sends))
 	}
+	if n.SignIn != nil && *n.SignIn != "unknown" {
+		parts = append(parts, "signs in: "+string(*n.SignIn))
+	}
 	if command.Deref(n.Distrusts) {
 		parts = append(parts, "trusts no authority of the gates")
 	}

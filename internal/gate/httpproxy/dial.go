@@ -50,6 +50,14 @@ func (d *dialer) control(_ context.Context, _, address string, _ syscall.RawConn
 	return nil
 }
 
+// refuses returns an error for an address that a URL names and this gate does not lead to. It counts where an upstream proxy connects in our place.
+func (d *dialer) refuses(addr netip.Addr) error {
+	if !addr.IsValid() || d.upstream == nil {
+		return nil
+	}
+	return d.control(context.Background(), "", netip.AddrPortFrom(addr, 80).String(), nil)
+}
+
 // own reports whether an address is one of this machine's.
 func own(addr netip.Addr) bool {
 	all, err := net.InterfaceAddrs()

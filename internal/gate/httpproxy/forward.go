@@ -195,8 +195,14 @@ func (p *Proxy) plain(w http.ResponseWriter, r *http.Request, client gate.Client
 	}
 	a := newAnswer(w)
 	if !d.Verdict.Passes() {
-		size := p.refuse(a, r, d)
-		p.Gate.Record(d, journal.Ending{Outcome: journal.Answered, Status: http.StatusForbidden, Media: a.Header().Get("Content-Type"), Size: size, Took: time.Since(begin)})
+		size, reference := p.refuse(a, r, d)
+		p.Gate.Record(d, journal.Ending{Outcome: journal.Answered, Reference: reference, Status: http.StatusForbidden, Media: a.Header().Get("Content-Type"), Size: size, Took: time.Since(begin)})
+		return
+	}
+	if err := p.dialer.refuses(d.Request.URL.Addr()); err != nil {
+		status, text := failure(err)
+		http.Error(w, text, status)
+		p.Gate.Record(d, journal.Ending{Outcome: journal.Failed, Status: status, Took: time.Since(begin), Detail: err.Error()})
 		return
 	}
 	var failed error

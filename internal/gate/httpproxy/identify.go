@@ -100,9 +100,14 @@ func (p *Proxy) signIn(r *http.Request, header string) (uuid.UUID, bool) {
 	if person, ok := p.remember.get(key, now); ok {
 		return person, true
 	}
-	person, ok := p.People.SignIn(r.Context(), name, password)
-	if ok {
-		p.remember.put(key, person, now.Add(remembered))
+	address := ""
+	if at, err := netip.ParseAddrPort(r.RemoteAddr); err == nil {
+		address = at.Addr().Unmap().String()
 	}
-	return person, ok
+	person, err := p.People.SignIn(r.Context(), name, password, address)
+	if err != nil {
+		return uuid.Nil, false
+	}
+	p.remember.put(key, person, now.Add(remembered))
+	return person, true
 }

@@ -86,26 +86,41 @@ func insideOf(r *http.Request) *tunnel {
 	return t
 }
 
-// handOver gives a tunnel with plain HTTP to the inner server.
-func (p *Proxy) handOver(t *tunnel, done func() bool) bool {
-	done()
-	return p.opened.give(&inTunnel{t.near, t})
-}
-
-// open opens the TLS connection of a client, and gives it to the inner server.
+// open opens the TLS connection of a client, and gives it to the inner server; plain HTTP it gives as it is.
 func (p *Proxy) open(t *tunnel, signs *signer) {
 	stop := context.AfterFunc(p.base, func() { _ = t.raw.Close() })
 	defer stop()
+	failed := func(why string) {
+		_ = t.raw.Close()
+		ask := gate.Request{Client: t.client, URL: t.url, Method: http.MethodConnect, Sight: weburl.Tunnel}
+		p.Gate.Record(p.Gate.Decide(ask), journal.Ending{Outcome: journal.Failed, Took: time.Since(t.begin), Detail: why})
+	}
+	_ = t.raw.SetReadDeadline(time.Now().Add(greetTimeout))
+	head, hello, err := greeting(t.near)
+	_ = t.raw.SetReadDeadline(time.Time{})
+	t.near = &replayed{Conn: t.raw, head: head}
+	switch {
+	case err != nil:
+		failed(saidNothing + err.Error())
+		return
+	case hello == nil && isHTTP(head):
+		t.plain = true
+		if !p.opened.give(&inTunnel{t.near, t}) {
+			_ = t.raw.Close()
+		}
+		return
+	case hello == nil:
+		failed(notTLS)
+		return
+	}
 	ctx, cancel := context.WithTimeout(p.base, greetTimeout)
 	defer cancel()
 	conn := tls.Server(&inTunnel{t.near, t}, signs.serverConfig(t))
 	if err := conn.HandshakeContext(ctx); err != nil {
-		_ = t.raw.Close()
 		if refusesCertificate(err) {
 			p.learned.add(t.url.Host(), t.client.Address.String(), p.Gate.Now())
 		}
-		ask := gate.Request{Client: t.client, URL: t.url, Method: http.MethodConnect, Sight: weburl.Tunnel}
-		p.Gate.Record(p.Gate.Decide(ask), journal.Ending{Outcome: journal.Failed, Took: time.Since(t.begin), Detail: "the connection could not be opened: " + err.Error()})
+		failed("the connection could not be opened: " + err.Error())
 		return
 	}
 	if !p.opened.give(conn) {
@@ -113,18 +128,16 @@ func (p *Proxy) open(t *tunnel, signs *signer) {
 	}
 }
 
-// refusesCertificate reports whether a client has refused our certificate.
+// refusesCertificate reports whether a client has refused our certificate: it says so or, as some libraries do, sends its alert under keys that the server does
+// not have any more.
 func refusesCertificate(err error) bool {
-	alert, ok := errors.AsType[tls.AlertError](err)
-	if !ok {
-		var op *net.OpError
-		if !errors.As(err, &op) || op.Op != "remote error" {
-			return false
-		}
-		text := op.Err.Error()
-		return strings.Contains(text, "certificate") || strings.Contains(text, "authority")
+	var op *net.OpError
+	if !errors.As(err, &op) {
+		return false
 	}
-	return alert >= 42 && alert <= 48 // bad certificate to unknown authority (RFC 8446, section 6.2)
+	text := op.Err.Error()
+	return op.Op == "remote error" && (strings.Contains(text, "certificate") || strings.Contains(text, "authority")) ||
+		op.Op == "local error" && strings.Contains(text, "bad record MAC")
 }
 
 // serverConfig returns how a connection is opened. Certificates come from the authority, by the name in the greeting or else the tunnel's.
@@ -156,14 +169,14 @@ func (p *Proxy) serveInside(w http.ResponseWriter, r *http.Request) {
 	p.plain(w, r, t.client, scheme+"://"+t.host, r.Host)
 }
 
-// refuse answers with the block page, or with a few bytes where no document was asked for, and returns the size of the body.
-func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision) int64 {
+// refuse answers with the block page, or with a few bytes where no document was asked for, and returns the size of the body and the reference of the answer.
+func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision) (size int64, reference string) {
 	header := w.Header()
 	header.Set("Cache-Control", "no-store")
 	header.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
 	header.Set("X-Content-Type-Options", "nosniff")
 	why := p.Gate.Explain(d)
-	reference := newReference()
+	reference = newReference()
 	var body []byte
 	if blockpage.IsDocument(r.Header) {
 		page := blockpage.Page{
@@ -190,5 +203,5 @@ func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision) 
 	if r.Method != http.MethodHead {
 		_, _ = w.Write(body)
 	}
-	return int64(len(body))
+	return int64(len(body)), reference
 }

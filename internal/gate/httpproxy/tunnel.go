@@ -60,13 +60,16 @@ func (p *Proxy) connect(w http.ResponseWriter, r *http.Request, client gate.Clie
 	d := p.Gate.Decide(ask)
 	if !d.Verdict.Passes() {
 		a := newAnswer(w)
-		size := p.refuse(a, r, d)
-		p.Gate.Record(d, journal.Ending{Outcome: journal.Answered, Status: http.StatusForbidden, Media: a.Header().Get("Content-Type"), Size: size, Took: time.Since(begin)})
+		size, reference := p.refuse(a, r, d)
+		p.Gate.Record(d, journal.Ending{Outcome: journal.Answered, Reference: reference, Status: http.StatusForbidden, Media: a.Header().Get("Content-Type"), Size: size, Took: time.Since(begin)})
 		return
 	}
 	ctx, cancel := context.WithTimeout(r.Context(), dialTimeout)
 	defer cancel()
-	far, err := p.dialer.tunnel(ctx, net.JoinHostPort(strings.Trim(u.Host(), "[]"), strconv.Itoa(int(u.Port()))))
+	var far net.Conn
+	if err = p.dialer.refuses(u.Addr()); err == nil {
+		far, err = p.dialer.tunnel(ctx, net.JoinHostPort(strings.Trim(u.Host(), "[]"), strconv.Itoa(int(u.Port()))))
+	}
 	if err != nil {
 		status, text := failure(err)
 		http.Error(w, text, status)
@@ -111,15 +114,25 @@ func (t *tunnel) take(w http.ResponseWriter) bool {
 	return true
 }
 
+// Why a tunnel fails.
+const (
+	saidNothing = "the client said nothing through the tunnel: "
+	notTLS      = "what the client said through the tunnel is not TLS"
+)
+
 // carry copies bytes between a client and a host, after a look at what the client says first.
 func (p *Proxy) carry(t *tunnel, d gate.Decision, far net.Conn) {
 	both := sync.OnceFunc(func() { _, _ = t.raw.Close(), far.Close() })
 	stop := context.AfterFunc(p.base, both)
-	defer stop()
-	defer both()
 	done := p.Gate.Watch(d, true, both)
 	end := journal.Ending{Outcome: journal.Answered, Status: http.StatusOK}
+	handedOver := false
 	defer func() {
+		stop()
+		if handedOver {
+			return // what is inside is decided and recorded by itself
+		}
+		both()
 		if done() {
 			end.Outcome = journal.Cut
 		}
@@ -131,15 +144,17 @@ func (p *Proxy) carry(t *tunnel, d gate.Decision, far net.Conn) {
 	_ = t.raw.SetReadDeadline(time.Time{})
 	switch {
 	case err != nil:
-		end.Outcome, end.Detail = journal.Failed, "the client said nothing through the tunnel: "+err.Error()
+		end.Outcome, end.Detail = journal.Failed, saidNothing+err.Error()
 		return
 	case hello == nil && isHTTP(head):
-		if t.near, t.plain = (&replayed{Conn: t.raw, head: head}), true; p.handOver(t, done) {
+		t.near, t.plain = &replayed{Conn: t.raw, head: head}, true
+		if !done() {
 			_ = far.Close()
+			handedOver = p.opened.give(&inTunnel{t.near, t})
 		}
 		return
 	case hello == nil:
-		end.Outcome, end.Detail = journal.Failed, "what the client said through the tunnel is not TLS"
+		end.Outcome, end.Detail = journal.Failed, notTLS
 		return
 	case hello.ServerName != "":
 		if other, ok := p.otherName(t, hello.ServerName); ok && other.Verdict.Stricter(d.Verdict) {
