@@ -226,7 +226,7 @@ func (g *Gate) decideAgain() {
 	}
 	g.mu.Unlock()
 	for _, r := range all {
-		if g.decide(r.decision.Request).Verdict.Passes() && !(r.tunnel && g.Opens(r.decision.Request)) {
+		if g.decide(r.decision.Request).Verdict.Passes() && (!r.tunnel || !g.Opens(r.decision.Request)) {
 			continue
 		}
 		g.mu.Lock()

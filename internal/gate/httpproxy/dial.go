@@ -86,7 +86,7 @@ func (d *dialer) tunnel(ctx context.Context, address string) (net.Conn, error) {
 	reader := bufio.NewReader(conn)
 	var answer *http.Response
 	if err = ask.Write(conn); err == nil {
-		answer, err = http.ReadResponse(reader, ask)
+		answer, err = http.ReadResponse(reader, ask) //nolint:bodyclose // an answer to CONNECT has no body: the tunnel follows
 	}
 	if err == nil && answer.StatusCode != http.StatusOK {
 		err = fmt.Errorf("the upstream proxy answers %s", answer.Status)

@@ -174,7 +174,7 @@ func (a *answer) Hijack() (net.Conn, *bufio.ReadWriter, error) {
 		return nil, nil, err
 	}
 	if n := rw.Reader.Buffered(); n > 0 {
-		head, _ := rw.Reader.Peek(n)
+		head, _ := rw.Peek(n)
 		conn = &replayed{Conn: conn, head: slices.Clone(head)}
 		rw = bufio.NewReadWriter(bufio.NewReader(conn), rw.Writer)
 	}

@@ -108,7 +108,7 @@ func (p *Proxy) Serve(listener net.Listener) error {
 		_ = p.inner.Serve(p.opened) // it ends when the proxy is closed
 	}()
 	err := p.outer.Serve(listener)
-	p.opened.Close()
+	_ = p.opened.Close()
 	<-inside
 	if errors.Is(err, http.ErrServerClosed) {
 		return nil
@@ -120,7 +120,7 @@ func (p *Proxy) Serve(listener net.Listener) error {
 func (p *Proxy) Close() error {
 	p.end()
 	err := errors.Join(p.outer.Close(), p.inner.Close())
-	p.opened.Close()
+	_ = p.opened.Close()
 	p.tunnels.Wait()
 	p.forward.close()
 	return err

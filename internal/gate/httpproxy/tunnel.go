@@ -103,7 +103,7 @@ func (t *tunnel) take(w http.ResponseWriter) bool {
 	}
 	t.raw, t.near = conn, conn
 	if n := rw.Reader.Buffered(); n > 0 {
-		head, _ := rw.Reader.Peek(n)
+		head, _ := rw.Peek(n)
 		t.near = &replayed{Conn: conn, head: slices.Clone(head)}
 	}
 	_ = conn.SetDeadline(time.Time{})
