@@ -32,7 +32,7 @@ build: bin/widelark ## build the console and the two programs
 
 check: fmt lint verify test ## all that must hold before a commit
 
-deps: .var/postgresql.stamp .var/chromium.stamp ## install what is missing on a Debian machine: PostgreSQL, Chromium
+deps: .var/postgresql.stamp .var/chromium.stamp .var/curl.stamp ## install what is missing on a Debian machine: PostgreSQL, Chromium, curl
 
 # A cluster that Debian's package would make by itself is not wanted: Wide Lark brings its own. One that is there
 # already is left alone.
@@ -45,6 +45,10 @@ deps: .var/postgresql.stamp .var/chromium.stamp ## install what is missing on a 
 
 .var/chromium.stamp:
 	@[ -x /usr/bin/chromium-headless-shell ] || { $(AS_ROOT); $(call APT,chromium-headless-shell); }
+	@mkdir -p .var; touch $@
+
+.var/curl.stamp:
+	@command -v curl >/dev/null || { $(AS_ROOT); $(call APT,curl); }
 	@mkdir -p .var; touch $@
 
 AS_ROOT = as=""; if [ "$$(id -u)" != 0 ]; then as=sudo; command -v sudo >/dev/null || \

@@ -154,6 +154,12 @@ const packsRoute = createRoute({
   component: lazyRouteComponent(() => import('./packs/PacksPage'), 'PacksPage'),
 })
 
+const gatesRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/gates',
+  component: lazyRouteComponent(() => import('./gates/GatesPage'), 'GatesPage'),
+})
+
 const packRoute = createRoute({
   getParentRoute: () => rootRoute,
   path: '/packs/$id',
@@ -181,6 +187,7 @@ export const router = createRouter({
     categoriesRoute,
     lookupRoute,
     packsRoute,
+    gatesRoute,
     packRoute,
     peopleRoute,
     schedulesRoute,

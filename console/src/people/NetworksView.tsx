@@ -72,6 +72,7 @@ function NetworkDialog({ network, onClose }: { network?: Network; onClose: () =>
   const [way, setWay] = useState(network?.way ?? '')
   const [sends, setSends] = useState<'tunnel' | 'full'>(network?.sends ?? 'full')
   const [distrusts, setDistrusts] = useState(network?.distrusts ?? false)
+  const [signIn, setSignIn] = useState<NonNullable<Network['signIn']>>(network?.signIn ?? 'unknown')
   const save = useSaveNetwork(network)
   const remove = useRemoveNetwork()
   const submit = () => {
@@ -83,6 +84,7 @@ function NetworkDialog({ network, onClose }: { network?: Network; onClose: () =>
       way,
       sends: way === 'icap' ? sends : undefined,
       distrusts,
+      signIn,
     })
   }
   return (
@@ -101,7 +103,7 @@ function NetworkDialog({ network, onClose }: { network?: Network; onClose: () =>
           <TextField label="Name" value={name} onChange={(e) => setName(e.target.value)} error={wrong('name')} />
           <TextArea
             label="Ranges, one a line"
-            rows={4}
+            rows={3}
             spellCheck={false}
             value={ranges}
             onChange={(e) => setRanges(e.target.value)}
@@ -125,6 +127,16 @@ function NetworkDialog({ network, onClose }: { network?: Network; onClose: () =>
               ]}
             />
           )}
+          <Choice
+            label="Who signs in at the proxy gate"
+            value={signIn}
+            onChange={(v) => setSignIn(v === 'always' || v === 'never' ? v : 'unknown')}
+            options={[
+              ['unknown', 'whoever is not known otherwise'],
+              ['always', 'everybody'],
+              ['never', 'nobody'],
+            ]}
+          />
           <label className="flex items-center gap-2 text-sm">
             <input
               type="checkbox"

@@ -81,8 +81,8 @@ function InOrder() {
       {all.error && <ProblemNotice error={all.error} retry={() => all.refetch()} />}
       {put.error && <ProblemNotice error={put.error} />}
       {settings.data && (
-        <div className="flex items-center gap-3 border-rule border-b py-2">
-          <label className="flex items-center gap-2 font-semibold text-sm">
+        <div className="flex flex-wrap items-center gap-x-5 gap-y-1 border-rule border-b py-2">
+          <label className="flex items-center gap-2 whitespace-nowrap font-semibold text-sm">
             Several policies
             <select
               value={settings.data.combining}
@@ -100,10 +100,7 @@ function InOrder() {
               <option value="loosest">the loosest</option>
             </select>
           </label>
-          <span className="grow text-sm text-soft">
-            {effects[settings.data.combining]} <Effects />
-          </span>
-          <label className="flex items-center gap-2 font-semibold text-sm">
+          <label className="flex items-center gap-2 whitespace-nowrap font-semibold text-sm">
             Clients meet
             <select
               value={settings.data.way}
@@ -120,6 +117,9 @@ function InOrder() {
               <option value="none">no gate</option>
             </select>
           </label>
+          <p className="w-full text-sm text-soft">
+            {effects[settings.data.combining]} <Effects />
+          </p>
         </div>
       )}
       {all.data && (

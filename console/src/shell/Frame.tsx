@@ -2,6 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { Link, Outlet, useNavigate, useSearch } from '@tanstack/react-router'
 import { clsx } from 'clsx'
 import {
+  BrickWall,
   CalendarClock,
   CircleUser,
   FlaskConical,
@@ -44,6 +45,7 @@ const nouns: {
     | '/policies'
     | '/exceptions'
     | '/changes'
+    | '/gates'
     | '/try'
   label: string
   icon: LucideIcon
@@ -58,6 +60,7 @@ const nouns: {
   { to: '/exceptions', label: 'Exceptions', icon: Signpost },
   { to: '/try', label: 'Try', icon: FlaskConical },
   { to: '/changes', label: 'Changes', icon: GitCompareArrows },
+  { to: '/gates', label: 'Gates', icon: BrickWall },
 ]
 
 /** The frame of every page: navigation, try bar, page, and the sheet with the answer. */

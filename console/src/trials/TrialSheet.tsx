@@ -35,14 +35,14 @@ export function TrialSheet({ url, ask, onClose }: Props) {
   return (
     <aside aria-label="Trial" className="w-[27rem] shrink-0 overflow-y-auto border-rule border-l bg-leaf px-5 py-4">
       <div className="mb-3 flex items-center gap-2">
-        <h2 className="grow font-semibold text-sm text-soft">Trial on the draft</h2>
+        <h2 className="grow whitespace-nowrap font-semibold text-sm text-soft">Trial on the draft</h2>
         <select
           aria-label="What is seen"
           value={ask.sight ?? 'journey'}
           onChange={(e) =>
             navigate({ to: '.', search: (before) => ({ ...before, sight: e.target.value as Ask['sight'] }) })
           }
-          className="rounded-sm border border-edge bg-leaf px-1 text-sm"
+          className="w-0 min-w-36 shrink rounded-sm border border-edge bg-leaf px-1 text-sm"
         >
           <option value="journey">on their way</option>
           <optgroup label="On another way">

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widelark/client"
+	"widelark/internal/gate/authority"
 	"widelark/internal/testkit"
 	"widelark/test/e2e/house"
 )
@@ -345,7 +346,9 @@ func TestAuthority(t *testing.T) {
 	out, err := strict(pem, "--http2", "https://heron.example/wards").CombinedOutput()
 	require.NoError(t, err, string(out))
 	assert.Contains(t, string(out), "This is heron.example/wards")
-	out, err = strict("/etc/ssl/certs/ca-certificates.crt", "https://heron.example/").CombinedOutput()
+	other, _, err := authority.Make("Somebody else", time.Now())
+	require.NoError(t, err)
+	out, err = strict(house.File(t, "other.pem", authority.PEM(other)), "https://heron.example/").CombinedOutput()
 	require.Error(t, err, string(out))
 	require.Eventually(t, func() bool {
 		return strings.Contains(s.Run(t, "", "gate", "show", t.Name()).Done(t), "refuses     heron.example: 1 time by 1 client")

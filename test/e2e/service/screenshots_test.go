@@ -61,12 +61,6 @@ func TestScreenshots(t *testing.T) {
 	b.Await(`document.querySelector(".cm-lint-marker-warning") !== null`, "no warning in the margin")
 	picture("list-as-text")
 
-	b.GoTo("/lists")
-	b.Press("Old ward links")
-	b.Press("Tidy")
-	b.See("section[aria-label^='Findings']", "Both cover")
-	picture("tidy")
-
 	b.GoTo("/categories?key=betting")
 	b.See("aside[aria-label='What is in it'] li", "betting")
 	b.See("th", "Dangers")
@@ -90,6 +84,18 @@ func TestScreenshots(t *testing.T) {
 	time.Sleep(300 * time.Millisecond) // until they are drawn; nothing says when
 	picture("schedule")
 
+	gate := house.Gated(t, s, "", true, "--gate-name", "proxy at front-1")
+	require.Eventually(t, func() bool {
+		return strings.Contains(s.Run(t, "", "gate", "ls", "-o", "csv").Done(t), ",up to date,")
+	}, testkit.Patience, testkit.Look)
+	s.Run(t, demo.Password+" 7\n", "person", "password", "kay.moran", "--password-stdin").Done(t)
+	for _, url := range []string{"http://harbour-news.example/", "https://tidepool-news.example/", "http://harbour-news.example/puzzles", "https://oddsfield.example/", "http://oddsfield.example/today"} {
+		require.NoError(t, exec.CommandContext(t.Context(), "curl", "-sk", "-o", "/dev/null", "-x", "http://kay.moran:quillmere-demo%207@"+gate.Proxy, "--proxy-basic", url).Run())
+	}
+	b.GoTo("/gates")
+	b.See("section[aria-label='Latest decisions'] td", "reference")
+	b.See("td", "5 written")
+	picture("gates")
 	b.GoTo("/people?who=Kay%20Moran")
 	b.See("section[aria-label='Who is this']", "Night ward")
 	b.See("td", "ada.")

@@ -1,0 +1,29 @@
+import { queryOptions } from '@tanstack/react-query'
+import { api, data, type Schemas } from '../api/client'
+import { useEdit } from '../api/useEdit'
+
+export type Gate = Schemas['GateReport']
+export type GateRecord = Schemas['GateRecord']
+export type Authority = Schemas['GateAuthority']
+
+/** The gates, and what they report of themselves every two seconds. */
+export const gatesOptions = queryOptions({
+  queryKey: ['gates'],
+  refetchInterval: 2000,
+  queryFn: () => data(api.GET('/api/v1/gates')),
+})
+
+/** The requests that were recorded last. */
+export const latestOptions = queryOptions({
+  queryKey: ['gates', 'records'],
+  refetchInterval: 2000,
+  queryFn: async () => (await data(api.GET('/api/v1/gates/records', { params: { query: { limit: 50 } } }))).records,
+})
+
+export const authoritiesOptions = queryOptions({
+  queryKey: ['gates', 'authorities'],
+  queryFn: async () => (await data(api.GET('/api/v1/gates/authorities'))).authorities,
+})
+
+export const useMakeAuthority = () =>
+  useEdit((body: Schemas['MakeAuthorityInputBody']) => data(api.POST('/api/v1/gates/authorities', { body })))
