@@ -5302,6 +5302,24 @@ type PolicyInputOtherwise string
 // PolicyInputRole The baseline stands before all others, the fallback is for requests that no policy is for
 type PolicyInputRole string
 
+// Presence defines model for Presence.
+type Presence struct {
+	Address string    `json:"address"`
+	From    time.Time `json:"from"`
+
+	// How Who knows it, as a sign-in page
+	How    *string   `json:"how,omitempty"`
+	MadeBy string    `json:"madeBy"`
+	Person Ref       `json:"person"`
+	Until  time.Time `json:"until"`
+}
+
+// PresencesOutputBody defines model for PresencesOutputBody.
+type PresencesOutputBody struct {
+	// Presences In force, the one made last first
+	Presences []Presence `json:"presences"`
+}
+
 // ProvisosBody defines model for ProvisosBody.
 type ProvisosBody struct {
 	MaxBytes    *int64 `json:"maxBytes,omitempty"`
@@ -5820,6 +5838,23 @@ type SessionOutputBody struct {
 
 	// Zone The organisation's IANA time zone: its days begin there, and moments are said by its clock
 	Zone string `json:"zone"`
+}
+
+// SetPresenceInputBody defines model for SetPresenceInputBody.
+type SetPresenceInputBody struct {
+	Address string `json:"address"`
+
+	// How Who knows it, as a sign-in page
+	How *string `json:"how,omitempty"`
+
+	// Minutes In place of until
+	Minutes *int64 `json:"minutes,omitempty"`
+
+	// Person Name, full name or id
+	Person string `json:"person"`
+
+	// Until Within seven days; in place of minutes
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // SetSourceInputBody defines model for SetSourceInputBody.
@@ -6979,6 +7014,11 @@ type PutPolicyParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// EndPresenceParams defines parameters for EndPresence.
+type EndPresenceParams struct {
+	Address string `form:"address" json:"address"`
+}
+
 // UnacceptFindingParams defines parameters for UnacceptFinding.
 type UnacceptFindingParams struct {
 	Key string `form:"key" json:"key"`
@@ -7224,6 +7264,9 @@ type StartPolicyJSONRequestBody = StartInputBody
 
 // PutPolicyJSONRequestBody defines body for PutPolicy for application/json ContentType.
 type PutPolicyJSONRequestBody = PolicyInput
+
+// SetPresenceJSONRequestBody defines body for SetPresence for application/json ContentType.
+type SetPresenceJSONRequestBody = SetPresenceInputBody
 
 // ReplayJSONRequestBody defines body for Replay for application/json ContentType.
 type ReplayJSONRequestBody = ReplayInputBody
@@ -8437,6 +8480,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
 	PutPolicy(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndPresence End the presence at an address now
+	//
+	// Corresponds with DELETE /api/v1/presences (the `EndPresence` operationId).
+	EndPresence(ctx context.Context, params *EndPresenceParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetPresences Who is at which address now
+	//
+	// Corresponds with GET /api/v1/presences (the `GetPresences` operationId).
+	GetPresences(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPresenceWithBody Say that a person is at an address, for a while; it ends another presence there
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/presences (the `SetPresence` operationId).
+	SetPresenceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPresence Say that a person is at an address, for a while; it ends another presence there
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/presences (the `SetPresence` operationId).
+	SetPresence(ctx context.Context, body SetPresenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ReplayWithBody Recorded requests, decided again under another state
 	//
@@ -11655,6 +11722,70 @@ func (c *Client) PutPolicyWithBody(ctx context.Context, id openapi_types.UUID, p
 // Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
 func (c *Client) PutPolicy(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutPolicyRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndPresence End the presence at an address now
+//
+// Corresponds with DELETE /api/v1/presences (the `EndPresence` operationId).
+func (c *Client) EndPresence(ctx context.Context, params *EndPresenceParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndPresenceRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetPresences Who is at which address now
+//
+// Corresponds with GET /api/v1/presences (the `GetPresences` operationId).
+func (c *Client) GetPresences(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetPresencesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPresenceWithBody Say that a person is at an address, for a while; it ends another presence there
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/presences (the `SetPresence` operationId).
+func (c *Client) SetPresenceWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPresenceRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPresence Say that a person is at an address, for a while; it ends another presence there
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/presences (the `SetPresence` operationId).
+func (c *Client) SetPresence(ctx context.Context, body SetPresenceJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPresenceRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -18971,6 +19102,123 @@ func NewPutPolicyRequestWithBody(server string, id openapi_types.UUID, params *P
 	return req, nil
 }
 
+// NewEndPresenceRequest constructs an http.Request for the EndPresence method
+func NewEndPresenceRequest(server string, params *EndPresenceParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/presences")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", false, "address", params.Address, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetPresencesRequest constructs an http.Request for the GetPresences method
+func NewGetPresencesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/presences")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetPresenceRequest calls the generic SetPresence builder with application/json body
+func NewSetPresenceRequest(server string, body SetPresenceJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetPresenceRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSetPresenceRequestWithBody constructs an http.Request for the SetPresence method, with any body, and a specified content type
+func NewSetPresenceRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/presences")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewReplayRequest calls the generic Replay builder with application/json body
 func NewReplayRequest(server string, body ReplayJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -22138,6 +22386,34 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/policies/{id} (the `PutPolicy` operationId).
 	PutPolicyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutPolicyParams, body PutPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPolicyResponse, error)
+
+	// EndPresenceWithResponse End the presence at an address now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/presences (the `EndPresence` operationId).
+	EndPresenceWithResponse(ctx context.Context, params *EndPresenceParams, reqEditors ...RequestEditorFn) (*EndPresenceResponse, error)
+
+	// GetPresencesWithResponse Who is at which address now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/presences (the `GetPresences` operationId).
+	GetPresencesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPresencesResponse, error)
+
+	// SetPresenceWithBodyWithResponse Say that a person is at an address, for a while; it ends another presence there
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/presences (the `SetPresence` operationId).
+	SetPresenceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPresenceResponse, error)
+
+	// SetPresenceWithResponse Say that a person is at an address, for a while; it ends another presence there
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/presences (the `SetPresence` operationId).
+	SetPresenceWithResponse(ctx context.Context, body SetPresenceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPresenceResponse, error)
 
 	// ReplayWithBodyWithResponse Recorded requests, decided again under another state
 	//
@@ -31321,6 +31597,185 @@ func (r PutPolicyResponse) ContentType() string {
 	return ""
 }
 
+type EndPresenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r EndPresenceResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r EndPresenceResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r EndPresenceResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r EndPresenceResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r EndPresenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndPresenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndPresenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndPresenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetPresencesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PresencesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetPresencesResponse) GetJSON200() *PresencesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetPresencesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetPresencesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetPresencesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetPresencesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetPresencesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetPresencesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetPresenceResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Presence
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetPresenceResponse) GetJSON200() *Presence {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r SetPresenceResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r SetPresenceResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r SetPresenceResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r SetPresenceResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetPresenceResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetPresenceResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetPresenceResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ReplayResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -36484,6 +36939,58 @@ func (c *ClientWithResponses) PutPolicyWithResponse(ctx context.Context, id open
 		return nil, err
 	}
 	return ParsePutPolicyResponse(rsp)
+}
+
+// EndPresenceWithResponse End the presence at an address now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/presences (the `EndPresence` operationId).
+func (c *ClientWithResponses) EndPresenceWithResponse(ctx context.Context, params *EndPresenceParams, reqEditors ...RequestEditorFn) (*EndPresenceResponse, error) {
+	rsp, err := c.EndPresence(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndPresenceResponse(rsp)
+}
+
+// GetPresencesWithResponse Who is at which address now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/presences (the `GetPresences` operationId).
+func (c *ClientWithResponses) GetPresencesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetPresencesResponse, error) {
+	rsp, err := c.GetPresences(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetPresencesResponse(rsp)
+}
+
+// SetPresenceWithBodyWithResponse Say that a person is at an address, for a while; it ends another presence there
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/presences (the `SetPresence` operationId).
+func (c *ClientWithResponses) SetPresenceWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetPresenceResponse, error) {
+	rsp, err := c.SetPresenceWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPresenceResponse(rsp)
+}
+
+// SetPresenceWithResponse Say that a person is at an address, for a while; it ends another presence there
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/presences (the `SetPresence` operationId).
+func (c *ClientWithResponses) SetPresenceWithResponse(ctx context.Context, body SetPresenceJSONRequestBody, reqEditors ...RequestEditorFn) (*SetPresenceResponse, error) {
+	rsp, err := c.SetPresence(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPresenceResponse(rsp)
 }
 
 // ReplayWithBodyWithResponse Recorded requests, decided again under another state
@@ -44528,6 +45035,143 @@ func ParsePutPolicyResponse(rsp *http.Response) (*PutPolicyResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseEndPresenceResponse parses an HTTP response from a EndPresenceWithResponse call
+func ParseEndPresenceResponse(rsp *http.Response) (*EndPresenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndPresenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetPresencesResponse parses an HTTP response from a GetPresencesWithResponse call
+func ParseGetPresencesResponse(rsp *http.Response) (*GetPresencesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetPresencesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PresencesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetPresenceResponse parses an HTTP response from a SetPresenceWithResponse call
+func ParseSetPresenceResponse(rsp *http.Response) (*SetPresenceResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetPresenceResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Presence
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
 	}
 
 	return response, nil

@@ -19,10 +19,22 @@ type Facts struct {
 	Grants   []Exception // made at once, on the rung of exceptions and ordered with them
 	Unlocked []Unlocked  // on a rung of their own, above exceptions
 	Stints   []Stint     // on a rung of their own, below exceptions
+
+	// Presences say who is at an address. They decide nothing by themselves: whoever asks a question names the person; see [Snapshot.PresentAt].
+	Presences []Presence
+}
+
+// Presence is a person at an address, for a while. An address has one at a time.
+type Presence struct {
+	Person      string // id
+	Addr        netip.Addr
+	From, Until time.Time
 }
 
 // IsEmpty reports whether there are no facts.
-func (f *Facts) IsEmpty() bool { return len(f.Grants)+len(f.Unlocked)+len(f.Stints) == 0 }
+func (f *Facts) IsEmpty() bool {
+	return len(f.Grants)+len(f.Unlocked)+len(f.Stints)+len(f.Presences) == 0
+}
 
 // With returns a snapshot that decides with facts beside it, in place of those that s has. All that is compiled is shared; s stays as it is. It
 // costs a small index of what the facts cover, however large the configuration is. A fact about somebody unknown never applies.
@@ -46,6 +58,13 @@ func (s *Snapshot) With(facts Facts) *Snapshot {
 		g.unlocked = true
 		with.grants = append(with.grants, g)
 		covered = append(covered, match.List{ID: "unlocked", Entries: u.Entries})
+	}
+	with.presences = nil
+	for _, p := range facts.Presences {
+		if with.presences == nil {
+			with.presences = map[netip.Addr][]Presence{}
+		}
+		with.presences[p.Addr.Unmap()] = append(with.presences[p.Addr.Unmap()], p)
 	}
 	lists := s.lists
 	if len(covered) > 0 {
@@ -73,4 +92,16 @@ func noneOf(exceptions int) string {
 		return "the only one does not cover this URL"
 	}
 	return fmt.Sprintf("none of the %d covers this URL", exceptions)
+}
+
+// PresentAt returns the id of the person who is at an address at a moment, by the facts beside the snapshot; "" where nobody is known to be. Of several, the
+// one who came last.
+func (s *Snapshot) PresentAt(addr netip.Addr, at time.Time) (person string) {
+	var since time.Time
+	for _, p := range s.presences[addr.Unmap()] {
+		if !at.Before(p.From) && at.Before(p.Until) && !p.From.Before(since) {
+			person, since = p.Person, p.From
+		}
+	}
+	return person
 }

@@ -61,6 +61,7 @@ type Snapshot struct {
 	// noException says of a URL that no exception covers it.
 	noException string
 	stints      []stint // the one begun last first
+	presences   map[netip.Addr][]Presence
 	words       []wordTest
 }
 

@@ -41,6 +41,7 @@ const (
 	Fill        Act = "say what fills a list"
 	Publish     Act = "publish"
 	Grant       Act = "make grants"
+	Presences   Act = "say who is at which address"
 	Accept      Act = "accept findings"
 	Record      Act = "add to the journal"
 	EditPacks   Act = "edit packs"
@@ -52,12 +53,12 @@ const (
 
 // Acts returns every act, in the order of the documentation.
 func Acts() []Act {
-	return []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Grant, Accept, Record, EditPacks, TrustKeys, Authorities, Accounts, Expire}
+	return []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Grant, Presences, Accept, Record, EditPacks, TrustKeys, Authorities, Accounts, Expire}
 }
 
 var owners = []Act{TrustKeys, Authorities, Accounts}
 
-var members = []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Grant, Accept, Record, EditPacks}
+var members = []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Grant, Presences, Accept, Record, EditPacks}
 
 // rights are the acts of each role, and whether the role also has them on what belongs to the baseline.
 var rights = map[Role]struct {

@@ -24,6 +24,7 @@ edit the draft              | yes yes | yes no
 say what fills a list       | yes yes | yes no
 publish                     | yes yes | yes no
 make grants                 | yes yes | yes no
+say who is at which address | yes yes | yes no
 accept findings             | yes yes | yes no
 add to the journal          | yes yes | yes no
 edit packs                  | yes yes | yes no

@@ -56,7 +56,7 @@ func (s *State) Ask(field string, c Circumstances) (asked Asked, err error) {
 		c.Way = way
 	}
 	at, err := s.Moment(field+"at", c.At)
-	return asked.Who.When(at, c.Setting), err
+	return s.Present(asked.Who, at).When(at, c.Setting), err
 }
 
 // When returns the circumstances of an asker at a moment.

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/google/uuid"
 
@@ -167,4 +168,15 @@ func (s *State) named(field, text string) (Asker, error) {
 		}
 	}
 	return Asker{}, &revision.FieldError{Field: field, Msg: fmt.Sprintf("nobody is called %q: no person, group or machine", text)}
+}
+
+// Present returns an asker with the person who is at the address at a moment, by the standing facts, where only the address is known.
+func (s *State) Present(a Asker, at time.Time) Asker {
+	if a.Person != nil || a.Group != nil || !a.Address.IsValid() {
+		return a
+	}
+	if id := s.Snapshot.PresentAt(a.Address, at); id != "" {
+		a.Person, _ = s.called("", revision.KindPerson, id) // nil where the person is gone
+	}
+	return a
 }

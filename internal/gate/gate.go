@@ -60,8 +60,9 @@ func New(kind policy.Gate, name string, now func() time.Time, records Recorder) 
 
 // Client is who asks, as far as the gate knows.
 type Client struct {
-	Address netip.Addr
-	Person  uuid.UUID // the zero id where nobody is known
+	Address  netip.Addr
+	Person   uuid.UUID // the zero id where nobody is known
+	SignedIn bool      // the person has signed in; otherwise the person is looked up by the address, with each decision anew
 }
 
 // Request is a request as the gate sees it.
@@ -111,11 +112,28 @@ func (g *Gate) decide(r Request) Decision {
 		d.Decision = policy.Decision{Verdict: policy.Block, Policy: -1, Rule: -1, Granted: -1, Stint: -1}
 		return d
 	}
+	d.Request.Client = present(d.Edition, r.Client, d.At)
 	w := g.works.Get().(*policy.Work)
 	defer g.works.Put(w)
-	q := g.question(&r)
+	q := g.question(&d.Request)
 	d.Decision = d.Edition.Snapshot.Decide(w, &q, d.At)
 	return d
+}
+
+// present returns a client with the person who is at its address at a moment.
+func present(e *Edition, c Client, at time.Time) Client {
+	if !c.SignedIn {
+		c.Person, _ = uuid.Parse(e.Snapshot.PresentAt(c.Address, at)) // the zero id for nobody
+	}
+	return c
+}
+
+// Known returns a client with the person who is at its address now; one who has signed in stays.
+func (g *Gate) Known(c Client) Client {
+	if e := g.edition.Load(); e != nil {
+		return present(e, c, g.Now())
+	}
+	return c
 }
 
 // CanOpen says whether the gate has an authority to open connections with. At first, it has none.
@@ -127,10 +145,12 @@ func (g *Gate) Opens(r Request) bool {
 	if e == nil || !g.opens.Load() {
 		return false
 	}
+	now := g.Now()
+	r.Client = present(e, r.Client, now)
 	w := g.works.Get().(*policy.Work)
 	defer g.works.Put(w)
 	q := g.question(&r)
-	return e.Snapshot.Inspects(w, &q, g.Now())
+	return e.Snapshot.Inspects(w, &q, now)
 }
 
 // Explanation is a decision in words.

@@ -62,7 +62,7 @@ func ward(t *testing.T, opens bool, blocked ...string) *Edition {
 }
 
 func request(url, address string, person uuid.UUID) Request {
-	return Request{Client: Client{netip.MustParseAddr(address), person}, URL: weburl.MustParse(url), Method: "GET", Sight: weburl.Full}
+	return Request{Client: Client{netip.MustParseAddr(address), person, person != uuid.Nil}, URL: weburl.MustParse(url), Method: "GET", Sight: weburl.Full}
 }
 
 // A gate blocks until it has an edition, and then decides by it, for people and networks; it says why, and records it.

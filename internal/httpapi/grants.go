@@ -195,6 +195,7 @@ func narrowestGrant(live *edition.State, url string, who *edition.Who) ([]patter
 	if err != nil {
 		return nil, revision.WhomBody{}, err
 	}
+	asker = live.Present(asker, live.Now())
 	if asker == (edition.Asker{}) { // a grant for somebody of whom nothing is known would be one for everybody
 		return nil, revision.WhomBody{}, &revision.FieldError{Field: "who", Msg: "say who asks: a person, a group or an address"}
 	}

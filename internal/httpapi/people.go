@@ -302,6 +302,7 @@ func (s *server) whoIs(ctx context.Context, in *whoInput) (*whoOutput, error) {
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
+	who = h.Present(who, h.Now())
 	st, request := h.Standing(who), who.Request()
 	out := &whoOutput{Body: Standing{
 		Who: askerBody(who), Groups: refsOf(st.Groups), Network: refOf(st.Network), Way: h.Snapshot.WayOf(&request).Way, Policies: refsOf(st.Policies),

@@ -156,6 +156,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerCoverage(api)
 	s.registerReplay(api)
 	s.registerGates(api)
+	s.registerPresences(api)
 	s.registerConfig(api)
 	s.registerExpectations(api)
 	return api

@@ -405,7 +405,7 @@ func askers(h *edition.State, named []edition.Who) (found []edition.Asker, err e
 		if err != nil {
 			return nil, err
 		}
-		found = append(found, asker)
+		found = append(found, h.Present(asker, h.Now()))
 	}
 	if len(named) > 0 {
 		return found, nil

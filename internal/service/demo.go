@@ -98,7 +98,7 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 	if err := furnish(ctx, s, dir, partner, out); err != nil {
 		return fmt.Errorf("the demo data could not be loaded: %w", err)
 	}
-	welcome(out, s.URL, dir, time.Since(begin))
+	welcome(out, s.URL, s.gates.address, dir, time.Since(begin))
 	select {
 	case <-ctx.Done():
 		fmt.Fprintln(out, "\nStopping the service and the database…")
@@ -188,7 +188,7 @@ func someOwner(ctx context.Context, store account.Store) (account.Account, error
 }
 
 // welcome prints where to look and what to try. Paths are relative if that is shorter.
-func welcome(out io.Writer, url, dir string, took time.Duration) {
+func welcome(out io.Writer, url, gate, dir string, took time.Duration) {
 	if here, err := os.Getwd(); err == nil {
 		if short, err := filepath.Rel(here, dir); err == nil && filepath.IsLocal(short) {
 			dir = short
@@ -209,12 +209,12 @@ Wide Lark runs with the demo data of Quillmere General (ready in %.1f s).
 
   Proxy     every site of the demo answers behind the gate, and says what it is; sign in as
             anybody of the hospital, with the same password:
-            export gate="-x http://127.0.0.1:8471 -U kay.moran:%s"
+            export gate="-x http://%s -U kay.moran:%s"
             curl $gate http://harbour-news.example/               # allowed
             curl $gate http://oddsfield.example/                  # the block page, in a line
             curl $gate -k https://oddsfield.example/              # a tunnel is refused
-            http://127.0.0.1:8471/authority says how to trust the gate's authority
+            http://%s/authority says how to trust the gate's authority
 
 Ctrl-C ends the service and its database; the data stay in %s.
-`, took.Seconds(), url, demo.Name, demo.Password, demo.Lead, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), demo.Password, dir)
+`, took.Seconds(), url, demo.Name, demo.Password, demo.Lead, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), gate, demo.Password, gate, dir)
 }

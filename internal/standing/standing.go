@@ -8,6 +8,7 @@ package standing
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 	"sync"
@@ -111,6 +112,13 @@ type Store interface {
 	Grant(ctx context.Context, id uuid.UUID) (Grant, error)
 	Grants(ctx context.Context, endAfter time.Time) ([]Grant, error) // the one made last first
 
+	// AddPresence adds a presence, and ends the one before it at the address.
+	AddPresence(ctx context.Context, p Presence, by access.Actor) (Presence, error)
+
+	// EndPresence ends the presence at an address now.
+	EndPresence(ctx context.Context, at netip.Addr, by access.Actor) error
+	Presences(ctx context.Context, endAfter time.Time) ([]Presence, error) // the one made last first
+
 	FactsVersion(ctx context.Context) (int64, error) // another with every change of any fact
 }
 
@@ -145,6 +153,13 @@ func (s *Source) Facts(ctx context.Context) (*policy.Facts, error) {
 	facts := &policy.Facts{}
 	for i := range grants {
 		facts.Grants = append(facts.Grants, grants[i].exception())
+	}
+	presences, err := s.store.Presences(ctx, s.now().Add(-remembered))
+	if err != nil {
+		return nil, err
+	}
+	for i := range presences {
+		facts.Presences = append(facts.Presences, presences[i].fact())
 	}
 	s.version, s.facts = version, facts // what was read is that version or a later one
 	return facts, nil

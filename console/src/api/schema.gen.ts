@@ -1390,6 +1390,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/presences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who is at which address now */
+        get: operations["getPresences"];
+        /** Say that a person is at an address, for a while; it ends another presence there */
+        put: operations["setPresence"];
+        post?: never;
+        /** End the presence at an address now */
+        delete: operations["endPresence"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/replay": {
         parameters: {
             query?: never;
@@ -4228,6 +4247,21 @@ export interface components {
             /** @description In order: the first that decides, decides */
             rules: components["schemas"]["RuleBody"][];
         };
+        Presence: {
+            address: string;
+            /** Format: date-time */
+            from: string;
+            /** @description Who knows it, as a sign-in page */
+            how?: string;
+            madeBy: string;
+            person: components["schemas"]["Ref"];
+            /** Format: date-time */
+            until: string;
+        };
+        PresencesOutputBody: {
+            /** @description In force, the one made last first */
+            presences: components["schemas"]["Presence"][];
+        };
         ProvisosBody: {
             /** Format: int64 */
             maxBytes?: number;
@@ -4719,6 +4753,23 @@ export interface components {
             account?: components["schemas"]["Account"];
             /** @description The organisation's IANA time zone: its days begin there, and moments are said by its clock */
             zone: string;
+        };
+        SetPresenceInputBody: {
+            address: string;
+            /** @description Who knows it, as a sign-in page */
+            how?: string;
+            /**
+             * Format: int64
+             * @description In place of until
+             */
+            minutes?: number;
+            /** @description Name, full name or id */
+            person: string;
+            /**
+             * Format: date-time
+             * @description Within seven days; in place of minutes
+             */
+            until?: string;
         };
         SetSourceInputBody: {
             column?: string;
@@ -12960,6 +13011,151 @@ export interface operations {
             };
             /** @description Precondition Required */
             428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getPresences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PresencesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    setPresence: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetPresenceInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Presence"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    endPresence: {
+        parameters: {
+            query: {
+                address: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

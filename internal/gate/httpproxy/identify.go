@@ -62,12 +62,12 @@ func (p *Proxy) identify(w http.ResponseWriter, r *http.Request) (gate.Client, b
 	}
 	if header != "" && p.People != nil {
 		if person, ok := p.signIn(r, header); ok {
-			client.Person = person
+			client.Person, client.SignedIn = person, true
 			return client, true
 		}
 		return client, p.askSignIn(w)
 	}
-	if p.People != nil && client.Person == uuid.Nil && p.signInAsked(client) {
+	if p.People != nil && p.signInAsked(client) {
 		return client, p.askSignIn(w)
 	}
 	return client, true
@@ -80,7 +80,13 @@ func (p *Proxy) signInAsked(client gate.Client) bool {
 		return false
 	}
 	q := policy.Request{Addr: client.Address}
-	return e.Snapshot.WayOf(&q).SignIn != policy.NeverSignIn
+	switch e.Snapshot.WayOf(&q).SignIn {
+	case policy.NeverSignIn:
+		return false
+	case policy.AlwaysSignIn:
+		return true
+	}
+	return p.Gate.Known(client).Person == uuid.Nil
 }
 
 func (p *Proxy) askSignIn(w http.ResponseWriter) bool {

@@ -166,7 +166,7 @@ func TestOperationsAskWhoMay(t *testing.T) {
 			}
 		}
 	}
-	assert.Equal(t, 6, refused, "accounts and keys are the owners'")
+	assert.Equal(t, 9, refused, "accounts and keys are the owners'")
 }
 
 // status calls an operation with an empty body and returns the status. token is "" for a caller without a sign-in.

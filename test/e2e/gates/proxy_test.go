@@ -185,6 +185,40 @@ func TestSignIn(t *testing.T) {
 	assert.Contains(t, records, "block,Kay Moran,CONNECT,https://oddsfield.example/,Ward: Never,answered 403")
 }
 
+// A presence gives requests from an address to a person, at gates and in trials, until it ends or another person is there.
+func TestPresences(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, false)
+	const url = "http://oddsfield.example/"
+	desk := []string{"--interface", "127.0.99.7", url}
+	assert.Equal(t, "407", curl(t, gate.Proxy, desk...).status)
+	assert.Contains(t, s.Run(t, "", "presence", "set", "Kay Moran", "127.0.99.7", "--until", "1h", "--how", "a test").Done(t), "Kay Moran is at 127.0.99.7 until ")
+	require.Eventually(t, func() bool { return curl(t, gate.Proxy, desk...).sees() == "the block page" }, testkit.Patience, testkit.Look)
+	assert.Contains(t, s.Run(t, "", "presence", "ls", "-o", "csv").Done(t), "Kay Moran,127.0.99.7,")
+	trial := s.Run(t, "", "try", url, "--from", "127.0.99.7", "--way", "proxy").Done(t)
+	assert.Contains(t, trial, "■ block")
+	assert.Contains(t, trial, "for Kay Moran")
+	assert.Contains(t, s.Run(t, "", "who", "127.0.99.7").Done(t), "Nurses")
+
+	running := exec.CommandContext(t.Context(), "curl", "-skf", "-x", "http://"+gate.Proxy, "--interface", "127.0.99.7", "http://heron.example/slow?seconds=60")
+	require.NoError(t, running.Start())
+	require.Eventually(t, func() bool { return strings.Contains(s.Run(t, "", "gate", "ls", "-o", "csv").Done(t), ",1,0\n") }, testkit.Patience, testkit.Look)
+	s.Run(t, "", "policy", "edit", "Fallback", "--otherwise", "block").Done(t)
+	s.Run(t, "", "publish", "--note", "nobody else").Done(t)
+	s.Run(t, "", "presence", "end", "127.0.99.7").Done(t)
+	assert.Error(t, running.Wait(), "what runs is nobody's then, and cut")
+	assert.Equal(t, "407", curl(t, gate.Proxy, desk...).status)
+	for want, args := range map[string][]string{
+		"there is no such person":      {"presence", "set", "nobody", "10.40.9.7", "--until", "1h"},
+		"a presence is at one address": {"presence", "set", "kay.moran", "10.40.9.0/24", "--until", "1h"},
+		"lasts at most seven days":     {"presence", "set", "kay.moran", "10.40.9.7", "--until", "8d"},
+		"say until when":               {"presence", "set", "kay.moran", "10.40.9.7"},
+		"There is no such thing here":  {"presence", "end", "10.40.9.7"},
+	} {
+		assert.Contains(t, s.Run(t, "", args...).Err, want, args)
+	}
+}
+
 // Records say who asked for what, by which rule it was decided, and what became of it; the reference on the page is that of the record.
 func TestRecords(t *testing.T) {
 	t.Parallel()
