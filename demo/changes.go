@@ -116,6 +116,14 @@ func loadGrant(ctx context.Context, api *client.ClientWithResponses) error {
 	return err
 }
 
+// loadPresence says that a doctor is at a machine of a theatre, for the length of a shift.
+func loadPresence(ctx context.Context, api *client.ClientWithResponses) error {
+	const shift = 8 * 60
+	minutes, how := int64(shift), "the theatre's sign-in page"
+	_, err := api.SetPresenceWithResponse(ctx, client.SetPresenceInputBody{Person: "Hal Birch", Address: "10.40.20.11", Minutes: &minutes, How: &how})
+	return err
+}
+
 // loadChanges creates the expectations, publishes everything, and then edits the draft as somebody careless might: it breaks two of the
 // expectations.
 func loadChanges(ctx context.Context, api *client.ClientWithResponses, requests int) error {
@@ -139,6 +147,9 @@ func loadChanges(ctx context.Context, api *client.ClientWithResponses, requests 
 	}
 	if err := loadGrant(ctx, api); err != nil {
 		return fmt.Errorf("the grant: %w", err)
+	}
+	if err := loadPresence(ctx, api); err != nil {
+		return fmt.Errorf("the presence: %w", err)
 	}
 	if err := loadJournal(ctx, api, requests); err != nil {
 		return fmt.Errorf("the recorded requests: %w", err)

@@ -517,3 +517,23 @@ func TestSeen(t *testing.T) {
 		assert.Equal(t, row.want, fmt.Sprint(sight, " ", comes), "%+v", row)
 	}
 }
+
+// Who is at an address is who came last and has not gone; a presence decides nothing by itself.
+func TestPresentAt(t *testing.T) {
+	at := func(clock string) time.Time { return at(0, clock) }
+	desk, other := netip.MustParseAddr("10.40.20.7"), netip.MustParseAddr("10.40.20.8")
+	s := New(ward())
+	with := s.With(Facts{Presences: []Presence{
+		{"kay", desk, at("08:00"), at("12:00")}, {"ola", desk, at("10:00"), at("11:00")}, {"kay", netip.MustParseAddr("::ffff:10.40.20.8"), at("08:00"), at("09:00")},
+	}})
+	for clock, want := range map[string]string{"07:59": "", "08:00": "kay", "10:00": "ola", "10:59": "ola", "11:00": "kay", "12:00": ""} {
+		assert.Equal(t, want, with.PresentAt(desk, at(clock)), clock)
+	}
+	assert.Equal(t, "kay", with.PresentAt(other, at("08:30")))
+	assert.Empty(t, with.PresentAt(other, at("09:00")))
+	assert.Empty(t, with.PresentAt(netip.Addr{}, at("08:30")))
+	assert.Empty(t, s.PresentAt(desk, at("08:30")), "the snapshot without the facts stays as it is")
+	var w Work
+	r := Request{URL: weburl.MustParse("oddsfield.example"), Addr: desk}
+	assert.Equal(t, s.Decide(&w, &r, at("08:30")), with.Decide(&w, &r, at("08:30")))
+}

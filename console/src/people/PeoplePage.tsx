@@ -10,9 +10,10 @@ import { ImportPeopleDialog } from './ImportPeopleDialog'
 import { MachinesView } from './MachinesView'
 import { NetworksView } from './NetworksView'
 import { PersonDialog } from './PersonDialog'
+import { PresencesView } from './PresencesView'
 import { WhoIs } from './WhoIs'
 
-const viewNames = { people: 'Groups and people', networks: 'Networks', machines: 'Machines' }
+const viewNames = { people: 'Groups and people', networks: 'Networks', machines: 'Machines', presences: 'Presences' }
 
 /** Groups with their people, networks, machines, and a search for who somebody is. */
 export function PeoplePage() {
@@ -72,6 +73,7 @@ export function PeoplePage() {
       {view === 'people' && <GroupsAndPeople />}
       {view === 'networks' && <NetworksView />}
       {view === 'machines' && <MachinesView />}
+      {view === 'presences' && <PresencesView />}
       {open === 'import' && <ImportPeopleDialog onClose={() => setOpen(null)} />}
       {open === 'person' && <PersonDialog onClose={() => setOpen(null)} />}
       {open === 'group' && <GroupDialog onClose={() => setOpen(null)} />}

@@ -95,6 +95,18 @@ export const useRemoveMachine = () =>
     api.DELETE('/api/v1/machines/{id}', { params: { path: { id: m.id }, header: match(m.version) } }),
   )
 
+/** Who is at which address now. */
+export const presencesOptions = queryOptions({
+  queryKey: ['presences'],
+  queryFn: async () => (await data(api.GET('/api/v1/presences'))).presences,
+})
+
+export const useSetPresence = () =>
+  useEdit((body: Schemas['SetPresenceInputBody']) => data(api.PUT('/api/v1/presences', { body })))
+
+export const useEndPresence = () =>
+  useEdit((address: string) => api.DELETE('/api/v1/presences', { params: { query: { address } } }))
+
 export type ImportRequest = { file: Blob; format: 'ldif' | 'csv'; preview: boolean; remove: boolean }
 
 const importPeople = async ({ file, format, preview, remove }: ImportRequest) =>

@@ -1,0 +1,60 @@
+package gates
+
+import (
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"widelark/internal/testkit"
+	"widelark/test/e2e/browser"
+)
+
+// The page of the gates shows what runs and what was decided, makes an authority and its successor; presences are set and ended among the people.
+func TestConsoleGates(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, false)
+	b := browser.Open(t, gate.URL)
+	b.SignIn(testkit.Name, testkit.Password)
+	b.GoTo("/gates")
+	b.See("td", "TestConsoleGates")
+	b.See("td", "up to date")
+	b.See("section[aria-label='Try it yourself']", gate.Proxy)
+	b.See("section[aria-label='Authority']", "There is none yet")
+	assert.Equal(t, "the block page", curl(t, gate.Proxy, "--interface", "127.0.10.7", "http://oddsfield.example/").sees())
+	b.See("section[aria-label='Latest decisions'] td", "Ward: Never")
+	b.Accessible("gates")
+
+	b.Press("Make an authority")
+	b.Fill("[role=dialog] input", "Quillmere General")
+	b.Accessible("making an authority")
+	b.Press("Make the authority")
+	b.Gone("[role=dialog]")
+	b.See("section[aria-label='Authority']", "signs now")
+	b.Press("Successor")
+	b.Fill("[role=dialog] input", "Quillmere General")
+	b.Fill("[role=dialog] input[placeholder]", "2027-03-01 06:00")
+	b.Press("Make the successor")
+	b.Gone("[role=dialog]")
+	b.See("section[aria-label='Authority']", "comes next")
+
+	b.GoTo("/people?view=presences")
+	b.See("p", "Nobody is known to be at any address.")
+	b.Fill("main form input[placeholder='Kay Moran']", "kay.moran")
+	b.Fill("main form input[placeholder='10.40.20.7']", "127.0.99.8")
+	b.Accessible("presences")
+	b.Press("Is there")
+	b.See("td", "127.0.99.8")
+	require.Eventually(t, func() bool {
+		return curl(t, gate.Proxy, "--interface", "127.0.99.8", "http://oddsfield.example/").sees() == "the block page"
+	}, testkit.Patience, testkit.Look)
+	b.Press("End the presence at 127.0.99.8")
+	b.See("p", "Nobody is known to be at any address.")
+
+	b.GoTo("/people?view=networks")
+	b.Press("Offices")
+	b.See("[role=dialog]", "Its clients meet")
+	b.Press("Save")
+	b.Gone("[role=dialog]")
+	assert.Contains(t, s.Run(t, "", "network", "show", "Offices").Done(t), "signs in: always", "what the dialog shows is what it saves")
+}
