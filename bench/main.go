@@ -42,6 +42,11 @@ var goals = []struct {
 	{"Take", "a pack of a million sites, checked, kept and loaded", "COPY of the same rows into a bare table", 8},
 	{"Replay", "200,000 recorded requests under two states", "deciding them once, from memory", 2},
 	{"Import", "import of a million lines", "COPY of the same rows into a bare table", 3},
+	{"ProxyPlain", "a plain request through the proxy gate", "the same proxy without decisions and records", 1 / 0.9},
+	{"ProxyDirect", "a plain request through the proxy gate", "a request to the origin", 1 / 0.3},
+	{"ProxyTunnels", "a new tunnel with TLS and one request", "a new connection with TLS and one request", 1 / 0.3},
+	{"ProxyThroughput", "64 MiB through a tunnel", "64 MiB from the origin", 1 / 0.7},
+	{"ProxyOpened", "a new connection that is opened, with a new certificate, and the block page", "a TLS server with one certificate", 1 / 0.6},
 }
 
 // Two forms are read: times of either side, and ratios in millionths. See package rounds.

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/tls"
-	"crypto/x509"
 	"fmt"
 	"io"
 	"log/slog"
@@ -39,12 +38,25 @@ type stand struct {
 	proxy   *Proxy
 	address string
 	origin  *httptest.Server
-	roots   *x509.CertPool // the authority's
+	signs   *authority.Authority
+}
+
+// secure serves TLS with one certificate of the kind that the gate makes, so that both sides sign alike.
+func (s *stand) secure(b *testing.B, handler http.Handler) *httptest.Server {
+	b.Helper()
+	certificate, err := s.signs.Certificate("origin.example")
+	require.NoError(b, err)
+	server := httptest.NewUnstartedServer(handler)
+	server.TLS = &tls.Config{Certificates: []tls.Certificate{*certificate}, MinVersion: tls.VersionTLS12}
+	server.StartTLS()
+	b.Cleanup(server.Close)
+	s.proxy.Ports = append(s.proxy.Ports, netip.MustParseAddrPort(server.Listener.Addr().String()).Port())
+	return server
 }
 
 func newStand(b testing.TB, opens, blocks bool, origin http.Handler) *stand {
 	b.Helper()
-	s := &stand{origin: httptest.NewServer(origin), roots: x509.NewCertPool()}
+	s := &stand{origin: httptest.NewServer(origin)}
 	records := journal.NewWriter(sink{}, 100_000, slog.New(slog.DiscardHandler))
 	ctx, stop := context.WithCancel(context.Background())
 	go records.Run(ctx)
@@ -66,10 +78,9 @@ func newStand(b testing.TB, opens, blocks bool, origin http.Handler) *stand {
 	s.proxy = New(Config{Gate: g, Reach: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Ports: []uint16{netip.MustParseAddrPort(at.Host).Port()}, Zone: time.UTC, Log: slog.New(slog.DiscardHandler)})
 	certificate, key, err := authority.Make("Bench", time.Now())
 	require.NoError(b, err)
-	a, err := authority.Open(certificate, key, time.Now)
+	s.signs, err = authority.Open(certificate, key, time.Now)
 	require.NoError(b, err)
-	s.proxy.SetAuthority(a, [][]byte{certificate})
-	s.roots.AppendCertsFromPEM(authority.PEM(certificate))
+	s.proxy.SetAuthority(s.signs, [][]byte{certificate})
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(b, err)
 	s.address = listener.Addr().String()
@@ -143,10 +154,7 @@ func dial(b *testing.B, address, tunnel string) net.Conn {
 // New tunnels, each for one TLS connection and one request, compared with the same to the origin itself.
 func BenchmarkProxyTunnels(b *testing.B) {
 	s := newStand(b, false, false, small)
-	secure := httptest.NewTLSServer(small)
-	b.Cleanup(secure.Close)
-	at := secure.Listener.Addr().String()
-	s.proxy.Ports = append(s.proxy.Ports, netip.MustParseAddrPort(at).Port())
+	at := s.secure(b, small).Listener.Addr().String()
 	config := &tls.Config{InsecureSkipVerify: true, ClientSessionCache: nil} //nolint:gosec // the test's own server
 	exchange := func(conn net.Conn) {
 		secured := tls.Client(conn, config)
@@ -162,15 +170,12 @@ func BenchmarkProxyTunnels(b *testing.B) {
 func BenchmarkProxyThroughput(b *testing.B) {
 	const size = 64 << 20
 	s := newStand(b, false, false, small)
-	secure := httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+	secure := s.secure(b, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		block := make([]byte, 1<<20)
 		for range size >> 20 {
 			_, _ = w.Write(block)
 		}
 	}))
-	b.Cleanup(secure.Close)
-	at := secure.Listener.Addr().String()
-	s.proxy.Ports = append(s.proxy.Ports, netip.MustParseAddrPort(at).Port())
 	through := &http.Client{Transport: &http.Transport{Proxy: http.ProxyURL(&url.URL{Scheme: "http", Host: s.address}), TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}} //nolint:gosec // the test's own server
 	direct := &http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}                                                                   //nolint:gosec // the test's own server
 	rounds.Against(b, func(int) { get(b, through, secure.URL) }, func(int) { get(b, direct, secure.URL) })
@@ -179,9 +184,7 @@ func BenchmarkProxyThroughput(b *testing.B) {
 // New connections that are opened with cold certificates and answered with the block page, compared with a TLS server that has one certificate.
 func BenchmarkProxyOpened(b *testing.B) {
 	s := newStand(b, true, true, small)
-	plain := httptest.NewUnstartedServer(small)
-	plain.StartTLS()
-	b.Cleanup(plain.Close)
+	plain := s.secure(b, small)
 	exchange := func(conn net.Conn, name string) {
 		secured := tls.Client(conn, &tls.Config{InsecureSkipVerify: true, ServerName: name}) //nolint:gosec // the test's own servers
 		_, err := fmt.Fprintf(secured, "GET / HTTP/1.1\r\nHost: %s\r\nConnection: close\r\n\r\n", name)
