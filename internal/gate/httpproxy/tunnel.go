@@ -37,11 +37,14 @@ func (c *replayed) Read(b []byte) (int, error) {
 	return c.Conn.Read(b)
 }
 
+// longestHost is the longest name that the DNS can hold, in characters (RFC 1035, section 2.3.4).
+const longestHost = 253
+
 // connect serves a tunnel (RFC 9110, section 9.3.6).
 func (p *Proxy) connect(w http.ResponseWriter, r *http.Request, client gate.Client) {
 	begin := time.Now()
 	u, err := weburl.Parse("https://" + r.Host + "/")
-	if err != nil || u.Path() != "/" || strings.ContainsAny(r.Host, "/?#@") {
+	if err != nil || r.URL.Path != "" || r.URL.RawQuery != "" || strings.ContainsAny(r.Host, "/?#@") || len(u.Host()) > longestHost {
 		http.Error(w, "A tunnel leads to a host and a port, as heron.example:443.", http.StatusBadRequest)
 		return
 	}
