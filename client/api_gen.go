@@ -18,6 +18,45 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for AccessRequestState.
+const (
+	AccessRequestStateGranted AccessRequestState = "granted"
+	AccessRequestStateOpen    AccessRequestState = "open"
+	AccessRequestStateRefused AccessRequestState = "refused"
+)
+
+// Valid indicates whether the value is a known member of the AccessRequestState enum.
+func (e AccessRequestState) Valid() bool {
+	switch e {
+	case AccessRequestStateGranted:
+		return true
+	case AccessRequestStateOpen:
+		return true
+	case AccessRequestStateRefused:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AccessRequestVerdict.
+const (
+	AccessRequestVerdictBlock AccessRequestVerdict = "block"
+	AccessRequestVerdictHold  AccessRequestVerdict = "hold"
+)
+
+// Valid indicates whether the value is a known member of the AccessRequestVerdict enum.
+func (e AccessRequestVerdict) Valid() bool {
+	switch e {
+	case AccessRequestVerdictBlock:
+		return true
+	case AccessRequestVerdictHold:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for AddEntriesInputBodyReading.
 const (
 	AddEntriesInputBodyReadingExact   AddEntriesInputBodyReading = "exact"
@@ -2763,6 +2802,42 @@ type Acceptance struct {
 	Until *time.Time `json:"until,omitempty"`
 }
 
+// AccessRequest defines model for AccessRequest.
+type AccessRequest struct {
+	Address *string `json:"address,omitempty"`
+
+	// Answer That the asker reads
+	Answer     *string    `json:"answer,omitempty"`
+	AnsweredAt *time.Time `json:"answeredAt,omitempty"`
+	AnsweredBy *string    `json:"answeredBy,omitempty"`
+
+	// By What decided
+	By     string              `json:"by"`
+	Grant  *openapi_types.UUID `json:"grant,omitempty"`
+	ID     openapi_types.UUID  `json:"id"`
+	MadeAt time.Time           `json:"madeAt"`
+
+	// Person Left out where nobody is known
+	Person *Ref `json:"person,omitempty"`
+
+	// Reason What it is needed for, as the asker says
+	Reason string `json:"reason"`
+
+	// Reference Of the page that refused it
+	Reference string             `json:"reference"`
+	State     AccessRequestState `json:"state"`
+	URL       string             `json:"url"`
+
+	// Verdict That it got
+	Verdict AccessRequestVerdict `json:"verdict"`
+}
+
+// AccessRequestState defines model for AccessRequest.State.
+type AccessRequestState string
+
+// AccessRequestVerdict That it got
+type AccessRequestVerdict string
+
 // Account defines model for Account.
 type Account struct {
 	FullName string             `json:"fullName"`
@@ -4324,6 +4399,18 @@ type Grant struct {
 // GrantState Now
 type GrantState string
 
+// GrantRequestInputBody defines model for GrantRequestInputBody.
+type GrantRequestInputBody struct {
+	// Answer That the asker reads; left out, until when it is allowed
+	Answer *string `json:"answer,omitempty"`
+
+	// Minutes In place of until
+	Minutes *int64 `json:"minutes,omitempty"`
+
+	// Until Within 90 days; in place of minutes
+	Until *time.Time `json:"until,omitempty"`
+}
+
 // GrantsOutputBody defines model for GrantsOutputBody.
 type GrantsOutputBody struct {
 	// Grants The one made last first
@@ -5407,6 +5494,12 @@ type Refusal struct {
 	Times   int64     `json:"times"`
 }
 
+// RefuseRequestInputBody defines model for RefuseRequestInputBody.
+type RefuseRequestInputBody struct {
+	// Answer That the asker reads
+	Answer string `json:"answer"`
+}
+
 // RefusedLine defines model for RefusedLine.
 type RefusedLine struct {
 	Code RefusedLineCode `json:"code"`
@@ -5568,6 +5661,12 @@ type Report struct {
 
 	// Updated Entries that it had with another note or other attributes
 	Updated int64 `json:"updated"`
+}
+
+// RequestsOutputBody defines model for RequestsOutputBody.
+type RequestsOutputBody struct {
+	// Requests Open ones first, then the one made last first
+	Requests []AccessRequest `json:"requests"`
 }
 
 // ResetPasswordInputBody defines model for ResetPasswordInputBody.
@@ -7019,6 +7118,13 @@ type EndPresenceParams struct {
 	Address string `form:"address" json:"address"`
 }
 
+// GetRequestsParams defines parameters for GetRequests.
+type GetRequestsParams struct {
+	// All Those that are answered, too
+	All   *bool  `form:"all,omitempty" json:"all,omitempty"`
+	Limit *int64 `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // UnacceptFindingParams defines parameters for UnacceptFinding.
 type UnacceptFindingParams struct {
 	Key string `form:"key" json:"key"`
@@ -7273,6 +7379,12 @@ type ReplayJSONRequestBody = ReplayInputBody
 
 // GetAffectedJSONRequestBody defines body for GetAffected for application/json ContentType.
 type GetAffectedJSONRequestBody = AffectedInputBody
+
+// GrantRequestJSONRequestBody defines body for GrantRequest for application/json ContentType.
+type GrantRequestJSONRequestBody = GrantRequestInputBody
+
+// RefuseRequestJSONRequestBody defines body for RefuseRequest for application/json ContentType.
+type RefuseRequestJSONRequestBody = RefuseRequestInputBody
 
 // AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
 type AcceptFindingJSONRequestBody = AcceptInputBody
@@ -8532,6 +8644,39 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/replay/affected (the `GetAffected` operationId).
 	GetAffected(ctx context.Context, body GetAffectedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRequests Requests for access
+	//
+	// Corresponds with GET /api/v1/requests (the `GetRequests` operationId).
+	GetRequests(ctx context.Context, params *GetRequestsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GrantRequestWithBody Answer a request with the narrowest grant that lets the asker reach the page; it holds at once
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/requests/{id}/grant (the `GrantRequest` operationId).
+	GrantRequestWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GrantRequest Answer a request with the narrowest grant that lets the asker reach the page; it holds at once
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/requests/{id}/grant (the `GrantRequest` operationId).
+	GrantRequest(ctx context.Context, id openapi_types.UUID, body GrantRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RefuseRequestWithBody Answer a request with a refusal
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/requests/{id}/refuse (the `RefuseRequest` operationId).
+	RefuseRequestWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RefuseRequest Answer a request with a refusal
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/requests/{id}/refuse (the `RefuseRequest` operationId).
+	RefuseRequest(ctx context.Context, id openapi_types.UUID, body RefuseRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetReview What is wrong with the draft, or may be
 	//
@@ -11854,6 +11999,89 @@ func (c *Client) GetAffectedWithBody(ctx context.Context, contentType string, bo
 // Corresponds with POST /api/v1/replay/affected (the `GetAffected` operationId).
 func (c *Client) GetAffected(ctx context.Context, body GetAffectedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetAffectedRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRequests Requests for access
+//
+// Corresponds with GET /api/v1/requests (the `GetRequests` operationId).
+func (c *Client) GetRequests(ctx context.Context, params *GetRequestsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRequestsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GrantRequestWithBody Answer a request with the narrowest grant that lets the asker reach the page; it holds at once
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/requests/{id}/grant (the `GrantRequest` operationId).
+func (c *Client) GrantRequestWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGrantRequestRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GrantRequest Answer a request with the narrowest grant that lets the asker reach the page; it holds at once
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/requests/{id}/grant (the `GrantRequest` operationId).
+func (c *Client) GrantRequest(ctx context.Context, id openapi_types.UUID, body GrantRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGrantRequestRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RefuseRequestWithBody Answer a request with a refusal
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/requests/{id}/refuse (the `RefuseRequest` operationId).
+func (c *Client) RefuseRequestWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRefuseRequestRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RefuseRequest Answer a request with a refusal
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/requests/{id}/refuse (the `RefuseRequest` operationId).
+func (c *Client) RefuseRequest(ctx context.Context, id openapi_types.UUID, body RefuseRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRefuseRequestRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -19299,6 +19527,166 @@ func NewGetAffectedRequestWithBody(server string, contentType string, body io.Re
 	return req, nil
 }
 
+// NewGetRequestsRequest constructs an http.Request for the GetRequests method
+func NewGetRequestsRequest(server string, params *GetRequestsParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.All != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "all", *params.All, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGrantRequestRequest calls the generic GrantRequest builder with application/json body
+func NewGrantRequestRequest(server string, id openapi_types.UUID, body GrantRequestJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewGrantRequestRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewGrantRequestRequestWithBody constructs an http.Request for the GrantRequest method, with any body, and a specified content type
+func NewGrantRequestRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/%s/grant", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRefuseRequestRequest calls the generic RefuseRequest builder with application/json body
+func NewRefuseRequestRequest(server string, id openapi_types.UUID, body RefuseRequestJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRefuseRequestRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRefuseRequestRequestWithBody constructs an http.Request for the RefuseRequest method, with any body, and a specified content type
+func NewRefuseRequestRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/%s/refuse", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetReviewRequest constructs an http.Request for the GetReview method
 func NewGetReviewRequest(server string) (*http.Request, error) {
 	var err error
@@ -22442,6 +22830,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/replay/affected (the `GetAffected` operationId).
 	GetAffectedWithResponse(ctx context.Context, body GetAffectedJSONRequestBody, reqEditors ...RequestEditorFn) (*GetAffectedResponse, error)
+
+	// GetRequestsWithResponse Requests for access
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/requests (the `GetRequests` operationId).
+	GetRequestsWithResponse(ctx context.Context, params *GetRequestsParams, reqEditors ...RequestEditorFn) (*GetRequestsResponse, error)
+
+	// GrantRequestWithBodyWithResponse Answer a request with the narrowest grant that lets the asker reach the page; it holds at once
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests/{id}/grant (the `GrantRequest` operationId).
+	GrantRequestWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GrantRequestResponse, error)
+
+	// GrantRequestWithResponse Answer a request with the narrowest grant that lets the asker reach the page; it holds at once
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests/{id}/grant (the `GrantRequest` operationId).
+	GrantRequestWithResponse(ctx context.Context, id openapi_types.UUID, body GrantRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*GrantRequestResponse, error)
+
+	// RefuseRequestWithBodyWithResponse Answer a request with a refusal
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests/{id}/refuse (the `RefuseRequest` operationId).
+	RefuseRequestWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RefuseRequestResponse, error)
+
+	// RefuseRequestWithResponse Answer a request with a refusal
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/requests/{id}/refuse (the `RefuseRequest` operationId).
+	RefuseRequestWithResponse(ctx context.Context, id openapi_types.UUID, body RefuseRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*RefuseRequestResponse, error)
 
 	// GetReviewWithResponse What is wrong with the draft, or may be
 	//
@@ -31900,6 +32323,220 @@ func (r GetAffectedResponse) ContentType() string {
 	return ""
 }
 
+type GetRequestsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RequestsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRequestsResponse) GetJSON200() *RequestsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetRequestsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetRequestsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetRequestsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRequestsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRequestsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRequestsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRequestsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GrantRequestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AccessRequest
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GrantRequestResponse) GetJSON200() *AccessRequest {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GrantRequestResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GrantRequestResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r GrantRequestResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GrantRequestResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GrantRequestResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GrantRequestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GrantRequestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GrantRequestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GrantRequestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RefuseRequestResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AccessRequest
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r RefuseRequestResponse) GetJSON200() *AccessRequest {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RefuseRequestResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RefuseRequestResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r RefuseRequestResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RefuseRequestResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RefuseRequestResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RefuseRequestResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RefuseRequestResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RefuseRequestResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RefuseRequestResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetReviewResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -37043,6 +37680,71 @@ func (c *ClientWithResponses) GetAffectedWithResponse(ctx context.Context, body 
 		return nil, err
 	}
 	return ParseGetAffectedResponse(rsp)
+}
+
+// GetRequestsWithResponse Requests for access
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/requests (the `GetRequests` operationId).
+func (c *ClientWithResponses) GetRequestsWithResponse(ctx context.Context, params *GetRequestsParams, reqEditors ...RequestEditorFn) (*GetRequestsResponse, error) {
+	rsp, err := c.GetRequests(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRequestsResponse(rsp)
+}
+
+// GrantRequestWithBodyWithResponse Answer a request with the narrowest grant that lets the asker reach the page; it holds at once
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests/{id}/grant (the `GrantRequest` operationId).
+func (c *ClientWithResponses) GrantRequestWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*GrantRequestResponse, error) {
+	rsp, err := c.GrantRequestWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGrantRequestResponse(rsp)
+}
+
+// GrantRequestWithResponse Answer a request with the narrowest grant that lets the asker reach the page; it holds at once
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests/{id}/grant (the `GrantRequest` operationId).
+func (c *ClientWithResponses) GrantRequestWithResponse(ctx context.Context, id openapi_types.UUID, body GrantRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*GrantRequestResponse, error) {
+	rsp, err := c.GrantRequest(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGrantRequestResponse(rsp)
+}
+
+// RefuseRequestWithBodyWithResponse Answer a request with a refusal
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests/{id}/refuse (the `RefuseRequest` operationId).
+func (c *ClientWithResponses) RefuseRequestWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RefuseRequestResponse, error) {
+	rsp, err := c.RefuseRequestWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRefuseRequestResponse(rsp)
+}
+
+// RefuseRequestWithResponse Answer a request with a refusal
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/requests/{id}/refuse (the `RefuseRequest` operationId).
+func (c *ClientWithResponses) RefuseRequestWithResponse(ctx context.Context, id openapi_types.UUID, body RefuseRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*RefuseRequestResponse, error) {
+	rsp, err := c.RefuseRequest(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRefuseRequestResponse(rsp)
 }
 
 // GetReviewWithResponse What is wrong with the draft, or may be
@@ -45251,6 +45953,175 @@ func ParseGetAffectedResponse(rsp *http.Response) (*GetAffectedResponse, error) 
 			return nil, err
 		}
 		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRequestsResponse parses an HTTP response from a GetRequestsWithResponse call
+func ParseGetRequestsResponse(rsp *http.Response) (*GetRequestsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRequestsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RequestsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGrantRequestResponse parses an HTTP response from a GrantRequestWithResponse call
+func ParseGrantRequestResponse(rsp *http.Response) (*GrantRequestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GrantRequestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AccessRequest
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRefuseRequestResponse parses an HTTP response from a RefuseRequestWithResponse call
+func ParseRefuseRequestResponse(rsp *http.Response) (*RefuseRequestResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RefuseRequestResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AccessRequest
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
 		var dest ErrorModel

@@ -47,6 +47,8 @@ const (
 	GrantEnded What = "grant ended"
 	GrantKept  What = "grant kept"
 
+	RequestAnswered What = "request answered"
+
 	PackAdded     What = "pack added"
 	PackEdited    What = "pack edited"
 	PackRemoved   What = "pack removed"

@@ -54,6 +54,7 @@ type Parts struct {
 	Publishing revision.PublishStore
 	Journal    journal.Store
 	Gates      gate.Reports
+	Requests   standing.Requests
 	Passwords  account.PersonPasswords
 	Secret     *secret.Box // nil: no authority can be made
 	Audit      audit.Log
@@ -157,6 +158,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerReplay(api)
 	s.registerGates(api)
 	s.registerPresences(api)
+	s.registerRequests(api)
 	s.registerConfig(api)
 	s.registerExpectations(api)
 	return api

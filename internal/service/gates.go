@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"crypto/x509"
+	"errors"
 	"fmt"
 	"log/slog"
 	"net"
@@ -23,6 +24,7 @@ import (
 	"widelark/internal/gate/authority"
 	"widelark/internal/gate/httpproxy"
 	"widelark/internal/journal"
+	"widelark/internal/revision"
 	"widelark/internal/secret"
 	"widelark/internal/standing"
 )
@@ -121,7 +123,7 @@ func (s *Service) startGates(config Config, proxy *proxySettings, box *secret.Bo
 		editions: editions, facts: facts, secret: box, failed: s.failed, stopped: stopped,
 	}
 	g.proxy = httpproxy.New(httpproxy.Config{
-		Gate: g.gate, People: &people{editions, s.Authenticator, s.store, config.demoPassword}, Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots, Organisation: config.Organisation, Zone: zone, Log: log,
+		Gate: g.gate, People: &people{editions, s.Authenticator, s.store, config.demoPassword}, Asks: &asks{s.store}, Self: "http://" + g.address, Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots, Organisation: config.Organisation, Zone: zone, Log: log,
 	})
 	working, stop := context.WithCancel(context.Background())
 	g.stop = stop
@@ -233,6 +235,28 @@ func (g *gates) report(ctx context.Context) error {
 	r.Address, r.Refusals = g.address, g.proxy.Refusals()
 	r.Written, r.Waiting, r.Dropped = g.records.Written(), int64(g.records.Waiting()), g.records.Dropped()
 	return g.reports.PutReport(ctx, r, access.Recorder)
+}
+
+// asks hands in requests for access.
+type asks struct{ store standing.Requests }
+
+// Ask implements [httpproxy.Asks].
+func (a *asks) Ask(ctx context.Context, r httpproxy.Refused, reference, reason string) error {
+	_, err := a.store.AddRequest(ctx, standing.Request{
+		Person: r.Person, Address: r.Address, URL: r.URL.String(), Verdict: r.Verdict, By: r.By, Reason: reason, Reference: reference,
+	}, access.Recorder)
+	return err
+}
+
+// Asked implements [httpproxy.Asks].
+func (a *asks) Asked(ctx context.Context, reference string) (state, answer string, found bool, err error) {
+	ctx, stop := context.WithTimeout(ctx, 5*time.Second)
+	defer stop()
+	r, err := a.store.RequestByReference(ctx, reference)
+	if errors.Is(err, revision.ErrNotFound) {
+		return "", "", false, nil
+	}
+	return string(r.State), r.Answer, err == nil, err
 }
 
 // people checks who signs in at the proxy gate.

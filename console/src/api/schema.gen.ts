@@ -1443,6 +1443,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Requests for access */
+        get: operations["getRequests"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/grant": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer a request with the narrowest grant that lets the asker reach the page; it holds at once */
+        post: operations["grantRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/requests/{id}/refuse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer a request with a refusal */
+        post: operations["refuseRequest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/review": {
         parameters: {
             query?: never;
@@ -2006,6 +2057,36 @@ export interface components {
              * @description From this day on it counts again
              */
             until?: string;
+        };
+        AccessRequest: {
+            address?: string;
+            /** @description That the asker reads */
+            answer?: string;
+            /** Format: date-time */
+            answeredAt?: string;
+            answeredBy?: string;
+            /** @description What decided */
+            by: string;
+            /** Format: uuid */
+            grant?: string;
+            /** Format: uuid */
+            id: string;
+            /** Format: date-time */
+            madeAt: string;
+            /** @description Left out where nobody is known */
+            person?: components["schemas"]["Ref"];
+            /** @description What it is needed for, as the asker says */
+            reason: string;
+            /** @description Of the page that refused it */
+            reference: string;
+            /** @enum {string} */
+            state: "open" | "granted" | "refused";
+            url: string;
+            /**
+             * @description That it got
+             * @enum {string}
+             */
+            verdict: "hold" | "block";
         };
         Account: {
             fullName: string;
@@ -3383,6 +3464,20 @@ export interface components {
              */
             until: string;
         };
+        GrantRequestInputBody: {
+            /** @description That the asker reads; left out, until when it is allowed */
+            answer?: string;
+            /**
+             * Format: int64
+             * @description In place of until
+             */
+            minutes?: number;
+            /**
+             * Format: date-time
+             * @description Within 90 days; in place of minutes
+             */
+            until?: string;
+        };
         GrantsOutputBody: {
             /** @description The one made last first */
             grants: components["schemas"]["Grant"][];
@@ -4338,6 +4433,10 @@ export interface components {
             /** Format: int64 */
             times: number;
         };
+        RefuseRequestInputBody: {
+            /** @description That the asker reads */
+            answer: string;
+        };
         RefusedLine: {
             /** @enum {string} */
             code: "bad-host" | "bad-path" | "bad-query" | "bad-word" | "bad-scheme" | "bad-regex" | "bad-attribute" | "misplaced" | "too-long" | "not-text";
@@ -4511,6 +4610,10 @@ export interface components {
              * @description Entries that it had with another note or other attributes
              */
             updated: number;
+        };
+        RequestsOutputBody: {
+            /** @description Open ones first, then the one made last first */
+            requests: components["schemas"]["AccessRequest"][];
         };
         ResetPasswordInputBody: {
             password: string;
@@ -13249,6 +13352,199 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getRequests: {
+        parameters: {
+            query?: {
+                /** @description Those that are answered, too */
+                all?: boolean;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RequestsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    grantRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GrantRequestInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessRequest"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    refuseRequest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RefuseRequestInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AccessRequest"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
                 headers: {
                     [name: string]: unknown;
                 };

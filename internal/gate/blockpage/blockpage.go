@@ -24,6 +24,19 @@ type Page struct {
 	By           string // the policy and the rule
 	Until        string // "" where time alone does not change it
 	Reference    string // by which the help desk finds the record
+	AskAt        string // where access is asked for; "" where that is not possible
+	Organisation string
+}
+
+// Ask is what the page says on which people ask for access.
+type Ask struct {
+	URL          string // "" where the reference is not known
+	Because      string
+	Who          string
+	State        string // of the request: open, granted or refused; "" where nobody has asked yet
+	Answer       string
+	Problem      string
+	Reference    string
 	Organisation string
 }
 
@@ -32,11 +45,21 @@ var source string
 
 var page = template.Must(template.New("page").Parse(source))
 
+//go:embed ask.html
+var askSource string
+
+var askPage = template.Must(template.New("ask").Parse(askSource))
+
+// HTML returns the page as a document of its own.
+func (a Ask) HTML() []byte { return written(askPage, a) }
+
 // HTML returns the page as a document of its own, without scripts and without anything that would have to be fetched.
-func (p Page) HTML() []byte {
+func (p Page) HTML() []byte { return written(page, p) }
+
+func written(t *template.Template, data any) []byte {
 	var b bytes.Buffer
-	if err := page.Execute(&b, p); err != nil {
-		return []byte("<!doctype html><title>Not allowed</title><p>This page is not allowed here.") // the template is a constant, and p holds text only
+	if err := t.Execute(&b, data); err != nil {
+		return []byte("<!doctype html><title>Not allowed</title><p>This page is not allowed here.") // the template is a constant, and the data are text only
 	}
 	return b.Bytes()
 }

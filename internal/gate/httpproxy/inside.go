@@ -177,11 +177,16 @@ func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision) 
 	header.Set("X-Content-Type-Options", "nosniff")
 	why := p.Gate.Explain(d)
 	reference = newReference()
+	who := p.Gate.Called(d.Request.Client)
+	p.lately.add(reference, Refused{d.Request, d.Verdict, why.Source, why.Because, who, d.At})
 	var body []byte
 	if blockpage.IsDocument(r.Header) {
 		page := blockpage.Page{
 			Held: d.Verdict == policy.Hold, Title: "This page is not allowed here", URL: d.Request.URL.String(), Because: why.Because, By: why.Source,
-			Who: p.Gate.Called(d.Request.Client), Is: strings.Join(why.Classes, ", "), Reference: reference, Organisation: p.Organisation,
+			Who: who, Is: strings.Join(why.Classes, ", "), Reference: reference, Organisation: p.Organisation,
+		}
+		if p.Asks != nil {
+			page.AskAt = p.Self + "/ask?reference=" + reference
 		}
 		if page.Held {
 			page.Title = "This page waits to be unlocked"

@@ -33,6 +33,8 @@ type People interface {
 type Config struct {
 	Gate         *gate.Gate
 	People       People         // nil: nobody signs in
+	Asks         Asks           // nil: nobody can ask for access
+	Self         string         // where clients reach the gate's own pages, as http://10.40.0.2:8471
 	Reach        []netip.Prefix // ranges inside the organisation's network that may be connected to
 	Ports        []uint16       // that tunnels may lead to, besides 80 and 443
 	Upstream     *url.URL       // another proxy, through which all connections go; nil for none
@@ -63,6 +65,7 @@ type Proxy struct {
 	end      context.CancelFunc
 	tunnels  sync.WaitGroup
 	learned  refusals
+	lately   lately
 	signs    atomic.Pointer[signer]
 	remember *signIns
 }
@@ -148,6 +151,10 @@ func (p *Proxy) own(w http.ResponseWriter, r *http.Request) {
 	if r.URL.Path == "/proxy.pac" && (r.Method == http.MethodGet || r.Method == http.MethodHead) {
 		w.Header().Set("Content-Type", "application/x-ns-proxy-autoconfig")
 		_, _ = w.Write(PAC(r.Host))
+		return
+	}
+	if r.URL.Path == "/ask" && p.Asks != nil {
+		p.ask(w, r)
 		return
 	}
 	if strings.HasPrefix(r.URL.Path, "/authority") {

@@ -219,6 +219,59 @@ func TestPresences(t *testing.T) {
 	}
 }
 
+// People ask for access from the block page; the help desk answers with a grant, which holds at once, or with a reason; the page on which they asked says so.
+func TestRequests(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, false)
+	refused := func(url string) (reference string) {
+		page := curl(t, gate.Proxy, "--interface", "127.0.10.7", "-H", "Accept: text/html", url)
+		require.Equal(t, "403", page.status)
+		_, after, found := strings.Cut(page.body, "http://"+gate.Proxy+"/ask?reference=")
+		require.True(t, found, page.body)
+		reference, _, _ = strings.Cut(after, `"`)
+		return reference
+	}
+	ask := func(args ...string) string {
+		out, err := exec.CommandContext(t.Context(), "curl", append([]string{"-s", "-L", "--interface", "127.0.10.7"}, args...)...).Output()
+		require.NoError(t, err)
+		return string(out)
+	}
+	at := "http://" + gate.Proxy + "/ask"
+	first, second := refused("http://oddsfield.example/today"), refused("http://harbour-news.example/puzzles")
+	page := ask(at + "?reference=" + first)
+	assert.Contains(t, page, "What do you need it for?")
+	assert.Contains(t, page, "http://oddsfield.example/today")
+	assert.Contains(t, ask(at, "-d", "reference="+first, "-d", "reason="), "Say what you need the page for.")
+	assert.Contains(t, ask(at, "-d", "reference=AAAAAAAA", "-d", "reason=x"), "knows no refusal with this reference")
+	assert.Contains(t, s.Run(t, "", "request", "ls").Done(t), "No request waits.")
+
+	assert.Contains(t, ask(at, "-d", "reference="+first, "--data-urlencode", "reason=A patient's <b>complaint</b>"), "Your request is with the help desk")
+	assert.Contains(t, ask(at, "-d", "reference="+first, "-d", "reason=again"), "Your request is with the help desk", "one request for each page")
+	ask(at, "-d", "reference="+second, "-d", "reason=bored")
+	waiting := s.Run(t, "", "request", "ls", "-o", "csv").Done(t)
+	assert.Contains(t, waiting, "127.0.10.7,http://oddsfield.example/today,A patient's <b>complaint</b>,Ward: Never,open")
+	assert.Equal(t, 3, strings.Count(waiting, "\n"))
+
+	assert.Contains(t, s.Run(t, "", "request", "grant", first, "--until", "1h").Done(t), "http://oddsfield.example/today: It is allowed until ")
+	require.Eventually(t, func() bool {
+		return curl(t, gate.Proxy, "--interface", "127.0.10.7", "http://oddsfield.example/today").sees() == "the page"
+	}, testkit.Patience, testkit.Look)
+	assert.Equal(t, "the block page", curl(t, gate.Proxy, "--interface", "127.0.10.8", "http://oddsfield.example/today").sees(), "for the asker alone")
+	page = ask(at + "?reference=" + first)
+	assert.Contains(t, page, "You may open the page now")
+	assert.Contains(t, page, `href="http://oddsfield.example/today"`)
+	s.Run(t, "", "request", "refuse", second, "--why", "Not at work").Done(t)
+	assert.Contains(t, ask(at+"?reference="+second), "Not at work")
+	assert.Contains(t, s.Run(t, "", "request", "grant", second, "--until", "1h").Err, "This request was answered already, by edda")
+	assert.Contains(t, s.Run(t, "", "request", "ls").Done(t), "No request waits.")
+	assert.Contains(t, s.Run(t, "", "request", "ls", "--answered").Done(t), "refused")
+	for want, args := range map[string][]string{
+		"there is no request": {"request", "grant", "AAAAAAAA", "--until", "1h"}, "say until when": {"request", "grant", second}, "say why": {"request", "refuse", second},
+	} {
+		assert.Contains(t, s.Run(t, "", args...).Err, want)
+	}
+}
+
 // Records say who asked for what, by which rule it was decided, and what became of it; the reference on the page is that of the record.
 func TestRecords(t *testing.T) {
 	t.Parallel()

@@ -1,0 +1,53 @@
+package standing
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"github.com/google/uuid"
+
+	"widelark/core/policy"
+	"widelark/internal/access"
+)
+
+// RequestState says what became of a request for access.
+type RequestState string
+
+// The states of a request.
+const (
+	Open    RequestState = "open"
+	Granted RequestState = "granted"
+	Refused RequestState = "refused"
+)
+
+// Request is somebody's plea for a page that was refused.
+type Request struct {
+	ID         uuid.UUID
+	Person     uuid.UUID  // the zero id where nobody is known
+	Address    netip.Addr // not valid where it is not known
+	URL        string
+	Verdict    policy.Verdict // that it got
+	By         string         // what decided, in a few words
+	Reason     string
+	Reference  string // of the page that refused it; each page asks once
+	MadeAt     time.Time
+	State      RequestState
+	AnsweredAt *time.Time
+	AnsweredBy string
+	Answer     string
+	Grant      *uuid.UUID
+}
+
+// Requests keeps requests for access.
+type Requests interface {
+	// AddRequest adds a request. Where one with its reference is there already, it returns that.
+	AddRequest(ctx context.Context, r Request, by access.Actor) (Request, error)
+
+	// AnswerRequest answers an open request; one that was answered before stays as it is, and is returned.
+	AnswerRequest(ctx context.Context, id uuid.UUID, state RequestState, answer string, grant *uuid.UUID, by access.Actor) (Request, error)
+
+	Request(ctx context.Context, id uuid.UUID) (Request, error)
+	RequestByReference(ctx context.Context, reference string) (Request, error)
+	Requests(ctx context.Context, openOnly bool, limit int) ([]Request, error) // open ones first, then the one made last first
+}
