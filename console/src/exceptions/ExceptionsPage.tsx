@@ -19,6 +19,8 @@ import { type Exception, exceptionsOptions, useRemoveException, useSaveException
 import { GrantDialog } from './GrantDialog'
 import { GrantsView } from './GrantsView'
 import { grantsOptions } from './grantQueries'
+import { RequestsView } from './RequestsView'
+import { requestsOptions } from './requestQueries'
 import { inView, whomSaid } from './standing'
 import { exceptionViews, type View } from './views'
 
@@ -29,6 +31,12 @@ const viewNames: Record<View, string> = {
   over: 'Over or off',
   all: 'All',
   grants: 'Grants',
+  requests: 'Requests',
+}
+
+const about: Partial<Record<View, string>> = {
+  grants: 'Allowed at once and for some time, without publishing. They end by themselves.',
+  requests: 'People who ask for a page that was refused. To allow it makes the narrowest grant, which holds at once.',
 }
 
 /** All exceptions, by standing: in force now, ending soon, over. */
@@ -44,9 +52,12 @@ export function ExceptionsPage() {
     )
     .sort((a, b) => (a.until ?? '9').localeCompare(b.until ?? '9'))
   const grants = useQuery(grantsOptions)
+  const requests = useQuery(requestsOptions)
+  const own = view !== 'grants' && view !== 'requests' // exceptions themselves
   const counts = {
     ...Object.fromEntries(exceptionViews.map((v) => [v, (all.data ?? []).filter((e) => inView(v, e)).length])),
     grants: (grants.data ?? []).filter((g) => g.state === 'in force').length,
+    requests: (requests.data ?? []).filter((r) => r.state === 'open').length,
   }
   return (
     <div className="flex h-full flex-col overflow-y-auto px-5 pb-6">
@@ -54,9 +65,7 @@ export function ExceptionsPage() {
         <div className="grow">
           <h1 className="font-semibold text-xl">Exceptions</h1>
           <p className="text-soft">
-            {view === 'grants'
-              ? 'Allowed at once and for some time, without publishing. They end by themselves.'
-              : 'For some people, some pages, some days: each with a reason and, normally, an end.'}
+            {about[view] ?? 'For some people, some pages, some days: each with a reason and, normally, an end.'}
           </p>
         </div>
         <Button look="main" onClick={() => setOpen('new')}>
@@ -82,9 +91,10 @@ export function ExceptionsPage() {
         />
       </ViewButtons>
       {view === 'grants' && <GrantsView filter={q} />}
-      {view !== 'grants' && all.isPending && <Loading what="the exceptions" />}
-      {view !== 'grants' && all.error && <ProblemNotice error={all.error} retry={() => all.refetch()} />}
-      {view !== 'grants' && all.data && shown.length === 0 && (
+      {view === 'requests' && <RequestsView filter={q} />}
+      {own && all.isPending && <Loading what="the exceptions" />}
+      {own && all.error && <ProblemNotice error={all.error} retry={() => all.refetch()} />}
+      {own && all.data && shown.length === 0 && (
         <EmptyNotice
           title={all.data.length === 0 ? 'No exceptions yet' : 'None match'}
           action={
@@ -100,7 +110,7 @@ export function ExceptionsPage() {
             : 'Look at another state, or take the filter away.'}
         </EmptyNotice>
       )}
-      {view !== 'grants' && shown.length > 0 && (
+      {own && shown.length > 0 && (
         <table className="w-full border-collapse" onKeyDown={onRowKeys}>
           <thead>
             <tr>

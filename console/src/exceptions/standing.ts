@@ -15,7 +15,8 @@ export function inView(view: View, e: Pick<Exception, 'state' | 'until'>, now = 
       return e.state === 'later'
     case 'over':
       return e.state === 'over' || e.state === 'off'
-    case 'grants': // grants are not exceptions
+    case 'grants': // they are not exceptions
+    case 'requests':
       return false
   }
   return true

@@ -1,6 +1,8 @@
 package gates
 
 import (
+	"os/exec"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -50,6 +52,22 @@ func TestConsoleGates(t *testing.T) {
 	}, testkit.Patience, testkit.Look)
 	b.Press("End the presence at 127.0.99.8")
 	b.See("p", "Nobody is known to be at any address.")
+
+	// Requests for access are answered in one step.
+	page := curl(t, gate.Proxy, "--interface", "127.0.10.7", "-H", "Accept: text/html", "http://harbour-news.example/puzzles")
+	_, after, _ := strings.Cut(page.body, "/ask?reference=")
+	reference, _, _ := strings.Cut(after, `"`)
+	require.NoError(t, exec.CommandContext(t.Context(), "curl", "-sf", "-o", "/dev/null", "http://"+gate.Proxy+"/ask", "-d", "reference="+reference, "-d", "reason=For the quiz").Run())
+	b.GoTo("/exceptions?view=requests")
+	b.See("td", "For the quiz")
+	b.Accessible("requests")
+	b.Press("Allow http://harbour-news.example/puzzles")
+	b.Press("for an hour")
+	b.See("[role=status]", "It is allowed until")
+	b.See("td", "granted by edda")
+	require.Eventually(t, func() bool {
+		return curl(t, gate.Proxy, "--interface", "127.0.10.7", "http://harbour-news.example/puzzles").sees() == "the page"
+	}, testkit.Patience, testkit.Look)
 
 	b.GoTo("/people?view=networks")
 	b.Press("Offices")
