@@ -68,9 +68,11 @@ export function ExceptionsPage() {
             {about[view] ?? 'For some people, some pages, some days: each with a reason and, normally, an end.'}
           </p>
         </div>
-        <Button look="main" onClick={() => setOpen('new')}>
-          <Plus size={16} aria-hidden /> {view === 'grants' ? 'New grant' : 'New exception'}
-        </Button>
+        {view !== 'requests' && (
+          <Button look="main" onClick={() => setOpen('new')}>
+            <Plus size={16} aria-hidden /> {view === 'grants' ? 'New grant' : 'New exception'}
+          </Button>
+        )}
       </div>
       <ViewButtons
         names={viewNames}
