@@ -89,7 +89,7 @@ func TestScreenshots(t *testing.T) {
 		return strings.Contains(s.Run(t, "", "gate", "ls", "-o", "csv").Done(t), ",up to date,")
 	}, testkit.Patience, testkit.Look)
 	s.Run(t, demo.Password+" 7\n", "person", "password", "kay.moran", "--password-stdin").Done(t)
-	for _, url := range []string{"http://harbour-news.example/", "https://tidepool-news.example/", "http://harbour-news.example/puzzles", "https://oddsfield.example/", "http://oddsfield.example/today"} {
+	for _, url := range []string{"http://harbour-news.example/", "https://tidepool-news.example/", "http://harbour-news.example/puzzles", "http://pebble-poker.example/", "http://oddsfield.example/today"} {
 		require.NoError(t, exec.CommandContext(t.Context(), "curl", "-sk", "-o", "/dev/null", "-x", "http://kay.moran:quillmere-demo%207@"+gate.Proxy, "--proxy-basic", url).Run())
 	}
 	b.GoTo("/gates")
