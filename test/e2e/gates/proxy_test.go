@@ -163,7 +163,8 @@ func gated(t *testing.T, open bool, args ...string) (s, gate *testkit.Service) {
 	return s, gate
 }
 
-// Whoever must sign in is asked to; a wrong password is refused, a right one gives the person's own verdicts, and a password that is taken away holds no more.
+// Whoever must sign in is asked to; a wrong password is refused, a right one gives the person's own verdicts, and without a password nobody can sign in as the
+// person who has not just done so (see the proxy's remembered sign-ins).
 func TestSignIn(t *testing.T) {
 	t.Parallel()
 	s, gate := gated(t, false)
@@ -179,6 +180,8 @@ func TestSignIn(t *testing.T) {
 	assert.Equal(t, "a connection error", curl(t, gate.Proxy, append(office, "-U", "Kay.Moran:heather and tide 7", "https://oddsfield.example/")...).sees())
 	assert.Equal(t, "407", curl(t, gate.Proxy, url).status, "nobody is known at other addresses")
 
+	s.Run(t, "heather and tide 8\n", "person", "password", "kay.moran", "--password-stdin").Done(t)
+	assert.Equal(t, "the block page", curl(t, gate.Proxy, append(office, "-U", "kay.moran:heather and tide 8", url)...).sees(), "the new one holds at once")
 	s.Run(t, "", "person", "password", "kay.moran", "--remove").Done(t)
 	assert.Equal(t, "407", curl(t, gate.Proxy, append(office, "-U", "kay.moran:another one 9", url)...).status)
 	records := s.Run(t, "", "gate", "latest", "-o", "csv").Done(t)
