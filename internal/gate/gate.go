@@ -157,8 +157,6 @@ func (g *Gate) Opens(r Request) bool {
 type Explanation struct {
 	Because string
 	Source  string // in a few words: the policy and the rule, or the exception
-	Until   time.Time
-	Changes bool // Until is the next moment at which time alone changes the verdict
 	Groups  []string
 	Classes []string
 }
@@ -172,7 +170,6 @@ func (g *Gate) Explain(d Decision) Explanation {
 	q := g.question(&d.Request)
 	why := d.Edition.Snapshot.Explain(w, &q, d.At)
 	e := Explanation{Because: why.Because, Source: d.Edition.Snapshot.Source(d.Decision)}
-	e.Until, e.Changes = d.Edition.Snapshot.Until(w, &q, d.At)
 	for _, group := range why.Groups {
 		e.Groups = append(e.Groups, group.Name)
 	}
@@ -182,6 +179,16 @@ func (g *Gate) Explain(d Decision) Explanation {
 		}
 	}
 	return e
+}
+
+// Until returns the next moment at which time alone changes the verdict of a decision; false where it never does. It takes a thousand times as long as
+// the decision.
+func (g *Gate) Until(d Decision) (time.Time, bool) {
+	if d.Edition == nil {
+		return time.Time{}, false
+	}
+	q := g.question(&d.Request)
+	return d.Edition.Snapshot.Until(&policy.Work{}, &q, d.At)
 }
 
 // Record hands in a decided request with what became of it.

@@ -85,9 +85,11 @@ func TestDecide(t *testing.T) {
 	assert.Contains(t, why.Because, `because the list "Blocked" has the entry tern.example`)
 	assert.Equal(t, "Ward: Never", why.Source)
 	assert.Equal(t, []string{"Nurses"}, why.Groups)
-	later := g.Explain(g.Decide(request("http://oddsfield.example/", "10.40.10.7", uuid.Nil)))
-	assert.True(t, later.Changes)
-	assert.Equal(t, noon.Add(time.Hour), later.Until.UTC())
+	until, changes := g.Until(g.Decide(request("http://oddsfield.example/", "10.40.10.7", uuid.Nil)))
+	assert.True(t, changes)
+	assert.Equal(t, noon.Add(time.Hour), until.UTC())
+	_, changes = g.Until(first)
+	assert.False(t, changes)
 	assert.Equal(t, []string{"Kay Moran", "Wards", ""}, []string{
 		g.Called(Client{Address: netip.MustParseAddr("10.40.10.7"), Person: kay}), g.Called(Client{Address: netip.MustParseAddr("10.40.10.7")}), g.Called(Client{Address: netip.MustParseAddr("192.0.2.1")}),
 	})

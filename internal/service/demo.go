@@ -12,6 +12,7 @@ import (
 	"os/user"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -169,7 +170,31 @@ func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer
 	if err != nil {
 		return err
 	}
+	if err := demoAuthority(ctx, api, filepath.Join(dir, "authority.pem")); err != nil {
+		return err
+	}
 	return demo.Load(ctx, api, demo.Loading{Dir: files, Partner: partner, Out: out})
+}
+
+// demoAuthority makes an authority for the demo's gate unless there is one, and stores its certificate where curl finds it.
+func demoAuthority(ctx context.Context, api *client.ClientWithResponses, path string) error {
+	found, err := api.GetAuthoritiesWithResponse(ctx)
+	if err != nil {
+		return err
+	}
+	if len(found.JSON200.Authorities) == 0 {
+		if _, err := api.MakeAuthorityWithResponse(ctx, client.MakeAuthorityInputBody{Organisation: demo.Organisation}); err != nil {
+			return err
+		}
+		if found, err = api.GetAuthoritiesWithResponse(ctx); err != nil {
+			return err
+		}
+	}
+	var pem strings.Builder
+	for _, a := range found.JSON200.Authorities {
+		pem.WriteString(a.Certificate)
+	}
+	return os.WriteFile(path, []byte(pem.String()), 0o644)
 }
 
 // someOwner returns the demo's owner or, if that account is gone or no longer an owner, another.
@@ -212,9 +237,10 @@ Wide Lark runs with the demo data of Quillmere General (ready in %.1f s).
             export gate="-x http://%s -U kay.moran:%s"
             curl $gate http://harbour-news.example/               # allowed
             curl $gate http://oddsfield.example/                  # the block page, in a line
-            curl $gate -k https://oddsfield.example/              # a tunnel is refused
+            curl $gate --cacert %s https://oddsfield.example/today
+                                                                  # opened, and the page blocked
             http://%s/authority says how to trust the gate's authority
 
 Ctrl-C ends the service and its database; the data stay in %s.
-`, took.Seconds(), url, demo.Name, demo.Password, demo.Lead, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), gate, demo.Password, gate, dir)
+`, took.Seconds(), url, demo.Name, demo.Password, demo.Lead, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), gate, demo.Password, filepath.Join(dir, "authority.pem"), gate, dir)
 }

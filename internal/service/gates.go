@@ -268,17 +268,23 @@ type people struct {
 }
 
 // SignIn implements [httpproxy.People].
-func (p *people) SignIn(ctx context.Context, name, password, address string) (uuid.UUID, error) {
+func (p *people) SignIn(ctx context.Context, name, password, address string) (uuid.UUID, bool, error) {
+	ctx, stop := context.WithTimeout(ctx, 5*time.Second)
+	defer stop()
 	live, err := p.editions.On(ctx, "", "live")
 	if err != nil {
-		return uuid.Nil, err
+		return uuid.Nil, false, err
 	}
 	var person account.Person
 	if who, err := live.Find("who", edition.Who{Person: name}); err == nil && who.Person != nil {
 		person = account.Person{ID: uuid.MustParse(who.Person.ID), Name: who.Person.Name}
 	}
 	if p.demoPassword != "" && password == p.demoPassword && person.ID != uuid.Nil {
-		return person.ID, nil
+		return person.ID, true, nil
 	}
-	return person.ID, p.authenticator.SignInPerson(ctx, p.passwords, person, name, password, address)
+	err = p.authenticator.SignInPerson(ctx, p.passwords, person, name, password, address)
+	if errors.Is(err, account.ErrRefused) {
+		return uuid.Nil, false, nil
+	}
+	return person.ID, err == nil, err
 }

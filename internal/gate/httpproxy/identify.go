@@ -61,11 +61,17 @@ func (p *Proxy) identify(w http.ResponseWriter, r *http.Request) (gate.Client, b
 		return client, true // for the gate itself
 	}
 	if header != "" && p.People != nil {
-		if person, ok := p.signIn(r, header); ok {
-			client.Person, client.SignedIn = person, true
-			return client, true
+		person, ok, err := p.signIn(r, header)
+		switch {
+		case err != nil:
+			p.Log.WarnContext(r.Context(), "a sign-in at the proxy cannot be checked", "error", err)
+			http.Error(w, "Your sign-in cannot be checked just now. Try again in a minute.", http.StatusServiceUnavailable)
+			return client, false
+		case !ok:
+			return client, p.askSignIn(w)
 		}
-		return client, p.askSignIn(w)
+		client.Person, client.SignedIn = person, true
+		return client, true
 	}
 	if p.People != nil && p.signInAsked(client) {
 		return client, p.askSignIn(w)
@@ -96,24 +102,23 @@ func (p *Proxy) askSignIn(w http.ResponseWriter) bool {
 }
 
 // signIn checks a sign-in of the scheme Basic (RFC 7617).
-func (p *Proxy) signIn(r *http.Request, header string) (uuid.UUID, bool) {
+func (p *Proxy) signIn(r *http.Request, header string) (uuid.UUID, bool, error) {
 	basic := http.Request{Header: http.Header{"Authorization": {header}}}
 	name, password, ok := basic.BasicAuth()
 	if !ok {
-		return uuid.Nil, false
+		return uuid.Nil, false, nil
 	}
 	key, now := sha256.Sum256([]byte(strings.ToLower(name)+"\x00"+password)), p.Gate.Now()
 	if person, ok := p.remember.get(key, now); ok {
-		return person, true
+		return person, true, nil
 	}
 	address := ""
 	if at, err := netip.ParseAddrPort(r.RemoteAddr); err == nil {
 		address = at.Addr().Unmap().String()
 	}
-	person, err := p.People.SignIn(r.Context(), name, password, address)
-	if err != nil {
-		return uuid.Nil, false
+	person, ok, err := p.People.SignIn(r.Context(), name, password, address)
+	if ok && err == nil {
+		p.remember.put(key, person, now.Add(remembered))
 	}
-	p.remember.put(key, person, now.Add(remembered))
-	return person, true
+	return person, ok, err
 }

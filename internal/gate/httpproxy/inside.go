@@ -175,38 +175,39 @@ func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision) 
 	header.Set("Cache-Control", "no-store")
 	header.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
 	header.Set("X-Content-Type-Options", "nosniff")
-	why := p.Gate.Explain(d)
 	reference = newReference()
-	who := p.Gate.Called(d.Request.Client)
-	p.lately.add(reference, Refused{d.Request, d.Verdict, why.Source, why.Because, who, d.At})
+	var media string
 	var body []byte
 	if blockpage.IsDocument(r.Header) {
-		page := blockpage.Page{
-			Held: d.Verdict == policy.Hold, Title: "This page is not allowed here", URL: d.Request.URL.String(), Because: why.Because, By: why.Source,
-			Who: who, Is: strings.Join(why.Classes, ", "), Reference: reference, Organisation: p.Organisation,
-		}
-		if p.Asks != nil {
-			page.AskAt = p.Self + "/ask?reference=" + reference
-		}
-		if page.Held {
-			page.Title = "This page waits to be unlocked"
-		}
-		if why.Changes {
-			page.Until = why.Until.In(p.Zone).Format("Monday 2 January, 15:04")
-		}
-		header.Set("Content-Type", "text/html; charset=utf-8")
-		body = page.HTML()
-	} else {
-		var media string
-		if media, body = blockpage.Small(r.Header); strings.HasPrefix(media, "text/plain") {
-			body = fmt.Appendf(nil, "Not allowed here: %s\nReference %s\n", why.Because, reference)
-		}
-		header.Set("Content-Type", media)
+		media, body = "text/html; charset=utf-8", p.page(d, reference)
+	} else if media, body = blockpage.Small(r.Header); strings.HasPrefix(media, "text/plain") {
+		body = fmt.Appendf(nil, "Not allowed here: %s\nReference %s\n", p.Gate.Explain(d).Because, reference)
 	}
+	header.Set("Content-Type", media)
 	header.Set("Content-Length", fmt.Sprint(len(body)))
 	w.WriteHeader(http.StatusForbidden)
 	if r.Method != http.MethodHead {
 		_, _ = w.Write(body)
 	}
 	return int64(len(body)), reference
+}
+
+// page returns the block page of a decision, and remembers it, so that people can ask for access from there.
+func (p *Proxy) page(d gate.Decision, reference string) []byte {
+	why, who := p.Gate.Explain(d), p.Gate.Called(d.Request.Client)
+	p.lately.add(reference, Refused{d.Request, d.Verdict, why.Source, why.Because, who, d.At})
+	page := blockpage.Page{
+		Held: d.Verdict == policy.Hold, Title: "This page is not allowed here", URL: d.Request.URL.String(), Because: why.Because, By: why.Source,
+		Who: who, Is: strings.Join(why.Classes, ", "), Reference: reference, Organisation: p.Organisation,
+	}
+	if p.Asks != nil {
+		page.AskAt = p.Self + "/ask?reference=" + reference
+	}
+	if page.Held {
+		page.Title = "This page waits to be unlocked"
+	}
+	if until, changes := p.Gate.Until(d); changes {
+		page.Until = until.In(p.Zone).Format("Monday 2 January, 15:04")
+	}
+	return page.HTML()
 }

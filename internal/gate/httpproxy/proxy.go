@@ -25,8 +25,8 @@ import (
 
 // People checks who signs in at the proxy.
 type People interface {
-	// SignIn returns the person with a name and a password, who is at an address; an error where there is none, or where it cannot be checked now.
-	SignIn(ctx context.Context, name, password, address string) (uuid.UUID, error)
+	// SignIn returns the person with a name and a password, who is at an address; false where there is none. The error says that it cannot be checked now.
+	SignIn(ctx context.Context, name, password, address string) (uuid.UUID, bool, error)
 }
 
 // Config says how a proxy works.

@@ -414,6 +414,7 @@ func TestGateWithoutDatabase(t *testing.T) {
 	}, testkit.Patience, testkit.Look)
 	wire.Silent.Store(true)
 	n := 20 + rand.IntN(10)
+	assert.Equal(t, "503", curl(t, gate.Proxy, "--interface", "127.0.30.7", "-U", "kay.moran:heather and tide 7", "http://heron.example/").status, "not a wrong password: it cannot be checked")
 	for i := range n {
 		g := curl(t, gate.Proxy, append(ward, fmt.Sprintf("http://site-%d.example/", i))...)
 		assert.Equal(t, "the page", g.sees(), g.body)
