@@ -136,6 +136,12 @@ func (g *Gate) Known(c Client) Client {
 	return c
 }
 
+// Sees returns what the gate sees of a request for a URL, as journeys have it; see [policy.Seen].
+func (g *Gate) Sees(u weburl.URL, opened bool) weburl.Sight {
+	sight, _ := policy.Seen(g.Kind, u, opened)
+	return sight
+}
+
 // CanOpen says whether the gate has an authority to open connections with. At first, it has none.
 func (g *Gate) CanOpen(can bool) { g.opens.Store(can) }
 

@@ -252,7 +252,7 @@ func (p *Proxy) decide(client gate.Client, r *http.Request, origin, host string)
 		if i == 1 && u == d.Request.URL {
 			break // the same, otherwise written
 		}
-		next := p.Gate.Decide(gate.Request{Client: client, URL: u, Method: r.Method, Sight: weburl.Full})
+		next := p.Gate.Decide(gate.Request{Client: client, URL: u, Method: r.Method, Sight: p.Gate.Sees(u, true)})
 		if i == 0 || next.Verdict.Stricter(d.Verdict) {
 			d = next
 		}

@@ -7,12 +7,12 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"reflect"
 	"strings"
 	"sync"
 	"time"
 
 	"widelark/core/policy"
-	"widelark/core/weburl"
 	"widelark/internal/gate"
 	"widelark/internal/gate/blockpage"
 	"widelark/internal/journal"
@@ -92,7 +92,7 @@ func (p *Proxy) open(t *tunnel, signs *signer) {
 	defer stop()
 	failed := func(why string) {
 		_ = t.raw.Close()
-		ask := gate.Request{Client: t.client, URL: t.url, Method: http.MethodConnect, Sight: weburl.Tunnel}
+		ask := gate.Request{Client: t.client, URL: t.url, Method: http.MethodConnect, Sight: p.Gate.Sees(t.url, false)}
 		p.Gate.Record(p.Gate.Decide(ask), journal.Ending{Outcome: journal.Failed, Took: time.Since(t.begin), Detail: why})
 	}
 	_ = t.raw.SetReadDeadline(time.Now().Add(greetTimeout))
@@ -135,9 +135,19 @@ func refusesCertificate(err error) bool {
 	if !errors.As(err, &op) {
 		return false
 	}
-	text := op.Err.Error()
-	return op.Op == "remote error" && (strings.Contains(text, "certificate") || strings.Contains(text, "authority")) ||
-		op.Op == "local error" && strings.Contains(text, "bad record MAC")
+	alert := reflect.ValueOf(op.Err) // crypto/tls has alerts as numbers of a type of its own
+	if alert.Kind() != reflect.Uint8 {
+		return false
+	}
+	// Alerts of RFC 8446, section 6.
+	const badRecord, badCertificate, unknownAuthority = 20, 42, 48
+	switch op.Op {
+	case "remote error":
+		return alert.Uint() >= badCertificate && alert.Uint() <= unknownAuthority
+	case "local error":
+		return alert.Uint() == badRecord
+	}
+	return false
 }
 
 // serverConfig returns how a connection is opened. Certificates come from the authority, by the name in the greeting or else the tunnel's.

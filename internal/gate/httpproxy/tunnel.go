@@ -52,7 +52,7 @@ func (p *Proxy) connect(w http.ResponseWriter, r *http.Request, client gate.Clie
 		http.Error(w, fmt.Sprintf("Tunnels to port %d are not allowed.", port), http.StatusForbidden)
 		return
 	}
-	ask := gate.Request{Client: client, URL: u, Method: r.Method, Sight: weburl.Tunnel}
+	ask := gate.Request{Client: client, URL: u, Method: r.Method, Sight: p.Gate.Sees(u, false)}
 	t := &tunnel{client: client, host: r.Host, url: u, begin: begin}
 	if signs := p.signs.Load(); signs != nil && p.Gate.Opens(ask) {
 		if t.take(w) {
@@ -197,7 +197,7 @@ func (p *Proxy) otherName(t *tunnel, name string) (gate.Decision, bool) {
 	if err != nil || u.Host() == t.url.Host() {
 		return gate.Decision{}, false
 	}
-	return p.Gate.Decide(gate.Request{Client: t.client, URL: u, Method: http.MethodConnect, Sight: weburl.Tunnel}), true
+	return p.Gate.Decide(gate.Request{Client: t.client, URL: u, Method: http.MethodConnect, Sight: p.Gate.Sees(u, false)}), true
 }
 
 // closeWrite says that nothing more follows, and reports whether the connection knows of that.
