@@ -15,7 +15,7 @@ WEBSRC := $(shell find console -path console/node_modules -prune -o -type f -not
 DATA ?=
 LISTEN ?= 127.0.0.1:8470
 
-.PHONY: help demo test build check deps dev bench race lint fmt generate verify screenshots fuzz clean
+.PHONY: help demo test test-console test-go build check deps dev bench race lint fmt generate verify screenshots fuzz clean
 
 help: ## what can be made
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## (.*)/  make \1\t\2/' | column -t -s $$'\t'
@@ -25,8 +25,14 @@ demo: .var/postgresql.stamp build ## run everything with the demo data of Quillm
 
 test: deps build verify ## pass every test, in a real PostgreSQL and a real browser
 	go vet ./...
+	@$(MAKE) -j2 --output-sync=target test-console test-go
+
+test-console:
 	cd console && npm run -s test
-	go run ./test/suite go test -count=1 -timeout 15m ./...
+
+# What takes longest begins first, so that nothing long is left to run alone. Many tests wait for a process to start or end: another runs meanwhile.
+test-go:
+	go run ./test/suite go test -vet=off -count=1 -parallel $$(($$(nproc) + 1)) -timeout 15m ./test/e2e/... ./internal/... ./...
 
 build: bin/widelark ## build the console and the two programs
 

@@ -97,6 +97,10 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 	}
 	defer func() { err = errors.Join(err, s.Close()) }()
 	if err := furnish(ctx, s, dir, partner, out); err != nil {
+		if ctx.Err() != nil {
+			fmt.Fprintln(out, "\nStopping the service and the database; the next start loads the rest of the demo data…")
+			return nil
+		}
 		return fmt.Errorf("the demo data could not be loaded: %w", err)
 	}
 	welcome(out, s.URL, s.gates.address, dir, time.Since(begin))

@@ -32,6 +32,7 @@ export function RuleDialog({ rule, baseline, onSave, onClose }: Props) {
   const wrong = explained.data?.problems[0]
   const allows = form.then === 'allow' || form.then === 'watch' || form.then === 'hold'
   const when = form.when
+  const first = when?.schedule ?? schedules.data?.[0]
   return (
     <SaveDialog
       title={rule ? `Rule: ${rule.name}` : 'New rule'}
@@ -71,17 +72,17 @@ export function RuleDialog({ rule, baseline, onSave, onClose }: Props) {
                 label="When"
                 value={when ? (when.outside ? 'outside' : 'in') : ''}
                 onChange={(v) => {
-                  const schedule = when?.schedule ?? schedules.data?.[0]
-                  setForm({
-                    ...form,
-                    when:
-                      v === '' || !schedule ? undefined : { schedule: { id: schedule.id }, outside: v === 'outside' },
-                  })
+                  const when = first && v !== '' ? { schedule: { id: first.id }, outside: v === 'outside' } : undefined
+                  setForm({ ...form, when })
                 }}
                 options={[
-                  ['', 'Always'],
-                  ['in', 'In a schedule'],
-                  ['outside', 'Outside a schedule'],
+                  ['', schedules.data?.length === 0 ? 'Always (there is no schedule yet)' : 'Always'],
+                  ...(first
+                    ? ([
+                        ['in', 'In a schedule'],
+                        ['outside', 'Outside a schedule'],
+                      ] as [string, string][])
+                    : []),
                 ]}
               />
               {when && (

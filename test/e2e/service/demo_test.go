@@ -38,6 +38,12 @@ type demoProcess struct {
 
 func startDemo(t testing.TB, as *syscall.Credential, args ...string) *demoProcess {
 	t.Helper()
+	return startDemoUntil(t, "Ctrl-C ends", as, args...)
+}
+
+// startDemoUntil starts a demo and waits until it has said a text or has ended.
+func startDemoUntil(t testing.TB, text string, as *syscall.Credential, args ...string) *demoProcess {
+	t.Helper()
 	d := &demoProcess{ended: make(chan struct{})}
 	reader, writer, err := os.Pipe()
 	require.NoError(t, err)
@@ -54,7 +60,7 @@ func startDemo(t testing.TB, as *syscall.Credential, args ...string) *demoProces
 		for {
 			n, err := reader.Read(buf)
 			d.out.Write(buf[:n])
-			if !told && strings.Contains(d.out.String(), "Ctrl-C ends") {
+			if !told && strings.Contains(d.out.String(), text) {
 				told = true
 				close(up)
 			}
@@ -102,65 +108,74 @@ func postgres(t testing.TB, dir string) int {
 
 func TestDemo(t *testing.T) {
 	t.Parallel()
-	for name, as := range map[string]*syscall.Credential{"as the caller": nil, "as an ordinary user": nobody()} {
-		t.Run(name, func(t *testing.T) {
-			t.Parallel()
-			dir := house.DataFolder(t, as)
-			args := []string{"--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--data", dir}
-			d := startDemo(t, as, args...)
-			require.Contains(t, d.out.String(), "sign in as edda with the password quillmere-demo", d.out.String())
-			assert.Contains(t, d.out.String(), "Suspect sites                 100000 entries from 100000 lines (0 refused)")
-			lark := func(args ...string) string {
-				cmd := exec.Command(testkit.Program(t, "widelark"), args...)
-				cmd.Env = append(os.Environ(), "WIDELARK_CONFIG="+filepath.Join(dir, "client.yaml"))
-				out, err := cmd.CombinedOutput()
-				assert.NoError(t, err, string(out))
-				return string(out)
-			}
-			assert.Contains(t, lark("try", "oddsfield.example"), "■ block")
-			assert.Contains(t, lark("list", "ls"), "Formulary and dosage sites")
-			lark("list", "add", "Betting", "kept.example")
-			require.NotZero(t, postgres(t, dir))
-
-			second := startDemo(t, as, args...)
-			assert.Equal(t, 3, second.cmd.ProcessState.ExitCode())
-			assert.Contains(t, second.out.String(), "already runs on")
-			assert.Equal(t, 0, d.end(syscall.SIGINT), d.out.String())
-			assert.Zero(t, postgres(t, dir), "the database has ended too")
-
-			// What was kept is there again, and nothing is loaded twice.
-			d = startDemo(t, as, args...)
-			assert.NotContains(t, d.out.String(), "entries from")
-			assert.Contains(t, lark("list", "show", "Betting", "--contains", "kept"), "kept.example")
-			pid := postgres(t, dir)
-			d.end(syscall.SIGKILL)
-			require.Eventually(t, func() bool { return syscall.Kill(pid, 0) != nil }, 10*time.Second, 20*time.Millisecond,
-				"a killed demo takes its database along")
-			d = startDemo(t, as, args...)
-			assert.Contains(t, lark("list", "show", "Betting", "--contains", "kept"), "kept.example")
-
-			// Whatever somebody renames or removes in it, it comes up again, and leaves that so.
-			cmd := exec.Command(testkit.Program(t, "widelark"), "account", "add", "rowan", "--owner", "--password-stdin")
-			cmd.Env, cmd.Stdin = append(os.Environ(), "WIDELARK_CONFIG="+filepath.Join(dir, "client.yaml")), strings.NewReader("quite-another-word")
-			made, err := cmd.CombinedOutput()
-			require.NoError(t, err, string(made))
-			lark("list", "edit", "Betting", "--name", "Wagers")
-			lark("list", "edit", "Partner's warnings", "--name", "Their warnings")
-			for _, rule := range regexp.MustCompile(`(?m)^ *\d+ +(\S.*?)  `).FindAllStringSubmatch(lark("policy", "show", "Fallback"), -1) {
-				lark("policy", "rule", "remove", "Fallback", rule[1])
-			}
-			lark("pack", "remove", "Estuary additions", "--yes")
-			lark("schedule", "edit", "Night shift", "--name", "At night")
-			lark("account", "remove", "edda")
-			assert.Equal(t, 0, d.end(syscall.SIGTERM))
-			d = startDemo(t, as, args...)
-			lists := lark("list", "ls")
-			assert.Contains(t, lists, "Wagers")
-			assert.NotContains(t, lists, "Betting")
-			assert.Contains(t, lark("whoami"), "rowan")
-			assert.Equal(t, 0, d.end(syscall.SIGTERM))
-		})
+	as := nobody()
+	dir := house.DataFolder(t, as)
+	args := []string{"--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--data", dir}
+	d := startDemo(t, as, args...)
+	require.Contains(t, d.out.String(), "sign in as edda with the password quillmere-demo", d.out.String())
+	assert.Contains(t, d.out.String(), "Suspect sites                 100000 entries from 100000 lines (0 refused)")
+	lark := func(args ...string) string {
+		cmd := exec.Command(testkit.Program(t, "widelark"), args...)
+		cmd.Env = append(os.Environ(), "WIDELARK_CONFIG="+filepath.Join(dir, "client.yaml"))
+		out, err := cmd.CombinedOutput()
+		assert.NoError(t, err, string(out))
+		return string(out)
 	}
+	assert.Contains(t, lark("try", "oddsfield.example"), "■ block")
+	assert.Contains(t, lark("list", "ls"), "Formulary and dosage sites")
+	lark("list", "add", "Betting", "kept.example")
+	require.NotZero(t, postgres(t, dir))
+
+	second := startDemo(t, as, args...)
+	assert.Equal(t, 3, second.cmd.ProcessState.ExitCode())
+	assert.Contains(t, second.out.String(), "already runs on")
+	assert.Equal(t, 0, d.end(syscall.SIGINT), d.out.String())
+	assert.Zero(t, postgres(t, dir), "the database has ended too")
+
+	// What was kept is there again, and nothing is loaded twice.
+	d = startDemo(t, as, args...)
+	assert.NotContains(t, d.out.String(), "entries from")
+	assert.Contains(t, lark("list", "show", "Betting", "--contains", "kept"), "kept.example")
+	pid := postgres(t, dir)
+	d.end(syscall.SIGKILL)
+	require.Eventually(t, func() bool { return syscall.Kill(pid, 0) != nil }, 10*time.Second, 20*time.Millisecond,
+		"a killed demo takes its database along")
+	d = startDemo(t, as, args...)
+	assert.Contains(t, lark("list", "show", "Betting", "--contains", "kept"), "kept.example")
+
+	// Whatever somebody renames or removes in it, it comes up again, and leaves that so.
+	cmd := exec.Command(testkit.Program(t, "widelark"), "account", "add", "rowan", "--owner", "--password-stdin")
+	cmd.Env, cmd.Stdin = append(os.Environ(), "WIDELARK_CONFIG="+filepath.Join(dir, "client.yaml")), strings.NewReader("quite-another-word")
+	made, err := cmd.CombinedOutput()
+	require.NoError(t, err, string(made))
+	lark("list", "edit", "Betting", "--name", "Wagers")
+	lark("list", "edit", "Partner's warnings", "--name", "Their warnings")
+	for _, rule := range regexp.MustCompile(`(?m)^ *\d+ +(\S.*?)  `).FindAllStringSubmatch(lark("policy", "show", "Fallback"), -1) {
+		lark("policy", "rule", "remove", "Fallback", rule[1])
+	}
+	lark("pack", "remove", "Estuary additions", "--yes")
+	lark("schedule", "edit", "Night shift", "--name", "At night")
+	lark("account", "remove", "edda")
+	assert.Equal(t, 0, d.end(syscall.SIGTERM))
+	d = startDemo(t, as, args...)
+	lists := lark("list", "ls")
+	assert.Contains(t, lists, "Wagers")
+	assert.NotContains(t, lists, "Betting")
+	assert.Contains(t, lark("whoami"), "rowan")
+	assert.Equal(t, 0, d.end(syscall.SIGTERM))
+}
+
+// A demo that is interrupted while it loads, also as the system's administrator, as whom no database runs, ends its database and has ended well.
+func TestDemoInterrupted(t *testing.T) {
+	t.Parallel()
+	dir := house.DataFolder(t, nil)
+	d := startDemoUntil(t, "entries from", nil, "--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--data", dir)
+	pid := postgres(t, dir)
+	require.NotZero(t, pid, d.out.String())
+	assert.Equal(t, 0, d.end(syscall.SIGINT))
+	assert.Contains(t, d.out.String(), "the next start loads the rest of the demo data")
+	assert.NotContains(t, d.out.String(), "widelarkd:")
+	assert.Zero(t, postgres(t, dir), "the database has ended too")
 }
 
 // Every obstacle to starting the demo is reported in a sentence that names it and says what to do.

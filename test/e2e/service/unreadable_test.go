@@ -99,6 +99,7 @@ func TestUnreadable(t *testing.T) {
 	}
 	for _, f := range faults {
 		s.Kill()
+		restore()
 		tag, err := conn.Exec(ctx, f.sql)
 		require.NoError(t, err, f.sql)
 		require.NotZero(t, tag.RowsAffected(), f.sql)
@@ -115,11 +116,9 @@ func TestUnreadable(t *testing.T) {
 			assert.NotContains(t, s.Run(t, "", "review").Out, "cannot be read", f.sql)
 		}
 		s.Run(t, "", "publish", "--note", "all the same", "--force", "because")
-		s.Kill()
-		restore()
-		s.Start(t)
 	}
 	s.Kill()
+	restore()
 	for _, f := range faults {
 		_, err := conn.Exec(ctx, f.sql)
 		require.NoError(t, err)
