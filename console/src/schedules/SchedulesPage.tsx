@@ -13,7 +13,10 @@ export function SchedulesPage() {
   const all = useQuery(schedulesOptions)
   const { id } = useSearch({ from: '/schedules' })
   const navigate = useNavigate({ from: '/schedules' })
-  const open = (to?: string) => navigate({ search: (before) => ({ ...before, id: to }) })
+  const open = (to: string) => navigate({ search: (before) => ({ ...before, id: to }) })
+  // A form may close late, when its schedule is saved. Another schedule that has been opened by then stays open.
+  const close = (shown?: string) =>
+    navigate({ search: (before) => (before.id === shown ? { ...before, id: undefined } : before) })
   const chosen = all.data?.find((s) => s.id === id)
   return (
     <div className="flex h-full flex-col overflow-y-auto px-5 pb-6">
@@ -85,7 +88,7 @@ export function SchedulesPage() {
         </table>
       )}
       {(id === 'new' || chosen) && (
-        <ScheduleForm key={`${id} ${chosen?.version}`} schedule={chosen} onClose={() => open(undefined)} />
+        <ScheduleForm key={`${id} ${chosen?.version}`} schedule={chosen} onClose={() => close(id)} />
       )}
     </div>
   )
