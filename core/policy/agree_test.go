@@ -111,7 +111,20 @@ func TestJourneyAgrees(t *testing.T) {
 		case stoppedAt != "":
 			require.Equal(t, SeesBlocked, j.Sees)
 		default:
-			require.Contains(t, []Sees{SeesPage, SeesBound}, j.Sees)
+			want := SeesPage
+			for _, stop := range j.Stops {
+				with := stop.Explanation.Decision.Provisos
+				held := Provisos{NoUploads: with.NoUploads, SizeCap: with.SizeCap} // all that a gate of ours can do, where it sees everything
+				if stop.Gate == DNS || stop.Sight != weburl.Full {
+					held = Provisos{}
+				}
+				if held != (Provisos{}) {
+					want = SeesBound
+				}
+				require.Equal(t, with, held.Join(stop.NotHeld))
+				require.Equal(t, held != with, stop.NotHeld != Provisos{})
+			}
+			require.Equal(t, want, j.Sees)
 		}
 	})
 }
@@ -216,7 +229,7 @@ func TestLoosensAgrees(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
 		n := drawNaive(t)
 		n.Baseline = &Policy{Name: "Baseline", Rules: []Rule{{Name: "B", If: Cond{Op: InList, Values: []string{"l0"}}, Then: rapid.SampledFrom([]Verdict{Allow, Block}).Draw(t, "baseline")}}}
-		n.Policies = []Policy{{ID: "p", Name: "P", Groups: []string{"g0"}, Otherwise: Allow, Rules: drawRules(t, []Verdict{Allow, Watch, Hold, Block, Note})}}
+		n.Policies = []Policy{{ID: "p", Name: "P", Groups: []string{"g0"}, Otherwise: Allow, Rules: drawRules(t, "policy0", []Verdict{Allow, Watch, Hold, Block, Note})}}
 		var w Work
 		places := map[int32]bool{}
 		for _, c := range n.snapshot().Loosens(&w, "p", n.at) {

@@ -9,6 +9,9 @@ import (
 
 // because says in one sentence what decided.
 func (s *Snapshot) because(w *Work, e *Explanation) string {
+	if w.notTLS && e.Decision.Verdict == Block && (e.Decider < 0 || e.Steps[e.Decider].Then.Passes()) {
+		return "What the client says through the tunnel is not TLS, and no rule that names the trait not-tls allows it: block."
+	}
 	if e.Decider < 0 {
 		return fmt.Sprintf("No policy is for this request, and there is no fallback: it says %s.", e.Decision.Verdict)
 	}
@@ -57,7 +60,10 @@ func (s *Snapshot) because(w *Work, e *Explanation) string {
 	if e.Decision.Rung == AtPolicy && len(e.Policies) > 1 {
 		sentence = strings.TrimSuffix(sentence+" "+s.combinedHow(e), " ")
 	}
-	if step.Then == Hold && e.Decision.Verdict == Block {
+	if !step.Passed.IsZero() {
+		sentence += fmt.Sprintf(" That has been acknowledged, so it is allowed until %s.", step.Passed.In(s.config.Zone).Format("15:04"))
+	}
+	if step.Then == Hold && e.Decision.Verdict == Block && w.gate == DNS {
 		sentence += " The DNS gate cannot ask, so it blocks."
 	}
 	return sentence
@@ -146,6 +152,7 @@ func Reasons(evidence []Evidence) string {
 var traitReason = map[Trait]string{
 	RawAddress: "the host is a bare address", PlainHTTP: "it is plain HTTP", Unrated: "nothing says what it is",
 	OddPort: "the port is unusual", UserInfo: "the URL holds a user name", Punycode: "the host is in another script",
+	TwoNames: "the client names two hosts on one connection", NotTLS: "what comes through the tunnel is not TLS",
 }
 
 // giver says what gave a category, as the end of a clause.

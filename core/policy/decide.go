@@ -61,6 +61,8 @@ type Work struct {
 	person   int32
 	member   int32
 	network  int32
+	twoNames bool
+	notTLS   bool
 
 	seen    classify.Result
 	in, may directory.Set // lists that the URL is in; that it may be in
@@ -139,6 +141,7 @@ func (s *Snapshot) identify(w *Work, r *Request) {
 	}
 	w.member, w.addr = d.Group(r.Group), r.Addr.Unmap()
 	w.method, w.sight, w.gate, w.url = r.Method, r.Sight, r.Gate, &r.URL
+	w.twoNames, w.notTLS = r.TwoNames, r.NotTLS
 	if w.sight == "" {
 		w.sight = weburl.Full
 	}
@@ -292,7 +295,45 @@ func (s *Snapshot) ladder(w *Work, at time.Time, t *tracer) Decision {
 	if d.Verdict == Hold && w.gate == DNS {
 		d.Verdict = Block
 	}
+	if w.notTLS && w.sight != weburl.Name && d.Verdict.Passes() && !s.ruleOf(d).If.names(NotTLS) {
+		d.Verdict, d.Provisos = Block, Provisos{}
+	}
 	return d
+}
+
+// ruleOf returns the rule that decided; the zero Rule where none did.
+func (s *Snapshot) ruleOf(d Decision) Rule {
+	if p := s.policyOf(d); p != nil && d.Rule >= 0 {
+		return *p.rules[d.Rule].Rule
+	}
+	return Rule{}
+}
+
+// policyOf returns the policy that decided, the baseline and the fallback among them; nil where none did.
+func (s *Snapshot) policyOf(d Decision) *ladderPolicy {
+	switch d.Rung {
+	case AtBaseline:
+		return s.baseline
+	case AtPolicy:
+		return &s.policies[d.Policy]
+	case AtFallback:
+		return s.fallback
+	}
+	return nil
+}
+
+// names reports whether the condition asks for a trait, parts of [None] aside.
+func (c Cond) names(t Trait) bool {
+	return c.Op == HasTrait && slices.Contains(c.Values, string(t)) || c.Op != None && slices.ContainsFunc(c.Of, func(part Cond) bool { return part.names(t) })
+}
+
+// HeldBy returns what holds a request: the id of the rule or, where it is the policy's otherwise, of the policy, and how people come past it. Precondition: the
+// verdict is [Hold].
+func (s *Snapshot) HeldBy(d Decision) (id string, left Leave) {
+	if rule := s.ruleOf(d); rule.ID != "" {
+		return rule.ID, rule.Left
+	}
+	return s.policyOf(d).ID, Acknowledging
 }
 
 // descend fills d with the decision of the first rung that decides.
@@ -307,12 +348,12 @@ func (s *Snapshot) descend(w *Work, at time.Time, t *tracer, d *Decision) {
 	if t != nil && (s.baseline == nil || len(s.baseline.rules) == 0) {
 		t.nothing(AtBaseline, "it has no rules")
 	}
-	if g := s.granted(w, true, at, t); g >= 0 {
+	if g := s.granted(w, unlocked, at, t); g >= 0 {
 		d.Verdict, d.Rung, d.Granted = Allow, AtUnlocked, g
 		return
 	}
 	if h := w.assumed; h == nil || h.exception == nil {
-		if g := s.granted(w, false, at, t); g >= 0 {
+		if g := s.granted(w, excepted, at, t); g >= 0 {
 			d.Verdict, d.Rung, d.Granted = s.grants[g].Then, AtException, g
 			return
 		}
@@ -525,6 +566,10 @@ func (w *Work) trait(t Trait) answer {
 		holds, sight = port != 443 && (w.sight == weburl.Tunnel || w.url.Scheme() == "https") || port != 80 && w.sight == weburl.Full && w.url.Scheme() == "http", weburl.Tunnel
 	case UserInfo:
 		holds, sight = w.url.HasUserInfo(), weburl.Full
+	case TwoNames:
+		holds, sight = w.twoNames, weburl.Tunnel
+	case NotTLS:
+		holds, sight = w.notTLS, weburl.Tunnel
 	}
 	switch {
 	case sight == weburl.Full && w.sight != weburl.Full, sight == weburl.Tunnel && w.sight == weburl.Name:
@@ -536,12 +581,12 @@ func (w *Work) trait(t Trait) answer {
 }
 
 // granted returns the exception or unlocked page that counts; -1 if there is none.
-func (s *Snapshot) granted(w *Work, unlocked bool, at time.Time, t *tracer) int32 {
+func (s *Snapshot) granted(w *Work, kind grantKind, at time.Time, t *tracer) int32 {
 	best, level, specificity, blocks := int32(-1), forNobody, pattern.Specificity{}, false
 	for i := range w.granted {
 		c := &w.granted[i]
 		g := &s.grants[c.grant]
-		if g.unlocked != unlocked || w.assumed != nil && w.assumed.ended == c.grant {
+		if g.kind != kind || w.assumed != nil && w.assumed.ended == c.grant {
 			continue
 		}
 		fits := w.level(g)
@@ -557,7 +602,7 @@ func (s *Snapshot) granted(w *Work, unlocked bool, at time.Time, t *tracer) int3
 		}
 	}
 	if t != nil {
-		t.granted(best, unlocked)
+		t.granted(best, kind)
 	}
 	if best >= 0 && w.assumed != nil {
 		w.assumed.level, w.assumed.specificity = level, specificity
@@ -568,7 +613,7 @@ func (s *Snapshot) granted(w *Work, unlocked bool, at time.Time, t *tracer) int3
 // grantedWith returns the verdict of the exceptions and one more; "" if none applies.
 func (s *Snapshot) grantedWith(w *Work, at time.Time) Verdict {
 	h := *w.assumed
-	real := s.granted(w, false, at, nil)
+	real := s.granted(w, excepted, at, nil)
 	level, specificity := w.assumed.level, w.assumed.specificity
 	w.assumed.level, w.assumed.specificity = h.level, h.specificity
 	if order := h.specificity.Compare(specificity); real < 0 || h.level > level || h.level == level && (order > 0 || order == 0 && h.exception.Then == Block) {
@@ -627,6 +672,7 @@ func (s *Snapshot) combined(w *Work, at time.Time, t *tracer, d *Decision) bool 
 			if rule, then, decided = s.firstOf(w, p, n, AtPolicy, at, canMatch); !decided {
 				then = s.outline.policies[n].otherwise
 			}
+			then = s.past(w, p, rule, then, at, nil)
 		} else {
 			then, rule = s.policyVerdict(w, p, n, AtPolicy, at, t, canMatch)
 		}
@@ -659,13 +705,36 @@ func (s *Snapshot) combined(w *Work, at time.Time, t *tracer, d *Decision) bool 
 // policyVerdict returns the strictness of one policy's verdict, and the rule that decides; -1 for its otherwise. See first for canMatch.
 func (s *Snapshot) policyVerdict(w *Work, p *ladderPolicy, number int32, rung Rung, at time.Time, t *tracer, canMatch []uint32) (then uint8, rule int32) {
 	rule, then, decided := s.first(w, p, number, rung, at, t, canMatch)
-	if decided {
-		return then, rule
+	if !decided {
+		rule, then = -1, s.outline.policies[number].otherwise
+		if t != nil {
+			t.otherwise(p, rung)
+		}
 	}
-	if t != nil {
-		t.otherwise(p, rung)
+	return s.past(w, p, rule, then, at, t), rule
+}
+
+// past returns the strictness of what a rule says, or a policy's otherwise, for which the rule is -1: a hold that the asker has acknowledged says allow.
+func (s *Snapshot) past(w *Work, p *ladderPolicy, rule int32, then uint8, at time.Time, t *tracer) uint8 {
+	if !s.acknowledgements || then != Hold.strictness() {
+		return then
 	}
-	return s.outline.policies[number].otherwise, -1
+	id := p.ID
+	if rule >= 0 {
+		id = p.rules[rule].ID
+	}
+	for i := range w.granted {
+		c := &w.granted[i]
+		g := &s.grants[c.grant]
+		if g.kind != acknowledged || g.of != id || c.answer != match.Yes || w.level(g) == forNobody || !runs(g.From, g.Until, at) {
+			continue
+		}
+		if t != nil {
+			t.steps[t.decider].Passed = g.Until
+		}
+		return Allow.strictness()
+	}
+	return then
 }
 
 // provisos returns the provisos of a rule; a policy's otherwise has none.

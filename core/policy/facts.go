@@ -20,6 +20,9 @@ type Facts struct {
 	Unlocked []Unlocked  // on a rung of their own, above exceptions
 	Stints   []Stint     // on a rung of their own, below exceptions
 
+	// Acknowledged are on no rung: where the rule that was acknowledged would hold, it says allow, with its provisos.
+	Acknowledged []Acknowledged
+
 	// Presences say who is at an address. They decide nothing by themselves: whoever asks a question names the person; see [Snapshot.PresentAt].
 	Presences []Presence
 }
@@ -31,9 +34,15 @@ type Presence struct {
 	From, Until time.Time
 }
 
+// Acknowledged says that a person, or who is at an address, has read why a rule holds some URLs, and goes on.
+type Acknowledged struct {
+	Rule string // the id of the rule or, where it is the policy's otherwise that holds, of the policy
+	Unlocked
+}
+
 // IsEmpty reports whether there are no facts.
 func (f *Facts) IsEmpty() bool {
-	return len(f.Grants)+len(f.Unlocked)+len(f.Stints)+len(f.Presences) == 0
+	return len(f.Grants)+len(f.Unlocked)+len(f.Stints)+len(f.Presences)+len(f.Acknowledged) == 0
 }
 
 // With returns a snapshot that decides with facts beside it, in place of those that s has. All that is compiled is shared; s stays as it is. It
@@ -49,16 +58,23 @@ func (s *Snapshot) With(facts Facts) *Snapshot {
 		with.grants = append(with.grants, s.grant(&e))
 		covered = append(covered, match.List{ID: e.ID, Name: e.Name, Entries: e.Entries})
 	}
-	for _, u := range facts.Unlocked {
+	past := func(u *Unlocked, kind grantKind, of string) {
 		e := &Exception{Then: Allow, From: u.From.Truncate(time.Second), Until: u.Until.Truncate(time.Second), For: Whom{Persons: []string{u.Person}}}
 		if u.Addr.IsValid() {
 			e.For.Ranges = []netip.Prefix{ranges.Single(u.Addr)}
 		}
 		g := s.grant(e)
-		g.unlocked = true
+		g.kind, g.of = kind, of
 		with.grants = append(with.grants, g)
 		covered = append(covered, match.List{ID: "unlocked", Entries: u.Entries})
 	}
+	for i := range facts.Unlocked {
+		past(&facts.Unlocked[i], unlocked, "")
+	}
+	for i := range facts.Acknowledged {
+		past(&facts.Acknowledged[i].Unlocked, acknowledged, facts.Acknowledged[i].Rule)
+	}
+	with.acknowledgements = len(facts.Acknowledged) > 0
 	with.presences = nil
 	for _, p := range facts.Presences {
 		if with.presences == nil {

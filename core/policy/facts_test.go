@@ -9,6 +9,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
+	"widelark/core/match"
 	"widelark/core/weburl"
 )
 
@@ -69,4 +70,68 @@ func TestFactsStandBeside(t *testing.T) {
 	assert.True(t, standing.Exceptions[0].Grant)
 	assert.True(t, (&Facts{}).IsEmpty())
 	assert.False(t, (&Facts{Grants: []Exception{grant}}).IsEmpty())
+}
+
+// Whoever has acknowledged what a rule holds is let past it, with its provisos, until that ends; what other rules say stays.
+func TestAcknowledged(t *testing.T) {
+	config := furnished().Config
+	held := Rule{ID: "r1", Name: "Read first", If: Cond{Op: InList, Values: []string{"l"}}, Then: Hold, With: Provisos{NoUploads: true}}
+	config.Lists = match.New([]match.List{{ID: "l", Name: "Betting", Entries: entries("heron.example")}})
+	config.Fallback = &Policy{ID: "f", Name: "Fallback", Rules: []Rule{held}, Otherwise: Hold}
+	r := Request{URL: weburl.MustParse("http://heron.example/wards"), Person: "kay"}
+	hour := monday.Add(time.Hour)
+	var w Work
+	past := func(of, entry, person string) Facts {
+		return Facts{Acknowledged: []Acknowledged{{of, Unlocked{Entries: entries(entry), Person: person, From: monday, Until: hour}}}}
+	}
+	for _, c := range []struct {
+		facts Facts
+		url   string
+		at    time.Time
+		want  Verdict
+	}{
+		{past("r1", "heron.example/wards", "kay"), "http://heron.example/wards", monday, Allow},
+		{past("r1", "heron.example/wards", "kay"), "http://heron.example/other", monday, Hold},
+		{past("r1", "heron.example/wards", "kay"), "http://heron.example/wards", hour, Hold},
+		{past("r1", "heron.example/wards", "ola"), "http://heron.example/wards", monday, Hold},
+		{past("f", "heron.example/wards", "kay"), "http://heron.example/wards", monday, Hold},
+		{past("f", "gull.test", "kay"), "http://gull.test/", monday, Allow},
+		{past("r1", "gull.test", "kay"), "http://gull.test/", monday, Hold},
+	} {
+		r.URL = weburl.MustParse(c.url)
+		s := New(config).With(c.facts)
+		d := s.Decide(&w, &r, c.at)
+		assert.Equal(t, c.want, d.Verdict, "%s with %v", c.url, c.facts)
+		if c.want == Hold {
+			id, left := s.HeldBy(d)
+			assert.Equal(t, map[bool]string{true: "r1", false: "f"}[d.Rule >= 0], id)
+			assert.Equal(t, Acknowledging, left)
+		}
+	}
+	r.URL = weburl.MustParse("http://heron.example/wards")
+	s := New(config).With(past("r1", "heron.example/wards", "kay"))
+	e := s.Explain(&w, &r, monday)
+	assert.Equal(t, Provisos{NoUploads: true}, e.Decision.Provisos)
+	assert.Equal(t, `The rule "Read first" of the fallback says hold, because the list "Betting" has the entry heron.example. That has been acknowledged, so it is allowed until 01:00.`, e.Because)
+	until, changes := s.Until(&w, &r, monday)
+	assert.True(t, changes && until.Equal(hour))
+}
+
+// What is not TLS in a tunnel is blocked unless the rule that lets it pass names the trait.
+func TestNotTLS(t *testing.T) {
+	config := furnished().Config
+	config.Fallback = &Policy{ID: "f", Name: "Fallback", Otherwise: Allow}
+	r := Request{URL: weburl.MustParse("https://heron.example/"), Sight: weburl.Tunnel, NotTLS: true}
+	var w Work
+	e := New(config).Explain(&w, &r, monday)
+	assert.Equal(t, Block, e.Decision.Verdict)
+	assert.Equal(t, "What the client says through the tunnel is not TLS, and no rule that names the trait not-tls allows it: block.", e.Because)
+	named := Cond{Op: HasTrait, Values: []string{"not-tls"}}
+	for _, c := range []struct {
+		cond Cond
+		want Verdict
+	}{{named, Allow}, {Cond{Op: All, Of: []Cond{named}}, Allow}, {Cond{Op: None, Of: []Cond{{Op: HasTrait, Values: []string{"two-names"}}}}, Block}} {
+		config.Fallback = &Policy{ID: "f", Name: "Fallback", Otherwise: Block, Rules: []Rule{{Name: "Mail", If: c.cond, Then: Allow}}}
+		assert.Equal(t, c.want, New(config).Decide(&w, &r, monday).Verdict, c.cond)
+	}
 }

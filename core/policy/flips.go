@@ -169,19 +169,6 @@ func (s *Snapshot) flips(r *Request, at time.Time, probes []*Work, tunnel *Work)
 	return f.flips
 }
 
-// policyOf returns the policy that decided; nil where none did.
-func (s *Snapshot) policyOf(d Decision) *ladderPolicy {
-	switch d.Rung {
-	case AtBaseline:
-		return s.baseline
-	case AtPolicy:
-		return &s.policies[d.Policy]
-	case AtFallback:
-		return s.fallback
-	}
-	return nil
-}
-
 // rules tries to switch off the rule that decided, and to move each rule below it above it.
 func (f *flipping) rules(p *ladderPolicy) {
 	number, now := p.number(f.now.Rung), f.now.Rule

@@ -89,7 +89,8 @@ type Stop struct {
 	Gate        Gate
 	Sight       weburl.Sight
 	Explanation Explanation
-	Opened      bool // a TLS connection that is opened, so that the whole URL is seen
+	Opened      bool     // a TLS connection that is opened, so that the whole URL is seen
+	NotHeld     Provisos // what the request is bound to, and the gate cannot hold
 }
 
 // Journey is the path of a request through the gates on its way, up to the one that stops it.
@@ -183,6 +184,10 @@ func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
 		step := &way[i]
 		stop := Stop{Gate: step.Gate, Sight: step.Sight, Explanation: s.Explain(w, step, at), Opened: opened && step.Gate != DNS}
 		d := stop.Explanation.Decision
+		var held Provisos
+		if d.Verdict.Passes() {
+			held, stop.NotHeld = d.Provisos.Held(step.Gate, step.Sight)
+		}
 		j.Stops = append(j.Stops, stop)
 		passes := c.meets(d.Verdict)
 		if j.Verdict = c.verdict; !passes {
@@ -190,7 +195,7 @@ func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
 			return j
 		}
 		switch {
-		case d.Provisos != Provisos{}:
+		case held != Provisos{}:
 			j.Sees = SeesBound
 		case j.Sees != SeesBound:
 			j.Sees = SeesPage

@@ -180,6 +180,10 @@ func (n naive) holds(c Cond) string {
 					usual = 443
 				}
 				return n.seen(n.r.Sight != weburl.Name, u.Port() != usual)
+			case TwoNames:
+				return n.seen(n.r.Sight != weburl.Name, n.r.TwoNames)
+			case NotTLS:
+				return n.seen(n.r.Sight != weburl.Name, n.r.NotTLS)
 			}
 			return n.seen(full, u.HasUserInfo())
 		})
@@ -210,7 +214,7 @@ func (n naive) holds(c Cond) string {
 }
 
 // first returns the verdict of the first rule that decides; "" if none does.
-func (n naive) first(rules []Rule) (Verdict, Provisos) {
+func (n naive) first(rules []Rule) (Verdict, Provisos, Rule) {
 	for _, rule := range rules {
 		inForce := true
 		for _, s := range n.Schedules {
@@ -221,33 +225,64 @@ func (n naive) first(rules []Rule) (Verdict, Provisos) {
 		if rule.Off || !inForce || len(rule.At) > 0 && !slices.Contains(rule.At, n.r.Gate) || rule.Then == Note || n.holds(rule.If) != is {
 			continue
 		}
-		return rule.Then, rule.With
+		if rule.Then == Hold && n.acknowledged(rule.ID) {
+			return Allow, rule.With, rule
+		}
+		return rule.Then, rule.With, rule
 	}
-	return "", Provisos{}
+	return "", Provisos{}, Rule{}
 }
 
-// decide goes down the ladder. The DNS gate, which is the gate for the sight of a name by default, cannot ask.
+func (n naive) running(from, until time.Time) bool {
+	return !n.at.Before(from) && (until.IsZero() || n.at.Before(until))
+}
+
+// past reports whether what was unlocked or acknowledged is so for the asker, now and for this URL.
+func (n naive) past(u Unlocked) bool {
+	return n.cover(u.Entries) == is && n.running(u.From, u.Until) && (u.Person == n.r.Person && u.Person != "" || u.Addr.IsValid() && u.Addr == n.r.Addr)
+}
+
+func (n naive) acknowledged(id string) bool {
+	return slices.ContainsFunc(n.Acknowledged, func(a Acknowledged) bool { return a.Rule == id && n.past(a.Unlocked) })
+}
+
+// said returns what a policy says.
+func (n naive) said(p *Policy) (Verdict, Provisos, Rule) {
+	v, with, rule := n.first(p.Rules)
+	if v == "" {
+		if v = p.Otherwise; v == Hold && n.acknowledged(p.ID) {
+			v = Allow
+		}
+	}
+	return v, with, rule
+}
+
+// decide goes down the ladder. The DNS gate, which is the gate for the sight of a name by default, cannot ask. What is not TLS in a tunnel passes only by a
+// rule that names the trait.
 func (n naive) decide() (Verdict, Rung, Provisos) {
-	v, rung, with := n.ladder()
+	v, rung, with, by := n.ladder()
 	if v == Hold && n.r.Gate == DNS {
 		v = Block
+	}
+	var names func(c Cond) bool
+	names = func(c Cond) bool {
+		return c.Op == HasTrait && slices.Contains(c.Values, "not-tls") || c.Op != None && slices.ContainsFunc(c.Of, names)
+	}
+	if n.r.NotTLS && n.r.Sight != weburl.Name && (v == Allow || v == Watch) && !names(by.If) {
+		v, with = Block, Provisos{}
 	}
 	return v, rung, with
 }
 
-func (n naive) ladder() (Verdict, Rung, Provisos) {
+func (n naive) ladder() (Verdict, Rung, Provisos, Rule) {
 	if n.Baseline != nil {
-		if v, with := n.first(n.Baseline.Rules); v != "" {
-			return v, AtBaseline, with
+		if v, with, by := n.first(n.Baseline.Rules); v != "" {
+			return v, AtBaseline, with, by
 		}
 	}
-	in := func(from, until time.Time) bool {
-		return !n.at.Before(from) && (until.IsZero() || n.at.Before(until))
-	}
-	for _, u := range n.Unlocked {
-		if n.cover(u.Entries) == is && in(u.From, u.Until) && (u.Person == n.r.Person && u.Person != "" || u.Addr.IsValid() && u.Addr == n.r.Addr) {
-			return Allow, AtUnlocked, Provisos{}
-		}
+	in := n.running
+	if slices.ContainsFunc(n.Unlocked, n.past) {
+		return Allow, AtUnlocked, Provisos{}, Rule{}
 	}
 	var best *Exception
 	var bestLevel int
@@ -282,7 +317,7 @@ func (n naive) ladder() (Verdict, Rung, Provisos) {
 		}
 	}
 	if best != nil {
-		return best.Then, AtException, Provisos{}
+		return best.Then, AtException, Provisos{}, Rule{}
 	}
 	var last *Stint
 	for i, s := range n.Stints {
@@ -294,50 +329,47 @@ func (n naive) ladder() (Verdict, Rung, Provisos) {
 		listed := n.any(last.Lists, n.list) == is
 		switch {
 		case last.Kind == OnlyThese && listed:
-			return Allow, AtStint, Provisos{}
+			return Allow, AtStint, Provisos{}, Rule{}
 		case last.Kind == ButThese && !listed:
 		default:
-			return Block, AtStint, Provisos{}
+			return Block, AtStint, Provisos{}, Rule{}
 		}
 	}
 	type said struct {
 		v    Verdict
 		with Provisos
+		by   Rule
 	}
 	var all []said
 	for _, p := range n.Policies {
 		if slices.ContainsFunc(p.Groups, n.belongs) {
-			v, with := n.first(p.Rules)
-			if v == "" {
-				v = p.Otherwise
-			}
-			all = append(all, said{v, with})
+			v, with, by := n.said(&p)
+			all = append(all, said{v, with, by})
 		}
 	}
 	if len(all) == 0 {
-		v, with := n.first(n.Fallback.Rules)
-		if v == "" {
-			v = n.Fallback.Otherwise
-		}
-		return v, AtFallback, with
+		v, with, by := n.said(n.Fallback)
+		return v, AtFallback, with, by
 	}
 	order := []Verdict{Block, Hold, Watch, Allow}
 	if n.Combining == Loosest {
 		slices.Reverse(order)
 	}
 	if n.Combining == Position {
-		return all[0].v, AtPolicy, all[0].with
+		return all[0].v, AtPolicy, all[0].with, all[0].by
 	}
 	for _, v := range order {
 		var with Provisos
-		found := false
-		for _, s := range all {
+		var by *Rule
+		for i, s := range all {
 			if s.v == v {
-				with, found = with.Join(s.with), true
+				if with = with.Join(s.with); by == nil {
+					by = &all[i].by
+				}
 			}
 		}
-		if found {
-			return v, AtPolicy, with
+		if by != nil {
+			return v, AtPolicy, with, *by
 		}
 	}
 	panic("unreachable")
@@ -406,10 +438,10 @@ func drawCond(t *rapid.T, depth int) Cond {
 	return c
 }
 
-func drawRules(t *rapid.T, verdicts []Verdict) (rules []Rule) {
+func drawRules(t *rapid.T, of string, verdicts []Verdict) (rules []Rule) {
 	for i := range rapid.IntRange(0, 3).Draw(t, "rules") {
 		rules = append(rules, Rule{
-			Name: fmt.Sprint("rule ", i), Off: rapid.IntRange(0, 9).Draw(t, "off") == 0, If: drawCond(t, 2), Then: rapid.SampledFrom(verdicts).Draw(t, "then"),
+			ID: fmt.Sprint(of, "/", i), Name: fmt.Sprint("rule ", i), Off: rapid.IntRange(0, 9).Draw(t, "off") == 0, If: drawCond(t, 2), Then: rapid.SampledFrom(verdicts).Draw(t, "then"),
 			When: When{rapid.SampledFrom([]string{"", "s0", "s1", "s2", "s3"}).Draw(t, "schedule"), rapid.Bool().Draw(t, "outside")},
 			At:   rapid.SampledFrom([][]Gate{nil, nil, nil, {DNS}, {Proxy, ICAP}}).Draw(t, "at"),
 			With: rapid.SampledFrom([]Provisos{{}, {SafeSearch: true}, {SizeCap: 5, Quota: time.Hour}, {SizeCap: 9}}).Draw(t, "with"),
@@ -469,16 +501,16 @@ func drawNaive(t *rapid.T) naive {
 		},
 		[]directory.Network{{ID: "n0", Name: "Site", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.0.0/16")}}, {ID: "n1", Name: "Wards", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.1.0/24")}}})
 	if rapid.IntRange(0, 2).Draw(t, "baseline") == 0 {
-		n.Baseline = &Policy{Name: "Baseline", Rules: drawRules(t, []Verdict{Allow, Block, Note})}
+		n.Baseline = &Policy{Name: "Baseline", Rules: drawRules(t, "baseline", []Verdict{Allow, Block, Note})}
 	}
 	verdicts := []Verdict{Allow, Watch, Hold, Block, Note}
 	for i := range rapid.IntRange(0, 3).Draw(t, "policies") {
 		n.Policies = append(n.Policies, Policy{
 			ID: fmt.Sprint("policy", i), Name: fmt.Sprint("Policy ", i), Groups: draws([]string{"g0", "g1", "g2"}, 2).Draw(t, "given to"),
-			Rules: drawRules(t, verdicts), Otherwise: rapid.SampledFrom(verdicts[:4]).Draw(t, "otherwise"), Inspect: Inspection{All: rapid.Bool().Draw(t, "inspects")},
+			Rules: drawRules(t, fmt.Sprint("policy", i), verdicts), Otherwise: rapid.SampledFrom(verdicts[:4]).Draw(t, "otherwise"), Inspect: Inspection{All: rapid.Bool().Draw(t, "inspects")},
 		})
 	}
-	n.Fallback = &Policy{Name: "Fallback", Rules: drawRules(t, verdicts), Otherwise: rapid.SampledFrom(verdicts[:4]).Draw(t, "otherwise")}
+	n.Fallback = &Policy{ID: "fallback", Name: "Fallback", Rules: drawRules(t, "fallback", verdicts), Otherwise: rapid.SampledFrom(verdicts[:4]).Draw(t, "otherwise")}
 	for i := range rapid.IntRange(0, 3).Draw(t, "exceptions") {
 		e := Exception{
 			ID: fmt.Sprint("e", i), Name: fmt.Sprint("Exception ", i), Entries: drawEntries(t, false), Then: rapid.SampledFrom([]Verdict{Allow, Block}).Draw(t, "grants"),
@@ -496,6 +528,9 @@ func drawNaive(t *rapid.T) naive {
 	if rapid.IntRange(0, 4).Draw(t, "unlocked") == 0 {
 		n.Unlocked = []Unlocked{{Entries: drawEntries(t, false), Person: "p0", From: drawMoment(t, "from"), Until: drawMoment(t, "until")}}
 	}
+	for _, of := range draws([]string{"policy0/0", "policy0/1", "policy0", "policy1/0", "fallback/0", "fallback"}, 2).Draw(t, "acknowledged") {
+		n.Acknowledged = append(n.Acknowledged, Acknowledged{of, Unlocked{Entries: drawEntries(t, false), Person: "p0", From: drawMoment(t, "from"), Until: drawMoment(t, "until")}})
+	}
 	for i := range rapid.SampledFrom([]int{0, 0, 1, 2}).Draw(t, "stints") {
 		n.Stints = append(n.Stints, Stint{
 			ID: fmt.Sprint("st", i), Group: rapid.SampledFrom([]string{"g0", "g1"}).Draw(t, "stint of"), Kind: rapid.SampledFrom([]StintKind{OnlyThese, ButThese, Paused}).Draw(t, "kind"),
@@ -510,6 +545,7 @@ func drawNaive(t *rapid.T) naive {
 	if rapid.Bool().Draw(t, "has an address") {
 		n.r.Addr = netip.MustParseAddr(rapid.SampledFrom([]string{"10.40.0.5", "10.40.1.5", "10.40.1.200", "192.0.2.1"}).Draw(t, "address"))
 	}
+	n.r.TwoNames, n.r.NotTLS = rapid.IntRange(0, 5).Draw(t, "two names") == 0, rapid.IntRange(0, 5).Draw(t, "not TLS") == 0
 	n.draw(t)
 	return n
 }

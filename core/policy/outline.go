@@ -46,7 +46,7 @@ const (
 	thenUpper   // the strictness of what they say
 	thenLower
 	firstTrait    // one for each of [Traits]
-	firstCategory = firstTrait + 6
+	firstCategory = firstTrait + 8
 )
 
 // head holds what most decisions need of a rule.

@@ -234,7 +234,7 @@ func (s *Snapshot) Standing(w *Work, r Request, at time.Time) Standing {
 	for level := forPerson; level >= forEverybody; level-- {
 		for i := range s.grants {
 			g := &s.grants[i]
-			if !g.unlocked && !g.Off && w.level(g) == level && (g.Until.IsZero() || at.Before(g.Until)) {
+			if g.kind == excepted && !g.Off && w.level(g) == level && (g.Until.IsZero() || at.Before(g.Until)) {
 				st.Exceptions = append(st.Exceptions, *g.Exception)
 			}
 		}

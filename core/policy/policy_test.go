@@ -239,7 +239,17 @@ func TestJourneys(t *testing.T) {
 	r.URL = weburl.MustParse("http://dosage.example")
 	assert.Equal(t, SeesHold, s.Travel(&w, &r, at(0, "14:10")).Sees)
 	r.URL = weburl.MustParse("http://puzzle.example")
-	assert.Equal(t, SeesBound, s.Travel(&w, &r, at(0, "12:45")).Sees)
+	j := s.Travel(&w, &r, at(0, "12:45"))
+	assert.Equal(t, SeesPage, j.Sees)
+	assert.Equal(t, Provisos{Quota: 30 * time.Minute}, j.Stops[0].NotHeld)
+	for i := range config.Policies {
+		for k := range config.Policies[i].Rules {
+			if with := &config.Policies[i].Rules[k].With; with.Quota > 0 {
+				with.NoUploads = true
+			}
+		}
+	}
+	assert.Equal(t, SeesBound, New(config).Travel(&w, &r, at(0, "12:45")).Sees)
 	config.Way = NoGate
 	assert.Equal(t, SeesUnbarred, New(config).Travel(&w, &r, at(0, "12:45")).Sees)
 }

@@ -81,6 +81,17 @@ func (p Provisos) Join(other Provisos) Provisos {
 	return p
 }
 
+// Held returns what a gate can hold of the provisos at a sight, and what it cannot. What it cannot hold leaves the verdict as it is.
+func (p Provisos) Held(gate Gate, sight weburl.Sight) (held, not Provisos) {
+	if gate == DNS || sight != weburl.Full {
+		return Provisos{}, p
+	}
+	held, not = p, p
+	not.NoUploads, not.SizeCap = false, 0
+	held.SafeSearch, held.Quota = false, 0 // no gate of ours does so yet
+	return held, not
+}
+
 func stricter[T int64 | time.Duration](a, b T) T {
 	if a == 0 || b != 0 && b < a {
 		return b
@@ -132,7 +143,7 @@ func (c Cond) Lists() []string {
 type Trait string
 
 // Traits lists every trait.
-var Traits = []Trait{RawAddress, PlainHTTP, Unrated, OddPort, UserInfo, Punycode}
+var Traits = []Trait{RawAddress, PlainHTTP, Unrated, OddPort, UserInfo, Punycode, TwoNames, NotTLS}
 
 // The traits.
 const (
@@ -142,6 +153,8 @@ const (
 	OddPort    Trait = "odd-port"
 	UserInfo   Trait = "user-info" // a name or a password stands before the host
 	Punycode   Trait = "punycode"  // the host has a label in another script
+	TwoNames   Trait = "two-names" // the client names another host than the one that it is connected to; see [Request.TwoNames]
+	NotTLS     Trait = "not-tls"   // neither TLS nor HTTP comes through the tunnel; see [Request.NotTLS]
 )
 
 // When says when a rule holds. The zero When is always.
@@ -160,7 +173,17 @@ type Rule struct {
 	At   []Gate // none: every gate
 	Then Verdict
 	With Provisos
+	Left Leave // with Hold
 }
+
+// Leave says how people come past a hold rule.
+type Leave string
+
+// The ways past a hold.
+const (
+	Acknowledging Leave = "" // they read why, and go on
+	ByCode        Leave = "code"
+)
 
 // Inspection says which TLS sites of a policy's requests are opened, so that the whole URL is seen.
 type Inspection struct {
@@ -269,4 +292,7 @@ type Request struct {
 	Sight  weburl.Sight
 	Gate   Gate // "": the one that sees so much
 	Way    Way  // of a journey; "": that of the client's network
+
+	// What a gate learns once a connection stands. A request with NotTLS is blocked unless the rule that lets it pass names that trait.
+	TwoNames, NotTLS bool
 }

@@ -164,6 +164,7 @@ func (c Cond) joint(n Names, within Op) string {
 var traitClause = map[Trait]string{
 	RawAddress: "has a bare address for a host", PlainHTTP: "is plain HTTP", Unrated: "is unrated",
 	OddPort: "has an unusual port", UserInfo: "holds a user name", Punycode: "has a host in another script",
+	TwoNames: "names two hosts on one connection", NotTLS: "is not TLS in a tunnel",
 }
 
 func fileName(value string) string {

@@ -61,8 +61,10 @@ type Snapshot struct {
 	// noException says of a URL that no exception covers it.
 	noException string
 	stints      []stint // the one begun last first
-	presences   map[netip.Addr][]Presence
-	words       []wordTest
+
+	acknowledgements bool // there are some among grants
+	presences        map[netip.Addr][]Presence
+	words            []wordTest
 }
 
 // caller is what nearly all decisions need to know of a person: as much as fits into one place in memory beside the id.
@@ -130,12 +132,22 @@ type wordTest struct {
 // grant is an exception, a grant, or something unlocked.
 type grant struct {
 	*Exception
-	unlocked bool
+	kind     grantKind
+	of       string // acknowledged: the id of the rule, or of the policy
 	persons  []int32
 	groups   directory.Set
 	networks directory.Set
 	ranges   []netip.Prefix
 }
+
+// grantKind says what opens a URL for some people.
+type grantKind uint8
+
+const (
+	excepted     grantKind = iota // an exception, or a grant
+	unlocked                      // a code that was entered
+	acknowledged                  // a rule's hold that was acknowledged
+)
 
 type stint struct {
 	*Stint

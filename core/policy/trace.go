@@ -53,6 +53,7 @@ type Step struct {
 	Evidence []Evidence // what made it match; at CannotTell what is not known
 	Missing  string     // at CannotTell, what would have to be seen; at NoMatch of an exception or a rung, why
 	When     string     // the schedule that the rule asks, in words; "" for always
+	Passed   time.Time  // of a hold that was acknowledged: when that ends; zero else
 	Next     time.Time  // at NotNow, the next moment at which its time comes; zero where it does not
 }
 
@@ -230,7 +231,7 @@ func (t *tracer) combined(d *Decision) {
 func (t *tracer) grant(c *candidate, g *grant, level int, at time.Time) {
 	found := t.s.index.Found(c.take)
 	step := Step{Rung: AtException, Rule: g.Name, ID: g.ID, Grant: g.Grant, Place: -1, Then: g.Then, Outcome: Outweighed, Evidence: []Evidence{{Op: InList, Entry: &found}}}
-	if g.unlocked {
+	if g.kind == unlocked {
 		step.Rung = AtUnlocked
 	}
 	switch {
@@ -250,9 +251,9 @@ func (t *tracer) grant(c *candidate, g *grant, level int, at time.Time) {
 }
 
 // granted marks the exception that counts, among those told; -1 for none.
-func (t *tracer) granted(n int32, unlocked bool) {
+func (t *tracer) granted(n int32, kind grantKind) {
 	rung, why := AtException, t.s.noException
-	if unlocked {
+	if kind == unlocked {
 		rung, why = AtUnlocked, "nothing is unlocked for this"
 	}
 	if last := len(t.steps) - 1; last < 0 || t.steps[last].Rung != rung {
