@@ -245,10 +245,12 @@ func (e CompareTrialsOutputBodyParts) Valid() bool {
 
 // Defines values for ConditionTraits.
 const (
+	ConditionTraitsNotTLS     ConditionTraits = "not-tls"
 	ConditionTraitsOddPort    ConditionTraits = "odd-port"
 	ConditionTraitsPlainHTTP  ConditionTraits = "plain-http"
 	ConditionTraitsPunycode   ConditionTraits = "punycode"
 	ConditionTraitsRawAddress ConditionTraits = "raw-address"
+	ConditionTraitsTwoNames   ConditionTraits = "two-names"
 	ConditionTraitsUnrated    ConditionTraits = "unrated"
 	ConditionTraitsUserInfo   ConditionTraits = "user-info"
 )
@@ -256,6 +258,8 @@ const (
 // Valid indicates whether the value is a known member of the ConditionTraits enum.
 func (e ConditionTraits) Valid() bool {
 	switch e {
+	case ConditionTraitsNotTLS:
+		return true
 	case ConditionTraitsOddPort:
 		return true
 	case ConditionTraitsPlainHTTP:
@@ -263,6 +267,8 @@ func (e ConditionTraits) Valid() bool {
 	case ConditionTraitsPunycode:
 		return true
 	case ConditionTraitsRawAddress:
+		return true
+	case ConditionTraitsTwoNames:
 		return true
 	case ConditionTraitsUnrated:
 		return true
@@ -4266,8 +4272,14 @@ type GateRecord struct {
 	Method   string         `json:"method"`
 
 	// Millis How long it took, in milliseconds
-	Millis  *int64             `json:"millis,omitempty"`
+	Millis *int64 `json:"millis,omitempty"`
+
+	// NotHeld What of it the gate could not hold, in words
+	NotHeld *string            `json:"notHeld,omitempty"`
 	Outcome *GateRecordOutcome `json:"outcome,omitempty"`
+
+	// Provisos What the request was bound to, in words
+	Provisos *string `json:"provisos,omitempty"`
 
 	// Reference That the client was shown
 	Reference *string          `json:"reference,omitempty"`
@@ -4277,6 +4289,7 @@ type GateRecord struct {
 	// Size Bytes
 	Size    *int64            `json:"size,omitempty"`
 	Status  *int64            `json:"status,omitempty"`
+	Traits  *[]string         `json:"traits,omitempty"`
 	URL     string            `json:"url"`
 	Verdict GateRecordVerdict `json:"verdict"`
 
@@ -6203,6 +6216,9 @@ type Stop struct {
 	Because string   `json:"because"`
 	Gate    StopGate `json:"gate"`
 
+	// NotHeld What the request is bound to, and this gate cannot hold at what it sees, in words
+	NotHeld *string `json:"notHeld,omitempty"`
+
 	// Opened The TLS connection is opened, so that the whole URL is seen
 	Opened  *bool       `json:"opened,omitempty"`
 	Sight   StopSight   `json:"sight"`
@@ -6415,6 +6431,9 @@ type Trial struct {
 
 	// Matches Every list that has something to say about the URL, in a rule or not
 	Matches *[]Match `json:"matches,omitempty"`
+
+	// NotHeld What of it cannot be held by the gate that decides, at what it sees, in words
+	NotHeld *string  `json:"notHeld,omitempty"`
 	Outlook *Outlook `json:"outlook,omitempty"`
 
 	// Problem Why the input is not a URL; the other fields are left out then

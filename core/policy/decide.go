@@ -149,11 +149,17 @@ func (s *Snapshot) identify(w *Work, r *Request) {
 		w.method = "GET"
 	}
 	if w.gate == "" {
-		if w.gate = Proxy; w.sight == weburl.Name {
-			w.gate = DNS
-		}
+		w.gate = GateFor(w.sight)
 	}
 	w.gateBit = uint8(slices.Index(Gates, w.gate))
+}
+
+// GateFor returns the kind of gate that has a sight, where a request does not say.
+func GateFor(sight weburl.Sight) Gate {
+	if sight == weburl.Name {
+		return DNS
+	}
+	return Proxy
 }
 
 // find identifies the asker, and prefetches what will be needed of their policies.
@@ -578,6 +584,17 @@ func (w *Work) trait(t Trait) answer {
 		return yes
 	}
 	return no
+}
+
+// Traits returns the traits that a request has, as far as its sight shows them, in the order of [Traits].
+func (s *Snapshot) Traits(w *Work, r *Request, at time.Time) (has []Trait) {
+	s.probe(w, r, at)
+	for _, t := range Traits {
+		if w.trait(t) == yes {
+			has = append(has, t)
+		}
+	}
+	return has
 }
 
 // granted returns the exception or unlocked page that counts; -1 if there is none.

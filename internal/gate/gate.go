@@ -71,6 +71,8 @@ type Request struct {
 	URL    weburl.URL
 	Method string
 	Sight  weburl.Sight
+
+	TwoNames, NotTLS bool // see [policy.Request]
 }
 
 // Decision is the verdict on a request.
@@ -89,7 +91,7 @@ func (g *Gate) Take(e *Edition) { g.edition.Store(e) }
 
 // question returns a request in the form of the core.
 func (g *Gate) question(r *Request) policy.Request {
-	q := policy.Request{URL: r.URL, Method: r.Method, Addr: r.Address, Sight: r.Sight, Gate: g.Kind}
+	q := policy.Request{URL: r.URL, Method: r.Method, Addr: r.Address, Sight: r.Sight, Gate: g.Kind, TwoNames: r.TwoNames, NotTLS: r.NotTLS}
 	if r.Person != uuid.Nil {
 		q.Person = r.Person.String()
 	}
@@ -126,6 +128,11 @@ func present(e *Edition, c Client, at time.Time) Client {
 		c.Person, _ = uuid.Parse(e.Snapshot.PresentAt(c.Address, at)) // the zero id for nobody
 	}
 	return c
+}
+
+// Held returns what the gate can hold of what a request is bound to, and what it cannot.
+func (g *Gate) Held(d Decision) (held, not policy.Provisos) {
+	return d.Provisos.Held(g.Kind, d.Request.Sight)
 }
 
 // Known returns a client with the person who is at its address now; one who has signed in stays.
@@ -206,6 +213,14 @@ func (g *Gate) Record(d Decision, end journal.Ending) {
 	}
 	if d.Edition != nil {
 		r.Revision, r.By = d.Edition.Revision, d.Edition.Snapshot.Source(d.Decision)
+		w := g.works.Get().(*policy.Work)
+		defer g.works.Put(w)
+		q := g.question(&d.Request)
+		r.Traits = d.Edition.Snapshot.Traits(w, &q, d.At)
+		if d.Verdict.Passes() {
+			_, not := g.Held(d)
+			r.Provisos, r.NotHeld = d.Provisos.String(), not.String()
+		}
 	}
 	g.Records.Add(r)
 }

@@ -50,6 +50,9 @@ type GateRecord struct {
 	URL       string          `json:"url"`
 	Verdict   policy.Verdict  `json:"verdict" enum:"allow,watch,hold,block"`
 	By        string          `json:"by,omitempty" doc:"What decided, in a few words"`
+	Provisos  string          `json:"provisos,omitempty" doc:"What the request was bound to, in words"`
+	NotHeld   string          `json:"notHeld,omitempty" doc:"What of it the gate could not hold, in words"`
+	Traits    []policy.Trait  `json:"traits,omitempty"`
 	Revision  int64           `json:"revision,omitempty"`
 	Outcome   journal.Outcome `json:"outcome,omitempty" enum:"answered,cut,failed"`
 	Status    int             `json:"status,omitempty"`
@@ -167,6 +170,7 @@ func (s *server) latestRecords(ctx context.Context, in *latestInput) (*latestOut
 		one := GateRecord{
 			At: r.At, Gate: r.Gate, GateName: r.GateName, Sight: r.Sight, Who: names[r.Person], Method: r.Method, URL: r.URL, Verdict: r.Verdict, By: r.By, Revision: r.Revision,
 			Outcome: r.Outcome, Status: r.Status, Media: r.Media, Size: r.Size, Millis: r.Took.Milliseconds(), Detail: r.Detail, Reference: r.Reference,
+			Provisos: r.Provisos, NotHeld: r.NotHeld, Traits: r.Traits,
 		}
 		if r.Address.IsValid() {
 			one.Address = r.Address.String()

@@ -54,6 +54,7 @@ type Trial struct {
 	Way      policy.Way     `json:"way,omitempty" doc:"At a journey: the gates that the asker meets: dns, proxy, dns,proxy, icap or none. The way dns cuts nothing that runs"`
 	Sees     policy.Sees    `json:"sees,omitempty" doc:"At a journey: what the person sees in the end"`
 	Provisos string         `json:"provisos,omitempty" doc:"What an allowed request is bound to, in words"`
+	NotHeld  string         `json:"notHeld,omitempty" doc:"What of it cannot be held by the gate that decides, at what it sees, in words"`
 	Decider  *Step          `json:"decider,omitempty" doc:"The step that decided; left out where no rule did and an otherwise holds"`
 	Steps    []Step         `json:"steps,omitempty" doc:"Every rung and rule that was looked at, in order"`
 	Class    *Class         `json:"class,omitempty" doc:"What the URL is"`
@@ -77,6 +78,7 @@ type Stop struct {
 	Verdict policy.Verdict `json:"verdict" enum:"allow,watch,hold,block"`
 	Because string         `json:"because"`
 	Opened  bool           `json:"opened,omitempty" doc:"The TLS connection is opened, so that the whole URL is seen"`
+	NotHeld string         `json:"notHeld,omitempty" doc:"What the request is bound to, and this gate cannot hold at what it sees, in words"`
 }
 
 // Outlook is what is to come for one URL.
@@ -292,6 +294,12 @@ func (t answer) trial(a *trial.Answer) Trial {
 	}
 	e := &a.Explanation
 	answer := Trial{Input: a.Input, URL: a.URL.String(), Verdict: a.Verdict, Sight: a.Sight, Because: e.Because, AtFull: a.AtFull, Full: a.FullBecause, Provisos: e.Decision.Provisos.String()}
+	if a.Journey != nil && len(a.Journey.Stops) > 0 {
+		answer.NotHeld = a.Journey.Decisive().NotHeld.String()
+	} else if a.Verdict.Passes() {
+		_, not := e.Decision.Provisos.Held(policy.GateFor(a.Sight), a.Sight)
+		answer.NotHeld = not.String()
+	}
 	if e.Decider >= 0 && e.Steps[e.Decider].Rule != "" {
 		step := t.step(&e.Steps[e.Decider])
 		answer.Decider = &step
@@ -299,7 +307,7 @@ func (t answer) trial(a *trial.Answer) Trial {
 	if a.Journey != nil {
 		answer.Way, answer.Sees, answer.Stops = a.Journey.Way, a.Journey.Sees, []Stop{}
 		for _, stop := range a.Journey.Stops {
-			answer.Stops = append(answer.Stops, Stop{stop.Gate, stop.Sight, stop.Explanation.Decision.Verdict, stop.Explanation.Because, stop.Opened})
+			answer.Stops = append(answer.Stops, Stop{stop.Gate, stop.Sight, stop.Explanation.Decision.Verdict, stop.Explanation.Because, stop.Opened, stop.NotHeld.String()})
 		}
 	}
 	if a.Outlook != nil {

@@ -30,6 +30,9 @@ type Record struct {
 	GateName string // "" where the record does not say, as what follows
 	Revision int64  // by which it was decided
 	By       string // what decided, in a few words
+	Provisos string // what the request was bound to, in words
+	NotHeld  string // what of it the gate could not hold, in words
+	Traits   []policy.Trait
 	Ending
 }
 

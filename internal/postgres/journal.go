@@ -34,7 +34,7 @@ func (s *Store) AddBatch(ctx context.Context, id uuid.UUID, records []journal.Re
 
 func addRecords(ctx context.Context, tx pgx.Tx, records []journal.Record) error {
 	columns := []string{
-		"at", "person", "address", "method", "url", "gate", "sight", "verdict", "gate_name", "revision", "by", "outcome", "status", "media", "size", "took_ms", "detail", "reference",
+		"at", "person", "address", "method", "url", "gate", "sight", "verdict", "gate_name", "revision", "by", "outcome", "status", "media", "size", "took_ms", "detail", "reference", "provisos", "not_held", "traits",
 	}
 	_, err := tx.CopyFrom(ctx, pgx.Identifier{"journal"}, columns, pgx.CopyFromSlice(len(records), func(i int) ([]any, error) {
 		r := records[i]
@@ -49,9 +49,19 @@ func addRecords(ctx context.Context, tx pgx.Tx, records []journal.Record) error 
 		return []any{
 			r.At, person, address, r.Method, r.URL, string(r.Gate), string(r.Sight), string(r.Verdict),
 			r.GateName, r.Revision, r.By, string(r.Outcome), r.Status, r.Media, r.Size, r.Took.Milliseconds(), r.Detail, r.Reference,
+			r.Provisos, r.NotHeld, traitsOf(r),
 		}, nil
 	}))
 	return err
+}
+
+// traitsOf returns the traits of a record for the database, which takes no null there.
+func traitsOf(r journal.Record) []string {
+	traits := make([]string, len(r.Traits))
+	for i, t := range r.Traits {
+		traits[i] = string(t)
+	}
+	return traits
 }
 
 // EachRecord implements [journal.Store].
@@ -96,7 +106,7 @@ func recall[T ~string](said map[string]string, into *T, read []byte) {
 // LatestRecords implements [journal.Store].
 func (s *Store) LatestRecords(ctx context.Context, limit int) ([]journal.Record, error) {
 	rows, err := s.pool.Query(ctx, `select at, coalesce(person, '00000000-0000-0000-0000-000000000000'), address, method, url, gate, sight, verdict,
-		gate_name, revision, by, outcome, status, media, size, took_ms, detail, reference from journal order by id desc limit $1`, limit)
+		gate_name, revision, by, outcome, status, media, size, took_ms, detail, reference, provisos, not_held, traits from journal order by id desc limit $1`, limit)
 	if err != nil {
 		return nil, ours(err)
 	}
@@ -104,7 +114,7 @@ func (s *Store) LatestRecords(ctx context.Context, limit int) ([]journal.Record,
 		var address *netip.Addr
 		var took int64
 		err = row.Scan(&r.At, &r.Person, &address, &r.Method, &r.URL, &r.Gate, &r.Sight, &r.Verdict,
-			&r.GateName, &r.Revision, &r.By, &r.Outcome, &r.Status, &r.Media, &r.Size, &took, &r.Detail, &r.Reference)
+			&r.GateName, &r.Revision, &r.By, &r.Outcome, &r.Status, &r.Media, &r.Size, &took, &r.Detail, &r.Reference, &r.Provisos, &r.NotHeld, &r.Traits)
 		if address != nil {
 			r.Address = *address
 		}

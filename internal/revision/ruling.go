@@ -74,7 +74,7 @@ type Condition struct {
 	Lists      []Ref       `json:"lists,omitempty"`
 	Categories []string    `json:"categories,omitempty" doc:"Keys of categories, and of families, which stand for all that is in them"`
 	Apps       []string    `json:"apps,omitempty" doc:"Keys of apps, or app/activity"`
-	Traits     []string    `json:"traits,omitempty" enum:"raw-address,plain-http,unrated,odd-port,user-info,punycode"`
+	Traits     []string    `json:"traits,omitempty" enum:"raw-address,plain-http,unrated,odd-port,user-info,punycode,two-names,not-tls"`
 	Methods    []string    `json:"methods,omitempty" doc:"As POST"`
 	Files      []string    `json:"files,omitempty" doc:"Kinds of files, or endings as .zip"`
 	Search     []string    `json:"search,omitempty" doc:"Words in the notation, looked for in what is searched for"`

@@ -2504,7 +2504,7 @@ export interface components {
             score?: components["schemas"]["ScoreBody"];
             /** @description Words in the notation, looked for in what is searched for */
             search?: string[];
-            traits?: ("raw-address" | "plain-http" | "unrated" | "odd-port" | "user-info" | "punycode")[];
+            traits?: ("raw-address" | "plain-http" | "unrated" | "odd-port" | "user-info" | "punycode" | "two-names" | "not-tls")[];
         };
         ConfigInputBody: {
             /** @description By their paths, as an export has them. Objects that are not in them go */
@@ -3326,8 +3326,12 @@ export interface components {
              * @description How long it took, in milliseconds
              */
             millis?: number;
+            /** @description What of it the gate could not hold, in words */
+            notHeld?: string;
             /** @enum {string} */
             outcome?: "answered" | "cut" | "failed";
+            /** @description What the request was bound to, in words */
+            provisos?: string;
             /** @description That the client was shown */
             reference?: string;
             /** Format: int64 */
@@ -3341,6 +3345,7 @@ export interface components {
             size?: number;
             /** Format: int64 */
             status?: number;
+            traits?: string[];
             url: string;
             /** @enum {string} */
             verdict: "allow" | "watch" | "hold" | "block";
@@ -5099,6 +5104,8 @@ export interface components {
             because: string;
             /** @enum {string} */
             gate: "dns" | "proxy" | "icap";
+            /** @description What the request is bound to, and this gate cannot hold at what it sees, in words */
+            notHeld?: string;
             /** @description The TLS connection is opened, so that the whole URL is seen */
             opened?: boolean;
             /** @enum {string} */
@@ -5283,6 +5290,8 @@ export interface components {
             input: string;
             /** @description Every list that has something to say about the URL, in a rule or not */
             matches?: components["schemas"]["Match"][];
+            /** @description What of it cannot be held by the gate that decides, at what it sees, in words */
+            notHeld?: string;
             outlook?: components["schemas"]["Outlook"];
             /** @description Why the input is not a URL; the other fields are left out then */
             problem?: string;

@@ -33,6 +33,8 @@ const traits: [string, string][] = [
   ['odd-port', 'an unusual port'],
   ['user-info', 'a user name in the URL'],
   ['punycode', 'a host in another script'],
+  ['two-names', 'two hosts named on one connection'],
+  ['not-tls', 'something else than TLS in a tunnel'],
 ]
 
 const files: [string, string][] = [

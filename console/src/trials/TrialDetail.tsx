@@ -38,6 +38,7 @@ export function TrialDetail({ trial, answer }: { trial: Trial; answer: Trials })
           </p>
         )}
         {trial.provisos && <p>With {trial.provisos}.</p>}
+        {trial.notHeld && <p className="text-ochre">Not held, as the gate cannot do it there: {trial.notHeld}.</p>}
       </div>
       <Section title="Because">
         <p>{trial.because}</p>

@@ -402,7 +402,7 @@ func (f *ruleFlags) on(cmd *cobra.Command) {
 	many(&f.lists, "list", "a list that the URL is in")
 	many(&f.categories, "category", "the key of a category or family that it has")
 	many(&f.apps, "app", "an app that it belongs to, or APP/ACTIVITY")
-	many(&f.traits, "trait", "raw-address, plain-http, unrated, odd-port, user-info or punycode")
+	many(&f.traits, "trait", "raw-address, plain-http, unrated, odd-port, user-info, punycode, two-names or not-tls")
 	many(&f.methods, "method", "a method of HTTP, as POST")
 	many(&f.files, "file", "a kind of files (archives, programs, documents, macros, pictures, sound, film, disks) or an ending as .zip")
 	many(&f.words, "search", "a word that is searched for")

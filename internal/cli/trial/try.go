@@ -214,6 +214,9 @@ func showTrial(a *command.App, w io.Writer, all client.TrialsOutputBody, trace b
 	if with := command.OrEmpty(t.Provisos); with != "" {
 		fmt.Fprintf(w, "  With %s.\n", with)
 	}
+	if not := command.OrEmpty(t.NotHeld); not != "" {
+		fmt.Fprintf(w, "  Not held, as the gate cannot do it there: %s.\n", not)
+	}
 	if t.AtFull != nil && string(*t.AtFull) != string(*t.Verdict) {
 		fmt.Fprintf(w, "  Where the whole URL is seen it would be: %s\n", a.Verdict(string(*t.AtFull)))
 		if why := command.OrEmpty(t.FullBecause); why != "" {

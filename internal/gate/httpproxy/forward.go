@@ -36,6 +36,7 @@ type (
 type target struct {
 	origin string // as https://heron.example:8443
 	opened bool   // the connection of the client was opened
+	cap    sizeCap
 }
 
 func newForwarder(p *Proxy) *forwarder {
@@ -97,13 +98,14 @@ func rewrite(r *httputil.ProxyRequest) {
 	r.Out.Header.Add("Via", via)
 }
 
-// modify takes from an answer what would lead later requests around the gate.
+// modify takes from an answer what would lead later requests around the gate, and binds it to its size.
 func modify(r *http.Response) error {
-	if to := r.Request.Context().Value(targetKey{}).(target); to.opened {
+	to := r.Request.Context().Value(targetKey{}).(target)
+	if to.opened {
 		r.Header.Del("Alt-Svc")
 	}
 	r.Header.Add("Via", via)
-	return nil
+	return to.cap.bind(r)
 }
 
 // failed answers a request that could not be carried out.
@@ -113,6 +115,9 @@ func (p *Proxy) failed(w http.ResponseWriter, r *http.Request, err error) {
 	}
 	if r.Context().Err() != nil {
 		panic(http.ErrAbortHandler) // the client is gone, or the request was cut
+	}
+	if _, ok := errors.AsType[*tooLargeError](err); ok {
+		return // whoever forwards says so
 	}
 	status, text := failure(err)
 	w.Header().Set("Cache-Control", "no-store")
@@ -184,21 +189,38 @@ func (a *answer) Hijack() (net.Conn, *bufio.ReadWriter, error) {
 // Unwrap is for [http.ResponseController].
 func (a *answer) Unwrap() http.ResponseWriter { return a.ResponseWriter }
 
-// plain carries out a request whose URL is in full sight: it asks the gate, and forwards what passes. host is where the client believes to be.
-func (p *Proxy) plain(w http.ResponseWriter, r *http.Request, client gate.Client, origin, host string) {
+// plain carries out a request whose URL is in full sight: it asks the gate, and forwards what passes. hosts are where the client believes to be.
+func (p *Proxy) plain(w http.ResponseWriter, r *http.Request, client gate.Client, origin string, hosts ...string) {
 	to := target{origin: origin, opened: strings.HasPrefix(origin, "https://")}
 	begin := time.Now()
-	d, problem := p.decide(client, r, origin, host)
+	d, problem := p.decide(client, r, origin, hosts)
 	if problem != "" {
 		http.Error(w, problem, http.StatusBadRequest)
 		return
 	}
 	a := newAnswer(w)
+	refuse := func(proviso, detail string) {
+		size, reference := p.refuse(a, r, d, proviso)
+		p.Gate.Record(d, journal.Ending{
+			Outcome: journal.Answered, Reference: reference, Status: http.StatusForbidden, Media: a.Header().Get("Content-Type"), Size: size, Took: time.Since(begin), Detail: detail,
+		})
+	}
 	if !d.Verdict.Passes() {
-		size, reference := p.refuse(a, r, d)
-		p.Gate.Record(d, journal.Ending{Outcome: journal.Answered, Reference: reference, Status: http.StatusForbidden, Media: a.Header().Get("Content-Type"), Size: size, Took: time.Since(begin)})
+		refuse("", "")
 		return
 	}
+	held, _ := p.Gate.Held(d)
+	if held.NoUploads {
+		what, err := upload(r)
+		if err != nil {
+			panic(http.ErrAbortHandler) // the client is gone
+		}
+		if what != "" {
+			refuse("Nothing may be uploaded there, and "+what+".", "no uploads: "+what)
+			return
+		}
+	}
+	to.cap = sizeCap{held.SizeCap, &atomic.Bool{}}
 	if err := p.dialer.refuses(d.Request.URL.Addr()); err != nil {
 		status, text := failure(err)
 		http.Error(w, text, status)
@@ -223,11 +245,17 @@ func (p *Proxy) plain(w http.ResponseWriter, r *http.Request, client gate.Client
 		switch {
 		case done():
 			end.Outcome = journal.Cut
+		case to.cap.reached.Load():
+			end.Outcome, end.Detail = journal.Cut, errAtCap.Error()
 		case failed != nil || ended != nil:
 			end.Outcome = journal.Failed
 			if failed != nil {
 				end.Detail = failed.Error()
 			}
+		}
+		if large, ok := errors.AsType[*tooLargeError](failed); ok && ended == nil {
+			refuse("At most "+inBytes(held.SizeCap)+" may come from there, and "+large.Error()+".", large.Error())
+			return
 		}
 		p.Gate.Record(d, end)
 		if ended != nil {
@@ -237,22 +265,25 @@ func (p *Proxy) plain(w http.ResponseWriter, r *http.Request, client gate.Client
 	p.forward.proxy.ServeHTTP(a, r.WithContext(ctx))
 }
 
-// decide asks the gate about a request. Where the client speaks of another host than the one that it is connected to, both are decided, and the
-// stricter verdict counts. problem says what is wrong with the request's address; "" if nothing is.
-func (p *Proxy) decide(client gate.Client, r *http.Request, origin, host string) (d gate.Decision, problem string) {
+// decide asks the gate about a request. Where the client speaks of other hosts than the one that it is connected to, all are decided, and the strictest
+// verdict counts. problem says what is wrong with the request's address; "" if nothing is.
+func (p *Proxy) decide(client gate.Client, r *http.Request, origin string, hosts []string) (d gate.Decision, problem string) {
 	scheme, at, _ := strings.Cut(origin, "://")
-	for i, host := range []string{at, host} {
-		if i == 1 && strings.EqualFold(host, at) {
-			break
+	var urls []weburl.URL
+	for _, host := range append([]string{at}, hosts...) {
+		if len(urls) > 0 && strings.EqualFold(host, at) {
+			continue
 		}
 		u, err := weburl.Parse(scheme + "://" + host + r.URL.RequestURI())
 		if err != nil {
 			return d, "This address cannot be read: " + err.Error() + "."
 		}
-		if i == 1 && u == d.Request.URL {
-			break // the same, otherwise written
+		if !slices.Contains(urls, u) { // the same host may be written in another way
+			urls = append(urls, u)
 		}
-		next := p.Gate.Decide(gate.Request{Client: client, URL: u, Method: r.Method, Sight: p.Gate.Sees(u, true)})
+	}
+	for i, u := range urls {
+		next := p.Gate.Decide(gate.Request{Client: client, URL: u, Method: r.Method, Sight: p.Gate.Sees(u, true), TwoNames: len(urls) > 1})
 		if i == 0 || next.Verdict.Stricter(d.Verdict) {
 			d = next
 		}

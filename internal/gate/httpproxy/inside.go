@@ -8,6 +8,7 @@ import (
 	"net"
 	"net/http"
 	"reflect"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -90,9 +91,9 @@ func insideOf(r *http.Request) *tunnel {
 func (p *Proxy) open(t *tunnel, signs *signer) {
 	stop := context.AfterFunc(p.base, func() { _ = t.raw.Close() })
 	defer stop()
+	ask := t.request(p.Gate)
 	failed := func(why string) {
 		_ = t.raw.Close()
-		ask := gate.Request{Client: t.client, URL: t.url, Method: http.MethodConnect, Sight: p.Gate.Sees(t.url, false)}
 		p.Gate.Record(p.Gate.Decide(ask), journal.Ending{Outcome: journal.Failed, Took: time.Since(t.begin), Detail: why})
 	}
 	_ = t.raw.SetReadDeadline(time.Now().Add(greetTimeout))
@@ -110,8 +111,11 @@ func (p *Proxy) open(t *tunnel, signs *signer) {
 		}
 		return
 	case hello == nil:
-		failed(notTLS)
+		p.carryOther(t, head)
 		return
+	}
+	if other, ok := t.other(hello); ok {
+		t.greeted = net.JoinHostPort(other.Host(), strconv.Itoa(int(other.Port())))
 	}
 	ctx, cancel := context.WithTimeout(p.base, greetTimeout)
 	defer cancel()
@@ -176,11 +180,16 @@ func (p *Proxy) serveInside(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "Inside a tunnel, a request names a path.", http.StatusBadRequest)
 		return
 	}
-	p.plain(w, r, t.client, scheme+"://"+t.host, r.Host)
+	hosts := []string{r.Host}
+	if t.greeted != "" {
+		hosts = append(hosts, t.greeted)
+	}
+	p.plain(w, r, t.client, scheme+"://"+t.host, hosts...)
 }
 
 // refuse answers with the block page, or with a few bytes where no document was asked for, and returns the size of the body and the reference of the answer.
-func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision) (size int64, reference string) {
+// proviso is a sentence about what a request may not do that would pass otherwise; "" where it may not pass.
+func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision, proviso string) (size int64, reference string) {
 	header := w.Header()
 	header.Set("Cache-Control", "no-store")
 	header.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
@@ -189,9 +198,9 @@ func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision) 
 	var media string
 	var body []byte
 	if blockpage.IsDocument(r.Header) {
-		media, body = "text/html; charset=utf-8", p.page(d, reference)
+		media, body = "text/html; charset=utf-8", p.page(d, proviso, reference)
 	} else if media, body = blockpage.Small(r.Header); strings.HasPrefix(media, "text/plain") {
-		body = fmt.Appendf(nil, "Not allowed here: %s\nReference %s\n", p.Gate.Explain(d).Because, reference)
+		body = fmt.Appendf(nil, "Not allowed here: %s\nReference %s\n", reason(p.Gate.Explain(d).Because, proviso), reference)
 	}
 	header.Set("Content-Type", media)
 	header.Set("Content-Length", fmt.Sprint(len(body)))
@@ -202,9 +211,13 @@ func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision) 
 	return int64(len(body)), reference
 }
 
+// reason joins why a request was decided as it was and the proviso that it does not keep.
+func reason(because, proviso string) string { return strings.TrimSpace(because + " " + proviso) }
+
 // page returns the block page of a decision, and remembers it, so that people can ask for access from there.
-func (p *Proxy) page(d gate.Decision, reference string) []byte {
+func (p *Proxy) page(d gate.Decision, proviso, reference string) []byte {
 	why, who := p.Gate.Explain(d), p.Gate.Called(d.Request.Client)
+	why.Because = reason(why.Because, proviso)
 	p.lately.add(reference, Refused{d.Request, d.Verdict, why.Source, why.Because, who, d.At})
 	page := blockpage.Page{
 		Held: d.Verdict == policy.Hold, Title: "This page is not allowed here", URL: d.Request.URL.String(), Because: why.Because, By: why.Source,

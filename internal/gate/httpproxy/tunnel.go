@@ -52,8 +52,8 @@ func (p *Proxy) connect(w http.ResponseWriter, r *http.Request, client gate.Clie
 		http.Error(w, fmt.Sprintf("Tunnels to port %d are not allowed.", port), http.StatusForbidden)
 		return
 	}
-	ask := gate.Request{Client: client, URL: u, Method: r.Method, Sight: p.Gate.Sees(u, false)}
 	t := &tunnel{client: client, host: r.Host, url: u, begin: begin}
+	ask := t.request(p.Gate)
 	if signs := p.signs.Load(); signs != nil && p.Gate.Opens(ask) {
 		if t.take(w) {
 			p.tunnels.Go(func() { p.open(t, signs) })
@@ -63,16 +63,11 @@ func (p *Proxy) connect(w http.ResponseWriter, r *http.Request, client gate.Clie
 	d := p.Gate.Decide(ask)
 	if !d.Verdict.Passes() {
 		a := newAnswer(w)
-		size, reference := p.refuse(a, r, d)
+		size, reference := p.refuse(a, r, d, "")
 		p.Gate.Record(d, journal.Ending{Outcome: journal.Answered, Reference: reference, Status: http.StatusForbidden, Media: a.Header().Get("Content-Type"), Size: size, Took: time.Since(begin)})
 		return
 	}
-	ctx, cancel := context.WithTimeout(r.Context(), dialTimeout)
-	defer cancel()
-	var far net.Conn
-	if err = p.dialer.refuses(u.Addr()); err == nil {
-		far, err = p.dialer.tunnel(ctx, net.JoinHostPort(strings.Trim(u.Host(), "[]"), strconv.Itoa(int(u.Port()))))
-	}
+	far, err := p.reach(r.Context(), t)
 	if err != nil {
 		status, text := failure(err)
 		http.Error(w, text, status)
@@ -95,6 +90,39 @@ type tunnel struct {
 	raw    net.Conn // to the client
 	near   net.Conn // raw, after what was read of it already
 	plain  bool     // it holds HTTP without TLS
+
+	greeted string // the host and port in the TLS greeting, where that names another host; "" else
+}
+
+// request returns the question whether the tunnel may be.
+func (t *tunnel) request(g *gate.Gate) gate.Request {
+	return gate.Request{Client: t.client, URL: t.url, Method: http.MethodConnect, Sight: g.Sees(t.url, false)}
+}
+
+// notTLS returns the question whether something else than TLS may come through the tunnel.
+func (t *tunnel) notTLS(g *gate.Gate) gate.Request {
+	ask := t.request(g)
+	ask.NotTLS = true
+	return ask
+}
+
+// other returns the URL of the host that a TLS greeting names, where that is not the tunnel's. hello may be nil.
+func (t *tunnel) other(hello *tls.ClientHelloInfo) (weburl.URL, bool) {
+	if hello == nil || hello.ServerName == "" {
+		return weburl.URL{}, false
+	}
+	u, err := weburl.Parse(fmt.Sprintf("https://%s:%d/", hello.ServerName, t.url.Port()))
+	return u, err == nil && u.Host() != t.url.Host()
+}
+
+// reach connects to the host of a tunnel.
+func (p *Proxy) reach(ctx context.Context, t *tunnel) (net.Conn, error) {
+	if err := p.dialer.refuses(t.url.Addr()); err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithTimeout(ctx, dialTimeout)
+	defer cancel()
+	return p.dialer.tunnel(ctx, net.JoinHostPort(strings.Trim(t.url.Host(), "[]"), strconv.Itoa(int(t.url.Port()))))
 }
 
 // take takes the connection over from the server and tells the client that the tunnel stands.
@@ -127,77 +155,120 @@ const (
 func (p *Proxy) carry(t *tunnel, d gate.Decision, far net.Conn) {
 	both := sync.OnceFunc(func() { _, _ = t.raw.Close(), far.Close() })
 	stop := context.AfterFunc(p.base, both)
+	defer stop()
 	done := p.Gate.Watch(d, true, both)
-	end := journal.Ending{Outcome: journal.Answered, Status: http.StatusOK}
-	handedOver := false
-	defer func() {
-		stop()
-		if handedOver {
-			return // what is inside is decided and recorded by itself
-		}
-		both()
-		if done() {
-			end.Outcome = journal.Cut
-		}
-		end.Took = time.Since(t.begin)
-		p.Gate.Record(d, end)
-	}()
 	_ = t.raw.SetReadDeadline(time.Now().Add(greetTimeout))
 	head, hello, err := greeting(t.near)
 	_ = t.raw.SetReadDeadline(time.Time{})
-	switch {
+	end := journal.Ending{Outcome: journal.Answered, Status: http.StatusOK}
+	cut := false
+	switch other, differs := t.other(hello); {
 	case err != nil:
+		both()
+		cut = done()
 		end.Outcome, end.Detail = journal.Failed, saidNothing+err.Error()
-		return
 	case hello == nil && isHTTP(head):
 		t.near, t.plain = &replayed{Conn: t.raw, head: head}, true
-		if !done() {
-			_ = far.Close()
-			handedOver = p.opened.give(&inTunnel{t.near, t})
-		}
-		return
-	case hello == nil:
-		end.Outcome, end.Detail = journal.Failed, notTLS
-		return
-	case hello.ServerName != "":
-		if other, ok := p.otherName(t, hello.ServerName); ok && other.Verdict.Stricter(d.Verdict) {
-			d = other
-			if !other.Verdict.Passes() {
-				end.Detail = "the TLS greeting names another host than the tunnel"
+		_ = far.Close()
+		if cut = done(); !cut { // what is inside is decided and recorded by itself
+			stop()
+			if p.opened.give(&inTunnel{t.near, t}) {
 				return
 			}
 		}
+	case hello == nil:
+		if cut = done(); !cut {
+			d = p.Gate.Decide(t.notTLS(p.Gate))
+			cut = p.pipe(t, far, head, both, &end, d)
+		}
+	case differs: // both names are decided, and the stricter verdict counts
+		if cut = done(); cut {
+			break
+		}
+		ask := t.request(p.Gate)
+		ask.TwoNames = true
+		d = p.Gate.Decide(ask)
+		ask.URL, ask.Sight = other, p.Gate.Sees(other, false)
+		greeted := p.Gate.Decide(ask)
+		cut = p.pipe(t, far, head, both, &end, d, greeted)
+		if greeted.Verdict.Stricter(d.Verdict) {
+			d, end.Detail = greeted, "the TLS greeting names another host than the tunnel"
+		}
+	default:
+		copyBoth(t.raw, far, head, both, &end)
+		cut = done()
 	}
+	both()
+	if cut {
+		end.Outcome = journal.Cut
+	}
+	end.Took = time.Since(t.begin)
+	p.Gate.Record(d, end)
+}
+
+// carryOther carries what is neither TLS nor HTTP in a tunnel that was to be opened, if a rule allows it.
+func (p *Proxy) carryOther(t *tunnel, head []byte) {
+	d := p.Gate.Decide(t.notTLS(p.Gate))
+	end := journal.Ending{Outcome: journal.Cut, Status: http.StatusOK, Detail: notTLS}
+	if d.Verdict.Passes() {
+		far, err := p.reach(p.base, t)
+		if err != nil {
+			end.Outcome, end.Detail = journal.Failed, err.Error()
+		} else {
+			end.Outcome, end.Detail = journal.Answered, ""
+			both := sync.OnceFunc(func() { _, _ = t.raw.Close(), far.Close() })
+			stop := context.AfterFunc(p.base, both)
+			defer stop()
+			if p.pipe(t, far, head, both, &end, d) {
+				end.Outcome = journal.Cut
+			}
+			both()
+		}
+	}
+	_ = t.raw.Close()
+	end.Took = time.Since(t.begin)
+	p.Gate.Record(d, end)
+}
+
+// pipe copies bytes both ways as long as all decisions let it, and reports whether they stopped it. head is what the client said already.
+func (p *Proxy) pipe(t *tunnel, far net.Conn, head []byte, both func(), end *journal.Ending, decisions ...gate.Decision) (cut bool) {
+	for _, d := range decisions {
+		if !d.Verdict.Passes() {
+			if d.Request.NotTLS {
+				end.Detail = notTLS
+			}
+			return true
+		}
+		// What is no TLS is not opened, and of two names the tunnel's says whether it is.
+		done := p.Gate.Watch(d, !d.Request.NotTLS && d.Request.URL == t.url, both)
+		defer func() { cut = done() || cut }()
+	}
+	copyBoth(t.raw, far, head, both, end)
+	return false
+}
+
+// copyBoth copies bytes both ways, until both sides have ended.
+func copyBoth(near, far net.Conn, head []byte, both func(), end *journal.Ending) {
 	if _, err := far.Write(head); err != nil {
 		end.Outcome, end.Detail = journal.Failed, err.Error()
 		return
 	}
-	size := int64(len(head))
 	var back atomic.Int64
 	returned := make(chan struct{})
 	go func() {
 		defer close(returned)
-		n, _ := io.Copy(t.raw, far)
+		n, _ := io.Copy(near, far)
 		back.Store(n)
-		if !closeWrite(t.raw) {
+		if !closeWrite(near) {
 			both()
 		}
 	}()
-	n, _ := io.Copy(far, t.raw)
+	n, _ := io.Copy(far, near)
 	if !closeWrite(far) {
 		both()
 	}
 	<-returned
-	end.Size = size + n + back.Load()
-}
-
-// otherName decides the name in a TLS greeting where it is not the tunnel's.
-func (p *Proxy) otherName(t *tunnel, name string) (gate.Decision, bool) {
-	u, err := weburl.Parse(fmt.Sprintf("https://%s:%d/", name, t.url.Port()))
-	if err != nil || u.Host() == t.url.Host() {
-		return gate.Decision{}, false
-	}
-	return p.Gate.Decide(gate.Request{Client: t.client, URL: u, Method: http.MethodConnect, Sight: p.Gate.Sees(u, false)}), true
+	end.Size = int64(len(head)) + n + back.Load()
 }
 
 // closeWrite says that nothing more follows, and reports whether the connection knows of that.

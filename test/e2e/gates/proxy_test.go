@@ -421,6 +421,45 @@ timeout 10 cat <&3`), 0o600))
 	require.Eventually(t, func() bool {
 		return strings.Contains(s.Run(t, "", "gate", "latest", "-o", "json").Done(t), "is not TLS")
 	}, testkit.Patience, testkit.Look)
+
+	// Rules may name what a connection shows of itself.
+	s.Run(t, "", "policy", "rule", "add", "Ward", "Two names", "--trait", "two-names", "--then", "block").Done(t)
+	s.Run(t, "", "publish", "--note", "one name").Done(t)
+	require.Eventually(t, func() bool {
+		return ward("--connect-to", "tern.example:443:heron.example:443", "https://tern.example/").exit != 0
+	}, testkit.Patience, testkit.Look)
+	assert.Equal(t, "the page", ward("https://tern.example/").sees())
+	require.Eventually(t, func() bool {
+		return strings.Contains(s.Run(t, "", "gate", "latest", "-o", "json").Done(t), `"two-names"`)
+	}, testkit.Patience, testkit.Look)
+}
+
+// What a rule binds a request to is kept where the gate sees enough for it; trials and records say where it is not.
+func TestProvisos(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, false)
+	ward := func(args ...string) got {
+		return curl(t, gate.Proxy, append([]string{"--interface", "127.0.10.7"}, args...)...)
+	}
+	s.Run(t, "", "policy", "rule", "add", "Ward", "Reading", "--list", "Betting", "--then", "allow", "--no-uploads", "--max-mb", "1").Done(t)
+	s.Run(t, "", "policy", "rule", "remove", "Ward", "Never").Done(t)
+	s.Run(t, "", "publish", "--note", "reading").Done(t)
+	require.Eventually(t, func() bool { return ward("http://oddsfield.example/").sees() == "the page" }, testkit.Patience, testkit.Look)
+	assert.Equal(t, "the page", ward("-d", "q=tide", "http://oddsfield.example/").sees())
+	refused := ward("-F", "map=@/etc/hostname", "http://oddsfield.example/")
+	assert.Equal(t, "the block page", refused.sees())
+	assert.Contains(t, refused.body, `The rule "Reading" of the policy "Ward" says allow, because the list "Betting" has the entry oddsfield.example. Nothing may be uploaded there, and a file is sent.`)
+	assert.Equal(t, "the page", ward("https://oddsfield.example/", "-F", "map=@/etc/hostname").sees(), "a tunnel that is not opened")
+
+	trial := func(url string) string { return s.Run(t, "", "try", url, "--from", "127.0.10.7", "--way", "proxy").Done(t) }
+	assert.Contains(t, trial("http://oddsfield.example/"), "The person sees the page, with provisos.")
+	assert.NotContains(t, trial("http://oddsfield.example/"), "Not held")
+	assert.Contains(t, trial("https://oddsfield.example/"), "Not held, as the gate cannot do it there: no uploads and at most 1 MB.")
+	assert.Contains(t, trial("https://oddsfield.example/"), "The person sees the page.")
+	require.Eventually(t, func() bool {
+		records := s.Run(t, "", "gate", "latest", "-o", "json").Done(t)
+		return strings.Contains(records, `"notHeld": "no uploads and at most 1 MB"`) && strings.Contains(records, `"detail": "no uploads: a file is sent"`)
+	}, testkit.Patience, testkit.Look)
 }
 
 // The gate goes on deciding while the database is away, and hands in what it recorded afterwards.

@@ -108,7 +108,8 @@ func TestTrialsThroughTheAPI(t *testing.T) {
 	require.NoError(t, err)
 	bound := ask(client.TrialsInputBody{Urls: []string{"find.example"}, Who: &client.Who{Group: &visitors}, Journey: &yes})
 	assert.Equal(t, "safe search and at most 200 MB", *bound.Trials[0].Provisos)
-	assert.EqualValues(t, "the page, with provisos", *bound.Trials[0].Sees)
+	assert.Equal(t, "safe search and at most 200 MB", *bound.Trials[0].NotHeld, "visitors meet the DNS gate alone")
+	assert.EqualValues(t, "the page", *bound.Trials[0].Sees)
 	trainees := "Trainees"
 	searched := ask(client.TrialsInputBody{Urls: []string{"find.example/?q=exam+answers", "find.example/?q=exam", "find.example/exam-answers"}, Who: &client.Who{Group: &trainees}, At: &at})
 	assert.EqualValues(t, "Answers for sale", *searched.Trials[0].Decider.Rule)
