@@ -1119,6 +1119,24 @@ func (e HealthOutputBodyDatabase) Valid() bool {
 	}
 }
 
+// Defines values for LeaveBodyBy.
+const (
+	LeaveBodyByAcknowledging LeaveBodyBy = "acknowledging"
+	LeaveBodyByCode          LeaveBodyBy = "code"
+)
+
+// Valid indicates whether the value is a known member of the LeaveBodyBy enum.
+func (e LeaveBodyBy) Valid() bool {
+	switch e {
+	case LeaveBodyByAcknowledging:
+		return true
+	case LeaveBodyByCode:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListColour.
 const (
 	ListColourEmpty   ListColour = ""
@@ -1503,6 +1521,24 @@ func (e PackEventWhat) Valid() bool {
 	case PackEventWhatRefused:
 		return true
 	case PackEventWhatUndone:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PassageHow.
+const (
+	PassageHowAcknowledged PassageHow = "acknowledged"
+	PassageHowCode         PassageHow = "code"
+)
+
+// Valid indicates whether the value is a known member of the PassageHow enum.
+func (e PassageHow) Valid() bool {
+	switch e {
+	case PassageHowAcknowledged:
+		return true
+	case PassageHowCode:
 		return true
 	default:
 		return false
@@ -3218,6 +3254,59 @@ type Class struct {
 // ClassBy Who says what it is; empty where nobody does
 type ClassBy string
 
+// Code defines model for Code.
+type Code struct {
+	// Entries What it opens, in the notation; left out: the page at which it is entered
+	Entries *[]string          `json:"entries,omitempty"`
+	ID      openapi_types.UUID `json:"id"`
+	MadeAt  time.Time          `json:"madeAt"`
+	MadeBy  string             `json:"madeBy"`
+
+	// Minutes For how long it opens that
+	Minutes int64 `json:"minutes"`
+
+	// Name What it opens, in a few words
+	Name   string `json:"name"`
+	Reason string `json:"reason"`
+
+	// Text The code itself, once: only its hash is kept
+	Text *string `json:"text,omitempty"`
+
+	// Until Until when it can be entered; within 90 days
+	Until time.Time `json:"until"`
+
+	// Used How often it was entered
+	Used int64 `json:"used"`
+
+	// Uses How often it can be entered
+	Uses int64 `json:"uses"`
+}
+
+// CodeBody defines model for CodeBody.
+type CodeBody struct {
+	// Entries What it opens, in the notation; left out: the page at which it is entered
+	Entries *[]string `json:"entries,omitempty"`
+
+	// Minutes For how long it opens that
+	Minutes int64  `json:"minutes"`
+	Reason  string `json:"reason"`
+
+	// Until Until when it can be entered; within 90 days
+	Until time.Time `json:"until"`
+
+	// Uses How often it can be entered
+	Uses int64 `json:"uses"`
+}
+
+// CodesOutputBody defines model for CodesOutputBody.
+type CodesOutputBody struct {
+	// Codes That can be entered, the one made last first
+	Codes []Code `json:"codes"`
+
+	// Passages Who has come past a hold, and still may pass, the last one first
+	Passages []Passage `json:"passages"`
+}
+
 // Companion defines model for Companion.
 type Companion struct {
 	// Entry The line that would let it in, with a note that says why
@@ -4546,6 +4635,18 @@ type LatestOutputBody struct {
 	Records []GateRecord `json:"records"`
 }
 
+// LeaveBody defines model for LeaveBody.
+type LeaveBody struct {
+	// By acknowledging: they read why, and go on; code: they enter a code of the help desk
+	By LeaveBodyBy `json:"by"`
+
+	// Minutes For how long; left out: 60. A code says so itself
+	Minutes *int64 `json:"minutes,omitempty"`
+}
+
+// LeaveBodyBy acknowledging: they read why, and go on; code: they enter a code of the help desk
+type LeaveBodyBy string
+
 // List defines model for List.
 type List struct {
 	// Colour A name of an ink; empty for none
@@ -5273,6 +5374,30 @@ type PacksOutputBody struct {
 	Packs []Pack `json:"packs"`
 }
 
+// Passage defines model for Passage.
+type Passage struct {
+	Address *string `json:"address,omitempty"`
+
+	// Code That was entered
+	Code *openapi_types.UUID `json:"code,omitempty"`
+
+	// Entries What is open, in the notation
+	Entries []string           `json:"entries"`
+	From    time.Time          `json:"from"`
+	How     PassageHow         `json:"how"`
+	ID      openapi_types.UUID `json:"id"`
+
+	// Person Left out where nobody is known: then it is the address's
+	Person *Ref `json:"person,omitempty"`
+
+	// Reference Of the page that was held
+	Reference string    `json:"reference"`
+	Until     time.Time `json:"until"`
+}
+
+// PassageHow defines model for Passage.How.
+type PassageHow string
+
 // Past defines model for Past.
 type Past struct {
 	// Categories None where the pack did not know it
@@ -5768,9 +5893,12 @@ type RuleBody struct {
 	ID *openapi_types.UUID `json:"id,omitempty"`
 
 	// If Left out: every request
-	If   *Condition `json:"if,omitempty"`
-	Name string     `json:"name"`
-	Off  *bool      `json:"off,omitempty"`
+	If *Condition `json:"if,omitempty"`
+
+	// Leave How people come past a hold; left out: by acknowledging it, for an hour
+	Leave *LeaveBody `json:"leave,omitempty"`
+	Name  string     `json:"name"`
+	Off   *bool      `json:"off,omitempty"`
 
 	// Then note records that the rule matched, and goes on
 	Then RuleBodyThen `json:"then"`
@@ -7255,6 +7383,9 @@ type CreateCategoryJSONRequestBody = NewCategoryInputBody
 // EditCategoryJSONRequestBody defines body for EditCategory for application/json ContentType.
 type EditCategoryJSONRequestBody = EditCategoryInputBody
 
+// AddCodeJSONRequestBody defines body for AddCode for application/json ContentType.
+type AddCodeJSONRequestBody = CodeBody
+
 // ApplyConfigJSONRequestBody defines body for ApplyConfig for application/json ContentType.
 type ApplyConfigJSONRequestBody = ApplyInputBody
 
@@ -7667,6 +7798,30 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/categories/{key}/sites (the `GetCategorySites` operationId).
 	GetCategorySites(ctx context.Context, key string, params *GetCategorySitesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetCodes Codes that open held pages, and who has come past a hold
+	//
+	// Corresponds with GET /api/v1/codes (the `GetCodes` operationId).
+	GetCodes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddCodeWithBody Make a code that opens held pages; this answer alone has its text
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/codes (the `AddCode` operationId).
+	AddCodeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddCode Make a code that opens held pages; this answer alone has its text
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/codes (the `AddCode` operationId).
+	AddCode(ctx context.Context, body AddCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndCode End a code now; what it has opened stays open until its time is over
+	//
+	// Corresponds with DELETE /api/v1/codes/{id} (the `EndCode` operationId).
+	EndCode(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ExportConfig The whole configuration of the draft as files
 	//
@@ -8454,6 +8609,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/packs/{id}/undo (the `UndoPack` operationId).
 	UndoPack(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EndPassage End now what somebody has acknowledged or opened with a code
+	//
+	// Corresponds with DELETE /api/v1/passages/{id} (the `EndPassage` operationId).
+	EndPassage(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetPeople People, by name
 	//
@@ -9422,6 +9582,70 @@ func (c *Client) EditCategory(ctx context.Context, id openapi_types.UUID, params
 // Corresponds with GET /api/v1/categories/{key}/sites (the `GetCategorySites` operationId).
 func (c *Client) GetCategorySites(ctx context.Context, key string, params *GetCategorySitesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetCategorySitesRequest(c.Server, key, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetCodes Codes that open held pages, and who has come past a hold
+//
+// Corresponds with GET /api/v1/codes (the `GetCodes` operationId).
+func (c *Client) GetCodes(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetCodesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddCodeWithBody Make a code that opens held pages; this answer alone has its text
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/codes (the `AddCode` operationId).
+func (c *Client) AddCodeWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddCodeRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddCode Make a code that opens held pages; this answer alone has its text
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/codes (the `AddCode` operationId).
+func (c *Client) AddCode(ctx context.Context, body AddCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddCodeRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndCode End a code now; what it has opened stays open until its time is over
+//
+// Corresponds with DELETE /api/v1/codes/{id} (the `EndCode` operationId).
+func (c *Client) EndCode(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndCodeRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -11479,6 +11703,21 @@ func (c *Client) RefusePack(ctx context.Context, id openapi_types.UUID, body Ref
 // Corresponds with POST /api/v1/packs/{id}/undo (the `UndoPack` operationId).
 func (c *Client) UndoPack(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewUndoPackRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndPassage End now what somebody has acknowledged or opened with a code
+//
+// Corresponds with DELETE /api/v1/passages/{id} (the `EndPassage` operationId).
+func (c *Client) EndPassage(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndPassageRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -13896,6 +14135,107 @@ func NewGetCategorySitesRequest(server string, key string, params *GetCategorySi
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetCodesRequest constructs an http.Request for the GetCodes method
+func NewGetCodesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/codes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddCodeRequest calls the generic AddCode builder with application/json body
+func NewAddCodeRequest(server string, body AddCodeJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddCodeRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddCodeRequestWithBody constructs an http.Request for the AddCode method, with any body, and a specified content type
+func NewAddCodeRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/codes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEndCodeRequest constructs an http.Request for the EndCode method
+func NewEndCodeRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/codes/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -18487,6 +18827,40 @@ func NewUndoPackRequest(server string, id openapi_types.UUID) (*http.Request, er
 	return req, nil
 }
 
+// NewEndPassageRequest constructs an http.Request for the EndPassage method
+func NewEndPassageRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/passages/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetPeopleRequest constructs an http.Request for the GetPeople method
 func NewGetPeopleRequest(server string, params *GetPeopleParams) (*http.Request, error) {
 	var err error
@@ -21730,6 +22104,34 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/categories/{key}/sites (the `GetCategorySites` operationId).
 	GetCategorySitesWithResponse(ctx context.Context, key string, params *GetCategorySitesParams, reqEditors ...RequestEditorFn) (*GetCategorySitesResponse, error)
 
+	// GetCodesWithResponse Codes that open held pages, and who has come past a hold
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/codes (the `GetCodes` operationId).
+	GetCodesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCodesResponse, error)
+
+	// AddCodeWithBodyWithResponse Make a code that opens held pages; this answer alone has its text
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/codes (the `AddCode` operationId).
+	AddCodeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddCodeResponse, error)
+
+	// AddCodeWithResponse Make a code that opens held pages; this answer alone has its text
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/codes (the `AddCode` operationId).
+	AddCodeWithResponse(ctx context.Context, body AddCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*AddCodeResponse, error)
+
+	// EndCodeWithResponse End a code now; what it has opened stays open until its time is over
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/codes/{id} (the `EndCode` operationId).
+	EndCodeWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndCodeResponse, error)
+
 	// ExportConfigWithResponse The whole configuration of the draft as files
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -22618,6 +23020,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/packs/{id}/undo (the `UndoPack` operationId).
 	UndoPackWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*UndoPackResponse, error)
+
+	// EndPassageWithResponse End now what somebody has acknowledged or opened with a code
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/passages/{id} (the `EndPassage` operationId).
+	EndPassageWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndPassageResponse, error)
 
 	// GetPeopleWithResponse People, by name
 	//
@@ -24426,6 +24835,185 @@ func (r GetCategorySitesResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetCategorySitesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetCodesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CodesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetCodesResponse) GetJSON200() *CodesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetCodesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetCodesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetCodesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetCodesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetCodesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetCodesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AddCodeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Code
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddCodeResponse) GetJSON201() *Code {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddCodeResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddCodeResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddCodeResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddCodeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddCodeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddCodeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddCodeResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EndCodeResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r EndCodeResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r EndCodeResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r EndCodeResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r EndCodeResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r EndCodeResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndCodeResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndCodeResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndCodeResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -30803,6 +31391,68 @@ func (r UndoPackResponse) ContentType() string {
 	return ""
 }
 
+type EndPassageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r EndPassageResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r EndPassageResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r EndPassageResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r EndPassageResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r EndPassageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EndPassageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EndPassageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EndPassageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetPeopleResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -35621,6 +36271,58 @@ func (c *ClientWithResponses) GetCategorySitesWithResponse(ctx context.Context, 
 	return ParseGetCategorySitesResponse(rsp)
 }
 
+// GetCodesWithResponse Codes that open held pages, and who has come past a hold
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/codes (the `GetCodes` operationId).
+func (c *ClientWithResponses) GetCodesWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetCodesResponse, error) {
+	rsp, err := c.GetCodes(ctx, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetCodesResponse(rsp)
+}
+
+// AddCodeWithBodyWithResponse Make a code that opens held pages; this answer alone has its text
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/codes (the `AddCode` operationId).
+func (c *ClientWithResponses) AddCodeWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddCodeResponse, error) {
+	rsp, err := c.AddCodeWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddCodeResponse(rsp)
+}
+
+// AddCodeWithResponse Make a code that opens held pages; this answer alone has its text
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/codes (the `AddCode` operationId).
+func (c *ClientWithResponses) AddCodeWithResponse(ctx context.Context, body AddCodeJSONRequestBody, reqEditors ...RequestEditorFn) (*AddCodeResponse, error) {
+	rsp, err := c.AddCode(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddCodeResponse(rsp)
+}
+
+// EndCodeWithResponse End a code now; what it has opened stays open until its time is over
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/codes/{id} (the `EndCode` operationId).
+func (c *ClientWithResponses) EndCodeWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndCodeResponse, error) {
+	rsp, err := c.EndCode(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndCodeResponse(rsp)
+}
+
 // ExportConfigWithResponse The whole configuration of the draft as files
 //
 // Returns a wrapper object for the known response body format(s).
@@ -37270,6 +37972,19 @@ func (c *ClientWithResponses) UndoPackWithResponse(ctx context.Context, id opena
 		return nil, err
 	}
 	return ParseUndoPackResponse(rsp)
+}
+
+// EndPassageWithResponse End now what somebody has acknowledged or opened with a code
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/passages/{id} (the `EndPassage` operationId).
+func (c *ClientWithResponses) EndPassageWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*EndPassageResponse, error) {
+	rsp, err := c.EndPassage(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEndPassageResponse(rsp)
 }
 
 // GetPeopleWithResponse People, by name
@@ -39473,6 +40188,143 @@ func ParseGetCategorySitesResponse(rsp *http.Response) (*GetCategorySitesRespons
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetCodesResponse parses an HTTP response from a GetCodesWithResponse call
+func ParseGetCodesResponse(rsp *http.Response) (*GetCodesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetCodesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CodesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddCodeResponse parses an HTTP response from a AddCodeWithResponse call
+func ParseAddCodeResponse(rsp *http.Response) (*AddCodeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddCodeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Code
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndCodeResponse parses an HTTP response from a EndCodeWithResponse call
+func ParseEndCodeResponse(rsp *http.Response) (*EndCodeResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndCodeResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
 		var dest ErrorModel
@@ -44709,6 +45561,56 @@ func ParseUndoPackResponse(rsp *http.Response) (*UndoPackResponse, error) {
 			return nil, err
 		}
 		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEndPassageResponse parses an HTTP response from a EndPassageWithResponse call
+func ParseEndPassageResponse(rsp *http.Response) (*EndPassageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EndPassageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
 		var dest ErrorModel

@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"cmp"
 	"math/bits"
 	"net/netip"
 	"slices"
@@ -333,13 +334,29 @@ func (c Cond) names(t Trait) bool {
 	return c.Op == HasTrait && slices.Contains(c.Values, string(t)) || c.Op != None && slices.ContainsFunc(c.Of, func(part Cond) bool { return part.names(t) })
 }
 
-// HeldBy returns what holds a request: the id of the rule or, where it is the policy's otherwise, of the policy, and how people come past it. Precondition: the
-// verdict is [Hold].
-func (s *Snapshot) HeldBy(d Decision) (id string, left Leave) {
+// HeldBy returns what holds a request: the id of the rule or, where it is the policy's otherwise, of the policy; how people come past it, and for how long.
+// Precondition: the verdict is [Hold].
+func (s *Snapshot) HeldBy(d Decision) (id string, left Leave, open time.Duration) {
 	if rule := s.ruleOf(d); rule.ID != "" {
-		return rule.ID, rule.Left
+		return rule.ID, rule.Left, cmp.Or(rule.LeftFor, PassedFor)
 	}
-	return s.policyOf(d).ID, Acknowledging
+	return s.policyOf(d).ID, Acknowledging, PassedFor
+}
+
+// Entry returns the narrowest entry for a URL that every gate on the way of a request can tell; false where there is none.
+func (s *Snapshot) Entry(w *Work, r *Request, at time.Time) (pattern.Entry, bool) {
+	sight := r.Sight
+	way, _ := s.way(w, r, at)
+	for i := range way {
+		if slices.Index(weburl.Sights, way[i].Sight) < slices.Index(weburl.Sights, sight) {
+			sight = way[i].Sight
+		}
+	}
+	forms := narrowest(r.URL, sight)
+	if len(forms) == 0 {
+		return pattern.Entry{}, false
+	}
+	return pattern.Entry{Pattern: forms[0].pattern}, true
 }
 
 // descend fills d with the decision of the first rung that decides.

@@ -103,7 +103,8 @@ func TestAcknowledged(t *testing.T) {
 		d := s.Decide(&w, &r, c.at)
 		assert.Equal(t, c.want, d.Verdict, "%s with %v", c.url, c.facts)
 		if c.want == Hold {
-			id, left := s.HeldBy(d)
+			id, left, open := s.HeldBy(d)
+			assert.Equal(t, PassedFor, open)
 			assert.Equal(t, map[bool]string{true: "r1", false: "f"}[d.Rule >= 0], id)
 			assert.Equal(t, Acknowledging, left)
 		}

@@ -173,8 +173,13 @@ type Rule struct {
 	At   []Gate // none: every gate
 	Then Verdict
 	With Provisos
-	Left Leave // with Hold
+
+	Left    Leave         // with Hold
+	LeftFor time.Duration // that people who have come past a hold are let past it; 0 for [PassedFor]
 }
+
+// PassedFor is for how long people come past a hold where its rule does not say.
+const PassedFor = time.Hour
 
 // Leave says how people come past a hold rule.
 type Leave string

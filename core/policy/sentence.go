@@ -47,6 +47,12 @@ func (r Rule) Sentence(n Names) string {
 	if with := r.With.String(); with != "" {
 		b.WriteString(", with " + with)
 	}
+	if r.Then == Hold && r.Left == ByCode {
+		b.WriteString(", until a code is entered")
+	}
+	if r.Then == Hold && r.LeftFor > 0 {
+		b.WriteString(", and then open it for " + span(r.LeftFor))
+	}
 	b.WriteString(".")
 	if r.Off {
 		b.WriteString(" Switched off.")

@@ -49,6 +49,11 @@ const (
 
 	RequestAnswered What = "request answered"
 
+	CodeMade     What = "code made"
+	CodeEnded    What = "code ended"
+	CodeUsed     What = "code entered"
+	PassageEnded What = "way past a hold ended"
+
 	PackAdded     What = "pack added"
 	PackEdited    What = "pack edited"
 	PackRemoved   What = "pack removed"

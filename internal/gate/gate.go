@@ -15,6 +15,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
 	"widelark/internal/journal"
@@ -128,6 +129,29 @@ func present(e *Edition, c Client, at time.Time) Client {
 		c.Person, _ = uuid.Parse(e.Snapshot.PresentAt(c.Address, at)) // the zero id for nobody
 	}
 	return c
+}
+
+// Holding is what holds a request, and how whoever asks comes past it.
+type Holding struct {
+	Rule  uuid.UUID // or, where it is the otherwise of a policy, the policy
+	Left  policy.Leave
+	For   time.Duration
+	Entry pattern.Entry // the narrowest for the URL that every gate on the way can tell
+}
+
+// Holds returns what holds a request now; false where nothing does any more, or there is no way past it.
+func (g *Gate) Holds(r Request) (h Holding, holds bool) {
+	d := g.decide(r)
+	if d.Verdict != policy.Hold || d.Edition == nil {
+		return h, false
+	}
+	var id string
+	id, h.Left, h.For = d.Edition.Snapshot.HeldBy(d.Decision)
+	rule, err := uuid.Parse(id)
+	h.Rule = rule
+	q := g.question(&d.Request)
+	h.Entry, holds = d.Edition.Snapshot.Entry(&policy.Work{}, &q, d.At)
+	return h, holds && err == nil
 }
 
 // Held returns what the gate can hold of what a request is bound to, and what it cannot.

@@ -30,7 +30,7 @@ var operations = map[access.Act][]string{
 		"getExpectations", "getExpectation", "runExpectations", "exportConfig", "planConfig", "getGates", "getPresences", "getAuthorities",
 	},
 	access.Try:         {"tryUrls", "compareTrials", "tryMatrix", "sweepTrials", "lookupUrls"},
-	access.ReadJournal: {"getRequests", "replay", "getLatestRecords", "getAffected", "getEffects", "getSeen", "getUnrated", "findCompanions"},
+	access.ReadJournal: {"getRequests", "getCodes", "replay", "getLatestRecords", "getAffected", "getEffects", "getSeen", "getUnrated", "findCompanions"},
 	access.ReadAudit:   {"getAudit"},
 	access.OwnAccount:  {"changePassword", "getSessions", "endSession", "getTokens", "createToken", "deleteToken"},
 	access.Edit: {
@@ -43,7 +43,7 @@ var operations = map[access.Act][]string{
 	},
 	access.Fill:        {"setSource", "removeSource", "pullSource"},
 	access.Publish:     {"publish", "makeLiveAgain", "unplan"},
-	access.Grant:       {"grantRequest", "refuseRequest", "addGrant", "endGrant"},
+	access.Grant:       {"grantRequest", "refuseRequest", "addGrant", "endGrant", "addCode", "endCode", "endPassage"},
 	access.Presences:   {"setPresence", "endPresence"},
 	access.Accept:      {"acceptFinding", "unacceptFinding"},
 	access.Record:      {"addRecorded", "addSeen"},

@@ -55,6 +55,7 @@ type Parts struct {
 	Journal    journal.Store
 	Gates      gate.Reports
 	Requests   standing.Requests
+	Passages   standing.Passages
 	Passwords  account.PersonPasswords
 	Secret     *secret.Box // nil: no authority can be made
 	Audit      audit.Log
@@ -159,6 +160,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerGates(api)
 	s.registerPresences(api)
 	s.registerRequests(api)
+	s.registerCodes(api)
 	s.registerConfig(api)
 	s.registerExpectations(api)
 	return api

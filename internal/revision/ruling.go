@@ -50,6 +50,14 @@ type RuleBody struct {
 	At   []policy.Gate  `json:"at,omitempty" enum:"dns,proxy,icap" doc:"Left out: every gate"`
 	Then policy.Verdict `json:"then" enum:"allow,watch,hold,block,note" doc:"note records that the rule matched, and goes on"`
 	With *ProvisosBody  `json:"with,omitempty" doc:"What an allowed request is bound to"`
+
+	Leave *LeaveBody `json:"leave,omitempty" doc:"How people come past a hold; left out: by acknowledging it, for an hour"`
+}
+
+// LeaveBody says how people come past a hold.
+type LeaveBody struct {
+	By      string `json:"by" enum:"acknowledging,code" doc:"acknowledging: they read why, and go on; code: they enter a code of the help desk"`
+	Minutes int    `json:"minutes,omitempty" minimum:"0" maximum:"1440" doc:"For how long; left out: 60. A code says so itself"`
 }
 
 // WhenBody says when a rule applies.
@@ -137,6 +145,18 @@ func (r *RuleBody) check(at string) (err error) {
 	}
 	if r.With != nil && (r.Then == policy.Block || r.Then == policy.Note) {
 		return &FieldError{at + ".with", "provisos bind what is allowed: a rule that says " + string(r.Then) + " has none"}
+	}
+	if r.Leave != nil {
+		switch {
+		case r.Then != policy.Hold:
+			return &FieldError{at + ".leave", "people come past what is held: a rule that says " + string(r.Then) + " has no such way"}
+		case r.Leave.By != "acknowledging" && r.Leave.By != "code":
+			return &FieldError{at + ".leave.by", fmt.Sprintf("%q is not a way past a hold: there are acknowledging and code", r.Leave.By)}
+		case r.Leave.Minutes < 0 || r.Leave.Minutes > 24*60:
+			return &FieldError{at + ".leave.minutes", "people come past a hold for a day at most: 1440 minutes"}
+		case *r.Leave == LeaveBody{By: "acknowledging"}:
+			r.Leave = nil
+		}
 	}
 	if r.If == nil {
 		return nil
@@ -340,6 +360,12 @@ func (r RuleBody) Rule() policy.Rule {
 	}
 	if r.With != nil {
 		rule.With = r.With.Provisos()
+	}
+	if r.Leave != nil {
+		rule.LeftFor = time.Duration(r.Leave.Minutes) * time.Minute
+		if r.Leave.By == "code" {
+			rule.Left = policy.ByCode
+		}
 	}
 	return rule
 }

@@ -16,6 +16,8 @@ import (
 
 	"github.com/google/uuid"
 
+	"widelark/core/match"
+	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/internal/access"
 	"widelark/internal/account"
@@ -123,7 +125,7 @@ func (s *Service) startGates(config Config, proxy *proxySettings, box *secret.Bo
 		editions: editions, facts: facts, secret: box, failed: s.failed, stopped: stopped,
 	}
 	g.proxy = httpproxy.New(httpproxy.Config{
-		Gate: g.gate, People: &people{editions, s.Authenticator, s.store, config.demoPassword}, Asks: &asks{s.store}, Self: "http://" + g.address, Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots, Organisation: config.Organisation, Zone: zone, Log: log,
+		Gate: g.gate, People: &people{editions, s.Authenticator, s.store, config.demoPassword}, Asks: &asks{store: s.store, now: now}, Self: "http://" + g.address, Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots, Organisation: config.Organisation, Zone: zone, Log: log,
 	})
 	working, stop := context.WithCancel(context.Background())
 	g.stop = stop
@@ -237,8 +239,96 @@ func (g *gates) report(ctx context.Context) error {
 	return g.reports.PutReport(ctx, r, access.Recorder)
 }
 
-// asks hands in requests for access.
-type asks struct{ store standing.Requests }
+// asks hands in requests for access and acknowledgements, and checks codes.
+type asks struct {
+	store interface {
+		standing.Requests
+		standing.Passages
+	}
+	now    func() time.Time
+	misses misses
+}
+
+// misses counts the wrong codes of each asker. It is safe for concurrent use.
+type misses struct {
+	mu sync.Mutex
+	of map[string][]time.Time // guarded by mu
+}
+
+// How many wrong codes an asker may enter within a while.
+const (
+	mostMisses = 5
+	missesFor  = 15 * time.Minute
+)
+
+// tooMany reports whether an asker has to wait.
+func (m *misses) tooMany(who string, now time.Time) bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for one, at := range m.of {
+		if now.Sub(at[len(at)-1]) > missesFor {
+			delete(m.of, one)
+		}
+	}
+	recent := 0
+	for _, at := range m.of[who] {
+		if now.Sub(at) <= missesFor {
+			recent++
+		}
+	}
+	return recent >= mostMisses
+}
+
+func (m *misses) add(who string, now time.Time) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.of == nil {
+		m.of = map[string][]time.Time{}
+	}
+	m.of[who] = append(m.of[who], now)
+}
+
+// passage returns what comes past a hold at a gate.
+func passage(p httpproxy.Past) standing.Passage {
+	return standing.Passage{Person: p.Person, Address: p.Address, Entries: []pattern.Entry{p.Entry}, Reference: p.Reference}
+}
+
+// Acknowledge implements [httpproxy.Asks].
+func (a *asks) Acknowledge(ctx context.Context, p httpproxy.Past) (time.Time, error) {
+	ctx, stop := context.WithTimeout(ctx, 5*time.Second)
+	defer stop()
+	made := passage(p)
+	made.Rule, made.Until = p.Rule, a.now().Add(p.For)
+	made, err := a.store.AddPassage(ctx, made, access.Recorder)
+	return made.Until, err
+}
+
+// Unlock implements [httpproxy.Asks].
+func (a *asks) Unlock(ctx context.Context, p httpproxy.Past, code string) (time.Time, error) {
+	ctx, stop := context.WithTimeout(ctx, 5*time.Second)
+	defer stop()
+	who := p.Person.String() + p.Address.String()
+	if a.misses.tooMany(who, a.now()) {
+		return time.Time{}, httpproxy.ErrTooMany
+	}
+	made, err := a.store.UseCode(ctx, standing.HashCode(code), func(c standing.Code) (standing.Passage, error) {
+		opened := passage(p)
+		opened.Until = a.now().Add(time.Duration(c.Minutes) * time.Minute)
+		if len(c.Entries) == 0 {
+			return opened, nil
+		}
+		opened.Entries = c.Entries
+		if match.New([]match.List{{ID: "code", Entries: c.Entries}}).Cover(p.URL, pattern.DateOf(a.now()), p.Sight) == nil {
+			return opened, fmt.Errorf("%w: it is for others", standing.ErrCode)
+		}
+		return opened, nil
+	}, access.Recorder)
+	if errors.Is(err, standing.ErrCode) {
+		a.misses.add(who, a.now())
+		return time.Time{}, httpproxy.ErrNoCode
+	}
+	return made.Until, err
+}
 
 // Ask implements [httpproxy.Asks].
 func (a *asks) Ask(ctx context.Context, r httpproxy.Refused, reference, reason string) error {

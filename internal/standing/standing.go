@@ -73,8 +73,13 @@ func (b *GrantBody) Exception() *revision.ExceptionBody {
 
 // Name says what a grant covers, in a few words.
 func (b *GrantBody) Name() string {
-	name := b.Entries[0].String()
-	if more := len(b.Entries) - 1; more > 0 {
+	return nameOf(b.Entries)
+}
+
+// nameOf names entries by the first. Precondition: there is one.
+func nameOf(entries []pattern.Entry) string {
+	name := entries[0].String()
+	if more := len(entries) - 1; more > 0 {
 		name += fmt.Sprintf(" and %d more", more)
 	}
 	return name
@@ -119,6 +124,8 @@ type Store interface {
 	EndPresence(ctx context.Context, at netip.Addr, by access.Actor) error
 	Presences(ctx context.Context, endAfter time.Time) ([]Presence, error) // the one made last first
 
+	Passages(ctx context.Context, endAfter time.Time) ([]Passage, error)
+
 	FactsVersion(ctx context.Context) (int64, error) // another with every change of any fact
 }
 
@@ -160,6 +167,13 @@ func (s *Source) Facts(ctx context.Context) (*policy.Facts, error) {
 	}
 	for i := range presences {
 		facts.Presences = append(facts.Presences, presences[i].fact())
+	}
+	passages, err := s.store.Passages(ctx, s.now().Add(-remembered))
+	if err != nil {
+		return nil, err
+	}
+	for i := range passages {
+		passages[i].put(facts)
 	}
 	s.version, s.facts = version, facts // what was read is that version or a later one
 	return facts, nil

@@ -163,6 +163,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/codes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Codes that open held pages, and who has come past a hold */
+        get: operations["getCodes"];
+        put?: never;
+        /** Make a code that opens held pages; this answer alone has its text */
+        post: operations["addCode"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/codes/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End a code now; what it has opened stays open until its time is over */
+        delete: operations["endCode"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/config": {
         parameters: {
             query?: never;
@@ -1208,6 +1243,23 @@ export interface paths {
         /** Put the previous state in force again; doing it twice changes nothing */
         post: operations["undoPack"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/passages/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** End now what somebody has acknowledged or opened with a code */
+        delete: operations["endPassage"];
         options?: never;
         head?: never;
         patch?: never;
@@ -2411,6 +2463,66 @@ export interface components {
             /** @description At a lesser sight: the first 100 that could say otherwise */
             unclear: components["schemas"]["Given"][];
         };
+        Code: {
+            /** @description What it opens, in the notation; left out: the page at which it is entered */
+            entries?: string[];
+            /** Format: uuid */
+            id: string;
+            /** Format: date-time */
+            madeAt: string;
+            madeBy: string;
+            /**
+             * Format: int64
+             * @description For how long it opens that
+             */
+            minutes: number;
+            /** @description What it opens, in a few words */
+            name: string;
+            reason: string;
+            /** @description The code itself, once: only its hash is kept */
+            text?: string;
+            /**
+             * Format: date-time
+             * @description Until when it can be entered; within 90 days
+             */
+            until: string;
+            /**
+             * Format: int64
+             * @description How often it was entered
+             */
+            used: number;
+            /**
+             * Format: int64
+             * @description How often it can be entered
+             */
+            uses: number;
+        };
+        CodeBody: {
+            /** @description What it opens, in the notation; left out: the page at which it is entered */
+            entries?: string[];
+            /**
+             * Format: int64
+             * @description For how long it opens that
+             */
+            minutes: number;
+            reason: string;
+            /**
+             * Format: date-time
+             * @description Until when it can be entered; within 90 days
+             */
+            until: string;
+            /**
+             * Format: int64
+             * @description How often it can be entered
+             */
+            uses: number;
+        };
+        CodesOutputBody: {
+            /** @description That can be entered, the one made last first */
+            codes: components["schemas"]["Code"][];
+            /** @description Who has come past a hold, and still may pass, the last one first */
+            passages: components["schemas"]["Passage"][];
+        };
         Companion: {
             /** @description The line that would let it in, with a note that says why */
             entry: string;
@@ -3577,6 +3689,18 @@ export interface components {
             /** @description The last one first */
             records: components["schemas"]["GateRecord"][];
         };
+        LeaveBody: {
+            /**
+             * @description acknowledging: they read why, and go on; code: they enter a code of the help desk
+             * @enum {string}
+             */
+            by: "acknowledging" | "code";
+            /**
+             * Format: int64
+             * @description For how long; left out: 60. A code says so itself
+             */
+            minutes?: number;
+        };
         List: {
             /**
              * @description A name of an ink; empty for none
@@ -4235,6 +4359,28 @@ export interface components {
             /** @description By rank */
             packs: components["schemas"]["Pack"][];
         };
+        Passage: {
+            address?: string;
+            /**
+             * Format: uuid
+             * @description That was entered
+             */
+            code?: string;
+            /** @description What is open, in the notation */
+            entries: string[];
+            /** Format: date-time */
+            from: string;
+            /** @enum {string} */
+            how: "acknowledged" | "code";
+            /** Format: uuid */
+            id: string;
+            /** @description Left out where nobody is known: then it is the address's */
+            person?: components["schemas"]["Ref"];
+            /** @description Of the page that was held */
+            reference: string;
+            /** Format: date-time */
+            until: string;
+        };
         Past: {
             /** @description None where the pack did not know it */
             categories: components["schemas"]["CategoryRef"][];
@@ -4703,6 +4849,8 @@ export interface components {
             id?: string;
             /** @description Left out: every request */
             if?: components["schemas"]["Condition"];
+            /** @description How people come past a hold; left out: by acknowledging it, for an hour */
+            leave?: components["schemas"]["LeaveBody"];
             name: string;
             off?: boolean;
             /**
@@ -6419,6 +6567,151 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["CategorySitesOutputBody"];
                 };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getCodes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CodesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CodeBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Code"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    endCode: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description Unauthorized */
             401: {
@@ -12010,6 +12303,62 @@ export interface operations {
             };
             /** @description Conflict */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    endPassage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

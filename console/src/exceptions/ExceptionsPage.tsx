@@ -14,6 +14,8 @@ import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { VerdictMark } from '../ui/VerdictMark'
 import { ViewButtons } from '../ui/ViewButtons'
+import { CodesView } from './CodesView'
+import { codesOptions } from './codeQueries'
 import { ExceptionDialog } from './ExceptionDialog'
 import { type Exception, exceptionsOptions, useRemoveException, useSaveException } from './exceptionQueries'
 import { GrantDialog } from './GrantDialog'
@@ -32,11 +34,13 @@ const viewNames: Record<View, string> = {
   all: 'All',
   grants: 'Grants',
   requests: 'Requests',
+  codes: 'Codes',
 }
 
 const about: Partial<Record<View, string>> = {
   grants: 'Allowed at once and for some time, without publishing. They end by themselves.',
   requests: 'People who ask for a page that was refused. To allow it makes the narrowest grant, which holds at once.',
+  codes: 'Ways past rules that hold pages: codes of the help desk, and who has come past.',
 }
 
 /** All exceptions, by standing: in force now, ending soon, over. */
@@ -53,11 +57,13 @@ export function ExceptionsPage() {
     .sort((a, b) => (a.until ?? '9').localeCompare(b.until ?? '9'))
   const grants = useQuery(grantsOptions)
   const requests = useQuery(requestsOptions)
-  const own = view !== 'grants' && view !== 'requests' // exceptions themselves
+  const codes = useQuery(codesOptions)
+  const own = view !== 'grants' && view !== 'requests' && view !== 'codes' // exceptions themselves
   const counts = {
     ...Object.fromEntries(exceptionViews.map((v) => [v, (all.data ?? []).filter((e) => inView(v, e)).length])),
     grants: (grants.data ?? []).filter((g) => g.state === 'in force').length,
     requests: (requests.data ?? []).filter((r) => r.state === 'open').length,
+    codes: codes.data?.passages.length ?? 0,
   }
   return (
     <div className="flex h-full flex-col overflow-y-auto px-5 pb-6">
@@ -70,7 +76,8 @@ export function ExceptionsPage() {
         </div>
         {view !== 'requests' && (
           <Button look="main" onClick={() => setOpen('new')}>
-            <Plus size={16} aria-hidden /> {view === 'grants' ? 'New grant' : 'New exception'}
+            <Plus size={16} aria-hidden />{' '}
+            {view === 'grants' ? 'New grant' : view === 'codes' ? 'New code' : 'New exception'}
           </Button>
         )}
       </div>
@@ -94,6 +101,7 @@ export function ExceptionsPage() {
       </ViewButtons>
       {view === 'grants' && <GrantsView filter={q} />}
       {view === 'requests' && <RequestsView filter={q} />}
+      {view === 'codes' && <CodesView filter={q} making={open === 'new'} onMade={() => setOpen(null)} />}
       {own && all.isPending && <Loading what="the exceptions" />}
       {own && all.error && <ProblemNotice error={all.error} retry={() => all.refetch()} />}
       {own && all.data && shown.length === 0 && (
@@ -134,7 +142,7 @@ export function ExceptionsPage() {
         </table>
       )}
       {open === 'new' && view === 'grants' && <GrantDialog onClose={() => setOpen(null)} />}
-      {open && view !== 'grants' && (
+      {open && view !== 'grants' && view !== 'codes' && (
         <ExceptionDialog exception={open === 'new' ? undefined : open} onClose={() => setOpen(null)} />
       )}
     </div>

@@ -40,7 +40,10 @@ export function LatestRecords() {
                   <span className="text-soft text-sm">{r.method}</span> <Mono>{r.url}</Mono>
                 </td>
                 <td className={cellClass}>{r.by}</td>
-                <td className={cellClass} title={[r.detail, r.notHeld && `not held: ${r.notHeld}`].filter(Boolean).join('; ')}>
+                <td
+                  className={cellClass}
+                  title={[r.detail, r.notHeld && `not held: ${r.notHeld}`].filter(Boolean).join('; ')}
+                >
                   {became(r)}
                 </td>
               </tr>

@@ -40,7 +40,9 @@ export function RuleDialog({ rule, baseline, onSave, onClose }: Props) {
       wide
       action={rule ? 'Save' : 'Add the rule'}
       ready={form.name.trim() !== '' && wrong === ''}
-      save={() => onSave({ ...form, with: allows ? form.with : undefined })}
+      save={() =>
+        onSave({ ...form, with: allows ? form.with : undefined, leave: form.then === 'hold' ? form.leave : undefined })
+      }
       told={() => `Saved ${form.name}.`}
       onClose={onClose}
     >
@@ -92,6 +94,37 @@ export function RuleDialog({ rule, baseline, onSave, onClose }: Props) {
                   onChange={(id) => setForm({ ...form, when: { ...when, schedule: { id } } })}
                   options={(schedules.data ?? []).map((s): [string, string] => [s.id, s.name])}
                 />
+              )}
+              {form.then === 'hold' && (
+                <div className="grid grid-cols-[2fr_1fr] gap-3">
+                  <Choice
+                    label="People come past it"
+                    value={form.leave?.by ?? 'acknowledging'}
+                    onChange={(by) =>
+                      setForm({ ...form, leave: { ...form.leave, by: by as 'acknowledging' | 'code' } })
+                    }
+                    options={[
+                      ['acknowledging', 'by reading why, and going on'],
+                      ['code', 'with a code of the help desk'],
+                    ]}
+                  />
+                  {form.leave?.by !== 'code' && (
+                    <TextField
+                      label="Minutes"
+                      type="number"
+                      min={1}
+                      max={1440}
+                      placeholder="60"
+                      value={form.leave?.minutes ?? ''}
+                      onChange={(e) =>
+                        setForm({
+                          ...form,
+                          leave: { by: 'acknowledging', minutes: Number(e.target.value) || undefined },
+                        })
+                      }
+                    />
+                  )}
+                </div>
               )}
               {allows && (
                 <fieldset className="flex flex-col gap-1.5">

@@ -392,6 +392,8 @@ type ruleFlags struct {
 	megabytes, minutes, scorePoints int64
 	score                           string
 	position                        int
+	leave                           string
+	leaveMinutes                    int64
 }
 
 func (f *ruleFlags) on(cmd *cobra.Command) {
@@ -415,6 +417,8 @@ func (f *ruleFlags) on(cmd *cobra.Command) {
 	flags.StringVar(&f.in, "in", "", "only while this schedule is in force")
 	flags.StringVar(&f.outside, "outside", "", "only while this schedule is not in force")
 	flags.StringVar(&f.then, "then", "block", "allow, watch, hold, block or note")
+	flags.StringVar(&f.leave, "leave", "", "how people come past what is held: acknowledging or code")
+	flags.Int64Var(&f.leaveMinutes, "leave-minutes", 0, "for how many minutes whoever acknowledges comes past it (default 60)")
 	flags.BoolVar(&f.safe, "safe-search", false, "with safe search")
 	flags.BoolVar(&f.noUploads, "no-uploads", false, "without uploads")
 	flags.Int64Var(&f.megabytes, "max-mb", 0, "with answers of at most this many megabytes")
@@ -452,6 +456,19 @@ func (f *ruleFlags) apply(ctx context.Context, a *command.App, api *client.Clien
 	if changed("safe-search") || changed("no-uploads") || changed("max-mb") || changed("minutes") {
 		bytes := f.megabytes * 1_000_000
 		r.With = &client.ProvisosBody{SafeSearch: &f.safe, NoUploads: &f.noUploads, MaxBytes: &bytes, MinutesADay: &f.minutes}
+	}
+	if changed("leave") || changed("leave-minutes") {
+		leave := client.LeaveBody{By: client.LeaveBodyByAcknowledging}
+		if r.Leave != nil {
+			leave = *r.Leave
+		}
+		if changed("leave") && f.leave != "" {
+			leave.By = client.LeaveBodyBy(f.leave)
+		}
+		if changed("leave-minutes") {
+			leave.Minutes = &f.leaveMinutes
+		}
+		r.Leave = &leave
 	}
 	if f.everything {
 		r.If = nil

@@ -30,13 +30,20 @@ type Page struct {
 
 // Ask is what the page says on which people ask for access.
 type Ask struct {
-	URL          string // "" where the reference is not known
-	Because      string
-	Who          string
-	State        string // of the request: open, granted or refused; "" where nobody has asked yet
-	Answer       string
-	Problem      string
-	Reference    string
+	URL       string // "" where the reference is not known
+	Because   string
+	Who       string
+	State     string // of the request: open, granted or refused; "" where nobody has asked yet
+	Answer    string
+	Problem   string
+	Reference string
+	Token     string // that its forms send
+
+	Asks         bool   // for access
+	Acknowledges bool   // that it is held
+	Codes        bool   // are taken
+	For          string // how long an acknowledgement lets the asker past
+	Past         string // until when the asker has come past it; "" where they have not
 	Organisation string
 }
 

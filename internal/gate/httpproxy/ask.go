@@ -2,6 +2,10 @@ package httpproxy
 
 import (
 	"context"
+	"crypto/rand"
+	"crypto/subtle"
+	"errors"
+	"fmt"
 	"net/http"
 	"strings"
 	"sync"
@@ -12,8 +16,27 @@ import (
 	"widelark/internal/gate/blockpage"
 )
 
-// Asks takes requests for access, and says what became of them.
+// Past is who comes past a hold, and where.
+type Past struct {
+	gate.Request
+	gate.Holding
+	Reference string // of the page that was held
+}
+
+// Errors of codes.
+var (
+	ErrNoCode  = errors.New("the code does not open this page")
+	ErrTooMany = errors.New("too many wrong codes")
+)
+
+// Asks takes requests for access, and says what became of them; it takes acknowledgements, and checks codes.
 type Asks interface {
+	// Acknowledge lets somebody past a hold, and returns until when.
+	Acknowledge(ctx context.Context, p Past) (until time.Time, err error)
+
+	// Unlock lets somebody past a hold with a code, and returns until when. The error is [ErrNoCode] or [ErrTooMany] where it does not.
+	Unlock(ctx context.Context, p Past, code string) (until time.Time, err error)
+
 	// Ask hands in somebody's plea for what was refused.
 	Ask(ctx context.Context, r Refused, reference, reason string) error
 
@@ -27,6 +50,9 @@ type Refused struct {
 	Verdict          policy.Verdict
 	By, Because, Who string
 	At               time.Time
+
+	token string    // that only the gate's own page about the refusal knows, so that no page of a site can send its forms
+	past  time.Time // until when its asker has come past it; zero where they have not
 }
 
 // How many refusals are remembered, and how long, so that people can ask about them.
@@ -44,6 +70,7 @@ type lately struct {
 }
 
 func (l *lately) add(reference string, d Refused) {
+	d.token = rand.Text()
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if l.byRef == nil {
@@ -64,47 +91,131 @@ func (l *lately) get(reference string) (Refused, bool) {
 	return d, ok
 }
 
-// ask answers the gate's own page about one refusal: what was refused, a form to ask for access and, once it is sent, what became of it. Reading the
-// page changes nothing.
-func (p *Proxy) ask(w http.ResponseWriter, r *http.Request) {
+// passed keeps until when the asker of a refusal has come past it.
+func (l *lately) passed(reference string, until time.Time) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	if d, ok := l.byRef[reference]; ok {
+		d.past = until
+		l.byRef[reference] = d
+	}
+}
+
+// ask answers the gate's own page about one refusal: what was refused and why; forms to acknowledge it, to enter a code and to ask for access; and what became
+// of that. Reading the page changes nothing, and what is sent must come from it and from whoever was refused.
+func (p *Proxy) ask(w http.ResponseWriter, r *http.Request, client gate.Client) {
 	header := w.Header()
 	header.Set("Content-Type", "text/html; charset=utf-8")
 	header.Set("Cache-Control", "no-store")
 	header.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; frame-ancestors 'none'")
+	header.Set("Referrer-Policy", "no-referrer")
 	header.Set("X-Content-Type-Options", "nosniff")
 	r.Body = http.MaxBytesReader(w, r.Body, 16<<10)
 	reference := strings.ToUpper(strings.TrimSpace(r.FormValue("reference")))
 	page := blockpage.Ask{Organisation: p.Organisation, Reference: reference}
 	d, known := p.lately.get(reference)
+	mine := known && d.Address == client.Address
 	state, answer, found, err := p.Asks.Asked(r.Context(), reference)
+	var holding gate.Holding
+	holds := false
+	if mine && d.Verdict == policy.Hold {
+		holding, holds = p.Gate.Holds(d.Request)
+	}
+	if p.Gate.Now().Before(d.past) {
+		page.Past, holds = d.past.In(p.Zone).Format("Monday 2 January, 15:04"), false
+	}
 	switch {
 	case err != nil:
-		page.Problem = "The service cannot be reached just now. Try again in a minute."
-	case found:
-		page.State, page.Answer = state, answer
-	case !known:
+		page.Problem = unreachable
+	case !known && !found:
 		page.Problem = "This gate knows no refusal with this reference, or it is too long ago. Open the page once more, and ask from there."
-	case r.Method == http.MethodPost:
-		reason := strings.TrimSpace(r.PostFormValue("reason"))
-		if len(reason) > mostReason {
-			reason = strings.ToValidUTF8(reason[:mostReason], "")
+	case r.Method != http.MethodPost:
+	case !mine || subtle.ConstantTimeCompare([]byte(r.PostFormValue("token")), []byte(d.token)) != 1:
+		page.Problem = "This form is not from this page, or you are elsewhere by now. Open the page that you need once more, and go on from there."
+	default:
+		act := r.PostFormValue("act")
+		switch {
+		case act == "ask" && found:
+		case act == "ask":
+			page.Problem = p.takeRequest(r, d, reference)
+		case !holds:
+			page.Problem = "Nothing holds this page for you any more, or nobody can come past it. Open it once more."
+		default:
+			page.Problem = p.takePast(r, act, Past{d.Request, holding, reference})
 		}
-		if reason == "" {
-			page.Problem = "Say what you need the page for."
-			break
+		if page.Problem == "" {
+			http.Redirect(w, r, "/ask?reference="+reference, http.StatusSeeOther)
+			return
 		}
-		if err := p.Asks.Ask(r.Context(), d, reference, reason); err != nil {
-			page.Problem = "The request could not be handed in. Try again in a minute."
-			break
-		}
-		http.Redirect(w, r, "/ask?reference="+reference, http.StatusSeeOther)
-		return
+	}
+	if found {
+		page.State, page.Answer = state, answer
 	}
 	if known {
 		page.URL, page.Who, page.Because = d.URL.String(), d.Who, d.Because
+	}
+	if mine {
+		page.Token, page.Asks = d.token, !found
+		page.Acknowledges, page.Codes = holds && holding.Left == policy.Acknowledging, holds && holding.Left == policy.ByCode
+		page.For = inWords(holding.For)
 	}
 	if page.Problem != "" {
 		w.WriteHeader(http.StatusBadRequest)
 	}
 	_, _ = w.Write(page.HTML())
+}
+
+const unreachable = "The service cannot be reached just now. Try again in a minute."
+
+// takeRequest hands in a request for access, and says what is wrong with it; "" if nothing is.
+func (p *Proxy) takeRequest(r *http.Request, d Refused, reference string) (problem string) {
+	reason := strings.TrimSpace(r.PostFormValue("reason"))
+	if len(reason) > mostReason {
+		reason = strings.ToValidUTF8(reason[:mostReason], "")
+	}
+	if reason == "" {
+		return "Say what you need the page for."
+	}
+	if p.Asks.Ask(r.Context(), d, reference, reason) != nil {
+		return unreachable
+	}
+	return ""
+}
+
+// takePast lets the asker past a hold as its rule says, and says why not; "" if they are past it.
+func (p *Proxy) takePast(r *http.Request, act string, past Past) (problem string) {
+	var until time.Time
+	var err error
+	switch {
+	case act == "acknowledge" && past.Left == policy.Acknowledging:
+		until, err = p.Asks.Acknowledge(r.Context(), past)
+	case act == "code" && past.Left == policy.ByCode:
+		until, err = p.Asks.Unlock(r.Context(), past, r.PostFormValue("code"))
+	default:
+		return "The rule says another way past this page."
+	}
+	switch {
+	case errors.Is(err, ErrNoCode):
+		return "This code does not open this page. Look at it once more; it may also be used up, or its time may be over."
+	case errors.Is(err, ErrTooMany):
+		return "Too many wrong codes were entered. Wait a quarter of an hour."
+	case err != nil:
+		return unreachable
+	}
+	p.lately.passed(past.Reference, until)
+	return ""
+}
+
+// inWords says a length of time, as 2 hours.
+func inWords(d time.Duration) string {
+	switch minutes := int(d.Minutes()); {
+	case minutes == 1:
+		return "a minute"
+	case minutes == 60:
+		return "an hour"
+	case minutes%60 == 0:
+		return fmt.Sprint(minutes/60, " hours")
+	default:
+		return fmt.Sprint(minutes, " minutes")
+	}
 }

@@ -218,7 +218,7 @@ func reason(because, proviso string) string { return strings.TrimSpace(because +
 func (p *Proxy) page(d gate.Decision, proviso, reference string) []byte {
 	why, who := p.Gate.Explain(d), p.Gate.Called(d.Request.Client)
 	why.Because = reason(why.Because, proviso)
-	p.lately.add(reference, Refused{d.Request, d.Verdict, why.Source, why.Because, who, d.At})
+	p.lately.add(reference, Refused{Request: d.Request, Verdict: d.Verdict, By: why.Source, Because: why.Because, Who: who, At: d.At})
 	page := blockpage.Page{
 		Held: d.Verdict == policy.Hold, Title: "This page is not allowed here", URL: d.Request.URL.String(), Because: why.Because, By: why.Source,
 		Who: who, Is: strings.Join(why.Classes, ", "), Reference: reference, Organisation: p.Organisation,

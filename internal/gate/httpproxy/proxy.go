@@ -137,7 +137,7 @@ func (p *Proxy) serve(w http.ResponseWriter, r *http.Request) {
 	case r.Method == http.MethodConnect:
 		p.connect(w, r, client)
 	case !r.URL.IsAbs():
-		p.own(w, r)
+		p.own(w, r, client)
 	case r.URL.Scheme != "http" || r.URL.Host == "":
 		http.Error(w, "This proxy forwards http:// addresses, and tunnels for https:// ones (CONNECT).", http.StatusBadRequest)
 	default:
@@ -147,14 +147,14 @@ func (p *Proxy) serve(w http.ResponseWriter, r *http.Request) {
 }
 
 // own answers a request for the gate itself.
-func (p *Proxy) own(w http.ResponseWriter, r *http.Request) {
+func (p *Proxy) own(w http.ResponseWriter, r *http.Request, client gate.Client) {
 	if r.URL.Path == "/proxy.pac" && (r.Method == http.MethodGet || r.Method == http.MethodHead) {
 		w.Header().Set("Content-Type", "application/x-ns-proxy-autoconfig")
 		_, _ = w.Write(PAC(r.Host))
 		return
 	}
 	if r.URL.Path == "/ask" && p.Asks != nil {
-		p.ask(w, r)
+		p.ask(w, r, client)
 		return
 	}
 	if strings.HasPrefix(r.URL.Path, "/authority") {

@@ -247,6 +247,15 @@ func (b *Page) Await(expression, otherwise string) {
 	}
 }
 
+// Text returns the text of the first element that matches the selector, once there is one.
+func (b *Page) Text(selector string) string {
+	b.T.Helper()
+	b.Await(`document.querySelector(`+strconv.Quote(selector)+`) !== null`, "no "+selector)
+	text, err := chromedp.Run(b.ctx, chromedp.Evaluate[string](`document.querySelector(`+strconv.Quote(selector)+`).textContent`))
+	require.NoError(b.T, err)
+	return text
+}
+
 // Eval runs an expression in the page.
 func (b *Page) Eval(expression string) {
 	b.T.Helper()

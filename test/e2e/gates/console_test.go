@@ -1,8 +1,6 @@
 package gates
 
 import (
-	"os/exec"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -54,10 +52,8 @@ func TestConsoleGates(t *testing.T) {
 	b.See("p", "Nobody is known to be at any address.")
 
 	// Requests for access are answered in one step.
-	page := curl(t, gate.Proxy, "--interface", "127.0.10.7", "-H", "Accept: text/html", "http://harbour-news.example/puzzles")
-	_, after, _ := strings.Cut(page.body, "/ask?reference=")
-	reference, _, _ := strings.Cut(after, `"`)
-	require.NoError(t, exec.CommandContext(t.Context(), "curl", "-sf", "-o", "/dev/null", "http://"+gate.Proxy+"/ask", "-d", "reference="+reference, "-d", "reason=For the quiz").Run())
+	asker := refused(t, gate, "127.0.10.7", "http://harbour-news.example/puzzles", "This page is not allowed here")
+	require.Equal(t, "303", asker.send("act=ask", "reason=For the quiz").status)
 	b.GoTo("/exceptions?view=requests")
 	b.See("td", "For the quiz")
 	b.Accessible("requests")
@@ -68,6 +64,28 @@ func TestConsoleGates(t *testing.T) {
 	require.Eventually(t, func() bool {
 		return curl(t, gate.Proxy, "--interface", "127.0.10.7", "http://harbour-news.example/puzzles").sees() == "the page"
 	}, testkit.Patience, testkit.Look)
+
+	// A code is made, shown once, entered at a held page, and what it opened is ended.
+	s.Run(t, "", "policy", "rule", "edit", "Ward", "Never", "--then", "hold", "--leave", "code").Done(t)
+	s.Run(t, "", "publish", "--note", "by a code").Done(t)
+	b.GoTo("/exceptions?view=codes")
+	b.See("p", "Nobody has acknowledged a held page or opened one with a code.")
+	b.Press("New code")
+	b.Fill("[role=dialog] input", "The evening class")
+	b.Accessible("a new code")
+	b.Press("Make the code")
+	b.Gone("[role=dialog]")
+	b.See("section[aria-label='The new code']", "It opens the page at which it is entered for 60 minutes.")
+	code := b.Text("section[aria-label='The new code'] .mono")
+	require.Eventually(t, func() bool {
+		return curl(t, gate.Proxy, "--interface", "127.0.10.9", "-H", "Accept: text/html", "http://oddsfield.example/").held()
+	}, testkit.Patience, testkit.Look)
+	require.Equal(t, "303", refused(t, gate, "127.0.10.9", "http://oddsfield.example/", "This page waits to be unlocked").send("act=code", "code="+code).status)
+	b.GoTo("/exceptions?view=codes")
+	b.See("td", "127.0.10.9")
+	b.Accessible("codes")
+	b.Press("End =oddsfield.example for 127.0.10.9")
+	b.See("p", "Nobody has acknowledged a held page or opened one with a code.")
 
 	b.GoTo("/people?view=networks")
 	b.Press("Offices")

@@ -7,6 +7,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -84,6 +85,9 @@ func (g got) sees() string {
 	}
 	return fmt.Sprintf("%s %q", g.status, g.body)
 }
+
+// held reports whether curl got a page that is held.
+func (g got) held() bool { return strings.Contains(g.body, "This page waits to be unlocked") }
 
 // atLoopback moves networks of the demo to loopback, where a test can be anybody, and has nobody sign in there.
 func atLoopback(t *testing.T, s *testkit.Service) map[string]string {
@@ -249,50 +253,42 @@ func TestPresences(t *testing.T) {
 func TestRequests(t *testing.T) {
 	t.Parallel()
 	s, gate := gated(t, false)
-	refused := func(url string) (reference string) {
-		page := curl(t, gate.Proxy, "--interface", "127.0.10.7", "-H", "Accept: text/html", url)
-		require.Equal(t, "403", page.status)
-		_, after, found := strings.Cut(page.body, "http://"+gate.Proxy+"/ask?reference=")
-		require.True(t, found, page.body)
-		reference, _, _ = strings.Cut(after, `"`)
-		return reference
-	}
-	ask := func(args ...string) string {
-		out, err := exec.CommandContext(t.Context(), "curl", append([]string{"-s", "-L", "--interface", "127.0.10.7"}, args...)...).Output()
-		require.NoError(t, err)
-		return string(out)
-	}
-	at := "http://" + gate.Proxy + "/ask"
-	first, second := refused("http://oddsfield.example/today"), refused("http://harbour-news.example/puzzles")
-	page := ask(at + "?reference=" + first)
-	assert.Contains(t, page, "What do you need it for?")
-	assert.Contains(t, page, "http://oddsfield.example/today")
-	assert.Contains(t, ask(at, "-d", "reference="+first, "-d", "reason="), "Say what you need the page for.")
-	assert.Contains(t, ask(at, "-d", "reference=AAAAAAAA", "-d", "reason=x"), "knows no refusal with this reference")
+	const title = "This page is not allowed here"
+	first, second := refused(t, gate, "127.0.10.7", "http://oddsfield.example/today", title), refused(t, gate, "127.0.10.7", "http://harbour-news.example/puzzles", title)
+	assert.Contains(t, first.page, "What do you need it for?")
+	assert.Contains(t, first.page, "http://oddsfield.example/today")
+	assert.Contains(t, first.send("act=ask", "reason=").body, "Say what you need the page for.")
+	assert.Equal(t, "400", first.own("-d", "act=ask&reason=x").status, "without the token of the page")
+	assert.Equal(t, "400", first.send("act=acknowledge").status, "it is not held")
+	unknown := *first
+	unknown.reference = "AAAAAAAA"
+	assert.Contains(t, unknown.send("act=ask", "reason=x").body, "knows no refusal with this reference")
 	assert.Contains(t, s.Run(t, "", "request", "ls").Done(t), "No request waits.")
 
-	assert.Contains(t, ask(at, "-d", "reference="+first, "--data-urlencode", "reason=A patient's <b>complaint</b>"), "Your request is with the help desk")
-	assert.Contains(t, ask(at, "-d", "reference="+first, "-d", "reason=again"), "Your request is with the help desk", "one request for each page")
-	ask(at, "-d", "reference="+second, "-d", "reason=bored")
+	for _, reason := range []string{"A patient's <b>complaint</b>", "once more: one request for each page"} {
+		assert.Equal(t, "303", first.send("act=ask", "reason="+reason).status)
+		assert.Contains(t, first.own().body, "Your request is with the help desk")
+	}
+	assert.Equal(t, "303", second.send("act=ask", "reason=bored").status)
 	waiting := s.Run(t, "", "request", "ls", "-o", "csv").Done(t)
 	assert.Contains(t, waiting, "127.0.10.7,http://oddsfield.example/today,A patient's <b>complaint</b>,Ward: Never,open")
 	assert.Equal(t, 3, strings.Count(waiting, "\n"))
 
-	assert.Contains(t, s.Run(t, "", "request", "grant", first, "--until", "1h").Done(t), "http://oddsfield.example/today: It is allowed until ")
+	assert.Contains(t, s.Run(t, "", "request", "grant", first.reference, "--until", "1h").Done(t), "http://oddsfield.example/today: It is allowed until ")
 	require.Eventually(t, func() bool {
 		return curl(t, gate.Proxy, "--interface", "127.0.10.7", "http://oddsfield.example/today").sees() == "the page"
 	}, testkit.Patience, testkit.Look)
 	assert.Equal(t, "the block page", curl(t, gate.Proxy, "--interface", "127.0.10.8", "http://oddsfield.example/today").sees(), "for the asker alone")
-	page = ask(at + "?reference=" + first)
+	page := first.own().body
 	assert.Contains(t, page, "You may open the page now")
 	assert.Contains(t, page, `href="http://oddsfield.example/today"`)
-	s.Run(t, "", "request", "refuse", second, "--why", "Not at work").Done(t)
-	assert.Contains(t, ask(at+"?reference="+second), "Not at work")
-	assert.Contains(t, s.Run(t, "", "request", "grant", second, "--until", "1h").Err, "This request was answered already, by edda")
+	s.Run(t, "", "request", "refuse", second.reference, "--why", "Not at work").Done(t)
+	assert.Contains(t, second.own().body, "Not at work")
+	assert.Contains(t, s.Run(t, "", "request", "grant", second.reference, "--until", "1h").Err, "This request was answered already, by edda")
 	assert.Contains(t, s.Run(t, "", "request", "ls").Done(t), "No request waits.")
 	assert.Contains(t, s.Run(t, "", "request", "ls", "--answered").Done(t), "refused")
 	for want, args := range map[string][]string{
-		"there is no request": {"request", "grant", "AAAAAAAA", "--until", "1h"}, "say until when": {"request", "grant", second}, "say why": {"request", "refuse", second},
+		"there is no request": {"request", "grant", "AAAAAAAA", "--until", "1h"}, "say until when": {"request", "grant", second.reference}, "say why": {"request", "refuse", second.reference},
 	} {
 		assert.Contains(t, s.Run(t, "", args...).Err, want)
 	}
@@ -451,7 +447,9 @@ func TestProvisos(t *testing.T) {
 	assert.Contains(t, refused.body, `The rule "Reading" of the policy "Ward" says allow, because the list "Betting" has the entry oddsfield.example. Nothing may be uploaded there, and a file is sent.`)
 	assert.Equal(t, "the page", ward("https://oddsfield.example/", "-F", "map=@/etc/hostname").sees(), "a tunnel that is not opened")
 
-	trial := func(url string) string { return s.Run(t, "", "try", url, "--from", "127.0.10.7", "--way", "proxy").Done(t) }
+	trial := func(url string) string {
+		return s.Run(t, "", "try", url, "--from", "127.0.10.7", "--way", "proxy").Done(t)
+	}
 	assert.Contains(t, trial("http://oddsfield.example/"), "The person sees the page, with provisos.")
 	assert.NotContains(t, trial("http://oddsfield.example/"), "Not held")
 	assert.Contains(t, trial("https://oddsfield.example/"), "Not held, as the gate cannot do it there: no uploads and at most 1 MB.")
@@ -521,4 +519,126 @@ func TestAuthority(t *testing.T) {
 	pac, err := exec.CommandContext(t.Context(), "curl", "-s", "http://"+gate.Proxy+"/proxy.pac").Output()
 	require.NoError(t, err)
 	assert.Contains(t, string(pac), "PROXY "+gate.Proxy)
+}
+
+// refusal is a page that was refused to a client at an address.
+type refusal struct {
+	t               *testing.T
+	gate            *testkit.Service
+	address         string
+	reference, page string // of the gate's own page
+}
+
+var inPage = regexp.MustCompile(`(?:reference=|name="token" value=")([A-Z2-7]+)"`)
+
+// refused asks for a page that is refused with a title, and opens the gate's own page about that.
+func refused(t *testing.T, gate *testkit.Service, address, url, title string) *refusal {
+	t.Helper()
+	got := curl(t, gate.Proxy, "--interface", address, "-H", "Accept: text/html", url)
+	require.Equal(t, "403", got.status)
+	require.Contains(t, got.body, title)
+	found := inPage.FindStringSubmatch(got.body)
+	require.NotNil(t, found, got.body)
+	h := &refusal{t: t, gate: gate, address: address, reference: found[1]}
+	h.page = h.own().body
+	return h
+}
+
+// own asks the gate's own page.
+func (h *refusal) own(args ...string) got {
+	h.t.Helper()
+	return curl(h.t, h.gate.Proxy, append([]string{"--noproxy", "*", "--interface", h.address, "http://" + h.gate.Proxy + "/ask?reference=" + h.reference}, args...)...)
+}
+
+// send sends a form of the page.
+func (h *refusal) send(values ...string) got {
+	h.t.Helper()
+	var args []string
+	if token := inPage.FindStringSubmatch(h.page); token != nil {
+		args = append(args, "--data-urlencode", "token="+token[1])
+	}
+	for _, v := range append(values, "reference="+h.reference) {
+		args = append(args, "--data-urlencode", v)
+	}
+	return h.own(args...)
+}
+
+// What is held is opened to whoever acknowledges it, or enters a code, for a while, and to nobody else.
+func TestHolds(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, false)
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	run("network", "edit", "Wards", "--way", "proxy")
+	run("policy", "rule", "edit", "Ward", "Never", "--then", "hold", "--leave-minutes", "30")
+	run("publish", "--note", "read first")
+	const url, here, there = "http://oddsfield.example/today", "127.0.10.7", "127.0.10.8"
+	sees := func(address, url string) string { return curl(t, gate.Proxy, "--interface", address, url).sees() }
+	require.Eventually(t, func() bool {
+		return strings.Contains(curl(t, gate.Proxy, "--interface", here, "-H", "Accept: text/html", url).body, "How to go on")
+	}, testkit.Patience, testkit.Look)
+
+	held := func(address, url string) *refusal {
+		t.Helper()
+		return refused(t, gate, address, url, "This page waits to be unlocked")
+	}
+	// Reading changes nothing; a form counts from its page alone, and from whoever was held.
+	me := held(here, url)
+	assert.Contains(t, me.page, "the page is then open to you for 30 minutes")
+	assert.Equal(t, "400", me.own("-d", "act=acknowledge").status)
+	assert.Equal(t, "400", me.own("-d", "act=acknowledge&token=AAAA").status)
+	other := *me
+	other.address = there
+	assert.NotContains(t, other.own().body, "<form")
+	assert.Equal(t, "400", other.send("act=acknowledge").status)
+	assert.Equal(t, "400", me.send("act=code", "code=AAAA-BBBB-CCCC").status, "the rule says another way")
+	assert.Equal(t, "the block page", sees(here, url))
+
+	assert.Equal(t, "303", me.send("act=acknowledge").status)
+	assert.Contains(t, me.own().body, "You may open the page now")
+	require.Eventually(t, func() bool { return sees(here, url) == "the page" }, testkit.Patience, testkit.Look)
+	assert.Equal(t, "the block page", sees(there, url))
+	assert.Equal(t, "the block page", sees(here, "http://oddsfield.example/other"))
+	trial := run("try", url, "--from", here, "--way", "proxy")
+	assert.Contains(t, trial, "That has been acknowledged, so it is allowed until")
+	assert.Contains(t, run("try", url, "--from", there, "--way", "proxy"), "◇ hold")
+	passed := run("code", "ls", "--passed", "-o", "csv")
+	assert.Contains(t, passed, "127.0.10.7,acknowledged,'=oddsfield.example/today")
+	run("code", "end", strings.Split(strings.Split(passed, "\n")[1], ",")[0])
+	require.Eventually(t, func() bool { return sees(here, url) == "the block page" }, testkit.Patience, testkit.Look)
+
+	// With a code.
+	run("policy", "rule", "edit", "Ward", "Never", "--leave", "code")
+	run("publish", "--note", "by a code")
+	made := run("code", "new", "--why", "The evening class", "--opens", "45", "--until", "2h")
+	code, _, _ := strings.Cut(made, "\n")
+	assert.Contains(t, made, "It opens the page at which it is entered for 45 minutes. It can be entered once, until ")
+	require.Eventually(t, func() bool {
+		return strings.Contains(held(here, url).page, "The code that your help desk gave you")
+	}, testkit.Patience, testkit.Look)
+	them := held(there, url)
+	for range 5 {
+		assert.Contains(t, them.send("act=code", "code=AAAA-BBBB-CCCC").body, "This code does not open this page.")
+	}
+	assert.Contains(t, them.send("act=code", "code="+code).body, "Too many wrong codes", "the right one, too")
+	me = held(here, url)
+	assert.Equal(t, "400", me.send("act=acknowledge").status)
+	assert.Equal(t, "303", me.send("act=code", "code= "+strings.ToLower(strings.ReplaceAll(code, "-", " "))).status)
+	require.Eventually(t, func() bool { return sees(here, url) == "the page" }, testkit.Patience, testkit.Look)
+	assert.Contains(t, run("try", url, "--from", here, "--way", "proxy"), "It is unlocked with a code")
+	assert.Contains(t, held(here, "http://oddsfield.example/other").send("act=code", "code="+code).body, "This code does not open this page.", "it is used up")
+	assert.Contains(t, run("code", "ls"), "There is no code.")
+
+	// A code for entries opens these, and no other page.
+	code, _, _ = strings.Cut(run("code", "new", "oddsfield.example/other", "--why", "The class", "--until", "1h", "--uses", "2"), "\n")
+	assert.Contains(t, held("127.0.10.9", "http://oddsfield.example/third").send("act=code", "code="+code).body, "This code does not open this page.")
+	assert.Equal(t, "303", held("127.0.10.9", "http://oddsfield.example/other/page").send("act=code", "code="+code).status)
+	require.Eventually(t, func() bool { return sees("127.0.10.9", "http://oddsfield.example/other/more") == "the page" }, testkit.Patience, testkit.Look)
+	assert.Contains(t, run("code", "ls", "-o", "csv"), "oddsfield.example/other,60,1,2,")
+	run("code", "end", strings.Split(strings.Split(run("code", "ls", "-o", "csv"), "\n")[1], ",")[0])
+	assert.Contains(t, run("code", "ls"), "There is no code.")
+	audit := run("audit")
+	for _, what := range []string{"code made", "code entered", "code ended", "way past a hold ended"} {
+		assert.Contains(t, audit, what)
+	}
+	assert.NotContains(t, audit, code)
 }

@@ -1,0 +1,135 @@
+package httpapi
+
+import (
+	"context"
+	"net/http"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+	"github.com/google/uuid"
+
+	"widelark/core/pattern"
+	"widelark/internal/standing"
+)
+
+// Code opens held pages to whoever enters it.
+type Code struct {
+	ID uuid.UUID `json:"id" format:"uuid"`
+	standing.CodeBody
+	Name   string    `json:"name" doc:"What it opens, in a few words"`
+	Used   int       `json:"used" doc:"How often it was entered"`
+	MadeAt time.Time `json:"madeAt"`
+	MadeBy string    `json:"madeBy"`
+	Text   string    `json:"text,omitempty" doc:"The code itself, once: only its hash is kept"`
+}
+
+// Passage says that somebody has come past a hold, for a while.
+type Passage struct {
+	ID        uuid.UUID  `json:"id" format:"uuid"`
+	How       string     `json:"how" enum:"acknowledged,code"`
+	Code      *uuid.UUID `json:"code,omitempty" format:"uuid" doc:"That was entered"`
+	Person    *Ref       `json:"person,omitempty" doc:"Left out where nobody is known: then it is the address's"`
+	Address   string     `json:"address,omitempty"`
+	Entries   []string   `json:"entries" doc:"What is open, in the notation"`
+	From      time.Time  `json:"from"`
+	Until     time.Time  `json:"until"`
+	Reference string     `json:"reference" doc:"Of the page that was held"`
+}
+
+type codesOutput struct {
+	Body struct {
+		Codes    []Code    `json:"codes" doc:"That can be entered, the one made last first"`
+		Passages []Passage `json:"passages" doc:"Who has come past a hold, and still may pass, the last one first"`
+	}
+}
+
+type addCodeInput struct{ Body standing.CodeBody }
+
+type codeOutput struct{ Body Code }
+
+func (s *server) registerCodes(api huma.API) {
+	huma.Register(api, operation("getCodes", http.MethodGet, "/codes", "Codes", "Codes that open held pages, and who has come past a hold"), s.codes)
+	add := operation("addCode", http.MethodPost, "/codes", "Codes", "Make a code that opens held pages; this answer alone has its text", 422)
+	add.DefaultStatus = http.StatusCreated
+	huma.Register(api, add, s.addCode)
+	huma.Register(api, operation("endCode", http.MethodDelete, "/codes/{id}", "Codes", "End a code now; what it has opened stays open until its time is over", 404),
+		func(ctx context.Context, in *ByID) (*struct{}, error) {
+			if _, err := s.Passages.EndCode(ctx, in.ID, actor(ctx)); err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			return nil, nil
+		})
+	huma.Register(api, operation("endPassage", http.MethodDelete, "/passages/{id}", "Codes", "End now what somebody has acknowledged or opened with a code", 404),
+		func(ctx context.Context, in *ByID) (*struct{}, error) {
+			if err := s.Passages.EndPassage(ctx, in.ID, actor(ctx)); err != nil {
+				return nil, s.problem(ctx, err)
+			}
+			return nil, nil
+		})
+}
+
+func codeBody(c standing.Code) Code {
+	return Code{ID: c.ID, CodeBody: c.CodeBody, Name: c.Name(), Used: c.Used, MadeAt: c.MadeAt, MadeBy: c.MadeBy}
+}
+
+func (s *server) codes(ctx context.Context, _ *struct{}) (*codesOutput, error) {
+	out := &codesOutput{}
+	out.Body.Codes, out.Body.Passages = []Code{}, []Passage{}
+	codes, err := s.Passages.Codes(ctx, s.Now())
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	for _, c := range codes {
+		if c.Used < c.Uses {
+			out.Body.Codes = append(out.Body.Codes, codeBody(c))
+		}
+	}
+	passages, err := s.Passages.Passages(ctx, s.Now())
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	var ids []uuid.UUID
+	for i := range passages {
+		ids = append(ids, passages[i].Person)
+	}
+	names, err := s.Objects.Names(ctx, ids)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	for _, p := range passages {
+		body := Passage{ID: p.ID, How: "acknowledged", Entries: texts(p.Entries), From: p.From, Until: p.Until, Reference: p.Reference}
+		if p.Code != uuid.Nil {
+			body.How, body.Code = "code", &p.Code
+		}
+		if p.Person != uuid.Nil {
+			body.Person = &Ref{ID: p.Person, Name: names[p.Person]}
+		}
+		if p.Address.IsValid() {
+			body.Address = p.Address.String()
+		}
+		out.Body.Passages = append(out.Body.Passages, body)
+	}
+	return out, nil
+}
+
+func texts(entries []pattern.Entry) []string {
+	all := make([]string, len(entries))
+	for i, e := range entries {
+		all[i] = e.String()
+	}
+	return all
+}
+
+func (s *server) addCode(ctx context.Context, in *addCodeInput) (*codeOutput, error) {
+	if err := in.Body.Check(s.Now()); err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	text := standing.NewCode()
+	made, err := s.Passages.AddCode(ctx, in.Body, standing.HashCode(text), actor(ctx))
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	body := codeBody(made)
+	body.Text = text
+	return &codeOutput{body}, nil
+}

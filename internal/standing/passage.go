@@ -1,0 +1,141 @@
+package standing
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base32"
+	"errors"
+	"net/netip"
+	"strings"
+	"time"
+
+	"github.com/google/uuid"
+
+	"widelark/core/pattern"
+	"widelark/core/policy"
+	"widelark/internal/access"
+	"widelark/internal/revision"
+)
+
+// Passage says that somebody has come past a hold, by acknowledging it or with a code, for a while.
+type Passage struct {
+	ID          uuid.UUID
+	Rule        uuid.UUID  // that was acknowledged, or the policy whose otherwise it was; the zero id for a code
+	Code        uuid.UUID  // that was entered; the zero id for an acknowledgement
+	Person      uuid.UUID  // the zero id where nobody is known: the passage is the address's then
+	Address     netip.Addr // not valid where it is the person's
+	Entries     []pattern.Entry
+	From, Until time.Time
+	Reference   string // of the page that was held
+}
+
+// Name says what is opened, in a few words.
+func (p *Passage) Name() string { return nameOf(p.Entries) }
+
+// unlocked returns what the passage opens, as the core has it.
+func (p *Passage) unlocked() policy.Unlocked {
+	u := policy.Unlocked{Addr: p.Address, From: p.From, Until: p.Until}
+	if p.Person != uuid.Nil {
+		u.Person, u.Addr = p.Person.String(), netip.Addr{}
+	}
+	for _, e := range p.Entries {
+		if e.Err() == nil {
+			u.Entries = append(u.Entries, e)
+		}
+	}
+	return u
+}
+
+// put adds the passage to facts.
+func (p *Passage) put(facts *policy.Facts) {
+	if p.Code != uuid.Nil {
+		facts.Unlocked = append(facts.Unlocked, p.unlocked())
+		return
+	}
+	facts.Acknowledged = append(facts.Acknowledged, policy.Acknowledged{Rule: p.Rule.String(), Unlocked: p.unlocked()})
+}
+
+// Code opens held pages to whoever enters it. Only its hash is kept.
+type Code struct {
+	ID uuid.UUID
+	CodeBody
+	Used    int
+	MadeAt  time.Time
+	MadeBy  string
+	EndedAt *time.Time // before its time; nil where nobody ended it
+}
+
+// CodeBody is what a code is for.
+type CodeBody struct {
+	Entries []pattern.Entry `json:"entries,omitempty" maxItems:"20" doc:"What it opens, in the notation; left out: the page at which it is entered"`
+	Minutes int             `json:"minutes" minimum:"1" maximum:"1440" doc:"For how long it opens that"`
+	Uses    int             `json:"uses" minimum:"1" maximum:"1000" doc:"How often it can be entered"`
+	Until   time.Time       `json:"until" doc:"Until when it can be entered; within 90 days"`
+	Reason  string          `json:"reason" minLength:"1" maxLength:"2000"`
+}
+
+// Name says what the code opens, in a few words.
+func (b *CodeBody) Name() string {
+	if len(b.Entries) == 0 {
+		return "the page at which it is entered"
+	}
+	return nameOf(b.Entries)
+}
+
+// Check puts a code into the form in which it is kept, or says what is wrong with it as a [*revision.FieldError].
+func (b *CodeBody) Check(now time.Time) error {
+	b.Reason = strings.TrimSpace(b.Reason)
+	for _, e := range b.Entries {
+		switch {
+		case e.Err() != nil:
+			return &revision.FieldError{Field: "entries", Msg: e.Err().Error()}
+		case e.CarveOut:
+			return &revision.FieldError{Field: "entries", Msg: "a code opens what it names: it has no carve-outs"}
+		}
+	}
+	switch {
+	case b.Reason == "":
+		return &revision.FieldError{Field: "reason", Msg: "say what the code is for"}
+	case !b.Until.After(now):
+		return &revision.FieldError{Field: "until", Msg: "a code ends after it is made: name a moment to come"}
+	case b.Until.Sub(now) > Longest:
+		return &revision.FieldError{Field: "until", Msg: "a code can be entered for 90 days at most"}
+	}
+	return nil
+}
+
+// NewCode returns the text of a new code: 60 random bits, in three groups.
+func NewCode() string {
+	var b [8]byte
+	_, _ = rand.Read(b[:]) // it cannot fail
+	text := base32.StdEncoding.EncodeToString(b[:])[:12]
+	return text[:4] + "-" + text[4:8] + "-" + text[8:]
+}
+
+// HashCode returns the hash of a code as people enter it: letter case, blanks and hyphens do not count. A code has too many random bits to be guessed from it.
+func HashCode(text string) []byte {
+	plain := strings.NewReplacer(" ", "", "-", "").Replace(strings.ToUpper(text))
+	hash := sha256.Sum256([]byte(plain))
+	return hash[:]
+}
+
+// ErrCode is the error of a code that opens nothing: there is none, or it has ended, was used up, or is for other pages.
+var ErrCode = errors.New("this code does not open the page")
+
+// Passages keeps who has come past holds, and the codes that they came with.
+type Passages interface {
+	// AddPassage adds an acknowledgement.
+	AddPassage(ctx context.Context, p Passage, by access.Actor) (Passage, error)
+
+	// EndPassage ends a passage now. One that is over stays as it is.
+	EndPassage(ctx context.Context, id uuid.UUID, by access.Actor) error
+	Passages(ctx context.Context, endAfter time.Time) ([]Passage, error) // the one made last first
+
+	AddCode(ctx context.Context, c CodeBody, hash []byte, by access.Actor) (Code, error)
+	EndCode(ctx context.Context, id uuid.UUID, by access.Actor) (Code, error)
+	Codes(ctx context.Context, endAfter time.Time) ([]Code, error) // the one made last first
+
+	// UseCode enters a code with a hash: it adds the passage that choose returns for it, and counts the use. The error wraps [ErrCode] where it opens nothing.
+	UseCode(ctx context.Context, hash []byte, choose func(c Code) (Passage, error), by access.Actor) (Passage, error)
+}
