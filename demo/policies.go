@@ -49,7 +49,7 @@ var plannedPolicies = []planned{
 		{"name": "Unfit for a ward", "then": "block", "if": {` + sensitive + `}},
 		{"name": "Games and video in breaks", "then": "watch", "if": {"categories": ["games", "video"]}, "when": {"schedule": "Meal breaks"}, "with": {"minutesADay": 30}},
 		{"name": "No games, no video", "then": "block", "if": {"categories": ["games", "video"]}},
-		{"name": "Programs from unknown places", "then": "hold", "if": {"all": [{"files": ["programs"]}, {"traits": ["unrated", "raw-address"]}]}},
+		{"name": "Programs from unknown places", "then": "hold", "leave": {"by": "code"}, "if": {"all": [{"files": ["programs"]}, {"traits": ["unrated", "raw-address"]}]}},
 		{"name": "Nobody has looked at it", "then": "note", "if": {"traits": ["unrated"]}}]`,
 	},
 	{"Night ward", "More open from one o’clock on, still no betting.", "allow", "", []string{"Night ward"}, `[

@@ -150,6 +150,9 @@ func (g *Gate) Holds(r Request) (h Holding, holds bool) {
 	rule, err := uuid.Parse(id)
 	h.Rule = rule
 	q := g.question(&d.Request)
+	if r.SignedIn {
+		q.Way = policy.ByProxy // whatever the network says
+	}
 	h.Entry, holds = d.Edition.Snapshot.Entry(&policy.Work{}, &q, d.At)
 	return h, holds && err == nil
 }

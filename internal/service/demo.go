@@ -177,7 +177,11 @@ func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer
 	if err := demoAuthority(ctx, api, filepath.Join(dir, "authority.pem")); err != nil {
 		return err
 	}
-	return demo.Load(ctx, api, demo.Loading{Dir: files, Partner: partner, Out: out})
+	loaded := demo.Loaded(files)
+	if err := demo.Load(ctx, api, demo.Loading{Dir: files, Partner: partner, Out: out}); err != nil || loaded {
+		return err
+	}
+	return demo.Unlock(ctx, api, s.gates.address)
 }
 
 // demoAuthority makes an authority for the demo's gate unless there is one, and stores its certificate where curl finds it.

@@ -18,7 +18,7 @@ func CodeCommand(a *command.App) *cobra.Command {
 	cmd := command.Noun("code", "Codes that open held pages", codeNewCommand(a), codeLsCommand(a), codeEndCommand(a))
 	cmd.Long = "A rule that holds pages until a code is entered (`--leave code`) lets whoever enters one past it, for a while. The help desk makes codes and passes them on. " +
 		"A code is shown once, when it is made: only its hash is kept."
-	cmd.Example = `  widelark code new --why "The evening class" --opens 45 --until 22:00
+	cmd.Example = `  widelark code new --why "The evening class" --opens 45 --until 4h
   widelark code new "harbour-news.example/puzzles" --why "Ward 4" --uses 20 --until 7d
   widelark code ls
   widelark code end 0190a5d2`
@@ -30,10 +30,10 @@ func codeNewCommand(a *command.App) *cobra.Command {
 	var minutes, uses int64
 	cmd := &cobra.Command{
 		Use: "new [ENTRY...]", Short: "Make a code; without an entry, it opens the page at which it is entered", Args: cobra.ArbitraryArgs,
-		Example: "  widelark code new --why \"The evening class\" --opens 45 --until 22:00",
+		Example: "  widelark code new --why \"The evening class\" --opens 45 --until 4h",
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			if until == "" || why == "" {
-				return command.Usagef("say what the code is for, with --why, and until when it can be entered, with --until: 2h, 7d, 22:00")
+				return command.Usagef("say what the code is for, with --why, and until when it can be entered, with --until: 2h, 7d")
 			}
 			end, err := a.End(until)
 			if err != nil {
