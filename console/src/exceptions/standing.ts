@@ -17,6 +17,7 @@ export function inView(view: View, e: Pick<Exception, 'state' | 'until'>, now = 
       return e.state === 'over' || e.state === 'off'
     case 'grants': // they are not exceptions
     case 'requests':
+    case 'codes':
       return false
   }
   return true
