@@ -357,11 +357,37 @@ func serveSite(w http.ResponseWriter, r *http.Request) {
 	if what == "" {
 		what = "no pack says what"
 	}
+	arrived, err := io.Copy(io.Discard, r.Body)
+	if err != nil {
+		return // the client is gone
+	}
 	w.Header().Set("Content-Type", "text/plain; charset=utf-8")
-	if r.URL.Path == "/slow" {
+	switch r.URL.Path {
+	case "/slow":
 		linger(w, r)
+	case "/big":
+		sendMuch(w, r)
+		return
 	}
 	fmt.Fprintf(w, "This is %s%s, an invented site.\nIt is: %s.\n", host, r.URL.Path, what)
+	if arrived > 0 {
+		fmt.Fprintf(w, "%d bytes arrived.\n", arrived)
+	}
+}
+
+// sendMuch sends as many megabytes of text as the query says, a thousand at most.
+func sendMuch(w http.ResponseWriter, r *http.Request) {
+	const line = "The tide comes in, and the tide goes out, and the lark is above it all the day. And again:\n"
+	megabytes, _ := strconv.Atoi(r.URL.Query().Get("megabytes"))
+	left := int64(min(max(megabytes, 0), 1000)) * 1_000_000
+	w.Header().Set("Content-Length", strconv.FormatInt(left, 10))
+	text := strings.Repeat(line, 1000)
+	for left > 0 {
+		n, err := io.WriteString(w, text[:min(int64(len(text)), left)])
+		if left -= int64(n); err != nil {
+			return
+		}
+	}
 }
 
 // linger sends a line a second, for as many seconds as the query says.

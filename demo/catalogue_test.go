@@ -130,6 +130,8 @@ func TestStandIn(t *testing.T) {
 
 	_, _, page := get("/news", "www.harbour-news.example:80")
 	assert.Equal(t, "This is www.harbour-news.example/news, an invented site.\nIt is: news.\n", string(page))
+	_, _, page = get("/big?megabytes=2", "tern.example")
+	assert.Len(t, page, 2_000_000)
 	_, _, page = get("/", "never-heard.example")
 	assert.Contains(t, string(page), "no pack says what")
 }

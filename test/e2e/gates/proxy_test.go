@@ -445,7 +445,9 @@ func TestProvisos(t *testing.T) {
 	refused := ward("-F", "map=@/etc/hostname", "http://oddsfield.example/")
 	assert.Equal(t, "the block page", refused.sees())
 	assert.Contains(t, refused.body, `The rule "Reading" of the policy "Ward" says allow, because the list "Betting" has the entry oddsfield.example. Nothing may be uploaded there, and a file is sent.`)
-	assert.Equal(t, "the page", ward("https://oddsfield.example/", "-F", "map=@/etc/hostname").sees(), "a tunnel that is not opened")
+	assert.Contains(t, ward("https://oddsfield.example/", "-F", "map=@/etc/hostname").body, "bytes arrived", "a tunnel that is not opened")
+	assert.Contains(t, ward("http://oddsfield.example/big?megabytes=2").body, "At most 1 MB may come from there, and the answer has 2 MB.")
+	assert.Len(t, ward("http://oddsfield.example/big?megabytes=1").body, 1_000_000)
 
 	trial := func(url string) string {
 		return s.Run(t, "", "try", url, "--from", "127.0.10.7", "--way", "proxy").Done(t)
