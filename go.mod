@@ -24,6 +24,7 @@ require (
 	github.com/knadh/koanf/v2 v2.4.1
 	github.com/nlnwa/whatwg-url v0.6.2
 	github.com/oapi-codegen/runtime v1.8.0
+	github.com/pires/go-proxyproto v0.15.0
 	github.com/pressly/goose/v3 v3.29.0
 	github.com/riverqueue/river v0.51.1
 	github.com/riverqueue/river/riverdriver/riverpgxv5 v0.51.1

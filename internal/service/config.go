@@ -61,6 +61,12 @@ type Config struct {
 	// ProxyListen is the address of the proxy gate. Defaults to 127.0.0.1:8471, which only this machine reaches.
 	ProxyListen string `koanf:"proxy-listen"`
 
+	// ProxyTLSListen is the address at which the proxy gate takes clients that speak TLS to their proxy. Defaults to none.
+	ProxyTLSListen string `koanf:"proxy-tls-listen"`
+
+	// ProxyBehind are ranges of load balancers that say with the PROXY protocol which client a connection is from. Defaults to none.
+	ProxyBehind []string `koanf:"proxy-behind"`
+
 	// ProxyReach are ranges inside the organisation's network that the proxy gate leads to. Defaults to none: only public addresses.
 	ProxyReach []string `koanf:"proxy-reach"`
 
@@ -95,6 +101,8 @@ func flags(set *pflag.FlagSet) {
 	set.String("gate-name", "", "what the gate is called (default its kind and this machine's name; also WIDELARKD_GATE_NAME)")
 	set.String("organisation", "Your organisation", "how the gates' pages call whoever decides (also WIDELARKD_ORGANISATION)")
 	set.String("proxy-listen", "127.0.0.1:8471", "the address of the proxy gate (also WIDELARKD_PROXY_LISTEN)")
+	set.String("proxy-tls-listen", "", "another address of the proxy gate, for clients that speak TLS to their proxy (also WIDELARKD_PROXY_TLS_LISTEN)")
+	set.StringSlice("proxy-behind", nil, "ranges of load balancers that say with the PROXY protocol which client a connection is from, as 10.40.0.4/32 (also WIDELARKD_PROXY_BEHIND)")
 	set.StringSlice("proxy-reach", nil, "ranges inside your network that the proxy gate leads to, as 10.40.0.0/16 (also WIDELARKD_PROXY_REACH)")
 	set.String("proxy-upstream", "", "another proxy that all connections of the proxy gate go through, as http://10.40.0.2:3128 (also WIDELARKD_PROXY_UPSTREAM)")
 	set.String("proxy-roots", "", "a PEM file of further authorities that sites may have certificates from (also WIDELARKD_PROXY_ROOTS)")

@@ -63,6 +63,7 @@ type gates struct {
 // proxySettings are the settings of the proxy gate, read.
 type proxySettings struct {
 	listener net.Listener
+	secure   net.Listener // for clients that speak TLS to the proxy; nil for none
 	upstream *url.URL
 	roots    *x509.CertPool
 	reach    []netip.Prefix
@@ -107,8 +108,22 @@ func (c Config) readProxy() (*proxySettings, error) {
 			return nil, fmt.Errorf("proxy-roots: %s holds no certificate in PEM", c.ProxyRoots)
 		}
 	}
-	s.listener, err = Listen(c.ProxyListen)
-	return s, err
+	behind, err := readRanges("proxy-behind", c.ProxyBehind)
+	if err != nil {
+		return nil, err
+	}
+	if s.listener, err = Listen(c.ProxyListen); err != nil {
+		return nil, err
+	}
+	s.listener = httpproxy.Behind(s.listener, behind)
+	if c.ProxyTLSListen == "" {
+		return s, nil
+	}
+	if s.secure, err = Listen(c.ProxyTLSListen); err != nil {
+		return nil, errors.Join(err, s.listener.Close())
+	}
+	s.secure = httpproxy.Behind(s.secure, behind)
+	return s, nil
 }
 
 // startGates starts the gates that the settings name.
@@ -137,6 +152,14 @@ func (s *Service) startGates(config Config, proxy *proxySettings, box *secret.Bo
 			g.failed <- fmt.Errorf("the proxy gate ended: %w", err)
 		}
 	})
+	if proxy.secure != nil {
+		g.work.Go(func() {
+			if err := g.proxy.ServeTLS(proxy.secure); err != nil {
+				g.failed <- fmt.Errorf("the proxy gate ended: %w", err)
+			}
+		})
+		log.Info("proxy gate over TLS", "address", proxy.secure.Addr().String(), "name", name)
+	}
 	s.gates = g
 	log.Info("proxy gate", "address", g.address, "name", name)
 }

@@ -7,7 +7,7 @@ package blockpage
 
 import (
 	"bytes"
-	_ "embed"
+	"embed"
 	"html/template"
 	"net/http"
 	"strings"
@@ -47,25 +47,45 @@ type Ask struct {
 	Organisation string
 }
 
-//go:embed page.html
-var source string
+// Failed is what the page says about a site that could not be reached.
+type Failed struct {
+	URL          string
+	Because      string
+	Certificate  bool // the site's certificate cannot be trusted
+	Inside       bool // it is inside the organisation's network, where the gate does not lead
+	Organisation string
+}
 
-var page = template.Must(template.New("page").Parse(source))
+// Trust is what the page says about the authority of a gate.
+type Trust struct {
+	Organisation string
+	Address      string // of the gate
+	Trust        []Certificate
+}
 
-//go:embed ask.html
-var askSource string
+// Certificate is one of an authority.
+type Certificate struct{ Name, Until, Fingerprint string }
 
-var askPage = template.Must(template.New("ask").Parse(askSource))
+//go:embed *.html
+var sources embed.FS
 
-// HTML returns the page as a document of its own.
-func (a Ask) HTML() []byte { return written(askPage, a) }
+var pages = template.Must(template.ParseFS(sources, "*.html"))
 
-// HTML returns the page as a document of its own, without scripts and without anything that would have to be fetched.
-func (p Page) HTML() []byte { return written(page, p) }
+// HTML returns the page as a document of its own, without scripts and without anything that would have to be fetched; so do the others.
+func (p Page) HTML() []byte { return written("page.html", p) }
 
-func written(t *template.Template, data any) []byte {
+// HTML returns the page.
+func (a Ask) HTML() []byte { return written("ask.html", a) }
+
+// HTML returns the page.
+func (f Failed) HTML() []byte { return written("failed.html", f) }
+
+// HTML returns the page.
+func (t Trust) HTML() []byte { return written("trust.html", t) }
+
+func written(name string, data any) []byte {
 	var b bytes.Buffer
-	if err := t.Execute(&b, data); err != nil {
+	if err := pages.ExecuteTemplate(&b, name, data); err != nil {
 		return []byte("<!doctype html><title>Not allowed</title><p>This page is not allowed here.") // the template is a constant, and the data are text only
 	}
 	return b.Bytes()

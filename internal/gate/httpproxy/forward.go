@@ -7,6 +7,7 @@ import (
 	"crypto/tls"
 	"encoding/base32"
 	"errors"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/http/httputil"
@@ -17,6 +18,7 @@ import (
 
 	"widelark/core/weburl"
 	"widelark/internal/gate"
+	"widelark/internal/gate/blockpage"
 	"widelark/internal/journal"
 )
 
@@ -59,6 +61,7 @@ func newForwarder(p *Proxy) *forwarder {
 		Rewrite: rewrite, Transport: f, FlushInterval: -1,
 		ModifyResponse: modify,
 		ErrorHandler:   p.failed,
+		ErrorLog:       slog.NewLogLogger(p.Log.Handler(), slog.LevelDebug), // the record says what became of each request
 	}
 	return f
 }
@@ -119,9 +122,26 @@ func (p *Proxy) failed(w http.ResponseWriter, r *http.Request, err error) {
 	if _, ok := errors.AsType[*tooLargeError](err); ok {
 		return // whoever forwards says so
 	}
+	p.sayFailure(w, r, "", err)
+}
+
+// sayFailure answers that a site could not be reached: with a page, where one is wanted. at is the URL; "" for that of the request.
+func (p *Proxy) sayFailure(w http.ResponseWriter, r *http.Request, at string, err error) (status int) {
 	status, text := failure(err)
 	w.Header().Set("Cache-Control", "no-store")
-	http.Error(w, text, status)
+	if !blockpage.IsDocument(r.Header) {
+		http.Error(w, text, status)
+		return status
+	}
+	if to, ok := r.Context().Value(targetKey{}).(target); ok && at == "" {
+		at = to.origin + r.URL.RequestURI()
+	}
+	var verify *tls.CertificateVerificationError
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
+	w.WriteHeader(status)
+	_, _ = w.Write(blockpage.Failed{URL: at, Because: text, Certificate: errors.As(err, &verify), Inside: errors.Is(err, errInside), Organisation: p.Organisation}.HTML())
+	return status
 }
 
 // failure says in a sentence why a site could not be reached, and the status for it.
@@ -222,8 +242,7 @@ func (p *Proxy) plain(w http.ResponseWriter, r *http.Request, client gate.Client
 	}
 	to.cap = sizeCap{held.SizeCap, &atomic.Bool{}}
 	if err := p.dialer.refuses(d.Request.URL.Addr()); err != nil {
-		status, text := failure(err)
-		http.Error(w, text, status)
+		status := p.sayFailure(w, r, d.Request.URL.String(), err)
 		p.Gate.Record(d, journal.Ending{Outcome: journal.Failed, Status: status, Took: time.Since(begin), Detail: err.Error()})
 		return
 	}

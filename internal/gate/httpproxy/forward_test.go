@@ -7,6 +7,7 @@ import (
 	"crypto/x509"
 	"fmt"
 	"io"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/http/httptest"
@@ -257,5 +258,52 @@ func TestHostileHeads(t *testing.T) {
 		require.NoError(t, err, name)
 		assert.Equal(t, 200, served.StatusCode)
 		_ = served.Body.Close()
+	}
+}
+
+// A site that cannot be reached is told from one that may not be: with a page, where a browser wants one, and otherwise in a sentence.
+func TestFailures(t *testing.T) {
+	s, _, _ := origins(t, http.NotFoundHandler())
+	raw, key, err := authority.Make("Somebody else", time.Now())
+	require.NoError(t, err)
+	other, err := authority.Open(raw, key, time.Now)
+	require.NoError(t, err)
+	certificate, err := other.Certificate("127.0.0.1")
+	require.NoError(t, err)
+	untrusted := httptest.NewUnstartedServer(http.NotFoundHandler())
+	untrusted.TLS = &tls.Config{Certificates: []tls.Certificate{*certificate}}
+	untrusted.Config.ErrorLog = slog.NewLogLogger(slog.DiscardHandler, slog.LevelInfo)
+	untrusted.StartTLS()
+	defer untrusted.Close()
+	s.proxy.Ports = append(s.proxy.Ports, netip.MustParseAddrPort(untrusted.Listener.Addr().String()).Port())
+	gone := httptest.NewServer(http.NotFoundHandler())
+	gone.Close()
+	c := s.through(t)
+	for _, row := range []struct {
+		url, says, advises string
+		status             int
+	}{
+		{untrusted.URL + "/a?<b>", "the certificate of the site cannot be trusted", "tell your help desk", 502},
+		{gone.URL, "connection refused", "Try again in a while", 502},
+		{"http://10.1.2.3/", "where this gate does not lead", "only where its administrator says so", 403},
+	} {
+		for accept, media := range map[string]string{"text/html": "text/html; charset=utf-8", "application/json": "text/plain; charset=utf-8"} {
+			r, err := http.NewRequestWithContext(t.Context(), http.MethodGet, row.url, nil)
+			require.NoError(t, err)
+			r.Header.Set("Accept", accept)
+			answer, err := c.Do(r)
+			require.NoError(t, err)
+			text, err := io.ReadAll(answer.Body)
+			require.NoError(t, err)
+			_ = answer.Body.Close()
+			assert.Equal(t, row.status, answer.StatusCode, row.url)
+			assert.Equal(t, media, answer.Header.Get("Content-Type"), row.url)
+			assert.Contains(t, string(text), row.says, row.url)
+			assert.NotContains(t, string(text), "<b>")
+			if accept == "text/html" {
+				assert.Contains(t, string(text), "This page could not be reached")
+				assert.Contains(t, string(text), row.advises)
+			}
+		}
 	}
 }

@@ -119,6 +119,14 @@ func (p *Proxy) Serve(listener net.Listener) error {
 	return err
 }
 
+// ServeTLS takes clients that speak TLS to their proxy, beside [Proxy.Serve], until the proxy is closed.
+func (p *Proxy) ServeTLS(listener net.Listener) error {
+	if err := p.outer.Serve(p.overTLS(listener)); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
 // Close ends all connections, and waits for what serves them.
 func (p *Proxy) Close() error {
 	p.end()

@@ -3,20 +3,11 @@ package httpproxy
 import (
 	"bytes"
 	"crypto/x509"
-	_ "embed"
-	"html/template"
 	"net/http"
 
 	"widelark/internal/gate/authority"
+	"widelark/internal/gate/blockpage"
 )
-
-//go:embed trust.html
-var trustSource string
-
-var trustPage = template.Must(template.New("trust").Parse(trustSource))
-
-// trusted is a certificate on the page about the authority.
-type trusted struct{ Name, Until, Fingerprint string }
 
 // handOutAuthority answers with the authority's certificates, or with the page about how to trust them.
 func (p *Proxy) handOutAuthority(w http.ResponseWriter, r *http.Request) {
@@ -38,16 +29,13 @@ func (p *Proxy) handOutAuthority(w http.ResponseWriter, r *http.Request) {
 	case "/authority":
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
-		page := struct {
-			Organisation, Address string
-			Trust                 []trusted
-		}{Organisation: p.Organisation, Address: r.Host}
+		page := blockpage.Trust{Organisation: p.Organisation, Address: r.Host}
 		for _, der := range signs.trust {
 			if c, err := x509.ParseCertificate(der); err == nil {
-				page.Trust = append(page.Trust, trusted{c.Subject.CommonName, c.NotAfter.In(p.Zone).Format("2 January 2006"), authority.Fingerprint(der)})
+				page.Trust = append(page.Trust, blockpage.Certificate{Name: c.Subject.CommonName, Until: c.NotAfter.In(p.Zone).Format("2 January 2006"), Fingerprint: authority.Fingerprint(der)})
 			}
 		}
-		_ = trustPage.Execute(&body, page) // the template is a constant, and page holds text only
+		body.Write(page.HTML())
 	default:
 		http.NotFound(w, r)
 		return
