@@ -69,6 +69,7 @@ func TestBehind(t *testing.T) {
 		status := 0
 		if answer, err := http.ReadResponse(bufio.NewReader(conn), nil); err == nil {
 			status = answer.StatusCode
+			_ = answer.Body.Close()
 		}
 		assert.Equal(t, row.status, status, "%q", row.header)
 		_ = conn.Close()

@@ -250,6 +250,7 @@ func TestBrokenBodies(t *testing.T) {
 	}
 	for _, row := range []struct{ method, path, body string }{
 		{"POST", "/api/v1/people", `{"name":"a\u0000b"}`},
+		{"POST", "/api/v1/codes", `{"minutes":5,"uses":1,"until":"` + time.Now().Add(time.Hour).Format(time.RFC3339) + `","reason":"a\u0000b"}`},
 		{"POST", "/api/v1/people", `{"name":"ab","fullName":"a\u0000b"}`},
 		{"POST", "/api/v1/people", `{"name":"ab2","mail":"a\u0000b"}`},
 		{"POST", "/api/v1/apps", `{"name":"x","hosts":["heron.example"],"activities":[{"key":"a","name":"a\u0000b"}]}`},
