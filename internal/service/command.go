@@ -95,6 +95,9 @@ func serveCommand(logs io.Writer, version string) *cobra.Command {
 			fmt.Fprintf(cmd.OutOrStdout(), "Wide Lark serves on %s\n", s.URL)
 			if s.gates != nil {
 				fmt.Fprintf(cmd.OutOrStdout(), "The proxy gate is at %s\n", s.gates.address)
+				if s.gates.secure != "" {
+					fmt.Fprintf(cmd.OutOrStdout(), "and over TLS at %s\n", s.gates.secure)
+				}
 			}
 			select {
 			case <-cmd.Context().Done():

@@ -45,6 +45,7 @@ type gates struct {
 	gate    *gate.Gate
 	proxy   *httpproxy.Proxy
 	address string
+	secure  string // where clients speak TLS to it; "" for nowhere
 	records *journal.Writer
 	reports gate.Reports
 	log     *slog.Logger
@@ -153,12 +154,13 @@ func (s *Service) startGates(config Config, proxy *proxySettings, box *secret.Bo
 		}
 	})
 	if proxy.secure != nil {
+		g.secure = proxy.secure.Addr().String()
 		g.work.Go(func() {
 			if err := g.proxy.ServeTLS(proxy.secure); err != nil {
 				g.failed <- fmt.Errorf("the proxy gate ended: %w", err)
 			}
 		})
-		log.Info("proxy gate over TLS", "address", proxy.secure.Addr().String(), "name", name)
+		log.Info("proxy gate over TLS", "address", g.secure, "name", name)
 	}
 	s.gates = g
 	log.Info("proxy gate", "address", g.address, "name", name)

@@ -93,6 +93,7 @@ type Service struct {
 	Zone     string   // the organisation's time zone, "" for Europe/London; used when the service starts
 	Args     []string // further arguments of the service; used when it starts
 	Proxy    string   // the address of its proxy gate; "" where it has none
+	Secure   string   // the address of its proxy gate over TLS; "" where it has none
 	process  *exec.Cmd
 	output   *lockedBuffer
 	ended    chan struct{}
@@ -141,7 +142,10 @@ func (s *Server) serve(t testing.TB, database string) *Service {
 	return service
 }
 
-var atGate = regexp.MustCompile(`proxy gate is at (\S+)`)
+var (
+	atGate   = regexp.MustCompile(`proxy gate is at (\S+)`)
+	atSecure = regexp.MustCompile(`over TLS at (\S+)`)
+)
 
 var serving = regexp.MustCompile(`serves on (http://\S+)`)
 
@@ -175,7 +179,10 @@ func (s *Service) Start(t testing.TB) {
 		if proxy != nil {
 			s.Proxy = proxy[1]
 		}
-		return proxy != nil
+		if secure := atSecure.FindStringSubmatch(s.output.String()); secure != nil {
+			s.Secure = secure[1]
+		}
+		return proxy != nil && (s.Secure != "" || !slices.Contains(s.Args, "--proxy-tls-listen"))
 	}, 30*time.Second, 10*time.Millisecond, "the service does not come up: %s", s.output)
 }
 

@@ -490,7 +490,7 @@ func TestGateWithoutDatabase(t *testing.T) {
 // The authority is handed out, with its successor beside it; a client that does not trust it is listed.
 func TestAuthority(t *testing.T) {
 	t.Parallel()
-	s, gate := gated(t, true)
+	s, gate := gated(t, true, "--proxy-tls-listen", "127.0.0.1:0")
 	dir := t.TempDir()
 	pem := filepath.Join(dir, "authority.pem")
 	s.Run(t, "", "gate", "authority", "export", pem).Done(t)
@@ -498,6 +498,10 @@ func TestAuthority(t *testing.T) {
 		return exec.CommandContext(t.Context(), "curl", append([]string{"-sS", "-x", "http://" + gate.Proxy, "--interface", "127.0.10.7", "--cacert", pem}, args...)...)
 	}
 	out, err := strict(pem, "--http2", "https://heron.example/wards").CombinedOutput()
+	require.NoError(t, err, string(out))
+	assert.Contains(t, string(out), "This is heron.example/wards")
+	// Clients that trust it can also speak TLS to the gate itself.
+	out, err = strict(pem, "-x", "https://"+gate.Secure, "--proxy-cacert", pem, "https://heron.example/wards").CombinedOutput()
 	require.NoError(t, err, string(out))
 	assert.Contains(t, string(out), "This is heron.example/wards")
 	other, _, err := authority.Make("Somebody else", time.Now())
