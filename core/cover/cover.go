@@ -151,7 +151,11 @@ func languageOfName(p pattern.Pattern, name string) string {
 
 // pathLanguage returns an expression for the paths of p. literal turns the text between two wildcards into an expression.
 func pathLanguage(p pattern.Pattern, literal func(string) string) string {
-	tree := p.FoldedPath()
+	return treeLanguage(p, p.FoldedPath(), literal)
+}
+
+// treeLanguage is [pathLanguage] with another path.
+func treeLanguage(p pattern.Pattern, tree string, literal func(string) string) string {
 	if tree == "/" {
 		return "/"
 	}
@@ -507,6 +511,9 @@ func (r *relation) wide() parts {
 // mayDecode matches folded paths that decoding may change: those with an escape, or with a wildcard whose end may form one with what follows.
 var mayDecode = regexp.MustCompile(`%|\*[0-9a-f]`)
 
+// mayForm matches a wildcard with what may form an escape with its end. The wildcard alone stands for whatever that decodes to.
+var mayForm = regexp.MustCompile(`\*[0-9a-f]{1,2}`)
+
 // inWord decides whether the word of a stands in every URL of b: in every host, in every path, or in every query.
 func (r *relation) inWord() (yes, decided bool) {
 	word, in := wordLanguage(r.a), r.wide()
@@ -530,8 +537,16 @@ func (r *relation) inWord() (yes, decided bool) {
 		return true, true
 	}
 	text, found, ok := language.Witness(word, in.path, language.FoldedPath)
-	if ok && !found && !mayDecode.MatchString(r.b.FoldedPath()) {
-		return true, true
+	if ok && !found {
+		tree := r.b.FoldedPath()
+		if !mayDecode.MatchString(tree) {
+			return true, true
+		}
+		if !strings.Contains(tree, "%") {
+			if _, found, ok := language.Witness(word, treeLanguage(r.b, mayForm.ReplaceAllString(tree, "*"), regexp.QuoteMeta), language.FoldedPath); ok && !found {
+				return true, true
+			}
+		}
 	}
 	if found {
 		shown.path = text
