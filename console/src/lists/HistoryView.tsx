@@ -45,7 +45,7 @@ export function HistoryView({ list }: { list: List }) {
             </tr>
           </thead>
           <tbody>
-            {changes.map((c) => (
+            {changes.map((c, i) => (
               <tr key={c.version} className="hover:bg-wash">
                 <td className={`${cellClass} whitespace-nowrap`}>{formatMoment(c.at)}</td>
                 <td className={cellClass}>{c.by}</td>
@@ -56,7 +56,7 @@ export function HistoryView({ list }: { list: List }) {
                 <td className={`${cellClass} text-right`}>{formatNumber(c.edited)}</td>
                 <td className={`${cellClass} text-right`}>{formatNumber(c.removed)}</td>
                 <td className={`${cellClass} whitespace-nowrap text-right`}>
-                  {c.version === list.version ? (
+                  {i === 0 ? ( // the list itself may come in later than its history
                     <span className="text-soft">now</span>
                   ) : (
                     <>
