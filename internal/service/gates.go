@@ -384,7 +384,7 @@ type people struct {
 
 // SignIn implements [httpproxy.People].
 func (p *people) SignIn(ctx context.Context, name, password, address string) (uuid.UUID, bool, error) {
-	ctx, stop := context.WithTimeout(ctx, 5*time.Second)
+	ctx, stop := context.WithTimeout(ctx, 10*time.Second)
 	defer stop()
 	live, err := p.editions.On(ctx, "", "live")
 	if err != nil {
