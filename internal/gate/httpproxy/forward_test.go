@@ -261,6 +261,19 @@ func TestHostileHeads(t *testing.T) {
 	}
 }
 
+// A browser that sends everything through the proxy reaches the gate's own pages through it.
+func TestOwnPagesThroughTheProxy(t *testing.T) {
+	s, _, _ := origins(t, http.NotFoundHandler())
+	s.proxy.Self, s.proxy.dialer.reach = "http://"+s.address, nil // it leads to nothing inside
+	answer, err := s.through(t).Get(s.proxy.Self + "/proxy.pac")
+	require.NoError(t, err)
+	defer answer.Body.Close()
+	text, err := io.ReadAll(answer.Body)
+	require.NoError(t, err)
+	assert.Equal(t, http.StatusOK, answer.StatusCode, string(text))
+	assert.Contains(t, string(text), "PROXY "+s.address)
+}
+
 // A site that cannot be reached is told from one that may not be: with a page, where a browser wants one, and otherwise in a sentence.
 func TestFailures(t *testing.T) {
 	s, _, _ := origins(t, http.NotFoundHandler())

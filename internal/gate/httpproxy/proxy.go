@@ -139,6 +139,9 @@ func (p *Proxy) Close() error {
 
 // serve answers a request that was sent to the proxy itself.
 func (p *Proxy) serve(w http.ResponseWriter, r *http.Request) {
+	if r.URL.Scheme == "http" && r.Method != http.MethodConnect && "http://"+r.URL.Host == p.Self {
+		r.URL.Scheme, r.URL.Host = "", "" // a browser that asks its proxy for everything asks it for the gate's own pages, too
+	}
 	client, ok := p.identify(w, r)
 	switch {
 	case !ok:
