@@ -12,13 +12,13 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"sync"
 	"time"
 	"unicode"
 	"unicode/utf8"
 
 	"github.com/alexedwards/argon2id"
 	"github.com/google/uuid"
+	"golang.org/x/crypto/argon2"
 
 	"widelark/internal/access"
 	"widelark/internal/readable"
@@ -102,9 +102,9 @@ var DefaultCost = Cost{Memory: 64 << 10, Iterations: 3, Parallelism: 4, SaltLeng
 type Authenticator struct {
 	store  Store
 	cost   Cost
-	absent func() (string, error) // returns a hash that no password has; checking it makes an unknown name take as long as a known one
-	room   chan struct{}          // bounds the password checks at a time, and so their memory
-	queue  chan struct{}          // bounds the password checks that wait for room
+	absent string        // a hash that belongs to no known password; checking it makes an unknown name take as long as a known one
+	room   chan struct{} // bounds the password checks at a time, and so their memory
+	queue  chan struct{} // bounds the password checks that wait for room
 	tries  throttle
 }
 
@@ -142,8 +142,16 @@ func (d *Authenticator) inTurn(ctx context.Context, do func() error) error {
 
 // NewAuthenticator returns an authenticator on a store. It checks at most two passwords at a time, as each check takes cost.Memory.
 func NewAuthenticator(store Store, cost Cost) *Authenticator {
-	absent := sync.OnceValues(func() (string, error) { return argon2id.CreateHash(rand.Text(), &cost) })
-	return &Authenticator{store: store, cost: cost, absent: absent, room: make(chan struct{}, 2), queue: make(chan struct{}, mostWaiting)}
+	return &Authenticator{store: store, cost: cost, absent: unmatched(cost), room: make(chan struct{}, 2), queue: make(chan struct{}, mostWaiting)}
+}
+
+// unmatched returns a hash of no known password: random bytes, so that it costs nothing to make, and as much to check as any other of that cost.
+func unmatched(cost Cost) string {
+	salt, key := make([]byte, cost.SaltLength), make([]byte, cost.KeyLength)
+	_, _ = rand.Read(salt) // never fails
+	_, _ = rand.Read(key)
+	text := base64.RawStdEncoding.EncodeToString
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, cost.Memory, cost.Iterations, cost.Parallelism, text(salt), text(key))
 }
 
 // Add creates an account with a new id. The error wraps [ErrTaken] if the name is in use.
@@ -209,17 +217,13 @@ func (d *Authenticator) check(ctx context.Context, name, password, address strin
 	if wait := d.tries.wait(name, address, time.Now()); wait > 0 {
 		return &ThrottledError{After: wait}
 	}
-	absent, err := d.absent() // made at the first sign-in, whatever the name, so that its time discloses nothing
-	if err != nil {
-		return fmt.Errorf("password hashing: %w", err)
-	}
 	hash, err := find(name)
 	unknown := errors.Is(err, ErrUnknown)
 	if err != nil && !unknown {
 		return err
 	}
 	if unknown {
-		hash = absent
+		hash = d.absent
 	}
 	same := false
 	if err := d.inTurn(ctx, func() error {

@@ -5,7 +5,9 @@ import (
 	"testing"
 	"time"
 
+	"github.com/alexedwards/argon2id"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 func TestCheckPassword(t *testing.T) {
@@ -54,4 +56,14 @@ func TestThrottle(t *testing.T) {
 		th.failed(strings.Repeat("n", i%70)+time.Duration(i).String(), "", now.Add(time.Duration(i)*time.Second))
 	}
 	assert.LessOrEqual(t, len(th.fails), mostTracked+1, "what is remembered is bounded")
+}
+
+// An unknown name takes as long as a known one only if its hash asks for the same work.
+func TestUnmatchedCostsTheSame(t *testing.T) {
+	cost := Cost{Memory: 64, Iterations: 2, Parallelism: 3, SaltLength: 16, KeyLength: 32}
+	same, params, err := argon2id.CheckHash("a password", unmatched(cost))
+	require.NoError(t, err)
+	assert.False(t, same)
+	assert.Equal(t, cost, *params)
+	assert.NotEqual(t, unmatched(cost), unmatched(cost))
 }

@@ -129,9 +129,7 @@ func (s *Server) create(t testing.TB, from string) string {
 	t.Helper()
 	name := fmt.Sprintf("%st%d", s.own, s.made.Add(1))
 	s.copy(t, from, name)
-	if from != template && from != s.own+"let" { // a large one
-		t.Cleanup(func() { s.drop(name) }) // cleanups run in reverse order, so the service has ended before
-	}
+	t.Cleanup(func() { s.drop(name) }) // cleanups run in reverse order, so the service has ended before
 	return s.URL(name)
 }
 

@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strconv"
 	"strings"
 	"syscall"
 	"time"
@@ -39,7 +40,7 @@ func Share(ctx context.Context) (variables []string, stop func(), err error) {
 			stop()
 		}
 	}()
-	dir, err := os.MkdirTemp("", "widelark-test-")
+	dir, err := os.MkdirTemp(inMemory(), "widelark-test-")
 	if err != nil {
 		return nil, stop, err
 	}
@@ -62,6 +63,26 @@ func Share(ctx context.Context) (variables []string, stop func(), err error) {
 	}
 	stops = append(stops, end)
 	return []string{sharedDatabase + "=" + db.URL("%s"), sharedPrograms + "=" + programs, SharedBrowser + "=" + browser}, stop, nil
+}
+
+// inMemory returns a folder whose files are in memory, or "" where there is none or the machine has no memory to spare. Hundreds of databases are
+// made and thrown away: on a slow disk the tests would mostly wait for them.
+func inMemory() string {
+	const dir, enough = "/dev/shm", 8 << 30 // bytes; the databases of all tests take 3 GB
+	var files syscall.Statfs_t
+	if err := syscall.Statfs(dir, &files); err != nil || files.Bavail*uint64(files.Bsize) < enough || available() < enough {
+		return ""
+	}
+	return dir
+}
+
+// available returns how much memory programs can take without swapping, in bytes (proc_meminfo(5), MemAvailable); 0 if that is not known.
+func available() uint64 {
+	said, _ := os.ReadFile("/proc/meminfo")
+	_, rest, _ := strings.Cut(string(said), "MemAvailable:")
+	number, _, _ := strings.Cut(strings.TrimSpace(rest), " ")
+	kB, _ := strconv.ParseUint(number, 10, 64)
+	return kB << 10
 }
 
 // browserFlags switch off everything in Chromium but showing pages, and make it treat background pages like the one in front.
