@@ -1409,6 +1409,7 @@ const (
 	ObjectDifferenceKindApp         ObjectDifferenceKind = "app"
 	ObjectDifferenceKindCategory    ObjectDifferenceKind = "category"
 	ObjectDifferenceKindCorrection  ObjectDifferenceKind = "correction"
+	ObjectDifferenceKindEngine      ObjectDifferenceKind = "engine"
 	ObjectDifferenceKindException   ObjectDifferenceKind = "exception"
 	ObjectDifferenceKindExpectation ObjectDifferenceKind = "expectation"
 	ObjectDifferenceKindGroup       ObjectDifferenceKind = "group"
@@ -1430,6 +1431,8 @@ func (e ObjectDifferenceKind) Valid() bool {
 	case ObjectDifferenceKindCategory:
 		return true
 	case ObjectDifferenceKindCorrection:
+		return true
+	case ObjectDifferenceKindEngine:
 		return true
 	case ObjectDifferenceKindException:
 		return true
@@ -1920,6 +1923,27 @@ func (e RuleBodyThen) Valid() bool {
 	case RuleBodyThenNote:
 		return true
 	case RuleBodyThenWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SafeBodyBy.
+const (
+	SafeBodyByHeader    SafeBodyBy = "header"
+	SafeBodyByHost      SafeBodyBy = "host"
+	SafeBodyByParameter SafeBodyBy = "parameter"
+)
+
+// Valid indicates whether the value is a known member of the SafeBodyBy enum.
+func (e SafeBodyBy) Valid() bool {
+	switch e {
+	case SafeBodyByHeader:
+		return true
+	case SafeBodyByHost:
+		return true
+	case SafeBodyByParameter:
 		return true
 	default:
 		return false
@@ -2785,6 +2809,7 @@ func (e ReadCalendarParamsAs) Valid() bool {
 const (
 	GetUsesParamsKindApp       GetUsesParamsKind = "app"
 	GetUsesParamsKindCategory  GetUsesParamsKind = "category"
+	GetUsesParamsKindEngine    GetUsesParamsKind = "engine"
 	GetUsesParamsKindGroup     GetUsesParamsKind = "group"
 	GetUsesParamsKindList      GetUsesParamsKind = "list"
 	GetUsesParamsKindMachine   GetUsesParamsKind = "machine"
@@ -2801,6 +2826,8 @@ func (e GetUsesParamsKind) Valid() bool {
 	case GetUsesParamsKindApp:
 		return true
 	case GetUsesParamsKindCategory:
+		return true
+	case GetUsesParamsKindEngine:
 		return true
 	case GetUsesParamsKindGroup:
 		return true
@@ -3713,6 +3740,42 @@ type EffectsOutputBody struct {
 	// People That have several policies
 	People int64    `json:"people"`
 	Ways   []Effect `json:"ways"`
+}
+
+// Engine defines model for Engine.
+type Engine struct {
+	Description *string `json:"description,omitempty"`
+
+	// Hosts Entries in the notation
+	Hosts []string           `json:"hosts"`
+	ID    openapi_types.UUID `json:"id"`
+	Name  string             `json:"name"`
+
+	// Safe What makes its answers safe; left out: nothing does, and safe search is not held there
+	Safe      *SafeBody `json:"safe,omitempty"`
+	UpdatedAt time.Time `json:"updatedAt"`
+	UpdatedBy string    `json:"updatedBy"`
+
+	// Version Rises with every edit; the ETag holds it
+	Version int64 `json:"version"`
+
+	// Words The parameters that hold what is searched for; left out: those that usually do, as q
+	Words *[]string `json:"words,omitempty"`
+}
+
+// EngineInput defines model for EngineInput.
+type EngineInput struct {
+	Description *string `json:"description,omitempty"`
+
+	// Hosts Entries in the notation
+	Hosts []string `json:"hosts"`
+	Name  string   `json:"name"`
+
+	// Safe What makes its answers safe; left out: nothing does, and safe search is not held there
+	Safe *SafeBody `json:"safe,omitempty"`
+
+	// Words The parameters that hold what is searched for; left out: those that usually do, as q
+	Words *[]string `json:"words,omitempty"`
 }
 
 // EntriesOutputBody defines model for EntriesOutputBody.
@@ -5115,6 +5178,14 @@ type ObjectsOutputAppBody struct {
 	Total int64 `json:"total"`
 }
 
+// ObjectsOutputEngineBody defines model for ObjectsOutputEngineBody.
+type ObjectsOutputEngineBody struct {
+	Items []Engine `json:"items"`
+
+	// Total That the search leaves, on this page or not
+	Total int64 `json:"total"`
+}
+
 // ObjectsOutputExceptionBody defines model for ObjectsOutputExceptionBody.
 type ObjectsOutputExceptionBody struct {
 	Items []Exception `json:"items"`
@@ -5916,6 +5987,21 @@ type RuleBodyAt string
 // RuleBodyThen note records that the rule matched, and goes on
 type RuleBodyThen string
 
+// SafeBody defines model for SafeBody.
+type SafeBody struct {
+	// By A parameter or a header field that each request is sent with, or another host that answers in its place
+	By SafeBodyBy `json:"by"`
+
+	// Name Of the parameter or the header field
+	Name *string `json:"name,omitempty"`
+
+	// Value Of the parameter or the header field; the other host
+	Value string `json:"value"`
+}
+
+// SafeBodyBy A parameter or a header field that each request is sent with, or another host that answers in its place
+type SafeBodyBy string
+
 // Schedule defines model for Schedule.
 type Schedule struct {
 	About string             `json:"about"`
@@ -6570,6 +6656,9 @@ type Trial struct {
 	// Provisos What an allowed request is bound to, in words
 	Provisos *string `json:"provisos,omitempty"`
 
+	// SafeBy Where safe search is held: what makes the engine's answers safe, as the parameter calm=1
+	SafeBy *string `json:"safeBy,omitempty"`
+
 	// Sees At a journey: what the person sees in the end
 	Sees *string `json:"sees,omitempty"`
 
@@ -6872,6 +6961,24 @@ type GetTurnsParams struct {
 	// From draft, live or the number of a revision
 	From *string `form:"from,omitempty" json:"from,omitempty"`
 	To   *string `form:"to,omitempty" json:"to,omitempty"`
+}
+
+// GetEnginesParams defines parameters for GetEngines.
+type GetEnginesParams struct {
+	// Text Only those with this in them, letter case aside
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+}
+
+// RemoveEngineParams defines parameters for RemoveEngine.
+type RemoveEngineParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// PutEngineParams defines parameters for PutEngine.
+type PutEngineParams struct {
+	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
+	IfMatch *string `json:"If-Match,omitempty"`
 }
 
 // FindEntriesParams defines parameters for FindEntries.
@@ -7398,6 +7505,12 @@ type CorrectJSONRequestBody = CorrectInputBody
 // DiscardJSONRequestBody defines body for Discard for application/json ContentType.
 type DiscardJSONRequestBody = DiscardInputBody
 
+// AddEngineJSONRequestBody defines body for AddEngine for application/json ContentType.
+type AddEngineJSONRequestBody = EngineInput
+
+// PutEngineJSONRequestBody defines body for PutEngine for application/json ContentType.
+type PutEngineJSONRequestBody = EngineInput
+
 // CompareEntriesJSONRequestBody defines body for CompareEntries for application/json ContentType.
 type CompareEntriesJSONRequestBody = CompareEntriesInputBody
 
@@ -7918,6 +8031,49 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/draft/discard (the `Discard` operationId).
 	Discard(ctx context.Context, body DiscardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetEngines Engines, by name
+	//
+	// Corresponds with GET /api/v1/engines (the `GetEngines` operationId).
+	GetEngines(ctx context.Context, params *GetEnginesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddEngineWithBody Add a search engine
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/engines (the `AddEngine` operationId).
+	AddEngineWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AddEngine Add a search engine
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/engines (the `AddEngine` operationId).
+	AddEngine(ctx context.Context, body AddEngineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemoveEngine Delete a search engine
+	//
+	// Corresponds with DELETE /api/v1/engines/{id} (the `RemoveEngine` operationId).
+	RemoveEngine(ctx context.Context, id openapi_types.UUID, params *RemoveEngineParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetEngine A search engine
+	//
+	// Corresponds with GET /api/v1/engines/{id} (the `GetEngine` operationId).
+	GetEngine(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutEngineWithBody Make a search engine as it is given, whole
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/engines/{id} (the `PutEngine` operationId).
+	PutEngineWithBody(ctx context.Context, id openapi_types.UUID, params *PutEngineParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PutEngine Make a search engine as it is given, whole
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/engines/{id} (the `PutEngine` operationId).
+	PutEngine(ctx context.Context, id openapi_types.UUID, params *PutEngineParams, body PutEngineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// FindEntries Entries of all lists that mention a text
 	//
@@ -9902,6 +10058,119 @@ func (c *Client) DiscardWithBody(ctx context.Context, contentType string, body i
 // Corresponds with POST /api/v1/draft/discard (the `Discard` operationId).
 func (c *Client) Discard(ctx context.Context, body DiscardJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDiscardRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetEngines Engines, by name
+//
+// Corresponds with GET /api/v1/engines (the `GetEngines` operationId).
+func (c *Client) GetEngines(ctx context.Context, params *GetEnginesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetEnginesRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddEngineWithBody Add a search engine
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/engines (the `AddEngine` operationId).
+func (c *Client) AddEngineWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddEngineRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddEngine Add a search engine
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/engines (the `AddEngine` operationId).
+func (c *Client) AddEngine(ctx context.Context, body AddEngineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddEngineRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveEngine Delete a search engine
+//
+// Corresponds with DELETE /api/v1/engines/{id} (the `RemoveEngine` operationId).
+func (c *Client) RemoveEngine(ctx context.Context, id openapi_types.UUID, params *RemoveEngineParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveEngineRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetEngine A search engine
+//
+// Corresponds with GET /api/v1/engines/{id} (the `GetEngine` operationId).
+func (c *Client) GetEngine(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetEngineRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutEngineWithBody Make a search engine as it is given, whole
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/engines/{id} (the `PutEngine` operationId).
+func (c *Client) PutEngineWithBody(ctx context.Context, id openapi_types.UUID, params *PutEngineParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutEngineRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PutEngine Make a search engine as it is given, whole
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/engines/{id} (the `PutEngine` operationId).
+func (c *Client) PutEngine(ctx context.Context, id openapi_types.UUID, params *PutEngineParams, body PutEngineJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPutEngineRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -14821,6 +15090,245 @@ func NewDiscardRequestWithBody(server string, contentType string, body io.Reader
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewGetEnginesRequest constructs an http.Request for the GetEngines method
+func NewGetEnginesRequest(server string, params *GetEnginesParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/engines")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddEngineRequest calls the generic AddEngine builder with application/json body
+func NewAddEngineRequest(server string, body AddEngineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddEngineRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAddEngineRequestWithBody constructs an http.Request for the AddEngine method, with any body, and a specified content type
+func NewAddEngineRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/engines")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveEngineRequest constructs an http.Request for the RemoveEngine method
+func NewRemoveEngineRequest(server string, id openapi_types.UUID, params *RemoveEngineParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/engines/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetEngineRequest constructs an http.Request for the GetEngine method
+func NewGetEngineRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/engines/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPutEngineRequest calls the generic PutEngine builder with application/json body
+func NewPutEngineRequest(server string, id openapi_types.UUID, params *PutEngineParams, body PutEngineJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPutEngineRequestWithBody(server, id, params, "application/json", bodyReader)
+}
+
+// NewPutEngineRequestWithBody constructs an http.Request for the PutEngine method, with any body, and a specified content type
+func NewPutEngineRequestWithBody(server string, id openapi_types.UUID, params *PutEngineParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/engines/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -22244,6 +22752,55 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/draft/discard (the `Discard` operationId).
 	DiscardWithResponse(ctx context.Context, body DiscardJSONRequestBody, reqEditors ...RequestEditorFn) (*DiscardResponse, error)
 
+	// GetEnginesWithResponse Engines, by name
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/engines (the `GetEngines` operationId).
+	GetEnginesWithResponse(ctx context.Context, params *GetEnginesParams, reqEditors ...RequestEditorFn) (*GetEnginesResponse, error)
+
+	// AddEngineWithBodyWithResponse Add a search engine
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/engines (the `AddEngine` operationId).
+	AddEngineWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddEngineResponse, error)
+
+	// AddEngineWithResponse Add a search engine
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/engines (the `AddEngine` operationId).
+	AddEngineWithResponse(ctx context.Context, body AddEngineJSONRequestBody, reqEditors ...RequestEditorFn) (*AddEngineResponse, error)
+
+	// RemoveEngineWithResponse Delete a search engine
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/engines/{id} (the `RemoveEngine` operationId).
+	RemoveEngineWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveEngineParams, reqEditors ...RequestEditorFn) (*RemoveEngineResponse, error)
+
+	// GetEngineWithResponse A search engine
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/engines/{id} (the `GetEngine` operationId).
+	GetEngineWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetEngineResponse, error)
+
+	// PutEngineWithBodyWithResponse Make a search engine as it is given, whole
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/engines/{id} (the `PutEngine` operationId).
+	PutEngineWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutEngineParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutEngineResponse, error)
+
+	// PutEngineWithResponse Make a search engine as it is given, whole
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/engines/{id} (the `PutEngine` operationId).
+	PutEngineWithResponse(ctx context.Context, id openapi_types.UUID, params *PutEngineParams, body PutEngineJSONRequestBody, reqEditors ...RequestEditorFn) (*PutEngineResponse, error)
+
 	// FindEntriesWithResponse Entries of all lists that mention a text
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -25772,6 +26329,386 @@ func (r DiscardResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r DiscardResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetEnginesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *ObjectsOutputEngineBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetEnginesResponse) GetJSON200() *ObjectsOutputEngineBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetEnginesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetEnginesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetEnginesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetEnginesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetEnginesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetEnginesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetEnginesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// AddEngineResponse201Headers the declared response headers of an HTTP 201 response for AddEngine
+type AddEngineResponse201Headers struct {
+	ETag *string
+}
+
+type AddEngineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON201 the response for an HTTP 201 `application/json` response
+	JSON201 *Engine
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers201 the parsed response headers for an HTTP 201 response
+	Headers201 *AddEngineResponse201Headers
+}
+
+// GetJSON201 returns the response for an HTTP 201 `application/json` response
+func (r AddEngineResponse) GetJSON201() *Engine {
+	return r.JSON201
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AddEngineResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AddEngineResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AddEngineResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AddEngineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AddEngineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AddEngineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AddEngineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RemoveEngineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemoveEngineResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemoveEngineResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r RemoveEngineResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r RemoveEngineResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemoveEngineResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r RemoveEngineResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemoveEngineResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemoveEngineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemoveEngineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemoveEngineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemoveEngineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// GetEngineResponse200Headers the declared response headers of an HTTP 200 response for GetEngine
+type GetEngineResponse200Headers struct {
+	ETag *string
+}
+
+type GetEngineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Engine
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *GetEngineResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetEngineResponse) GetJSON200() *Engine {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetEngineResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetEngineResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetEngineResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetEngineResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetEngineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetEngineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetEngineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetEngineResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+// PutEngineResponse200Headers the declared response headers of an HTTP 200 response for PutEngine
+type PutEngineResponse200Headers struct {
+	ETag *string
+}
+
+type PutEngineResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Engine
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON412 the response for an HTTP 412 `application/problem+json` response
+	ApplicationProblemJSON412 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON428 the response for an HTTP 428 `application/problem+json` response
+	ApplicationProblemJSON428 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+	// Headers200 the parsed response headers for an HTTP 200 response
+	Headers200 *PutEngineResponse200Headers
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PutEngineResponse) GetJSON200() *Engine {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PutEngineResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PutEngineResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON412 returns the response for an HTTP 412 `application/problem+json` response
+func (r PutEngineResponse) GetApplicationProblemJSON412() *ErrorModel {
+	return r.ApplicationProblemJSON412
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PutEngineResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON428 returns the response for an HTTP 428 `application/problem+json` response
+func (r PutEngineResponse) GetApplicationProblemJSON428() *ErrorModel {
+	return r.ApplicationProblemJSON428
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PutEngineResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PutEngineResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PutEngineResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PutEngineResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PutEngineResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -36531,6 +37468,97 @@ func (c *ClientWithResponses) DiscardWithResponse(ctx context.Context, body Disc
 	return ParseDiscardResponse(rsp)
 }
 
+// GetEnginesWithResponse Engines, by name
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/engines (the `GetEngines` operationId).
+func (c *ClientWithResponses) GetEnginesWithResponse(ctx context.Context, params *GetEnginesParams, reqEditors ...RequestEditorFn) (*GetEnginesResponse, error) {
+	rsp, err := c.GetEngines(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetEnginesResponse(rsp)
+}
+
+// AddEngineWithBodyWithResponse Add a search engine
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/engines (the `AddEngine` operationId).
+func (c *ClientWithResponses) AddEngineWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AddEngineResponse, error) {
+	rsp, err := c.AddEngineWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddEngineResponse(rsp)
+}
+
+// AddEngineWithResponse Add a search engine
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/engines (the `AddEngine` operationId).
+func (c *ClientWithResponses) AddEngineWithResponse(ctx context.Context, body AddEngineJSONRequestBody, reqEditors ...RequestEditorFn) (*AddEngineResponse, error) {
+	rsp, err := c.AddEngine(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAddEngineResponse(rsp)
+}
+
+// RemoveEngineWithResponse Delete a search engine
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/engines/{id} (the `RemoveEngine` operationId).
+func (c *ClientWithResponses) RemoveEngineWithResponse(ctx context.Context, id openapi_types.UUID, params *RemoveEngineParams, reqEditors ...RequestEditorFn) (*RemoveEngineResponse, error) {
+	rsp, err := c.RemoveEngine(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemoveEngineResponse(rsp)
+}
+
+// GetEngineWithResponse A search engine
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/engines/{id} (the `GetEngine` operationId).
+func (c *ClientWithResponses) GetEngineWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetEngineResponse, error) {
+	rsp, err := c.GetEngine(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetEngineResponse(rsp)
+}
+
+// PutEngineWithBodyWithResponse Make a search engine as it is given, whole
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/engines/{id} (the `PutEngine` operationId).
+func (c *ClientWithResponses) PutEngineWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, params *PutEngineParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutEngineResponse, error) {
+	rsp, err := c.PutEngineWithBody(ctx, id, params, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutEngineResponse(rsp)
+}
+
+// PutEngineWithResponse Make a search engine as it is given, whole
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/engines/{id} (the `PutEngine` operationId).
+func (c *ClientWithResponses) PutEngineWithResponse(ctx context.Context, id openapi_types.UUID, params *PutEngineParams, body PutEngineJSONRequestBody, reqEditors ...RequestEditorFn) (*PutEngineResponse, error) {
+	rsp, err := c.PutEngine(ctx, id, params, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePutEngineResponse(rsp)
+}
+
 // FindEntriesWithResponse Entries of all lists that mention a text
 //
 // Returns a wrapper object for the known response body format(s).
@@ -40944,6 +41972,332 @@ func ParseDiscardResponse(rsp *http.Response) (*DiscardResponse, error) {
 		}
 		response.ApplicationProblemJSON500 = &dest
 
+	}
+
+	return response, nil
+}
+
+// ParseGetEnginesResponse parses an HTTP response from a GetEnginesWithResponse call
+func ParseGetEnginesResponse(rsp *http.Response) (*GetEnginesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetEnginesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest ObjectsOutputEngineBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAddEngineResponse parses an HTTP response from a AddEngineWithResponse call
+func ParseAddEngineResponse(rsp *http.Response) (*AddEngineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AddEngineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 201:
+		var dest Engine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON201 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 201:
+		var headers AddEngineResponse201Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemoveEngineResponse parses an HTTP response from a RemoveEngineWithResponse call
+func ParseRemoveEngineResponse(rsp *http.Response) (*RemoveEngineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemoveEngineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetEngineResponse parses an HTTP response from a GetEngineWithResponse call
+func ParseGetEngineResponse(rsp *http.Response) (*GetEngineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetEngineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Engine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers GetEngineResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePutEngineResponse parses an HTTP response from a PutEngineWithResponse call
+func ParsePutEngineResponse(rsp *http.Response) (*PutEngineResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PutEngineResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Engine
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 412:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON412 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 428:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON428 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	switch {
+	case rsp.StatusCode == 200:
+		var headers PutEngineResponse200Headers
+		if values := rsp.Header.Values("ETag"); len(values) > 0 {
+			var value string
+			if err := runtime.BindStyledParameterWithOptions("simple", "ETag", values[0], &value, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			}
+			headers.ETag = &value
+		}
+		response.Headers200 = &headers
 	}
 
 	return response, nil

@@ -64,7 +64,7 @@ var others = strings.Fields(`weather government politics religion charity law hu
 
 // named are the sites of the demo's stories.
 var named = map[string]string{
-	"marrow-trust.test": "adult", "dosage-tables.example": "drugs", "oddsfield.example": "betting", "oddsfield.test": "betting", "slots-palace.example": "betting", "slots-bay.example": "betting",
+	"marrow-trust.test": "adult", "dosage-tables.example": "drugs", "oddsfield.example": "betting", "find.lark-search.example": "search", "deepwater.test": "search", "skerry-video.example": "video", "oddsfield.test": "betting", "slots-palace.example": "betting", "slots-bay.example": "betting",
 	"jackpot-junction.test": "betting", "lucky-lantern.example": "betting", "harbour-news.example": "news", "harbour-news.example/puzzles": "games", "tidepool-news.example": "news",
 	"gull-video.test": "video", "gull-video.example": "video", "ferrow-instruments.example": "suppliers", "marsh-passport.example": "software", "ferrow-shelf.test": "delivery",
 	"interactions.example": "medicine", "wound-atlas.example": "violence", "poison-line.example": "drugs", "encyclopaedia.example": "reference", "story-hour.example": "children libraries",
@@ -368,6 +368,9 @@ func serveSite(w http.ResponseWriter, r *http.Request) {
 	case "/big":
 		sendMuch(w, r)
 		return
+	}
+	for i := range engines {
+		_, _ = io.WriteString(w, engines[i].answer(r, host))
 	}
 	fmt.Fprintf(w, "This is %s%s, an invented site.\nIt is: %s.\n", host, r.URL.Path, what)
 	if arrived > 0 {

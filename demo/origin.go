@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"context"
 	"crypto/ecdsa"
 	"crypto/elliptic"
 	"crypto/rand"
@@ -45,13 +46,26 @@ func newOrigin(handler http.Handler) (*origin, error) {
 		return nil, err
 	}
 	config := &tls.Config{MinVersion: tls.VersionTLS12, NextProtos: []string{"h2", "http/1.1"}, GetCertificate: o.issue}
-	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
+	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second, ConnContext: func(ctx context.Context, c net.Conn) context.Context {
+		if opened, ok := c.(*tls.Conn); ok {
+			return context.WithValue(ctx, ledKey{}, opened.NetConn().(*led).host)
+		}
+		return ctx
+	}}
 	go func() { _ = server.Serve(tls.NewListener(o, config)) }() // as long as the demo runs
 	return o, nil
 }
 
+// led is a tunnel that leads to a host, whatever host is named inside.
+type led struct {
+	net.Conn
+	host string
+}
+
+type ledKey struct{} // of the host that the tunnel of a request leads to
+
 // tunnel takes a tunnel over, wherever it leads.
-func (o *origin) tunnel(w http.ResponseWriter) {
+func (o *origin) tunnel(w http.ResponseWriter, r *http.Request) {
 	conn, _, err := http.NewResponseController(w).Hijack()
 	if err != nil {
 		return
@@ -61,7 +75,8 @@ func (o *origin) tunnel(w http.ResponseWriter) {
 		_ = conn.Close()
 		return
 	}
-	o.taken <- conn
+	host, _, _ := net.SplitHostPort(r.Host)
+	o.taken <- &led{conn, host}
 }
 
 // issue returns a certificate for the host that a greeting names.

@@ -42,7 +42,7 @@ func WithTLS(handler http.Handler) (_ http.Handler, authority []byte, err error)
 	}
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		if r.Method == http.MethodConnect {
-			web.tunnel(w)
+			web.tunnel(w, r)
 			return
 		}
 		handler.ServeHTTP(w, r)

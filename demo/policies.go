@@ -67,6 +67,7 @@ var plannedPolicies = []planned{
 		{"name": "Reading list", "then": "allow", "if": {"lists": ["Trainees' reading list", "Formulary and dosage sites"]}},
 		{"name": "Unfit for trainees", "then": "block", "if": {"any": [{` + sensitive + `}, {"lists": ["Betting", "Suspect sites"]}]}},
 		{"name": "Answers for sale", "then": "block", "if": {"search": ["\"exam answers\"", "\"essay*\""]}},
+		{"name": "Search, made safe", "then": "allow", "if": {"categories": ["search"]}, "with": {"safeSearch": true}},
 		{"name": "No leisure while teaching", "then": "block", "if": {"categories": ["leisure", "social", "chat"]}, "when": {"schedule": "Office hours"}}]`},
 	{"Offices", "Strict in office hours, open otherwise; social sites are watched.", "allow", `{"all": true, "butCategories": ["banking"]}`, []string{"Front desk", "Records office"}, `[
 		{"name": "Unfit for the office", "then": "block", "if": {"any": [{` + sensitive + `}, {"lists": ["Betting", "Suspect sites"]}]}},
@@ -141,6 +142,9 @@ func loadPolicies(ctx context.Context, api *client.ClientWithResponses, ids map[
 		if _, err := api.AddAppWithResponse(ctx, client.AppInput{Name: app.name, Description: &app.about, Hosts: app.hosts, Activities: app.activities}); err != nil {
 			return fmt.Errorf("the app %q: %w", app.name, err)
 		}
+	}
+	if err := loadEngines(ctx, api); err != nil {
+		return err
 	}
 	var order []client.Ref
 	for _, p := range plannedPolicies {

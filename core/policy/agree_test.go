@@ -114,15 +114,13 @@ func TestJourneyAgrees(t *testing.T) {
 			want := SeesPage
 			for _, stop := range j.Stops {
 				with := stop.Explanation.Decision.Provisos
-				held := Provisos{NoUploads: with.NoUploads, SizeCap: with.SizeCap} // all that a gate of ours can do, where it sees everything
-				if stop.Gate == DNS || stop.Sight != weburl.Full {
-					held = Provisos{}
-				}
+				held := n.held(with, stop.Gate, stop.Sight)
 				if held != (Provisos{}) {
 					want = SeesBound
 				}
 				require.Equal(t, with, held.Join(stop.NotHeld))
 				require.Equal(t, held != with, stop.NotHeld != Provisos{})
+				require.Equal(t, held.SafeSearch, stop.Safe != Safe{})
 			}
 			require.Equal(t, want, j.Sees)
 		}

@@ -526,7 +526,7 @@ func (s *Snapshot) holds(w *Work, n *node) answer {
 			return unclear
 		}
 		// The index has looked for the words in the whole URL; only if it found one need the search terms be extracted.
-		if test := &s.words[n.words]; w.in.Has(test.list) && len(test.words.Find(SearchTerms(w.url.Query()))) > 0 {
+		if test := &s.words[n.words]; w.in.Has(test.list) && len(test.words.Find(s.Searched(*w.url))) > 0 {
 			best = yes
 		}
 	case Points:

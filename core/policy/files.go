@@ -1,9 +1,6 @@
 package policy
 
-import (
-	"slices"
-	"strings"
-)
+import "strings"
 
 // FileKind is a kind of files, told by the ending of the path.
 type FileKind struct {
@@ -57,19 +54,4 @@ func hasEnding(path string, endings []string) bool {
 		}
 	}
 	return false
-}
-
-// searchParams are the names of parameters that hold what somebody searches for.
-var searchParams = []string{"q", "query", "search", "s", "k", "term", "terms", "keyword", "keywords", "text", "find", "wd"}
-
-// SearchTerms returns what a query, as it stands in a URL, searches for, decoded; the terms of several parameters one a line.
-func SearchTerms(query string) string {
-	var terms []string
-	for pair := range strings.SplitSeq(query, "&") {
-		name, value, _ := strings.Cut(pair, "=")
-		if slices.ContainsFunc(searchParams, func(p string) bool { return strings.EqualFold(p, name) }) && value != "" {
-			terms = append(terms, decodeForm(value))
-		}
-	}
-	return strings.Join(terms, "\n")
 }

@@ -91,6 +91,7 @@ type Stop struct {
 	Explanation Explanation
 	Opened      bool     // a TLS connection that is opened, so that the whole URL is seen
 	NotHeld     Provisos // what the request is bound to, and the gate cannot hold
+	Safe        Safe     // what makes answers safe, where safe search is held
 }
 
 // Journey is the path of a request through the gates on its way, up to the one that stops it.
@@ -186,7 +187,7 @@ func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
 		d := stop.Explanation.Decision
 		var held Provisos
 		if d.Verdict.Passes() {
-			held, stop.NotHeld = d.Provisos.Held(step.Gate, step.Sight)
+			held, stop.NotHeld, stop.Safe = s.Held(d.Provisos, step)
 		}
 		j.Stops = append(j.Stops, stop)
 		passes := c.meets(d.Verdict)

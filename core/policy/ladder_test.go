@@ -267,14 +267,6 @@ func TestClockAgrees(t *testing.T) {
 	})
 }
 
-func TestSearchTerms(t *testing.T) {
-	for query, want := range map[string]string{
-		"": "", "q=a+b": "a b", "x=1": "", "Q=1&search=%C3%BC": "1\nü", "q=": "", "q": "", "term=a&term=b": "a\nb", "qq=1": "",
-	} {
-		assert.Equal(t, want, SearchTerms(query), query)
-	}
-}
-
 // The narrowest forms of an exception are read back as they are, and cover the page.
 func TestNarrowest(t *testing.T) {
 	for url, want := range map[string]string{

@@ -45,6 +45,46 @@ func (n naive) cover(entries []pattern.Entry) string {
 	return string(hits[0].In())
 }
 
+// engine returns the first search engine that the URL's host is of.
+func (n naive) engine() *Engine {
+	for i := range n.Engines {
+		if len(match.New([]match.List{{ID: "x", Entries: n.Engines[i].Entries}}).Cover(n.r.URL, pattern.Date{}, weburl.Name)) > 0 {
+			return &n.Engines[i]
+		}
+	}
+	return nil
+}
+
+func (n naive) searched() string {
+	names := usualWords
+	if e := n.engine(); e != nil && e.Words != nil {
+		names = e.Words
+	}
+	var said []string
+	for _, pair := range strings.Split(n.r.URL.Query(), "&") {
+		for _, name := range names {
+			if value, ok := strings.CutPrefix(pair, name+"="); ok && value != "" {
+				said = append(said, strings.ReplaceAll(value, "+", " "))
+			}
+		}
+	}
+	return strings.Join(said, "\n")
+}
+
+// held returns what a gate can do about provisos.
+func (n naive) held(with Provisos, gate Gate, sight weburl.Sight) (held Provisos) {
+	if gate == DNS {
+		return held
+	}
+	if e := n.engine(); e != nil && with.SafeSearch {
+		held.SafeSearch = e.Safe.By != "" && (sight == weburl.Full || e.Safe.By == ByHost && gate == Proxy)
+	}
+	if sight == weburl.Full {
+		held.NoUploads, held.SizeCap = with.NoUploads, with.SizeCap
+	}
+	return held
+}
+
 func (n naive) list(id string) string {
 	for _, l := range n.lists {
 		if l.ID == id {
@@ -198,7 +238,7 @@ func (n naive) holds(c Cond) string {
 		})
 	case Search:
 		return n.any(c.Values, func(word string) string {
-			found := match.NewWords([]pattern.Pattern{pattern.MustParse(word).Pattern}).Find(SearchTerms(n.r.URL.Query()))
+			found := match.NewWords([]pattern.Pattern{pattern.MustParse(word).Pattern}).Find(n.searched())
 			return n.seen(full, len(found) > 0)
 		})
 	}
@@ -378,7 +418,7 @@ func (n naive) ladder() (Verdict, Rung, Provisos, Rule) {
 // A small set of names, so that everything meets.
 var (
 	hosts     = []string{"heron.example", "www.heron.example", "gull.test", "tern.example", "xn--mwe-sla.example", "203.0.113.7"}
-	paths     = []string{"", "/wards", "/wards/map.zip", "/up/load", "/find?q=late+odds", "/?user=odds"}
+	paths     = []string{"", "/wards", "/wards/map.zip", "/up/load", "/find?q=late+odds", "/?user=odds", "/s?words=odds&q=late"}
 	entryPool = []string{
 		"heron.example", "=www.heron.example", "heron.example/wards", "=gull.test/up/load", "gull.test", "*.example", `"odds"`,
 		"http://tern.example", "203.0.113.0/24", "~path load$", "tern.example:8443", "gull.test [until 2026-11-24]", "! www.heron.example", "! heron.example/wards", "*",
@@ -493,6 +533,13 @@ func drawNaive(t *rapid.T) naive {
 	n.Apps = []AppDef{{Key: "share", Name: "Share", Entries: []pattern.Entry{pattern.MustParse("gull.test")}, Activities: []Activity{
 		{Key: "upload", Name: "upload", Methods: []string{"POST"}, Entries: []pattern.Entry{pattern.MustParse("gull.test/up")}}, {Key: "read", Name: "read", Methods: []string{"GET"}},
 	}}}
+	engines := []Engine{
+		{ID: "e0", Name: "Gull", Entries: []pattern.Entry{pattern.MustParse("gull.test")}, Words: []string{"words"}, Safe: Safe{ByParameter, "calm", "1"}},
+		{ID: "e1", Name: "Heron, www", Entries: []pattern.Entry{pattern.MustParse("=www.heron.example")}, Safe: Safe{ByHost, "", "calm.heron.example"}},
+		{ID: "e2", Name: "Heron", Entries: []pattern.Entry{pattern.MustParse("heron.example")}, Safe: Safe{ByHeader, "Filter", "strict"}},
+		{ID: "e3", Name: "Tern", Entries: []pattern.Entry{pattern.MustParse("tern.example")}, Words: []string{"user"}},
+	}
+	n.Engines = rapid.SampledFrom([][]Engine{nil, engines, engines[1:3], engines[2:]}).Draw(t, "engines")
 	n.Directory = directory.New([]directory.Person{{ID: "p0", Name: "Kay Moran"}, {ID: ola, Name: "Ola Fenn"}},
 		[]directory.Group{
 			{ID: "g0", Name: "Nurses", Persons: []string{"p0"}},

@@ -81,17 +81,6 @@ func (p Provisos) Join(other Provisos) Provisos {
 	return p
 }
 
-// Held returns what a gate can hold of the provisos at a sight, and what it cannot. What it cannot hold leaves the verdict as it is.
-func (p Provisos) Held(gate Gate, sight weburl.Sight) (held, not Provisos) {
-	if gate == DNS || sight != weburl.Full {
-		return Provisos{}, p
-	}
-	held, not = p, p
-	not.NoUploads, not.SizeCap = false, 0
-	held.SafeSearch, held.Quota = false, 0 // no gate of ours does so yet
-	return held, not
-}
-
 func stricter[T int64 | time.Duration](a, b T) T {
 	if a == 0 || b != 0 && b < a {
 		return b

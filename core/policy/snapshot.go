@@ -28,6 +28,7 @@ type Config struct {
 	Taxonomy   classify.Taxonomy
 	Schedules  []Schedule
 	Apps       []AppDef
+	Engines    []Engine // the first that a URL is on counts
 	Baseline   *Policy  // only its rules count; nil for none
 	Policies   []Policy // in their order
 	Fallback   *Policy  // nil: what no policy is for is allowed
@@ -50,6 +51,8 @@ type Snapshot struct {
 	policies           []ladderPolicy
 	ofGroup            []directory.Set // by group: its policies
 	callers            directory.Table[caller]
+
+	engines *match.Index // their hosts, a list for each
 
 	outline outline
 
@@ -216,6 +219,11 @@ func (c *compiler) compile() {
 			c.apps[app.Key+"/"+a.Key] = []appTest{{list, a.Methods}}
 		}
 	}
+	var engines []match.List
+	for i := range config.Engines {
+		engines = append(engines, match.List{ID: config.Engines[i].ID, Entries: config.Engines[i].Entries})
+	}
+	s.engines = match.New(engines)
 	// Words are looked for by the index first: it costs nothing to ask it for a few more.
 	each := func(p *Policy) {
 		for i := range p.Rules {

@@ -344,7 +344,7 @@ func (t *tracer) evidence(n *node, is answer, found []Evidence) []Evidence {
 		path := w.url.Path()
 		return append(found, Evidence{Op: File, Text: path[strings.LastIndexByte(path, '/')+1:]})
 	case Search:
-		return append(found, Evidence{Op: Search, Text: SearchTerms(w.url.Query())})
+		return append(found, Evidence{Op: Search, Text: s.Searched(*w.url)})
 	case Points:
 		total, threshold := s.classifier.Points(&w.seen, n.card)
 		return append(found, Evidence{Op: Points, Text: fmt.Sprintf("%d of %d points", total, cmp.Or(n.atLeast, threshold))})

@@ -78,7 +78,7 @@ var rights = map[Role]struct {
 // Object is the object of an act. The zero Object stands for acts without one.
 type Object struct {
 	Name     string // as a denial calls it, with its kind: the list "Casino night"
-	Baseline bool   // it is the baseline, or one of its rules names it: a list, app, schedule, scorecard, category or correction
+	Baseline bool   // it is the baseline, or one of its rules names it: a list, app, engine, schedule, scorecard, category or correction
 }
 
 // Actor is a person or a program with an account, or a part of the service. The zero Actor is unknown, and may do nothing.

@@ -192,6 +192,12 @@ func (c *candidates) of(ctx context.Context, s revision.ObjectState, from, to in
 				return err
 			}
 			c.patterns(body.Hosts...)
+		case revision.KindEngine:
+			body, err := revision.Decode[revision.EngineBody](*o)
+			if err != nil {
+				return err
+			}
+			c.patterns(body.Hosts...)
 		}
 	}
 	return nil

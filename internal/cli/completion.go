@@ -14,14 +14,14 @@ import (
 
 // named maps the words of arguments and flags to the kinds whose names can be completed.
 var named = map[string]object.Kind{
-	"person": object.Persons, "group": object.Groups, "network": object.Networks, "machine": object.Machines, "policy": object.Policies, "exception": object.Exceptions, "app": object.Apps,
+	"person": object.Persons, "group": object.Groups, "network": object.Networks, "machine": object.Machines, "policy": object.Policies, "exception": object.Exceptions, "app": object.Apps, "engine": object.Engines,
 	"schedule": object.Schedules, "expectation": object.Expectations, "list": object.Lists,
 }
 
 // nounKinds maps a noun to the kind that the first argument of its verbs names; flagKinds maps a flag to the kind that its value names.
 var (
 	nounKinds = map[string]string{
-		"person": "person", "group": "group", "network": "network", "machine": "machine", "policy": "policy", "exception": "exception", "app": "app",
+		"person": "person", "group": "group", "network": "network", "machine": "machine", "policy": "policy", "exception": "exception", "app": "app", "engine": "engine",
 		"schedule": "schedule", "expect": "expectation", "list": "list", "rule": "policy", "source": "list",
 	}
 	flagKinds = map[string]string{

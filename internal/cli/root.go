@@ -80,6 +80,9 @@ func root(a *command.App) *cobra.Command {
 		Args:          knownCommand,
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 		PersistentPreRunE: func(cmd *cobra.Command, _ []string) error {
+			if err := cmd.ValidateFlagGroups(); err != nil {
+				return command.Usagef("%w", err)
+			}
 			return a.Settings.Load(cmd.Flags())
 		},
 	}
@@ -89,7 +92,7 @@ func root(a *command.App) *cobra.Command {
 	root.AddCommand(
 		account.LoginCommand(a), account.LogoutCommand(a), account.WhoamiCommand(a), account.StatusCommand(a), account.VersionCommand(a), account.Command(a), account.SessionCommand(a), account.TokenCommand(a),
 		gate.Command(a), list.Command(a), list.EntryCommand(a), people.PersonCommand(a), people.GroupCommand(a), people.NetworkCommand(a), people.MachineCommand(a), people.WhoCommand(a), people.PresenceCommand(a),
-		policy.Command(a), exception.Command(a), exception.GrantCommand(a), exception.RequestCommand(a), exception.CodeCommand(a), policy.AppCommand(a), trial.Command(a),
+		policy.Command(a), exception.Command(a), exception.GrantCommand(a), exception.RequestCommand(a), exception.CodeCommand(a), policy.AppCommand(a), policy.EngineCommand(a), trial.Command(a),
 		trial.LookupCommand(a), category.Command(a), category.ScorecardCommand(a), pack.Command(a), schedule.Command(a),
 		change.ExportCommand(a), change.PlanFilesCommand(a), change.ApplyCommand(a), change.BackupCommand(a), change.RestoreCommand(a),
 		trial.ExpectCommand(a), change.ReviewCommand(a), change.ReplayCommand(a), change.AffectedCommand(a), change.DiffCommand(a), change.PublishCommand(a), change.HistoryCommand(a), change.RollbackCommand(a), change.DiscardCommand(a), change.AuditCommand(a),

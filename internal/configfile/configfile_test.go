@@ -44,6 +44,7 @@ func small(t *testing.T) (Source, map[string]uuid.UUID) {
 	add(revision.KindMachine, "Ward screen", &revision.MachineBody{Address: "10.40.9.7"})
 	add(revision.KindException, "One page", &revision.ExceptionBody{Entries: pattern.Keep("=heron.example/wards # asked for"), Then: policy.Allow, Reason: "x", For: revision.WhomBody{Groups: []revision.Ref{ref("Nurses")}}})
 	add(revision.KindApp, "Share", &revision.AppBody{Key: "share", Hosts: pattern.Keep("share.example", "*.share.test"), Activities: []revision.ActivityBody{{Key: "up", Name: "Up", Methods: []string{"PUT"}, Paths: []string{"/up"}}}})
+	add(revision.KindEngine, "Find the Lark", &revision.EngineBody{Hosts: pattern.Keep("find.lark-search.example"), Words: []string{"q"}, Safe: &revision.SafeBody{By: policy.ByParameter, Name: "calm", Value: "1"}})
 	add(revision.KindExpectation, "It stays", &revision.ExpectationBody{URLs: []string{"heron.example"}, Person: new(ref("kay.moran")), Verdict: policy.Allow})
 	add(revision.KindSettings, "Settings", &revision.SettingsBody{Combining: policy.Strictest, Order: []revision.Ref{ref("Ward: floor")}, Way: policy.ByDNS})
 	s.Lists = func(_ uuid.UUID, each func(string) error) error {
@@ -65,6 +66,7 @@ func TestRoundTrip(t *testing.T) {
 	files, err := Write(s)
 	require.NoError(t, err)
 	assert.Contains(t, files["policies.yaml"], "- name: 'Ward: floor'\n  groups: [Nurses]\n  rules:\n    - name: \"yes\"\n")
+	require.Len(t, kinds, len(revision.Kinds))
 	for _, k := range kinds {
 		assert.True(t, slices.ContainsFunc(s.Objects, func(o revision.Object) bool { return o.Kind == k.kind }), "none is a %s", k.kind)
 	}

@@ -31,6 +31,7 @@ var kinds = []struct {
 	{"corrections.yaml", revision.KindCorrection, func() any { return &Correction{} }},
 	{"scorecards.yaml", revision.KindScorecard, func() any { return &Scorecard{} }},
 	{"apps.yaml", revision.KindApp, func() any { return &named[revision.AppBody]{} }},
+	{"engines.yaml", revision.KindEngine, func() any { return &named[revision.EngineBody]{} }},
 	{"networks.yaml", revision.KindNetwork, func() any { return &named[revision.NetworkBody]{} }},
 	{"machines.yaml", revision.KindMachine, func() any { return &named[revision.MachineBody]{} }},
 	{"groups.yaml", revision.KindGroup, func() any { return &named[revision.GroupBody]{} }},

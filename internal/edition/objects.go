@@ -23,7 +23,7 @@ type roster struct {
 	asides    struct {
 		bodies map[uuid.UUID]revision.Aside // objects whose body cannot be read
 		people revision.Asides              // ranges and addresses of networks, groups and machines
-		rules  revision.Asides              // what policies, exceptions, apps and expectations hold
+		rules  revision.Asides              // what policies, exceptions, apps, engines and expectations hold
 	}
 }
 
@@ -57,6 +57,8 @@ func read(o revision.Object) (object, error) {
 		one.body, err = revision.Decode[revision.ExceptionBody](o)
 	case revision.KindApp:
 		one.body, err = revision.Decode[revision.AppBody](o)
+	case revision.KindEngine:
+		one.body, err = revision.Decode[revision.EngineBody](o)
 	case revision.KindSettings:
 		one.body, err = revision.Decode[revision.SettingsBody](o)
 	case revision.KindExpectation:
@@ -183,6 +185,10 @@ func (r *roster) configure() {
 	for _, o := range r.of(revision.KindApp) {
 		body := o.body.(revision.AppBody)
 		config.Apps = append(config.Apps, body.App(o.Meta, asides))
+	}
+	for _, o := range r.of(revision.KindEngine) {
+		body := o.body.(revision.EngineBody)
+		config.Engines = append(config.Engines, body.Engine(o.Meta, asides))
 	}
 	for _, o := range r.of(revision.KindException) {
 		body := o.body.(revision.ExceptionBody)

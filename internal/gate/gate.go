@@ -157,9 +157,13 @@ func (g *Gate) Holds(r Request) (h Holding, holds bool) {
 	return h, holds && err == nil
 }
 
-// Held returns what the gate can hold of what a request is bound to, and what it cannot.
-func (g *Gate) Held(d Decision) (held, not policy.Provisos) {
-	return d.Provisos.Held(g.Kind, d.Request.Sight)
+// Held returns what the gate can hold of what a request is bound to, and what it cannot; see [policy.Snapshot.Held].
+func (g *Gate) Held(d Decision) (held, not policy.Provisos, safe policy.Safe) {
+	if d.Edition == nil {
+		return held, not, safe
+	}
+	q := g.question(&d.Request)
+	return d.Edition.Snapshot.Held(d.Provisos, &q)
 }
 
 // Known returns a client with the person who is at its address now; one who has signed in stays.
@@ -245,7 +249,7 @@ func (g *Gate) Record(d Decision, end journal.Ending) {
 		q := g.question(&d.Request)
 		r.Traits = d.Edition.Snapshot.Traits(w, &q, d.At)
 		if d.Verdict.Passes() {
-			_, not := g.Held(d)
+			_, not, _ := g.Held(d)
 			r.Provisos, r.NotHeld = d.Provisos.String(), not.String()
 		}
 	}
@@ -301,7 +305,7 @@ func (g *Gate) decideAgain() {
 	}
 	g.mu.Unlock()
 	for _, r := range all {
-		if g.decide(r.decision.Request).Verdict.Passes() && (!r.tunnel || !g.Opens(r.decision.Request)) {
+		if d := g.decide(r.decision.Request); d.Verdict.Passes() && (!r.tunnel || !g.Opens(d.Request) && g.leadsAlike(d, r.decision)) {
 			continue
 		}
 		g.mu.Lock()
@@ -313,6 +317,16 @@ func (g *Gate) decideAgain() {
 			r.cut()
 		}
 	}
+}
+
+// leadsAlike reports whether a tunnel leads to the same host under two decisions.
+func (g *Gate) leadsAlike(a, b Decision) bool {
+	if a.Provisos == b.Provisos && a.Edition == b.Edition {
+		return true
+	}
+	_, _, now := g.Held(a)
+	_, _, before := g.Held(b)
+	return now == before
 }
 
 // Counts is what a gate has done since it started.

@@ -72,6 +72,12 @@ type App struct {
 	revision.AppBody
 }
 
+// Engine is a search engine.
+type Engine struct {
+	revision.Meta
+	revision.EngineBody
+}
+
 // Settings say how policies work together.
 type Settings struct {
 	revision.Meta
@@ -118,6 +124,12 @@ type ExceptionInput struct {
 type AppInput struct {
 	Name string `json:"name" minLength:"1" maxLength:"80"`
 	revision.AppBody
+}
+
+// EngineInput is a new state of a search engine.
+type EngineInput struct {
+	Name string `json:"name" minLength:"1" maxLength:"80"`
+	revision.EngineBody
 }
 
 type objectOutput[T any] struct {

@@ -1,6 +1,8 @@
 package httpapi
 
 import (
+	"reflect"
+	"strings"
 	"testing"
 	"time"
 
@@ -22,6 +24,16 @@ func TestStateOf(t *testing.T) {
 			assert.Equal(t, want, stateOf(b, now), "%+v", b)
 		}
 	}
+}
+
+// Whatever kind of object differs between two states, the contract knows it.
+func TestEveryKindDiffers(t *testing.T) {
+	field, _ := reflect.TypeFor[ObjectDifference]().FieldByName("Kind")
+	var known []revision.Kind
+	for name := range strings.SplitSeq(field.Tag.Get("enum"), ",") {
+		known = append(known, revision.Kind(name))
+	}
+	assert.ElementsMatch(t, revision.Kinds, known)
 }
 
 func TestHolding(t *testing.T) {

@@ -122,6 +122,16 @@ var appKind = objects[App, AppInput]{
 	},
 }
 
+var engineKind = objects[Engine, EngineInput]{
+	kind: revision.KindEngine, path: "/engines", one: "Engine", many: "Engines", article: "a search engine",
+	make: func(_ objectView, o revision.Object) (e Engine, body revision.Body, err error) {
+		e.Meta = o.Meta
+		e.EngineBody, err = revision.Decode[revision.EngineBody](o)
+		return e, &e.EngineBody, err
+	},
+	take: func(in *EngineInput) (string, revision.Body) { return in.Name, &in.EngineBody },
+}
+
 type explainRulesInput struct {
 	Body struct {
 		Rules []revision.RuleBody `json:"rules" maxItems:"500"`
@@ -178,7 +188,7 @@ func segments(h *edition.State, strip []policy.Segment) []Segment {
 }
 
 type usesInput struct {
-	Kind revision.Kind `query:"kind" required:"true" enum:"person,group,network,machine,list,schedule,scorecard,category,app,policy"`
+	Kind revision.Kind `query:"kind" required:"true" enum:"person,group,network,machine,list,schedule,scorecard,category,app,engine,policy"`
 	ID   uuid.UUID     `query:"id" required:"true" format:"uuid"`
 }
 
@@ -224,6 +234,7 @@ func (s *server) registerPolicies(api huma.API) {
 	registerObjects(s, api, s.policyKind())
 	registerObjects(s, api, s.exceptionKind())
 	registerObjects(s, api, appKind)
+	registerObjects(s, api, engineKind)
 	registerObjects(s, api, settingsKind)
 	huma.Register(api, operation("explainRules", http.MethodPost, "/rules/explain", "Policies", "What rules would do, in plain words, before they are kept", 422),
 		func(ctx context.Context, in *explainRulesInput) (*explainRulesOutput, error) {

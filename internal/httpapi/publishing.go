@@ -55,7 +55,7 @@ type draftOutput struct {
 // ObjectDifference is an object that differs between two states.
 type ObjectDifference struct {
 	ID      uuid.UUID        `json:"id" format:"uuid"`
-	Kind    revision.Kind    `json:"kind" enum:"list,schedule,category,scorecard,correction,person,group,network,machine,policy,exception,app,settings,expectation"`
+	Kind    revision.Kind    `json:"kind" enum:"list,schedule,category,scorecard,correction,person,group,network,machine,policy,exception,app,engine,settings,expectation"`
 	Name    string           `json:"name"`
 	What    string           `json:"what" enum:"made,changed,removed"`
 	By      []string         `json:"by" doc:"Who edited it in between, the first one first"`

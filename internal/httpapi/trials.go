@@ -55,6 +55,7 @@ type Trial struct {
 	Sees     policy.Sees    `json:"sees,omitempty" doc:"At a journey: what the person sees in the end"`
 	Provisos string         `json:"provisos,omitempty" doc:"What an allowed request is bound to, in words"`
 	NotHeld  string         `json:"notHeld,omitempty" doc:"What of it cannot be held by the gate that decides, at what it sees, in words"`
+	SafeBy   string         `json:"safeBy,omitempty" doc:"Where safe search is held: what makes the engine's answers safe, as the parameter calm=1"`
 	Decider  *Step          `json:"decider,omitempty" doc:"The step that decided; left out where no rule did and an otherwise holds"`
 	Steps    []Step         `json:"steps,omitempty" doc:"Every rung and rule that was looked at, in order"`
 	Class    *Class         `json:"class,omitempty" doc:"What the URL is"`
@@ -295,10 +296,11 @@ func (t answer) trial(a *trial.Answer) Trial {
 	e := &a.Explanation
 	answer := Trial{Input: a.Input, URL: a.URL.String(), Verdict: a.Verdict, Sight: a.Sight, Because: e.Because, AtFull: a.AtFull, Full: a.FullBecause, Provisos: e.Decision.Provisos.String()}
 	if a.Journey != nil && len(a.Journey.Stops) > 0 {
-		answer.NotHeld = a.Journey.Decisive().NotHeld.String()
+		stop := a.Journey.Decisive()
+		answer.NotHeld, answer.SafeBy = stop.NotHeld.String(), stop.Safe.String()
 	} else if a.Verdict.Passes() {
-		_, not := e.Decision.Provisos.Held(policy.GateFor(a.Sight), a.Sight)
-		answer.NotHeld = not.String()
+		_, not, safe := t.state.Snapshot.Held(e.Decision.Provisos, &policy.Request{URL: a.URL, Gate: policy.GateFor(a.Sight), Sight: a.Sight})
+		answer.NotHeld, answer.SafeBy = not.String(), safe.String()
 	}
 	if e.Decider >= 0 && e.Steps[e.Decider].Rule != "" {
 		step := t.step(&e.Steps[e.Decider])

@@ -23,6 +23,7 @@ const (
 	KindPolicy    Kind = "policy"
 	KindException Kind = "exception"
 	KindApp       Kind = "app"
+	KindEngine    Kind = "engine"
 	KindSettings  Kind = "settings" // one object: how policies work together
 
 	KindExpectation Kind = "expectation"
@@ -33,6 +34,11 @@ const (
 	KindCategory   Kind = "category" // of our own
 	KindCorrection Kind = "correction"
 )
+
+// Kinds lists every kind.
+var Kinds = []Kind{
+	KindList, KindSchedule, KindCategory, KindScorecard, KindCorrection, KindPerson, KindGroup, KindNetwork, KindMachine, KindPolicy, KindException, KindApp, KindEngine, KindSettings, KindExpectation,
+}
 
 // Meta is what every object has.
 type Meta struct {
@@ -136,6 +142,8 @@ func (o Object) Decoded() (Body, error) {
 		body = &ExceptionBody{}
 	case KindApp:
 		body = &AppBody{}
+	case KindEngine:
+		body = &EngineBody{}
 	case KindSettings:
 		body = &SettingsBody{}
 	case KindExpectation:

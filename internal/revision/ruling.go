@@ -8,7 +8,6 @@ import (
 
 	"github.com/google/uuid"
 
-	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
 )
@@ -525,16 +524,8 @@ type ActivityBody struct {
 
 // Check implements [Body].
 func (b *AppBody) Check() error {
-	for i, e := range b.Hosts {
-		if err := e.Err(); err != nil {
-			return &FieldError{fmt.Sprintf("hosts[%d]", i), err.Error()}
-		}
-		if match.NeedsFull(e.Pattern) || !e.Pattern.IsValid() || e.CarveOut {
-			return &FieldError{fmt.Sprintf("hosts[%d]", i), fmt.Sprintf("%q is about more than hosts: an app is a set of hosts, and paths belong to its activities", e)}
-		}
-	}
-	if len(b.Hosts) == 0 {
-		return &FieldError{"hosts", "an app without hosts is never met: name at least one"}
+	if err := checkHosts(b.Hosts, "an app"); err != nil {
+		return err
 	}
 	if b.Activities == nil {
 		b.Activities = []ActivityBody{}

@@ -386,6 +386,43 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/engines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Engines, by name */
+        get: operations["getEngines"];
+        put?: never;
+        /** Add a search engine */
+        post: operations["addEngine"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/engines/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A search engine */
+        get: operations["getEngine"];
+        /** Make a search engine as it is given, whole */
+        put: operations["putEngine"];
+        post?: never;
+        /** Delete a search engine */
+        delete: operations["removeEngine"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/entries": {
         parameters: {
             query?: never;
@@ -2887,6 +2924,36 @@ export interface components {
             people: number;
             ways: components["schemas"]["Effect"][];
         };
+        Engine: {
+            description?: string;
+            /** @description Entries in the notation */
+            hosts: string[];
+            /** Format: uuid */
+            id: string;
+            name: string;
+            /** @description What makes its answers safe; left out: nothing does, and safe search is not held there */
+            safe?: components["schemas"]["SafeBody"];
+            /** Format: date-time */
+            updatedAt: string;
+            updatedBy: string;
+            /**
+             * Format: int64
+             * @description Rises with every edit; the ETag holds it
+             */
+            version: number;
+            /** @description The parameters that hold what is searched for; left out: those that usually do, as q */
+            words?: string[];
+        };
+        EngineInput: {
+            description?: string;
+            /** @description Entries in the notation */
+            hosts: string[];
+            name: string;
+            /** @description What makes its answers safe; left out: nothing does, and safe search is not held there */
+            safe?: components["schemas"]["SafeBody"];
+            /** @description The parameters that hold what is searched for; left out: those that usually do, as q */
+            words?: string[];
+        };
         EntriesOutputBody: {
             /** @description In the list's order */
             entries: components["schemas"]["Entry"][];
@@ -4077,7 +4144,7 @@ export interface components {
             /** Format: uuid */
             id: string;
             /** @enum {string} */
-            kind: "list" | "schedule" | "category" | "scorecard" | "correction" | "person" | "group" | "network" | "machine" | "policy" | "exception" | "app" | "settings" | "expectation";
+            kind: "list" | "schedule" | "category" | "scorecard" | "correction" | "person" | "group" | "network" | "machine" | "policy" | "exception" | "app" | "engine" | "settings" | "expectation";
             /** @description What differs, entries aside */
             lines: components["schemas"]["DifferenceLine"][];
             name: string;
@@ -4092,6 +4159,14 @@ export interface components {
         };
         ObjectsOutputAppBody: {
             items: components["schemas"]["App"][];
+            /**
+             * Format: int64
+             * @description That the search leaves, on this page or not
+             */
+            total: number;
+        };
+        ObjectsOutputEngineBody: {
+            items: components["schemas"]["Engine"][];
             /**
              * Format: int64
              * @description That the search leaves, on this page or not
@@ -4863,6 +4938,17 @@ export interface components {
             /** @description What an allowed request is bound to */
             with?: components["schemas"]["ProvisosBody"];
         };
+        SafeBody: {
+            /**
+             * @description A parameter or a header field that each request is sent with, or another host that answers in its place
+             * @enum {string}
+             */
+            by: "parameter" | "header" | "host";
+            /** @description Of the parameter or the header field */
+            name?: string;
+            /** @description Of the parameter or the header field; the other host */
+            value: string;
+        };
         Schedule: {
             about: string;
             /** Format: uuid */
@@ -5445,6 +5531,8 @@ export interface components {
             problem?: string;
             /** @description What an allowed request is bound to, in words */
             provisos?: string;
+            /** @description Where safe search is held: what makes the engine's answers safe, as the parameter calm=1 */
+            safeBy?: string;
             /** @description At a journey: what the person sees in the end */
             sees?: string;
             /**
@@ -7371,6 +7459,337 @@ export interface operations {
             };
             /** @description Unprocessable Entity */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getEngines: {
+        parameters: {
+            query?: {
+                /** @description Only those with this in them, letter case aside */
+                text?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ObjectsOutputEngineBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    addEngine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EngineInput"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Engine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getEngine: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Engine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    putEngine: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EngineInput"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    ETag?: string;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Engine"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    removeEngine: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description The ETag of the object as it was last fetched; * edits whatever is there */
+                "If-Match"?: string;
+            };
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Failed */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Precondition Required */
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -16170,7 +16589,7 @@ export interface operations {
     getUses: {
         parameters: {
             query: {
-                kind: "person" | "group" | "network" | "machine" | "list" | "schedule" | "scorecard" | "category" | "app" | "policy";
+                kind: "person" | "group" | "network" | "machine" | "list" | "schedule" | "scorecard" | "category" | "app" | "engine" | "policy";
                 id: string;
             };
             header?: never;

@@ -15,11 +15,12 @@ import { ViewButtons } from '../ui/ViewButtons'
 import { ways } from '../ui/ways'
 import { AppsView } from './AppsView'
 import { useDragOrder } from './dragOrder'
+import { EnginesView } from './EnginesView'
 import { NewPolicyDialog } from './NewPolicyDialog'
 import { effectsOptions, type Policy, policiesOptions, settingsOptions, usePutSettings } from './policyQueries'
 import type { PolicyView } from './views'
 
-const viewNames: Record<PolicyView, string> = { policies: 'In order', apps: 'Apps' }
+const viewNames: Record<PolicyView, string> = { policies: 'In order', apps: 'Apps', engines: 'Search engines' }
 
 const effects: Record<Schemas['Settings']['combining'], string> = {
   position: 'Where a request has several policies, the first in this order counts.',
@@ -50,7 +51,7 @@ export function PoliciesPage() {
         chosen={view}
         onChoose={(v) => navigate({ search: (before) => ({ ...before, view: v }) })}
       />
-      {view === 'apps' ? <AppsView /> : <InOrder />}
+      {view === 'apps' ? <AppsView /> : view === 'engines' ? <EnginesView /> : <InOrder />}
       {open && <NewPolicyDialog onClose={() => setOpen(false)} />}
     </div>
   )

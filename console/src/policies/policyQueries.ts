@@ -7,6 +7,7 @@ export type Rule = Schemas['RuleBody']
 export type Condition = Schemas['Condition']
 export type Settings = Schemas['Settings']
 export type App = Schemas['App']
+export type Engine = Schemas['Engine']
 
 /** Policies in their order: the baseline, those of groups, the fallback. */
 export const policiesOptions = queryOptions({
@@ -50,6 +51,25 @@ export const useSaveApp = (app?: App) =>
 
 export const useRemoveApp = () =>
   useEdit((a: App) => api.DELETE('/api/v1/apps/{id}', { params: { path: { id: a.id }, header: match(a.version) } }))
+
+export const enginesOptions = queryOptions({
+  queryKey: ['engines'],
+  queryFn: async () => (await data(api.GET('/api/v1/engines'))).items,
+})
+
+export const useSaveEngine = (engine?: Engine) =>
+  useEdit((body: Schemas['EngineInput']) =>
+    engine
+      ? data(
+          api.PUT('/api/v1/engines/{id}', { params: { path: { id: engine.id }, header: match(engine.version) }, body }),
+        )
+      : data(api.POST('/api/v1/engines', { body })),
+  )
+
+export const useRemoveEngine = () =>
+  useEdit((e: Engine) =>
+    api.DELETE('/api/v1/engines/{id}', { params: { path: { id: e.id }, header: match(e.version) } }),
+  )
 
 /** What a group may reach when. */
 export const planOptions = (group: string) =>

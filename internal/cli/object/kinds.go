@@ -148,6 +148,29 @@ var (
 		},
 	}
 
+	Engines = &Objects[client.Engine, client.EngineInput]{
+		called: "engine",
+		about:  func(o client.Engine) One { return One{ID: o.ID, Name: o.Name, Version: o.Version} },
+		List: func(ctx context.Context, api *client.ClientWithResponses) ([]client.Engine, error) {
+			found, err := api.GetEnginesWithResponse(ctx, nil)
+			if err != nil {
+				return nil, err
+			}
+			return found.JSON200.Items, nil
+		},
+		put: func(ctx context.Context, api *client.ClientWithResponses, id uuid.UUID, version *string, body client.EngineInput) (*client.Engine, error) {
+			kept, err := api.PutEngineWithResponse(ctx, id, &client.PutEngineParams{IfMatch: version}, body)
+			if err != nil {
+				return nil, err
+			}
+			return kept.JSON200, nil
+		},
+		take: func(ctx context.Context, api *client.ClientWithResponses, id uuid.UUID, version *string) error {
+			_, err := api.RemoveEngineWithResponse(ctx, id, &client.RemoveEngineParams{IfMatch: version})
+			return err
+		},
+	}
+
 	Persons = &Objects[client.Person, client.PersonInput]{
 		called: "person",
 		about:  func(o client.Person) One { return One{o.ID, o.Name, o.Version, o.FullName} },

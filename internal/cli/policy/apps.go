@@ -99,14 +99,11 @@ func (f *appFlags) apply(changed func(string) bool, body *client.AppInput) error
 	if changed("describe") {
 		body.Description = &f.about
 	}
-	for _, host := range f.noHosts {
-		at := slices.Index(body.Hosts, host)
-		if at < 0 {
-			return command.Usagef("%s has no host %q, but %s", was, host, strings.Join(body.Hosts, ", "))
-		}
-		body.Hosts = slices.Delete(body.Hosts, at, at+1)
+	left, err := withoutHosts(was, body.Hosts, f.noHosts)
+	if err != nil {
+		return err
 	}
-	body.Hosts = append(body.Hosts, f.hosts...)
+	body.Hosts = append(left, f.hosts...)
 	for _, key := range f.noActivities {
 		at := slices.IndexFunc(body.Activities, func(act client.ActivityBody) bool { return act.Key == key })
 		if at < 0 {

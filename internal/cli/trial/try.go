@@ -214,6 +214,9 @@ func showTrial(a *command.App, w io.Writer, all client.TrialsOutputBody, trace b
 	if with := command.OrEmpty(t.Provisos); with != "" {
 		fmt.Fprintf(w, "  With %s.\n", with)
 	}
+	if by := command.OrEmpty(t.SafeBy); by != "" {
+		fmt.Fprintf(w, "  Answers are made safe by %s.\n", by)
+	}
 	if not := command.OrEmpty(t.NotHeld); not != "" {
 		fmt.Fprintf(w, "  Not held, as the gate cannot do it there: %s.\n", not)
 	}

@@ -16,6 +16,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"widelark/core/policy"
 	"widelark/core/weburl"
 	"widelark/internal/gate"
 	"widelark/internal/gate/blockpage"
@@ -39,6 +40,7 @@ type target struct {
 	origin string // as https://heron.example:8443
 	opened bool   // the connection of the client was opened
 	cap    sizeCap
+	safe   policy.Safe // what makes the answers of a search engine safe, where they have to be
 }
 
 func newForwarder(p *Proxy) *forwarder {
@@ -89,6 +91,7 @@ func rewrite(r *httputil.ProxyRequest) {
 	r.Out.URL.Scheme, r.Out.URL.Host = scheme, host
 	r.Out.URL.RawQuery = r.In.URL.RawQuery
 	r.Out.Host = r.In.Host
+	gate.MakeSafe(r.Out, to.safe)
 	r.Out.Trailer = r.In.Trailer
 	for _, name := range []string{"Forwarded", "X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Proto"} {
 		if values := r.In.Header.Values(name); len(values) > 0 {
@@ -229,7 +232,8 @@ func (p *Proxy) plain(w http.ResponseWriter, r *http.Request, client gate.Client
 		refuse("", "")
 		return
 	}
-	held, _ := p.Gate.Held(d)
+	held, _, safe := p.Gate.Held(d)
+	to.safe = safe
 	if held.NoUploads {
 		what, err := upload(r)
 		if err != nil {

@@ -16,6 +16,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"widelark/core/policy"
 	"widelark/core/weburl"
 	"widelark/internal/gate"
 	"widelark/internal/journal"
@@ -67,6 +68,7 @@ func (p *Proxy) connect(w http.ResponseWriter, r *http.Request, client gate.Clie
 		p.Gate.Record(d, journal.Ending{Outcome: journal.Answered, Reference: reference, Status: http.StatusForbidden, Media: a.Header().Get("Content-Type"), Size: size, Took: time.Since(begin)})
 		return
 	}
+	_, _, t.safe = p.Gate.Held(d)
 	far, err := p.reach(r.Context(), t)
 	if err != nil {
 		status, text := failure(err)
@@ -87,9 +89,10 @@ type tunnel struct {
 	host   string // with its port, as the client asked for it
 	url    weburl.URL
 	begin  time.Time
-	raw    net.Conn // to the client
-	near   net.Conn // raw, after what was read of it already
-	plain  bool     // it holds HTTP without TLS
+	raw    net.Conn    // to the client
+	near   net.Conn    // raw, after what was read of it already
+	plain  bool        // it holds HTTP without TLS
+	safe   policy.Safe // what makes the answers of a search engine safe, where they have to be
 
 	greeted string // the host and port in the TLS greeting, where that names another host; "" else
 }
@@ -115,14 +118,18 @@ func (t *tunnel) other(hello *tls.ClientHelloInfo) (weburl.URL, bool) {
 	return u, err == nil && u.Host() != t.url.Host()
 }
 
-// reach connects to the host of a tunnel.
+// reach connects to the host of a tunnel, or to the one that gives safe answers in its place.
 func (p *Proxy) reach(ctx context.Context, t *tunnel) (net.Conn, error) {
 	if err := p.dialer.refuses(t.url.Addr()); err != nil {
 		return nil, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, dialTimeout)
 	defer cancel()
-	return p.dialer.tunnel(ctx, net.JoinHostPort(strings.Trim(t.url.Host(), "[]"), strconv.Itoa(int(t.url.Port()))))
+	host := strings.Trim(t.url.Host(), "[]")
+	if t.safe.By == policy.ByHost {
+		host = t.safe.Value
+	}
+	return p.dialer.tunnel(ctx, net.JoinHostPort(host, strconv.Itoa(int(t.url.Port()))))
 }
 
 // take takes the connection over from the server and tells the client that the tunnel stands.
@@ -190,6 +197,9 @@ func (p *Proxy) carry(t *tunnel, d gate.Decision, far net.Conn) {
 		d = p.Gate.Decide(ask)
 		ask.URL, ask.Sight = other, p.Gate.Sees(other, false)
 		greeted := p.Gate.Decide(ask)
+		if _, _, safe := p.Gate.Held(greeted); safe != t.safe && greeted.Verdict.Passes() {
+			greeted.Verdict = policy.Block // the tunnel does not lead to where its answers are safe
+		}
 		cut = p.pipe(t, far, head, both, &end, d, greeted)
 		if greeted.Verdict.Stricter(d.Verdict) {
 			d, end.Detail = greeted, "the TLS greeting names another host than the tunnel"

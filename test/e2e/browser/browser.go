@@ -146,6 +146,18 @@ func (b *Page) Fill(selector, text string) {
 	})()`, "no field "+selector)
 }
 
+// Choose chooses a value of a list of choices, once it is there.
+func (b *Page) Choose(selector, value string) {
+	b.T.Helper()
+	b.Await(`(() => {
+		const field = document.querySelector(`+strconv.Quote(selector)+`)
+		if (!field) return false
+		field.value = `+strconv.Quote(value)+`
+		field.dispatchEvent(new Event('change', { bubbles: true }))
+		return field.value === `+strconv.Quote(value)+`
+	})()`, "no choice "+selector)
+}
+
 // Try asks the try bar, as by the keyboard alone: "/" leads to it, Enter asks.
 func (b *Page) Try(url string) {
 	b.T.Helper()

@@ -462,6 +462,62 @@ func TestProvisos(t *testing.T) {
 	}, testkit.Patience, testkit.Look)
 }
 
+// Search engines give safe answers to those who are bound to that, however they are made to; and where they cannot be, trials and records say so.
+func TestSafeSearch(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, true)
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	run("engine", "new", "Find the Lark", "find.lark-search.example", "--words", "q", "--safe-parameter", "calm=1")
+	run("engine", "new", "Deepwater", "deepwater.test", "--words", "words", "--safe-header", "Deepwater-Filter: strict")
+	run("engine", "new", "Skerry Video", "skerry-video.example", "--words", "term", "--safe-host", "calm.skerry-video.example")
+	run("list", "new", "Engines")
+	run("list", "add", "Engines", "lark-search.example", "deepwater.test", "skerry-video.example")
+	run("policy", "rule", "add", "Ward", "No essays", "--search", `"essay*"`, "--then", "block")
+	run("publish", "--note", "engines that nobody makes safe")
+	asked := map[string]string{
+		"http://find.lark-search.example/find?calm=0&q=tide": "Find the Lark", "https://find.lark-search.example/find?calm=0&q=tide": "Find the Lark", "http://deepwater.test/s?words=tide": "Deepwater",
+		"https://deepwater.test/s?words=tide": "Deepwater", "http://skerry-video.example/look?term=tide": "Skerry Video", "https://www.skerry-video.example/look?term=tide": "Skerry Video",
+	}
+	ward := func(args ...string) got {
+		return curl(t, gate.Proxy, append([]string{"--interface", "127.0.10.7"}, args...)...)
+	}
+	require.Eventually(t, func() bool { return ward("http://deepwater.test/s?words=essays").sees() == "the block page" }, testkit.Patience, testkit.Look, "its own parameter holds the words")
+	for url, engine := range asked {
+		assert.Contains(t, ward(url, "-H", "Deepwater-Filter: off").body, engine+` finds for "tide": everything`, url)
+	}
+	run("policy", "rule", "add", "Ward", "Made safe", "--list", "Engines", "--then", "allow", "--safe-search")
+	run("publish", "--note", "made safe")
+	require.Eventually(t, func() bool {
+		return strings.Contains(ward("http://skerry-video.example/look?term=tide").body, "only what is fit")
+	}, testkit.Patience, testkit.Look)
+	for url, engine := range asked {
+		for _, version := range []string{"--http1.1", "--http2"} {
+			assert.Contains(t, ward(url, version, "-H", "Deepwater-Filter: off").body, engine+` finds for "tide": only what is fit for children`, url)
+		}
+	}
+
+	// Where connections are not opened, only another host can answer; a tunnel that stood before is cut.
+	slow := exec.CommandContext(t.Context(), "curl", "-skf", "-x", "http://"+gate.Proxy, "--interface", "127.0.10.7", "https://tern.example/slow?seconds=60")
+	run("policy", "edit", "Ward", "--inspect", "none")
+	run("publish", "--note", "not opened")
+	const video, page = "https://skerry-video.example/look?term=tide", "https://find.lark-search.example/find?q=tide"
+	require.Eventually(t, func() bool { return strings.Contains(ward(page).body, "everything") }, testkit.Patience, testkit.Look)
+	assert.Contains(t, ward(video).body, "only what is fit for children")
+	require.NoError(t, slow.Start())
+	require.Eventually(t, func() bool { return strings.Contains(run("gate", "ls", "-o", "csv"), ",1,0\n") }, testkit.Patience, testkit.Look)
+	run("engine", "new", "Tern", "tern.example", "--safe-host", "calm.tern.example")
+	run("list", "add", "Engines", "tern.example")
+	run("publish", "--note", "the tern's, too")
+	assert.Error(t, slow.Wait())
+
+	trial := func(url string) string { return run("try", url, "--from", "127.0.10.7", "--way", "proxy") }
+	assert.Contains(t, trial(video), "Answers are made safe by the host calm.skerry-video.example.")
+	assert.Contains(t, trial(video), "The person sees the page, with provisos.")
+	assert.Contains(t, trial(page), "Not held, as the gate cannot do it there: safe search.")
+	assert.Contains(t, trial("http://deepwater.test/s?words=tide"), "Answers are made safe by the header Deepwater-Filter: strict.")
+	require.Eventually(t, func() bool { return strings.Contains(run("gate", "latest", "-o", "json"), `"notHeld": "safe search"`) }, testkit.Patience, testkit.Look)
+}
+
 // The gate goes on deciding while the database is away, and hands in what it recorded afterwards.
 func TestGateWithoutDatabase(t *testing.T) {
 	t.Parallel()

@@ -113,8 +113,8 @@ func TestTrialsThroughTheAPI(t *testing.T) {
 	trainees := "Trainees"
 	searched := ask(client.TrialsInputBody{Urls: []string{"find.example/?q=exam+answers", "find.example/?q=exam", "find.example/exam-answers"}, Who: &client.Who{Group: &trainees}, At: &at})
 	assert.EqualValues(t, "Answers for sale", *searched.Trials[0].Decider.Rule)
-	assert.Nil(t, searched.Trials[1].Decider)
-	assert.Nil(t, searched.Trials[2].Decider, "only what is searched for counts")
+	assert.EqualValues(t, "Search, made safe", *searched.Trials[1].Decider.Rule)
+	assert.EqualValues(t, "Search, made safe", *searched.Trials[2].Decider.Rule, "only what is searched for counts")
 
 	var uses struct {
 		Uses []struct{ Name string }

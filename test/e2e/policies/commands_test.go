@@ -413,6 +413,20 @@ func TestSmallNouns(t *testing.T) {
 		assert.Equal(t, 2, s.Run(t, "", append([]string{"app", "edit", "Ferry"}, args...)...).Code, args)
 	}
 	assert.Contains(t, s.Run(t, "", "app", "edit", "Ferry", "--activity", "Send-files").Err, "another is called ferry-chat/send-files already")
+	assert.Contains(t, run("engine", "new", "Lark", "lark.example", "lark.test", "--words", "q,words", "--safe-header", "Filter: strict", "--describe", "Pages"), `Added the search engine "Lark"; its answers are made safe by the header Filter: strict.`)
+	assert.Contains(t, run("engine", "ls", "-o", "csv"), "Lark,\"lark.example, lark.test\",\"q, words\",the header Filter: strict\n")
+	assert.Contains(t, run("engine", "edit", "lark", "--name", "Find the Lark", "--add-host", "lark-search.example", "--drop-host", "lark.test", "--words", "", "--safe-parameter", "calm=1"), `Changed the search engine "Find the Lark".`)
+	assert.Contains(t, run("engine", "show", "Find the Lark"), "  about     Pages\n  hosts     lark.example, lark-search.example\n  words in  the parameters that usually hold them, as q\n  safe by   the parameter calm=1\n")
+	assert.Contains(t, run("diff"), "Find the Lark")
+	run("engine", "edit", "Find the Lark", "--safe-host", "calm.lark.example")
+	assert.Contains(t, run("engine", "ls", "-o", "csv"), ",the host calm.lark.example\n")
+	run("engine", "edit", "Find the Lark", "--never-safe")
+	assert.Contains(t, run("engine", "ls", "-o", "csv"), ",nothing\n")
+	for _, args := range [][]string{{"--drop-host", "gull.test"}, {"--safe-parameter", "calm"}, {"--safe-header", "x"}, {"--safe-host", "a.example", "--never-safe"}, {}} {
+		assert.Equal(t, 2, s.Run(t, "", append([]string{"engine", "edit", "Find the Lark"}, args...)...).Code, args)
+	}
+	assert.Contains(t, s.Run(t, "", "engine", "edit", "Find the Lark", "--add-host", "lark.example/find").Err, `hosts[2]: "lark.example/find" is about more than hosts`)
+	assert.Contains(t, s.Run(t, "", "engine", "new", "find the lark", "lark.test").Err, "name: the name is taken")
 	for _, c := range []struct {
 		args []string
 		want string
@@ -443,7 +457,7 @@ func TestSmallNouns(t *testing.T) {
 	assert.Contains(t, run("group", "plan", "Front hall"), "No policy is for this group; the fallback decides.")
 	run("policy", "new", "Hall", "--off", "--for", "Front hall")
 	assert.Contains(t, run("group", "plan", "Front hall", "-o", "csv"), "everything else,block,always\n")
-	for _, noun := range [][]string{{"policy", "remove", "Hall"}, {"person", "remove", "kay.moran"}, {"group", "remove", "Front hall"}, {"network", "remove", "Ward net"}, {"machine", "remove", "Kiosk"}, {"app", "remove", "Ferry"}} {
+	for _, noun := range [][]string{{"policy", "remove", "Hall"}, {"person", "remove", "kay.moran"}, {"group", "remove", "Front hall"}, {"network", "remove", "Ward net"}, {"machine", "remove", "Kiosk"}, {"app", "remove", "Ferry"}, {"engine", "remove", "Find the Lark"}} {
 		assert.Contains(t, run(noun...), "Deleted the "+noun[0])
 	}
 	for _, args := range [][]string{{"policy", "edit", "Fallback"}, {"policy", "order", "Fallback"}, {"person", "move", "kay"}, {"try"}, {"try", "a.example", "b.example", "--or-at", "12:00"}, {"policy", "edit", "Fallback", "--inspect", "some"}} {

@@ -104,6 +104,7 @@ func TestNastyValues(t *testing.T) {
 		{"machine", "new", "Kiosk", "10.40.30.40"},
 		{"group", "new", "Desk", "--machine", "Kiosk"},
 		{"app", "new", "Share", "share.example"},
+		{"engine", "new", "Lark", "lark.example"},
 		{"exception", "new", "dunlin.example/a", "--everybody", "--why", "agreed"},
 		{"expect", "add", "gull.test", "--verdict", "allow"},
 		{"publish", "--note", "begin"},
