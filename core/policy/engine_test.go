@@ -32,8 +32,10 @@ func TestSafeInWords(t *testing.T) {
 func TestSafeSearchHeld(t *testing.T) {
 	config := ward()
 	config.Engines = []Engine{
-		{Name: "Lark", Entries: entries("lark.example"), Safe: Safe{ByParameter, "calm", "1"}}, {Name: "Deepwater", Entries: entries("deepwater.test"), Safe: Safe{ByHeader, "Filter", "strict"}},
-		{Name: "Skerry", Entries: entries("skerry.example"), Safe: Safe{ByHost, "", "calm.skerry.example"}}, {Name: "Wild", Entries: entries("wild.example")},
+		{Name: "Lark", Entries: entries("lark.example"), Safe: Safe{ByParameter, "calm", "1"}},
+		{Name: "Deepwater", Entries: entries("deepwater.test"), Safe: Safe{ByHeader, "Filter", "strict"}},
+		{Name: "Skerry", Entries: entries("skerry.example"), Safe: Safe{ByHost, "", "calm.skerry.example"}},
+		{Name: "Wild", Entries: entries("wild.example")},
 	}
 	s := New(config)
 	for _, c := range []struct {
@@ -41,8 +43,11 @@ func TestSafeSearchHeld(t *testing.T) {
 		at   weburl.Sight
 		held []string
 	}{
-		{Proxy, weburl.Full, []string{"lark.example", "deepwater.test", "skerry.example"}}, {Proxy, weburl.Tunnel, []string{"skerry.example"}},
-		{ICAP, weburl.Full, []string{"lark.example", "deepwater.test", "skerry.example"}}, {ICAP, weburl.Tunnel, nil}, {DNS, weburl.Name, nil},
+		{Proxy, weburl.Full, []string{"lark.example", "deepwater.test", "skerry.example"}},
+		{Proxy, weburl.Tunnel, []string{"skerry.example"}},
+		{ICAP, weburl.Full, []string{"lark.example", "deepwater.test", "skerry.example"}},
+		{ICAP, weburl.Tunnel, nil},
+		{DNS, weburl.Name, nil},
 	} {
 		var found []string
 		for _, host := range []string{"lark.example", "deepwater.test", "skerry.example", "wild.example", "heron.example"} {

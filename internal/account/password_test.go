@@ -65,5 +65,6 @@ func TestUnmatchedCostsTheSame(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, same)
 	assert.Equal(t, cost, *params)
-	assert.NotEqual(t, unmatched(cost), unmatched(cost))
+	another := unmatched(cost)
+	assert.NotEqual(t, another, unmatched(cost))
 }

@@ -162,7 +162,15 @@ function EngineDialog({ engine, onClose }: { engine?: Engine; onClose: () => voi
             hint="Left empty, those that usually do."
             error={wrong('words')}
           />
-          <Choice label="What makes its answers safe" value={by} onChange={(to) => setBy(to as By)} options={ways} />
+          <Choice
+            label="What makes its answers safe"
+            value={by}
+            onChange={(to) => {
+              setBy(to as By)
+              setValue(engine?.safe?.by === to ? engine.safe.value : '')
+            }}
+            options={ways}
+          />
           {by !== 'nothing' && (
             <div className="flex gap-3">
               {by !== 'host' && (
