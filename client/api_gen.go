@@ -6308,6 +6308,17 @@ type SourcesOutputBody struct {
 	Sources []Source `json:"sources"`
 }
 
+// Spent defines model for Spent.
+type Spent struct {
+	// Minutes Of the day of the trial, before its minute
+	Minutes int64 `json:"minutes"`
+
+	// Of Minutes a day
+	Of     int64  `json:"of"`
+	Policy string `json:"policy"`
+	Rule   string `json:"rule"`
+}
+
 // Standing defines model for Standing.
 type Standing struct {
 	Combining string `json:"combining"`
@@ -6664,6 +6675,9 @@ type Trial struct {
 
 	// Sight At which it was decided
 	Sight *TrialSight `json:"sight,omitempty"`
+
+	// Spent How much is used of the minutes a day that the request is bound to
+	Spent *[]Spent `json:"spent,omitempty"`
 
 	// Steps Every rung and rule that was looked at, in order
 	Steps *[]Step `json:"steps,omitempty"`

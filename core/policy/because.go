@@ -63,6 +63,10 @@ func (s *Snapshot) because(w *Work, e *Explanation) string {
 	if !step.Passed.IsZero() {
 		sentence += fmt.Sprintf(" That has been acknowledged, so it is allowed until %s.", step.Passed.In(s.config.Zone).Format("15:04"))
 	}
+	if !step.UsedUp.IsZero() {
+		of := s.ruleOf(e.Decision).With.Quota
+		sentence = fmt.Sprintf("The rule %q of %s allows %s a day, used up until midnight: block.", step.Rule, where, span(of))
+	}
 	if step.Then == Hold && e.Decision.Verdict == Block && w.gate == DNS {
 		sentence += " The DNS gate cannot ask, so it blocks."
 	}

@@ -82,6 +82,7 @@ type Work struct {
 	gateBit uint8 // its place in [Gates]
 	addr    netip.Addr
 
+	bound   []bound // rules with quotas that bind what passes
 	assumed *hypothesis
 	keys    []string
 
@@ -298,7 +299,11 @@ func runs(from, until, at time.Time) bool {
 // ladder goes down the rungs. With a trace, it records every step. A gate that cannot show a page blocks what is held.
 func (s *Snapshot) ladder(w *Work, at time.Time, t *tracer) Decision {
 	d := Decision{Policy: -1, Rule: -1, Granted: -1, Stint: -1}
+	w.bound = w.bound[:0]
 	s.descend(w, at, t, &d)
+	if len(w.bound) > 0 && len(s.used) > 0 && d.Verdict.Passes() && w.gate != DNS {
+		s.spend(w, at, t, &d)
+	}
 	if d.Verdict == Hold && w.gate == DNS {
 		d.Verdict = Block
 	}
@@ -363,8 +368,7 @@ func (s *Snapshot) Entry(w *Work, r *Request, at time.Time) (pattern.Entry, bool
 func (s *Snapshot) descend(w *Work, at time.Time, t *tracer, d *Decision) {
 	if s.baseline != nil {
 		if rule, _, decided := s.first(w, s.baseline, s.baselineNumber(), AtBaseline, at, t, nil); decided {
-			r := s.baseline.rules[rule]
-			d.Verdict, d.Rung, d.Rule, d.Provisos = r.Then, AtBaseline, rule, r.With
+			d.Verdict, d.Rung, d.Rule, d.Provisos = s.baseline.rules[rule].Then, AtBaseline, rule, s.bind(w, s.baseline, s.baselineNumber(), AtBaseline, rule)
 			return
 		}
 	}
@@ -394,7 +398,7 @@ func (s *Snapshot) descend(w *Work, at time.Time, t *tracer, d *Decision) {
 	d.Rung, d.Verdict = AtFallback, Allow
 	if s.fallback != nil {
 		then, rule := s.policyVerdict(w, s.fallback, s.fallbackNumber(), AtFallback, at, t, nil)
-		d.Verdict, d.Rule, d.Provisos = Verdicts[then], rule, s.provisos(s.fallback, s.fallbackNumber(), rule)
+		d.Verdict, d.Rule, d.Provisos = Verdicts[then], rule, s.bind(w, s.fallback, s.fallbackNumber(), AtFallback, rule)
 	}
 }
 
@@ -715,15 +719,15 @@ func (s *Snapshot) combined(w *Work, at time.Time, t *tracer, d *Decision) bool 
 		case !found:
 			better = true
 		case then == best:
-			d.Provisos = d.Provisos.Join(s.provisos(p, n, rule))
+			d.Provisos = d.Provisos.Join(s.bind(w, p, n, AtPolicy, rule))
 		case s.config.Combining == Strictest:
 			better = then > best
 		default:
 			better = then < best
 		}
 		if better {
-			best = then
-			d.Verdict, d.Rung, d.Policy, d.Rule, d.Provisos = Verdicts[then], AtPolicy, n, rule, s.provisos(p, n, rule)
+			best, w.bound = then, w.bound[:0]
+			d.Verdict, d.Rung, d.Policy, d.Rule, d.Provisos = Verdicts[then], AtPolicy, n, rule, s.bind(w, p, n, AtPolicy, rule)
 		}
 		found = true
 		if s.config.Combining == Position {

@@ -25,6 +25,9 @@ type Facts struct {
 
 	// Presences say who is at an address. They decide nothing by themselves: whoever asks a question names the person; see [Snapshot.PresentAt].
 	Presences []Presence
+
+	// Used says how much of their quotas people have used.
+	Used []Used
 }
 
 // Presence is a person at an address, for a while. An address has one at a time.
@@ -42,7 +45,7 @@ type Acknowledged struct {
 
 // IsEmpty reports whether there are no facts.
 func (f *Facts) IsEmpty() bool {
-	return len(f.Grants)+len(f.Unlocked)+len(f.Stints)+len(f.Presences)+len(f.Acknowledged) == 0
+	return len(f.Grants)+len(f.Unlocked)+len(f.Stints)+len(f.Presences)+len(f.Acknowledged)+len(f.Used) == 0
 }
 
 // With returns a snapshot that decides with facts beside it, in place of those that s has. All that is compiled is shared; s stays as it is. It
@@ -75,6 +78,7 @@ func (s *Snapshot) With(facts Facts) *Snapshot {
 		past(&facts.Acknowledged[i].Unlocked, acknowledged, facts.Acknowledged[i].Rule)
 	}
 	with.acknowledgements = len(facts.Acknowledged) > 0
+	with.use(facts.Used)
 	with.presences = nil
 	for _, p := range facts.Presences {
 		if with.presences == nil {

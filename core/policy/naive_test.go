@@ -79,6 +79,7 @@ func (n naive) held(with Provisos, gate Gate, sight weburl.Sight) (held Provisos
 	if e := n.engine(); e != nil && with.SafeSearch {
 		held.SafeSearch = e.Safe.By != "" && (sight == weburl.Full || e.Safe.By == ByHost && gate == Proxy)
 	}
+	held.Quota = with.Quota
 	if sight == weburl.Full {
 		held.NoUploads, held.SizeCap = with.NoUploads, with.SizeCap
 	}
@@ -300,7 +301,14 @@ func (n naive) said(p *Policy) (Verdict, Provisos, Rule) {
 // decide goes down the ladder. The DNS gate, which is the gate for the sight of a name by default, cannot ask. What is not TLS in a tunnel passes only by a
 // rule that names the trait.
 func (n naive) decide() (Verdict, Rung, Provisos) {
-	v, rung, with, by := n.ladder()
+	v, rung, with, rules := n.ladder()
+	var by Rule
+	if len(rules) > 0 {
+		by = rules[0]
+	}
+	if (v == Allow || v == Watch) && n.r.Gate != DNS && slices.ContainsFunc(rules, n.usedUp) {
+		v, with = Block, Provisos{}
+	}
 	if v == Hold && n.r.Gate == DNS {
 		v = Block
 	}
@@ -314,15 +322,34 @@ func (n naive) decide() (Verdict, Rung, Provisos) {
 	return v, rung, with
 }
 
-func (n naive) ladder() (Verdict, Rung, Provisos, Rule) {
+// usedUp reports whether the asker has used as many minutes of the day as a rule allows, before the present one.
+func (n naive) usedUp(r Rule) bool {
+	if r.With.Quota == 0 {
+		return false
+	}
+	minutes := map[int64]bool{}
+	for _, u := range n.Used {
+		if u.Rule != r.ID || u.Person != n.r.Person || u.Person == "" && (u.Addr != n.r.Addr || !u.Addr.IsValid()) {
+			continue
+		}
+		for _, m := range u.Minutes {
+			if at := time.Unix(m*60, 0); pattern.DateOf(at.In(n.Zone)) == n.today() && m < n.at.Unix()/60 {
+				minutes[m] = true
+			}
+		}
+	}
+	return time.Duration(len(minutes))*time.Minute >= r.With.Quota
+}
+
+func (n naive) ladder() (Verdict, Rung, Provisos, []Rule) {
 	if n.Baseline != nil {
 		if v, with, by := n.first(n.Baseline.Rules); v != "" {
-			return v, AtBaseline, with, by
+			return v, AtBaseline, with, []Rule{by}
 		}
 	}
 	in := n.running
 	if slices.ContainsFunc(n.Unlocked, n.past) {
-		return Allow, AtUnlocked, Provisos{}, Rule{}
+		return Allow, AtUnlocked, Provisos{}, nil
 	}
 	var best *Exception
 	var bestLevel int
@@ -357,7 +384,7 @@ func (n naive) ladder() (Verdict, Rung, Provisos, Rule) {
 		}
 	}
 	if best != nil {
-		return best.Then, AtException, Provisos{}, Rule{}
+		return best.Then, AtException, Provisos{}, nil
 	}
 	var last *Stint
 	for i, s := range n.Stints {
@@ -369,10 +396,10 @@ func (n naive) ladder() (Verdict, Rung, Provisos, Rule) {
 		listed := n.any(last.Lists, n.list) == is
 		switch {
 		case last.Kind == OnlyThese && listed:
-			return Allow, AtStint, Provisos{}, Rule{}
+			return Allow, AtStint, Provisos{}, nil
 		case last.Kind == ButThese && !listed:
 		default:
-			return Block, AtStint, Provisos{}, Rule{}
+			return Block, AtStint, Provisos{}, nil
 		}
 	}
 	type said struct {
@@ -389,27 +416,25 @@ func (n naive) ladder() (Verdict, Rung, Provisos, Rule) {
 	}
 	if len(all) == 0 {
 		v, with, by := n.said(n.Fallback)
-		return v, AtFallback, with, by
+		return v, AtFallback, with, []Rule{by}
 	}
 	order := []Verdict{Block, Hold, Watch, Allow}
 	if n.Combining == Loosest {
 		slices.Reverse(order)
 	}
 	if n.Combining == Position {
-		return all[0].v, AtPolicy, all[0].with, all[0].by
+		return all[0].v, AtPolicy, all[0].with, []Rule{all[0].by}
 	}
 	for _, v := range order {
 		var with Provisos
-		var by *Rule
-		for i, s := range all {
+		var rules []Rule
+		for _, s := range all {
 			if s.v == v {
-				if with = with.Join(s.with); by == nil {
-					by = &all[i].by
-				}
+				with, rules = with.Join(s.with), append(rules, s.by)
 			}
 		}
-		if by != nil {
-			return v, AtPolicy, with, *by
+		if rules != nil {
+			return v, AtPolicy, with, rules
 		}
 	}
 	panic("unreachable")
@@ -484,7 +509,7 @@ func drawRules(t *rapid.T, of string, verdicts []Verdict) (rules []Rule) {
 			ID: fmt.Sprint(of, "/", i), Name: fmt.Sprint("rule ", i), Off: rapid.IntRange(0, 9).Draw(t, "off") == 0, If: drawCond(t, 2), Then: rapid.SampledFrom(verdicts).Draw(t, "then"),
 			When: When{rapid.SampledFrom([]string{"", "s0", "s1", "s2", "s3"}).Draw(t, "schedule"), rapid.Bool().Draw(t, "outside")},
 			At:   rapid.SampledFrom([][]Gate{nil, nil, nil, {DNS}, {Proxy, ICAP}}).Draw(t, "at"),
-			With: rapid.SampledFrom([]Provisos{{}, {SafeSearch: true}, {SizeCap: 5, Quota: time.Hour}, {SizeCap: 9}}).Draw(t, "with"),
+			With: rapid.SampledFrom([]Provisos{{}, {SafeSearch: true}, {SizeCap: 5, Quota: 3 * time.Minute}, {SizeCap: 9}}).Draw(t, "with"),
 		})
 	}
 	return rules
@@ -594,6 +619,20 @@ func drawNaive(t *rapid.T) naive {
 	}
 	n.r.TwoNames, n.r.NotTLS = rapid.IntRange(0, 5).Draw(t, "two names") == 0, rapid.IntRange(0, 5).Draw(t, "not TLS") == 0
 	n.draw(t)
+	for _, of := range draws([]string{"policy0/0", "policy0/1", "policy1/0", "baseline/0", "fallback/0"}, 3).Draw(t, "used") {
+		u := Used{Rule: of, Person: rapid.SampledFrom([]string{"", "p0", ola}).Draw(t, "used by")}
+		if u.Person == "" {
+			u.Addr = netip.MustParseAddr(rapid.SampledFrom([]string{"10.40.0.5", "192.0.2.1"}).Draw(t, "used at"))
+		}
+		near := n.at
+		if rapid.Bool().Draw(t, "another day") {
+			near = drawMoment(t, "used on")
+		}
+		for range rapid.IntRange(0, 8).Draw(t, "minutes") {
+			u.Minutes = append(u.Minutes, near.Unix()/60-int64(rapid.IntRange(-2, 90).Draw(t, "ago"))/rapid.SampledFrom([]int64{1, 1, 30}).Draw(t, "close"))
+		}
+		n.Used = append(n.Used, u)
+	}
 	return n
 }
 

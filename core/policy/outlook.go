@@ -101,13 +101,14 @@ func (s *Snapshot) clocksOf(w *Work) []int32 {
 	return clocks
 }
 
-// lasting calls give with the moments at which exceptions that cover the URL, and stints, begin and end.
+// lasting calls give with the moments at which exceptions that cover the URL, and stints, begin and end, and quotas are used up.
 func (s *Snapshot) lasting(w *Work, each func(time.Time)) {
 	for _, c := range w.granted {
 		g := &s.grants[c.grant]
 		each(g.From)
 		each(g.Until)
 	}
+	s.quotaTimes(w, each)
 	for i := range s.stints {
 		if w.groups.Has(s.stints[i].group) {
 			each(s.stints[i].From)

@@ -240,8 +240,8 @@ func TestJourneys(t *testing.T) {
 	assert.Equal(t, SeesHold, s.Travel(&w, &r, at(0, "14:10")).Sees)
 	r.URL = weburl.MustParse("http://puzzle.example")
 	j := s.Travel(&w, &r, at(0, "12:45"))
-	assert.Equal(t, SeesPage, j.Sees)
-	assert.Equal(t, Provisos{Quota: 30 * time.Minute}, j.Stops[0].NotHeld)
+	assert.Equal(t, SeesBound, j.Sees)
+	assert.Equal(t, Provisos{}, j.Stops[0].NotHeld)
 	for i := range config.Policies {
 		for k := range config.Policies[i].Rules {
 			if with := &config.Policies[i].Rules[k].With; with.Quota > 0 {

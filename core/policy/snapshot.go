@@ -67,6 +67,7 @@ type Snapshot struct {
 
 	acknowledgements bool // there are some among grants
 	presences        map[netip.Addr][]Presence
+	used             map[user][]int64 // minutes, in order
 	words            []wordTest
 }
 

@@ -53,6 +53,7 @@ type Step struct {
 	Evidence []Evidence // what made it match; at CannotTell what is not known
 	Missing  string     // at CannotTell, what would have to be seen; at NoMatch of an exception or a rung, why
 	When     string     // the schedule that the rule asks, in words; "" for always
+	UsedUp   time.Time  // of a rule whose quota is used up: until when; zero else
 	Passed   time.Time  // of a hold that was acknowledged: when that ends; zero else
 	Next     time.Time  // at NotNow, the next moment at which its time comes; zero where it does not
 }
@@ -69,6 +70,7 @@ type Explanation struct {
 	Network  *match.Ref  // of its address
 	Policies []match.Ref // of its groups, in order
 	Notes    []Step      // note rules that matched
+	Spent    []Spent     // of the quotas that the request is bound to
 }
 
 // tracer collects steps. A nil tracer collects nothing.
@@ -105,6 +107,7 @@ func (s *Snapshot) Explain(w *Work, r *Request, at time.Time) Explanation {
 	t.steps = make([]Step, 0, steps)
 	e.Decision = s.ladder(w, at, t)
 	e.Steps, e.Decider = t.steps, t.decider
+	e.Spent, _ = s.spent(w, at)
 	e.Hits = s.hits(w)
 	d := s.config.Directory
 	for n := w.groups.Next(0); n >= 0; n = w.groups.Next(n + 1) {
@@ -224,6 +227,20 @@ func (t *tracer) combined(d *Decision) {
 			t.decider = one.step
 		case one.policy >= 0:
 			t.steps[one.step].Outcome = Outweighed
+		}
+	}
+}
+
+// usedUp marks the rule whose quota is used up as the one that decides.
+func (t *tracer) usedUp(b *bound, until time.Time) {
+	for _, one := range t.deciders {
+		if one.policy == b.policy {
+			if one.step != t.decider {
+				t.steps[t.decider].Outcome = Outweighed
+			}
+			t.decider = one.step
+			t.steps[one.step].Outcome, t.steps[one.step].UsedUp = Decided, until
+			return
 		}
 	}
 }

@@ -46,6 +46,8 @@ type Gate struct {
 	mu      sync.Mutex
 	running map[*Running]struct{} // guarded by mu
 
+	spending spending
+
 	decided, refused, cut atomic.Int64
 	began                 time.Time
 	opens                 atomic.Bool
@@ -260,13 +262,16 @@ func (g *Gate) Record(d Decision, end journal.Ending) {
 type Running struct {
 	decision Decision
 	tunnel   bool // it is a tunnel: whether its connection is opened is decided again, too
+	moved    func() int64
+	before   int64 // moved, when it was last looked at
 	cut      func()
 }
 
 // Watch keeps an eye on a request that was let through: cut is called once, within two seconds, when its verdict no longer passes or, with a tunnel,
-// when its connection would now be opened. The caller calls done when the request has ended by itself; done reports whether it was cut.
-func (g *Gate) Watch(d Decision, tunnel bool, cut func()) (done func() (wasCut bool)) {
-	r := &Running{decision: d, tunnel: tunnel, cut: cut}
+// when its connection would now be opened. moved returns how many bytes have passed so far; minutes in which some do count for quotas. The caller calls done when the request has ended by itself; done reports whether it was cut.
+func (g *Gate) Watch(d Decision, tunnel bool, moved func() int64, cut func()) (done func() (wasCut bool)) {
+	r := &Running{decision: d, tunnel: tunnel, moved: moved, cut: cut}
+	g.use(d)
 	g.mu.Lock()
 	g.running[r] = struct{}{}
 	g.mu.Unlock()
@@ -306,6 +311,10 @@ func (g *Gate) decideAgain() {
 	g.mu.Unlock()
 	for _, r := range all {
 		if d := g.decide(r.decision.Request); d.Verdict.Passes() && (!r.tunnel || !g.Opens(d.Request) && g.leadsAlike(d, r.decision)) {
+			if moved := r.moved(); moved != r.before {
+				r.before = moved
+				g.use(d)
+			}
 			continue
 		}
 		g.mu.Lock()

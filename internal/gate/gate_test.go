@@ -119,7 +119,7 @@ func TestWatch(t *testing.T) {
 		if tunnel {
 			r.Sight = weburl.Tunnel
 		}
-		return g.Watch(g.Decide(r), tunnel, func() { cut[name]++ })
+		return g.Watch(g.Decide(r), tunnel, func() int64 { return 0 }, func() { cut[name]++ })
 	}
 	odds, heron := watch("odds", "http://oddsfield.example/", false), watch("heron", "http://heron.example/", false)
 	tern, tunnel := watch("tern", "http://tern.example/", false), watch("tunnel", "https://gull.example/", true)
@@ -168,7 +168,7 @@ func TestSideBySide(t *testing.T) {
 					continue
 				}
 				d := g.Decide(request("http://heron.example/", "10.40.10.7", uuid.Nil))
-				g.Watch(d, false, func() {})()
+				g.Watch(d, false, func() int64 { return 0 }, func() {})()
 			}
 		})
 	}

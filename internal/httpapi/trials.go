@@ -56,6 +56,7 @@ type Trial struct {
 	Provisos string         `json:"provisos,omitempty" doc:"What an allowed request is bound to, in words"`
 	NotHeld  string         `json:"notHeld,omitempty" doc:"What of it cannot be held by the gate that decides, at what it sees, in words"`
 	SafeBy   string         `json:"safeBy,omitempty" doc:"Where safe search is held: what makes the engine's answers safe, as the parameter calm=1"`
+	Spent    []Spent        `json:"spent,omitempty" doc:"How much is used of the minutes a day that the request is bound to"`
 	Decider  *Step          `json:"decider,omitempty" doc:"The step that decided; left out where no rule did and an otherwise holds"`
 	Steps    []Step         `json:"steps,omitempty" doc:"Every rung and rule that was looked at, in order"`
 	Class    *Class         `json:"class,omitempty" doc:"What the URL is"`
@@ -127,6 +128,14 @@ type Step struct {
 	List     *ListRef       `json:"list,omitempty" doc:"The first list that made it match or, where the sight cannot tell, that might have; reached or not"`
 	Category *CategoryRef   `json:"category,omitempty"`
 	Entry    *EntryRef      `json:"entry,omitempty" doc:"Of the list or the exception, or what gives the category"`
+}
+
+// Spent is how much somebody has used of the minutes a day that a rule allows.
+type Spent struct {
+	Policy  string `json:"policy"`
+	Rule    string `json:"rule"`
+	Minutes int    `json:"minutes" doc:"Of the day of the trial, before its minute"`
+	Of      int    `json:"of" doc:"Minutes a day"`
 }
 
 // ListRef names a list.
@@ -301,6 +310,9 @@ func (t answer) trial(a *trial.Answer) Trial {
 	} else if a.Verdict.Passes() {
 		_, not, safe := t.state.Snapshot.Held(e.Decision.Provisos, &policy.Request{URL: a.URL, Gate: policy.GateFor(a.Sight), Sight: a.Sight})
 		answer.NotHeld, answer.SafeBy = not.String(), safe.String()
+	}
+	for _, spent := range e.Spent {
+		answer.Spent = append(answer.Spent, Spent(spent))
 	}
 	if e.Decider >= 0 && e.Steps[e.Decider].Rule != "" {
 		step := t.step(&e.Steps[e.Decider])

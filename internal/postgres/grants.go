@@ -32,9 +32,9 @@ func factsChanged(ctx context.Context, tx pgx.Tx) error {
 }
 
 // FactsVersion implements [standing.Store].
-func (s *Store) FactsVersion(ctx context.Context) (version int64, err error) {
-	err = s.pool.QueryRow(ctx, `select version from facts`).Scan(&version)
-	return version, ours(err)
+func (s *Store) FactsVersion(ctx context.Context) (v standing.Version, err error) {
+	err = s.pool.QueryRow(ctx, `select version, used from facts`).Scan(&v.Facts, &v.Used)
+	return v, ours(err)
 }
 
 // Grants implements [standing.Store].

@@ -48,6 +48,7 @@ type gates struct {
 	secure  string // where clients speak TLS to it; "" for nowhere
 	records *journal.Writer
 	reports gate.Reports
+	minutes standing.Minutes
 	log     *slog.Logger
 
 	editions *edition.Editions
@@ -137,7 +138,7 @@ func (s *Service) startGates(config Config, proxy *proxySettings, box *secret.Bo
 	writing, stopped := context.WithCancel(context.Background())
 	records := journal.NewWriter(s.store, mostWaiting, log)
 	g := &gates{
-		gate: gate.New(policy.Proxy, name, now, records), address: proxy.listener.Addr().String(), records: records, reports: s.store, log: log,
+		gate: gate.New(policy.Proxy, name, now, records), address: proxy.listener.Addr().String(), records: records, reports: s.store, minutes: s.store, log: log,
 		editions: editions, facts: facts, secret: box, failed: s.failed, stopped: stopped,
 	}
 	g.proxy = httpproxy.New(httpproxy.Config{
@@ -171,6 +172,7 @@ func (g *gates) close() error {
 	err := g.proxy.Close()
 	g.stop()
 	g.work.Wait()
+	err = errors.Join(err, g.spend(context.Background()))
 	g.stopped()
 	g.writing.Wait()
 	return err
@@ -184,6 +186,9 @@ func (g *gates) feed(ctx context.Context) {
 	for {
 		if err := g.refresh(ctx); err != nil && ctx.Err() == nil {
 			g.log.WarnContext(ctx, "the gate keeps what it has: what is in force cannot be read", "error", err)
+		}
+		if err := g.spend(ctx); err != nil && ctx.Err() == nil {
+			g.log.WarnContext(ctx, "the minutes that people use cannot be counted yet", "error", err)
 		}
 		if now := time.Now(); now.Sub(reported) >= reportEvery {
 			reported = now
@@ -219,6 +224,25 @@ func (g *gates) refresh(ctx context.Context) error {
 		g.gate.Take(&gate.Edition{Revision: live.Revision, Since: g.gate.Now(), Snapshot: live.Snapshot})
 	}
 	return nil
+}
+
+// spend hands in the minutes that count for quotas.
+func (g *gates) spend(ctx context.Context) error {
+	taken := g.gate.TakeUsed()
+	if taken == nil {
+		return nil
+	}
+	var used []standing.Used
+	for of, minutes := range taken {
+		used = append(used, standing.Used{Rule: of.Rule, Person: of.Person, Address: of.Address, Minutes: minutes})
+	}
+	ctx, stop := context.WithTimeout(ctx, 10*time.Second)
+	defer stop()
+	err := g.minutes.AddUsed(ctx, used, access.Recorder)
+	if err != nil {
+		g.gate.GiveBack(taken)
+	}
+	return err
 }
 
 // renewAuthority gives the gate the authority that signs now.

@@ -126,7 +126,15 @@ type Store interface {
 
 	Passages(ctx context.Context, endAfter time.Time) ([]Passage, error)
 
-	FactsVersion(ctx context.Context) (int64, error) // another with every change of any fact
+	Minutes
+
+	FactsVersion(ctx context.Context) (Version, error)
+}
+
+// Version numbers the states of the facts: both rise. Used minutes change far more often than all other facts.
+type Version struct {
+	Facts int64 // all but used minutes
+	Used  int64
 }
 
 // Source returns the current facts. It keeps them in memory, and asks the store only whether they have changed. It is safe for concurrent use.
@@ -135,7 +143,7 @@ type Source struct {
 	now   func() time.Time
 
 	mu      sync.Mutex // guards what follows
-	version int64
+	version Version
 	facts   *policy.Facts
 }
 
@@ -150,9 +158,29 @@ func (s *Source) Facts(ctx context.Context) (*policy.Facts, error) {
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.facts != nil && s.version >= version {
+	if s.facts != nil && s.version.Facts >= version.Facts && s.version.Used >= version.Used {
 		return s.facts, nil
 	}
+	facts := &policy.Facts{}
+	if s.facts != nil && s.version.Facts >= version.Facts {
+		*facts = *s.facts
+	} else if facts, err = s.read(ctx); err != nil {
+		return nil, err
+	}
+	used, err := s.store.Used(ctx, s.now().Add(-usedFor))
+	if err != nil {
+		return nil, err
+	}
+	facts.Used = nil
+	for i := range used {
+		facts.Used = append(facts.Used, used[i].fact())
+	}
+	s.version, s.facts = version, facts // what was read is that version or a later one
+	return facts, nil
+}
+
+// read reads all facts but used minutes.
+func (s *Source) read(ctx context.Context) (*policy.Facts, error) {
 	grants, err := s.store.Grants(ctx, s.now().Add(-remembered))
 	if err != nil {
 		return nil, err
@@ -175,6 +203,5 @@ func (s *Source) Facts(ctx context.Context) (*policy.Facts, error) {
 	for i := range passages {
 		passages[i].put(facts)
 	}
-	s.version, s.facts = version, facts // what was read is that version or a later one
 	return facts, nil
 }

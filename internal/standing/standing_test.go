@@ -2,6 +2,7 @@ package standing_test
 
 import (
 	"context"
+	"net/netip"
 	"os"
 	"strings"
 	"sync"
@@ -13,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"widelark/core/pattern"
+	"widelark/core/policy"
 	"widelark/internal/access"
 	"widelark/internal/audit"
 	"widelark/internal/postgres"
@@ -92,6 +94,48 @@ func TestFacts(t *testing.T) {
 	require.NoError(t, err)
 	assert.Len(t, facts.Grants, 2, "a trial of the moment before knows it")
 	assert.Equal(t, *ended.EndedAt, facts.Grants[1].Until)
+}
+
+// Minutes that several gates count are united, are read anew while all other facts stay, and are forgotten after a while.
+func TestMinutesUsed(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	now := time.Date(2026, 11, 24, 23, 59, 0, 0, time.UTC)
+	source := standing.NewSource(store, func() time.Time { return now })
+	_, err := store.AddGrant(ctx, grant("heron.example", time.Hour), access.Setup)
+	require.NoError(t, err)
+	before, err := source.Facts(ctx)
+	require.NoError(t, err)
+	rule, kay, m := uuid.New(), uuid.New(), now.Unix()/60
+	address := netip.MustParseAddr("10.40.9.7")
+	for _, used := range [][]standing.Used{
+		{{Rule: rule, Person: kay, Minutes: []int64{m, m - 3}}, {Rule: rule, Address: address, Minutes: []int64{m}}},
+		{{Rule: rule, Person: kay, Address: address, Minutes: []int64{m - 1, m, m + 1}}},
+	} {
+		require.NoError(t, store.AddUsed(ctx, used, access.Recorder))
+	}
+	facts, err := source.Facts(ctx)
+	require.NoError(t, err)
+	assert.NotSame(t, before, facts)
+	assert.Equal(t, before.Grants, facts.Grants)
+	assert.ElementsMatch(t, []policy.Used{
+		{Rule: rule.String(), Person: kay.String(), Minutes: []int64{m - 3, m - 1, m}}, {Rule: rule.String(), Person: kay.String(), Minutes: []int64{m + 1}}, {Rule: rule.String(), Addr: address, Minutes: []int64{m}},
+	}, facts.Used, "a row for each day in UTC")
+	again, err := source.Facts(ctx)
+	require.NoError(t, err)
+	assert.Same(t, facts, again)
+
+	later := now.Add(40 * 24 * time.Hour)
+	require.NoError(t, store.AddUsed(ctx, []standing.Used{{Rule: rule, Person: kay, Minutes: []int64{later.Unix() / 60}}}, access.Recorder))
+	left, err := store.Used(ctx, now.Add(-time.Hour))
+	require.NoError(t, err)
+	assert.Len(t, left, 1)
+	now = later.Add(3 * 24 * time.Hour)
+	old, err := standing.NewSource(store, func() time.Time { return now }).Facts(ctx)
+	require.NoError(t, err)
+	assert.Empty(t, old.Used)
+	denied := &access.DeniedError{}
+	assert.ErrorAs(t, store.AddUsed(ctx, nil, access.Account(uuid.New(), "nobody")), &denied)
 }
 
 // Readers during changes of grants get facts that were true at some moment, and afterwards the last ones.

@@ -5244,6 +5244,20 @@ export interface components {
         SourcesOutputBody: {
             sources: components["schemas"]["Source"][];
         };
+        Spent: {
+            /**
+             * Format: int64
+             * @description Of the day of the trial, before its minute
+             */
+            minutes: number;
+            /**
+             * Format: int64
+             * @description Minutes a day
+             */
+            of: number;
+            policy: string;
+            rule: string;
+        };
         Standing: {
             combining: string;
             /** @description In force or later, the closest first */
@@ -5540,6 +5554,8 @@ export interface components {
              * @enum {string}
              */
             sight?: "name" | "tunnel" | "full";
+            /** @description How much is used of the minutes a day that the request is bound to */
+            spent?: components["schemas"]["Spent"][];
             /** @description Every rung and rule that was looked at, in order */
             steps?: components["schemas"]["Step"][];
             /** @description At a journey: the gates on the way, up to the one that stops it */

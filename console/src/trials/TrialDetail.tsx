@@ -4,6 +4,7 @@ import { type ReactNode, useState } from 'react'
 import { trialOf } from '../address/trialSearch'
 import { CategoryNames } from '../categories/CategoryNames'
 import { formatShort, zoneNote } from '../ui/clock'
+import { count } from '../ui/format'
 import { Mono } from '../ui/Mono'
 import { Strip } from '../ui/Strip'
 import { isVerdict, NoVerdict, VerdictMark } from '../ui/VerdictMark'
@@ -38,6 +39,12 @@ export function TrialDetail({ trial, answer }: { trial: Trial; answer: Trials })
           </p>
         )}
         {trial.provisos && <p>With {trial.provisos}.</p>}
+        {trial.safeBy && <p>Answers are made safe by {trial.safeBy}.</p>}
+        {trial.spent?.map((spent) => (
+          <p key={spent.policy + spent.rule}>
+            Used today: {spent.minutes} of {count(spent.of, 'minute', 'minutes')} ({spent.policy}: {spent.rule}).
+          </p>
+        ))}
         {trial.notHeld && <p className="text-ochre">Not held, as the gate cannot do it there: {trial.notHeld}.</p>}
       </div>
       <Section title="Because">

@@ -217,6 +217,9 @@ func showTrial(a *command.App, w io.Writer, all client.TrialsOutputBody, trace b
 	if by := command.OrEmpty(t.SafeBy); by != "" {
 		fmt.Fprintf(w, "  Answers are made safe by %s.\n", by)
 	}
+	for _, spent := range command.Deref(t.Spent) {
+		fmt.Fprintf(w, "  Used today: %d of %s (%s: %s).\n", spent.Minutes, command.Plural(spent.Of, "minute", "minutes"), spent.Policy, spent.Rule)
+	}
 	if not := command.OrEmpty(t.NotHeld); not != "" {
 		fmt.Fprintf(w, "  Not held, as the gate cannot do it there: %s.\n", not)
 	}

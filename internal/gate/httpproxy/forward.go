@@ -206,7 +206,7 @@ func (a *answer) Hijack() (net.Conn, *bufio.ReadWriter, error) {
 		conn = &replayed{Conn: conn, head: slices.Clone(head)}
 		rw = bufio.NewReadWriter(bufio.NewReader(conn), rw.Writer)
 	}
-	return conn, rw, nil
+	return &counted{conn, &a.size}, rw, nil
 }
 
 // Unwrap is for [http.ResponseController].
@@ -253,7 +253,11 @@ func (p *Proxy) plain(w http.ResponseWriter, r *http.Request, client gate.Client
 	var failed error
 	ctx, cancel := context.WithCancel(context.WithValue(context.WithValue(r.Context(), targetKey{}, to), failKey{}, &failed))
 	defer cancel()
-	done := p.Gate.Watch(d, false, func() {
+	sent := &atomic.Int64{} // to the site
+	if held.Quota > 0 && r.Body != nil {
+		r.Body = &countedBody{r.Body, sent}
+	}
+	done := p.Gate.Watch(d, false, func() int64 { return a.size.Load() + sent.Load() }, func() {
 		cancel()
 		if in := insideOf(r); in != nil && r.ProtoMajor == 1 {
 			_ = in.raw.Close() // closing the TLS connection would wait for a client that takes nothing

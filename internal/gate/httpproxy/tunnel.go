@@ -163,7 +163,8 @@ func (p *Proxy) carry(t *tunnel, d gate.Decision, far net.Conn) {
 	both := sync.OnceFunc(func() { _, _ = t.raw.Close(), far.Close() })
 	stop := context.AfterFunc(p.base, both)
 	defer stop()
-	done := p.Gate.Watch(d, true, both)
+	near, moved := p.counting(d, t.raw)
+	done := p.Gate.Watch(d, true, moved, both)
 	_ = t.raw.SetReadDeadline(time.Now().Add(greetTimeout))
 	head, hello, err := greeting(t.near)
 	_ = t.raw.SetReadDeadline(time.Time{})
@@ -205,7 +206,7 @@ func (p *Proxy) carry(t *tunnel, d gate.Decision, far net.Conn) {
 			d, end.Detail = greeted, "the TLS greeting names another host than the tunnel"
 		}
 	default:
-		copyBoth(t.raw, far, head, both, &end)
+		copyBoth(near, far, head, both, &end)
 		cut = done()
 	}
 	both()
@@ -242,6 +243,7 @@ func (p *Proxy) carryOther(t *tunnel, head []byte) {
 
 // pipe copies bytes both ways as long as all decisions let it, and reports whether they stopped it. head is what the client said already.
 func (p *Proxy) pipe(t *tunnel, far net.Conn, head []byte, both func(), end *journal.Ending, decisions ...gate.Decision) (cut bool) {
+	var near net.Conn = t.raw
 	for _, d := range decisions {
 		if !d.Verdict.Passes() {
 			if d.Request.NotTLS {
@@ -250,10 +252,12 @@ func (p *Proxy) pipe(t *tunnel, far net.Conn, head []byte, both func(), end *jou
 			return true
 		}
 		// What is no TLS is not opened, and of two names the tunnel's says whether it is.
-		done := p.Gate.Watch(d, !d.Request.NotTLS && d.Request.URL == t.url, both)
+		var moved func() int64
+		near, moved = p.counting(d, near)
+		done := p.Gate.Watch(d, !d.Request.NotTLS && d.Request.URL == t.url, moved, both)
 		defer func() { cut = done() || cut }()
 	}
-	copyBoth(t.raw, far, head, both, end)
+	copyBoth(near, far, head, both, end)
 	return false
 }
 

@@ -462,6 +462,38 @@ func TestProvisos(t *testing.T) {
 	}, testkit.Patience, testkit.Look)
 }
 
+// Minutes that people use of a quota count for them alone, whatever is asked for in them; when they are used up, requests are refused and what runs is cut.
+func TestQuota(t *testing.T) {
+	t.Parallel()
+	s, _ := gated(t, false)
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	run("list", "new", "Games")
+	run("list", "add", "Games", "puzzle.example", "tern.example")
+	run("policy", "rule", "add", "Ward", "Games", "--list", "Games", "--then", "watch", "--minutes", "1")
+	run("publish", "--note", "a minute of games")
+	gate := house.Gated(t, s, "2026-11-24T12:44:54Z", false) // the next minute is near
+	ward := func(address, url string) got { return curl(t, gate.Proxy, "--interface", address, url) }
+	require.Eventually(t, func() bool { return ward("127.0.10.7", "http://heron.example/").sees() == "the page" }, testkit.Patience, testkit.Look)
+	slow := exec.CommandContext(t.Context(), "curl", "-skf", "-x", "http://"+gate.Proxy, "--interface", "127.0.10.7", "https://tern.example/slow?seconds=60")
+	require.NoError(t, slow.Start())
+	assert.Equal(t, "the page", ward("127.0.10.7", "http://puzzle.example/").sees())
+	assert.Error(t, slow.Wait(), "a tunnel is cut when the minute is over")
+	refused := ward("127.0.10.7", "http://puzzle.example/")
+	assert.Equal(t, "the block page", refused.sees())
+	assert.Contains(t, refused.body, `The rule "Games" of the policy "Ward" allows 1 min a day, used up until midnight: block.`)
+	assert.Equal(t, "the page", ward("127.0.10.7", "http://heron.example/").sees(), "nothing else is refused")
+	assert.Equal(t, "the page", ward("127.0.10.8", "http://puzzle.example/").sees(), "nor anybody else")
+
+	trial := func(at string) string {
+		return gate.Run(t, "", "try", "puzzle.example", "--from", "127.0.10.7", "--way", "proxy", "--at", at, "--server", gate.URL).Done(t)
+	}
+	assert.Contains(t, trial("2026-11-24T12:44:59Z"), "Used today: 0 of 1 minute (Ward: Games).")
+	assert.Contains(t, trial("2026-11-24T12:45:00Z"), "used up until midnight: block.")
+	assert.Contains(t, trial("2026-11-24T12:45:00Z"), "Used today: 1 of 1 minute (Ward: Games).")
+	assert.Contains(t, trial("2026-11-25T00:00:00Z"), "The person sees the page, with provisos.")
+	require.Eventually(t, func() bool { return strings.Contains(run("gate", "latest", "-o", "csv"), "cut") }, testkit.Patience, testkit.Look)
+}
+
 // Search engines give safe answers to those who are bound to that, however they are made to; and where they cannot be, trials and records say so.
 func TestSafeSearch(t *testing.T) {
 	t.Parallel()

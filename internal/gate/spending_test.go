@@ -1,0 +1,61 @@
+package gate
+
+import (
+	"net/netip"
+	"testing"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/stretchr/testify/assert"
+
+	"widelark/core/policy"
+	"widelark/core/weburl"
+)
+
+// A minute of a quota counts when something passes in it: at the beginning, and later only while bytes do. It is handed out once, and again if it is given back.
+func TestSpending(t *testing.T) {
+	rule := uuid.MustParse("00000000-0000-4000-8000-000000000001")
+	now := noon
+	g := New(policy.Proxy, "front", func() time.Time { return now }, &kept{})
+	config := *ward(t, false).Snapshot.Config()
+	config.Policies[0].Rules[0] = policy.Rule{ID: rule.String(), Name: "Games", If: policy.Cond{Op: policy.InList, Values: []string{"l"}}, Then: policy.Watch, With: policy.Provisos{Quota: 2 * time.Minute}}
+	g.Take(&Edition{Snapshot: policy.New(config)})
+	count := func(later time.Duration) map[Spender][]int64 {
+		now = noon.Add(later)
+		g.decideAgain()
+		return g.TakeUsed()
+	}
+	m := noon.Unix() / 60
+	ask := request("http://oddsfield.example/", "10.40.10.7", uuid.Nil)
+	place := Spender{Rule: rule, Address: netip.MustParseAddr("10.40.10.7")}
+	moved := int64(0)
+	cut := 0
+	g.Watch(g.Decide(ask), false, func() int64 { return moved }, func() { cut++ })
+	g.Watch(g.Decide(request("http://oddsfield.example/other", "10.40.10.8", kay)), false, func() int64 { return 0 }, func() {})
+	g.Watch(g.Decide(request("http://heron.example/", "10.40.10.7", uuid.Nil)), false, func() int64 { return moved }, func() {})
+	assert.Equal(t, map[Spender][]int64{place: {m}, {Rule: rule, Person: kay}: {m}}, count(0), "a person's minutes are theirs at every address")
+	moved++
+	assert.Empty(t, count(30*time.Second), "the minute has counted")
+	assert.Empty(t, count(time.Minute), "nothing passed")
+	moved++
+	taken := count(90 * time.Second)
+	assert.Equal(t, map[Spender][]int64{place: {m + 1}}, taken)
+	g.GiveBack(taken)
+	moved++
+	assert.ElementsMatch(t, []int64{m + 1, m + 2}, count(2 * time.Minute)[place])
+
+	at := g.Edition().Snapshot.With(policy.Facts{Used: []policy.Used{{Rule: rule.String(), Addr: place.Address, Minutes: []int64{m, m + 1}}}})
+	g.Take(&Edition{Snapshot: at})
+	count(2 * time.Minute)
+	assert.Equal(t, 1, cut, "the quota is used up")
+	d := g.Decide(ask)
+	assert.Equal(t, policy.Block, d.Verdict)
+	assert.Contains(t, g.Explain(d).Because, "2 min a day, used up until midnight")
+
+	byName := ask
+	byName.URL, byName.Sight = weburl.MustParse("oddsfield.example"), weburl.Name
+	other := New(policy.DNS, "names", func() time.Time { return noon }, &kept{})
+	other.Take(&Edition{Snapshot: at})
+	other.Watch(other.Decide(byName), false, func() int64 { return 0 }, func() {})
+	assert.Empty(t, other.TakeUsed(), "a name that is asked for is not used yet")
+}

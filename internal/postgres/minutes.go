@@ -1,0 +1,62 @@
+package postgres
+
+import (
+	"context"
+	"net/netip"
+	"time"
+
+	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5"
+
+	"widelark/internal/access"
+	"widelark/internal/standing"
+)
+
+// Used minutes stand in rows of a day in UTC: which day they count for depends on the organisation's zone, and is not the store's concern.
+const (
+	minutesADay = 24 * 60
+	daysKept    = 31
+)
+
+// AddUsed implements [standing.Minutes].
+func (s *Store) AddUsed(ctx context.Context, used []standing.Used, by access.Actor) error {
+	return s.as(ctx, by, access.Record, func(tx pgx.Tx) error {
+		batch, newest := &pgx.Batch{}, int64(0)
+		for _, u := range used {
+			days := map[int64][]int64{}
+			for _, m := range u.Minutes {
+				days[m/minutesADay], newest = append(days[m/minutesADay], m), max(newest, m)
+			}
+			var address *netip.Addr
+			if u.Person == uuid.Nil && u.Address.IsValid() {
+				address = &u.Address
+			}
+			for day, minutes := range days {
+				batch.Queue(`insert into minutes_used as kept (rule, person, address, day, minutes) values ($1, $2, $3, $4, $5) on conflict (rule, person, address, day)
+					do update set minutes = (select array_agg(distinct m order by m) from unnest(kept.minutes || excluded.minutes) m)`, u.Rule, orNull(u.Person), address, day, minutes)
+			}
+		}
+		batch.Queue(`delete from minutes_used where day < $1`, newest/minutesADay-daysKept)
+		batch.Queue(`update facts set used = used + 1`)
+		return tx.SendBatch(ctx, batch).Close()
+	})
+}
+
+// Used implements [standing.Minutes].
+func (s *Store) Used(ctx context.Context, since time.Time) ([]standing.Used, error) {
+	rows, err := s.pool.Query(ctx, `select rule, person, address, minutes from minutes_used where day >= $1`, since.Unix()/60/minutesADay)
+	return all(rows, err, func(row pgx.CollectableRow) (u standing.Used, err error) {
+		var person *uuid.UUID
+		var address *netip.Addr
+		if err = row.Scan(&u.Rule, &person, &address, &u.Minutes); err != nil {
+			return u, err
+		}
+		if person != nil {
+			u.Person = *person
+		}
+		if address != nil {
+			u.Address = *address
+		}
+		return u, nil
+	})
+}
