@@ -243,7 +243,7 @@ func (p *Proxy) carryOther(t *tunnel, head []byte) {
 
 // pipe copies bytes both ways as long as all decisions let it, and reports whether they stopped it. head is what the client said already.
 func (p *Proxy) pipe(t *tunnel, far net.Conn, head []byte, both func(), end *journal.Ending, decisions ...gate.Decision) (cut bool) {
-	var near net.Conn = t.raw
+	near := t.raw
 	for _, d := range decisions {
 		if !d.Verdict.Passes() {
 			if d.Request.NotTLS {
