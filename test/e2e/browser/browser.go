@@ -268,11 +268,18 @@ func (b *Page) Text(selector string) string {
 	return text
 }
 
-// Eval runs an expression in the page.
+// Eval runs an expression in the page, once the elements that it asks for are there.
 func (b *Page) Eval(expression string) {
 	b.T.Helper()
-	_, err := chromedp.Run(b.ctx, chromedp.Evaluate[bool]("("+expression+", true)"))
-	require.NoError(b.T, err)
+	b.Await(`(() => {
+		try {
+			(`+expression+`)
+		} catch (e) {
+			if (e instanceof TypeError) return false
+			throw e
+		}
+		return true
+	})()`, "nothing to do this with: "+expression)
 }
 
 // Picture saves what the window shows.
