@@ -67,6 +67,12 @@ type Config struct {
 	// ProxyBehind are ranges of load balancers that say with the PROXY protocol which client a connection is from. Defaults to none.
 	ProxyBehind []string `koanf:"proxy-behind"`
 
+	// ProxyPersonFrom are ranges of other proxies that say in a header field which person asks. Defaults to none.
+	ProxyPersonFrom []string `koanf:"proxy-person-from"`
+
+	// ProxyPersonHeader is that header field. Defaults to X-Authenticated-User.
+	ProxyPersonHeader string `koanf:"proxy-person-header"`
+
 	// ProxyReach are ranges inside the organisation's network that the proxy gate leads to. Defaults to none: only public addresses.
 	ProxyReach []string `koanf:"proxy-reach"`
 
@@ -103,6 +109,8 @@ func flags(set *pflag.FlagSet) {
 	set.String("proxy-listen", "127.0.0.1:8471", "the address of the proxy gate (also WIDELARKD_PROXY_LISTEN)")
 	set.String("proxy-tls-listen", "", "another address of the proxy gate, for clients that speak TLS to their proxy (also WIDELARKD_PROXY_TLS_LISTEN)")
 	set.StringSlice("proxy-behind", nil, "ranges of load balancers that say with the PROXY protocol which client a connection is from, as 10.40.0.4/32 (also WIDELARKD_PROXY_BEHIND)")
+	set.StringSlice("proxy-person-from", nil, "ranges of other proxies that say in a header field which person asks, as 10.40.0.5/32 (also WIDELARKD_PROXY_PERSON_FROM)")
+	set.String("proxy-person-header", "X-Authenticated-User", "that header field (also WIDELARKD_PROXY_PERSON_HEADER)")
 	set.StringSlice("proxy-reach", nil, "ranges inside your network that the proxy gate leads to, as 10.40.0.0/16 (also WIDELARKD_PROXY_REACH)")
 	set.String("proxy-upstream", "", "another proxy that all connections of the proxy gate go through, as http://10.40.0.2:3128 (also WIDELARKD_PROXY_UPSTREAM)")
 	set.String("proxy-roots", "", "a PEM file of further authorities that sites may have certificates from (also WIDELARKD_PROXY_ROOTS)")

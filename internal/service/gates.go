@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"golang.org/x/net/http/httpguts"
 
 	"widelark/core/match"
 	"widelark/core/pattern"
@@ -69,6 +70,7 @@ type proxySettings struct {
 	upstream *url.URL
 	roots    *x509.CertPool
 	reach    []netip.Prefix
+	told     httpproxy.Told
 }
 
 // readProxy reads the settings of the proxy gate, and reserves its address. It returns nil where the proxy gate is not wanted.
@@ -110,6 +112,12 @@ func (c Config) readProxy() (*proxySettings, error) {
 			return nil, fmt.Errorf("proxy-roots: %s holds no certificate in PEM", c.ProxyRoots)
 		}
 	}
+	if s.told.From, err = readRanges("proxy-person-from", c.ProxyPersonFrom); err != nil {
+		return nil, err
+	}
+	if s.told.Header = c.ProxyPersonHeader; !httpguts.ValidHeaderFieldName(s.told.Header) {
+		return nil, fmt.Errorf("proxy-person-header: %q is not the name of a header field", s.told.Header)
+	}
 	behind, err := readRanges("proxy-behind", c.ProxyBehind)
 	if err != nil {
 		return nil, err
@@ -142,7 +150,7 @@ func (s *Service) startGates(config Config, proxy *proxySettings, box *secret.Bo
 		editions: editions, facts: facts, secret: box, failed: s.failed, stopped: stopped,
 	}
 	g.proxy = httpproxy.New(httpproxy.Config{
-		Gate: g.gate, People: &people{editions, s.Authenticator, s.store, config.demoPassword}, Asks: &asks{store: s.store, now: now}, Self: "http://" + g.address, Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots, Organisation: config.Organisation, Zone: zone, Log: log,
+		Gate: g.gate, People: &people{editions, s.Authenticator, s.store, config.demoPassword}, Told: proxy.told, Asks: &asks{store: s.store, now: now}, Self: "http://" + g.address, Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots, Organisation: config.Organisation, Zone: zone, Log: log,
 	})
 	working, stop := context.WithCancel(context.Background())
 	g.stop = stop
@@ -414,10 +422,7 @@ func (p *people) SignIn(ctx context.Context, name, password, address string) (uu
 	if err != nil {
 		return uuid.Nil, false, err
 	}
-	var person account.Person
-	if who, err := live.Find("who", edition.Who{Person: name}); err == nil && who.Person != nil {
-		person = account.Person{ID: uuid.MustParse(who.Person.ID), Name: who.Person.Name}
-	}
+	person := personNamed(live, name)
 	if p.demoPassword != "" && password == p.demoPassword && person.ID != uuid.Nil {
 		return person.ID, true, nil
 	}
@@ -426,4 +431,24 @@ func (p *people) SignIn(ctx context.Context, name, password, address string) (uu
 		return uuid.Nil, false, nil
 	}
 	return person.ID, err == nil, err
+}
+
+// Named implements [httpproxy.People].
+func (p *people) Named(ctx context.Context, name string) (uuid.UUID, bool, error) {
+	ctx, stop := context.WithTimeout(ctx, 10*time.Second)
+	defer stop()
+	live, err := p.editions.On(ctx, "", "live")
+	if err != nil {
+		return uuid.Nil, false, err
+	}
+	person := personNamed(live, name)
+	return person.ID, person.ID != uuid.Nil, nil
+}
+
+// personNamed returns the person of a state with a name; the zero Person where there is none.
+func personNamed(live *edition.State, name string) account.Person {
+	if who, err := live.Find("who", edition.Who{Person: name}); err == nil && who.Person != nil {
+		return account.Person{ID: uuid.MustParse(who.Person.ID), Name: who.Person.Name}
+	}
+	return account.Person{}
 }

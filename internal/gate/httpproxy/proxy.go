@@ -27,12 +27,22 @@ import (
 type People interface {
 	// SignIn returns the person with a name and a password, who is at an address; false where there is none. The error says that it cannot be checked now.
 	SignIn(ctx context.Context, name, password, address string) (uuid.UUID, bool, error)
+
+	// Named returns the person with a name; false where there is none.
+	Named(ctx context.Context, name string) (uuid.UUID, bool, error)
+}
+
+// Told says whom the gate believes when they say, in a header field, which person asks: other proxies, which have signed the person in.
+type Told struct {
+	Header string
+	From   []netip.Prefix // nil: nobody
 }
 
 // Config says how a proxy works.
 type Config struct {
 	Gate         *gate.Gate
 	People       People         // nil: nobody signs in
+	Told         Told           // who says otherwise which person asks
 	Asks         Asks           // nil: nobody can ask for access
 	Self         string         // where clients reach the gate's own pages, as http://10.40.0.2:8471
 	Reach        []netip.Prefix // ranges inside the organisation's network that may be connected to
@@ -165,6 +175,10 @@ func (p *Proxy) own(w http.ResponseWriter, r *http.Request, client gate.Client) 
 		return
 	}
 	if r.URL.Path == "/ask" && p.Asks != nil {
+		if !p.called(r) {
+			http.Error(w, "This page is at "+p.Self+", and under no other name.", http.StatusMisdirectedRequest)
+			return
+		}
 		p.ask(w, r, client)
 		return
 	}
@@ -173,6 +187,13 @@ func (p *Proxy) own(w http.ResponseWriter, r *http.Request, client gate.Client) 
 		return
 	}
 	http.Error(w, "This is the proxy gate of Wide Lark. Set it as the HTTP proxy of your browser; /proxy.pac is a file that does so.", http.StatusNotFound)
+}
+
+// called reports whether a request calls the gate by its own name, or by the address that it has come to. Under another name that leads here, a page of
+// that name could read and send the gate's forms (DNS rebinding).
+func (p *Proxy) called(r *http.Request) bool {
+	at, _ := r.Context().Value(http.LocalAddrContextKey).(net.Addr)
+	return "http://"+r.Host == p.Self || at != nil && r.Host == at.String()
 }
 
 // PAC returns a proxy auto-configuration file that sends everything but names without a dot and loopback through the proxy at an address.

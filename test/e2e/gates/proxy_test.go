@@ -215,6 +215,25 @@ func TestSignIn(t *testing.T) {
 	assert.Contains(t, records, "block,Kay Moran,CONNECT,https://oddsfield.example/,Ward: Never,answered 403")
 }
 
+// Another proxy that is trusted says which person asks, on a plain request or on CONNECT; nobody else is believed, and inside a tunnel nobody is.
+func TestToldBySomebodyElse(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, true, "--proxy-person-from", "127.0.40.0/24", "--proxy-person-header", "Who-Asks")
+	from := func(address, name string, args ...string) got {
+		return curl(t, gate.Proxy, append([]string{"--interface", address, "-H", "Who-Asks: " + name, "--proxy-header", "Who-Asks: " + name}, args...)...)
+	}
+	assert.Equal(t, "the block page", from("127.0.40.7", "Kay.Moran", "http://oddsfield.example/").sees())
+	assert.Equal(t, "the block page", from("127.0.40.7", "kay.moran", "https://oddsfield.example/").sees(), "the tunnel is opened, and kay's inside, too")
+	assert.Equal(t, "the page", from("127.0.40.7", "kay.moran", "https://heron.example/").sees())
+	assert.Equal(t, "407", from("127.0.40.7", "nobody", "http://oddsfield.example/").status)
+	assert.Equal(t, "407", from("127.0.40.7", "", "http://oddsfield.example/").status)
+	assert.Equal(t, "407", from("127.0.30.7", "kay.moran", "http://oddsfield.example/").status, "an office is not believed")
+	assert.Equal(t, "407", curl(t, gate.Proxy, "--interface", "127.0.40.7", "-H", "Who-Asks: kay.moran", "https://oddsfield.example/").connect, "what the client says inside comes too late")
+	require.Eventually(t, func() bool {
+		return strings.Contains(s.Run(t, "", "gate", "latest", "-o", "csv").Done(t), "block,Kay Moran,GET,https://oddsfield.example/,Ward: Never,answered 403")
+	}, testkit.Patience, testkit.Look)
+}
+
 // A presence gives requests from an address to a person, at gates and in trials, until it ends or another person is there.
 func TestPresences(t *testing.T) {
 	t.Parallel()
@@ -259,6 +278,7 @@ func TestRequests(t *testing.T) {
 	assert.Contains(t, first.page, "http://oddsfield.example/today")
 	assert.Contains(t, first.send("act=ask", "reason=").body, "Say what you need the page for.")
 	assert.Equal(t, "400", first.own("-d", "act=ask&reason=x").status, "without the token of the page")
+	assert.Equal(t, "421", first.own("-H", "Host: evil.example").status, "under a name that only leads here")
 	assert.Equal(t, "400", first.send("act=acknowledge").status, "it is not held")
 	unknown := *first
 	unknown.reference = "AAAAAAAA"
