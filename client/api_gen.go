@@ -4961,6 +4961,9 @@ type Network struct {
 	// Sends On the way icap: what the proxy that asks sends of a TLS connection; left out, full
 	Sends *NetworkSends `json:"sends,omitempty"`
 
+	// Shared Many clients stand behind one of its addresses, so an address says nothing of who asks: it has no presence, opens nothing and uses no minutes
+	Shared *bool `json:"shared,omitempty"`
+
 	// SignIn Which of its clients sign in at the proxy gate: those of whom nobody is known otherwise, all, or none; left out, unknown
 	SignIn    *NetworkSignIn `json:"signIn,omitempty"`
 	UpdatedAt time.Time      `json:"updatedAt"`
@@ -4990,6 +4993,9 @@ type NetworkInput struct {
 
 	// Sends On the way icap: what the proxy that asks sends of a TLS connection; left out, full
 	Sends *NetworkInputSends `json:"sends,omitempty"`
+
+	// Shared Many clients stand behind one of its addresses, so an address says nothing of who asks: it has no presence, opens nothing and uses no minutes
+	Shared *bool `json:"shared,omitempty"`
 
 	// SignIn Which of its clients sign in at the proxy gate: those of whom nobody is known otherwise, all, or none; left out, unknown
 	SignIn *NetworkInputSignIn `json:"signIn,omitempty"`

@@ -121,16 +121,16 @@ func PeopleLDIF() []byte {
 var networks = []struct {
 	name, about, ranges string
 	way                 string // "": that of the organisation
-	distrusts           bool
+	distrusts, shared   bool
 }{
-	{"Wards", "Desks and trolleys on the wards.", "10.40.10.0/23", "proxy", false},
-	{"Theatres", "", "10.40.20.0/24", "proxy", false},
-	{"Offices", "", "10.40.30.0/24", "proxy", false},
-	{"Bedside screens", "The screens at the beds.", "10.40.40.0/22", "dns,proxy", false},
-	{"Visitor Wi-Fi", "Nobody has a name here.", "10.40.64.0/20", "dns", true},
-	{"Library", "The university's proxy asks us.", "10.40.50.0/24", "icap", false},
-	{"Workshop", "Benches of the IT workshop.", "10.40.60.0/24", "proxy", false},
-	{"Quillmere", "Everything else of the hospital's.", "10.40.0.0/16", "", false},
+	{"Wards", "Desks and trolleys on the wards.", "10.40.10.0/23", "proxy", false, false},
+	{"Theatres", "", "10.40.20.0/24", "proxy", false, false},
+	{"Offices", "", "10.40.30.0/24", "proxy", false, false},
+	{"Bedside screens", "The screens at the beds.", "10.40.40.0/22", "dns,proxy", false, false},
+	{"Visitor Wi-Fi", "Nobody has a name here.", "10.40.64.0/20", "dns", true, false},
+	{"Library", "The university's proxy asks us.", "10.40.50.0/24", "icap", false, true},
+	{"Workshop", "Benches of the IT workshop.", "10.40.60.0/24", "proxy", false, false},
+	{"Quillmere", "Everything else of the hospital's.", "10.40.0.0/16", "", false, false},
 }
 
 var machines = []struct{ name, about, address string }{
@@ -141,7 +141,7 @@ var machines = []struct{ name, about, address string }{
 func loadPeople(ctx context.Context, api *client.ClientWithResponses) (map[string]uuid.UUID, error) {
 	ids := map[string]uuid.UUID{}
 	for _, n := range networks {
-		made, err := api.AddNetworkWithResponse(ctx, client.NetworkInput{Name: n.name, Description: &n.about, Ranges: []string{n.ranges}, Way: &n.way, Distrusts: &n.distrusts})
+		made, err := api.AddNetworkWithResponse(ctx, client.NetworkInput{Name: n.name, Description: &n.about, Ranges: []string{n.ranges}, Way: &n.way, Distrusts: &n.distrusts, Shared: &n.shared})
 		if err != nil {
 			return nil, err
 		}

@@ -95,7 +95,7 @@ func (s *Snapshot) Held(p Provisos, r *Request) (held, not Provisos, safe Safe) 
 		held.NoUploads, held.SizeCap = p.NoUploads, p.SizeCap
 		not.NoUploads, not.SizeCap = false, 0
 	}
-	if r.Gate != DNS {
+	if r.Gate != DNS && (r.Person != "" || !s.SharedAt(r.Addr)) {
 		held.Quota, not.Quota = p.Quota, 0
 	}
 	return held, not, safe

@@ -62,6 +62,9 @@ func (s *Snapshot) With(facts Facts) *Snapshot {
 		covered = append(covered, match.List{ID: e.ID, Name: e.Name, Entries: e.Entries})
 	}
 	past := func(u *Unlocked, kind grantKind, of string) {
+		if u.Person == "" && s.SharedAt(u.Addr) {
+			return
+		}
 		e := &Exception{Then: Allow, From: u.From.Truncate(time.Second), Until: u.Until.Truncate(time.Second), For: Whom{Persons: []string{u.Person}}}
 		if u.Addr.IsValid() {
 			e.For.Ranges = []netip.Prefix{ranges.Single(u.Addr)}
@@ -81,6 +84,9 @@ func (s *Snapshot) With(facts Facts) *Snapshot {
 	with.use(facts.Used)
 	with.presences = nil
 	for _, p := range facts.Presences {
+		if s.SharedAt(p.Addr) {
+			continue
+		}
 		if with.presences == nil {
 			with.presences = map[netip.Addr][]Presence{}
 		}
@@ -101,6 +107,15 @@ func (s *Snapshot) With(facts Facts) *Snapshot {
 	}
 	slices.SortStableFunc(with.stints, func(a, b stint) int { return cmp.Or(b.From.Compare(a.From), cmp.Compare(a.ID, b.ID)) })
 	return &with
+}
+
+// SharedAt reports whether many clients stand behind an address, so that no fact is about it.
+func (s *Snapshot) SharedAt(addr netip.Addr) bool {
+	if len(s.config.Shared) == 0 || !addr.IsValid() {
+		return false
+	}
+	n := s.config.Directory.NetworkOf(addr.Unmap())
+	return n >= 0 && s.config.Shared[s.config.Directory.Networks[n].ID]
 }
 
 // noneOf returns the sentence that none of so many exceptions covers a URL.

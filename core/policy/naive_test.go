@@ -79,7 +79,9 @@ func (n naive) held(with Provisos, gate Gate, sight weburl.Sight) (held Provisos
 	if e := n.engine(); e != nil && with.SafeSearch {
 		held.SafeSearch = e.Safe.By != "" && (sight == weburl.Full || e.Safe.By == ByHost && gate == Proxy)
 	}
-	held.Quota = with.Quota
+	if n.r.Person != "" || !n.Shared[n.network()] {
+		held.Quota = with.Quota
+	}
 	if sight == weburl.Full {
 		held.NoUploads, held.SizeCap = with.NoUploads, with.SizeCap
 	}
@@ -280,7 +282,7 @@ func (n naive) running(from, until time.Time) bool {
 
 // past reports whether what was unlocked or acknowledged is so for the asker, now and for this URL.
 func (n naive) past(u Unlocked) bool {
-	return n.cover(u.Entries) == is && n.running(u.From, u.Until) && (u.Person == n.r.Person && u.Person != "" || u.Addr.IsValid() && u.Addr == n.r.Addr)
+	return n.cover(u.Entries) == is && n.running(u.From, u.Until) && (u.Person == n.r.Person && u.Person != "" || u.Addr.IsValid() && u.Addr == n.r.Addr && !n.Shared[n.network()])
 }
 
 func (n naive) acknowledged(id string) bool {
@@ -329,7 +331,7 @@ func (n naive) usedUp(r Rule) bool {
 	}
 	minutes := map[int64]bool{}
 	for _, u := range n.Used {
-		if u.Rule != r.ID || u.Person != n.r.Person || u.Person == "" && (u.Addr != n.r.Addr || !u.Addr.IsValid()) {
+		if u.Rule != r.ID || u.Person != n.r.Person || u.Person == "" && (u.Addr != n.r.Addr || !u.Addr.IsValid() || n.Shared[n.network()]) {
 			continue
 		}
 		for _, m := range u.Minutes {
@@ -564,6 +566,7 @@ func drawNaive(t *rapid.T) naive {
 		{ID: "e2", Name: "Heron", Entries: []pattern.Entry{pattern.MustParse("heron.example")}, Safe: Safe{ByHeader, "Filter", "strict"}},
 		{ID: "e3", Name: "Tern", Entries: []pattern.Entry{pattern.MustParse("tern.example")}, Words: []string{"user"}},
 	}
+	n.Shared = rapid.SampledFrom([]map[string]bool{nil, nil, {"n0": true}, {"n1": true}}).Draw(t, "shared")
 	n.Engines = rapid.SampledFrom([][]Engine{nil, engines, engines[1:3], engines[2:]}).Draw(t, "engines")
 	n.Directory = directory.New([]directory.Person{{ID: "p0", Name: "Kay Moran"}, {ID: ola, Name: "Ola Fenn"}},
 		[]directory.Group{
@@ -601,7 +604,11 @@ func drawNaive(t *rapid.T) naive {
 		n.Unlocked = []Unlocked{{Entries: drawEntries(t, false), Person: "p0", From: drawMoment(t, "from"), Until: drawMoment(t, "until")}}
 	}
 	for _, of := range draws([]string{"policy0/0", "policy0/1", "policy0", "policy1/0", "fallback/0", "fallback"}, 2).Draw(t, "acknowledged") {
-		n.Acknowledged = append(n.Acknowledged, Acknowledged{of, Unlocked{Entries: drawEntries(t, false), Person: "p0", From: drawMoment(t, "from"), Until: drawMoment(t, "until")}})
+		past := Unlocked{Entries: drawEntries(t, false), Person: "p0", From: drawMoment(t, "from"), Until: drawMoment(t, "until")}
+		if rapid.Bool().Draw(t, "at an address") {
+			past.Person, past.Addr = "", netip.MustParseAddr("10.40.0.5")
+		}
+		n.Acknowledged = append(n.Acknowledged, Acknowledged{of, past})
 	}
 	for i := range rapid.SampledFrom([]int{0, 0, 1, 2}).Draw(t, "stints") {
 		n.Stints = append(n.Stints, Stint{

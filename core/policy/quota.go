@@ -58,6 +58,9 @@ func (s *Snapshot) use(all []Used) {
 		u := &all[i]
 		key := user{rule: u.Rule, person: u.Person}
 		if u.Person == "" {
+			if s.SharedAt(u.Addr) {
+				continue
+			}
 			key.addr = u.Addr.Unmap()
 		}
 		s.used[key] = append(s.used[key], u.Minutes...)

@@ -37,7 +37,9 @@ type Config struct {
 	Way        Way // which gates clients meet whose network does not say; "": none
 	// NetworkWays says of networks, by id, how their clients come to the gates.
 	NetworkWays map[string]NetworkWay
-	Zone        *time.Location // in which days begin
+	// Shared are the networks, by id, in which many clients stand behind one address: it says nothing of who asks.
+	Shared map[string]bool
+	Zone   *time.Location // in which days begin
 }
 
 // Snapshot is a configuration ready to be decided on. It is immutable and safe for concurrent use.

@@ -178,9 +178,13 @@ func (r *roster) configure() {
 		settings = o.body.(revision.SettingsBody)
 	}
 	config.Combining, config.Way, config.NetworkWays = settings.Combining, settings.Way, map[string]policy.NetworkWay{}
+	config.Shared = map[string]bool{}
 	for _, o := range r.of(revision.KindNetwork) {
 		body := o.body.(revision.NetworkBody)
 		config.NetworkWays[o.ID.String()] = body.NetworkWay()
+		if body.Shared {
+			config.Shared[o.ID.String()] = true
+		}
 	}
 	for _, o := range r.of(revision.KindApp) {
 		body := o.body.(revision.AppBody)

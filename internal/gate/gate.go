@@ -135,10 +135,11 @@ func present(e *Edition, c Client, at time.Time) Client {
 
 // Holding is what holds a request, and how whoever asks comes past it.
 type Holding struct {
-	Rule  uuid.UUID // or, where it is the otherwise of a policy, the policy
-	Left  policy.Leave
-	For   time.Duration
-	Entry pattern.Entry // the narrowest for the URL that every gate on the way can tell
+	Rule   uuid.UUID // or, where it is the otherwise of a policy, the policy
+	Left   policy.Leave
+	For    time.Duration
+	Shared bool          // nobody is known, and many clients stand behind the address: there is no way past it
+	Entry  pattern.Entry // the narrowest for the URL that every gate on the way can tell
 }
 
 // Holds returns what holds a request now; false where nothing does any more, or there is no way past it.
@@ -156,6 +157,9 @@ func (g *Gate) Holds(r Request) (h Holding, holds bool) {
 		q.Way = policy.ByProxy // whatever the network says
 	}
 	h.Entry, holds = d.Edition.Snapshot.Entry(&policy.Work{}, &q, d.At)
+	if d.Request.Person == uuid.Nil && d.Edition.Snapshot.SharedAt(d.Request.Address) {
+		h.Shared, holds = true, false
+	}
 	return h, holds && err == nil
 }
 

@@ -121,6 +121,9 @@ func (s *server) setPresence(ctx context.Context, in *setPresenceInput) (*presen
 	if err == nil {
 		err = p.Check(s.Now())
 	}
+	if err == nil && live.Snapshot.SharedAt(p.Address) {
+		err = &revision.FieldError{Field: "address", Msg: p.Address.String() + " is in a network whose addresses many clients share: it says nothing of who asks"}
+	}
 	if err == nil {
 		p, err = s.Standing.AddPresence(ctx, p, actor(ctx))
 	}

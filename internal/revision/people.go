@@ -40,6 +40,7 @@ type NetworkBody struct {
 	Way       policy.Way   `json:"way,omitempty" doc:"Which gates its clients meet, in order: dns, proxy, dns,proxy, icap or none; left out, those of the organisation"`
 	Sends     weburl.Sight `json:"sends,omitempty" enum:"tunnel,full" doc:"On the way icap: what the proxy that asks sends of a TLS connection; left out, full"`
 	Distrusts bool         `json:"distrusts,omitempty" doc:"Its clients do not trust the authority of our gates, so no TLS connection of theirs is opened"`
+	Shared    bool         `json:"shared,omitempty" doc:"Many clients stand behind one of its addresses, so an address says nothing of who asks: it has no presence, opens nothing and uses no minutes"`
 	SignIn    string       `json:"signIn,omitempty" enum:"unknown,always,never" doc:"Which of its clients sign in at the proxy gate: those of whom nobody is known otherwise, all, or none; left out, unknown"`
 }
 

@@ -3978,6 +3978,8 @@ export interface components {
              * @enum {string}
              */
             sends?: "tunnel" | "full";
+            /** @description Many clients stand behind one of its addresses, so an address says nothing of who asks: it has no presence, opens nothing and uses no minutes */
+            shared?: boolean;
             /**
              * @description Which of its clients sign in at the proxy gate: those of whom nobody is known otherwise, all, or none; left out, unknown
              * @enum {string}
@@ -4005,6 +4007,8 @@ export interface components {
              * @enum {string}
              */
             sends?: "tunnel" | "full";
+            /** @description Many clients stand behind one of its addresses, so an address says nothing of who asks: it has no presence, opens nothing and uses no minutes */
+            shared?: boolean;
             /**
              * @description Which of its clients sign in at the proxy gate: those of whom nobody is known otherwise, all, or none; left out, unknown
              * @enum {string}

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from '../ui/Button'
-import { Choice, TextArea, TextField } from '../ui/Field'
+import { Check, Choice, TextArea, TextField } from '../ui/Field'
 import { Mono } from '../ui/Mono'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { SaveDialog } from '../ui/SaveDialog'
@@ -52,6 +52,7 @@ export function NetworksView() {
                 </td>
                 <td className={cellClass}>
                   {n.way ? wayName(n.way) : <span className="text-soft">as everywhere</span>}
+                  {n.shared && <span className="text-soft">; addresses are shared</span>}
                   {n.distrusts && <span className="text-soft">; nothing is opened</span>}
                 </td>
                 <td className={`${cellClass} text-soft`}>{n.description}</td>
@@ -72,6 +73,7 @@ function NetworkDialog({ network, onClose }: { network?: Network; onClose: () =>
   const [way, setWay] = useState(network?.way ?? '')
   const [sends, setSends] = useState<'tunnel' | 'full'>(network?.sends ?? 'full')
   const [distrusts, setDistrusts] = useState(network?.distrusts ?? false)
+  const [shared, setShared] = useState(network?.shared ?? false)
   const [signIn, setSignIn] = useState<NonNullable<Network['signIn']>>(network?.signIn ?? 'unknown')
   const save = useSaveNetwork(network)
   const remove = useRemoveNetwork()
@@ -84,6 +86,7 @@ function NetworkDialog({ network, onClose }: { network?: Network; onClose: () =>
       way,
       sends: way === 'icap' ? sends : undefined,
       distrusts,
+      shared,
       signIn,
     })
   }
@@ -146,6 +149,11 @@ function NetworkDialog({ network, onClose }: { network?: Network; onClose: () =>
             />
             Its clients trust the authority of our gates, so that connections can be opened
           </label>
+          <Check
+            label="Many clients stand behind one of its addresses, which then says nothing of who asks"
+            checked={shared}
+            onChange={setShared}
+          />
           <TextField label="Description" value={description} onChange={(e) => setDescription(e.target.value)} />
         </>
       )}

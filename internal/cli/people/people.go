@@ -387,7 +387,7 @@ func NetworkCommand(a *command.App) *cobra.Command {
 // networkFlags are what can be said of a network besides its name and ranges.
 type networkFlags struct {
 	about, way, sends, signIn string
-	distrusts                 bool
+	distrusts, shared         bool
 }
 
 func (f *networkFlags) register(cmd *cobra.Command) {
@@ -396,6 +396,7 @@ func (f *networkFlags) register(cmd *cobra.Command) {
 	flags.StringVar(&f.way, "way", "", "the gates that its clients meet: dns, proxy, dns,proxy, icap or none; empty for those of the organisation")
 	flags.StringVar(&f.sends, "sends", "", "with --way icap: what the proxy that asks sends of TLS connections, tunnel or full")
 	flags.StringVar(&f.signIn, "sign-in", "", "who signs in at the proxy gate: unknown (whoever is not known otherwise), always or never")
+	flags.BoolVar(&f.shared, "shared", false, "many clients stand behind one of its addresses, which then says nothing of who asks")
 	flags.BoolVar(&f.distrusts, "distrusts", false, "its clients do not trust the authority of our gates, so none of their TLS connections is opened")
 }
 
@@ -413,6 +414,9 @@ func (f *networkFlags) fill(cmd *cobra.Command, body *client.NetworkInput) {
 	}
 	if given("sign-in") {
 		body.SignIn = command.Optional[client.NetworkInputSignIn](f.signIn)
+	}
+	if given("shared") {
+		body.Shared = &f.shared
 	}
 	if given("distrusts") {
 		body.Distrusts = &f.distrusts

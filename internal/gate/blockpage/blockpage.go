@@ -42,6 +42,7 @@ type Ask struct {
 	Asks         bool   // for access
 	Acknowledges bool   // that it is held
 	Codes        bool   // are taken
+	Shared       bool   // nobody comes past the hold from this address, as many clients share it
 	For          string // how long an acknowledgement lets the asker past
 	Past         string // until when the asker has come past it; "" where they have not
 	Organisation string

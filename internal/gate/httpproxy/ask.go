@@ -154,6 +154,7 @@ func (p *Proxy) ask(w http.ResponseWriter, r *http.Request, client gate.Client) 
 	if known {
 		page.URL, page.Who, page.Because = d.URL.String(), d.Who, d.Because
 	}
+	page.Shared = holding.Shared
 	if mine {
 		page.Token, page.Asks = d.token, !found
 		page.Acknowledges, page.Codes = holds && holding.Left == policy.Acknowledging, holds && holding.Left == policy.ByCode

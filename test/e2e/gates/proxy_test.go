@@ -514,6 +514,42 @@ func TestQuota(t *testing.T) {
 	require.Eventually(t, func() bool { return strings.Contains(run("gate", "latest", "-o", "csv"), "cut") }, testkit.Patience, testkit.Look)
 }
 
+// An address that many share says nothing of who asks: it has no presence, nobody comes past a hold by it, and uses no minutes; people who have signed in do.
+func TestSharedAddresses(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, false)
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	run("network", "new", "Library", "127.0.50.0/24", "--sign-in", "never", "--shared")
+	assert.Contains(t, run("network", "show", "Library"), "addresses  shared by many clients")
+	run("group", "edit", "Nurses", "--network", "Wards", "--network", "Library")
+	run("list", "new", "Games")
+	run("list", "add", "Games", "puzzle.example")
+	run("policy", "rule", "add", "Ward", "Games", "--list", "Games", "--then", "watch", "--minutes", "1")
+	run("list", "new", "Dosage")
+	run("list", "add", "Dosage", "dosage.example")
+	run("policy", "rule", "add", "Ward", "Dosage", "--list", "Dosage", "--then", "hold")
+	run("presence", "set", "Kay Moran", "127.0.50.7", "--until", "1h")
+	run("publish", "--note", "a library")
+	const page = "http://dosage.example/"
+	asked := func(address string, args ...string) string {
+		return curl(t, gate.Proxy, append([]string{"--interface", address, page}, args...)...).body
+	}
+	require.Eventually(t, func() bool { return strings.Contains(asked("127.0.50.7"), "says hold") }, testkit.Patience, testkit.Look)
+	assert.Contains(t, s.Run(t, "", "presence", "set", "Kay Moran", "127.0.50.8", "--until", "1h").Err, "127.0.50.8 is in a network whose addresses many clients share")
+	assert.NotContains(t, run("try", page, "--from", "127.0.50.7", "--on", "live"), "Kay", "her presence of before counts no more")
+	shared := refused(t, gate, "127.0.50.7", page, "This page waits to be unlocked")
+	assert.Contains(t, shared.page, "Many people share the address that you come from")
+	assert.NotContains(t, shared.page, `value="acknowledge"`)
+	assert.Contains(t, refused(t, gate, "127.0.10.7", page, "This page waits to be unlocked").page, `value="acknowledge"`)
+
+	trial := func(args ...string) string {
+		return run(append([]string{"try", "http://puzzle.example", "--on", "live", "--way", "proxy"}, args...)...)
+	}
+	assert.Contains(t, trial("--from", "127.0.50.7"), "Not held, as the gate cannot do it there: at most 1 min a day.")
+	assert.NotContains(t, trial("--from", "127.0.50.7", "--as", "kay.moran"), "Not held")
+	assert.NotContains(t, trial("--from", "127.0.10.7"), "Not held")
+}
+
 // Search engines give safe answers to those who are bound to that, however they are made to; and where they cannot be, trials and records say so.
 func TestSafeSearch(t *testing.T) {
 	t.Parallel()
