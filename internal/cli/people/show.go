@@ -54,7 +54,7 @@ func groupShowCommand(a *command.App) *cobra.Command {
 func networkShowCommand(a *command.App) *cobra.Command {
 	return object.ShowCommand(a, "network", "The ranges of a network", func(ctx context.Context, api *client.ClientWithResponses, name string) (s *object.Shown, err error) {
 		n, err := object.Networks.Get(ctx, api, name)
-		return &object.Shown{ID: n.ID, Data: n, Fields: [][2]string{{"name", n.Name}, {"about", command.OrEmpty(n.Description)}, {"ranges", strings.Join(n.Ranges, ", ")}, {"meets", networkWay(n)}, {"addresses", map[bool]string{true: "shared by many clients"}[command.Deref(n.Shared)]}, object.Edited(a, n.UpdatedBy, n.UpdatedAt)}}, err
+		return &object.Shown{ID: n.ID, Data: n, Fields: [][2]string{{"name", n.Name}, {"about", command.OrEmpty(n.Description)}, {"ranges", strings.Join(n.Ranges, ", ")}, {"meets", networkWay(n)}, {"shared", map[bool]string{true: "many clients stand behind one address"}[command.Deref(n.Shared)]}, object.Edited(a, n.UpdatedBy, n.UpdatedAt)}}, err
 	})
 }
 

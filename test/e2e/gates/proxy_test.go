@@ -520,7 +520,7 @@ func TestSharedAddresses(t *testing.T) {
 	s, gate := gated(t, false)
 	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
 	run("network", "new", "Library", "127.0.50.0/24", "--sign-in", "never", "--shared")
-	assert.Contains(t, run("network", "show", "Library"), "addresses  shared by many clients")
+	assert.Contains(t, run("network", "show", "Library"), "shared   many clients stand behind one address")
 	run("group", "edit", "Nurses", "--network", "Wards", "--network", "Library")
 	run("list", "new", "Games")
 	run("list", "add", "Games", "puzzle.example")
