@@ -150,7 +150,7 @@ function NetworkDialog({ network, onClose }: { network?: Network; onClose: () =>
             Its clients trust the authority of our gates, so that connections can be opened
           </label>
           <Check
-            label="Many clients stand behind one of its addresses, which then says nothing of who asks"
+            label="Many clients share its addresses, which say nothing of who asks"
             checked={shared}
             onChange={setShared}
           />
