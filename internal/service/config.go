@@ -73,6 +73,9 @@ type Config struct {
 	// ProxyPersonHeader is that header field. Defaults to X-Authenticated-User.
 	ProxyPersonHeader string `koanf:"proxy-person-header"`
 
+	// ProxyFormKB is how many kB (1000 bytes) a request may send where a rule allows no uploads. Defaults to 8.
+	ProxyFormKB int `koanf:"proxy-form-kb"`
+
 	// ProxyReach are ranges inside the organisation's network that the proxy gate leads to. Defaults to none: only public addresses.
 	ProxyReach []string `koanf:"proxy-reach"`
 
@@ -111,6 +114,7 @@ func flags(set *pflag.FlagSet) {
 	set.StringSlice("proxy-behind", nil, "ranges of load balancers that say with the PROXY protocol which client a connection is from, as 10.40.0.4/32 (also WIDELARKD_PROXY_BEHIND)")
 	set.StringSlice("proxy-person-from", nil, "ranges of other proxies that say in a header field which person asks, as 10.40.0.5/32 (also WIDELARKD_PROXY_PERSON_FROM)")
 	set.String("proxy-person-header", "X-Authenticated-User", "that header field (also WIDELARKD_PROXY_PERSON_HEADER)")
+	set.Int("proxy-form-kb", 8, "how many kB a request may send where a rule allows no uploads (also WIDELARKD_PROXY_FORM_KB)")
 	set.StringSlice("proxy-reach", nil, "ranges inside your network that the proxy gate leads to, as 10.40.0.0/16 (also WIDELARKD_PROXY_REACH)")
 	set.String("proxy-upstream", "", "another proxy that all connections of the proxy gate go through, as http://10.40.0.2:3128 (also WIDELARKD_PROXY_UPSTREAM)")
 	set.String("proxy-roots", "", "a PEM file of further authorities that sites may have certificates from (also WIDELARKD_PROXY_ROOTS)")

@@ -71,7 +71,11 @@ type proxySettings struct {
 	roots    *x509.CertPool
 	reach    []netip.Prefix
 	told     httpproxy.Told
+	mostForm int64 // bytes
 }
+
+// mostFormKB bounds what is kept in memory of a request before it is known not to be an upload.
+const mostFormKB = 1000
 
 // readProxy reads the settings of the proxy gate, and reserves its address. It returns nil where the proxy gate is not wanted.
 func (c Config) readProxy() (*proxySettings, error) {
@@ -118,6 +122,10 @@ func (c Config) readProxy() (*proxySettings, error) {
 	if s.told.Header = c.ProxyPersonHeader; !httpguts.ValidHeaderFieldName(s.told.Header) {
 		return nil, fmt.Errorf("proxy-person-header: %q is not the name of a header field", s.told.Header)
 	}
+	if c.ProxyFormKB < 1 || c.ProxyFormKB > mostFormKB {
+		return nil, fmt.Errorf("proxy-form-kb: %d is not between 1 and %d", c.ProxyFormKB, mostFormKB)
+	}
+	s.mostForm = int64(c.ProxyFormKB) * 1000
 	behind, err := readRanges("proxy-behind", c.ProxyBehind)
 	if err != nil {
 		return nil, err
@@ -150,7 +158,7 @@ func (s *Service) startGates(config Config, proxy *proxySettings, box *secret.Bo
 		editions: editions, facts: facts, secret: box, failed: s.failed, stopped: stopped,
 	}
 	g.proxy = httpproxy.New(httpproxy.Config{
-		Gate: g.gate, People: &people{editions, s.Authenticator, s.store, config.demoPassword}, Told: proxy.told, Asks: &asks{store: s.store, now: now}, Self: "http://" + g.address, Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots, Organisation: config.Organisation, Zone: zone, Log: log,
+		Gate: g.gate, People: &people{editions, s.Authenticator, s.store, config.demoPassword}, Told: proxy.told, MostForm: proxy.mostForm, Asks: &asks{store: s.store, now: now}, Self: "http://" + g.address, Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots, Organisation: config.Organisation, Zone: zone, Log: log,
 	})
 	working, stop := context.WithCancel(context.Background())
 	g.stop = stop

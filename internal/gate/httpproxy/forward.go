@@ -235,7 +235,7 @@ func (p *Proxy) plain(w http.ResponseWriter, r *http.Request, client gate.Client
 	held, _, safe := p.Gate.Held(d)
 	to.safe = safe
 	if held.NoUploads {
-		what, err := upload(r)
+		what, err := upload(r, p.MostForm)
 		if err != nil {
 			panic(http.ErrAbortHandler) // the client is gone
 		}

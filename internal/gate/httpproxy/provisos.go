@@ -14,12 +14,9 @@ import (
 	"sync/atomic"
 )
 
-// mostForm is how many bytes a request may send, where uploads are not allowed, so that forms can still be sent.
-const mostForm = 8000
-
-// upload says in a clause what makes a request an upload: a body that is longer than a form, or has a file in it; "" where it is none. It reads what it needs of
-// the body, which stays to be read.
-func upload(r *http.Request) (what string, err error) {
+// upload says in a clause what makes a request an upload: a body that is longer than a form, of so many bytes at most, or has a file in it; "" where it is none. It
+// reads what it needs of the body, which stays to be read.
+func upload(r *http.Request, mostForm int64) (what string, err error) {
 	if r.Method != http.MethodPost && r.Method != http.MethodPut && r.Method != http.MethodPatch || r.Body == nil || r.ContentLength == 0 {
 		return "", nil
 	}

@@ -6,6 +6,7 @@
 package httpproxy
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"log/slog"
@@ -49,10 +50,14 @@ type Config struct {
 	Ports        []uint16       // that tunnels may lead to, besides 80 and 443
 	Upstream     *url.URL       // another proxy, through which all connections go; nil for none
 	Roots        Roots          // authorities besides the system's that sites may have their certificates from
+	MostForm     int64          // bytes that a request may send where uploads are not allowed, so that forms can still be sent; 0 for [MostForm]
 	Organisation string         // as the block page names it
 	Zone         *time.Location // of the moments on pages
 	Log          *slog.Logger
 }
+
+// MostForm is how many bytes a form may have, where nothing else is said.
+const MostForm = 8000
 
 // Limits of each stage of a request.
 const (
@@ -82,6 +87,7 @@ type Proxy struct {
 
 // New returns a proxy; see [Proxy.Serve].
 func New(c Config) *Proxy {
+	c.MostForm = cmp.Or(c.MostForm, MostForm)
 	p := &Proxy{Config: c, opened: newHandover(), remember: newSignIns()}
 	p.base, p.end = context.WithCancel(context.Background())
 	p.dialer = &dialer{reach: c.Reach, upstream: c.Upstream}

@@ -453,7 +453,7 @@ timeout 10 cat <&3`), 0o600))
 // What a rule binds a request to is kept where the gate sees enough for it; trials and records say where it is not.
 func TestProvisos(t *testing.T) {
 	t.Parallel()
-	s, gate := gated(t, false)
+	s, gate := gated(t, false, "--proxy-form-kb", "3")
 	ward := func(args ...string) got {
 		return curl(t, gate.Proxy, append([]string{"--interface", "127.0.10.7"}, args...)...)
 	}
@@ -461,7 +461,8 @@ func TestProvisos(t *testing.T) {
 	s.Run(t, "", "policy", "rule", "remove", "Ward", "Never").Done(t)
 	s.Run(t, "", "publish", "--note", "reading").Done(t)
 	require.Eventually(t, func() bool { return ward("http://oddsfield.example/").sees() == "the page" }, testkit.Patience, testkit.Look)
-	assert.Equal(t, "the page", ward("-d", "q=tide", "http://oddsfield.example/").sees())
+	assert.Equal(t, "the page", ward("-d", "q="+strings.Repeat("t", 2998), "http://oddsfield.example/").sees())
+	assert.Contains(t, ward("-d", "q="+strings.Repeat("t", 2999), "http://oddsfield.example/").body, "Nothing may be uploaded there, and more than 3 kB are sent.")
 	refused := ward("-F", "map=@/etc/hostname", "http://oddsfield.example/")
 	assert.Equal(t, "the block page", refused.sees())
 	assert.Contains(t, refused.body, `The rule "Reading" of the policy "Ward" says allow, because the list "Betting" has the entry oddsfield.example. Nothing may be uploaded there, and a file is sent.`)
