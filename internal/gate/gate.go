@@ -272,7 +272,8 @@ type Running struct {
 }
 
 // Watch keeps an eye on a request that was let through: cut is called once, within two seconds, when its verdict no longer passes or, with a tunnel,
-// when its connection would now be opened. moved returns how many bytes have passed so far; minutes in which some do count for quotas. The caller calls done when the request has ended by itself; done reports whether it was cut.
+// when its connection would now be opened, would lead to another host, or has bytes to be counted that are not. moved returns how many bytes have passed so far;
+// minutes in which some do count for quotas. The caller calls done when the request has ended by itself; done reports whether it was cut.
 func (g *Gate) Watch(d Decision, tunnel bool, moved func() int64, cut func()) (done func() (wasCut bool)) {
 	r := &Running{decision: d, tunnel: tunnel, moved: moved, cut: cut}
 	g.use(d)
@@ -314,7 +315,7 @@ func (g *Gate) decideAgain() {
 	}
 	g.mu.Unlock()
 	for _, r := range all {
-		if d := g.decide(r.decision.Request); d.Verdict.Passes() && (!r.tunnel || !g.Opens(d.Request) && g.leadsAlike(d, r.decision)) {
+		if d := g.decide(r.decision.Request); d.Verdict.Passes() && (!r.tunnel || !g.Opens(d.Request) && g.carriesAlike(d, r.decision)) {
 			if moved := r.moved(); moved != r.before {
 				r.before = moved
 				g.use(d)
@@ -332,14 +333,15 @@ func (g *Gate) decideAgain() {
 	}
 }
 
-// leadsAlike reports whether a tunnel leads to the same host under two decisions.
-func (g *Gate) leadsAlike(a, b Decision) bool {
-	if a.Provisos == b.Provisos && a.Edition == b.Edition {
+// carriesAlike reports whether a tunnel that was made under a decision is as it would be made now: it leads to the same host, and its bytes are counted if a
+// quota asks for that.
+func (g *Gate) carriesAlike(now, made Decision) bool {
+	if now.Provisos == made.Provisos && now.Edition == made.Edition {
 		return true
 	}
-	_, _, now := g.Held(a)
-	_, _, before := g.Held(b)
-	return now == before
+	held, _, safe := g.Held(now)
+	heldBefore, _, safeBefore := g.Held(made)
+	return safe == safeBefore && (held.Quota == 0 || heldBefore.Quota > 0)
 }
 
 // Counts is what a gate has done since it started.

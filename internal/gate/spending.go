@@ -20,25 +20,33 @@ type Spender struct {
 type spending struct {
 	mu     sync.Mutex
 	fresh  map[Spender]map[int64]struct{} // guarded by mu: minutes that nobody has taken yet
-	latest map[Spender]int64              // guarded by mu: the minute that was gathered last
+	minute int64                          // guarded by mu: that was gathered last
+	known  map[Spender]struct{}           // guarded by mu: whose minute it was
 }
+
+// mostSpenders bounds whose minutes are kept while nobody takes them, as clients with many addresses could fill the memory.
+const mostSpenders = 200_000
 
 // add gathers a minute, once.
 func (s *spending) add(of Spender, minute int64) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.latest[of] == minute {
+	if s.known == nil {
+		s.fresh, s.known = map[Spender]map[int64]struct{}{}, map[Spender]struct{}{}
+	}
+	if s.minute != minute {
+		s.minute = minute
+		clear(s.known)
+	}
+	if _, counted := s.known[of]; counted || s.fresh[of] == nil && len(s.fresh) >= mostSpenders {
 		return
 	}
-	if s.latest == nil {
-		s.fresh, s.latest = map[Spender]map[int64]struct{}{}, map[Spender]int64{}
-	}
-	for one, at := range s.latest {
-		if at < minute {
-			delete(s.latest, one)
-		}
-	}
-	s.latest[of] = minute
+	s.known[of] = struct{}{}
+	s.put(of, minute)
+}
+
+// put keeps a minute until it is taken. The caller holds mu.
+func (s *spending) put(of Spender, minute int64) {
 	if s.fresh[of] == nil {
 		s.fresh[of] = map[int64]struct{}{}
 	}
@@ -91,11 +99,8 @@ func (g *Gate) GiveBack(used map[Spender][]int64) {
 	g.spending.mu.Lock()
 	defer g.spending.mu.Unlock()
 	for of, minutes := range used {
-		if g.spending.fresh[of] == nil {
-			g.spending.fresh[of] = map[int64]struct{}{}
-		}
 		for _, m := range minutes {
-			g.spending.fresh[of][m] = struct{}{}
+			g.spending.put(of, m)
 		}
 	}
 }

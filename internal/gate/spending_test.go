@@ -52,6 +52,22 @@ func TestSpending(t *testing.T) {
 	assert.Equal(t, policy.Block, d.Verdict)
 	assert.Contains(t, g.Explain(d).Because, "2 min a day, used up until midnight")
 
+	// A tunnel whose bytes are not counted is cut when a quota begins to ask for that.
+	free := New(policy.Proxy, "front", func() time.Time { return noon }, &kept{})
+	free.Take(ward(t, false))
+	tunnel, ended := request("https://oddsfield.example/", "10.40.10.9", uuid.Nil), 0
+	tunnel.Sight = weburl.Tunnel
+	free.Watch(free.Decide(tunnel), true, func() int64 { return 0 }, func() { ended++ })
+	free.decideAgain()
+	assert.Zero(t, ended)
+	free.Take(&Edition{Snapshot: policy.New(config)})
+	free.decideAgain()
+	assert.Equal(t, 1, ended)
+	free.Watch(free.Decide(tunnel), true, func() int64 { return 0 }, func() { ended++ })
+	free.Take(&Edition{Snapshot: policy.New(config)})
+	free.decideAgain()
+	assert.Equal(t, 1, ended, "one that is counted stays through other editions")
+
 	byName := ask
 	byName.URL, byName.Sight = weburl.MustParse("oddsfield.example"), weburl.Name
 	other := New(policy.DNS, "names", func() time.Time { return noon }, &kept{})

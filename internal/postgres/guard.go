@@ -21,7 +21,7 @@ type guard struct {
 	objects    map[uuid.UUID]bool // lists, schedules, scorecards
 	apps       map[string]bool    // keys
 	categories map[string]bool    // keys, those of families' categories among them
-	engines    bool               // all: a rule asks for safe search
+	engines    bool               // all: a rule asks for safe search, or looks at what is searched for
 }
 
 // rolesOf returns the roles of an actor: those of a part of the service are fixed, those of an account are read. An actor whose account
@@ -133,7 +133,7 @@ func (g *guard) of(ctx context.Context, tx pgx.Tx, version int64) error {
 		if err != nil { // it cannot be read, and names nothing that decides
 			continue
 		}
-		g.engines = g.engines || slices.ContainsFunc(body.Rules, func(r revision.RuleBody) bool { return r.With != nil && r.With.SafeSearch })
+		g.engines = g.engines || body.AsksEngines()
 		body.Refs(func(_ string, _ revision.Kind, ref *revision.Ref) { g.objects[ref.ID] = true })
 		_ = body.Keys(func(_, key string, app bool) error {
 			if app {

@@ -117,3 +117,19 @@ func (b *EngineBody) Engine(meta Meta, asides *Asides) policy.Engine {
 	}
 	return e
 }
+
+// AsksEngines reports whether what a policy does depends on the table of engines: a rule asks for safe search, or looks at what is searched for.
+func (b *PolicyBody) AsksEngines() bool {
+	return slices.ContainsFunc(b.Rules, func(r RuleBody) bool { return r.With != nil && r.With.SafeSearch || r.If != nil && r.If.searches() })
+}
+
+func (c *Condition) searches() bool {
+	for _, parts := range [][]Condition{c.All, c.Any, c.None} {
+		for i := range parts {
+			if parts[i].searches() {
+				return true
+			}
+		}
+	}
+	return len(c.Search) > 0
+}

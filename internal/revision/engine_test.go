@@ -31,6 +31,18 @@ func TestEngineBody(t *testing.T) {
 	assert.Equal(t, policy.Safe{}, new(b).Engine(Meta{}, &asides).Safe)
 }
 
+func TestAsksEngines(t *testing.T) {
+	search := Condition{Search: []string{`"odds"`}}
+	for want, rules := range map[bool][]RuleBody{
+		true:  {{With: &ProvisosBody{SafeSearch: true}}, {If: &search}, {If: &Condition{All: []Condition{{Methods: []string{"GET"}}, {None: []Condition{search}}}}}, {If: &Condition{Any: []Condition{search}}}},
+		false: {{}, {With: &ProvisosBody{NoUploads: true}}, {If: &Condition{All: []Condition{{Methods: []string{"GET"}}}}}},
+	} {
+		for _, r := range rules {
+			assert.Equal(t, want, (&PolicyBody{Rules: []RuleBody{{}, r}}).AsksEngines(), "%+v", r)
+		}
+	}
+}
+
 func TestEngineBodyRefuses(t *testing.T) {
 	hosts := pattern.Keep("lark.example")
 	safe := func(by policy.SafeBy, name, value string) EngineBody {

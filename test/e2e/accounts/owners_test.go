@@ -50,12 +50,19 @@ func TestOwners(t *testing.T) {
 	assert.Contains(t, made.Err, refused)
 	s.Run(t, "", rule...).Done(t)
 	// What the baseline's rules name is theirs, too, whichever way it is changed; what is beside it is not.
+	engines := []string{"engine", "edit", "Lark", "--words", "words"}
+	s.Run(t, "", "engine", "new", "Lark", "lark.example", "--words", "q").Done(t)
+	ivo.Run(t, "", engines...).Done(t)
+	s.Run(t, "", "policy", "rule", "add", "Baseline", "No essays", "--search", `"essay*"`, "--then", "block").Done(t)
 	m := house.NewMaker(t, s)
 	s.Run(t, "", "pack", "trust", m.Key, "Harbour office").Done(t)
 	s.Run(t, "", "pack", "add", "Harbour").Done(t)
 	s.Run(t, "", "pack", "import", "Harbour", m.Build(t, "phish.test,phishing", "www.odds.test,betting")).Done(t)
 	s.Run(t, "", "policy", "rule", "add", "Baseline", "Dangers", "--category", "dangers", "--then", "block").Done(t)
 	for _, args := range [][]string{
+		{"engine", "edit", "Lark", "--words", "none"}, // the baseline looks at what is searched for there
+		{"engine", "remove", "Lark"},
+		{"engine", "new", "Other", "other.example"},
 		{"list", "add", "Dangers", "heron.example"},
 		{"list", "remove", "Dangers", "gull.test"},
 		{"list", "edit", "Dangers", "--name", "Harmless"},
