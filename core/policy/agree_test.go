@@ -118,9 +118,10 @@ func TestJourneyAgrees(t *testing.T) {
 				if held != (Provisos{}) {
 					want = SeesBound
 				}
-				require.Equal(t, with, held.Join(stop.NotHeld))
-				require.Equal(t, held != with, stop.NotHeld != Provisos{})
-				require.Equal(t, held.SafeSearch, stop.Safe != Safe{})
+				require.Equal(t, held, stop.Explanation.Held)
+				require.Equal(t, with, held.Join(stop.Explanation.NotHeld))
+				require.Equal(t, held != with, stop.Explanation.NotHeld != Provisos{})
+				require.Equal(t, held.SafeSearch, stop.Explanation.Safe != Safe{})
 			}
 			require.Equal(t, want, j.Sees)
 		}

@@ -89,9 +89,7 @@ type Stop struct {
 	Gate        Gate
 	Sight       weburl.Sight
 	Explanation Explanation
-	Opened      bool     // a TLS connection that is opened, so that the whole URL is seen
-	NotHeld     Provisos // what the request is bound to, and the gate cannot hold
-	Safe        Safe     // what makes answers safe, where safe search is held
+	Opened      bool // a TLS connection that is opened, so that the whole URL is seen
 }
 
 // Journey is the path of a request through the gates on its way, up to the one that stops it.
@@ -185,10 +183,6 @@ func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
 		step := &way[i]
 		stop := Stop{Gate: step.Gate, Sight: step.Sight, Explanation: s.Explain(w, step, at), Opened: opened && step.Gate != DNS}
 		d := stop.Explanation.Decision
-		var held Provisos
-		if d.Verdict.Passes() {
-			held, stop.NotHeld, stop.Safe = s.Held(d.Provisos, step)
-		}
 		j.Stops = append(j.Stops, stop)
 		passes := c.meets(d.Verdict)
 		if j.Verdict = c.verdict; !passes {
@@ -196,7 +190,7 @@ func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
 			return j
 		}
 		switch {
-		case held != Provisos{}:
+		case stop.Explanation.Held != Provisos{}:
 			j.Sees = SeesBound
 		case j.Sees != SeesBound:
 			j.Sees = SeesPage

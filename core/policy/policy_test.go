@@ -241,7 +241,7 @@ func TestJourneys(t *testing.T) {
 	r.URL = weburl.MustParse("http://puzzle.example")
 	j := s.Travel(&w, &r, at(0, "12:45"))
 	assert.Equal(t, SeesBound, j.Sees)
-	assert.Equal(t, Provisos{}, j.Stops[0].NotHeld)
+	assert.Equal(t, Provisos{}, j.Stops[0].Explanation.NotHeld)
 	for i := range config.Policies {
 		for k := range config.Policies[i].Rules {
 			if with := &config.Policies[i].Rules[k].With; with.Quota > 0 {

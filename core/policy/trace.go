@@ -70,7 +70,10 @@ type Explanation struct {
 	Network  *match.Ref  // of its address
 	Policies []match.Ref // of its groups, in order
 	Notes    []Step      // note rules that matched
-	Spent    []Spent     // of the quotas that the request is bound to
+	Held     Provisos    // of what a request that passes is bound to: what the gate can hold, and what it cannot; see [Snapshot.Held]
+	NotHeld  Provisos
+	Safe     Safe    // what makes answers safe, where safe search is held
+	Spent    []Spent // of the quotas that the request is bound to
 }
 
 // tracer collects steps. A nil tracer collects nothing.
@@ -108,6 +111,9 @@ func (s *Snapshot) Explain(w *Work, r *Request, at time.Time) Explanation {
 	e.Decision = s.ladder(w, at, t)
 	e.Steps, e.Decider = t.steps, t.decider
 	e.Spent, _ = s.spent(w, at)
+	if e.Decision.Verdict.Passes() {
+		e.Held, e.NotHeld, e.Safe = s.Held(e.Decision.Provisos, &Request{URL: r.URL, Person: r.Person, Addr: r.Addr, Gate: w.gate, Sight: w.sight})
+	}
 	e.Hits = s.hits(w)
 	d := s.config.Directory
 	for n := w.groups.Next(0); n >= 0; n = w.groups.Next(n + 1) {

@@ -303,14 +303,7 @@ func (t answer) trial(a *trial.Answer) Trial {
 		return Trial{Input: a.Input, Problem: a.Problem}
 	}
 	e := &a.Explanation
-	answer := Trial{Input: a.Input, URL: a.URL.String(), Verdict: a.Verdict, Sight: a.Sight, Because: e.Because, AtFull: a.AtFull, Full: a.FullBecause, Provisos: e.Decision.Provisos.String()}
-	if a.Journey != nil && len(a.Journey.Stops) > 0 {
-		stop := a.Journey.Decisive()
-		answer.NotHeld, answer.SafeBy = stop.NotHeld.String(), stop.Safe.String()
-	} else if a.Verdict.Passes() {
-		_, not, safe := t.state.Snapshot.Held(e.Decision.Provisos, &policy.Request{URL: a.URL, Gate: policy.GateFor(a.Sight), Sight: a.Sight})
-		answer.NotHeld, answer.SafeBy = not.String(), safe.String()
-	}
+	answer := Trial{Input: a.Input, URL: a.URL.String(), Verdict: a.Verdict, Sight: a.Sight, Because: e.Because, AtFull: a.AtFull, Full: a.FullBecause, Provisos: e.Decision.Provisos.String(), NotHeld: e.NotHeld.String(), SafeBy: e.Safe.String()}
 	for _, spent := range e.Spent {
 		answer.Spent = append(answer.Spent, Spent(spent))
 	}
@@ -321,7 +314,7 @@ func (t answer) trial(a *trial.Answer) Trial {
 	if a.Journey != nil {
 		answer.Way, answer.Sees, answer.Stops = a.Journey.Way, a.Journey.Sees, []Stop{}
 		for _, stop := range a.Journey.Stops {
-			answer.Stops = append(answer.Stops, Stop{stop.Gate, stop.Sight, stop.Explanation.Decision.Verdict, stop.Explanation.Because, stop.Opened, stop.NotHeld.String()})
+			answer.Stops = append(answer.Stops, Stop{stop.Gate, stop.Sight, stop.Explanation.Decision.Verdict, stop.Explanation.Because, stop.Opened, stop.Explanation.NotHeld.String()})
 		}
 	}
 	if a.Outlook != nil {

@@ -22,6 +22,7 @@ const (
 func (s *Store) AddUsed(ctx context.Context, used []standing.Used, by access.Actor) error {
 	return s.as(ctx, by, access.Record, func(tx pgx.Tx) error {
 		batch, newest := &pgx.Batch{}, int64(0)
+		batch.Queue(`update facts set used = used + 1`) // first, so that gates wait for each other here, and never for each other's rows
 		for _, u := range used {
 			days := map[int64][]int64{}
 			for _, m := range u.Minutes {
@@ -37,7 +38,6 @@ func (s *Store) AddUsed(ctx context.Context, used []standing.Used, by access.Act
 			}
 		}
 		batch.Queue(`delete from minutes_used where day < $1`, newest/minutesADay-daysKept)
-		batch.Queue(`update facts set used = used + 1`)
 		return tx.SendBatch(ctx, batch).Close()
 	})
 }

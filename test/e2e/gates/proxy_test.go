@@ -547,6 +547,7 @@ func TestSharedAddresses(t *testing.T) {
 		return run(append([]string{"try", "http://puzzle.example", "--on", "live", "--way", "proxy"}, args...)...)
 	}
 	assert.Contains(t, trial("--from", "127.0.50.7"), "Not held, as the gate cannot do it there: at most 1 min a day.")
+	assert.Contains(t, run("try", "http://puzzle.example", "--on", "live", "--from", "127.0.50.7"), "Not held, as the gate cannot do it there: at most 1 min a day.", "at one gate, too")
 	assert.NotContains(t, trial("--from", "127.0.50.7", "--as", "kay.moran"), "Not held")
 	assert.NotContains(t, trial("--from", "127.0.10.7"), "Not held")
 }
