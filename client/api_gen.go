@@ -384,6 +384,63 @@ func (e EffectCombining) Valid() bool {
 	}
 }
 
+// Defines values for EnrolOutputBodyKind.
+const (
+	EnrolOutputBodyKindDNS   EnrolOutputBodyKind = "dns"
+	EnrolOutputBodyKindIcap  EnrolOutputBodyKind = "icap"
+	EnrolOutputBodyKindProxy EnrolOutputBodyKind = "proxy"
+)
+
+// Valid indicates whether the value is a known member of the EnrolOutputBodyKind enum.
+func (e EnrolOutputBodyKind) Valid() bool {
+	switch e {
+	case EnrolOutputBodyKindDNS:
+		return true
+	case EnrolOutputBodyKindIcap:
+		return true
+	case EnrolOutputBodyKindProxy:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for EnrolmentInputBodyKind.
+const (
+	EnrolmentInputBodyKindProxy EnrolmentInputBodyKind = "proxy"
+)
+
+// Valid indicates whether the value is a known member of the EnrolmentInputBodyKind enum.
+func (e EnrolmentInputBodyKind) Valid() bool {
+	switch e {
+	case EnrolmentInputBodyKindProxy:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for EnrolmentOutputBodyKind.
+const (
+	EnrolmentOutputBodyKindDNS   EnrolmentOutputBodyKind = "dns"
+	EnrolmentOutputBodyKindIcap  EnrolmentOutputBodyKind = "icap"
+	EnrolmentOutputBodyKindProxy EnrolmentOutputBodyKind = "proxy"
+)
+
+// Valid indicates whether the value is a known member of the EnrolmentOutputBodyKind enum.
+func (e EnrolmentOutputBodyKind) Valid() bool {
+	switch e {
+	case EnrolmentOutputBodyKindDNS:
+		return true
+	case EnrolmentOutputBodyKindIcap:
+		return true
+	case EnrolmentOutputBodyKindProxy:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for EntryKind.
 const (
 	EntryKindAddress    EntryKind = "address"
@@ -930,6 +987,96 @@ func (e GateAuthorityState) Valid() bool {
 	}
 }
 
+// Defines values for GatePassageInputBodySight.
+const (
+	GatePassageInputBodySightFull   GatePassageInputBodySight = "full"
+	GatePassageInputBodySightName   GatePassageInputBodySight = "name"
+	GatePassageInputBodySightTunnel GatePassageInputBodySight = "tunnel"
+)
+
+// Valid indicates whether the value is a known member of the GatePassageInputBodySight enum.
+func (e GatePassageInputBodySight) Valid() bool {
+	switch e {
+	case GatePassageInputBodySightFull:
+		return true
+	case GatePassageInputBodySightName:
+		return true
+	case GatePassageInputBodySightTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GatePassageInputBodyVerdict.
+const (
+	GatePassageInputBodyVerdictAllow GatePassageInputBodyVerdict = "allow"
+	GatePassageInputBodyVerdictBlock GatePassageInputBodyVerdict = "block"
+	GatePassageInputBodyVerdictHold  GatePassageInputBodyVerdict = "hold"
+	GatePassageInputBodyVerdictWatch GatePassageInputBodyVerdict = "watch"
+)
+
+// Valid indicates whether the value is a known member of the GatePassageInputBodyVerdict enum.
+func (e GatePassageInputBodyVerdict) Valid() bool {
+	switch e {
+	case GatePassageInputBodyVerdictAllow:
+		return true
+	case GatePassageInputBodyVerdictBlock:
+		return true
+	case GatePassageInputBodyVerdictHold:
+		return true
+	case GatePassageInputBodyVerdictWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GatePleaInputBodySight.
+const (
+	GatePleaInputBodySightFull   GatePleaInputBodySight = "full"
+	GatePleaInputBodySightName   GatePleaInputBodySight = "name"
+	GatePleaInputBodySightTunnel GatePleaInputBodySight = "tunnel"
+)
+
+// Valid indicates whether the value is a known member of the GatePleaInputBodySight enum.
+func (e GatePleaInputBodySight) Valid() bool {
+	switch e {
+	case GatePleaInputBodySightFull:
+		return true
+	case GatePleaInputBodySightName:
+		return true
+	case GatePleaInputBodySightTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GatePleaInputBodyVerdict.
+const (
+	GatePleaInputBodyVerdictAllow GatePleaInputBodyVerdict = "allow"
+	GatePleaInputBodyVerdictBlock GatePleaInputBodyVerdict = "block"
+	GatePleaInputBodyVerdictHold  GatePleaInputBodyVerdict = "hold"
+	GatePleaInputBodyVerdictWatch GatePleaInputBodyVerdict = "watch"
+)
+
+// Valid indicates whether the value is a known member of the GatePleaInputBodyVerdict enum.
+func (e GatePleaInputBodyVerdict) Valid() bool {
+	switch e {
+	case GatePleaInputBodyVerdictAllow:
+		return true
+	case GatePleaInputBodyVerdictBlock:
+		return true
+	case GatePleaInputBodyVerdictHold:
+		return true
+	case GatePleaInputBodyVerdictWatch:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GateRecordGate.
 const (
 	GateRecordGateDNS   GateRecordGate = "dns"
@@ -1041,6 +1188,8 @@ func (e GateReportKind) Valid() bool {
 // Defines values for GateReportState.
 const (
 	GateReportStateBehind       GateReportState = "behind"
+	GateReportStateClockIsWrong GateReportState = "clock is wrong"
+	GateReportStateEnrolled     GateReportState = "enrolled"
 	GateReportStateSilent       GateReportState = "silent"
 	GateReportStateUpToDate     GateReportState = "up to date"
 	GateReportStateWithoutRules GateReportState = "without rules"
@@ -1050,6 +1199,10 @@ const (
 func (e GateReportState) Valid() bool {
 	switch e {
 	case GateReportStateBehind:
+		return true
+	case GateReportStateClockIsWrong:
+		return true
+	case GateReportStateEnrolled:
 		return true
 	case GateReportStateSilent:
 		return true
@@ -3060,6 +3213,13 @@ type ApplyInputBody struct {
 	Version *int64 `json:"version,omitempty"`
 }
 
+// AskedOutputBody defines model for AskedOutputBody.
+type AskedOutputBody struct {
+	Answer string `json:"answer"`
+	Found  bool   `json:"found"`
+	State  string `json:"state"`
+}
+
 // Asker defines model for Asker.
 type Asker struct {
 	Address *string `json:"address,omitempty"`
@@ -3716,6 +3876,16 @@ type EditScorecardInputBody struct {
 	Threshold *int64  `json:"threshold,omitempty"`
 }
 
+// EditionOutputBody defines model for EditionOutputBody.
+type EditionOutputBody struct {
+	// Manifest JSON, in base64
+	Manifest []byte `json:"manifest"`
+	Number   int64  `json:"number"`
+
+	// Signature Ed25519, in base64
+	Signature []byte `json:"signature"`
+}
+
 // Effect defines model for Effect.
 type Effect struct {
 	// Closed The reverse
@@ -3777,6 +3947,56 @@ type EngineInput struct {
 	// Words The parameters that hold what is searched for; left out: those that usually do, as q
 	Words *[]string `json:"words,omitempty"`
 }
+
+// EnrolInputBody defines model for EnrolInputBody.
+type EnrolInputBody struct {
+	Code string `json:"code"`
+
+	// Key Ed25519 public key with which the gate signs its requests, in base64
+	Key []byte `json:"key"`
+
+	// SealKey X25519 public key for which secrets are sealed, in base64
+	SealKey []byte `json:"sealKey"`
+}
+
+// EnrolOutputBody defines model for EnrolOutputBody.
+type EnrolOutputBody struct {
+	ID   openapi_types.UUID  `json:"id"`
+	Kind EnrolOutputBodyKind `json:"kind"`
+	Name string              `json:"name"`
+
+	// ServiceKey Ed25519 public key that signs what the gate runs, in base64; the code holds its fingerprint
+	ServiceKey []byte `json:"serviceKey"`
+}
+
+// EnrolOutputBodyKind defines model for EnrolOutputBody.Kind.
+type EnrolOutputBodyKind string
+
+// EnrolmentInputBody defines model for EnrolmentInputBody.
+type EnrolmentInputBody struct {
+	// Kind Left out: proxy
+	Kind *EnrolmentInputBodyKind `json:"kind,omitempty"`
+
+	// Name What the gate is called in lists and records
+	Name string `json:"name"`
+}
+
+// EnrolmentInputBodyKind Left out: proxy
+type EnrolmentInputBodyKind string
+
+// EnrolmentOutputBody defines model for EnrolmentOutputBody.
+type EnrolmentOutputBody struct {
+	// Code Shown this once: the gate enrols with it, once
+	Code string                  `json:"code"`
+	Kind EnrolmentOutputBodyKind `json:"kind"`
+	Name string                  `json:"name"`
+
+	// Until Until then the code is good
+	Until time.Time `json:"until"`
+}
+
+// EnrolmentOutputBodyKind defines model for EnrolmentOutputBody.Kind.
+type EnrolmentOutputBodyKind string
 
 // EntriesOutputBody defines model for EntriesOutputBody.
 type EntriesOutputBody struct {
@@ -4408,6 +4628,108 @@ type GateAuthority struct {
 // GateAuthorityState defines model for GateAuthority.State.
 type GateAuthorityState string
 
+// GateNews defines model for GateNews.
+type GateNews struct {
+	// Address Where clients reach it
+	Address string    `json:"address"`
+	BeganAt time.Time `json:"beganAt"`
+
+	// Catalogue The version of the catalogue that it runs; 0 for none
+	Catalogue int64 `json:"catalogue"`
+
+	// ClockMillis How far the clock of a gate elsewhere is ahead of the database's
+	ClockMillis *int64 `json:"clockMillis,omitempty"`
+
+	// Cut Requests whose verdict turned while they were under way
+	Cut int64 `json:"cut"`
+
+	// Decided Requests since it began
+	Decided int64 `json:"decided"`
+
+	// Digest SHA-256 of what a gate elsewhere runs: two that run the same have the same
+	Digest *string `json:"digest,omitempty"`
+
+	// Dropped Records for which there was no room
+	Dropped int64 `json:"dropped"`
+
+	// Edition The number of what a gate elsewhere runs
+	Edition *int64 `json:"edition,omitempty"`
+
+	// Refusals Hosts for which clients refused the gate's certificate, the last one first
+	Refusals []Refusal `json:"refusals"`
+
+	// Refused Of these, held and blocked ones
+	Refused int64 `json:"refused"`
+
+	// Revision That it runs; 0 for none
+	Revision int64 `json:"revision"`
+
+	// Running Requests under way
+	Running int64 `json:"running"`
+
+	// Since When it took what it runs: the revision, the catalogue and the grants
+	Since *time.Time `json:"since,omitempty"`
+
+	// Trouble What the gate could not do lately
+	Trouble *string `json:"trouble,omitempty"`
+
+	// Waiting Records that are not written yet
+	Waiting int64 `json:"waiting"`
+
+	// Written Records in the journal
+	Written int64 `json:"written"`
+}
+
+// GatePassageInputBody defines model for GatePassageInputBody.
+type GatePassageInputBody struct {
+	Address *string `json:"address,omitempty"`
+	By      *string `json:"by,omitempty"`
+
+	// Code Left out: the hold is acknowledged
+	Code *string `json:"code,omitempty"`
+
+	// Entry The narrowest for the URL, in the notation
+	Entry     string              `json:"entry"`
+	Person    *openapi_types.UUID `json:"person,omitempty"`
+	Reference string              `json:"reference"`
+	Rule      openapi_types.UUID  `json:"rule"`
+
+	// Seconds How long it opens; a code says so itself
+	Seconds int64                        `json:"seconds"`
+	Sight   GatePassageInputBodySight    `json:"sight"`
+	URL     string                       `json:"url"`
+	Verdict *GatePassageInputBodyVerdict `json:"verdict,omitempty"`
+}
+
+// GatePassageInputBodySight defines model for GatePassageInputBody.Sight.
+type GatePassageInputBodySight string
+
+// GatePassageInputBodyVerdict defines model for GatePassageInputBody.Verdict.
+type GatePassageInputBodyVerdict string
+
+// GatePassageOutputBody defines model for GatePassageOutputBody.
+type GatePassageOutputBody struct {
+	Until time.Time `json:"until"`
+}
+
+// GatePleaInputBody defines model for GatePleaInputBody.
+type GatePleaInputBody struct {
+	Address   *string                   `json:"address,omitempty"`
+	By        *string                   `json:"by,omitempty"`
+	Person    *openapi_types.UUID       `json:"person,omitempty"`
+	Reason    string                    `json:"reason"`
+	Reference string                    `json:"reference"`
+	Sight     GatePleaInputBodySight    `json:"sight"`
+	URL       string                    `json:"url"`
+	Verdict   *GatePleaInputBodyVerdict `json:"verdict,omitempty"`
+}
+
+// GatePleaInputBodySight defines model for GatePleaInputBody.Sight.
+type GatePleaInputBodySight string
+
+// GatePleaInputBodyVerdict defines model for GatePleaInputBody.Verdict.
+type GatePleaInputBodyVerdict string
+
 // GateRecord defines model for GateRecord.
 type GateRecord struct {
 	Address *string   `json:"address,omitempty"`
@@ -4467,16 +4789,31 @@ type GateReport struct {
 	Address string    `json:"address"`
 	BeganAt time.Time `json:"beganAt"`
 
+	// Catalogue The version of the catalogue that it runs; 0 for none
+	Catalogue int64 `json:"catalogue"`
+
+	// ClockMillis How far the clock of a gate elsewhere is ahead of the database's
+	ClockMillis *int64 `json:"clockMillis,omitempty"`
+
 	// Cut Requests whose verdict turned while they were under way
 	Cut int64 `json:"cut"`
 
 	// Decided Requests since it began
 	Decided int64 `json:"decided"`
 
+	// Digest SHA-256 of what a gate elsewhere runs: two that run the same have the same
+	Digest *string `json:"digest,omitempty"`
+
 	// Dropped Records for which there was no room
-	Dropped int64          `json:"dropped"`
-	Kind    GateReportKind `json:"kind"`
-	Name    string         `json:"name"`
+	Dropped int64 `json:"dropped"`
+
+	// Edition The number of what a gate elsewhere runs
+	Edition *int64 `json:"edition,omitempty"`
+
+	// Elsewhere It runs on another machine than the service
+	Elsewhere *bool          `json:"elsewhere,omitempty"`
+	Kind      GateReportKind `json:"kind"`
+	Name      string         `json:"name"`
 
 	// Refusals Hosts for which clients refused the gate's certificate, the last one first
 	Refusals []Refusal `json:"refusals"`
@@ -4496,8 +4833,11 @@ type GateReport struct {
 	// Since When it took what it runs: the revision, the catalogue and the grants
 	Since *time.Time `json:"since,omitempty"`
 
-	// State behind: it runs another revision than the live one; silent: it has not reported for ten seconds
+	// State behind: it runs another revision or catalogue than the live one; clock is wrong: by over two seconds; silent: it has not reported for ten seconds; enrolled: it has never reported
 	State GateReportState `json:"state"`
+
+	// Trouble What the gate could not do lately
+	Trouble *string `json:"trouble,omitempty"`
 
 	// Waiting Records that are not written yet
 	Waiting int64 `json:"waiting"`
@@ -4509,8 +4849,22 @@ type GateReport struct {
 // GateReportKind defines model for GateReport.Kind.
 type GateReportKind string
 
-// GateReportState behind: it runs another revision than the live one; silent: it has not reported for ten seconds
+// GateReportState behind: it runs another revision or catalogue than the live one; clock is wrong: by over two seconds; silent: it has not reported for ten seconds; enrolled: it has never reported
 type GateReportState string
+
+// GateSignInInputBody defines model for GateSignInInputBody.
+type GateSignInInputBody struct {
+	// Address Where the person is
+	Address  *string `json:"address,omitempty"`
+	Name     string  `json:"name"`
+	Password string  `json:"password"`
+}
+
+// GateSignInOutputBody defines model for GateSignInOutputBody.
+type GateSignInOutputBody struct {
+	// Person Left out: name and password do not belong together
+	Person *openapi_types.UUID `json:"person,omitempty"`
+}
 
 // GatesOutputBody defines model for GatesOutputBody.
 type GatesOutputBody struct {
@@ -5451,6 +5805,12 @@ type PacksOutputBody struct {
 	Packs []Pack `json:"packs"`
 }
 
+// PartsInputBody defines model for PartsInputBody.
+type PartsInputBody struct {
+	// Digests SHA-256, in hexadecimal
+	Digests []string `json:"digests"`
+}
+
 // Passage defines model for Passage.
 type Passage struct {
 	Address *string `json:"address,omitempty"`
@@ -5694,6 +6054,14 @@ type RecordedInputSight string
 
 // RecordedInputVerdict Left out: what the live revision says
 type RecordedInputVerdict string
+
+// RecordsOutputBody defines model for RecordsOutputBody.
+type RecordsOutputBody struct {
+	Taken int64 `json:"taken"`
+
+	// Unread Records that could not be read, and are lost
+	Unread int64 `json:"unread"`
+}
 
 // Ref defines model for Ref.
 type Ref struct {
@@ -6810,6 +7178,22 @@ type UnratedOutputBody struct {
 	Unrated Traffic   `json:"unrated"`
 }
 
+// UsedInputBody defines model for UsedInputBody.
+type UsedInputBody struct {
+	Used []UsedMinutes `json:"used"`
+}
+
+// UsedMinutes defines model for UsedMinutes.
+type UsedMinutes struct {
+	// Address Where the person is not known
+	Address *string `json:"address,omitempty"`
+
+	// Minutes Since 1970 began
+	Minutes []int64             `json:"minutes"`
+	Person  *openapi_types.UUID `json:"person,omitempty"`
+	Rule    openapi_types.UUID  `json:"rule"`
+}
+
 // UsesOutputBody defines model for UsesOutputBody.
 type UsesOutputBody struct {
 	Uses []ObjectUse `json:"uses"`
@@ -7051,6 +7435,17 @@ type RemoveExpectationParams struct {
 type PutExpectationParams struct {
 	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
 	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// FollowGateParams defines parameters for FollowGate.
+type FollowGateParams struct {
+	// Nonce Bytes of the gate's own, in base64 for URLs (RFC 4648, section 5): what comes is signed with them
+	Nonce string `form:"nonce" json:"nonce"`
+}
+
+// RetireGateParams defines parameters for RetireGate.
+type RetireGateParams struct {
+	Name string `form:"name" json:"name"`
 }
 
 // GetLatestRecordsParams defines parameters for GetLatestRecords.
@@ -7549,8 +7944,32 @@ type AddExpectationJSONRequestBody = ExpectationInput
 // PutExpectationJSONRequestBody defines body for PutExpectation for application/json ContentType.
 type PutExpectationJSONRequestBody = ExpectationInput
 
+// EnrolJSONRequestBody defines body for Enrol for application/json ContentType.
+type EnrolJSONRequestBody = EnrolInputBody
+
+// HandInMinutesJSONRequestBody defines body for HandInMinutes for application/json ContentType.
+type HandInMinutesJSONRequestBody = UsedInputBody
+
+// FetchPartsJSONRequestBody defines body for FetchParts for application/json ContentType.
+type FetchPartsJSONRequestBody = PartsInputBody
+
+// PassAtGateJSONRequestBody defines body for PassAtGate for application/json ContentType.
+type PassAtGateJSONRequestBody = GatePassageInputBody
+
+// ReportGateJSONRequestBody defines body for ReportGate for application/json ContentType.
+type ReportGateJSONRequestBody = GateNews
+
+// AskAtGateJSONRequestBody defines body for AskAtGate for application/json ContentType.
+type AskAtGateJSONRequestBody = GatePleaInputBody
+
+// SignInAtGateJSONRequestBody defines body for SignInAtGate for application/json ContentType.
+type SignInAtGateJSONRequestBody = GateSignInInputBody
+
 // MakeAuthorityJSONRequestBody defines body for MakeAuthority for application/json ContentType.
 type MakeAuthorityJSONRequestBody = MakeAuthorityInputBody
+
+// EnrolGateJSONRequestBody defines body for EnrolGate for application/json ContentType.
+type EnrolGateJSONRequestBody = EnrolmentInputBody
 
 // AddGrantJSONRequestBody defines body for AddGrant for application/json ContentType.
 type AddGrantJSONRequestBody = NewGrantInputBody
@@ -8219,6 +8638,131 @@ type ClientInterface interface {
 	// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
 	PutExpectation(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetEdition The manifest of an edition
+	//
+	// Corresponds with GET /api/v1/gate/editions/{number} (the `GetEdition` operationId).
+	GetEdition(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EnrolWithBody Enrol with a code
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/gate/enrolment (the `Enrol` operationId).
+	EnrolWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// Enrol Enrol with a code
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/gate/enrolment (the `Enrol` operationId).
+	Enrol(ctx context.Context, body EnrolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HandInMinutesWithBody Hand in minutes that count for quotas
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/gate/minutes (the `HandInMinutes` operationId).
+	HandInMinutesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HandInMinutes Hand in minutes that count for quotas
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/gate/minutes (the `HandInMinutes` operationId).
+	HandInMinutes(ctx context.Context, body HandInMinutesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FetchPartsWithBody Parts of editions: for each that is there, its digest, its length as an unsigned varint, and its bytes, compressed (RFC 8878)
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/gate/parts (the `FetchParts` operationId).
+	FetchPartsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FetchParts Parts of editions: for each that is there, its digest, its length as an unsigned varint, and its bytes, compressed (RFC 8878)
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/gate/parts (the `FetchParts` operationId).
+	FetchParts(ctx context.Context, body FetchPartsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PassAtGateWithBody Let somebody past a hold, who acknowledges it or enters a code
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/gate/passages (the `PassAtGate` operationId).
+	PassAtGateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PassAtGate Let somebody past a hold, who acknowledges it or enters a code
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/gate/passages (the `PassAtGate` operationId).
+	PassAtGate(ctx context.Context, body PassAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// HandInRecordsWithBody Hand in a batch of records
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/gate/records/{id} (the `HandInRecords` operationId).
+	HandInRecordsWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportGateWithBody Report
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /api/v1/gate/report (the `ReportGate` operationId).
+	ReportGateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ReportGate Report
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /api/v1/gate/report (the `ReportGate` operationId).
+	ReportGate(ctx context.Context, body ReportGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskAtGateWithBody Hand in a request for access
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/gate/requests (the `AskAtGate` operationId).
+	AskAtGateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskAtGate Hand in a request for access
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/gate/requests (the `AskAtGate` operationId).
+	AskAtGate(ctx context.Context, body AskAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskedAtGate What became of a request for access
+	//
+	// Corresponds with GET /api/v1/gate/requests/{reference} (the `AskedAtGate` operationId).
+	AskedAtGate(ctx context.Context, reference string, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignInAtGateWithBody Check who signs in at the gate
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/gate/sign-ins (the `SignInAtGate` operationId).
+	SignInAtGateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SignInAtGate Check who signs in at the gate
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/gate/sign-ins (the `SignInAtGate` operationId).
+	SignInAtGate(ctx context.Context, body SignInAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// FollowGate What changes, as lines of JSON, each signed
+	//
+	// Corresponds with GET /api/v1/gate/stream (the `FollowGate` operationId).
+	FollowGate(ctx context.Context, params *FollowGateParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RetireGate Retire a gate elsewhere: the service refuses it from now on; for owners
+	//
+	// Corresponds with DELETE /api/v1/gates (the `RetireGate` operationId).
+	RetireGate(ctx context.Context, params *RetireGateParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetGates The gates, and what they report of themselves
 	//
 	// Corresponds with GET /api/v1/gates (the `GetGates` operationId).
@@ -8242,6 +8786,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/gates/authorities (the `MakeAuthority` operationId).
 	MakeAuthority(ctx context.Context, body MakeAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EnrolGateWithBody Make a code with which one gate elsewhere enrols, once; for owners
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/gates/enrolments (the `EnrolGate` operationId).
+	EnrolGateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// EnrolGate Make a code with which one gate elsewhere enrols, once; for owners
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/gates/enrolments (the `EnrolGate` operationId).
+	EnrolGate(ctx context.Context, body EnrolGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLatestRecords The requests that were recorded last
 	//
@@ -10525,6 +11083,321 @@ func (c *Client) PutExpectation(ctx context.Context, id openapi_types.UUID, para
 	return c.Client.Do(req)
 }
 
+// GetEdition The manifest of an edition
+//
+// Corresponds with GET /api/v1/gate/editions/{number} (the `GetEdition` operationId).
+func (c *Client) GetEdition(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetEditionRequest(c.Server, number)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EnrolWithBody Enrol with a code
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/gate/enrolment (the `Enrol` operationId).
+func (c *Client) EnrolWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEnrolRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// Enrol Enrol with a code
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/gate/enrolment (the `Enrol` operationId).
+func (c *Client) Enrol(ctx context.Context, body EnrolJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEnrolRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HandInMinutesWithBody Hand in minutes that count for quotas
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/gate/minutes (the `HandInMinutes` operationId).
+func (c *Client) HandInMinutesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandInMinutesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HandInMinutes Hand in minutes that count for quotas
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/gate/minutes (the `HandInMinutes` operationId).
+func (c *Client) HandInMinutes(ctx context.Context, body HandInMinutesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandInMinutesRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FetchPartsWithBody Parts of editions: for each that is there, its digest, its length as an unsigned varint, and its bytes, compressed (RFC 8878)
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/gate/parts (the `FetchParts` operationId).
+func (c *Client) FetchPartsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFetchPartsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FetchParts Parts of editions: for each that is there, its digest, its length as an unsigned varint, and its bytes, compressed (RFC 8878)
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/gate/parts (the `FetchParts` operationId).
+func (c *Client) FetchParts(ctx context.Context, body FetchPartsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFetchPartsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PassAtGateWithBody Let somebody past a hold, who acknowledges it or enters a code
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/gate/passages (the `PassAtGate` operationId).
+func (c *Client) PassAtGateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPassAtGateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PassAtGate Let somebody past a hold, who acknowledges it or enters a code
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/gate/passages (the `PassAtGate` operationId).
+func (c *Client) PassAtGate(ctx context.Context, body PassAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPassAtGateRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HandInRecordsWithBody Hand in a batch of records
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/gate/records/{id} (the `HandInRecords` operationId).
+func (c *Client) HandInRecordsWithBody(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandInRecordsRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportGateWithBody Report
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /api/v1/gate/report (the `ReportGate` operationId).
+func (c *Client) ReportGateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportGateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ReportGate Report
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /api/v1/gate/report (the `ReportGate` operationId).
+func (c *Client) ReportGate(ctx context.Context, body ReportGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewReportGateRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskAtGateWithBody Hand in a request for access
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/gate/requests (the `AskAtGate` operationId).
+func (c *Client) AskAtGateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskAtGateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskAtGate Hand in a request for access
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/gate/requests (the `AskAtGate` operationId).
+func (c *Client) AskAtGate(ctx context.Context, body AskAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskAtGateRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskedAtGate What became of a request for access
+//
+// Corresponds with GET /api/v1/gate/requests/{reference} (the `AskedAtGate` operationId).
+func (c *Client) AskedAtGate(ctx context.Context, reference string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskedAtGateRequest(c.Server, reference)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInAtGateWithBody Check who signs in at the gate
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/gate/sign-ins (the `SignInAtGate` operationId).
+func (c *Client) SignInAtGateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInAtGateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SignInAtGate Check who signs in at the gate
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/gate/sign-ins (the `SignInAtGate` operationId).
+func (c *Client) SignInAtGate(ctx context.Context, body SignInAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSignInAtGateRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// FollowGate What changes, as lines of JSON, each signed
+//
+// Corresponds with GET /api/v1/gate/stream (the `FollowGate` operationId).
+func (c *Client) FollowGate(ctx context.Context, params *FollowGateParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewFollowGateRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RetireGate Retire a gate elsewhere: the service refuses it from now on; for owners
+//
+// Corresponds with DELETE /api/v1/gates (the `RetireGate` operationId).
+func (c *Client) RetireGate(ctx context.Context, params *RetireGateParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRetireGateRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // GetGates The gates, and what they report of themselves
 //
 // Corresponds with GET /api/v1/gates (the `GetGates` operationId).
@@ -10579,6 +11452,40 @@ func (c *Client) MakeAuthorityWithBody(ctx context.Context, contentType string, 
 // Corresponds with POST /api/v1/gates/authorities (the `MakeAuthority` operationId).
 func (c *Client) MakeAuthority(ctx context.Context, body MakeAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewMakeAuthorityRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EnrolGateWithBody Make a code with which one gate elsewhere enrols, once; for owners
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/gates/enrolments (the `EnrolGate` operationId).
+func (c *Client) EnrolGateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEnrolGateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EnrolGate Make a code with which one gate elsewhere enrols, once; for owners
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/gates/enrolments (the `EnrolGate` operationId).
+func (c *Client) EnrolGate(ctx context.Context, body EnrolGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEnrolGateRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -16039,6 +16946,490 @@ func NewPutExpectationRequestWithBody(server string, id openapi_types.UUID, para
 	return req, nil
 }
 
+// NewGetEditionRequest constructs an http.Request for the GetEdition method
+func NewGetEditionRequest(server string, number int64) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "number", number, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gate/editions/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewEnrolRequest calls the generic Enrol builder with application/json body
+func NewEnrolRequest(server string, body EnrolJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEnrolRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewEnrolRequestWithBody constructs an http.Request for the Enrol method, with any body, and a specified content type
+func NewEnrolRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gate/enrolment")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewHandInMinutesRequest calls the generic HandInMinutes builder with application/json body
+func NewHandInMinutesRequest(server string, body HandInMinutesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewHandInMinutesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewHandInMinutesRequestWithBody constructs an http.Request for the HandInMinutes method, with any body, and a specified content type
+func NewHandInMinutesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gate/minutes")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewFetchPartsRequest calls the generic FetchParts builder with application/json body
+func NewFetchPartsRequest(server string, body FetchPartsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewFetchPartsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewFetchPartsRequestWithBody constructs an http.Request for the FetchParts method, with any body, and a specified content type
+func NewFetchPartsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gate/parts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewPassAtGateRequest calls the generic PassAtGate builder with application/json body
+func NewPassAtGateRequest(server string, body PassAtGateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPassAtGateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPassAtGateRequestWithBody constructs an http.Request for the PassAtGate method, with any body, and a specified content type
+func NewPassAtGateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gate/passages")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewHandInRecordsRequestWithBody constructs an http.Request for the HandInRecords method, with any body, and a specified content type
+func NewHandInRecordsRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gate/records/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewReportGateRequest calls the generic ReportGate builder with application/json body
+func NewReportGateRequest(server string, body ReportGateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewReportGateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewReportGateRequestWithBody constructs an http.Request for the ReportGate method, with any body, and a specified content type
+func NewReportGateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gate/report")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAskAtGateRequest calls the generic AskAtGate builder with application/json body
+func NewAskAtGateRequest(server string, body AskAtGateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAskAtGateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewAskAtGateRequestWithBody constructs an http.Request for the AskAtGate method, with any body, and a specified content type
+func NewAskAtGateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gate/requests")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewAskedAtGateRequest constructs an http.Request for the AskedAtGate method
+func NewAskedAtGateRequest(server string, reference string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "reference", reference, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gate/requests/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSignInAtGateRequest calls the generic SignInAtGate builder with application/json body
+func NewSignInAtGateRequest(server string, body SignInAtGateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSignInAtGateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewSignInAtGateRequestWithBody constructs an http.Request for the SignInAtGate method, with any body, and a specified content type
+func NewSignInAtGateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gate/sign-ins")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewFollowGateRequest constructs an http.Request for the FollowGate method
+func NewFollowGateRequest(server string, params *FollowGateParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gate/stream")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", false, "nonce", params.Nonce, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewRetireGateRequest constructs an http.Request for the RetireGate method
+func NewRetireGateRequest(server string, params *RetireGateParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gates")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", false, "name", params.Name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetGatesRequest constructs an http.Request for the GetGates method
 func NewGetGatesRequest(server string) (*http.Request, error) {
 	var err error
@@ -16114,6 +17505,46 @@ func NewMakeAuthorityRequestWithBody(server string, contentType string, body io.
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/gates/authorities")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewEnrolGateRequest calls the generic EnrolGate builder with application/json body
+func NewEnrolGateRequest(server string, body EnrolGateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEnrolGateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewEnrolGateRequestWithBody constructs an http.Request for the EnrolGate method, with any body, and a specified content type
+func NewEnrolGateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gates/enrolments")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -22961,6 +24392,139 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with PUT /api/v1/expectations/{id} (the `PutExpectation` operationId).
 	PutExpectationWithResponse(ctx context.Context, id openapi_types.UUID, params *PutExpectationParams, body PutExpectationJSONRequestBody, reqEditors ...RequestEditorFn) (*PutExpectationResponse, error)
 
+	// GetEditionWithResponse The manifest of an edition
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/gate/editions/{number} (the `GetEdition` operationId).
+	GetEditionWithResponse(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*GetEditionResponse, error)
+
+	// EnrolWithBodyWithResponse Enrol with a code
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gate/enrolment (the `Enrol` operationId).
+	EnrolWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EnrolResponse, error)
+
+	// EnrolWithResponse Enrol with a code
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gate/enrolment (the `Enrol` operationId).
+	EnrolWithResponse(ctx context.Context, body EnrolJSONRequestBody, reqEditors ...RequestEditorFn) (*EnrolResponse, error)
+
+	// HandInMinutesWithBodyWithResponse Hand in minutes that count for quotas
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gate/minutes (the `HandInMinutes` operationId).
+	HandInMinutesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandInMinutesResponse, error)
+
+	// HandInMinutesWithResponse Hand in minutes that count for quotas
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gate/minutes (the `HandInMinutes` operationId).
+	HandInMinutesWithResponse(ctx context.Context, body HandInMinutesJSONRequestBody, reqEditors ...RequestEditorFn) (*HandInMinutesResponse, error)
+
+	// FetchPartsWithBodyWithResponse Parts of editions: for each that is there, its digest, its length as an unsigned varint, and its bytes, compressed (RFC 8878)
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gate/parts (the `FetchParts` operationId).
+	FetchPartsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FetchPartsResponse, error)
+
+	// FetchPartsWithResponse Parts of editions: for each that is there, its digest, its length as an unsigned varint, and its bytes, compressed (RFC 8878)
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gate/parts (the `FetchParts` operationId).
+	FetchPartsWithResponse(ctx context.Context, body FetchPartsJSONRequestBody, reqEditors ...RequestEditorFn) (*FetchPartsResponse, error)
+
+	// PassAtGateWithBodyWithResponse Let somebody past a hold, who acknowledges it or enters a code
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gate/passages (the `PassAtGate` operationId).
+	PassAtGateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PassAtGateResponse, error)
+
+	// PassAtGateWithResponse Let somebody past a hold, who acknowledges it or enters a code
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gate/passages (the `PassAtGate` operationId).
+	PassAtGateWithResponse(ctx context.Context, body PassAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*PassAtGateResponse, error)
+
+	// HandInRecordsWithBodyWithResponse Hand in a batch of records
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/gate/records/{id} (the `HandInRecords` operationId).
+	HandInRecordsWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandInRecordsResponse, error)
+
+	// ReportGateWithBodyWithResponse Report
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/gate/report (the `ReportGate` operationId).
+	ReportGateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReportGateResponse, error)
+
+	// ReportGateWithResponse Report
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /api/v1/gate/report (the `ReportGate` operationId).
+	ReportGateWithResponse(ctx context.Context, body ReportGateJSONRequestBody, reqEditors ...RequestEditorFn) (*ReportGateResponse, error)
+
+	// AskAtGateWithBodyWithResponse Hand in a request for access
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gate/requests (the `AskAtGate` operationId).
+	AskAtGateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskAtGateResponse, error)
+
+	// AskAtGateWithResponse Hand in a request for access
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gate/requests (the `AskAtGate` operationId).
+	AskAtGateWithResponse(ctx context.Context, body AskAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*AskAtGateResponse, error)
+
+	// AskedAtGateWithResponse What became of a request for access
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/gate/requests/{reference} (the `AskedAtGate` operationId).
+	AskedAtGateWithResponse(ctx context.Context, reference string, reqEditors ...RequestEditorFn) (*AskedAtGateResponse, error)
+
+	// SignInAtGateWithBodyWithResponse Check who signs in at the gate
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gate/sign-ins (the `SignInAtGate` operationId).
+	SignInAtGateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInAtGateResponse, error)
+
+	// SignInAtGateWithResponse Check who signs in at the gate
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gate/sign-ins (the `SignInAtGate` operationId).
+	SignInAtGateWithResponse(ctx context.Context, body SignInAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInAtGateResponse, error)
+
+	// FollowGateWithResponse What changes, as lines of JSON, each signed
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/gate/stream (the `FollowGate` operationId).
+	FollowGateWithResponse(ctx context.Context, params *FollowGateParams, reqEditors ...RequestEditorFn) (*FollowGateResponse, error)
+
+	// RetireGateWithResponse Retire a gate elsewhere: the service refuses it from now on; for owners
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/gates (the `RetireGate` operationId).
+	RetireGateWithResponse(ctx context.Context, params *RetireGateParams, reqEditors ...RequestEditorFn) (*RetireGateResponse, error)
+
 	// GetGatesWithResponse The gates, and what they report of themselves
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -22988,6 +24552,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/gates/authorities (the `MakeAuthority` operationId).
 	MakeAuthorityWithResponse(ctx context.Context, body MakeAuthorityJSONRequestBody, reqEditors ...RequestEditorFn) (*MakeAuthorityResponse, error)
+
+	// EnrolGateWithBodyWithResponse Make a code with which one gate elsewhere enrols, once; for owners
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gates/enrolments (the `EnrolGate` operationId).
+	EnrolGateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EnrolGateResponse, error)
+
+	// EnrolGateWithResponse Make a code with which one gate elsewhere enrols, once; for owners
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gates/enrolments (the `EnrolGate` operationId).
+	EnrolGateWithResponse(ctx context.Context, body EnrolGateJSONRequestBody, reqEditors ...RequestEditorFn) (*EnrolGateResponse, error)
 
 	// GetLatestRecordsWithResponse The requests that were recorded last
 	//
@@ -27743,6 +29321,827 @@ func (r PutExpectationResponse) ContentType() string {
 	return ""
 }
 
+type GetEditionResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EditionOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetEditionResponse) GetJSON200() *EditionOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetEditionResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r GetEditionResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetEditionResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetEditionResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetEditionResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetEditionResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetEditionResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetEditionResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetEditionResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EnrolResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EnrolOutputBody
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EnrolResponse) GetJSON200() *EnrolOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r EnrolResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r EnrolResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r EnrolResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r EnrolResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r EnrolResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EnrolResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EnrolResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EnrolResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HandInMinutesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r HandInMinutesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r HandInMinutesResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r HandInMinutesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r HandInMinutesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r HandInMinutesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HandInMinutesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HandInMinutesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HandInMinutesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FetchPartsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r FetchPartsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r FetchPartsResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r FetchPartsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r FetchPartsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r FetchPartsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FetchPartsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FetchPartsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FetchPartsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type PassAtGateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GatePassageOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON429 the response for an HTTP 429 `application/problem+json` response
+	ApplicationProblemJSON429 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PassAtGateResponse) GetJSON200() *GatePassageOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PassAtGateResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r PassAtGateResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r PassAtGateResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PassAtGateResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON429 returns the response for an HTTP 429 `application/problem+json` response
+func (r PassAtGateResponse) GetApplicationProblemJSON429() *ErrorModel {
+	return r.ApplicationProblemJSON429
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PassAtGateResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PassAtGateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PassAtGateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PassAtGateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PassAtGateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type HandInRecordsResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *RecordsOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r HandInRecordsResponse) GetJSON200() *RecordsOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r HandInRecordsResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r HandInRecordsResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r HandInRecordsResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r HandInRecordsResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r HandInRecordsResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r HandInRecordsResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r HandInRecordsResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r HandInRecordsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ReportGateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ReportGateResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r ReportGateResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ReportGateResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ReportGateResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ReportGateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ReportGateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ReportGateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ReportGateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AskAtGateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AskAtGateResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r AskAtGateResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AskAtGateResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AskAtGateResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AskAtGateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AskAtGateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AskAtGateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AskAtGateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AskedAtGateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *AskedOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AskedAtGateResponse) GetJSON200() *AskedOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r AskedAtGateResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r AskedAtGateResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r AskedAtGateResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r AskedAtGateResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r AskedAtGateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AskedAtGateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AskedAtGateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AskedAtGateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SignInAtGateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GateSignInOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON429 the response for an HTTP 429 `application/problem+json` response
+	ApplicationProblemJSON429 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SignInAtGateResponse) GetJSON200() *GateSignInOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r SignInAtGateResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r SignInAtGateResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r SignInAtGateResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON429 returns the response for an HTTP 429 `application/problem+json` response
+func (r SignInAtGateResponse) GetApplicationProblemJSON429() *ErrorModel {
+	return r.ApplicationProblemJSON429
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r SignInAtGateResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r SignInAtGateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SignInAtGateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SignInAtGateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SignInAtGateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type FollowGateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r FollowGateResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r FollowGateResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r FollowGateResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r FollowGateResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r FollowGateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r FollowGateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r FollowGateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r FollowGateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type RetireGateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RetireGateResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r RetireGateResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RetireGateResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RetireGateResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RetireGateResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RetireGateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RetireGateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RetireGateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RetireGateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetGatesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -27923,6 +30322,82 @@ func (r MakeAuthorityResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r MakeAuthorityResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type EnrolGateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *EnrolmentOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON409 the response for an HTTP 409 `application/problem+json` response
+	ApplicationProblemJSON409 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r EnrolGateResponse) GetJSON200() *EnrolmentOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r EnrolGateResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r EnrolGateResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON409 returns the response for an HTTP 409 `application/problem+json` response
+func (r EnrolGateResponse) GetApplicationProblemJSON409() *ErrorModel {
+	return r.ApplicationProblemJSON409
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r EnrolGateResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r EnrolGateResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r EnrolGateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r EnrolGateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r EnrolGateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r EnrolGateResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -37839,6 +40314,253 @@ func (c *ClientWithResponses) PutExpectationWithResponse(ctx context.Context, id
 	return ParsePutExpectationResponse(rsp)
 }
 
+// GetEditionWithResponse The manifest of an edition
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/gate/editions/{number} (the `GetEdition` operationId).
+func (c *ClientWithResponses) GetEditionWithResponse(ctx context.Context, number int64, reqEditors ...RequestEditorFn) (*GetEditionResponse, error) {
+	rsp, err := c.GetEdition(ctx, number, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetEditionResponse(rsp)
+}
+
+// EnrolWithBodyWithResponse Enrol with a code
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gate/enrolment (the `Enrol` operationId).
+func (c *ClientWithResponses) EnrolWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EnrolResponse, error) {
+	rsp, err := c.EnrolWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEnrolResponse(rsp)
+}
+
+// EnrolWithResponse Enrol with a code
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gate/enrolment (the `Enrol` operationId).
+func (c *ClientWithResponses) EnrolWithResponse(ctx context.Context, body EnrolJSONRequestBody, reqEditors ...RequestEditorFn) (*EnrolResponse, error) {
+	rsp, err := c.Enrol(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEnrolResponse(rsp)
+}
+
+// HandInMinutesWithBodyWithResponse Hand in minutes that count for quotas
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gate/minutes (the `HandInMinutes` operationId).
+func (c *ClientWithResponses) HandInMinutesWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandInMinutesResponse, error) {
+	rsp, err := c.HandInMinutesWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHandInMinutesResponse(rsp)
+}
+
+// HandInMinutesWithResponse Hand in minutes that count for quotas
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gate/minutes (the `HandInMinutes` operationId).
+func (c *ClientWithResponses) HandInMinutesWithResponse(ctx context.Context, body HandInMinutesJSONRequestBody, reqEditors ...RequestEditorFn) (*HandInMinutesResponse, error) {
+	rsp, err := c.HandInMinutes(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHandInMinutesResponse(rsp)
+}
+
+// FetchPartsWithBodyWithResponse Parts of editions: for each that is there, its digest, its length as an unsigned varint, and its bytes, compressed (RFC 8878)
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gate/parts (the `FetchParts` operationId).
+func (c *ClientWithResponses) FetchPartsWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*FetchPartsResponse, error) {
+	rsp, err := c.FetchPartsWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFetchPartsResponse(rsp)
+}
+
+// FetchPartsWithResponse Parts of editions: for each that is there, its digest, its length as an unsigned varint, and its bytes, compressed (RFC 8878)
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gate/parts (the `FetchParts` operationId).
+func (c *ClientWithResponses) FetchPartsWithResponse(ctx context.Context, body FetchPartsJSONRequestBody, reqEditors ...RequestEditorFn) (*FetchPartsResponse, error) {
+	rsp, err := c.FetchParts(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFetchPartsResponse(rsp)
+}
+
+// PassAtGateWithBodyWithResponse Let somebody past a hold, who acknowledges it or enters a code
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gate/passages (the `PassAtGate` operationId).
+func (c *ClientWithResponses) PassAtGateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PassAtGateResponse, error) {
+	rsp, err := c.PassAtGateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePassAtGateResponse(rsp)
+}
+
+// PassAtGateWithResponse Let somebody past a hold, who acknowledges it or enters a code
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gate/passages (the `PassAtGate` operationId).
+func (c *ClientWithResponses) PassAtGateWithResponse(ctx context.Context, body PassAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*PassAtGateResponse, error) {
+	rsp, err := c.PassAtGate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePassAtGateResponse(rsp)
+}
+
+// HandInRecordsWithBodyWithResponse Hand in a batch of records
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/gate/records/{id} (the `HandInRecords` operationId).
+func (c *ClientWithResponses) HandInRecordsWithBodyWithResponse(ctx context.Context, id openapi_types.UUID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*HandInRecordsResponse, error) {
+	rsp, err := c.HandInRecordsWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseHandInRecordsResponse(rsp)
+}
+
+// ReportGateWithBodyWithResponse Report
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/gate/report (the `ReportGate` operationId).
+func (c *ClientWithResponses) ReportGateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ReportGateResponse, error) {
+	rsp, err := c.ReportGateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportGateResponse(rsp)
+}
+
+// ReportGateWithResponse Report
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /api/v1/gate/report (the `ReportGate` operationId).
+func (c *ClientWithResponses) ReportGateWithResponse(ctx context.Context, body ReportGateJSONRequestBody, reqEditors ...RequestEditorFn) (*ReportGateResponse, error) {
+	rsp, err := c.ReportGate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseReportGateResponse(rsp)
+}
+
+// AskAtGateWithBodyWithResponse Hand in a request for access
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gate/requests (the `AskAtGate` operationId).
+func (c *ClientWithResponses) AskAtGateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskAtGateResponse, error) {
+	rsp, err := c.AskAtGateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskAtGateResponse(rsp)
+}
+
+// AskAtGateWithResponse Hand in a request for access
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gate/requests (the `AskAtGate` operationId).
+func (c *ClientWithResponses) AskAtGateWithResponse(ctx context.Context, body AskAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*AskAtGateResponse, error) {
+	rsp, err := c.AskAtGate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskAtGateResponse(rsp)
+}
+
+// AskedAtGateWithResponse What became of a request for access
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/gate/requests/{reference} (the `AskedAtGate` operationId).
+func (c *ClientWithResponses) AskedAtGateWithResponse(ctx context.Context, reference string, reqEditors ...RequestEditorFn) (*AskedAtGateResponse, error) {
+	rsp, err := c.AskedAtGate(ctx, reference, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskedAtGateResponse(rsp)
+}
+
+// SignInAtGateWithBodyWithResponse Check who signs in at the gate
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gate/sign-ins (the `SignInAtGate` operationId).
+func (c *ClientWithResponses) SignInAtGateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SignInAtGateResponse, error) {
+	rsp, err := c.SignInAtGateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInAtGateResponse(rsp)
+}
+
+// SignInAtGateWithResponse Check who signs in at the gate
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gate/sign-ins (the `SignInAtGate` operationId).
+func (c *ClientWithResponses) SignInAtGateWithResponse(ctx context.Context, body SignInAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*SignInAtGateResponse, error) {
+	rsp, err := c.SignInAtGate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSignInAtGateResponse(rsp)
+}
+
+// FollowGateWithResponse What changes, as lines of JSON, each signed
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/gate/stream (the `FollowGate` operationId).
+func (c *ClientWithResponses) FollowGateWithResponse(ctx context.Context, params *FollowGateParams, reqEditors ...RequestEditorFn) (*FollowGateResponse, error) {
+	rsp, err := c.FollowGate(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseFollowGateResponse(rsp)
+}
+
+// RetireGateWithResponse Retire a gate elsewhere: the service refuses it from now on; for owners
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/gates (the `RetireGate` operationId).
+func (c *ClientWithResponses) RetireGateWithResponse(ctx context.Context, params *RetireGateParams, reqEditors ...RequestEditorFn) (*RetireGateResponse, error) {
+	rsp, err := c.RetireGate(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRetireGateResponse(rsp)
+}
+
 // GetGatesWithResponse The gates, and what they report of themselves
 //
 // Returns a wrapper object for the known response body format(s).
@@ -37889,6 +40611,32 @@ func (c *ClientWithResponses) MakeAuthorityWithResponse(ctx context.Context, bod
 		return nil, err
 	}
 	return ParseMakeAuthorityResponse(rsp)
+}
+
+// EnrolGateWithBodyWithResponse Make a code with which one gate elsewhere enrols, once; for owners
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gates/enrolments (the `EnrolGate` operationId).
+func (c *ClientWithResponses) EnrolGateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*EnrolGateResponse, error) {
+	rsp, err := c.EnrolGateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEnrolGateResponse(rsp)
+}
+
+// EnrolGateWithResponse Make a code with which one gate elsewhere enrols, once; for owners
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gates/enrolments (the `EnrolGate` operationId).
+func (c *ClientWithResponses) EnrolGateWithResponse(ctx context.Context, body EnrolGateJSONRequestBody, reqEditors ...RequestEditorFn) (*EnrolGateResponse, error) {
+	rsp, err := c.EnrolGate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseEnrolGateResponse(rsp)
 }
 
 // GetLatestRecordsWithResponse The requests that were recorded last
@@ -43163,6 +45911,659 @@ func ParsePutExpectationResponse(rsp *http.Response) (*PutExpectationResponse, e
 	return response, nil
 }
 
+// ParseGetEditionResponse parses an HTTP response from a GetEditionWithResponse call
+func ParseGetEditionResponse(rsp *http.Response) (*GetEditionResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetEditionResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EditionOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEnrolResponse parses an HTTP response from a EnrolWithResponse call
+func ParseEnrolResponse(rsp *http.Response) (*EnrolResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EnrolResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EnrolOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHandInMinutesResponse parses an HTTP response from a HandInMinutesWithResponse call
+func ParseHandInMinutesResponse(rsp *http.Response) (*HandInMinutesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HandInMinutesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFetchPartsResponse parses an HTTP response from a FetchPartsWithResponse call
+func ParseFetchPartsResponse(rsp *http.Response) (*FetchPartsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FetchPartsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParsePassAtGateResponse parses an HTTP response from a PassAtGateWithResponse call
+func ParsePassAtGateResponse(rsp *http.Response) (*PassAtGateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PassAtGateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GatePassageOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 429:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON429 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseHandInRecordsResponse parses an HTTP response from a HandInRecordsWithResponse call
+func ParseHandInRecordsResponse(rsp *http.Response) (*HandInRecordsResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &HandInRecordsResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest RecordsOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseReportGateResponse parses an HTTP response from a ReportGateWithResponse call
+func ParseReportGateResponse(rsp *http.Response) (*ReportGateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ReportGateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAskAtGateResponse parses an HTTP response from a AskAtGateWithResponse call
+func ParseAskAtGateResponse(rsp *http.Response) (*AskAtGateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AskAtGateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAskedAtGateResponse parses an HTTP response from a AskedAtGateWithResponse call
+func ParseAskedAtGateResponse(rsp *http.Response) (*AskedAtGateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AskedAtGateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest AskedOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSignInAtGateResponse parses an HTTP response from a SignInAtGateWithResponse call
+func ParseSignInAtGateResponse(rsp *http.Response) (*SignInAtGateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SignInAtGateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GateSignInOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 429:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON429 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseFollowGateResponse parses an HTTP response from a FollowGateWithResponse call
+func ParseFollowGateResponse(rsp *http.Response) (*FollowGateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &FollowGateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRetireGateResponse parses an HTTP response from a RetireGateWithResponse call
+func ParseRetireGateResponse(rsp *http.Response) (*RetireGateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RetireGateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetGatesResponse parses an HTTP response from a GetGatesWithResponse call
 func ParseGetGatesResponse(rsp *http.Response) (*GetGatesResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -43259,6 +46660,67 @@ func ParseMakeAuthorityResponse(rsp *http.Response) (*MakeAuthorityResponse, err
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest GateAuthority
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 409:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseEnrolGateResponse parses an HTTP response from a EnrolGateWithResponse call
+func ParseEnrolGateResponse(rsp *http.Response) (*EnrolGateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &EnrolGateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest EnrolmentOutputBody
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

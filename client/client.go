@@ -76,14 +76,31 @@ func NewWithCookies(server string, jar http.CookieJar) (*ClientWithResponses, er
 	return c, nil
 }
 
+// NewSigned is New for a caller that signs a token of its own for each request.
+func NewSigned(server string, sign func() (string, error)) (*ClientWithResponses, error) {
+	c, err := New(server, "")
+	if err != nil {
+		return nil, err
+	}
+	c.ClientInterface.(*Client).Client.(*doer).sign = sign
+	return c, nil
+}
+
 type doer struct {
 	http          http.Client
 	server, token string
+	sign          func() (string, error) // in place of token; nil for none
 }
 
 // Do implements HttpRequestDoer.
 func (d *doer) Do(req *http.Request) (*http.Response, error) {
-	if d.token != "" {
+	if d.sign != nil {
+		token, err := d.sign()
+		if err != nil {
+			return nil, err
+		}
+		req.Header.Set("Authorization", "Bearer "+token)
+	} else if d.token != "" {
 		req.Header.Set("Authorization", "Bearer "+d.token)
 	}
 	res, err := d.http.Do(req)

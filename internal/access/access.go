@@ -47,16 +47,18 @@ const (
 	EditPacks   Act = "edit packs"
 	TrustKeys   Act = "edit keys that sign packs"
 	Authorities Act = "edit the authority of the gates"
+	Enrol       Act = "enrol and retire gates"
+	Obey        Act = "run as a gate"
 	Accounts    Act = "edit accounts"
 	Expire      Act = "remove what has run out"
 )
 
 // Acts returns every act, in the order of the documentation.
 func Acts() []Act {
-	return []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Grant, Presences, Accept, Record, EditPacks, TrustKeys, Authorities, Accounts, Expire}
+	return []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Grant, Presences, Accept, Record, EditPacks, TrustKeys, Authorities, Enrol, Obey, Accounts, Expire}
 }
 
-var owners = []Act{TrustKeys, Authorities, Accounts}
+var owners = []Act{TrustKeys, Authorities, Enrol, Accounts}
 
 var members = []Act{Read, Try, ReadJournal, ReadAudit, OwnAccount, Edit, Fill, Publish, Grant, Presences, Accept, Record, EditPacks}
 
@@ -71,7 +73,7 @@ var rights = map[Role]struct {
 	// The service keeps up what an owner set up: it also pulls a list that a rule of the baseline names.
 	subscriber: {[]Act{Edit, Fill, EditPacks}, true},
 	timetable:  {[]Act{Publish, Record, Expire}, true},
-	recorder:   {[]Act{Record}, false},
+	recorder:   {[]Act{Record, Obey}, false},
 	setup:      {append(slices.Clone(owners), members...), true},
 }
 

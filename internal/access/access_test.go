@@ -30,6 +30,8 @@ add to the journal          | yes yes | yes no
 edit packs                  | yes yes | yes no
 edit keys that sign packs   | yes no  | yes no
 edit the authority of the gates | yes no  | yes no
+enrol and retire gates      | yes no  | yes no
+run as a gate               | no  no  | no  no
 edit accounts               | yes no  | yes no
 remove what has run out     | no  no  | no  no`
 	rows := strings.Split(strings.TrimSpace(table), "\n")

@@ -64,6 +64,9 @@ const (
 	KeyTrusted    What = "key trusted"
 	KeyDistrusted What = "key no longer trusted"
 	AuthorityMade What = "authority made"
+	EnrolmentMade What = "enrolment begun"
+	GateEnrolled  What = "gate enrolled"
+	GateRetired   What = "gate retired"
 	SourceSet     What = "source set"
 	SourceRemoved What = "source removed"
 )

@@ -99,39 +99,46 @@ func (s *Cache) Notice(version int64) {
 func (s *Cache) Load(ctx context.Context) error {
 	s.loading.Lock()
 	defer s.loading.Unlock()
-	before := s.Loaded()
 	return s.store.ReadCatalogue(ctx, func(r Reader) error {
-		if r.Version() == before.Version {
-			return nil
+		next, err := Read(ctx, r, s.Loaded())
+		if err == nil {
+			s.loaded.Store(next)
 		}
-		packs, err := r.Packs(ctx)
-		if err != nil {
-			return err
-		}
-		next := &Loaded{Version: r.Version(), Sites: map[string]int64{}, loaded: map[uuid.UUID]loadedPack{}}
-		var taxonomies []classify.Taxonomy
-		for _, p := range packs {
-			if p.InForce == nil {
-				continue
-			}
-			one := before.loaded[p.ID]
-			if one.number != p.InForce.Number {
-				if one, err = loadPack(ctx, r, p); err != nil {
-					return err
-				}
-			}
-			next.loaded[p.ID] = one
-			next.Aside = append(next.Aside, one.aside...)
-			next.Packs = append(next.Packs, classify.Pack{ID: p.ID.String(), Name: p.Name, Version: p.InForce.Version, Sites: one.index})
-			taxonomies = append(taxonomies, one.taxonomy)
-			for key, sites := range one.sites {
-				next.Sites[key] += sites
-			}
-		}
-		next.Taxonomy = classify.Merge(taxonomies...)
-		s.loaded.Store(next)
-		return nil
+		return err
 	})
+}
+
+// Read returns what a reader has. Packs whose state is loaded already are not read again.
+func Read(ctx context.Context, r Reader, before *Loaded) (*Loaded, error) {
+	if r.Version() == before.Version {
+		return before, nil
+	}
+	packs, err := r.Packs(ctx)
+	if err != nil {
+		return nil, err
+	}
+	next := &Loaded{Version: r.Version(), Sites: map[string]int64{}, loaded: map[uuid.UUID]loadedPack{}}
+	var taxonomies []classify.Taxonomy
+	for _, p := range packs {
+		if p.InForce == nil {
+			continue
+		}
+		one := before.loaded[p.ID]
+		if one.number != p.InForce.Number {
+			if one, err = loadPack(ctx, r, p); err != nil {
+				return nil, err
+			}
+		}
+		next.loaded[p.ID] = one
+		next.Aside = append(next.Aside, one.aside...)
+		next.Packs = append(next.Packs, classify.Pack{ID: p.ID.String(), Name: p.Name, Version: p.InForce.Version, Sites: one.index})
+		taxonomies = append(taxonomies, one.taxonomy)
+		for key, sites := range one.sites {
+			next.Sites[key] += sites
+		}
+	}
+	next.Taxonomy = classify.Merge(taxonomies...)
+	return next, nil
 }
 
 func loadPack(ctx context.Context, r Reader, p Pack) (one loadedPack, err error) {
@@ -172,6 +179,7 @@ func newSink(sites int) *sink {
 func (s *sink) Site(id int64, entry string, plain bool, set string) error {
 	list, ok := s.lists[set]
 	if !ok {
+		set = strings.Clone(set) // it may be a piece of something large
 		list = s.b.List(set, set)
 		s.lists[set] = list
 		s.counts = append(s.counts, 0)

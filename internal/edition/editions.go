@@ -129,12 +129,17 @@ func (d *Editions) ready(c *compiled) *ready {
 	if last := c.ready.Load(); last != nil && last.loaded == loaded {
 		return last
 	}
-	config := c.roster.config
-	config.Lists, config.Local, config.Packs, config.Zone, config.Schedules = c.index, c.local, loaded.Packs, d.zone, c.clocks
-	config.Taxonomy = classify.Merge(loaded.Taxonomy, c.own)
-	fresh := &ready{loaded: loaded, snapshot: policy.New(config)}
+	fresh := c.with(loaded, d.zone)
 	c.ready.Store(fresh)
 	return fresh
+}
+
+// with returns a snapshot of a compiled draft with a catalogue.
+func (c *compiled) with(loaded *catalogue.Loaded, zone *time.Location) *ready {
+	config := c.roster.config
+	config.Lists, config.Local, config.Packs, config.Zone, config.Schedules = c.index, c.local, loaded.Packs, zone, c.clocks
+	config.Taxonomy = classify.Merge(loaded.Taxonomy, c.own)
+	return &ready{loaded: loaded, snapshot: policy.New(config)}
 }
 
 // Close waits for a build in the background and prevents further ones.

@@ -90,9 +90,15 @@ func (d *Editions) Version(ctx context.Context, field, on string) (version, numb
 }
 
 func (d *Editions) state(c *compiled, number int64) *State {
-	ready := d.ready(c)
-	return &State{c.draft.Version, number, ready.snapshot, d.zone, d.now(), c.roster, c.draft.Lists, append(c.setAside(), ready.loaded.Aside...), ready}
+	return stateOf(c, d.ready(c), number, d.zone, d.now())
 }
+
+func stateOf(c *compiled, r *ready, number int64, zone *time.Location, now time.Time) *State {
+	return &State{c.draft.Version, number, r.snapshot, zone, now, c.roster, c.draft.Lists, append(c.setAside(), r.loaded.Aside...), r}
+}
+
+// Catalogue returns the version of the catalogue that the state is compiled with.
+func (s *State) Catalogue() int64 { return s.ready.loaded.Version }
 
 // Asides returns what cannot be read of this version and of the catalogue, and so takes no part in decisions.
 func (s *State) Asides() []revision.Aside { return s.asides }

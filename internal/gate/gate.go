@@ -23,9 +23,10 @@ import (
 
 // Edition is what a gate decides by: a live revision, the catalogue and the standing facts beside it. It is immutable.
 type Edition struct {
-	Revision int64
-	Since    time.Time // when the gate took it
-	Snapshot *policy.Snapshot
+	Revision  int64
+	Catalogue int64     // its version
+	Since     time.Time // when the gate took it
+	Snapshot  *policy.Snapshot
 }
 
 // Recorder takes records. Add must not wait.
@@ -33,12 +34,14 @@ type Recorder interface {
 	Add(r journal.Record)
 }
 
-// Gate decides requests of one protocol. It is safe for concurrent use. Until it has an edition, it blocks everything.
+// Gate decides requests of one protocol. It is safe for concurrent use. Until it has an edition, it blocks everything, unless OpenWithout says otherwise.
 type Gate struct {
 	Kind    policy.Gate
 	Name    string
 	Now     func() time.Time
 	Records Recorder
+
+	OpenWithout bool // until there is an edition, everything is let through
 
 	edition atomic.Pointer[Edition]
 	works   sync.Pool // of *policy.Work
@@ -115,6 +118,9 @@ func (g *Gate) decide(r Request) Decision {
 	d := Decision{Request: r, At: g.Now(), Edition: g.edition.Load()}
 	if d.Edition == nil {
 		d.Decision = policy.Decision{Verdict: policy.Block, Policy: -1, Rule: -1, Granted: -1, Stint: -1}
+		if g.OpenWithout {
+			d.Verdict = policy.Allow
+		}
 		return d
 	}
 	d.Request.Client = present(d.Edition, r.Client, d.At)
@@ -376,11 +382,19 @@ func (g *Gate) Called(c Client) string {
 	return ""
 }
 
+// Zone returns the organisation's zone, in which moments are said; UTC where the gate does not know it yet.
+func (g *Gate) Zone() *time.Location {
+	if e := g.edition.Load(); e != nil {
+		return e.Snapshot.Config().Zone
+	}
+	return time.UTC
+}
+
 // Report returns what the gate says of itself, as far as it knows.
 func (g *Gate) Report() Report {
 	r := Report{Name: g.Name, Kind: g.Kind, BeganAt: g.began, Counts: g.Counts()}
 	if e := g.edition.Load(); e != nil {
-		r.Revision, r.Since = e.Revision, e.Since
+		r.Revision, r.Catalogue, r.Since = e.Revision, e.Catalogue, e.Since
 	}
 	return r
 }

@@ -21,7 +21,15 @@ type Report struct {
 	SeenAt   time.Time // when it last reported, by the clock of the database
 	Counts
 	Written, Waiting, Dropped int64 // records
-	Refusals                  []Refusal
+	Catalogue                 int64 // the version of the catalogue that it runs
+
+	// Of gates elsewhere alone:
+	Elsewhere bool
+	Edition   int64         // the number of what it runs; 0 for none
+	Digest    string        // of what it runs: two gates that run the same have the same
+	Clock     time.Duration // how far its clock is ahead of the database's
+	Trouble   string        // what it could not do lately; "" for nothing
+	Refusals  []Refusal
 }
 
 // Refusal says that clients refused our certificate for a host.
@@ -56,13 +64,30 @@ func Current(all []Authority, at time.Time) *Authority {
 	return found
 }
 
+// Trust returns the certificates that clients are to trust, in DER: that of the present authority, and of those to come.
+func Trust(all []Authority, current *Authority) (certificates [][]byte) {
+	for i := range all {
+		if all[i].ID == current.ID || all[i].From.After(current.From) {
+			certificates = append(certificates, all[i].Certificate)
+		}
+	}
+	return certificates
+}
+
 // Silence is how long a gate may be silent before it counts as gone.
 const Silence = 10 * time.Second
 
+// Authorities keeps the authorities.
+type Authorities interface {
+	AddAuthority(ctx context.Context, a Authority, by access.Actor) (Authority, error)
+	Authorities(ctx context.Context) ([]Authority, error) // the one that signs last first
+}
+
+// MostClock is how far the clock of a gate may be from the database's.
+const MostClock = 2 * time.Second
+
 // Reports keeps what gates report.
 type Reports interface {
-	PutReport(ctx context.Context, r Report, by access.Actor) error
-	AddAuthority(ctx context.Context, a Authority, by access.Actor) (Authority, error)
-	Authorities(ctx context.Context) ([]Authority, error)                     // the one that signs last first
+	Authorities
 	GateReports(ctx context.Context) (all []Report, now time.Time, err error) // by name; now is the clock of the database
 }

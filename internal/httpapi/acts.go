@@ -13,7 +13,7 @@ import (
 )
 
 // public operations need no sign-in.
-var anybody = []string{"getHealth", "signIn", "whoAmI", "signOut"}
+var anybody = []string{"getHealth", "signIn", "whoAmI", "signOut", "enrol"}
 
 // operations are the others, each with the act that it carries out: a caller who may not do it is refused at once. The store,
 // which knows what the act is about, checks again: see [access.Check].
@@ -50,7 +50,11 @@ var operations = map[access.Act][]string{
 	access.EditPacks:   {"createPack", "editPack", "deletePack", "importPack", "pullPack", "acceptPack", "refusePack", "undoPack"},
 	access.TrustKeys:   {"trustKey", "distrustKey"},
 	access.Authorities: {"makeAuthority"},
-	access.Accounts:    {"getAccounts", "addAccount", "removeAccount", "resetPassword", "setPersonPassword", "removePersonPassword"},
+	access.Enrol:       {"enrolGate", "retireGate"},
+	access.Obey: {
+		"followGate", "getEdition", "fetchParts", "handInRecords", "reportGate", "handInMinutes", "signInAtGate", "passAtGate", "askAtGate", "askedAtGate",
+	},
+	access.Accounts: {"getAccounts", "addAccount", "removeAccount", "resetPassword", "setPersonPassword", "removePersonPassword"},
 }
 
 var actOf = func() map[string]access.Act {
@@ -86,6 +90,10 @@ func (s *server) admitted(api huma.API) func(huma.Context, func(huma.Context)) {
 		id := ctx.Operation().OperationID
 		if slices.Contains(anybody, id) {
 			next(ctx)
+			return
+		}
+		if actOf[id] == access.Obey {
+			s.admitGate(api, ctx, next)
 			return
 		}
 		who, err := s.identify(ctx.Context(), ctx.Header("Authorization"))

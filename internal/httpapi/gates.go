@@ -18,24 +18,36 @@ import (
 	"widelark/internal/revision"
 )
 
-// GateReport is what a gate says of itself.
+// GateNews is what a gate says of itself.
+type GateNews struct {
+	Address   string         `json:"address" doc:"Where clients reach it"`
+	Revision  int64          `json:"revision" doc:"That it runs; 0 for none"`
+	Catalogue int64          `json:"catalogue" doc:"The version of the catalogue that it runs; 0 for none"`
+	Since     *time.Time     `json:"since,omitempty" doc:"When it took what it runs: the revision, the catalogue and the grants"`
+	BeganAt   time.Time      `json:"beganAt"`
+	Decided   int64          `json:"decided" doc:"Requests since it began"`
+	Refused   int64          `json:"refused" doc:"Of these, held and blocked ones"`
+	Cut       int64          `json:"cut" doc:"Requests whose verdict turned while they were under way"`
+	Running   int64          `json:"running" doc:"Requests under way"`
+	Written   int64          `json:"written" doc:"Records in the journal"`
+	Waiting   int64          `json:"waiting" doc:"Records that are not written yet"`
+	Dropped   int64          `json:"dropped" doc:"Records for which there was no room"`
+	Refusals  []gate.Refusal `json:"refusals" doc:"Hosts for which clients refused the gate's certificate, the last one first"`
+
+	Edition     int64  `json:"edition,omitempty" doc:"The number of what a gate elsewhere runs"`
+	Digest      string `json:"digest,omitempty" doc:"SHA-256 of what a gate elsewhere runs: two that run the same have the same"`
+	ClockMillis int64  `json:"clockMillis,omitempty" doc:"How far the clock of a gate elsewhere is ahead of the database's"`
+	Trouble     string `json:"trouble,omitempty" doc:"What the gate could not do lately"`
+}
+
+// GateReport is a gate with what it says of itself.
 type GateReport struct {
-	Name     string         `json:"name"`
-	Kind     policy.Gate    `json:"kind" enum:"dns,proxy,icap"`
-	Address  string         `json:"address" doc:"Where clients reach it"`
-	State    string         `json:"state" enum:"up to date,behind,without rules,silent" doc:"behind: it runs another revision than the live one; silent: it has not reported for ten seconds"`
-	Revision int64          `json:"revision" doc:"That it runs; 0 for none"`
-	Since    *time.Time     `json:"since,omitempty" doc:"When it took what it runs: the revision, the catalogue and the grants"`
-	BeganAt  time.Time      `json:"beganAt"`
-	SeenAt   time.Time      `json:"seenAt" doc:"When it last reported"`
-	Decided  int64          `json:"decided" doc:"Requests since it began"`
-	Refused  int64          `json:"refused" doc:"Of these, held and blocked ones"`
-	Cut      int64          `json:"cut" doc:"Requests whose verdict turned while they were under way"`
-	Running  int64          `json:"running" doc:"Requests under way"`
-	Written  int64          `json:"written" doc:"Records in the journal"`
-	Waiting  int64          `json:"waiting" doc:"Records that are not written yet"`
-	Dropped  int64          `json:"dropped" doc:"Records for which there was no room"`
-	Refusals []gate.Refusal `json:"refusals" doc:"Hosts for which clients refused the gate's certificate, the last one first"`
+	Name      string      `json:"name"`
+	Kind      policy.Gate `json:"kind" enum:"dns,proxy,icap"`
+	State     string      `json:"state" enum:"up to date,behind,without rules,clock is wrong,silent,enrolled" doc:"behind: it runs another revision or catalogue than the live one; clock is wrong: by over two seconds; silent: it has not reported for ten seconds; enrolled: it has never reported"`
+	SeenAt    time.Time   `json:"seenAt" doc:"When it last reported"`
+	Elsewhere bool        `json:"elsewhere,omitempty" doc:"It runs on another machine than the service"`
+	GateNews
 }
 
 // GateRecord is a request that a gate decided.
@@ -122,17 +134,27 @@ func (s *server) getGates(ctx context.Context, _ *struct{}) (*gatesOutput, error
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	_, live, err := s.Editions.Version(ctx, "", "live")
+	current, err := s.Versions.DraftVersion(ctx)
 	if err != nil {
 		return nil, s.problem(ctx, err)
+	}
+	live := current.Live.Number
+	enrolled, err := s.Dispatch.Store.AllEnrolled(ctx)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	unheard := map[string]gate.Enrolled{}
+	for _, g := range enrolled {
+		unheard[g.Name] = g
 	}
 	out := &gatesOutput{}
 	out.Body.Live, out.Body.Gates = live, []GateReport{}
 	for _, r := range reports {
-		g := GateReport{
-			Name: r.Name, Kind: r.Kind, Address: r.Address, State: "up to date", Revision: r.Revision, BeganAt: r.BeganAt, SeenAt: r.SeenAt, Decided: r.Decided, Refused: r.Refused,
-			Cut: r.Cut, Running: r.Running, Written: r.Written, Waiting: r.Waiting, Dropped: r.Dropped, Refusals: append([]gate.Refusal{}, r.Refusals...),
-		}
+		g := GateReport{Name: r.Name, Kind: r.Kind, State: "up to date", SeenAt: r.SeenAt, Elsewhere: r.Elsewhere, GateNews: GateNews{
+			Address: r.Address, Revision: r.Revision, Catalogue: r.Catalogue, BeganAt: r.BeganAt, Decided: r.Decided, Refused: r.Refused, Cut: r.Cut, Running: r.Running,
+			Written: r.Written, Waiting: r.Waiting, Dropped: r.Dropped, Refusals: append([]gate.Refusal{}, r.Refusals...),
+			Edition: r.Edition, Digest: r.Digest, ClockMillis: r.Clock.Milliseconds(), Trouble: r.Trouble,
+		}}
 		if !r.Since.IsZero() {
 			g.Since = &r.Since
 		}
@@ -141,10 +163,20 @@ func (s *server) getGates(ctx context.Context, _ *struct{}) (*gatesOutput, error
 			g.State = "silent"
 		case r.Revision == 0:
 			g.State = "without rules"
-		case r.Revision != live:
+		case r.Revision != live || r.Catalogue != 0 && r.Catalogue != current.Catalogue:
 			g.State = "behind"
+		case r.Clock.Abs() > gate.MostClock:
+			g.State = "clock is wrong"
 		}
+		delete(unheard, r.Name)
 		out.Body.Gates = append(out.Body.Gates, g)
+	}
+	for _, g := range enrolled {
+		if _, ok := unheard[g.Name]; ok {
+			out.Body.Gates = append(out.Body.Gates, GateReport{
+				Name: g.Name, Kind: g.Kind, State: "enrolled", SeenAt: g.EnrolledAt, Elsewhere: true, GateNews: GateNews{BeganAt: g.EnrolledAt, Refusals: []gate.Refusal{}},
+			})
+		}
 	}
 	return out, nil
 }

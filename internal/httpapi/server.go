@@ -17,10 +17,12 @@ import (
 	"github.com/danielgtaylor/huma/v2/adapters/humagin"
 	"github.com/gin-gonic/gin"
 
+	"widelark/internal/access"
 	"widelark/internal/account"
 	"widelark/internal/audit"
 	"widelark/internal/catalogue"
 	"widelark/internal/check"
+	"widelark/internal/dispatch"
 	"widelark/internal/edition"
 	"widelark/internal/gate"
 	"widelark/internal/journal"
@@ -54,6 +56,9 @@ type Parts struct {
 	Publishing revision.PublishStore
 	Journal    journal.Store
 	Gates      gate.Reports
+	Desk       gate.Desk          // of gates elsewhere
+	Dispatch   *dispatch.Dispatch // to gates elsewhere
+	Batches    journal.Batches    // of records of gates elsewhere
 	Requests   standing.Requests
 	Passages   standing.Passages
 	Passwords  account.PersonPasswords
@@ -132,6 +137,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	config.Components.SecuritySchemes = map[string]*huma.SecurityScheme{
 		"session": {Type: "apiKey", In: "cookie", Name: SessionCookie, Description: "Set by signing in; for people."},
 		"token":   {Type: "http", Scheme: "bearer", Description: "Made under /api/v1/tokens; for programs."},
+		"gate":    {Type: "http", Scheme: "bearer", BearerFormat: "JWT", Description: "Signed by a gate elsewhere with its own key (RFC 7519)."},
 	}
 	config.Security = []map[string][]string{{"session": {}}, {"token": {}}}
 	api := humagin.New(engine, config)
@@ -158,6 +164,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerCoverage(api)
 	s.registerReplay(api)
 	s.registerGates(api)
+	s.registerElsewhere(api)
 	s.registerPresences(api)
 	s.registerRequests(api)
 	s.registerCodes(api)
@@ -176,6 +183,9 @@ func operation(id, method, path, tag, summary string, failures ...int) huma.Oper
 		op.Security, op.Errors = []map[string][]string{}, failures
 	} else {
 		op.Extensions = map[string]any{"x-act": actOf[id]}
+		if actOf[id] == access.Obey {
+			op.Security = []map[string][]string{{"gate": {}}}
+		}
 	}
 	return op
 }

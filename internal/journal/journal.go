@@ -16,36 +16,36 @@ import (
 	"widelark/internal/access"
 )
 
-// Record is a request that was decided.
+// Record is a request that was decided. Gates elsewhere hand it in as JSON.
 type Record struct {
-	At      time.Time
-	Person  uuid.UUID  // the zero id where nobody is known
-	Address netip.Addr // not valid where it is not known
-	Method  string
-	URL     string // canonical
-	Gate    policy.Gate
-	Sight   weburl.Sight   // that the gate had of it; "" where the record does not say
-	Verdict policy.Verdict // that it got then
+	At      time.Time      `json:"at"`
+	Person  uuid.UUID      `json:"person,omitzero"`  // the zero id where nobody is known
+	Address netip.Addr     `json:"address,omitzero"` // not valid where it is not known
+	Method  string         `json:"method,omitempty"`
+	URL     string         `json:"url,omitempty"` // canonical
+	Gate    policy.Gate    `json:"gate"`
+	Sight   weburl.Sight   `json:"sight,omitempty"` // that the gate had of it; "" where the record does not say
+	Verdict policy.Verdict `json:"verdict"`         // that it got then
 
-	GateName string // "" where the record does not say, as what follows
-	Revision int64  // by which it was decided
-	By       string // what decided, in a few words
-	Provisos string // what the request was bound to, in words
-	NotHeld  string // what of it the gate could not hold, in words
-	Traits   []policy.Trait
+	GateName string         `json:"gateName,omitempty"` // "" where the record does not say, as what follows
+	Revision int64          `json:"revision,omitempty"` // by which it was decided
+	By       string         `json:"by,omitempty"`       // what decided, in a few words
+	Provisos string         `json:"provisos,omitempty"` // what the request was bound to, in words
+	NotHeld  string         `json:"notHeld,omitempty"`  // what of it the gate could not hold, in words
+	Traits   []policy.Trait `json:"traits,omitempty"`
 	Ending
 }
 
 // Ending is what became of a request.
 type Ending struct {
-	Outcome Outcome
-	Status  int           // of the answer that the client got; 0 for none
-	Media   string        // the media type of the answer
-	Size    int64         // bytes of the answer's body or, in a tunnel, of both directions
-	Took    time.Duration // until its end
-	Detail  string        // why it failed
+	Outcome Outcome       `json:"outcome,omitempty"`
+	Status  int           `json:"status,omitempty"` // of the answer that the client got; 0 for none
+	Media   string        `json:"media,omitempty"`  // the media type of the answer
+	Size    int64         `json:"size,omitempty"`   // bytes of the answer's body or, in a tunnel, of both directions
+	Took    time.Duration `json:"took,omitempty"`   // until its end, in nanoseconds
+	Detail  string        `json:"detail,omitempty"` // why it failed
 
-	Reference string // by which the client and the record speak of the answer; "" for none
+	Reference string `json:"reference,omitempty"` // by which the client and the record speak of the answer; "" for none
 }
 
 // Outcome says in a word what became of a request.
@@ -72,12 +72,14 @@ func (r *Record) Request() (policy.Request, bool) {
 	return q, err == nil
 }
 
+// Batches takes batches of records, each with an id: where a batch was added before, though its adding failed for the caller, nothing happens.
+type Batches interface {
+	AddBatch(ctx context.Context, id uuid.UUID, records []Record) error
+}
+
 // Store keeps records.
 type Store interface {
 	AddRecords(ctx context.Context, records []Record, by access.Actor) error
-
-	// AddBatch is AddRecords for a batch that has an id: where the batch was added before, though its adding failed for the caller, it does nothing.
-	AddBatch(ctx context.Context, id uuid.UUID, records []Record, by access.Actor) error
 
 	// EachRecord calls each with the records from one moment until another: in the order in which they were kept or, in a third less
 	// time, in any order.

@@ -7,8 +7,6 @@ import (
 	"time"
 
 	"github.com/google/uuid"
-
-	"widelark/internal/access"
 )
 
 // Records are written together: as soon as there are mostTogether, and at least every together.
@@ -25,7 +23,7 @@ const (
 
 // Writer writes records in batches. It is safe for concurrent use.
 type Writer struct {
-	store Store
+	store Batches
 	log   *slog.Logger
 	queue chan Record
 
@@ -33,7 +31,7 @@ type Writer struct {
 }
 
 // NewWriter returns a writer that holds at most room records until they are written.
-func NewWriter(store Store, room int, log *slog.Logger) *Writer {
+func NewWriter(store Batches, room int, log *slog.Logger) *Writer {
 	return &Writer{store: store, log: log, queue: make(chan Record, room)}
 }
 
@@ -107,7 +105,7 @@ func (w *Writer) write(ctx context.Context, batch []Record) bool {
 	id := uuid.New()
 	for {
 		try, stop := context.WithTimeout(ctx, patience)
-		err := w.store.AddBatch(try, id, batch, access.Recorder)
+		err := w.store.AddBatch(try, id, batch)
 		stop()
 		if err == nil {
 			w.written.Add(int64(len(batch)))

@@ -117,8 +117,24 @@ func (r draftReader) Objects(ctx context.Context, from int64) (changed []revisio
 }
 
 func (r draftReader) Entries(ctx context.Context, list uuid.UUID, from int64, sink revision.EntrySink) error {
-	rows, err := r.tx.Query(ctx, `select e.id, e.kind, e.key, `+entryColumns+` from entries e
-		where e.list_id = $1 and e.kind <> 'note' and `+came("e", from, r.at), list)
+	return r.entries(ctx, sink, came("e", from, r.at), list)
+}
+
+func (r draftReader) EntriesBetween(ctx context.Context, list uuid.UUID, from, until int64, sink revision.EntrySink) error {
+	between := ` and e.id >= $2 and e.id < $3`
+	if r.at == 0 {
+		return r.entries(ctx, sink, held("e", 0)+between, list, from, until)
+	}
+	// In two parts, as an index has what still holds, and another what does not.
+	if err := r.entries(ctx, sink, fmt.Sprintf(`e.gone is null and e.since <= %d`, r.at)+between, list, from, until); err != nil {
+		return err
+	}
+	return r.entries(ctx, sink, fmt.Sprintf(`e.gone > %[1]d and e.since <= %[1]d`, r.at)+between, list, from, until)
+}
+
+// entries passes the entries of a list, which is $1, for which a condition holds.
+func (r draftReader) entries(ctx context.Context, sink revision.EntrySink, where string, arguments ...any) error {
+	rows, err := r.tx.Query(ctx, `select e.id, e.kind, e.key, `+entryColumns+` from entries e where e.list_id = $1 and e.kind <> 'note' and `+where, arguments...)
 	if err != nil {
 		return err
 	}

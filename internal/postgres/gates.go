@@ -12,7 +12,7 @@ import (
 	"widelark/internal/gate"
 )
 
-// PutReport implements [gate.Reports].
+// PutReport keeps what a gate reports of itself.
 func (s *Store) PutReport(ctx context.Context, r gate.Report, by access.Actor) error {
 	refusals, err := json.Marshal(r.Refusals)
 	if err != nil {
@@ -26,12 +26,16 @@ func (s *Store) PutReport(ctx context.Context, r gate.Report, by access.Actor) e
 		since = &r.Since
 	}
 	return s.as(ctx, by, access.Record, func(tx pgx.Tx) error {
-		_, err := tx.Exec(ctx, `insert into gates (name, kind, address, revision, since, began_at, decided, refused, cut, running, written, waiting, dropped, refusals)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14)
+		_, err := tx.Exec(ctx, `insert into gates (name, kind, address, revision, since, began_at, decided, refused, cut, running, written, waiting, dropped, refusals,
+				catalogue, elsewhere, edition, digest, clock_ms, trouble)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20)
 			on conflict (name) do update set kind = excluded.kind, address = excluded.address, revision = excluded.revision, since = excluded.since,
 				began_at = excluded.began_at, seen_at = now(), decided = excluded.decided, refused = excluded.refused, cut = excluded.cut,
-				running = excluded.running, written = excluded.written, waiting = excluded.waiting, dropped = excluded.dropped, refusals = excluded.refusals`,
-			r.Name, string(r.Kind), r.Address, r.Revision, since, r.BeganAt, r.Decided, r.Refused, r.Cut, r.Running, r.Written, r.Waiting, r.Dropped, refusals)
+				running = excluded.running, written = excluded.written, waiting = excluded.waiting, dropped = excluded.dropped, refusals = excluded.refusals,
+				catalogue = excluded.catalogue, elsewhere = excluded.elsewhere, edition = excluded.edition, digest = excluded.digest, clock_ms = excluded.clock_ms,
+				trouble = excluded.trouble`,
+			r.Name, string(r.Kind), r.Address, r.Revision, since, r.BeganAt, r.Decided, r.Refused, r.Cut, r.Running, r.Written, r.Waiting, r.Dropped, refusals,
+			r.Catalogue, r.Elsewhere, r.Edition, r.Digest, r.Clock.Milliseconds(), r.Trouble)
 		return err
 	})
 }
@@ -41,18 +45,20 @@ func (s *Store) GateReports(ctx context.Context) (all []gate.Report, now time.Ti
 	if err := s.pool.QueryRow(ctx, `select now()`).Scan(&now); err != nil {
 		return nil, now, ours(err)
 	}
-	rows, err := s.pool.Query(ctx, `select name, kind, address, revision, since, began_at, seen_at, decided, refused, cut, running, written, waiting, dropped, refusals
-		from gates order by name`)
+	rows, err := s.pool.Query(ctx, `select name, kind, address, revision, since, began_at, seen_at, decided, refused, cut, running, written, waiting, dropped, refusals,
+		catalogue, elsewhere, edition, digest, clock_ms, trouble from gates order by name`)
 	if err != nil {
 		return nil, now, ours(err)
 	}
 	all, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (r gate.Report, err error) {
 		var since *time.Time
 		var refusals []byte
+		var clock int64
 		if err = row.Scan(&r.Name, &r.Kind, &r.Address, &r.Revision, &since, &r.BeganAt, &r.SeenAt, &r.Decided, &r.Refused, &r.Cut, &r.Running,
-			&r.Written, &r.Waiting, &r.Dropped, &refusals); err != nil {
+			&r.Written, &r.Waiting, &r.Dropped, &refusals, &r.Catalogue, &r.Elsewhere, &r.Edition, &r.Digest, &clock, &r.Trouble); err != nil {
 			return r, err
 		}
+		r.Clock = time.Duration(clock) * time.Millisecond
 		if since != nil {
 			r.Since = *since
 		}

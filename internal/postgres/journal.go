@@ -18,9 +18,15 @@ func (s *Store) AddRecords(ctx context.Context, records []journal.Record, by acc
 	return s.as(ctx, by, access.Record, func(tx pgx.Tx) error { return addRecords(ctx, tx, records) })
 }
 
-// AddBatch implements [journal.Store].
-func (s *Store) AddBatch(ctx context.Context, id uuid.UUID, records []journal.Record, by access.Actor) error {
-	return s.as(ctx, by, access.Record, func(tx pgx.Tx) error {
+// asGates takes what gates record.
+type asGates struct{ *Store }
+
+// AsGates returns what takes the records of gates.
+func (s *Store) AsGates() journal.Batches { return asGates{s} }
+
+// AddBatch implements [journal.Batches].
+func (s asGates) AddBatch(ctx context.Context, id uuid.UUID, records []journal.Record) error {
+	return s.as(ctx, access.Recorder, access.Record, func(tx pgx.Tx) error {
 		if _, err := tx.Exec(ctx, `delete from journal_batches where at < now() - interval '1 day'`); err != nil {
 			return err
 		}

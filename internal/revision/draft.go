@@ -58,6 +58,9 @@ type DraftReader interface {
 	// Entries passes the entries of a list to sink that do not exist at another version, earlier or later; 0 for all.
 	Entries(ctx context.Context, list uuid.UUID, from int64, sink EntrySink) error
 
+	// EntriesBetween passes the entries of a list whose ids are at least from and less than until.
+	EntriesBetween(ctx context.Context, list uuid.UUID, from, until int64, sink EntrySink) error
+
 	// Gone returns the ids of entries removed or changed since another version.
 	Gone(ctx context.Context, list uuid.UUID, from int64) ([]int64, error)
 }

@@ -28,7 +28,7 @@ func Run(ctx context.Context, args []string, in io.Reader, out, errs io.Writer, 
 		RunE:          func(cmd *cobra.Command, _ []string) error { return cmd.Help() },
 	}
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usageError{err} })
-	root.AddCommand(serveCommand(errs, version), demoCommand(version), accountCommand(in), &cobra.Command{
+	root.AddCommand(serveCommand(errs, version), gateCommand(errs), demoCommand(version), accountCommand(in), &cobra.Command{
 		Use: "version", Short: "The version of this program", Args: noArguments,
 		Run: func(*cobra.Command, []string) { fmt.Fprintln(out, "widelarkd", version) },
 	})
@@ -94,10 +94,7 @@ func serveCommand(logs io.Writer, version string) *cobra.Command {
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "Wide Lark serves on %s\n", s.URL)
 			if s.gates != nil {
-				fmt.Fprintf(cmd.OutOrStdout(), "The proxy gate is at %s\n", s.gates.address)
-				if s.gates.secure != "" {
-					fmt.Fprintf(cmd.OutOrStdout(), "and over TLS at %s\n", s.gates.secure)
-				}
+				s.gates.said(cmd.OutOrStdout())
 			}
 			select {
 			case <-cmd.Context().Done():

@@ -52,6 +52,24 @@ type Config struct {
 	// Gates are the gates that run in this process: proxy. Defaults to none.
 	Gates []string `koanf:"gates"`
 
+	// Service is the address of the service that a gate elsewhere obeys, as http://10.40.0.2:8470. It is wanted to enrol.
+	Service string `koanf:"service"`
+
+	// Enrol is the code with which a gate elsewhere enrols. Defaults to none: the gate is enrolled already.
+	Enrol string `koanf:"enrol"`
+
+	// Folder is where a gate elsewhere keeps what it runs. It must be given.
+	Folder string `koanf:"folder"`
+
+	// OpenWithoutRules lets everything through at a gate elsewhere that has no rules yet. Defaults to false: it lets nothing through.
+	OpenWithoutRules bool `koanf:"open-without-rules"`
+
+	// Lapse is after how long without the service presences and unlocked pages count no longer at a gate elsewhere. Defaults to 15 minutes.
+	Lapse time.Duration `koanf:"lapse"`
+
+	// SpoolMB is how many MB of records wait on the disk of a gate elsewhere while the service is away. Defaults to 1000.
+	SpoolMB int `koanf:"spool-mb"`
+
 	// GateName is what the gate is called in lists and records. Defaults to its kind and the name of the machine.
 	GateName string `koanf:"gate-name"`
 
@@ -100,7 +118,6 @@ type Config struct {
 
 // flags declares the settings of a service on a command.
 func flags(set *pflag.FlagSet) {
-	set.String("config", "", "a YAML file with any of the settings below (also WIDELARKD_CONFIG)")
 	set.String("listen", "127.0.0.1:8470", "the address that the API and the console are served on (also WIDELARKD_LISTEN)")
 	set.String("time-zone", "UTC", "the organisation's time zone, as Europe/London (also WIDELARKD_TIME_ZONE)")
 	set.Bool("secure-cookies", false, "for services that people reach over TLS (also WIDELARKD_SECURE_COOKIES)")
@@ -108,6 +125,24 @@ func flags(set *pflag.FlagSet) {
 	set.StringSlice("source-ranges", nil, "ranges inside your network that lists and packs may be fetched from, as 10.40.0.0/16 (also WIDELARKD_SOURCE_RANGES)")
 	set.StringSlice("gates", nil, "gates that run in this process: proxy (also WIDELARKD_GATES)")
 	set.String("gate-name", "", "what the gate is called (default its kind and this machine's name; also WIDELARKD_GATE_NAME)")
+	set.String("secret-file", "", "a file with the service's secret, made where there is none; it seals the keys of the gates' authority and of what gates elsewhere run (also WIDELARKD_SECRET_FILE)")
+	gateFlags(set)
+}
+
+// elsewhereFlags declares the settings of a gate elsewhere on a command.
+func elsewhereFlags(set *pflag.FlagSet) {
+	set.String("service", "", "where the service is, as http://10.40.0.2:8470; to enrol (also WIDELARKD_SERVICE)")
+	set.String("enrol", "", "the code that `widelark gate enrol` has printed; the first time only (also WIDELARKD_ENROL)")
+	set.String("folder", "", "where the gate keeps what it runs, and records that wait (also WIDELARKD_FOLDER)")
+	set.Bool("open-without-rules", false, "let everything through as long as the gate has no rules; otherwise nothing (also WIDELARKD_OPEN_WITHOUT_RULES)")
+	set.Duration("lapse", 15*time.Minute, "after so long without the service, presences and unlocked pages count no longer (also WIDELARKD_LAPSE)")
+	set.Int("spool-mb", 1000, "how many MB of records wait on the disk while the service is away (also WIDELARKD_SPOOL_MB)")
+	gateFlags(set)
+}
+
+// gateFlags declares the settings that gates have, wherever they run.
+func gateFlags(set *pflag.FlagSet) {
+	set.String("config", "", "a YAML file with any of these settings (also WIDELARKD_CONFIG)")
 	set.String("organisation", "Your organisation", "how the gates' pages call whoever decides (also WIDELARKD_ORGANISATION)")
 	set.String("proxy-listen", "127.0.0.1:8471", "the address of the proxy gate (also WIDELARKD_PROXY_LISTEN)")
 	set.String("proxy-tls-listen", "", "another address of the proxy gate, for clients that speak TLS to their proxy (also WIDELARKD_PROXY_TLS_LISTEN)")
@@ -118,9 +153,8 @@ func flags(set *pflag.FlagSet) {
 	set.StringSlice("proxy-reach", nil, "ranges inside your network that the proxy gate leads to, as 10.40.0.0/16 (also WIDELARKD_PROXY_REACH)")
 	set.String("proxy-upstream", "", "another proxy that all connections of the proxy gate go through, as http://10.40.0.2:3128 (also WIDELARKD_PROXY_UPSTREAM)")
 	set.String("proxy-roots", "", "a PEM file of further authorities that sites may have certificates from (also WIDELARKD_PROXY_ROOTS)")
-	set.String("clock", "", "for tests: the moment at which the service's clock begins, as RFC 3339 has it")
+	set.String("clock", "", "for tests: the moment at which the clock begins, as RFC 3339 has it")
 	_ = set.MarkHidden("clock") // it is there
-	set.String("secret-file", "", "a file with the service's secret, made where there is none; it seals the key of the gates' authority (also WIDELARKD_SECRET_FILE)")
 	set.String("log-level", "info", "debug, info, warn or error (also WIDELARKD_LOG_LEVEL)")
 }
 
@@ -156,7 +190,7 @@ func LoadConfig(set *pflag.FlagSet) (Config, error) {
 	if err := k.Unmarshal("", &config); err != nil {
 		return Config{}, fmt.Errorf("the settings cannot be read: %w", err)
 	}
-	return config, config.validate()
+	return config, config.validate(set)
 }
 
 // sourceRanges returns the ranges that sources may be in.
@@ -194,6 +228,15 @@ func readRanges(setting string, texts []string) (ranges []netip.Prefix, _ error)
 	return ranges, nil
 }
 
+// gateName returns what the gate of this process is called.
+func (c Config) gateName() string {
+	if c.GateName != "" {
+		return c.GateName
+	}
+	host, _ := os.Hostname()
+	return "proxy at " + host
+}
+
 // names returns the names by which the service may be reached.
 func (c Config) names() []string {
 	names := []string{"localhost", "127.0.0.1", "::1"}
@@ -212,7 +255,11 @@ func (c Config) names() []string {
 	return names
 }
 
-func (c Config) validate() error {
+// validate checks the settings of a command that has these flags.
+func (c Config) validate(set *pflag.FlagSet) error {
+	if set.Lookup("folder") != nil {
+		return c.validateElsewhere()
+	}
 	if _, _, err := net.SplitHostPort(c.Listen); err != nil {
 		return fmt.Errorf("listen: %q is not an address; write it like 127.0.0.1:8470", c.Listen)
 	}
@@ -221,6 +268,21 @@ func (c Config) validate() error {
 	}
 	if _, err := c.sourceRanges(); err != nil {
 		return err
+	}
+	_, err := c.level()
+	return err
+}
+
+func (c Config) validateElsewhere() error {
+	switch {
+	case c.Folder == "":
+		return errors.New("folder: where does the gate keep what it runs? Give --folder /var/lib/widelark/gate")
+	case c.Enrol != "" && c.Service == "":
+		return errors.New("service: which service does the gate enrol at? Give --service http://10.40.0.2:8470")
+	case c.Lapse < time.Minute:
+		return fmt.Errorf("lapse: %s is less than a minute", c.Lapse)
+	case c.SpoolMB < 1:
+		return fmt.Errorf("spool-mb: %d is not at least 1", c.SpoolMB)
 	}
 	_, err := c.level()
 	return err

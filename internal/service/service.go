@@ -18,6 +18,8 @@ import (
 	"widelark/internal/account"
 	"widelark/internal/catalogue"
 	"widelark/internal/check"
+	"widelark/internal/desk"
+	"widelark/internal/dispatch"
 	"widelark/internal/edition"
 	"widelark/internal/httpapi"
 	"widelark/internal/lookup"
@@ -92,7 +94,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	}
 	defer func() {
 		if err != nil && proxy != nil {
-			_ = proxy.listener.Close()
+			_ = proxy.close()
 		}
 	}()
 	var box *secret.Box
@@ -118,13 +120,15 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	checks := &check.Checker{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: examiner, Publishing: store, Journal: store, Now: time.Now, Log: log}
 	packs := &catalogue.Puller{Client: outbound.Client(ranges), Store: store, Cache: cache, Now: time.Now}
 	puller := &subscription.Puller{Client: outbound.Client(ranges), Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = editions.Prepare(ctx) }}
+	counter := &desk.Desk{Store: store, Editions: editions, Authenticator: authenticator, Now: now, DemoPassword: config.demoPassword}
+	elsewhere := &dispatch.Dispatch{Store: store, Facts: facts, Secret: box, Zone: config.TimeZone, Now: now, Log: log}
 	s := &Service{
 		Authenticator: authenticator, URL: "http://" + listener.Addr().String(), store: store, failed: make(chan error, 1),
 	}
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Authenticator: authenticator, Store: store, Editions: editions, Examiner: examiner,
-			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Audit: store, Standing: store, Facts: facts, Gates: store, Requests: store, Passages: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: store, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Audit: store, Standing: store, Facts: facts, Gates: store, Desk: counter, Dispatch: elsewhere, Batches: store.AsGates(), Requests: store, Passages: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: store, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
 			Names:    config.names(),
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
@@ -155,7 +159,12 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 		}
 	})
 	if proxy != nil {
-		s.startGates(config, proxy, box, editions, facts, zone, now, log)
+		fed := &inside{editions: editions, facts: facts, secret: box, authorities: store}
+		s.gates = startProxy(config, proxy, parts{
+			name: config.gateName(), desk: counter, records: store.AsGates(), now: now, log: log, failed: s.failed,
+			begin: func(g *gates) { fed.gates = g; fed.once(ctx) },
+		})
+		s.gates.work.Go(func() { fed.feed(s.gates.working) })
 	}
 	log.Info("serving", "url", s.URL, "version", version)
 	return s, nil

@@ -137,6 +137,37 @@ type Version struct {
 	Used  int64
 }
 
+// Items are the facts as they are kept.
+type Items struct {
+	Grants    []Grant    // the one made last first
+	Presences []Presence // the one made last first
+	Passages  []Passage
+	Used      []Used
+}
+
+// Facts returns the facts as the core has them.
+func (i *Items) Facts() *policy.Facts {
+	facts := &policy.Facts{}
+	for n := range i.Grants {
+		facts.Grants = append(facts.Grants, i.Grants[n].exception())
+	}
+	for n := range i.Presences {
+		facts.Presences = append(facts.Presences, i.Presences[n].fact())
+	}
+	for n := range i.Passages {
+		i.Passages[n].put(facts)
+	}
+	facts.Used = i.used()
+	return facts
+}
+
+func (i *Items) used() (used []policy.Used) {
+	for n := range i.Used {
+		used = append(used, i.Used[n].fact())
+	}
+	return used
+}
+
 // Source returns the current facts. It keeps them in memory, and asks the store only whether they have changed. It is safe for concurrent use.
 type Source struct {
 	store Store
@@ -144,6 +175,7 @@ type Source struct {
 
 	mu      sync.Mutex // guards what follows
 	version Version
+	items   *Items
 	facts   *policy.Facts
 }
 
@@ -152,56 +184,52 @@ func NewSource(store Store, now func() time.Time) *Source { return &Source{store
 
 // Facts returns the facts, including those that ended in the last month. As long as nothing changes, it returns the same pointer.
 func (s *Source) Facts(ctx context.Context) (*policy.Facts, error) {
+	_, facts, err := s.current(ctx)
+	return facts, err
+}
+
+// Items is Facts in the form in which they are kept. The caller must not change them.
+func (s *Source) Items(ctx context.Context) (*Items, error) {
+	items, _, err := s.current(ctx)
+	return items, err
+}
+
+func (s *Source) current(ctx context.Context) (*Items, *policy.Facts, error) {
 	version, err := s.store.FactsVersion(ctx)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if s.facts != nil && s.version.Facts >= version.Facts && s.version.Used >= version.Used {
-		return s.facts, nil
+	if s.items != nil && s.version.Facts >= version.Facts && s.version.Used >= version.Used {
+		return s.items, s.facts, nil
 	}
-	facts := &policy.Facts{}
-	if s.facts != nil && s.version.Facts >= version.Facts {
-		*facts = *s.facts
-	} else if facts, err = s.read(ctx); err != nil {
-		return nil, err
+	items, facts := &Items{}, &policy.Facts{}
+	if s.items != nil && s.version.Facts >= version.Facts {
+		*items, *facts = *s.items, *s.facts
+	} else if items, err = s.read(ctx); err != nil {
+		return nil, nil, err
+	} else {
+		facts = items.Facts()
 	}
-	used, err := s.store.Used(ctx, s.now().Add(-usedFor))
-	if err != nil {
-		return nil, err
+	if items.Used, err = s.store.Used(ctx, s.now().Add(-usedFor)); err != nil {
+		return nil, nil, err
 	}
-	facts.Used = nil
-	for i := range used {
-		facts.Used = append(facts.Used, used[i].fact())
-	}
-	s.version, s.facts = version, facts // what was read is that version or a later one
-	return facts, nil
+	facts.Used = items.used()
+	s.version, s.items, s.facts = version, items, facts // what was read is that version or a later one
+	return items, facts, nil
 }
 
 // read reads all facts but used minutes.
-func (s *Source) read(ctx context.Context) (*policy.Facts, error) {
-	grants, err := s.store.Grants(ctx, s.now().Add(-remembered))
-	if err != nil {
+func (s *Source) read(ctx context.Context) (*Items, error) {
+	since, items := s.now().Add(-remembered), &Items{}
+	var err error
+	if items.Grants, err = s.store.Grants(ctx, since); err != nil {
 		return nil, err
 	}
-	facts := &policy.Facts{}
-	for i := range grants {
-		facts.Grants = append(facts.Grants, grants[i].exception())
-	}
-	presences, err := s.store.Presences(ctx, s.now().Add(-remembered))
-	if err != nil {
+	if items.Presences, err = s.store.Presences(ctx, since); err != nil {
 		return nil, err
 	}
-	for i := range presences {
-		facts.Presences = append(facts.Presences, presences[i].fact())
-	}
-	passages, err := s.store.Passages(ctx, s.now().Add(-remembered))
-	if err != nil {
-		return nil, err
-	}
-	for i := range passages {
-		passages[i].put(facts)
-	}
-	return facts, nil
+	items.Passages, err = s.store.Passages(ctx, since)
+	return items, err
 }

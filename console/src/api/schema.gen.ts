@@ -565,6 +565,193 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/gate/editions/{number}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The manifest of an edition */
+        get: operations["getEdition"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gate/enrolment": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Enrol with a code */
+        post: operations["enrol"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gate/minutes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hand in minutes that count for quotas */
+        post: operations["handInMinutes"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gate/parts": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Parts of editions: for each that is there, its digest, its length as an unsigned varint, and its bytes, compressed (RFC 8878) */
+        post: operations["fetchParts"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gate/passages": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let somebody past a hold, who acknowledges it or enters a code */
+        post: operations["passAtGate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gate/records/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Hand in a batch of records */
+        put: operations["handInRecords"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gate/report": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Report */
+        put: operations["reportGate"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gate/requests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Hand in a request for access */
+        post: operations["askAtGate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gate/requests/{reference}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What became of a request for access */
+        get: operations["askedAtGate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gate/sign-ins": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Check who signs in at the gate */
+        post: operations["signInAtGate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gate/stream": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What changes, as lines of JSON, each signed */
+        get: operations["followGate"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/gates": {
         parameters: {
             query?: never;
@@ -576,7 +763,8 @@ export interface paths {
         get: operations["getGates"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Retire a gate elsewhere: the service refuses it from now on; for owners */
+        delete: operations["retireGate"];
         options?: never;
         head?: never;
         patch?: never;
@@ -594,6 +782,23 @@ export interface paths {
         put?: never;
         /** Make an authority, or a successor that signs from a later moment on; for owners */
         post: operations["makeAuthority"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/gates/enrolments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a code with which one gate elsewhere enrols, once; for owners */
+        post: operations["enrolGate"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2322,6 +2527,11 @@ export interface components {
              */
             version?: number;
         };
+        AskedOutputBody: {
+            answer: string;
+            found: boolean;
+            state: string;
+        };
         Asker: {
             address?: string;
             /** @description An unnamed member of it */
@@ -2895,6 +3105,14 @@ export interface components {
             /** Format: int64 */
             threshold?: number;
         };
+        EditionOutputBody: {
+            /** @description JSON, in base64 */
+            manifest: string;
+            /** Format: int64 */
+            number: number;
+            /** @description Ed25519, in base64 */
+            signature: string;
+        };
         Effect: {
             /**
              * Format: int64
@@ -2953,6 +3171,43 @@ export interface components {
             safe?: components["schemas"]["SafeBody"];
             /** @description The parameters that hold what is searched for; left out: those that usually do, as q */
             words?: string[];
+        };
+        EnrolInputBody: {
+            code: string;
+            /** @description Ed25519 public key with which the gate signs its requests, in base64 */
+            key: string;
+            /** @description X25519 public key for which secrets are sealed, in base64 */
+            sealKey: string;
+        };
+        EnrolOutputBody: {
+            /** Format: uuid */
+            id: string;
+            /** @enum {string} */
+            kind: "dns" | "proxy" | "icap";
+            name: string;
+            /** @description Ed25519 public key that signs what the gate runs, in base64; the code holds its fingerprint */
+            serviceKey: string;
+        };
+        EnrolmentInputBody: {
+            /**
+             * @description Left out: proxy
+             * @enum {string}
+             */
+            kind?: "proxy";
+            /** @description What the gate is called in lists and records */
+            name: string;
+        };
+        EnrolmentOutputBody: {
+            /** @description Shown this once: the gate enrols with it, once */
+            code: string;
+            /** @enum {string} */
+            kind: "dns" | "proxy" | "icap";
+            name: string;
+            /**
+             * Format: date-time
+             * @description Until then the code is good
+             */
+            until: string;
         };
         EntriesOutputBody: {
             /** @description In the list's order */
@@ -3487,6 +3742,118 @@ export interface components {
             /** @enum {string} */
             state: "signs" | "next" | "past";
         };
+        GateNews: {
+            /** @description Where clients reach it */
+            address: string;
+            /** Format: date-time */
+            beganAt: string;
+            /**
+             * Format: int64
+             * @description The version of the catalogue that it runs; 0 for none
+             */
+            catalogue: number;
+            /**
+             * Format: int64
+             * @description How far the clock of a gate elsewhere is ahead of the database's
+             */
+            clockMillis?: number;
+            /**
+             * Format: int64
+             * @description Requests whose verdict turned while they were under way
+             */
+            cut: number;
+            /**
+             * Format: int64
+             * @description Requests since it began
+             */
+            decided: number;
+            /** @description SHA-256 of what a gate elsewhere runs: two that run the same have the same */
+            digest?: string;
+            /**
+             * Format: int64
+             * @description Records for which there was no room
+             */
+            dropped: number;
+            /**
+             * Format: int64
+             * @description The number of what a gate elsewhere runs
+             */
+            edition?: number;
+            /** @description Hosts for which clients refused the gate's certificate, the last one first */
+            refusals: components["schemas"]["Refusal"][];
+            /**
+             * Format: int64
+             * @description Of these, held and blocked ones
+             */
+            refused: number;
+            /**
+             * Format: int64
+             * @description That it runs; 0 for none
+             */
+            revision: number;
+            /**
+             * Format: int64
+             * @description Requests under way
+             */
+            running: number;
+            /**
+             * Format: date-time
+             * @description When it took what it runs: the revision, the catalogue and the grants
+             */
+            since?: string;
+            /** @description What the gate could not do lately */
+            trouble?: string;
+            /**
+             * Format: int64
+             * @description Records that are not written yet
+             */
+            waiting: number;
+            /**
+             * Format: int64
+             * @description Records in the journal
+             */
+            written: number;
+        };
+        GatePassageInputBody: {
+            address?: string;
+            by?: string;
+            /** @description Left out: the hold is acknowledged */
+            code?: string;
+            /** @description The narrowest for the URL, in the notation */
+            entry: string;
+            /** Format: uuid */
+            person?: string;
+            reference: string;
+            /** Format: uuid */
+            rule: string;
+            /**
+             * Format: int64
+             * @description How long it opens; a code says so itself
+             */
+            seconds: number;
+            /** @enum {string} */
+            sight: "name" | "tunnel" | "full";
+            url: string;
+            /** @enum {string} */
+            verdict?: "allow" | "watch" | "hold" | "block";
+        };
+        GatePassageOutputBody: {
+            /** Format: date-time */
+            until: string;
+        };
+        GatePleaInputBody: {
+            address?: string;
+            by?: string;
+            /** Format: uuid */
+            person?: string;
+            reason: string;
+            reference: string;
+            /** @enum {string} */
+            sight: "name" | "tunnel" | "full";
+            url: string;
+            /** @enum {string} */
+            verdict?: "allow" | "watch" | "hold" | "block";
+        };
         GateRecord: {
             address?: string;
             /** Format: date-time */
@@ -3538,6 +3905,16 @@ export interface components {
             beganAt: string;
             /**
              * Format: int64
+             * @description The version of the catalogue that it runs; 0 for none
+             */
+            catalogue: number;
+            /**
+             * Format: int64
+             * @description How far the clock of a gate elsewhere is ahead of the database's
+             */
+            clockMillis?: number;
+            /**
+             * Format: int64
              * @description Requests whose verdict turned while they were under way
              */
             cut: number;
@@ -3546,11 +3923,20 @@ export interface components {
              * @description Requests since it began
              */
             decided: number;
+            /** @description SHA-256 of what a gate elsewhere runs: two that run the same have the same */
+            digest?: string;
             /**
              * Format: int64
              * @description Records for which there was no room
              */
             dropped: number;
+            /**
+             * Format: int64
+             * @description The number of what a gate elsewhere runs
+             */
+            edition?: number;
+            /** @description It runs on another machine than the service */
+            elsewhere?: boolean;
             /** @enum {string} */
             kind: "dns" | "proxy" | "icap";
             name: string;
@@ -3582,10 +3968,12 @@ export interface components {
              */
             since?: string;
             /**
-             * @description behind: it runs another revision than the live one; silent: it has not reported for ten seconds
+             * @description behind: it runs another revision or catalogue than the live one; clock is wrong: by over two seconds; silent: it has not reported for ten seconds; enrolled: it has never reported
              * @enum {string}
              */
-            state: "up to date" | "behind" | "without rules" | "silent";
+            state: "up to date" | "behind" | "without rules" | "clock is wrong" | "silent" | "enrolled";
+            /** @description What the gate could not do lately */
+            trouble?: string;
             /**
              * Format: int64
              * @description Records that are not written yet
@@ -3596,6 +3984,19 @@ export interface components {
              * @description Records in the journal
              */
             written: number;
+        };
+        GateSignInInputBody: {
+            /** @description Where the person is */
+            address?: string;
+            name: string;
+            password: string;
+        };
+        GateSignInOutputBody: {
+            /**
+             * Format: uuid
+             * @description Left out: name and password do not belong together
+             */
+            person?: string;
         };
         GatesOutputBody: {
             gates: components["schemas"]["GateReport"][];
@@ -4438,6 +4839,10 @@ export interface components {
             /** @description By rank */
             packs: components["schemas"]["Pack"][];
         };
+        PartsInputBody: {
+            /** @description SHA-256, in hexadecimal */
+            digests: string[];
+        };
         Passage: {
             address?: string;
             /**
@@ -4648,6 +5053,15 @@ export interface components {
              * @enum {string}
              */
             verdict?: "allow" | "watch" | "hold" | "block";
+        };
+        RecordsOutputBody: {
+            /** Format: int64 */
+            taken: number;
+            /**
+             * Format: int64
+             * @description Records that could not be read, and are lost
+             */
+            unread: number;
         };
         Ref: {
             /** Format: uuid */
@@ -5657,6 +6071,19 @@ export interface components {
             hosts: components["schemas"]["Unrated"][];
             total: components["schemas"]["Traffic"];
             unrated: components["schemas"]["Traffic"];
+        };
+        UsedInputBody: {
+            used: components["schemas"]["UsedMinutes"][];
+        };
+        UsedMinutes: {
+            /** @description Where the person is not known */
+            address?: string;
+            /** @description Since 1970 began */
+            minutes: number[];
+            /** Format: uuid */
+            person?: string;
+            /** Format: uuid */
+            rule: string;
         };
         UsesOutputBody: {
             uses: components["schemas"]["ObjectUse"][];
@@ -8695,6 +9122,694 @@ export interface operations {
             };
         };
     };
+    getEdition: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                number: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EditionOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    enrol: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EnrolInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnrolOutputBody"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    handInMinutes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UsedInputBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    fetchParts: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PartsInputBody"];
+            };
+        };
+        responses: {
+            /** @description Parts */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    passAtGate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GatePassageInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GatePassageOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    handInRecords: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Of the batch: one that was taken already is not added again */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/zstd": string;
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordsOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    reportGate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GateNews"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    askAtGate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GatePleaInputBody"];
+            };
+        };
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    askedAtGate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                reference: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AskedOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    signInAtGate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["GateSignInInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GateSignInOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Too Many Requests */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    followGate: {
+        parameters: {
+            query: {
+                /** @description Bytes of the gate's own, in base64 for URLs (RFC 4648, section 5): what comes is signed with them */
+                nonce: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Messages */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": unknown;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     getGates: {
         parameters: {
             query?: never;
@@ -8715,6 +9830,71 @@ export interface operations {
             };
             /** @description Unauthorized */
             401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    retireGate: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description No Content */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8791,6 +9971,75 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GateAuthority"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Forbidden */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Conflict */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    enrolGate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EnrolmentInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EnrolmentOutputBody"];
                 };
             };
             /** @description Unauthorized */

@@ -3,7 +3,7 @@ import type { Gate } from './gateQueries'
 
 /** How curl, a browser and a system are pointed at a proxy gate. */
 export function PointHere({ gates }: { gates: Gate[] }) {
-  const proxy = gates.find((g) => g.kind === 'proxy' && g.state !== 'silent')
+  const proxy = gates.find((g) => g.kind === 'proxy' && g.state !== 'silent' && g.address !== '')
   if (!proxy) return null
   const at = `http://${proxy.address}`
   return (

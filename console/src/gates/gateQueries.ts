@@ -5,6 +5,7 @@ import { useEdit } from '../api/useEdit'
 export type Gate = Schemas['GateReport']
 export type GateRecord = Schemas['GateRecord']
 export type Authority = Schemas['GateAuthority']
+export type Enrolment = Schemas['EnrolmentOutputBody']
 
 /** The gates, and what they report of themselves every two seconds. */
 export const gatesOptions = queryOptions({
@@ -27,3 +28,9 @@ export const authoritiesOptions = queryOptions({
 
 export const useMakeAuthority = () =>
   useEdit((body: Schemas['MakeAuthorityInputBody']) => data(api.POST('/api/v1/gates/authorities', { body })))
+
+export const useEnrolGate = () =>
+  useEdit((body: Schemas['EnrolmentInputBody']) => data(api.POST('/api/v1/gates/enrolments', { body })))
+
+export const useRetireGate = () =>
+  useEdit((name: string) => data(api.DELETE('/api/v1/gates', { params: { query: { name } } })))

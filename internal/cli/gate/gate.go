@@ -19,7 +19,7 @@ import (
 
 func Command(a *command.App) *cobra.Command {
 	cmd := command.Noun("gate", "Gates: what runs what, what was decided last, and the authority that opens connections",
-		lsCommand(a), showCommand(a), latestCommand(a), authorityCommand(a))
+		lsCommand(a), showCommand(a), latestCommand(a), enrolCommand(a), retireCommand(a), authorityCommand(a))
 	cmd.Example = `  widelark gate ls
   widelark gate latest --limit 20
   widelark gate authority new "Quillmere General"`
@@ -36,7 +36,7 @@ func lsCommand(a *command.App) *cobra.Command {
 			}
 			v := command.View{
 				Data: answer.JSON200.Gates, Columns: []string{"Name", "Kind", "Address", "State", "Revision", "Decided", "Refused", "Under way", "Dropped"}, Numbers: []int{4, 5, 6, 7, 8},
-				Empty: "No gate runs yet. `widelarkd serve --gates proxy` runs one.",
+				Empty: "No gate runs yet. `widelarkd serve --gates proxy` runs one in the service, and `widelark gate enrol NAME` lets one run elsewhere.",
 			}
 			for _, g := range answer.JSON200.Gates {
 				v.Rows = append(v.Rows, []string{
@@ -80,6 +80,17 @@ func showGate(a *command.App, g client.GateReport, live int64) error {
 	}
 	line("runs", runs)
 	line("decided", fmt.Sprintf("%s, of which %s were refused; %s cut; %s under way", command.Plural(g.Decided, "request", "requests"), command.Grouped(g.Refused), command.Grouped(g.Cut), command.Grouped(g.Running)))
+	if g.Elsewhere != nil && *g.Elsewhere {
+		runs = fmt.Sprintf("edition %d", command.Deref(g.Edition))
+		if d := command.OrEmpty(g.Digest); d != "" {
+			runs += ", " + d[:min(len(d), 16)]
+		}
+		line("elsewhere", runs)
+		line("clock", fmt.Sprintf("%+d ms beside the database's", command.Deref(g.ClockMillis)))
+	}
+	if trouble := command.OrEmpty(g.Trouble); trouble != "" {
+		line("trouble", trouble)
+	}
 	line("records", fmt.Sprintf("%s written, %s waiting, %s dropped", command.Grouped(g.Written), command.Grouped(g.Waiting), command.Grouped(g.Dropped)))
 	title := "refuses"
 	for _, r := range g.Refusals {

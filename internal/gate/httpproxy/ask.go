@@ -1,7 +1,6 @@
 package httpproxy
 
 import (
-	"context"
 	"crypto/rand"
 	"crypto/subtle"
 	"errors"
@@ -15,34 +14,6 @@ import (
 	"widelark/internal/gate"
 	"widelark/internal/gate/blockpage"
 )
-
-// Past is who comes past a hold, and where.
-type Past struct {
-	gate.Request
-	gate.Holding
-	Reference string // of the page that was held
-}
-
-// Errors of codes.
-var (
-	ErrNoCode  = errors.New("the code does not open this page")
-	ErrTooMany = errors.New("too many wrong codes")
-)
-
-// Asks takes requests for access, and says what became of them; it takes acknowledgements, and checks codes.
-type Asks interface {
-	// Acknowledge lets somebody past a hold, and returns until when.
-	Acknowledge(ctx context.Context, p Past) (until time.Time, err error)
-
-	// Unlock lets somebody past a hold with a code, and returns until when. The error is [ErrNoCode] or [ErrTooMany] where it does not.
-	Unlock(ctx context.Context, p Past, code string) (until time.Time, err error)
-
-	// Ask hands in somebody's plea for what was refused.
-	Ask(ctx context.Context, r Refused, reference, reason string) error
-
-	// Asked says what became of the plea with a reference: its state, and the answer in words; false where there is none.
-	Asked(ctx context.Context, reference string) (state, answer string, found bool, err error)
-}
 
 // Refused is a request that was refused, as the page about it says. It does not hold the edition, which would stay in memory with it.
 type Refused struct {
@@ -115,14 +86,14 @@ func (p *Proxy) ask(w http.ResponseWriter, r *http.Request, client gate.Client) 
 	page := blockpage.Ask{Organisation: p.Organisation, Reference: reference}
 	d, known := p.lately.get(reference)
 	mine := known && d.Address == client.Address
-	state, answer, found, err := p.Asks.Asked(r.Context(), reference)
+	state, answer, found, err := p.Desk.Asked(r.Context(), reference)
 	var holding gate.Holding
 	holds := false
 	if mine && d.Verdict == policy.Hold {
 		holding, holds = p.Gate.Holds(d.Request)
 	}
 	if p.Gate.Now().Before(d.past) {
-		page.Past, holds = d.past.In(p.Zone).Format("Monday 2 January, 15:04"), false
+		page.Past, holds = d.past.In(p.Gate.Zone()).Format("Monday 2 January, 15:04"), false
 	}
 	switch {
 	case err != nil:
@@ -141,7 +112,7 @@ func (p *Proxy) ask(w http.ResponseWriter, r *http.Request, client gate.Client) 
 		case !holds:
 			page.Problem = "Nothing holds this page for you any more, or nobody can come past it. Open it once more."
 		default:
-			page.Problem = p.takePast(r, act, Past{d.Request, holding, reference})
+			page.Problem = p.takePast(r, act, gate.Past{Request: d.Request, Holding: holding, Reference: reference})
 		}
 		if page.Problem == "" {
 			http.Redirect(w, r, "/ask?reference="+reference, http.StatusSeeOther)
@@ -177,28 +148,28 @@ func (p *Proxy) takeRequest(r *http.Request, d Refused, reference string) (probl
 	if reason == "" {
 		return "Say what you need the page for."
 	}
-	if p.Asks.Ask(r.Context(), d, reference, reason) != nil {
+	if p.Desk.Ask(r.Context(), gate.Plea{Request: d.Request, Verdict: d.Verdict, By: d.By, Reference: reference, Reason: reason}) != nil {
 		return unreachable
 	}
 	return ""
 }
 
 // takePast lets the asker past a hold as its rule says, and says why not; "" if they are past it.
-func (p *Proxy) takePast(r *http.Request, act string, past Past) (problem string) {
+func (p *Proxy) takePast(r *http.Request, act string, past gate.Past) (problem string) {
 	var until time.Time
 	var err error
 	switch {
 	case act == "acknowledge" && past.Left == policy.Acknowledging:
-		until, err = p.Asks.Acknowledge(r.Context(), past)
+		until, err = p.Desk.Acknowledge(r.Context(), past)
 	case act == "code" && past.Left == policy.ByCode:
-		until, err = p.Asks.Unlock(r.Context(), past, r.PostFormValue("code"))
+		until, err = p.Desk.Unlock(r.Context(), past, r.PostFormValue("code"))
 	default:
 		return "The rule says another way past this page."
 	}
 	switch {
-	case errors.Is(err, ErrNoCode):
+	case errors.Is(err, gate.ErrNoCode):
 		return "This code does not open this page. Look at it once more; it may also be used up, or its time may be over."
-	case errors.Is(err, ErrTooMany):
+	case errors.Is(err, gate.ErrTooMany):
 		return "Too many wrong codes were entered. Wait a quarter of an hour."
 	case err != nil:
 		return unreachable

@@ -22,16 +22,15 @@ import (
 	"widelark/core/match"
 	"widelark/core/pattern"
 	"widelark/core/policy"
-	"widelark/internal/access"
 	"widelark/internal/gate"
 	"widelark/internal/gate/authority"
 	"widelark/internal/journal"
 )
 
 // sink takes batches of records and forgets them.
-type sink struct{ journal.Store }
+type sink struct{}
 
-func (sink) AddBatch(context.Context, uuid.UUID, []journal.Record, access.Actor) error { return nil }
+func (sink) AddBatch(context.Context, uuid.UUID, []journal.Record) error { return nil }
 
 // stand is a proxy before an origin, both on loopback.
 type stand struct {
@@ -75,7 +74,7 @@ func newStand(b testing.TB, opens, blocks bool, origin http.Handler) *stand {
 	})})
 	at, err := url.Parse(s.origin.URL)
 	require.NoError(b, err)
-	s.proxy = New(Config{Gate: g, Reach: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Ports: []uint16{netip.MustParseAddrPort(at.Host).Port()}, Zone: time.UTC, Log: slog.New(slog.DiscardHandler)})
+	s.proxy = New(Config{Gate: g, Reach: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Ports: []uint16{netip.MustParseAddrPort(at.Host).Port()}, Log: slog.New(slog.DiscardHandler)})
 	certificate, key, err := authority.Make("Bench", time.Now())
 	require.NoError(b, err)
 	s.signs, err = authority.Open(certificate, key, time.Now)

@@ -61,7 +61,7 @@ func (p *Proxy) identify(w http.ResponseWriter, r *http.Request) (gate.Client, b
 	if !r.URL.IsAbs() && r.Method != http.MethodConnect {
 		return client, true // for the gate itself
 	}
-	if header != "" && p.People != nil {
+	if header != "" && p.Desk != nil {
 		person, ok, err := p.signIn(r, header)
 		switch {
 		case err != nil:
@@ -78,7 +78,7 @@ func (p *Proxy) identify(w http.ResponseWriter, r *http.Request) (gate.Client, b
 		client.Person, client.SignedIn = person, true
 		return client, true
 	}
-	if p.People != nil && p.signInAsked(client) {
+	if p.Desk != nil && p.signInAsked(client) {
 		return client, p.askSignIn(w)
 	}
 	return client, true
@@ -90,7 +90,7 @@ const toldFor = time.Minute
 // told returns the person whom a trusted machine says to be the one who asks. What it says goes no further.
 func (p *Proxy) told(r *http.Request, from netip.Addr) (uuid.UUID, bool) {
 	name := strings.TrimSpace(r.Header.Get(p.Told.Header))
-	if p.People == nil || name == "" || !slices.ContainsFunc(p.Told.From, func(r netip.Prefix) bool { return r.Contains(from) }) {
+	if p.Desk == nil || name == "" || !slices.ContainsFunc(p.Told.From, func(r netip.Prefix) bool { return r.Contains(from) }) {
 		return uuid.Nil, false
 	}
 	r.Header.Del(p.Told.Header)
@@ -98,7 +98,7 @@ func (p *Proxy) told(r *http.Request, from netip.Addr) (uuid.UUID, bool) {
 	if person, ok := p.remember.get(key, now); ok {
 		return person, true
 	}
-	person, ok, err := p.People.Named(r.Context(), name)
+	person, ok, err := p.Desk.Named(r.Context(), name)
 	if err != nil || !ok {
 		p.Log.WarnContext(r.Context(), "nobody has the name that another proxy says", "name", name, "from", from, "error", err)
 		return uuid.Nil, false
@@ -144,7 +144,7 @@ func (p *Proxy) signIn(r *http.Request, header string) (uuid.UUID, bool, error) 
 	if at, err := netip.ParseAddrPort(r.RemoteAddr); err == nil {
 		address = at.Addr().Unmap().String()
 	}
-	person, ok, err := p.People.SignIn(r.Context(), name, password, address)
+	person, ok, err := p.Desk.SignIn(r.Context(), name, password, address)
 	if ok && err == nil {
 		p.remember.put(key, person, now.Add(remembered))
 	}

@@ -223,14 +223,14 @@ func (p *Proxy) page(d gate.Decision, proviso, reference string) []byte {
 		Held: d.Verdict == policy.Hold, Title: "This page is not allowed here", URL: d.Request.URL.String(), Because: why.Because, By: why.Source,
 		Who: who, Is: strings.Join(why.Classes, ", "), Reference: reference, Organisation: p.Organisation,
 	}
-	if p.Asks != nil {
+	if p.Desk != nil {
 		page.AskAt = p.Self + "/ask?reference=" + reference
 	}
 	if page.Held {
 		page.Title = "This page waits to be unlocked"
 	}
 	if until, changes := p.Gate.Until(d); changes {
-		page.Until = until.In(p.Zone).Format("Monday 2 January, 15:04")
+		page.Until = until.In(p.Gate.Zone()).Format("Monday 2 January, 15:04")
 	}
 	return page.HTML()
 }

@@ -19,19 +19,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/google/uuid"
-
 	"widelark/internal/gate"
 )
-
-// People checks who signs in at the proxy.
-type People interface {
-	// SignIn returns the person with a name and a password, who is at an address; false where there is none. The error says that it cannot be checked now.
-	SignIn(ctx context.Context, name, password, address string) (uuid.UUID, bool, error)
-
-	// Named returns the person with a name; false where there is none.
-	Named(ctx context.Context, name string) (uuid.UUID, bool, error)
-}
 
 // Told says whom the gate believes when they say, in a header field, which person asks: other proxies, which have signed the person in.
 type Told struct {
@@ -42,9 +31,8 @@ type Told struct {
 // Config says how a proxy works.
 type Config struct {
 	Gate         *gate.Gate
-	People       People         // nil: nobody signs in
+	Desk         gate.Desk      // nil: nobody signs in, and nobody can ask for access
 	Told         Told           // who says otherwise which person asks
-	Asks         Asks           // nil: nobody can ask for access
 	Self         string         // where clients reach the gate's own pages, as http://10.40.0.2:8471
 	Reach        []netip.Prefix // ranges inside the organisation's network that may be connected to
 	Ports        []uint16       // that tunnels may lead to, besides 80 and 443
@@ -52,7 +40,6 @@ type Config struct {
 	Roots        Roots          // authorities besides the system's that sites may have their certificates from
 	MostForm     int64          // bytes that a request may send where uploads are not allowed, so that forms can still be sent; 0 for [MostForm]
 	Organisation string         // as the block page names it
-	Zone         *time.Location // of the moments on pages
 	Log          *slog.Logger
 }
 
@@ -180,7 +167,7 @@ func (p *Proxy) own(w http.ResponseWriter, r *http.Request, client gate.Client) 
 		_, _ = w.Write(PAC(r.Host))
 		return
 	}
-	if r.URL.Path == "/ask" && p.Asks != nil {
+	if r.URL.Path == "/ask" && p.Desk != nil {
 		if !p.called(r) {
 			http.Error(w, "This page is at "+p.Self+", and under no other name.", http.StatusMisdirectedRequest)
 			return

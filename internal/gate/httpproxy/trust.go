@@ -32,7 +32,7 @@ func (p *Proxy) handOutAuthority(w http.ResponseWriter, r *http.Request) {
 		page := blockpage.Trust{Organisation: p.Organisation, Address: r.Host}
 		for _, der := range signs.trust {
 			if c, err := x509.ParseCertificate(der); err == nil {
-				page.Trust = append(page.Trust, blockpage.Certificate{Name: c.Subject.CommonName, Until: c.NotAfter.In(p.Zone).Format("2 January 2006"), Fingerprint: authority.Fingerprint(der)})
+				page.Trust = append(page.Trust, blockpage.Certificate{Name: c.Subject.CommonName, Until: c.NotAfter.In(p.Gate.Zone()).Format("2 January 2006"), Fingerprint: authority.Fingerprint(der)})
 			}
 		}
 		body.Write(page.HTML())

@@ -1,0 +1,45 @@
+package gate
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"widelark/client"
+	"widelark/internal/cli/command"
+)
+
+func enrolCommand(a *command.App) *cobra.Command {
+	return a.Reads(&cobra.Command{
+		Use: "enrol NAME", Short: "Make a code with which one gate on another machine enrols, once", Args: command.Exactly("NAME"),
+		Long: "Make a code with which one gate on another machine enrols, once. It is shown this once, and is good for an hour. The gate then has keys of its own, fetches what is live, " +
+			"and decides by it also while the service is away. For owners.",
+		Example: "  widelark gate enrol \"proxy in the annexe\"",
+		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			made, err := api.EnrolGateWithResponse(cmd.Context(), client.EnrolGateJSONRequestBody{Name: args[0]})
+			if err != nil {
+				return err
+			}
+			m := made.JSON200
+			if a.Format != "table" && a.Format != "" {
+				return a.Show(command.View{Data: m, Columns: []string{"Name", "Kind", "Code", "Until"}, Rows: [][]string{{m.Name, string(m.Kind), m.Code, a.Moment(m.Until)}}})
+			}
+			fmt.Fprintf(a.Out, "On the gate's machine, until %s:\n\n  widelarkd gate --folder /var/lib/widelark/gate --service %s --enrol %s\n\nThe code is not shown again.\n", a.Moment(m.Until), a.Settings.Server, m.Code)
+			return nil
+		}),
+	})
+}
+
+func retireCommand(a *command.App) *cobra.Command {
+	return &cobra.Command{
+		Use: "retire NAME", Short: "Refuse a gate on another machine from now on", Args: command.Exactly("NAME"),
+		Long: "Refuse a gate on another machine from now on. Stop it there, too: what it has already, it keeps. To run again, it enrols anew. For owners.",
+		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			if _, err := api.RetireGateWithResponse(cmd.Context(), &client.RetireGateParams{Name: args[0]}); err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "Retired the gate %q. Stop it on its machine, too.\n", args[0])
+			return nil
+		}),
+	}
+}

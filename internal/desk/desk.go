@@ -1,0 +1,202 @@
+// Package desk does for gates what only the service can do: it knows who signs in, takes requests for access and acknowledgements, checks codes, and unites
+// the minutes that people use.
+//
+// From: gates of this process, and gates elsewhere by the API.
+// To: the store.
+package desk
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"widelark/core/match"
+	"widelark/core/pattern"
+	"widelark/internal/access"
+	"widelark/internal/account"
+	"widelark/internal/edition"
+	"widelark/internal/gate"
+	"widelark/internal/revision"
+	"widelark/internal/standing"
+)
+
+// Store is what a desk keeps things in.
+type Store interface {
+	standing.Requests
+	standing.Passages
+	standing.Minutes
+	account.PersonPasswords
+	PutReport(ctx context.Context, r gate.Report, by access.Actor) error
+}
+
+// Desk implements [gate.Desk]. It is safe for concurrent use.
+type Desk struct {
+	Store         Store
+	Editions      *edition.Editions
+	Authenticator *account.Authenticator
+	Now           func() time.Time
+	DemoPassword  string // with which everybody of the demo signs in; "" for none
+
+	misses misses
+}
+
+var _ gate.Desk = (*Desk)(nil)
+
+// misses counts the wrong codes of each asker. It is safe for concurrent use.
+type misses struct {
+	mu sync.Mutex
+	of map[string][]time.Time // guarded by mu
+}
+
+// How many wrong codes an asker may enter within a while.
+const (
+	mostMisses = 5
+	missesFor  = 15 * time.Minute
+)
+
+// tooMany reports whether an asker has to wait.
+func (m *misses) tooMany(who string, now time.Time) bool {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	for one, at := range m.of {
+		if now.Sub(at[len(at)-1]) > missesFor {
+			delete(m.of, one)
+		}
+	}
+	recent := 0
+	for _, at := range m.of[who] {
+		if now.Sub(at) <= missesFor {
+			recent++
+		}
+	}
+	return recent >= mostMisses
+}
+
+func (m *misses) add(who string, now time.Time) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.of == nil {
+		m.of = map[string][]time.Time{}
+	}
+	m.of[who] = append(m.of[who], now)
+}
+
+// patience is how long a page waits for the store before it says that the service cannot be reached.
+const patience = 5 * time.Second
+
+// passage returns what comes past a hold at a gate.
+func passage(p gate.Past) standing.Passage {
+	return standing.Passage{Person: p.Person, Address: p.Address, Entries: []pattern.Entry{p.Entry}, Reference: p.Reference}
+}
+
+// Acknowledge implements [gate.Desk].
+func (d *Desk) Acknowledge(ctx context.Context, p gate.Past) (time.Time, error) {
+	ctx, stop := context.WithTimeout(ctx, patience)
+	defer stop()
+	made := passage(p)
+	made.Rule, made.Until = p.Rule, d.Now().Add(p.For)
+	made, err := d.Store.AddPassage(ctx, made, access.Recorder)
+	return made.Until, err
+}
+
+// Unlock implements [gate.Desk].
+func (d *Desk) Unlock(ctx context.Context, p gate.Past, code string) (time.Time, error) {
+	ctx, stop := context.WithTimeout(ctx, patience)
+	defer stop()
+	who := p.Person.String() + p.Address.String()
+	if d.misses.tooMany(who, d.Now()) {
+		return time.Time{}, gate.ErrTooMany
+	}
+	made, err := d.Store.UseCode(ctx, standing.HashCode(code), func(c standing.Code) (standing.Passage, error) {
+		opened := passage(p)
+		opened.Until = d.Now().Add(time.Duration(c.Minutes) * time.Minute)
+		if len(c.Entries) == 0 {
+			return opened, nil
+		}
+		opened.Entries = c.Entries
+		if match.New([]match.List{{ID: "code", Entries: c.Entries}}).Cover(p.URL, pattern.DateOf(d.Now()), p.Sight) == nil {
+			return opened, fmt.Errorf("%w: it is for others", standing.ErrCode)
+		}
+		return opened, nil
+	}, access.Recorder)
+	if errors.Is(err, standing.ErrCode) {
+		d.misses.add(who, d.Now())
+		return time.Time{}, gate.ErrNoCode
+	}
+	return made.Until, err
+}
+
+// Ask implements [gate.Desk].
+func (d *Desk) Ask(ctx context.Context, p gate.Plea) error {
+	_, err := d.Store.AddRequest(ctx, standing.Request{
+		Person: p.Person, Address: p.Address, URL: p.URL.String(), Verdict: p.Verdict, By: p.By, Reason: p.Reason, Reference: p.Reference,
+	}, access.Recorder)
+	return err
+}
+
+// Asked implements [gate.Desk].
+func (d *Desk) Asked(ctx context.Context, reference string) (state, answer string, found bool, err error) {
+	ctx, stop := context.WithTimeout(ctx, patience)
+	defer stop()
+	r, err := d.Store.RequestByReference(ctx, reference)
+	if errors.Is(err, revision.ErrNotFound) {
+		return "", "", false, nil
+	}
+	return string(r.State), r.Answer, err == nil, err
+}
+
+// SignIn implements [gate.Desk].
+func (d *Desk) SignIn(ctx context.Context, name, password, address string) (uuid.UUID, bool, error) {
+	ctx, stop := context.WithTimeout(ctx, 2*patience)
+	defer stop()
+	person, err := d.named(ctx, name)
+	if err != nil {
+		return uuid.Nil, false, err
+	}
+	if d.DemoPassword != "" && password == d.DemoPassword && person.ID != uuid.Nil {
+		return person.ID, true, nil
+	}
+	err = d.Authenticator.SignInPerson(ctx, d.Store, person, name, password, address)
+	if errors.Is(err, account.ErrRefused) {
+		return uuid.Nil, false, nil
+	}
+	return person.ID, err == nil, err
+}
+
+// Named implements [gate.Desk].
+func (d *Desk) Named(ctx context.Context, name string) (uuid.UUID, bool, error) {
+	ctx, stop := context.WithTimeout(ctx, 2*patience)
+	defer stop()
+	person, err := d.named(ctx, name)
+	return person.ID, person.ID != uuid.Nil, err
+}
+
+// named returns the person of what is live with a name; the zero Person where there is none.
+func (d *Desk) named(ctx context.Context, name string) (account.Person, error) {
+	live, err := d.Editions.On(ctx, "", "live")
+	if err != nil {
+		return account.Person{}, err
+	}
+	if who, err := live.Find("who", edition.Who{Person: name}); err == nil && who.Person != nil {
+		return account.Person{ID: uuid.MustParse(who.Person.ID), Name: who.Person.Name}, nil
+	}
+	return account.Person{}, nil
+}
+
+// AddUsed implements [gate.Desk].
+func (d *Desk) AddUsed(ctx context.Context, taken map[gate.Spender][]int64) error {
+	var used []standing.Used
+	for of, minutes := range taken {
+		used = append(used, standing.Used{Rule: of.Rule, Person: of.Person, Address: of.Address, Minutes: minutes})
+	}
+	return d.Store.AddUsed(ctx, used, access.Recorder)
+}
+
+// Report implements [gate.Desk].
+func (d *Desk) Report(ctx context.Context, r gate.Report) error {
+	return d.Store.PutReport(ctx, r, access.Recorder)
+}
