@@ -149,7 +149,7 @@ func TestLargeLists(t *testing.T) {
 	assert.Equal(t, []string{"Odds"}, names("new.example"))
 }
 
-// After any edits, editions that followed them give the same answers as new ones that read everything.
+// After any edits, editions that followed them give the same answers as new ones that read everything, also elsewhere, where parts of them travel to.
 func TestFollowingEditsIsReadingAnew(t *testing.T) {
 	t.Parallel()
 	h := draft.NewBlocked(t, server)
@@ -162,7 +162,7 @@ func TestFollowingEditsIsReadingAnew(t *testing.T) {
 	small, err := h.Store.AddList(t.Context(), revision.ListEdit{Name: new("Small")}, access.Setup)
 	require.NoError(t, err)
 	lists := []uuid.UUID{h.Betting.ID, small.ID}
-	follower := draft.Editions(t, h.Store, time.UTC, time.Now)
+	follower, away := draft.Editions(t, h.Store, time.UTC, time.Now), newElsewhere()
 	hosts := func() (all []string) {
 		for range 60 {
 			all = append(all, fmt.Sprintf("www.site-%d.example/x", random.IntN(40)))
@@ -202,8 +202,11 @@ func TestFollowingEditsIsReadingAnew(t *testing.T) {
 		require.NoError(t, err)
 		anew, err := ask(t.Context(), draft.Editions(t, h.Store, time.UTC, time.Now), q)
 		require.NoError(t, err)
+		travelled, err := trial.Try(t.Context(), away.state(t, h.Store), "", q)
+		require.NoError(t, err)
 		for i := range q.URLs {
 			require.Equal(t, anew.Answers[i].Explanation, followed.Answers[i].Explanation, "step %d: %s", step, q.URLs[i])
+			require.Equal(t, anew.Answers[i].Explanation, travelled.Answers[i].Explanation, "elsewhere, step %d: %s", step, q.URLs[i])
 		}
 	}
 }

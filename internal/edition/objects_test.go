@@ -62,7 +62,7 @@ func TestFollowingObjectsIsReadingAnew(t *testing.T) {
 	h := draft.NewBlocked(t, server)
 	h.Block(t, "heron.example", "tern.example")
 	random := rand.New(rand.NewPCG(3, 9))
-	follower := draft.Editions(t, h.Store, time.UTC, atNoon)
+	follower, away := draft.Editions(t, h.Store, time.UTC, atNoon), newElsewhere()
 	var groups, people, networks, policies, exceptions []revision.Object
 	pick := func(all []revision.Object) []revision.Ref {
 		if len(all) == 0 || random.IntN(3) == 0 {
@@ -103,6 +103,7 @@ func TestFollowingObjectsIsReadingAnew(t *testing.T) {
 		}
 		followed, anew := draft.State(t, follower), draft.State(t, draft.Editions(t, h.Store, time.UTC, atNoon))
 		require.Equal(t, anew.DraftVersion, followed.DraftVersion)
+		travelled := away.state(t, h.Store)
 		who := []edition.Who{{}, {Address: fmt.Sprintf("10.40.%d.3", random.IntN(5))}}
 		for _, p := range people {
 			who = append(who, edition.Who{Person: p.Name, Address: "10.40.1.1"})
@@ -113,8 +114,11 @@ func TestFollowingObjectsIsReadingAnew(t *testing.T) {
 			require.NoError(t, err)
 			b, err := trial.Try(t.Context(), anew, "", q)
 			require.NoError(t, err)
+			c, err := trial.Try(t.Context(), travelled, "", q)
+			require.NoError(t, err)
 			for i := range urls {
 				require.Equal(t, b.Answers[i].Explanation, a.Answers[i].Explanation, "%+v", one)
+				require.Equal(t, b.Answers[i].Explanation, c.Answers[i].Explanation, "elsewhere: %+v", one)
 			}
 		}
 	}

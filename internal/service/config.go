@@ -279,8 +279,8 @@ func (c Config) validateElsewhere() error {
 		return errors.New("folder: where does the gate keep what it runs? Give --folder /var/lib/widelark/gate")
 	case c.Enrol != "" && c.Service == "":
 		return errors.New("service: which service does the gate enrol at? Give --service http://10.40.0.2:8470")
-	case c.Lapse < time.Minute:
-		return fmt.Errorf("lapse: %s is less than a minute", c.Lapse)
+	case c.Lapse < time.Second:
+		return fmt.Errorf("lapse: %s is less than a second", c.Lapse)
 	case c.SpoolMB < 1:
 		return fmt.Errorf("spool-mb: %d is not at least 1", c.SpoolMB)
 	}

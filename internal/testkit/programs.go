@@ -94,6 +94,7 @@ type Service struct {
 	Args     []string // further arguments of the service; used when it starts
 	Proxy    string   // the address of its proxy gate; "" where it has none
 	Secure   string   // the address of its proxy gate over TLS; "" where it has none
+	Folder   string   // where it is a gate for a service elsewhere, what it keeps its things in
 	process  *exec.Cmd
 	output   *lockedBuffer
 	ended    chan struct{}
@@ -157,9 +158,11 @@ func (s *Service) Start(t testing.TB) {
 		listen = strings.TrimPrefix(s.URL, "http://")
 	}
 	s.output, s.ended = &lockedBuffer{}, make(chan struct{})
-	s.process = exec.Command(Program(t, "widelarkd"), "serve", "--listen", listen, "--database-url", s.Database, "--time-zone", cmp.Or(s.Zone, "Europe/London"),
-		"--source-ranges", "127.0.0.0/8")
-	s.process.Args = append(s.process.Args, s.Args...)
+	args := []string{"serve", "--listen", listen, "--database-url", s.Database, "--time-zone", cmp.Or(s.Zone, "Europe/London"), "--source-ranges", "127.0.0.0/8"}
+	if s.Folder != "" {
+		args = []string{"gate", "--folder", s.Folder, "--proxy-listen", cmp.Or(s.Proxy, "127.0.0.1:0")}
+	}
+	s.process = exec.Command(Program(t, "widelarkd"), append(args, s.Args...)...)
 	s.process.Stdout, s.process.Stderr = s.output, s.output
 	require.NoError(t, s.process.Start())
 	go func() {
@@ -167,13 +170,15 @@ func (s *Service) Start(t testing.TB) {
 		close(s.ended)
 	}()
 	require.Eventually(t, func() bool {
-		found := serving.FindStringSubmatch(s.output.String())
-		if found == nil {
-			return false
-		}
-		s.URL = found[1]
-		if !slices.Contains(s.Args, "--gates") {
-			return true
+		if s.Folder == "" {
+			found := serving.FindStringSubmatch(s.output.String())
+			if found == nil {
+				return false
+			}
+			s.URL = found[1]
+			if !slices.Contains(s.Args, "--gates") {
+				return true
+			}
 		}
 		proxy := atGate.FindStringSubmatch(s.output.String())
 		if proxy != nil {
@@ -215,6 +220,9 @@ func (s *Service) Stop() error {
 	}
 	return nil
 }
+
+// Said returns what the program has printed so far.
+func (s *Service) Said() string { return s.output.String() }
 
 // Ran is the result of a command.
 type Ran struct {

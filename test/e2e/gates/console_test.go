@@ -52,7 +52,7 @@ func TestConsoleGates(t *testing.T) {
 	b.See("p", "Nobody is known to be at any address.")
 
 	// Requests for access are answered in one step.
-	asker := refused(t, gate, "127.0.10.7", "http://harbour-news.example/puzzles", "This page is not allowed here")
+	asker := refused(t, gate.Proxy, "127.0.10.7", "http://harbour-news.example/puzzles", "This page is not allowed here")
 	require.Equal(t, "303", asker.send("act=ask", "reason=For the quiz").status)
 	b.GoTo("/exceptions?view=requests")
 	b.See("td", "For the quiz")
@@ -80,7 +80,7 @@ func TestConsoleGates(t *testing.T) {
 	require.Eventually(t, func() bool {
 		return curl(t, gate.Proxy, "--interface", "127.0.10.9", "-H", "Accept: text/html", "http://oddsfield.example/").held()
 	}, testkit.Patience, testkit.Look)
-	require.Equal(t, "303", refused(t, gate, "127.0.10.9", "http://oddsfield.example/", "This page waits to be unlocked").send("act=code", "code="+code).status)
+	require.Equal(t, "303", refused(t, gate.Proxy, "127.0.10.9", "http://oddsfield.example/", "This page waits to be unlocked").send("act=code", "code="+code).status)
 	b.GoTo("/exceptions?view=codes")
 	b.See("td", "127.0.10.9")
 	b.Accessible("codes")

@@ -273,7 +273,7 @@ func TestRequests(t *testing.T) {
 	t.Parallel()
 	s, gate := gated(t, false)
 	const title = "This page is not allowed here"
-	first, second := refused(t, gate, "127.0.10.7", "http://oddsfield.example/today", title), refused(t, gate, "127.0.10.7", "http://harbour-news.example/puzzles", title)
+	first, second := refused(t, gate.Proxy, "127.0.10.7", "http://oddsfield.example/today", title), refused(t, gate.Proxy, "127.0.10.7", "http://harbour-news.example/puzzles", title)
 	assert.Contains(t, first.page, "What do you need it for?")
 	assert.Contains(t, first.page, "http://oddsfield.example/today")
 	assert.Contains(t, first.send("act=ask", "reason=").body, "Say what you need the page for.")
@@ -538,10 +538,10 @@ func TestSharedAddresses(t *testing.T) {
 	require.Eventually(t, func() bool { return strings.Contains(asked("127.0.50.7"), "says hold") }, testkit.Patience, testkit.Look)
 	assert.Contains(t, s.Run(t, "", "presence", "set", "Kay Moran", "127.0.50.8", "--until", "1h").Err, "127.0.50.8 is in a network whose addresses many clients share")
 	assert.NotContains(t, run("try", page, "--from", "127.0.50.7", "--on", "live"), "Kay", "her presence of before counts no more")
-	shared := refused(t, gate, "127.0.50.7", page, "This page waits to be unlocked")
+	shared := refused(t, gate.Proxy, "127.0.50.7", page, "This page waits to be unlocked")
 	assert.Contains(t, shared.page, "Many people share the address that you come from")
 	assert.NotContains(t, shared.page, `value="acknowledge"`)
-	assert.Contains(t, refused(t, gate, "127.0.10.7", page, "This page waits to be unlocked").page, `value="acknowledge"`)
+	assert.Contains(t, refused(t, gate.Proxy, "127.0.10.7", page, "This page waits to be unlocked").page, `value="acknowledge"`)
 
 	trial := func(args ...string) string {
 		return run(append([]string{"try", "http://puzzle.example", "--on", "live", "--way", "proxy"}, args...)...)
@@ -676,7 +676,7 @@ func TestAuthority(t *testing.T) {
 // refusal is a page that was refused to a client at an address.
 type refusal struct {
 	t               *testing.T
-	gate            *testkit.Service
+	proxy           string
 	address         string
 	reference, page string // of the gate's own page
 }
@@ -684,14 +684,14 @@ type refusal struct {
 var inPage = regexp.MustCompile(`(?:reference=|name="token" value=")([A-Z2-7]+)"`)
 
 // refused asks for a page that is refused with a title, and opens the gate's own page about that.
-func refused(t *testing.T, gate *testkit.Service, address, url, title string) *refusal {
+func refused(t *testing.T, proxy, address, url, title string) *refusal {
 	t.Helper()
-	got := curl(t, gate.Proxy, "--interface", address, "-H", "Accept: text/html", url)
+	got := curl(t, proxy, "--interface", address, "-H", "Accept: text/html", url)
 	require.Equal(t, "403", got.status)
 	require.Contains(t, got.body, title)
 	found := inPage.FindStringSubmatch(got.body)
 	require.NotNil(t, found, got.body)
-	h := &refusal{t: t, gate: gate, address: address, reference: found[1]}
+	h := &refusal{t: t, proxy: proxy, address: address, reference: found[1]}
 	h.page = h.own().body
 	return h
 }
@@ -699,7 +699,7 @@ func refused(t *testing.T, gate *testkit.Service, address, url, title string) *r
 // own asks the gate's own page.
 func (h *refusal) own(args ...string) got {
 	h.t.Helper()
-	return curl(h.t, h.gate.Proxy, append([]string{"--noproxy", "*", "--interface", h.address, "http://" + h.gate.Proxy + "/ask?reference=" + h.reference}, args...)...)
+	return curl(h.t, h.proxy, append([]string{"--noproxy", "*", "--interface", h.address, "http://" + h.proxy + "/ask?reference=" + h.reference}, args...)...)
 }
 
 // send sends a form of the page.
@@ -731,7 +731,7 @@ func TestHolds(t *testing.T) {
 
 	held := func(address, url string) *refusal {
 		t.Helper()
-		return refused(t, gate, address, url, "This page waits to be unlocked")
+		return refused(t, gate.Proxy, address, url, "This page waits to be unlocked")
 	}
 	// Reading changes nothing; a form counts from its page alone, and from whoever was held.
 	me := held(here, url)

@@ -1,9 +1,13 @@
 package house
 
 import (
+	"errors"
 	"net/http/httptest"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -28,17 +32,39 @@ var web = sync.OnceValue(func() (w struct {
 	return w
 })
 
+// atWeb returns the settings by which a gate leads to the invented web.
+func atWeb(t *testing.T, dir string) []string {
+	t.Helper()
+	roots := filepath.Join(dir, "sites.pem")
+	require.NoError(t, os.WriteFile(roots, web().roots, 0o600))
+	return []string{"--organisation", "Quillmere General", "--proxy-upstream", web().server.URL, "--proxy-roots", roots}
+}
+
+var enrolsBy = regexp.MustCompile(`--enrol (\S+)`)
+
+// Elsewhere enrols a gate at a service that has a secret, and starts it as a gate on another machine before the invented web.
+func Elsewhere(t *testing.T, s *testkit.Service, name string, args ...string) *testkit.Service {
+	t.Helper()
+	dir := t.TempDir()
+	g := &testkit.Service{Folder: filepath.Join(dir, "gate"), Args: append(atWeb(t, dir), args...)}
+	code := enrolsBy.FindStringSubmatch(s.Run(t, "", "gate", "enrol", name, "--server", s.URL).Done(t))
+	require.NotNil(t, code)
+	known := g.Args
+	g.Args = append(slices.Clone(known), "--service", s.URL, "--enrol", code[1])
+	g.Start(t)
+	g.Args = known
+	t.Cleanup(g.Kill)
+	return g
+}
+
 // Gated starts a second service on the database of one, with a proxy gate before the invented web. moment is the moment at which its clock begins, as RFC 3339
 // has it; "" for the present one. Its authority is made where open says so.
 func Gated(t *testing.T, s *testkit.Service, moment string, open bool, args ...string) *testkit.Service {
 	t.Helper()
 	dir := t.TempDir()
-	roots := filepath.Join(dir, "sites.pem")
-	require.NoError(t, os.WriteFile(roots, web().roots, 0o600))
-	gated := &testkit.Service{Database: s.Database, Config: s.Config, Args: append([]string{
-		"--gates", "proxy", "--gate-name", strings.ReplaceAll(t.Name(), "/", " "), "--organisation", "Quillmere General", "--proxy-listen", "127.0.0.1:0", "--proxy-upstream", web().server.URL,
-		"--proxy-roots", roots, "--secret-file", filepath.Join(dir, "secret"), "--clock", moment,
-	}, args...)}
+	gated := &testkit.Service{Database: s.Database, Config: s.Config, Args: append(append(atWeb(t, dir),
+		"--gates", "proxy", "--gate-name", strings.ReplaceAll(t.Name(), "/", " "), "--proxy-listen", "127.0.0.1:0", "--secret-file", filepath.Join(dir, "secret"), "--clock", moment,
+	), args...)}
 	gated.Start(t)
 	t.Cleanup(gated.Kill)
 	if open {
@@ -49,4 +75,15 @@ func Gated(t *testing.T, s *testkit.Service, moment string, open bool, args ...s
 		return r.StatusCode == 200
 	}, testkit.Patience, testkit.Look)
 	return gated
+}
+
+// Daemon runs a command line of `widelarkd` that ends by itself, and returns what it said and its status.
+func Daemon(t *testing.T, args ...string) (said string, code int) {
+	t.Helper()
+	cmd := exec.CommandContext(t.Context(), testkit.Program(t, "widelarkd"), args...)
+	out, err := cmd.CombinedOutput()
+	if _, ended := errors.AsType[*exec.ExitError](err); err != nil && !ended {
+		require.NoError(t, err)
+	}
+	return string(out), cmd.ProcessState.ExitCode()
 }
