@@ -46,6 +46,9 @@ var goals = []struct {
 	{"ProxyDirect", "a plain request through the proxy gate", "a request to the origin", 1 / 0.3},
 	{"ProxyTunnels", "a new tunnel with TLS and one request", "a new connection with TLS and one request", 1 / 0.3},
 	{"ProxyThroughput", "64 MiB through a tunnel", "64 MiB from the origin", 1 / 0.7},
+	{"GateStart", "start of a gate from its disk, a million entries, to its first decision", "the index, built from memory", 2},
+	{"GatePublish", "one edit of a million that is live, until a gate elsewhere decides by it", "the index, built from memory", 3},
+	{"GateBytes", "bytes that travel for one edit of a million", "the list, compressed", 1.0 / 100},
 	{"ProxyOpened", "a new connection that is opened, with a new certificate, and the block page", "a TLS server with one certificate", 1 / 0.6},
 }
 

@@ -116,14 +116,16 @@ func (o *Outpost) fetchAll(ctx context.Context, m *parcel.Manifest) (parts, byte
 		}
 		return nil
 	}
-	if err := get(m.Direct()); err != nil {
-		return parts, bytes, err
+	for n := range parcel.Layers {
+		layer, err := m.Layer(n, o.Folder)
+		if err == nil {
+			err = get(layer)
+		}
+		if err != nil {
+			return parts, bytes, err
+		}
 	}
-	all, err := m.Parts(o.Folder)
-	if err == nil {
-		err = get(all)
-	}
-	return parts, bytes, err
+	return parts, bytes, nil
 }
 
 // fetchSome fetches parts, and returns how many bytes came.

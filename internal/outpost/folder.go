@@ -136,7 +136,7 @@ func (f *Folder) hasPart(d parcel.Digest) bool {
 
 // putPart stores a compressed part, after a look at whether it is what its digest says.
 func (f *Folder) putPart(d parcel.Digest, packed []byte) error {
-	if _, err := parcel.Decompress(d, packed); err != nil {
+	if err := parcel.Check(d, packed); err != nil {
 		return err
 	}
 	return f.put(packed, false, partPath(d)...)

@@ -24,7 +24,8 @@ import (
 // and the number of its records are in its name.
 type spool struct {
 	folder *Folder
-	most   int64 // bytes
+	most   int64         // bytes
+	pause  time.Duration // before it tries again at first
 	log    *slog.Logger
 
 	mu   sync.Mutex
@@ -48,7 +49,7 @@ func (w waiter) name() string { return fmt.Sprintf("%020d.%s.%d", w.place, w.id,
 
 // openSpool finds what a process before has left.
 func openSpool(folder *Folder, most int64, log *slog.Logger) (*spool, error) {
-	s := &spool{folder: folder, most: most, log: log, news: make(chan struct{}, 1)}
+	s := &spool{folder: folder, most: most, pause: againFirst, log: log, news: make(chan struct{}, 1)}
 	files, err := os.ReadDir(folder.path("spool"))
 	if err != nil {
 		return nil, err
@@ -131,7 +132,7 @@ const (
 
 // run hands in what waits, the oldest first, until the context ends.
 func (s *spool) run(ctx context.Context, handIn func(ctx context.Context, id uuid.UUID, packed []byte) error) {
-	pause := againFirst
+	pause := s.pause
 	for ctx.Err() == nil {
 		w, ok := s.first()
 		if !ok {
@@ -149,7 +150,7 @@ func (s *spool) run(ctx context.Context, handIn func(ctx context.Context, id uui
 		switch {
 		case err == nil:
 			s.taken.Add(w.records)
-			pause = againFirst
+			pause = s.pause
 		case errors.Is(err, os.ErrNotExist), errors.As(err, &problem) && (problem.Status == 422 || problem.Status == 413):
 			// It will never be taken, and must not stop what comes behind.
 			s.dropped.Add(w.records)

@@ -81,20 +81,41 @@ func (m *Manifest) plain() []Digest {
 	return all
 }
 
-// Direct returns the digests of the parts that the manifest itself names. With these, [Manifest.Parts] names the others.
-func (m *Manifest) Direct() []Digest { return append(m.plain(), m.tables()...) }
+// Layers is how many there are of [Manifest.Layer].
+const Layers = 3
 
-// Parts returns the digests of all parts of an edition. The tables must be there.
-func (m *Manifest) Parts(from Source) ([]Digest, error) {
-	all := m.Direct()
-	for _, d := range m.tables() {
-		blocks, err := table(from, d)
+// Layer returns the digests of the parts that are named by the manifest itself (0), by the tables (1), and by their leaves (2). The parts of the layers before must
+// be there.
+func (m *Manifest) Layer(n int, from Source) (all []Digest, err error) {
+	switch all = m.tables(); n {
+	case 0:
+		return append(all, m.plain()...), nil
+	case 2:
+		if all, err = m.Layer(1, from); err != nil {
+			return nil, err
+		}
+	}
+	var named []Digest
+	for _, d := range all {
+		blocks, err := blocksOf(from, d)
 		if err != nil {
 			return nil, err
 		}
 		for _, b := range blocks {
-			all = append(all, b.digest)
+			named = append(named, b.digest)
 		}
+	}
+	return named, nil
+}
+
+// Parts returns the digests of all parts of an edition. All but the last layer must be there.
+func (m *Manifest) Parts(from Source) (all []Digest, err error) {
+	for n := range Layers {
+		layer, err := m.Layer(n, from)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, layer...)
 	}
 	return all, nil
 }
@@ -139,12 +160,29 @@ type Source interface {
 	Part(d Digest) ([]byte, error)
 }
 
-func table(from Source, d Digest) ([]block, error) {
+// blocksOf reads a part that names others.
+func blocksOf(from Source, d Digest) ([]block, error) {
 	part, err := from.Part(d)
 	if err != nil {
 		return nil, err
 	}
-	return decodeTable(part)
+	return decodeBlocks(part)
+}
+
+// table returns the blocks of a table.
+func table(from Source, d Digest) (blocks []block, err error) {
+	leaves, err := blocksOf(from, d)
+	if err != nil {
+		return nil, err
+	}
+	for _, leaf := range leaves {
+		some, err := blocksOf(from, leaf.digest)
+		if err != nil {
+			return nil, err
+		}
+		blocks = append(blocks, some...)
+	}
+	return blocks, nil
 }
 
 // Parts takes parts. Those that it has already stay as they are.
@@ -225,7 +263,7 @@ func (k *maker) json(of any) (Digest, error) {
 // rows makes a table of rows in any order.
 func (k *maker) rows(rows []row) Digest {
 	sortRows(rows)
-	return k.put(encodeTable(split(rows, k.put)))
+	return k.put(encodeTable(split(rows, k.put), k.put))
 }
 
 // local is [revision.Local] as it travels.
@@ -356,7 +394,7 @@ func (k *maker) edited(ctx context.Context, draft revision.DraftReader, list uui
 		next, kept = append(next, split(rows, k.put)...), s[1]
 	}
 	next = append(next, blocks[kept:]...)
-	return k.put(encodeTable(next)), true, nil
+	return k.put(encodeTable(next, k.put)), true, nil
 }
 
 // begin returns the first id that may stand in a block, or behind the last.

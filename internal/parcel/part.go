@@ -9,7 +9,7 @@ import (
 	"github.com/klauspost/compress/zstd"
 )
 
-// Digest is the SHA-256 (FIPS 180-4) of a part's bytes, by which the part is known.
+// Digest is the SHA-256 (FIPS 180-4) of a compressed part, by which the part is known.
 type Digest [sha256.Size]byte
 
 // String returns the digest in hexadecimal.
@@ -38,16 +38,28 @@ var (
 	unpacker, _ = zstd.NewReader(nil, zstd.WithDecoderMaxMemory(mostPart), zstd.WithDecoderConcurrency(0))
 )
 
-// Compress compresses a part (Zstandard, RFC 8878) and returns its digest. It is safe for concurrent use.
+// Compress compresses a part (Zstandard, RFC 8878) and returns it with its digest: the same part always has the same. It is safe for concurrent use.
 func Compress(part []byte) (Digest, []byte) {
-	return sha256.Sum256(part), packer.EncodeAll(part, nil)
+	packed := packer.EncodeAll(part, nil)
+	return sha256.Sum256(packed), packed
 }
 
-// Decompress returns the bytes of a compressed part. The error is [ErrDamaged] where they are not those of the digest. It is safe for concurrent use.
+// Check returns [ErrDamaged] where a compressed part is not that of a digest.
+func Check(d Digest, packed []byte) error {
+	if sha256.Sum256(packed) != d {
+		return fmt.Errorf("%s: %w", d, ErrDamaged)
+	}
+	return nil
+}
+
+// Decompress returns the bytes of a compressed part. The error is [ErrDamaged] where it is not that of the digest. It is safe for concurrent use.
 func Decompress(d Digest, packed []byte) ([]byte, error) {
+	if err := Check(d, packed); err != nil {
+		return nil, err
+	}
 	part, err := unpacker.DecodeAll(packed, nil)
-	if err != nil || sha256.Sum256(part) != d {
-		return nil, fmt.Errorf("%s: %w", d, ErrDamaged)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w: %w", d, ErrDamaged, err)
 	}
 	return part, nil
 }

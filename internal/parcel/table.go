@@ -19,17 +19,26 @@ func numbered(id int64) (k key) {
 
 func (k key) number() int64 { return int64(binary.BigEndian.Uint64(k[8:])) }
 
-// ends reports whether a block ends behind the row with this key, as one in rowsABlock does. It depends on nothing else, so a row that comes, changes or goes
-// changes its own block alone, or joins it with the next.
-func (k key) ends() bool {
+// hash spreads keys evenly (the finaliser of SplitMix64).
+func (k key) hash() uint64 {
 	h := binary.BigEndian.Uint64(k[:8])*0x9e3779b97f4a7c15 + binary.BigEndian.Uint64(k[8:])
-	h = (h ^ h>>30) * 0xbf58476d1ce4e5b9 // the finaliser of SplitMix64
+	h = (h ^ h>>30) * 0xbf58476d1ce4e5b9
 	h = (h ^ h>>27) * 0x94d049bb133111eb
-	return (h^h>>31)%rowsABlock == 0
+	return h ^ h>>31
 }
 
-// rowsABlock is how many rows a block has on average. One edit sends a block and the table that names all blocks: with a million rows, both are about as long.
-const rowsABlock = 2048
+// How many rows a block has on average, and how many blocks a leaf names. One edit sends a block, the leaf that names it, and the table that names all leaves.
+const (
+	rowsABlock  = 2048
+	blocksALeaf = 32
+)
+
+// ends reports whether a block ends behind the row with this key, as one in rowsABlock does. It depends on nothing else, so a row that comes, changes or goes
+// changes its own block alone, or joins it with the next.
+func (k key) ends() bool { return k.hash()%rowsABlock == 0 }
+
+// begins reports whether a leaf begins with the block of which this is the first key.
+func (k key) begins() bool { return k.hash()/rowsABlock%blocksALeaf == 0 }
 
 // row is one row of a table.
 type row struct {
@@ -43,21 +52,41 @@ type block struct {
 	digest Digest
 }
 
+// The first byte of a block says how its keys are written.
+const (
+	wholeKeys = 0 // 16 bytes each
+	numbers   = 1 // how much each number is above the one before, as an unsigned varint
+)
+
 // split cuts rows, sorted by key, into blocks, and hands each block to put.
 func split(rows []row, put func(part []byte) Digest) []block {
 	var blocks []block
-	var part []byte
 	start := 0
 	for i := range rows {
-		part = append(part, rows[i].key[:]...)
-		part = binary.AppendUvarint(part, uint64(len(rows[i].data)))
-		part = append(part, rows[i].data...)
 		if i+1 == len(rows) || rows[i].key.ends() {
-			blocks = append(blocks, block{rows[start].key, put(part)})
-			part, start = part[:0], i+1
+			blocks = append(blocks, block{rows[start].key, put(encodeRows(rows[start : i+1]))})
+			start = i + 1
 		}
 	}
 	return blocks
+}
+
+func encodeRows(rows []row) []byte {
+	part, last := []byte{numbers}, uint64(0)
+	if slices.ContainsFunc(rows, func(r row) bool { return [8]byte(r.key[:8]) != [8]byte{} }) {
+		part[0] = wholeKeys
+	}
+	for _, r := range rows {
+		if part[0] == wholeKeys {
+			part = append(part, r.key[:]...)
+		} else {
+			n := uint64(r.key.number())
+			part, last = binary.AppendUvarint(part, n-last), n
+		}
+		part = binary.AppendUvarint(part, uint64(len(r.data)))
+		part = append(part, r.data...)
+	}
+	return part
 }
 
 func sortRows(rows []row) {
@@ -66,12 +95,26 @@ func sortRows(rows []row) {
 
 // eachRow passes the rows of a block. The data are a piece of the part's own text.
 func eachRow(part string, each func(k key, data string) error) error {
-	for len(part) > 0 {
-		if len(part) < len(key{}) {
-			return ErrDamaged
+	if len(part) == 0 || part[0] > numbers {
+		return ErrDamaged
+	}
+	written, last := part[0], uint64(0)
+	for part = part[1:]; len(part) > 0; {
+		var k key
+		if written == wholeKeys {
+			if len(part) < len(k) {
+				return ErrDamaged
+			}
+			part = part[copy(k[:], part):]
+		} else {
+			more, n := uvarint(part)
+			if n <= 0 {
+				return ErrDamaged
+			}
+			last += more
+			binary.BigEndian.PutUint64(k[8:], last)
+			part = part[n:]
 		}
-		k := key([]byte(part[:len(key{})]))
-		part = part[len(k):]
 		size, n := uvarint(part)
 		if n <= 0 || uint64(len(part)-n) < size {
 			return ErrDamaged
@@ -86,12 +129,27 @@ func eachRow(part string, each func(k key, data string) error) error {
 
 // uvarint is [binary.Uvarint] for texts.
 func uvarint(text string) (uint64, int) {
+	if len(text) > 0 && text[0] < 0x80 {
+		return uint64(text[0]), 1
+	}
 	var head [binary.MaxVarintLen64]byte
 	return binary.Uvarint(head[:copy(head[:], text)])
 }
 
-// encodeTable returns the blocks as a part of their own.
-func encodeTable(blocks []block) []byte {
+// encodeTable makes the leaves of a table, and returns the part that names them.
+func encodeTable(blocks []block, put func(part []byte) Digest) []byte {
+	var leaves []block
+	start := 0
+	for i := range blocks {
+		if i+1 == len(blocks) || blocks[i+1].first.begins() {
+			leaves = append(leaves, block{blocks[start].first, put(encodeBlocks(blocks[start : i+1]))})
+			start = i + 1
+		}
+	}
+	return encodeBlocks(leaves)
+}
+
+func encodeBlocks(blocks []block) []byte {
 	part := make([]byte, 0, len(blocks)*(len(key{})+len(Digest{})))
 	for _, b := range blocks {
 		part = append(part, b.first[:]...)
@@ -100,7 +158,7 @@ func encodeTable(blocks []block) []byte {
 	return part
 }
 
-func decodeTable(part []byte) ([]block, error) {
+func decodeBlocks(part []byte) ([]block, error) {
 	const size = len(key{}) + len(Digest{})
 	if len(part)%size != 0 {
 		return nil, fmt.Errorf("a table of %d bytes: %w", len(part), ErrDamaged)
