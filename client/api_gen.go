@@ -1077,6 +1077,24 @@ func (e GatePleaInputBodyVerdict) Valid() bool {
 	}
 }
 
+// Defines values for GateRecordAmount.
+const (
+	GateRecordAmountEverything GateRecordAmount = "everything"
+	GateRecordAmountGroup      GateRecordAmount = "group"
+)
+
+// Valid indicates whether the value is a known member of the GateRecordAmount enum.
+func (e GateRecordAmount) Valid() bool {
+	switch e {
+	case GateRecordAmountEverything:
+		return true
+	case GateRecordAmountGroup:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GateRecordGate.
 const (
 	GateRecordGateDNS   GateRecordGate = "dns"
@@ -1103,6 +1121,7 @@ const (
 	GateRecordOutcomeAnswered GateRecordOutcome = "answered"
 	GateRecordOutcomeCut      GateRecordOutcome = "cut"
 	GateRecordOutcomeFailed   GateRecordOutcome = "failed"
+	GateRecordOutcomeOpen     GateRecordOutcome = "open"
 )
 
 // Valid indicates whether the value is a known member of the GateRecordOutcome enum.
@@ -1113,6 +1132,8 @@ func (e GateRecordOutcome) Valid() bool {
 	case GateRecordOutcomeCut:
 		return true
 	case GateRecordOutcomeFailed:
+		return true
+	case GateRecordOutcomeOpen:
 		return true
 	default:
 		return false
@@ -1869,6 +1890,27 @@ func (e RecordedInputVerdict) Valid() bool {
 	case RecordedInputVerdictHold:
 		return true
 	case RecordedInputVerdictWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RecordsBodyAmount.
+const (
+	RecordsBodyAmountEverything RecordsBodyAmount = "everything"
+	RecordsBodyAmountGroup      RecordsBodyAmount = "group"
+	RecordsBodyAmountNothing    RecordsBodyAmount = "nothing"
+)
+
+// Valid indicates whether the value is a known member of the RecordsBodyAmount enum.
+func (e RecordsBodyAmount) Valid() bool {
+	switch e {
+	case RecordsBodyAmountEverything:
+		return true
+	case RecordsBodyAmountGroup:
+		return true
+	case RecordsBodyAmountNothing:
 		return true
 	default:
 		return false
@@ -4673,6 +4715,9 @@ type GateNews struct {
 	// Trouble What the gate could not do lately
 	Trouble *string `json:"trouble,omitempty"`
 
+	// Unrecorded Decisions of which policies say that nothing is recorded
+	Unrecorded *int64 `json:"unrecorded,omitempty"`
+
 	// Waiting Records that are not written yet
 	Waiting int64 `json:"waiting"`
 
@@ -4732,36 +4777,73 @@ type GatePleaInputBodyVerdict string
 
 // GateRecord defines model for GateRecord.
 type GateRecord struct {
-	Address *string   `json:"address,omitempty"`
-	At      time.Time `json:"at"`
+	Address *string `json:"address,omitempty"`
+
+	// Agent As the client calls itself
+	Agent *string `json:"agent,omitempty"`
+
+	// Amount How much of the request is here, as its policies say
+	Amount *GateRecordAmount `json:"amount,omitempty"`
+	At     time.Time         `json:"at"`
 
 	// By What decided, in a few words
-	By *string `json:"by,omitempty"`
+	By        *string `json:"by,omitempty"`
+	Catalogue *int64  `json:"catalogue,omitempty"`
+
+	// Categories Keys
+	Categories *[]string `json:"categories,omitempty"`
 
 	// Detail Why it failed
-	Detail   *string        `json:"detail,omitempty"`
-	Gate     GateRecordGate `json:"gate"`
-	GateName *string        `json:"gateName,omitempty"`
-	Media    *string        `json:"media,omitempty"`
-	Method   string         `json:"method"`
+	Detail *string `json:"detail,omitempty"`
+
+	// Entry In the notation
+	Entry *string `json:"entry,omitempty"`
+
+	// Exception That decided; an exception or a grant
+	Exception *openapi_types.UUID `json:"exception,omitempty"`
+	Gate      GateRecordGate      `json:"gate"`
+	GateName  *string             `json:"gateName,omitempty"`
+	Groups    *[]string           `json:"groups,omitempty"`
+	ID        *openapi_types.UUID `json:"id,omitempty"`
+
+	// List Whose entry made it so
+	List    *string `json:"list,omitempty"`
+	Machine *string `json:"machine,omitempty"`
+	Media   *string `json:"media,omitempty"`
+	Method  string  `json:"method"`
 
 	// Millis How long it took, in milliseconds
-	Millis *int64 `json:"millis,omitempty"`
+	Millis  *int64  `json:"millis,omitempty"`
+	Network *string `json:"network,omitempty"`
 
 	// NotHeld What of it the gate could not hold, in words
-	NotHeld *string            `json:"notHeld,omitempty"`
+	NotHeld *string `json:"notHeld,omitempty"`
+
+	// Notes The note rules that were met, by their ids
+	Notes   *[]string          `json:"notes,omitempty"`
 	Outcome *GateRecordOutcome `json:"outcome,omitempty"`
+
+	// Policy That decided
+	Policy *string `json:"policy,omitempty"`
 
 	// Provisos What the request was bound to, in words
 	Provisos *string `json:"provisos,omitempty"`
 
 	// Reference That the client was shown
-	Reference *string          `json:"reference,omitempty"`
-	Revision  *int64           `json:"revision,omitempty"`
-	Sight     *GateRecordSight `json:"sight,omitempty"`
+	Reference *string `json:"reference,omitempty"`
+
+	// Referrer A host
+	Referrer *string             `json:"referrer,omitempty"`
+	Revision *int64              `json:"revision,omitempty"`
+	RuleID   *openapi_types.UUID `json:"ruleId,omitempty"`
+	Rung     *string             `json:"rung,omitempty"`
+	Sight    *GateRecordSight    `json:"sight,omitempty"`
 
 	// Size Bytes
-	Size    *int64            `json:"size,omitempty"`
+	Size *int64 `json:"size,omitempty"`
+
+	// Source Who said what it is
+	Source  *string           `json:"source,omitempty"`
 	Status  *int64            `json:"status,omitempty"`
 	Traits  *[]string         `json:"traits,omitempty"`
 	URL     string            `json:"url"`
@@ -4769,7 +4851,13 @@ type GateRecord struct {
 
 	// Who The person; left out where nobody is known
 	Who *string `json:"who,omitempty"`
+
+	// Words That are searched for
+	Words *string `json:"words,omitempty"`
 }
+
+// GateRecordAmount How much of the request is here, as its policies say
+type GateRecordAmount string
 
 // GateRecordGate defines model for GateRecord.Gate.
 type GateRecordGate string
@@ -4838,6 +4926,9 @@ type GateReport struct {
 
 	// Trouble What the gate could not do lately
 	Trouble *string `json:"trouble,omitempty"`
+
+	// Unrecorded Decisions of which policies say that nothing is recorded
+	Unrecorded *int64 `json:"unrecorded,omitempty"`
 
 	// Waiting Records that are not written yet
 	Waiting int64 `json:"waiting"`
@@ -5916,6 +6007,9 @@ type Policy struct {
 	// Otherwise The verdict where no rule decides; the baseline has none and goes on
 	Otherwise PolicyOtherwise `json:"otherwise"`
 
+	// Records How much of its decisions is recorded; left out, everything but what is searched for
+	Records *RecordsBody `json:"records,omitempty"`
+
 	// Role The baseline stands before all others, the fallback is for requests that no policy is for
 	Role *PolicyRole `json:"role,omitempty"`
 
@@ -5950,6 +6044,9 @@ type PolicyInput struct {
 
 	// Otherwise The verdict where no rule decides; the baseline has none and goes on
 	Otherwise PolicyInputOtherwise `json:"otherwise"`
+
+	// Records How much of its decisions is recorded; left out, everything but what is searched for
+	Records *RecordsBody `json:"records,omitempty"`
 
 	// Role The baseline stands before all others, the fallback is for requests that no policy is for
 	Role *PolicyInputRole `json:"role,omitempty"`
@@ -6054,6 +6151,18 @@ type RecordedInputSight string
 
 // RecordedInputVerdict Left out: what the live revision says
 type RecordedInputVerdict string
+
+// RecordsBody defines model for RecordsBody.
+type RecordsBody struct {
+	// Amount group: no person, machine or address, and of the URL the host alone; nothing: decisions are counted
+	Amount RecordsBodyAmount `json:"amount"`
+
+	// Words With everything: what is searched for, too
+	Words *bool `json:"words,omitempty"`
+}
+
+// RecordsBodyAmount group: no person, machine or address, and of the URL the host alone; nothing: decisions are counted
+type RecordsBodyAmount string
 
 // RecordsOutputBody defines model for RecordsOutputBody.
 type RecordsOutputBody struct {

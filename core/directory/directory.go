@@ -29,17 +29,25 @@ type Group struct {
 	Ranges   []netip.Prefix
 }
 
+// Machine is a named machine at an address.
+type Machine struct {
+	ID, Name string
+	Addr     netip.Addr
+}
+
 // Directory resolves the groups and the network of a request. It is immutable and safe for concurrent use. The zero Directory is empty.
 type Directory struct {
 	People   []Person
 	Groups   []Group
 	Networks []Network
+	machines map[netip.Addr]Machine
 
 	person, group, network Table[int32]
 	up                     []Set // for each group: the group itself and all groups that contain it, directly or not
 	ofPerson, ofNetwork    []Set // for each person and network: all groups that contain it, directly or not
 	networks               ranges.Table[int32]
 	ranges                 ranges.Table[Set] // for each range: all groups that contain it, directly or not
+	size                   []int             // for each group: how many persons and addresses it contains, directly or not, up to mostCounted
 }
 
 // New returns a directory. If two networks have the same range, the first one gets it. Groups that contain each other in a ring, which
@@ -84,8 +92,63 @@ func New(people []Person, groups []Group, networks []Network) *Directory {
 			of.Unite(d.up[i])
 		}
 	}
+	d.measure()
 	return d
 }
+
+// WithMachines returns the directory with machines. Of several at an address, the first counts.
+func (d *Directory) WithMachines(machines []Machine) *Directory {
+	with := *d
+	with.machines = map[netip.Addr]Machine{}
+	for _, m := range machines {
+		if _, taken := with.machines[m.Addr.Unmap()]; !taken {
+			with.machines[m.Addr.Unmap()] = m
+		}
+	}
+	return &with
+}
+
+// MachineAt returns the machine at an address; the zero Machine where none is known to be there.
+func (d *Directory) MachineAt(addr netip.Addr) Machine {
+	return d.machines[addr.Unmap()]
+}
+
+// mostCounted is from how many members on a group's are not counted.
+const mostCounted = 1000
+
+// measure fills d.size.
+func (d *Directory) measure() {
+	d.size = make([]int, len(d.Groups))
+	count := func(in Set, members int) {
+		for g := in.Next(0); g >= 0; g = in.Next(g + 1) {
+			d.size[g] = min(d.size[g]+members, mostCounted)
+		}
+	}
+	for _, in := range d.ofPerson {
+		count(in, 1)
+	}
+	for i, in := range d.ofNetwork {
+		for _, r := range d.Networks[i].Ranges {
+			count(in, addresses(r))
+		}
+	}
+	for i, g := range d.Groups {
+		for _, r := range g.Ranges {
+			count(d.up[i], addresses(r))
+		}
+	}
+}
+
+// addresses returns how many addresses a range has, up to mostCounted.
+func addresses(r netip.Prefix) int {
+	if free := r.Addr().BitLen() - r.Bits(); free < 10 {
+		return 1 << free
+	}
+	return mostCounted
+}
+
+// Counts reports whether a group has at least so many members: persons and addresses, directly or not. Precondition: n is at most 1000.
+func (d *Directory) Counts(group int32, n int) bool { return d.size[group] >= n }
 
 // climb fills d.up.
 func (d *Directory) climb() {

@@ -607,17 +607,6 @@ func (w *Work) trait(t Trait) answer {
 	return no
 }
 
-// Traits returns the traits that a request has, as far as its sight shows them, in the order of [Traits].
-func (s *Snapshot) Traits(w *Work, r *Request, at time.Time) (has []Trait) {
-	s.probe(w, r, at)
-	for _, t := range Traits {
-		if w.trait(t) == yes {
-			has = append(has, t)
-		}
-	}
-	return has
-}
-
 // granted returns the exception or unlocked page that counts; -1 if there is none.
 func (s *Snapshot) granted(w *Work, kind grantKind, at time.Time, t *tracer) int32 {
 	best, level, specificity, blocks := int32(-1), forNobody, pattern.Specificity{}, false

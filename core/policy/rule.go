@@ -193,6 +193,7 @@ type Policy struct {
 	Rules     []Rule
 	Otherwise Verdict
 	Inspect   Inspection
+	Records   Recording
 }
 
 // Combining says which policy counts where a request has several.

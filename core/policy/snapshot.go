@@ -68,6 +68,7 @@ type Snapshot struct {
 	stints      []stint // the one begun last first
 
 	acknowledgements bool // there are some among grants
+	notesAnything    bool // a rule says note
 	presences        map[netip.Addr][]Presence
 	used             map[user][]int64 // minutes, in order
 	words            []wordTest
@@ -331,6 +332,7 @@ func (c *compiler) policy(p *Policy, at, number int32) ladderPolicy {
 	for i := range p.Rules {
 		r := rule{Rule: &p.Rules[i], cond: c.node(&p.Rules[i].If), head: head{clock: -1}}
 		r.off, r.outside, r.note = r.Off, r.When.Outside, r.Then == Note
+		c.s.notesAnything = c.s.notesAnything || r.note
 		r.then, r.exact = r.Then.strictness(), r.cond.exact()
 		for bit, gate := range Gates {
 			if len(r.At) > 0 && !slices.Contains(r.At, gate) {

@@ -165,7 +165,13 @@ func (r *roster) direct() *directory.Directory {
 		}
 		groups = append(groups, g)
 	}
-	return directory.New(people, groups, networks)
+	var machines []directory.Machine
+	for _, o := range r.of(revision.KindMachine) {
+		if addr, err := netip.ParseAddr(o.body.(revision.MachineBody).Address); err == nil {
+			machines = append(machines, directory.Machine{ID: o.ID.String(), Name: o.Name, Addr: addr})
+		}
+	}
+	return directory.New(people, groups, networks).WithMachines(machines)
 }
 
 // configure fills in the parts of the configuration that come from objects.

@@ -47,20 +47,21 @@ type Gate struct {
 	works   sync.Pool // of *policy.Work
 
 	mu      sync.Mutex
-	running map[*Running]struct{} // guarded by mu
+	running map[*Running]struct{}  // guarded by mu
+	open    map[uuid.UUID]struct{} // guarded by mu: decisions that were recorded as open and have not ended
 
 	spending spending
 
-	decided, refused, cut atomic.Int64
-	began                 time.Time
-	opens                 atomic.Bool
+	decided, refused, cut, unrecorded atomic.Int64
+	began                             time.Time
+	opens                             atomic.Bool
 }
 
 // New returns a gate. now is the clock.
 func New(kind policy.Gate, name string, now func() time.Time, records Recorder) *Gate {
 	return &Gate{
 		Kind: kind, Name: name, Now: now, Records: records,
-		works: sync.Pool{New: func() any { return &policy.Work{} }}, running: map[*Running]struct{}{}, began: now(),
+		works: sync.Pool{New: func() any { return &policy.Work{} }}, running: map[*Running]struct{}{}, open: map[uuid.UUID]struct{}{}, began: now(),
 	}
 }
 
@@ -79,11 +80,14 @@ type Request struct {
 	Sight  weburl.Sight
 
 	TwoNames, NotTLS bool // see [policy.Request]
+
+	Referrer, Agent string // as the client says them; for the record alone
 }
 
 // Decision is the verdict on a request.
 type Decision struct {
 	policy.Decision
+	ID      uuid.UUID // of its record; the zero id for a decision of which no record is made
 	Request Request
 	At      time.Time
 	Edition *Edition // nil: the gate had none, and blocked
@@ -107,6 +111,7 @@ func (g *Gate) question(r *Request) policy.Request {
 // Decide returns the verdict on a request now.
 func (g *Gate) Decide(r Request) Decision {
 	d := g.decide(r)
+	d.ID = uuid.Must(uuid.NewV7())
 	g.decided.Add(1)
 	if !d.Verdict.Passes() {
 		g.refused.Add(1)
@@ -247,30 +252,10 @@ func (g *Gate) Until(d Decision) (time.Time, bool) {
 	return d.Edition.Snapshot.Until(&policy.Work{}, &q, d.At)
 }
 
-// Record hands in a decided request with what became of it.
-func (g *Gate) Record(d Decision, end journal.Ending) {
-	r := journal.Record{
-		At: d.At, Person: d.Request.Person, Address: d.Request.Address, Method: d.Request.Method, URL: d.Request.URL.String(),
-		Gate: g.Kind, Sight: d.Request.Sight, Verdict: d.Verdict,
-		GateName: g.Name, Ending: end,
-	}
-	if d.Edition != nil {
-		r.Revision, r.By = d.Edition.Revision, d.Edition.Snapshot.Source(d.Decision)
-		w := g.works.Get().(*policy.Work)
-		defer g.works.Put(w)
-		q := g.question(&d.Request)
-		r.Traits = d.Edition.Snapshot.Traits(w, &q, d.At)
-		if d.Verdict.Passes() {
-			_, not, _ := g.Held(d)
-			r.Provisos, r.NotHeld = d.Provisos.String(), not.String()
-		}
-	}
-	g.Records.Add(r)
-}
-
 // Running is a request that is under way.
 type Running struct {
 	decision Decision
+	begin    time.Time
 	tunnel   bool // it is a tunnel: whether its connection is opened is decided again, too
 	moved    func() int64
 	before   int64 // moved, when it was last looked at
@@ -281,7 +266,7 @@ type Running struct {
 // when its connection would now be opened, would lead to another host, or has bytes to be counted that are not. moved returns how many bytes have passed so far;
 // minutes in which some do count for quotas. The caller calls done when the request has ended by itself; done reports whether it was cut.
 func (g *Gate) Watch(d Decision, tunnel bool, moved func() int64, cut func()) (done func() (wasCut bool)) {
-	r := &Running{decision: d, tunnel: tunnel, moved: moved, cut: cut}
+	r := &Running{decision: d, begin: time.Now(), tunnel: tunnel, moved: moved, cut: cut}
 	g.use(d)
 	g.mu.Lock()
 	g.running[r] = struct{}{}
@@ -326,6 +311,9 @@ func (g *Gate) decideAgain() {
 				r.before = moved
 				g.use(d)
 			}
+			if r.decision.ID != uuid.Nil && time.Since(r.begin) > openAfter {
+				g.recordOpen(r)
+			}
 			continue
 		}
 		g.mu.Lock()
@@ -353,16 +341,17 @@ func (g *Gate) carriesAlike(now, made Decision) bool {
 // Counts is what a gate has done since it started.
 type Counts struct {
 	Decided, Refused, Cut, Running int64
+	Unrecorded                     int64 // of which policies say that nothing is recorded
 }
 
 // Counts returns what the gate has done so far.
 func (g *Gate) Counts() Counts {
 	g.mu.Lock()
 	defer g.mu.Unlock()
-	return Counts{Decided: g.decided.Load(), Refused: g.refused.Load(), Cut: g.cut.Load(), Running: int64(len(g.running))}
+	return Counts{Decided: g.decided.Load(), Refused: g.refused.Load(), Cut: g.cut.Load(), Running: int64(len(g.running)), Unrecorded: g.unrecorded.Load()}
 }
 
-// Called returns how a client is called: the person's name, else the network's; "" where neither is known.
+// Called returns how a client is called: the person's name, else the machine's or the network's; "" where neither is known.
 func (g *Gate) Called(c Client) string {
 	e := g.edition.Load()
 	if e == nil {
@@ -373,6 +362,9 @@ func (g *Gate) Called(c Client) string {
 		if n := d.Person(c.Person.String()); n >= 0 {
 			return d.People[n].Name
 		}
+	}
+	if m := d.MachineAt(c.Address); m.Name != "" {
+		return m.Name
 	}
 	if c.Address.IsValid() {
 		if n := d.NetworkOf(c.Address); n >= 0 {

@@ -1,14 +1,18 @@
 package httpapi
 
 import (
+	"cmp"
 	"context"
 	"crypto/x509"
+	"maps"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
+	"widelark/core/classify"
 	"widelark/core/policy"
 	"widelark/core/weburl"
 	"widelark/internal/account"
@@ -20,19 +24,21 @@ import (
 
 // GateNews is what a gate says of itself.
 type GateNews struct {
-	Address   string         `json:"address" doc:"Where clients reach it"`
-	Revision  int64          `json:"revision" doc:"That it runs; 0 for none"`
-	Catalogue int64          `json:"catalogue" doc:"The version of the catalogue that it runs; 0 for none"`
-	Since     *time.Time     `json:"since,omitempty" doc:"When it took what it runs: the revision, the catalogue and the grants"`
-	BeganAt   time.Time      `json:"beganAt"`
-	Decided   int64          `json:"decided" doc:"Requests since it began"`
-	Refused   int64          `json:"refused" doc:"Of these, held and blocked ones"`
-	Cut       int64          `json:"cut" doc:"Requests whose verdict turned while they were under way"`
-	Running   int64          `json:"running" doc:"Requests under way"`
-	Written   int64          `json:"written" doc:"Records in the journal"`
-	Waiting   int64          `json:"waiting" doc:"Records that are not written yet"`
-	Dropped   int64          `json:"dropped" doc:"Records for which there was no room"`
-	Refusals  []gate.Refusal `json:"refusals" doc:"Hosts for which clients refused the gate's certificate, the last one first"`
+	Address   string     `json:"address" doc:"Where clients reach it"`
+	Revision  int64      `json:"revision" doc:"That it runs; 0 for none"`
+	Catalogue int64      `json:"catalogue" doc:"The version of the catalogue that it runs; 0 for none"`
+	Since     *time.Time `json:"since,omitempty" doc:"When it took what it runs: the revision, the catalogue and the grants"`
+	BeganAt   time.Time  `json:"beganAt"`
+	Decided   int64      `json:"decided" doc:"Requests since it began"`
+	Refused   int64      `json:"refused" doc:"Of these, held and blocked ones"`
+	Cut       int64      `json:"cut" doc:"Requests whose verdict turned while they were under way"`
+	Running   int64      `json:"running" doc:"Requests under way"`
+	Written   int64      `json:"written" doc:"Records in the journal"`
+	Waiting   int64      `json:"waiting" doc:"Records that are not written yet"`
+	Dropped   int64      `json:"dropped" doc:"Records for which there was no room"`
+
+	Unrecorded int64          `json:"unrecorded,omitempty" doc:"Decisions of which policies say that nothing is recorded"`
+	Refusals   []gate.Refusal `json:"refusals" doc:"Hosts for which clients refused the gate's certificate, the last one first"`
 
 	Edition     int64  `json:"edition,omitempty" doc:"The number of what a gate elsewhere runs"`
 	Digest      string `json:"digest,omitempty" doc:"SHA-256 of what a gate elsewhere runs: two that run the same have the same"`
@@ -52,27 +58,45 @@ type GateReport struct {
 
 // GateRecord is a request that a gate decided.
 type GateRecord struct {
-	At        time.Time       `json:"at"`
-	Gate      policy.Gate     `json:"gate" enum:"dns,proxy,icap"`
-	GateName  string          `json:"gateName,omitempty"`
-	Sight     weburl.Sight    `json:"sight,omitempty" enum:"name,tunnel,full"`
-	Who       string          `json:"who,omitempty" doc:"The person; left out where nobody is known"`
-	Address   string          `json:"address,omitempty"`
-	Method    string          `json:"method"`
-	URL       string          `json:"url"`
-	Verdict   policy.Verdict  `json:"verdict" enum:"allow,watch,hold,block"`
-	By        string          `json:"by,omitempty" doc:"What decided, in a few words"`
-	Provisos  string          `json:"provisos,omitempty" doc:"What the request was bound to, in words"`
-	NotHeld   string          `json:"notHeld,omitempty" doc:"What of it the gate could not hold, in words"`
-	Traits    []policy.Trait  `json:"traits,omitempty"`
-	Revision  int64           `json:"revision,omitempty"`
-	Outcome   journal.Outcome `json:"outcome,omitempty" enum:"answered,cut,failed"`
-	Status    int             `json:"status,omitempty"`
-	Media     string          `json:"media,omitempty"`
-	Size      int64           `json:"size,omitempty" doc:"Bytes"`
-	Millis    int64           `json:"millis,omitempty" doc:"How long it took, in milliseconds"`
-	Reference string          `json:"reference,omitempty" doc:"That the client was shown"`
-	Detail    string          `json:"detail,omitempty" doc:"Why it failed"`
+	At         time.Time       `json:"at"`
+	Gate       policy.Gate     `json:"gate" enum:"dns,proxy,icap"`
+	GateName   string          `json:"gateName,omitempty"`
+	Sight      weburl.Sight    `json:"sight,omitempty" enum:"name,tunnel,full"`
+	Who        string          `json:"who,omitempty" doc:"The person; left out where nobody is known"`
+	Address    string          `json:"address,omitempty"`
+	Method     string          `json:"method"`
+	URL        string          `json:"url"`
+	Verdict    policy.Verdict  `json:"verdict" enum:"allow,watch,hold,block"`
+	By         string          `json:"by,omitempty" doc:"What decided, in a few words"`
+	Provisos   string          `json:"provisos,omitempty" doc:"What the request was bound to, in words"`
+	NotHeld    string          `json:"notHeld,omitempty" doc:"What of it the gate could not hold, in words"`
+	Traits     []policy.Trait  `json:"traits,omitempty"`
+	Revision   int64           `json:"revision,omitempty"`
+	ID         *uuid.UUID      `json:"id,omitempty" format:"uuid"`
+	Amount     policy.Amount   `json:"amount,omitempty" enum:"everything,group" doc:"How much of the request is here, as its policies say"`
+	Machine    string          `json:"machine,omitempty"`
+	Network    string          `json:"network,omitempty"`
+	Groups     []string        `json:"groups,omitempty"`
+	Categories []string        `json:"categories,omitempty" doc:"Keys"`
+	Source     classify.Source `json:"source,omitempty" doc:"Who said what it is"`
+	Rung       policy.Rung     `json:"rung,omitempty"`
+	Policy     string          `json:"policy,omitempty" doc:"That decided"`
+	RuleID     *uuid.UUID      `json:"ruleId,omitempty" format:"uuid"`
+	Exception  *uuid.UUID      `json:"exception,omitempty" format:"uuid" doc:"That decided; an exception or a grant"`
+	List       string          `json:"list,omitempty" doc:"Whose entry made it so"`
+	Entry      string          `json:"entry,omitempty" doc:"In the notation"`
+	Notes      []uuid.UUID     `json:"notes,omitempty" doc:"The note rules that were met, by their ids"`
+	Words      string          `json:"words,omitempty" doc:"That are searched for"`
+	Referrer   string          `json:"referrer,omitempty" doc:"A host"`
+	Agent      string          `json:"agent,omitempty" doc:"As the client calls itself"`
+	Catalogue  int64           `json:"catalogue,omitempty"`
+	Outcome    journal.Outcome `json:"outcome,omitempty" enum:"answered,cut,failed,open"`
+	Status     int             `json:"status,omitempty"`
+	Media      string          `json:"media,omitempty"`
+	Size       int64           `json:"size,omitempty" doc:"Bytes"`
+	Millis     int64           `json:"millis,omitempty" doc:"How long it took, in milliseconds"`
+	Reference  string          `json:"reference,omitempty" doc:"That the client was shown"`
+	Detail     string          `json:"detail,omitempty" doc:"Why it failed"`
 }
 
 // GateAuthority is an authority in whose name gates open TLS connections.
@@ -152,7 +176,7 @@ func (s *server) getGates(ctx context.Context, _ *struct{}) (*gatesOutput, error
 	for _, r := range reports {
 		g := GateReport{Name: r.Name, Kind: r.Kind, State: "up to date", SeenAt: r.SeenAt, Elsewhere: r.Elsewhere, GateNews: GateNews{
 			Address: r.Address, Revision: r.Revision, Catalogue: r.Catalogue, BeganAt: r.BeganAt, Decided: r.Decided, Refused: r.Refused, Cut: r.Cut, Running: r.Running,
-			Written: r.Written, Waiting: r.Waiting, Dropped: r.Dropped, Refusals: append([]gate.Refusal{}, r.Refusals...),
+			Written: r.Written, Waiting: r.Waiting, Dropped: r.Dropped, Unrecorded: r.Unrecorded, Refusals: append([]gate.Refusal{}, r.Refusals...),
 			Edition: r.Edition, Digest: r.Digest, ClockMillis: r.Clock.Milliseconds(), Trouble: r.Trouble,
 		}}
 		if !r.Since.IsZero() {
@@ -186,30 +210,55 @@ func (s *server) latestRecords(ctx context.Context, in *latestInput) (*latestOut
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	var ids []uuid.UUID
-	for _, r := range records {
-		if r.Person != uuid.Nil {
-			ids = append(ids, r.Person)
-		}
-	}
-	names, err := s.Objects.Names(ctx, ids)
+	names, err := s.recordNames(ctx, records)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
 	out := &latestOutput{}
 	out.Body.Records = make([]GateRecord, len(records))
-	for i, r := range records {
-		one := GateRecord{
-			At: r.At, Gate: r.Gate, GateName: r.GateName, Sight: r.Sight, Who: names[r.Person], Method: r.Method, URL: r.URL, Verdict: r.Verdict, By: r.By, Revision: r.Revision,
-			Outcome: r.Outcome, Status: r.Status, Media: r.Media, Size: r.Size, Millis: r.Took.Milliseconds(), Detail: r.Detail, Reference: r.Reference,
-			Provisos: r.Provisos, NotHeld: r.NotHeld, Traits: r.Traits,
-		}
-		if r.Address.IsValid() {
-			one.Address = r.Address.String()
-		}
-		out.Body.Records[i] = one
+	for i := range records {
+		out.Body.Records[i] = recordBody(&records[i], names)
 	}
 	return out, nil
+}
+
+// recordNames returns the names of what records name by ids.
+func (s *server) recordNames(ctx context.Context, records []journal.Record) (map[uuid.UUID]string, error) {
+	seen := map[uuid.UUID]bool{}
+	for i := range records {
+		r := &records[i]
+		for _, id := range append([]uuid.UUID{r.Person, r.Machine, r.Network, r.Policy, r.List}, r.Groups...) {
+			seen[id] = true
+		}
+	}
+	delete(seen, uuid.Nil)
+	return s.Objects.Names(ctx, slices.Collect(maps.Keys(seen)))
+}
+
+func recordBody(r *journal.Record, names map[uuid.UUID]string) GateRecord {
+	one := GateRecord{
+		At: r.At, Gate: r.Gate, GateName: r.GateName, Sight: r.Sight, Who: names[r.Person], Method: r.Method, URL: r.URL, Verdict: r.Verdict, By: r.By, Revision: r.Revision,
+		Outcome: r.Outcome, Status: r.Status, Media: r.Media, Size: r.Size, Millis: r.Took.Milliseconds(), Detail: r.Detail, Reference: r.Reference,
+		Provisos: r.Provisos, NotHeld: r.NotHeld, Traits: r.Traits,
+		ID: idOrNil(r.ID), Amount: r.Amount, Machine: names[r.Machine], Network: names[r.Network], Categories: r.Categories, Source: r.Source, Rung: r.Rung,
+		Policy: names[r.Policy], RuleID: idOrNil(r.Rule), Exception: idOrNil(r.Exception), List: names[r.List], Entry: r.Entry, Notes: r.Notes, Words: r.Words,
+		Referrer: r.Referrer, Agent: r.Agent, Catalogue: r.Catalogue,
+	}
+	for _, g := range r.Groups {
+		one.Groups = append(one.Groups, cmp.Or(names[g], g.String()))
+	}
+	if r.Address.IsValid() {
+		one.Address = r.Address.String()
+	}
+	return one
+}
+
+// idOrNil returns an id for an answer; nil for the zero id.
+func idOrNil(id uuid.UUID) *uuid.UUID {
+	if id == uuid.Nil {
+		return nil
+	}
+	return &id
 }
 
 func (s *server) getAuthorities(ctx context.Context, _ *struct{}) (*authoritiesOutput, error) {

@@ -11,6 +11,7 @@ import (
 
 	"github.com/google/uuid"
 
+	"widelark/core/classify"
 	"widelark/core/policy"
 	"widelark/core/weburl"
 	"widelark/internal/access"
@@ -18,6 +19,7 @@ import (
 
 // Record is a request that was decided. Gates elsewhere hand it in as JSON.
 type Record struct {
+	ID      uuid.UUID      `json:"id,omitzero"`
 	At      time.Time      `json:"at"`
 	Person  uuid.UUID      `json:"person,omitzero"`  // the zero id where nobody is known
 	Address netip.Addr     `json:"address,omitzero"` // not valid where it is not known
@@ -33,6 +35,31 @@ type Record struct {
 	Provisos string         `json:"provisos,omitempty"` // what the request was bound to, in words
 	NotHeld  string         `json:"notHeld,omitempty"`  // what of it the gate could not hold, in words
 	Traits   []policy.Trait `json:"traits,omitempty"`
+
+	Amount    policy.Amount `json:"amount,omitempty"`    // how much of it is here; "" for everything
+	Catalogue int64         `json:"catalogue,omitempty"` // the version of the catalogue by which it was decided
+	Rung      policy.Rung   `json:"rung,omitempty"`
+
+	Machine    uuid.UUID       `json:"machine,omitzero"`
+	Network    uuid.UUID       `json:"network,omitzero"`
+	Groups     []uuid.UUID     `json:"groups,omitempty"`
+	Categories []string        `json:"categories,omitempty"` // keys
+	Source     classify.Source `json:"source,omitempty"`     // who said so
+
+	// What decided.
+	Policy    uuid.UUID   `json:"policy,omitzero"`
+	Rule      uuid.UUID   `json:"rule,omitzero"`
+	Exception uuid.UUID   `json:"exception,omitzero"` // or the grant
+	Stint     uuid.UUID   `json:"stint,omitzero"`
+	List      uuid.UUID   `json:"list,omitzero"`
+	Entry     string      `json:"entry,omitempty"` // in the notation
+	Notes     []uuid.UUID `json:"notes,omitempty"` // the `note` rules that were met
+
+	Words    string `json:"words,omitempty"`    // that are searched for
+	Referrer string `json:"referrer,omitempty"` // a host
+	Agent    string `json:"agent,omitempty"`
+
+	Replaces bool `json:"replaces,omitempty"` // it is the end of a request that was recorded as open
 	Ending
 }
 
@@ -56,6 +83,7 @@ const (
 	Answered Outcome = "answered"
 	Cut      Outcome = "cut"    // its verdict turned while it was under way
 	Failed   Outcome = "failed" // it was let through, and could not be carried out
+	Open     Outcome = "open"   // it is still under way
 )
 
 // Request returns the request as its gate saw it, to be decided again. It reports false if the URL cannot be read. If the record
@@ -81,13 +109,13 @@ type Batches interface {
 type Store interface {
 	AddRecords(ctx context.Context, records []Record, by access.Actor) error
 
-	// EachRecord calls each with the records from one moment until another: in the order in which they were kept or, in a third less
+	// EachRecord calls each with the records from one moment until another of which everything is kept, so that they can be decided again: in the order in which they were kept or, in a third less
 	// time, in any order.
 	EachRecord(ctx context.Context, from, to time.Time, inOrder bool, each func(Record) error) error
 
 	// LatestRecords returns the records that were kept last, the last first.
 	LatestRecords(ctx context.Context, limit int) ([]Record, error)
 
-	// RecordedSpan returns the period and the number of recorded requests; zero times if there are none.
+	// RecordedSpan returns the period and the number of recorded requests of which everything is kept; zero times if there are none.
 	RecordedSpan(ctx context.Context) (from, to time.Time, n int64, err error)
 }

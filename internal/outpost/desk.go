@@ -147,7 +147,7 @@ func (o *Outpost) Report(ctx context.Context, r gate.Report) error {
 	body := client.ReportGateJSONRequestBody{
 		Address: r.Address, Revision: r.Revision, Catalogue: r.Catalogue,
 		BeganAt: r.BeganAt, Decided: r.Decided, Refused: r.Refused, Cut: r.Cut, Running: r.Running,
-		Written: o.spool.taken.Load(), Waiting: r.Waiting + o.spool.waiting.Load(), Dropped: r.Dropped + o.spool.dropped.Load(), Refusals: []client.Refusal{},
+		Written: o.spool.taken.Load(), Waiting: r.Waiting + o.spool.waiting.Load(), Dropped: r.Dropped + o.spool.dropped.Load(), Refusals: []client.Refusal{}, Unrecorded: orNil(r.Unrecorded),
 		ClockMillis: new(-o.ahead().Milliseconds()), Edition: orNil(o.number.Load()), Trouble: orNil(o.trouble()), Digest: orNil(o.digest()),
 	}
 	for _, one := range r.Refusals {

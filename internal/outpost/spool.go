@@ -127,7 +127,7 @@ func (s *spool) done(w waiter) error {
 // How long the spool waits before it tries again, at first and at most.
 const (
 	againFirst = 200 * time.Millisecond
-	againMost  = 5 * time.Second
+	againMost  = 2 * time.Second
 )
 
 // run hands in what waits, the oldest first, until the context ends.

@@ -27,15 +27,15 @@ func (s *Store) PutReport(ctx context.Context, r gate.Report, by access.Actor) e
 	}
 	return s.as(ctx, by, access.Record, func(tx pgx.Tx) error {
 		_, err := tx.Exec(ctx, `insert into gates (name, kind, address, revision, since, began_at, decided, refused, cut, running, written, waiting, dropped, refusals,
-				catalogue, elsewhere, edition, digest, clock_ms, trouble)
-			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20)
+				catalogue, elsewhere, edition, digest, clock_ms, trouble, unrecorded)
+			values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20, $21)
 			on conflict (name) do update set kind = excluded.kind, address = excluded.address, revision = excluded.revision, since = excluded.since,
 				began_at = excluded.began_at, seen_at = now(), decided = excluded.decided, refused = excluded.refused, cut = excluded.cut,
 				running = excluded.running, written = excluded.written, waiting = excluded.waiting, dropped = excluded.dropped, refusals = excluded.refusals,
 				catalogue = excluded.catalogue, elsewhere = excluded.elsewhere, edition = excluded.edition, digest = excluded.digest, clock_ms = excluded.clock_ms,
-				trouble = excluded.trouble`,
+				trouble = excluded.trouble, unrecorded = excluded.unrecorded`,
 			r.Name, string(r.Kind), r.Address, r.Revision, since, r.BeganAt, r.Decided, r.Refused, r.Cut, r.Running, r.Written, r.Waiting, r.Dropped, refusals,
-			r.Catalogue, r.Elsewhere, r.Edition, r.Digest, r.Clock.Milliseconds(), r.Trouble)
+			r.Catalogue, r.Elsewhere, r.Edition, r.Digest, r.Clock.Milliseconds(), r.Trouble, r.Unrecorded)
 		return err
 	})
 }
@@ -46,7 +46,7 @@ func (s *Store) GateReports(ctx context.Context) (all []gate.Report, now time.Ti
 		return nil, now, ours(err)
 	}
 	rows, err := s.pool.Query(ctx, `select name, kind, address, revision, since, began_at, seen_at, decided, refused, cut, running, written, waiting, dropped, refusals,
-		catalogue, elsewhere, edition, digest, clock_ms, trouble from gates order by name`)
+		catalogue, elsewhere, edition, digest, clock_ms, trouble, unrecorded from gates order by name`)
 	if err != nil {
 		return nil, now, ours(err)
 	}
@@ -55,7 +55,7 @@ func (s *Store) GateReports(ctx context.Context) (all []gate.Report, now time.Ti
 		var refusals []byte
 		var clock int64
 		if err = row.Scan(&r.Name, &r.Kind, &r.Address, &r.Revision, &since, &r.BeganAt, &r.SeenAt, &r.Decided, &r.Refused, &r.Cut, &r.Running,
-			&r.Written, &r.Waiting, &r.Dropped, &refusals, &r.Catalogue, &r.Elsewhere, &r.Edition, &r.Digest, &clock, &r.Trouble); err != nil {
+			&r.Written, &r.Waiting, &r.Dropped, &refusals, &r.Catalogue, &r.Elsewhere, &r.Edition, &r.Digest, &clock, &r.Trouble, &r.Unrecorded); err != nil {
 			return r, err
 		}
 		r.Clock = time.Duration(clock) * time.Millisecond

@@ -11,6 +11,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"sync"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -37,6 +38,7 @@ var migrations embed.FS
 type Store struct {
 	pool  *pgxpool.Pool
 	watch *watch
+	days  sync.Map // of day: parts of the journal that are there
 }
 
 var (
@@ -75,7 +77,7 @@ func Open(ctx context.Context, url string) (*Store, error) {
 		err := prepare(ctx, pool)
 		switch {
 		case err == nil:
-			return &Store{pool, newWatch(pool)}, nil
+			return &Store{pool: pool, watch: newWatch(pool)}, nil
 		case !errors.Is(err, context.DeadlineExceeded) || ctx.Err() != nil || time.Now().After(end):
 			pool.Close()
 			return nil, err

@@ -30,6 +30,13 @@ type PolicyBody struct {
 	Rules       []RuleBody      `json:"rules" maxItems:"500" doc:"In order: the first that decides, decides"`
 	Otherwise   policy.Verdict  `json:"otherwise" enum:"allow,watch,hold,block" doc:"The verdict where no rule decides; the baseline has none and goes on"`
 	Inspect     *InspectionBody `json:"inspect,omitempty" doc:"Which TLS sites are opened, so that the whole URL is seen; left out, none"`
+	Records     *RecordsBody    `json:"records,omitempty" doc:"How much of its decisions is recorded; left out, everything but what is searched for"`
+}
+
+// RecordsBody says how much of a policy's decisions is recorded. Of several policies that a request has, the least counts.
+type RecordsBody struct {
+	Amount policy.Amount `json:"amount" enum:"everything,group,nothing" doc:"group: no person, machine or address, and of the URL the host alone; nothing: decisions are counted"`
+	Words  bool          `json:"words,omitempty" doc:"With everything: what is searched for, too"`
 }
 
 // InspectionBody says which TLS sites are opened.
@@ -114,6 +121,18 @@ func (b *PolicyBody) Check() error {
 		return &FieldError{"otherwise", fmt.Sprintf("%q is not a verdict", b.Otherwise)}
 	case b.Role != RoleGroups && len(b.Groups) > 0:
 		return &FieldError{"groups", "the " + string(b.Role) + " is given to no groups"}
+	}
+	if r := b.Records; r != nil {
+		switch {
+		case !slices.Contains(policy.Amounts, r.Amount):
+			return &FieldError{"records.amount", fmt.Sprintf("%q is not an amount: there are everything, group and nothing", r.Amount)}
+		case r.Words && r.Amount != policy.Everything:
+			return &FieldError{"records.words", "what is searched for is recorded only where everything is"}
+		case *r == (RecordsBody{Amount: policy.Everything}):
+			b.Records = nil
+		case b.Role == RoleBaseline:
+			return &FieldError{"records", "the baseline does not say how much is recorded: the policies of whoever asks do, or the fallback"}
+		}
 	}
 	for i := range b.Rules {
 		at := fmt.Sprintf("rules[%d]", i)
@@ -339,6 +358,9 @@ func (b *PolicyBody) Policy(meta Meta, asides *Asides) policy.Policy {
 	}
 	if b.Inspect != nil {
 		p.Inspect = policy.Inspection{All: b.Inspect.All, ButLists: ids(b.Inspect.ButLists), Categories: b.Inspect.Categories}
+	}
+	if b.Records != nil {
+		p.Records = policy.Recording{Amount: b.Records.Amount, Words: b.Records.Words}
 	}
 	return p
 }

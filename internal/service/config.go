@@ -112,6 +112,12 @@ type Config struct {
 
 	demoPassword string // with which everybody signs in at the proxy gate of the demo
 
+	// KeepDays is how many days records of everything are kept. Defaults to 90.
+	KeepDays int `koanf:"keep-days"`
+
+	// KeepGroupDays is how many days records of hosts and groups alone are kept. Defaults to 400.
+	KeepGroupDays int `koanf:"keep-group-days"`
+
 	// LogLevel is the least important level that is logged: debug, info, warn or error. Defaults to info.
 	LogLevel string `koanf:"log-level"`
 }
@@ -126,6 +132,8 @@ func flags(set *pflag.FlagSet) {
 	set.StringSlice("gates", nil, "gates that run in this process: proxy (also WIDELARKD_GATES)")
 	set.String("gate-name", "", "what the gate is called (default its kind and this machine's name; also WIDELARKD_GATE_NAME)")
 	set.String("secret-file", "", "a file with the service's secret, made where there is none; it seals the keys of the gates' authority and of what gates elsewhere run (also WIDELARKD_SECRET_FILE)")
+	set.Int("keep-days", 90, "how many days records are kept of which policies want everything (also WIDELARKD_KEEP_DAYS)")
+	set.Int("keep-group-days", 400, "how many days records are kept of which policies want the host and the groups alone (also WIDELARKD_KEEP_GROUP_DAYS)")
 	gateFlags(set)
 }
 
@@ -268,6 +276,9 @@ func (c Config) validate(set *pflag.FlagSet) error {
 	}
 	if _, err := c.sourceRanges(); err != nil {
 		return err
+	}
+	if c.KeepDays < 1 || c.KeepGroupDays < 1 {
+		return fmt.Errorf("keep-days, keep-group-days: records are kept for at least a day")
 	}
 	_, err := c.level()
 	return err

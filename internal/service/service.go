@@ -14,6 +14,7 @@ import (
 
 	"github.com/alexedwards/scs/pgxstore"
 
+	"widelark/core/policy"
 	"widelark/internal/access"
 	"widelark/internal/account"
 	"widelark/internal/catalogue"
@@ -153,6 +154,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.beside = []func(){checks.Close, cache.Close, editions.Close}
 	s.work.Go(func() { checks.KeepPublishing(working, log) })
 	s.work.Go(func() { removeExpired(working, store, log) })
+	s.work.Go(func() { keepRecords(working, store, config, log) })
 	s.work.Go(func() {
 		if err := s.server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 			s.failed <- err
@@ -208,6 +210,29 @@ func removeExpired(ctx context.Context, store *postgres.Store, log *slog.Logger)
 		}
 		if err := store.RemoveExpired(ctx, access.Timetable); err != nil && ctx.Err() == nil {
 			log.WarnContext(ctx, "sessions that have run out could not be removed; it is tried again", "error", err)
+		}
+	}
+}
+
+// keepRecords drops records whose time is over: when the service starts, and every hour, until the context ends.
+func keepRecords(ctx context.Context, store *postgres.Store, config Config, log *slog.Logger) {
+	tick := time.NewTicker(time.Hour)
+	defer tick.Stop()
+	for {
+		now := time.Now()
+		dropped, err := store.KeepRecords(ctx, map[policy.Amount]time.Time{
+			policy.Everything: now.AddDate(0, 0, -config.KeepDays), policy.GroupOnly: now.AddDate(0, 0, -config.KeepGroupDays),
+		}, access.Timetable)
+		switch {
+		case err != nil && ctx.Err() == nil:
+			log.WarnContext(ctx, "old records could not be dropped; it is tried again", "error", err)
+		case len(dropped) > 0:
+			log.InfoContext(ctx, "old records were dropped", "parts", dropped)
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
 		}
 	}
 }

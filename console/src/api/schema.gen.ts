@@ -3805,6 +3805,11 @@ export interface components {
             trouble?: string;
             /**
              * Format: int64
+             * @description Decisions of which policies say that nothing is recorded
+             */
+            unrecorded?: number;
+            /**
+             * Format: int64
              * @description Records that are not written yet
              */
             waiting: number;
@@ -3856,15 +3861,39 @@ export interface components {
         };
         GateRecord: {
             address?: string;
+            /** @description As the client calls itself */
+            agent?: string;
+            /**
+             * @description How much of the request is here, as its policies say
+             * @enum {string}
+             */
+            amount?: "everything" | "group";
             /** Format: date-time */
             at: string;
             /** @description What decided, in a few words */
             by?: string;
+            /** Format: int64 */
+            catalogue?: number;
+            /** @description Keys */
+            categories?: string[];
             /** @description Why it failed */
             detail?: string;
+            /** @description In the notation */
+            entry?: string;
+            /**
+             * Format: uuid
+             * @description That decided; an exception or a grant
+             */
+            exception?: string;
             /** @enum {string} */
             gate: "dns" | "proxy" | "icap";
             gateName?: string;
+            groups?: string[];
+            /** Format: uuid */
+            id?: string;
+            /** @description Whose entry made it so */
+            list?: string;
+            machine?: string;
             media?: string;
             method: string;
             /**
@@ -3872,16 +3901,26 @@ export interface components {
              * @description How long it took, in milliseconds
              */
             millis?: number;
+            network?: string;
             /** @description What of it the gate could not hold, in words */
             notHeld?: string;
+            /** @description The note rules that were met, by their ids */
+            notes?: string[];
             /** @enum {string} */
-            outcome?: "answered" | "cut" | "failed";
+            outcome?: "answered" | "cut" | "failed" | "open";
+            /** @description That decided */
+            policy?: string;
             /** @description What the request was bound to, in words */
             provisos?: string;
             /** @description That the client was shown */
             reference?: string;
+            /** @description A host */
+            referrer?: string;
             /** Format: int64 */
             revision?: number;
+            /** Format: uuid */
+            ruleId?: string;
+            rung?: string;
             /** @enum {string} */
             sight?: "name" | "tunnel" | "full";
             /**
@@ -3889,6 +3928,8 @@ export interface components {
              * @description Bytes
              */
             size?: number;
+            /** @description Who said what it is */
+            source?: string;
             /** Format: int64 */
             status?: number;
             traits?: string[];
@@ -3897,6 +3938,8 @@ export interface components {
             verdict: "allow" | "watch" | "hold" | "block";
             /** @description The person; left out where nobody is known */
             who?: string;
+            /** @description That are searched for */
+            words?: string;
         };
         GateReport: {
             /** @description Where clients reach it */
@@ -3974,6 +4017,11 @@ export interface components {
             state: "up to date" | "behind" | "without rules" | "clock is wrong" | "silent" | "enrolled";
             /** @description What the gate could not do lately */
             trouble?: string;
+            /**
+             * Format: int64
+             * @description Decisions of which policies say that nothing is recorded
+             */
+            unrecorded?: number;
             /**
              * Format: int64
              * @description Records that are not written yet
@@ -4939,6 +4987,8 @@ export interface components {
              * @enum {string}
              */
             otherwise: "allow" | "watch" | "hold" | "block";
+            /** @description How much of its decisions is recorded; left out, everything but what is searched for */
+            records?: components["schemas"]["RecordsBody"];
             /**
              * @description The baseline stands before all others, the fallback is for requests that no policy is for
              * @enum {string}
@@ -4969,6 +5019,8 @@ export interface components {
              * @enum {string}
              */
             otherwise: "allow" | "watch" | "hold" | "block";
+            /** @description How much of its decisions is recorded; left out, everything but what is searched for */
+            records?: components["schemas"]["RecordsBody"];
             /**
              * @description The baseline stands before all others, the fallback is for requests that no policy is for
              * @enum {string}
@@ -5053,6 +5105,15 @@ export interface components {
              * @enum {string}
              */
             verdict?: "allow" | "watch" | "hold" | "block";
+        };
+        RecordsBody: {
+            /**
+             * @description group: no person, machine or address, and of the URL the host alone; nothing: decisions are counted
+             * @enum {string}
+             */
+            amount: "everything" | "group" | "nothing";
+            /** @description With everything: what is searched for, too */
+            words?: boolean;
         };
         RecordsOutputBody: {
             /** Format: int64 */

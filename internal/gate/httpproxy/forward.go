@@ -310,7 +310,7 @@ func (p *Proxy) decide(client gate.Client, r *http.Request, origin string, hosts
 		}
 	}
 	for i, u := range urls {
-		next := p.Gate.Decide(gate.Request{Client: client, URL: u, Method: r.Method, Sight: p.Gate.Sees(u, true), TwoNames: len(urls) > 1})
+		next := p.Gate.Decide(gate.Request{Client: client, URL: u, Method: r.Method, Sight: p.Gate.Sees(u, true), TwoNames: len(urls) > 1, Referrer: r.Referer(), Agent: r.UserAgent()})
 		if i == 0 || next.Verdict.Stricter(d.Verdict) {
 			d = next
 		}

@@ -16,6 +16,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/google/uuid"
+
 	"widelark/core/policy"
 	"widelark/core/weburl"
 	"widelark/internal/gate"
@@ -53,7 +55,7 @@ func (p *Proxy) connect(w http.ResponseWriter, r *http.Request, client gate.Clie
 		http.Error(w, fmt.Sprintf("Tunnels to port %d are not allowed.", port), http.StatusForbidden)
 		return
 	}
-	t := &tunnel{client: client, host: r.Host, url: u, begin: begin}
+	t := &tunnel{client: client, host: r.Host, url: u, begin: begin, agent: r.UserAgent()}
 	ask := t.request(p.Gate)
 	if signs := p.signs.Load(); signs != nil && p.Gate.Opens(ask) {
 		if t.take(w) {
@@ -89,6 +91,7 @@ type tunnel struct {
 	host   string // with its port, as the client asked for it
 	url    weburl.URL
 	begin  time.Time
+	agent  string      // as the client calls itself
 	raw    net.Conn    // to the client
 	near   net.Conn    // raw, after what was read of it already
 	plain  bool        // it holds HTTP without TLS
@@ -99,7 +102,7 @@ type tunnel struct {
 
 // request returns the question whether the tunnel may be.
 func (t *tunnel) request(g *gate.Gate) gate.Request {
-	return gate.Request{Client: t.client, URL: t.url, Method: http.MethodConnect, Sight: g.Sees(t.url, false)}
+	return gate.Request{Client: t.client, URL: t.url, Method: http.MethodConnect, Sight: g.Sees(t.url, false), Agent: t.agent}
 }
 
 // notTLS returns the question whether something else than TLS may come through the tunnel.
@@ -163,8 +166,9 @@ func (p *Proxy) carry(t *tunnel, d gate.Decision, far net.Conn) {
 	both := sync.OnceFunc(func() { _, _ = t.raw.Close(), far.Close() })
 	stop := context.AfterFunc(p.base, both)
 	defer stop()
-	near, moved := p.counting(d, t.raw)
-	done := p.Gate.Watch(d, true, moved, both)
+	early := d // until the client has said what the tunnel is for
+	early.ID = uuid.Nil
+	done := p.Gate.Watch(early, true, nothingMoves, both)
 	_ = t.raw.SetReadDeadline(time.Now().Add(greetTimeout))
 	head, hello, err := greeting(t.near)
 	_ = t.raw.SetReadDeadline(time.Time{})
@@ -198,6 +202,7 @@ func (p *Proxy) carry(t *tunnel, d gate.Decision, far net.Conn) {
 		d = p.Gate.Decide(ask)
 		ask.URL, ask.Sight = other, p.Gate.Sees(other, false)
 		greeted := p.Gate.Decide(ask)
+		greeted.ID = d.ID // one record is of both
 		if _, _, safe := p.Gate.Held(greeted); safe != t.safe && greeted.Verdict.Passes() {
 			greeted.Verdict = policy.Block // the tunnel does not lead to where its answers are safe
 		}
@@ -206,8 +211,9 @@ func (p *Proxy) carry(t *tunnel, d gate.Decision, far net.Conn) {
 			d, end.Detail = greeted, "the TLS greeting names another host than the tunnel"
 		}
 	default:
-		copyBoth(near, far, head, both, &end)
-		cut = done()
+		if cut = done(); !cut {
+			cut = p.pipe(t, far, head, both, &end, d)
+		}
 	}
 	both()
 	if cut {
@@ -240,6 +246,9 @@ func (p *Proxy) carryOther(t *tunnel, head []byte) {
 	end.Took = time.Since(t.begin)
 	p.Gate.Record(d, end)
 }
+
+// nothingMoves is of tunnels through which nothing passes yet.
+func nothingMoves() int64 { return 0 }
 
 // pipe copies bytes both ways as long as all decisions let it, and reports whether they stopped it. head is what the client said already.
 func (p *Proxy) pipe(t *tunnel, far net.Conn, head []byte, both func(), end *journal.Ending, decisions ...gate.Decision) (cut bool) {
