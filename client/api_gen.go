@@ -6007,6 +6007,9 @@ type Policy struct {
 	// Otherwise The verdict where no rule decides; the baseline has none and goes on
 	Otherwise PolicyOtherwise `json:"otherwise"`
 
+	// Recorded How much of its decisions is recorded, in plain words; left out for everything but what is searched for
+	Recorded *string `json:"recorded,omitempty"`
+
 	// Records How much of its decisions is recorded; left out, everything but what is searched for
 	Records *RecordsBody `json:"records,omitempty"`
 

@@ -78,6 +78,19 @@ func (i Inspection) Sentence(n Names) string {
 	return "TLS connections are opened, so that whole URLs are seen, but not those to " + joined(but, "or") + "."
 }
 
+// Sentence says how much is recorded; "" for everything but what is searched for.
+func (r Recording) Sentence() string {
+	switch {
+	case r.Amount == GroupOnly:
+		return "Of requests only the host, the groups and the network are recorded, not who asks and for which page."
+	case r.Amount == Nothing:
+		return "Requests are counted, and not recorded."
+	case r.Words:
+		return "What is searched for is recorded, too."
+	}
+	return ""
+}
+
 // Title returns the name of a kind of gate as people write it.
 func (g Gate) Title() string {
 	if g == Proxy {

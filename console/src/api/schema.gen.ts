@@ -4987,6 +4987,8 @@ export interface components {
              * @enum {string}
              */
             otherwise: "allow" | "watch" | "hold" | "block";
+            /** @description How much of its decisions is recorded, in plain words; left out for everything but what is searched for */
+            recorded?: string;
             /** @description How much of its decisions is recorded; left out, everything but what is searched for */
             records?: components["schemas"]["RecordsBody"];
             /**

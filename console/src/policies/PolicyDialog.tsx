@@ -3,12 +3,12 @@ import { useState } from 'react'
 import { CategoryPicker } from '../categories/CategoryPicker'
 import { listsOptions } from '../lists/listQueries'
 import { groupsOptions } from '../people/peopleQueries'
-import { Check, TextField } from '../ui/Field'
+import { Check, Choice, TextField } from '../ui/Field'
 import { RefPicker } from '../ui/RefPicker'
 import { SaveDialog } from '../ui/SaveDialog'
 import { type Policy, usePutPolicy } from './policyQueries'
 
-/** Edits a policy except for its rules: name, groups, and inspection. */
+/** Edits a policy except for its rules: name, groups, inspection, and what is recorded. */
 export function PolicyDialog({ policy, onClose }: { policy: Policy; onClose: () => void }) {
   const [form, setForm] = useState({
     name: policy.name,
@@ -17,19 +17,31 @@ export function PolicyDialog({ policy, onClose }: { policy: Policy; onClose: () 
     all: policy.inspect?.all ?? false,
     butLists: policy.inspect?.butLists ?? [],
     butCategories: policy.inspect?.butCategories ?? [],
+    amount: policy.records?.amount ?? ('everything' as const),
+    words: policy.records?.words ?? false,
   })
   const groups = useQuery(groupsOptions)
   const lists = useQuery(listsOptions)
   const put = usePutPolicy()
   const submit = () => {
-    const { name, description, all, butLists, butCategories } = form
+    const { name, description, all, butLists, butCategories, amount } = form
     const inspect = all ? { all, butLists, butCategories } : undefined
-    return put.mutateAsync({ policy, change: { name, description, groups: form.groups, inspect } })
+    const records = { amount, words: form.words && amount === 'everything' }
+    return put.mutateAsync({
+      policy,
+      change: {
+        name,
+        description,
+        groups: form.groups,
+        inspect,
+        records: policy.role === 'baseline' ? undefined : records,
+      },
+    })
   }
   return (
     <SaveDialog
       title={`Policy: ${policy.name}`}
-      description="Whom it is for, and how much of their connections is seen."
+      description="Whom it is for, how much of their connections is seen, and how much is recorded."
       action="Save"
       ready={form.name.trim() !== ''}
       save={submit}
@@ -78,6 +90,25 @@ export function PolicyDialog({ policy, onClose }: { policy: Policy; onClose: () 
                 onChange={(l) => setForm({ ...form, butLists: l as typeof form.butLists })}
               />
             </>
+          )}
+          {policy.role !== 'baseline' && (
+            <Choice
+              label="Of its decisions is recorded"
+              value={form.amount}
+              onChange={(amount) => setForm({ ...form, amount: amount as typeof form.amount })}
+              options={[
+                ['everything', 'everything'],
+                ['group', 'the host, the groups and the network, not who asks'],
+                ['nothing', 'nothing; they are counted'],
+              ]}
+            />
+          )}
+          {policy.role !== 'baseline' && form.amount === 'everything' && (
+            <Check
+              label="What is searched for, too"
+              checked={form.words}
+              onChange={(words) => setForm({ ...form, words })}
+            />
           )}
         </>
       )}

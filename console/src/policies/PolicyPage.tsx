@@ -257,6 +257,7 @@ function Shown({ policy: p }: { policy: Policy }) {
         )}
       </ol>
       {p.opens && <p className="pt-3 text-sm text-soft">{p.opens}</p>}
+      {p.recorded && <p className="pt-3 text-sm text-soft">{p.recorded}</p>}
       {!p.role && <Plans policy={p} />}
       {open === 'policy' && <PolicyDialog policy={p} onClose={() => setOpen(null)} />}
       {(open === 'new' || typeof open === 'number') && (

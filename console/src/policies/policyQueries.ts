@@ -86,16 +86,11 @@ export const explainRulesOptions = (rules: Rule[]) =>
     queryFn: () => data(api.POST('/api/v1/rules/explain', { body: { rules } })),
   })
 
-/** The fields of a policy that an edit sends. */
-export const inputOf = (p: Policy): Schemas['PolicyInput'] => ({
-  name: p.name,
-  description: p.description,
-  role: p.role,
-  groups: p.groups,
-  rules: p.rules,
-  otherwise: p.otherwise,
-  inspect: p.inspect,
-})
+/** The fields of a policy that an edit sends: all but those that the service adds. */
+export function inputOf(policy: Policy): Schemas['PolicyInput'] {
+  const { id, version, updatedAt, updatedBy, sentences, opens, recorded, conflicts, ...input } = policy
+  return input
+}
 
 export const usePutPolicy = () =>
   useEdit(

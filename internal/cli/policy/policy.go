@@ -120,8 +120,10 @@ func showPolicy(a *command.App, p client.Policy) error {
 	if err := a.Show(v); err != nil || a.Format != "table" {
 		return err
 	}
-	if opens := command.OrEmpty(p.Opens); opens != "" {
-		fmt.Fprintf(a.Out, "\n%s\n", a.Wrapped(opens, 0))
+	for _, said := range []*string{p.Opens, p.Recorded} {
+		if text := command.OrEmpty(said); text != "" {
+			fmt.Fprintf(a.Out, "\n%s\n", a.Wrapped(text, 0))
+		}
 	}
 	for _, c := range p.Conflicts {
 		fmt.Fprintf(a.Out, "\n%s\n", a.Wrapped(c.Text, 0))
@@ -190,7 +192,8 @@ func newCommand(a *command.App) *cobra.Command {
 }
 
 func editCommand(a *command.App) *cobra.Command {
-	var name, description, last, inspect string
+	var name, description, last, inspect, records string
+	var words bool
 	var groups []string
 	cmd := &cobra.Command{
 		Use: "edit NAME", Short: "Rename or describe a policy, say for whom it is and what holds where no rule decides", Args: command.Exactly("NAME"),
@@ -223,6 +226,17 @@ func editCommand(a *command.App) *cobra.Command {
 				default:
 					return command.Usagef("--inspect takes all or none")
 				}
+				if changed("records") || changed("words") {
+					if p.Records == nil {
+						p.Records = &client.RecordsBody{Amount: client.RecordsBodyAmountEverything}
+					}
+					if changed("records") {
+						p.Records.Amount = client.RecordsBodyAmount(records)
+					}
+					if changed("words") {
+						p.Records.Words = &words
+					}
+				}
 				return nil
 			})
 		},
@@ -232,6 +246,8 @@ func editCommand(a *command.App) *cobra.Command {
 	cmd.Flags().StringVar(&last, "otherwise", "", "allow, watch, hold or block")
 	cmd.Flags().StringArrayVar(&groups, "for", nil, "a group that it is for, in place of all before; give it again for more")
 	cmd.Flags().StringVar(&inspect, "inspect", "", "which TLS connections are opened: all or none")
+	cmd.Flags().StringVar(&records, "records", "", "how much of its decisions is recorded: everything, group (the host and the groups alone) or nothing")
+	cmd.Flags().BoolVar(&words, "words", false, "record what is searched for, too; --words=false: no longer")
 	return cmd
 }
 

@@ -1,6 +1,7 @@
 package gates
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -318,7 +319,7 @@ func TestRequests(t *testing.T) {
 func TestRecords(t *testing.T) {
 	t.Parallel()
 	s, gate := gated(t, false)
-	page := curl(t, gate.Proxy, "--interface", "127.0.10.7", "-H", "Accept: text/html,*/*", "http://harbour-news.example/puzzles/<b>?q=1")
+	page := curl(t, gate.Proxy, "--interface", "127.0.10.7", "-H", "Accept: text/html,*/*", "-A", "test/1\u200d", "-e", "http://user@heron.example:8080/from?here", "http://harbour-news.example/puzzles/<b>?q=1")
 	assert.Equal(t, "403", page.status)
 	for _, want := range []string{"This page is not allowed here", "For</dt><dd>Wards", "Ward: Never", "/puzzles/%3Cb%3E?q=1"} {
 		assert.Contains(t, page.body, want)
@@ -343,6 +344,86 @@ func TestRecords(t *testing.T) {
 	assert.Greater(t, *tunnel.Size, int64(500), "bytes of both directions")
 	assert.Equal(t, reference, *blocked.Reference)
 	assert.Equal(t, []any{"127.0.10.7", "Ward: Never", int64(2), int64(403)}, []any{*blocked.Address, *blocked.By, *blocked.Revision, *blocked.Status})
+	assert.Equal(t, []any{"Wards", []string{"Nurses"}, "policy", "Ward", "Betting", "harbour-news.example/puzzles", "heron.example", "test/1"},
+		[]any{*blocked.Network, *blocked.Groups, string(*blocked.Rung), *blocked.Policy, *blocked.List, *blocked.Entry, *blocked.Referrer, *blocked.Agent})
+	assert.NotNil(t, blocked.RuleID)
+	assert.NotNil(t, blocked.Catalogue)
+	assert.NotEqual(t, *blocked.ID, *tunnel.ID)
+}
+
+// latest returns the requests that were recorded last, to a host.
+func latest(t *testing.T, s *testkit.Service, host string) (found []client.GateRecord) {
+	t.Helper()
+	answer, err := s.API(t).GetLatestRecordsWithResponse(t.Context(), nil)
+	require.NoError(t, err)
+	for _, r := range answer.JSON200.Records {
+		if strings.Contains(r.URL, "//"+host+"/") {
+			found = append(found, r)
+		}
+	}
+	return found
+}
+
+// Of a request, as much leaves the gate as its policies say: the least of them.
+func TestAmounts(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, false)
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	run("policy", "edit", "Ward", "--records", "group")
+	assert.Contains(t, run("policy", "show", "Ward"), "Of requests only the host, the groups and the network are recorded")
+	run("policy", "edit", "Fallback", "--words")
+	run("publish", "--note", "less")
+	upToDate(t, s, "TestAmounts", 3)
+	curl(t, gate.Proxy, "--interface", "127.0.10.7", "-A", "secret", "-e", "http://heron.example/", "http://oddsfield.example/today?name=kay")
+	curl(t, gate.Proxy, "-U", "kay.moran:heather and tide 7", "http://harbour-news.example/puzzles/7")
+	curl(t, gate.Proxy, "--interface", "127.0.30.7", "-U", "kay.moran:heather and tide 7", "http://tern.test/?q=dosage")
+	var few, signed []client.GateRecord
+	require.Eventually(t, func() bool {
+		few, signed = latest(t, s, "oddsfield.example"), latest(t, s, "harbour-news.example")
+		return len(few) > 0 && len(signed) > 0
+	}, testkit.Patience, testkit.Look)
+	text, err := json.Marshal(append(few, signed...))
+	require.NoError(t, err)
+	for _, secret := range []string{"today", "kay", "Kay", "secret", "heron", "127.0.10.7", "puzzles", "GET", "403"} {
+		assert.NotContains(t, string(text), secret)
+	}
+	assert.Equal(t, []any{"http://oddsfield.example/", "block", "Wards", "Betting", []string{"Nurses"}},
+		[]any{few[0].URL, string(few[0].Verdict), *few[0].Network, *few[0].List, *few[0].Groups})
+	assert.Equal(t, few[0].At, few[0].At.Truncate(time.Minute))
+	assert.NotNil(t, few[0].RuleID, "the cause stays")
+
+	run("group", "new", "Guests", "--network", "Offices")
+	run("policy", "new", "Offices", "--off", "--for", "Guests")
+	run("policy", "edit", "Offices", "--otherwise", "allow", "--records", "nothing")
+	run("publish", "--note", "nothing")
+	upToDate(t, s, "TestAmounts", 4)
+	curl(t, gate.Proxy, "--interface", "127.0.30.7", "-U", "kay.moran:heather and tide 7", "http://gull.example/")
+	curl(t, gate.Proxy, "--interface", "127.0.0.9", "-U", "kay.moran:heather and tide 7", "http://last.example/")
+	require.Eventually(t, func() bool { return len(latest(t, s, "last.example")) > 0 }, testkit.Patience, testkit.Look)
+	assert.Empty(t, latest(t, s, "gull.example"))
+	require.Eventually(t, func() bool { return strings.Contains(run("gate", "ls", "-o", "json"), `"unrecorded": 1`) }, testkit.Patience, testkit.Look)
+
+	assert.Contains(t, s.Run(t, "", "policy", "edit", "Ward", "--words").Err, "only where everything is")
+	assert.Contains(t, s.Run(t, "", "policy", "edit", "Baseline", "--records", "nothing").Err, "the baseline does not say how much is recorded")
+}
+
+// What is under way for over five seconds is recorded as open; its end replaces that, and is counted once.
+func TestOpenIsRecorded(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, false)
+	ended := make(chan got)
+	go func() {
+		ended <- curl(t, gate.Proxy, "--interface", "127.0.10.7", "http://heron.example/slow?seconds=8")
+	}()
+	require.Eventually(t, func() bool {
+		all := latest(t, s, "heron.example")
+		return len(all) == 1 && string(*all[0].Outcome) == "open"
+	}, testkit.Patience, testkit.Look)
+	assert.Equal(t, "200", (<-ended).status)
+	require.Eventually(t, func() bool {
+		all := latest(t, s, "heron.example")
+		return len(all) == 1 && string(*all[0].Outcome) == "answered" && *all[0].Millis >= 7000
+	}, testkit.Patience, testkit.Look)
 }
 
 // What runs is cut within two seconds when its verdict turns: by a publish, and by a grant that ends; other connections go on.
