@@ -111,7 +111,7 @@ func (g *Gate) question(r *Request) policy.Request {
 // Decide returns the verdict on a request now.
 func (g *Gate) Decide(r Request) Decision {
 	d := g.decide(r)
-	d.ID = uuid.Must(uuid.NewV7())
+	d.ID = newID(d.At)
 	g.decided.Add(1)
 	if !d.Verdict.Passes() {
 		g.refused.Add(1)
@@ -138,8 +138,12 @@ func (g *Gate) decide(r Request) Decision {
 
 // present returns a client with the person who is at its address at a moment.
 func present(e *Edition, c Client, at time.Time) Client {
-	if !c.SignedIn {
-		c.Person, _ = uuid.Parse(e.Snapshot.PresentAt(c.Address, at)) // the zero id for nobody
+	if c.SignedIn {
+		return c
+	}
+	c.Person = uuid.Nil
+	if person := e.Snapshot.PresentAt(c.Address, at); person != "" {
+		c.Person, _ = uuid.Parse(person)
 	}
 	return c
 }

@@ -1,6 +1,8 @@
 package gate
 
 import (
+	"encoding/binary"
+	"math/rand/v2"
 	"net/netip"
 	"net/url"
 	"strings"
@@ -13,6 +15,13 @@ import (
 	"widelark/core/weburl"
 	"widelark/internal/journal"
 )
+
+// newID returns an id of version 7 (RFC 9562). It is not secret, so it takes no random bytes of the system.
+func newID(at time.Time) (id uuid.UUID) {
+	binary.BigEndian.PutUint64(id[:8], uint64(at.UnixMilli())<<16|0x7000|rand.Uint64()&0x0fff)
+	binary.BigEndian.PutUint64(id[8:], 1<<63|rand.Uint64()>>2)
+	return id
+}
 
 // openAfter is how long a request is under way before it is recorded as open.
 const openAfter = 5 * time.Second
@@ -70,7 +79,7 @@ func (g *Gate) record(d Decision, end journal.Ending) (journal.Record, bool) {
 	r.Network, r.Machine, r.Groups, r.Categories, r.Source = idOf(said.Network), idOf(said.Machine), idsOf(said.Groups), said.Categories, said.Source
 	r.Policy, r.Rule, r.Exception, r.Stint, r.List, r.Entry, r.Notes = idOf(said.Policy), idOf(said.Rule), idOf(said.Exception), idOf(said.Stint), idOf(said.List), said.Entry, idsOf(said.Notes)
 	r.Traits, r.Words, r.Amount = said.Traits, said.Searched, said.Amount
-	if d.Verdict.Passes() {
+	if d.Verdict.Passes() && d.Provisos != (policy.Provisos{}) {
 		r.Provisos, r.NotHeld = d.Provisos.String(), said.NotHeld.String()
 	}
 	if said.Amount == policy.GroupOnly {
