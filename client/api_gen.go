@@ -3255,6 +3255,12 @@ type ApplyInputBody struct {
 	Version *int64 `json:"version,omitempty"`
 }
 
+// ArriveInputBody defines model for ArriveInputBody.
+type ArriveInputBody struct {
+	Address string             `json:"address"`
+	Person  openapi_types.UUID `json:"person"`
+}
+
 // AskedOutputBody defines model for AskedOutputBody.
 type AskedOutputBody struct {
 	Answer string `json:"answer"`
@@ -5455,6 +5461,20 @@ type NetworkInputSends string
 // NetworkInputSignIn Which of its clients sign in at the proxy gate: those of whom nobody is known otherwise, all, or none; left out, unknown
 type NetworkInputSignIn string
 
+// NeverOpenInputBody defines model for NeverOpenInputBody.
+type NeverOpenInputBody struct {
+	Host string `json:"host"`
+}
+
+// NeverOpenOutputBody defines model for NeverOpenOutputBody.
+type NeverOpenOutputBody struct {
+	// List That the host is in now
+	List Ref `json:"list"`
+
+	// Policies That open connections, and leave those to the list closed
+	Policies []Ref `json:"policies"`
+}
+
 // NewAccountInputBody defines model for NewAccountInputBody.
 type NewAccountInputBody struct {
 	FullName *string `json:"fullName,omitempty"`
@@ -7549,6 +7569,11 @@ type PutExpectationParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// LeaveAtGateParams defines parameters for LeaveAtGate.
+type LeaveAtGateParams struct {
+	Address string `form:"address" json:"address"`
+}
+
 // FollowGateParams defines parameters for FollowGate.
 type FollowGateParams struct {
 	// Nonce Bytes of the gate's own, in base64 for URLs (RFC 4648, section 5): what comes is signed with them
@@ -8068,6 +8093,9 @@ type FetchPartsJSONRequestBody = PartsInputBody
 // PassAtGateJSONRequestBody defines body for PassAtGate for application/json ContentType.
 type PassAtGateJSONRequestBody = GatePassageInputBody
 
+// ArriveAtGateJSONRequestBody defines body for ArriveAtGate for application/json ContentType.
+type ArriveAtGateJSONRequestBody = ArriveInputBody
+
 // ReportGateJSONRequestBody defines body for ReportGate for application/json ContentType.
 type ReportGateJSONRequestBody = GateNews
 
@@ -8082,6 +8110,9 @@ type MakeAuthorityJSONRequestBody = MakeAuthorityInputBody
 
 // EnrolGateJSONRequestBody defines body for EnrolGate for application/json ContentType.
 type EnrolGateJSONRequestBody = EnrolmentInputBody
+
+// NeverOpenJSONRequestBody defines body for NeverOpen for application/json ContentType.
+type NeverOpenJSONRequestBody = NeverOpenInputBody
 
 // AddGrantJSONRequestBody defines body for AddGrant for application/json ContentType.
 type AddGrantJSONRequestBody = NewGrantInputBody
@@ -8811,6 +8842,25 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/gate/passages (the `PassAtGate` operationId).
 	PassAtGate(ctx context.Context, body PassAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// LeaveAtGate Say that nobody is at an address any more
+	//
+	// Corresponds with DELETE /api/v1/gate/presences (the `LeaveAtGate` operationId).
+	LeaveAtGate(ctx context.Context, params *LeaveAtGateParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ArriveAtGateWithBody Say that a person who has signed in on the gate's page is at an address
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/gate/presences (the `ArriveAtGate` operationId).
+	ArriveAtGateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ArriveAtGate Say that a person who has signed in on the gate's page is at an address
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/gate/presences (the `ArriveAtGate` operationId).
+	ArriveAtGate(ctx context.Context, body ArriveAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// HandInRecordsWithBody Hand in a batch of records
 	//
 	// Takes any type of body and a specified content type.
@@ -8912,6 +8962,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/gates/enrolments (the `EnrolGate` operationId).
 	EnrolGate(ctx context.Context, body EnrolGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NeverOpenWithBody Have no policy of the draft open connections to a host, by a list of such hosts
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/gates/never-opened (the `NeverOpen` operationId).
+	NeverOpenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// NeverOpen Have no policy of the draft open connections to a host, by a list of such hosts
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/gates/never-opened (the `NeverOpen` operationId).
+	NeverOpen(ctx context.Context, body NeverOpenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLatestRecords The requests that were recorded last
 	//
@@ -11346,6 +11410,55 @@ func (c *Client) PassAtGate(ctx context.Context, body PassAtGateJSONRequestBody,
 	return c.Client.Do(req)
 }
 
+// LeaveAtGate Say that nobody is at an address any more
+//
+// Corresponds with DELETE /api/v1/gate/presences (the `LeaveAtGate` operationId).
+func (c *Client) LeaveAtGate(ctx context.Context, params *LeaveAtGateParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewLeaveAtGateRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ArriveAtGateWithBody Say that a person who has signed in on the gate's page is at an address
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/gate/presences (the `ArriveAtGate` operationId).
+func (c *Client) ArriveAtGateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewArriveAtGateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ArriveAtGate Say that a person who has signed in on the gate's page is at an address
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/gate/presences (the `ArriveAtGate` operationId).
+func (c *Client) ArriveAtGate(ctx context.Context, body ArriveAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewArriveAtGateRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // HandInRecordsWithBody Hand in a batch of records
 //
 // Takes any type of body and a specified content type.
@@ -11598,6 +11711,40 @@ func (c *Client) EnrolGateWithBody(ctx context.Context, contentType string, body
 // Corresponds with POST /api/v1/gates/enrolments (the `EnrolGate` operationId).
 func (c *Client) EnrolGate(ctx context.Context, body EnrolGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewEnrolGateRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NeverOpenWithBody Have no policy of the draft open connections to a host, by a list of such hosts
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/gates/never-opened (the `NeverOpen` operationId).
+func (c *Client) NeverOpenWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNeverOpenRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// NeverOpen Have no policy of the draft open connections to a host, by a list of such hosts
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/gates/never-opened (the `NeverOpen` operationId).
+func (c *Client) NeverOpen(ctx context.Context, body NeverOpenJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewNeverOpenRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -17252,6 +17399,96 @@ func NewPassAtGateRequestWithBody(server string, contentType string, body io.Rea
 	return req, nil
 }
 
+// NewLeaveAtGateRequest constructs an http.Request for the LeaveAtGate method
+func NewLeaveAtGateRequest(server string, params *LeaveAtGateParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gate/presences")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", false, "address", params.Address, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewArriveAtGateRequest calls the generic ArriveAtGate builder with application/json body
+func NewArriveAtGateRequest(server string, body ArriveAtGateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewArriveAtGateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewArriveAtGateRequestWithBody constructs an http.Request for the ArriveAtGate method, with any body, and a specified content type
+func NewArriveAtGateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gate/presences")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewHandInRecordsRequestWithBody constructs an http.Request for the HandInRecords method, with any body, and a specified content type
 func NewHandInRecordsRequestWithBody(server string, id openapi_types.UUID, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
@@ -17657,6 +17894,46 @@ func NewEnrolGateRequestWithBody(server string, contentType string, body io.Read
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/gates/enrolments")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewNeverOpenRequest calls the generic NeverOpen builder with application/json body
+func NewNeverOpenRequest(server string, body NeverOpenJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewNeverOpenRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewNeverOpenRequestWithBody constructs an http.Request for the NeverOpen method, with any body, and a specified content type
+func NewNeverOpenRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gates/never-opened")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -24567,6 +24844,27 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/gate/passages (the `PassAtGate` operationId).
 	PassAtGateWithResponse(ctx context.Context, body PassAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*PassAtGateResponse, error)
 
+	// LeaveAtGateWithResponse Say that nobody is at an address any more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/gate/presences (the `LeaveAtGate` operationId).
+	LeaveAtGateWithResponse(ctx context.Context, params *LeaveAtGateParams, reqEditors ...RequestEditorFn) (*LeaveAtGateResponse, error)
+
+	// ArriveAtGateWithBodyWithResponse Say that a person who has signed in on the gate's page is at an address
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gate/presences (the `ArriveAtGate` operationId).
+	ArriveAtGateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ArriveAtGateResponse, error)
+
+	// ArriveAtGateWithResponse Say that a person who has signed in on the gate's page is at an address
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gate/presences (the `ArriveAtGate` operationId).
+	ArriveAtGateWithResponse(ctx context.Context, body ArriveAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*ArriveAtGateResponse, error)
+
 	// HandInRecordsWithBodyWithResponse Hand in a batch of records
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -24678,6 +24976,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/gates/enrolments (the `EnrolGate` operationId).
 	EnrolGateWithResponse(ctx context.Context, body EnrolGateJSONRequestBody, reqEditors ...RequestEditorFn) (*EnrolGateResponse, error)
+
+	// NeverOpenWithBodyWithResponse Have no policy of the draft open connections to a host, by a list of such hosts
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gates/never-opened (the `NeverOpen` operationId).
+	NeverOpenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NeverOpenResponse, error)
+
+	// NeverOpenWithResponse Have no policy of the draft open connections to a host, by a list of such hosts
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gates/never-opened (the `NeverOpen` operationId).
+	NeverOpenWithResponse(ctx context.Context, body NeverOpenJSONRequestBody, reqEditors ...RequestEditorFn) (*NeverOpenResponse, error)
 
 	// GetLatestRecordsWithResponse The requests that were recorded last
 	//
@@ -29785,6 +30097,137 @@ func (r PassAtGateResponse) ContentType() string {
 	return ""
 }
 
+type LeaveAtGateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r LeaveAtGateResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r LeaveAtGateResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r LeaveAtGateResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r LeaveAtGateResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r LeaveAtGateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r LeaveAtGateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r LeaveAtGateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r LeaveAtGateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ArriveAtGateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GatePassageOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ArriveAtGateResponse) GetJSON200() *GatePassageOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ArriveAtGateResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r ArriveAtGateResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ArriveAtGateResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ArriveAtGateResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ArriveAtGateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ArriveAtGateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ArriveAtGateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ArriveAtGateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type HandInRecordsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -30510,6 +30953,75 @@ func (r EnrolGateResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r EnrolGateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type NeverOpenResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *NeverOpenOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r NeverOpenResponse) GetJSON200() *NeverOpenOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r NeverOpenResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r NeverOpenResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r NeverOpenResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r NeverOpenResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r NeverOpenResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r NeverOpenResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r NeverOpenResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r NeverOpenResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -40543,6 +41055,45 @@ func (c *ClientWithResponses) PassAtGateWithResponse(ctx context.Context, body P
 	return ParsePassAtGateResponse(rsp)
 }
 
+// LeaveAtGateWithResponse Say that nobody is at an address any more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/gate/presences (the `LeaveAtGate` operationId).
+func (c *ClientWithResponses) LeaveAtGateWithResponse(ctx context.Context, params *LeaveAtGateParams, reqEditors ...RequestEditorFn) (*LeaveAtGateResponse, error) {
+	rsp, err := c.LeaveAtGate(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseLeaveAtGateResponse(rsp)
+}
+
+// ArriveAtGateWithBodyWithResponse Say that a person who has signed in on the gate's page is at an address
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gate/presences (the `ArriveAtGate` operationId).
+func (c *ClientWithResponses) ArriveAtGateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*ArriveAtGateResponse, error) {
+	rsp, err := c.ArriveAtGateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseArriveAtGateResponse(rsp)
+}
+
+// ArriveAtGateWithResponse Say that a person who has signed in on the gate's page is at an address
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gate/presences (the `ArriveAtGate` operationId).
+func (c *ClientWithResponses) ArriveAtGateWithResponse(ctx context.Context, body ArriveAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*ArriveAtGateResponse, error) {
+	rsp, err := c.ArriveAtGate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseArriveAtGateResponse(rsp)
+}
+
 // HandInRecordsWithBodyWithResponse Hand in a batch of records
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -40749,6 +41300,32 @@ func (c *ClientWithResponses) EnrolGateWithResponse(ctx context.Context, body En
 		return nil, err
 	}
 	return ParseEnrolGateResponse(rsp)
+}
+
+// NeverOpenWithBodyWithResponse Have no policy of the draft open connections to a host, by a list of such hosts
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gates/never-opened (the `NeverOpen` operationId).
+func (c *ClientWithResponses) NeverOpenWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*NeverOpenResponse, error) {
+	rsp, err := c.NeverOpenWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNeverOpenResponse(rsp)
+}
+
+// NeverOpenWithResponse Have no policy of the draft open connections to a host, by a list of such hosts
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gates/never-opened (the `NeverOpen` operationId).
+func (c *ClientWithResponses) NeverOpenWithResponse(ctx context.Context, body NeverOpenJSONRequestBody, reqEditors ...RequestEditorFn) (*NeverOpenResponse, error) {
+	rsp, err := c.NeverOpen(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseNeverOpenResponse(rsp)
 }
 
 // GetLatestRecordsWithResponse The requests that were recorded last
@@ -46303,6 +46880,110 @@ func ParsePassAtGateResponse(rsp *http.Response) (*PassAtGateResponse, error) {
 	return response, nil
 }
 
+// ParseLeaveAtGateResponse parses an HTTP response from a LeaveAtGateWithResponse call
+func ParseLeaveAtGateResponse(rsp *http.Response) (*LeaveAtGateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &LeaveAtGateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseArriveAtGateResponse parses an HTTP response from a ArriveAtGateWithResponse call
+func ParseArriveAtGateResponse(rsp *http.Response) (*ArriveAtGateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ArriveAtGateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GatePassageOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseHandInRecordsResponse parses an HTTP response from a HandInRecordsWithResponse call
 func ParseHandInRecordsResponse(rsp *http.Response) (*HandInRecordsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -46858,6 +47539,60 @@ func ParseEnrolGateResponse(rsp *http.Response) (*EnrolGateResponse, error) {
 			return nil, err
 		}
 		response.ApplicationProblemJSON409 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseNeverOpenResponse parses an HTTP response from a NeverOpenWithResponse call
+func ParseNeverOpenResponse(rsp *http.Response) (*NeverOpenResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &NeverOpenResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest NeverOpenOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
 		var dest ErrorModel

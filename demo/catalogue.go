@@ -16,6 +16,7 @@ import (
 	"sync"
 	"time"
 
+	"github.com/coder/websocket"
 	"github.com/google/uuid"
 
 	"widelark/client"
@@ -368,6 +369,12 @@ func serveSite(w http.ResponseWriter, r *http.Request) {
 	case "/big":
 		sendMuch(w, r)
 		return
+	case "/echo":
+		echo(w, r)
+		return
+	case "/old":
+		sendLatin(w, host)
+		return
 	}
 	for i := range engines {
 		_, _ = io.WriteString(w, engines[i].answer(r, host))
@@ -391,6 +398,28 @@ func sendMuch(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+}
+
+// echo returns what it is told through a WebSocket (RFC 6455).
+func echo(w http.ResponseWriter, r *http.Request) {
+	conn, err := websocket.Accept(w, r, &websocket.AcceptOptions{InsecureSkipVerify: true}) // from whatever page: nothing depends on who asks
+	if err != nil {
+		return // it has answered
+	}
+	defer conn.CloseNow()
+	for {
+		kind, said, err := conn.Read(r.Context())
+		if err != nil || conn.Write(r.Context(), kind, said) != nil {
+			return
+		}
+	}
+}
+
+// sendLatin sends a page in the encoding of many old sites.
+func sendLatin(w http.ResponseWriter, host string) {
+	w.Header().Set("Content-Type", "text/html; charset=iso-8859-1")
+	page := "<!doctype html><title>Caf\xe9 by the mill</title><p>The caf\xe9 of " + host + " opens at eight; cr\xe8me br\xfbl\xe9e on Fridays. An invented site.\n"
+	_, _ = io.WriteString(w, page)
 }
 
 // linger sends a line a second, for as many seconds as the query says.

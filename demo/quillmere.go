@@ -29,6 +29,7 @@ const (
 	Lead         = "ivo" // leads the trainees; has the same password, and is not an owner
 	LeadName     = "Ivo Sedge"
 	Organisation = "Quillmere General"
+	PageName     = "lark.quillmere.internal" // under which browsers reach the pages of the proxy gate
 	TimeZone     = "Europe/London"
 )
 

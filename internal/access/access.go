@@ -73,7 +73,7 @@ var rights = map[Role]struct {
 	// The service keeps up what an owner set up: it also pulls a list that a rule of the baseline names.
 	subscriber: {[]Act{Edit, Fill, EditPacks}, true},
 	timetable:  {[]Act{Publish, Record, Expire}, true},
-	recorder:   {[]Act{Record, Obey}, false},
+	recorder:   {[]Act{Record, Obey, Presences}, false},
 	setup:      {append(slices.Clone(owners), members...), true},
 }
 

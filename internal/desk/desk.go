@@ -9,6 +9,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"sync"
 	"time"
 
@@ -31,6 +32,8 @@ type Store interface {
 	standing.Minutes
 	account.PersonPasswords
 	PutReport(ctx context.Context, r gate.Report, by access.Actor) error
+	AddPresence(ctx context.Context, p standing.Presence, by access.Actor) (standing.Presence, error)
+	EndPresence(ctx context.Context, at netip.Addr, by access.Actor) error
 }
 
 // Desk implements [gate.Desk]. It is safe for concurrent use.
@@ -164,7 +167,33 @@ func (d *Desk) SignIn(ctx context.Context, name, password, address string) (uuid
 	if errors.Is(err, account.ErrRefused) {
 		return uuid.Nil, false, nil
 	}
+	if _, throttled := errors.AsType[*account.ThrottledError](err); throttled {
+		err = gate.ErrTries
+	}
 	return person.ID, err == nil, err
+}
+
+// Arrive implements [gate.Desk].
+func (d *Desk) Arrive(ctx context.Context, person uuid.UUID, at netip.Addr) (time.Time, error) {
+	ctx, stop := context.WithTimeout(ctx, patience)
+	defer stop()
+	p := standing.Presence{Person: person, Address: at, Until: d.Now().Add(gate.Stays), How: "signed in at the gate"}
+	if err := p.Check(d.Now()); err != nil {
+		return time.Time{}, err
+	}
+	made, err := d.Store.AddPresence(ctx, p, access.Recorder)
+	return made.Until, err
+}
+
+// Leave implements [gate.Desk].
+func (d *Desk) Leave(ctx context.Context, at netip.Addr) error {
+	ctx, stop := context.WithTimeout(ctx, patience)
+	defer stop()
+	err := d.Store.EndPresence(ctx, at, access.Recorder)
+	if errors.Is(err, revision.ErrNotFound) {
+		return nil
+	}
+	return err
 }
 
 // Named implements [gate.Desk].

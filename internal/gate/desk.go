@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"net/netip"
 	"time"
 
 	"github.com/google/uuid"
@@ -33,9 +34,15 @@ var (
 	ErrTooMany = errors.New("too many wrong codes")
 )
 
+// Stays is how long somebody who has signed in on the gate's page is known to be at an address.
+const Stays = 8 * time.Hour
+
+// ErrTries says that too many sign-ins have failed lately.
+var ErrTries = errors.New("too many sign-ins failed")
+
 // Desk does for a gate what only the service can do. Its errors say that the service cannot be reached now, unless something else is said.
 type Desk interface {
-	// SignIn returns the person with a name and a password, who is at an address; false where there is none.
+	// SignIn returns the person with a name and a password, who is at an address; false where there is none. The error is [ErrTries] after too many failed.
 	SignIn(ctx context.Context, name, password, address string) (uuid.UUID, bool, error)
 
 	// Named returns the person with a name; false where there is none.
@@ -52,6 +59,12 @@ type Desk interface {
 
 	// Asked says what became of the plea with a reference: its state, and the answer in words; false where there is none.
 	Asked(ctx context.Context, reference string) (state, answer string, found bool, err error)
+
+	// Arrive says that a person who has signed in is at an address, for a while, and returns until when.
+	Arrive(ctx context.Context, person uuid.UUID, at netip.Addr) (until time.Time, err error)
+
+	// Leave says that nobody is at an address any more.
+	Leave(ctx context.Context, at netip.Addr) error
 
 	// AddUsed adds minutes to those that count for quotas.
 	AddUsed(ctx context.Context, used map[Spender][]int64) error

@@ -195,6 +195,12 @@ func (g *Gate) Known(c Client) Client {
 	return c
 }
 
+// Shared reports whether many clients stand behind an address, so that nobody is known by it.
+func (g *Gate) Shared(at netip.Addr) bool {
+	e := g.edition.Load()
+	return e != nil && e.Snapshot.SharedAt(at)
+}
+
 // Sees returns what the gate sees of a request for a URL, as journeys have it; see [policy.Seen].
 func (g *Gate) Sees(u weburl.URL, opened bool) weburl.Sight {
 	sight, _ := policy.Seen(g.Kind, u, opened)

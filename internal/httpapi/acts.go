@@ -39,7 +39,7 @@ var operations = map[access.Act][]string{
 		"addMachine", "putMachine", "removeMachine", "addPolicy", "putPolicy", "removePolicy", "addException", "putException", "removeException",
 		"addApp", "putApp", "removeApp", "addEngine", "putEngine", "removeEngine", "putSettings", "createSchedule", "editSchedule", "deleteSchedule",
 		"createCategory", "editCategory", "deleteCategory", "correct", "removeCorrection", "createScorecard", "editScorecard", "deleteScorecard",
-		"keepGrant", "addExpectation", "putExpectation", "removeExpectation", "discard", "applyConfig",
+		"keepGrant", "addExpectation", "putExpectation", "removeExpectation", "discard", "applyConfig", "neverOpen",
 	},
 	access.Fill:        {"setSource", "removeSource", "pullSource"},
 	access.Publish:     {"publish", "makeLiveAgain", "unplan"},
@@ -52,7 +52,7 @@ var operations = map[access.Act][]string{
 	access.Authorities: {"makeAuthority"},
 	access.Enrol:       {"enrolGate", "retireGate"},
 	access.Obey: {
-		"followGate", "getEdition", "fetchParts", "handInRecords", "reportGate", "handInMinutes", "signInAtGate", "passAtGate", "askAtGate", "askedAtGate",
+		"followGate", "getEdition", "fetchParts", "handInRecords", "reportGate", "handInMinutes", "signInAtGate", "arriveAtGate", "leaveAtGate", "passAtGate", "askAtGate", "askedAtGate",
 	},
 	access.Accounts: {"getAccounts", "addAccount", "removeAccount", "resetPassword", "setPersonPassword", "removePersonPassword"},
 }

@@ -180,6 +180,17 @@ func (b *AtGate) request() (r gate.Request, err error) {
 	return r, nil
 }
 
+type arriveInput struct {
+	Body struct {
+		Person  uuid.UUID `json:"person" format:"uuid"`
+		Address string    `json:"address" maxLength:"60"`
+	}
+}
+
+type leaveInput struct {
+	Address string `query:"address" required:"true" maxLength:"60"`
+}
+
 type gatePassageInput struct {
 	Body struct {
 		AtGate
@@ -236,6 +247,8 @@ func (s *server) registerElsewhere(api huma.API) {
 	huma.Register(api, operation("reportGate", http.MethodPut, "/gate/report", tag, "Report", 403, 422), s.report)
 	huma.Register(api, operation("handInMinutes", http.MethodPost, "/gate/minutes", tag, "Hand in minutes that count for quotas", 403, 422), s.handInMinutes)
 	huma.Register(api, operation("signInAtGate", http.MethodPost, "/gate/sign-ins", tag, "Check who signs in at the gate", 403, 422, 429), s.signInAtGate)
+	huma.Register(api, operation("arriveAtGate", http.MethodPost, "/gate/presences", tag, "Say that a person who has signed in on the gate's page is at an address", 403, 422), s.arriveAtGate)
+	huma.Register(api, operation("leaveAtGate", http.MethodDelete, "/gate/presences", tag, "Say that nobody is at an address any more", 403, 422), s.leaveAtGate)
 	huma.Register(api, operation("passAtGate", http.MethodPost, "/gate/passages", tag, "Let somebody past a hold, who acknowledges it or enters a code", 403, 404, 422, 429), s.passAtGate)
 	huma.Register(api, operation("askAtGate", http.MethodPost, "/gate/requests", tag, "Hand in a request for access", 403, 422), s.askAtGate)
 	huma.Register(api, operation("askedAtGate", http.MethodGet, "/gate/requests/{reference}", tag, "What became of a request for access", 403), s.askedAtGate)
@@ -408,6 +421,9 @@ func (s *server) handInMinutes(ctx context.Context, in *usedInput) (*struct{}, e
 
 func (s *server) signInAtGate(ctx context.Context, in *gateSignInInput) (*gateSignInOutput, error) {
 	person, ok, err := s.Desk.SignIn(ctx, in.Body.Name, in.Body.Password, in.Body.Address)
+	if errors.Is(err, gate.ErrTries) {
+		return nil, huma.Error429TooManyRequests("Too many sign-ins failed. Try again in a while.")
+	}
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
@@ -416,6 +432,29 @@ func (s *server) signInAtGate(ctx context.Context, in *gateSignInInput) (*gateSi
 		out.Body.Person = &person
 	}
 	return out, nil
+}
+
+func (s *server) arriveAtGate(ctx context.Context, in *arriveInput) (*gatePassageOutput, error) {
+	at, err := readAddress(in.Body.Address)
+	out := &gatePassageOutput{}
+	if err == nil {
+		out.Body.Until, err = s.Desk.Arrive(ctx, in.Body.Person, at)
+	}
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	return out, nil
+}
+
+func (s *server) leaveAtGate(ctx context.Context, in *leaveInput) (*struct{}, error) {
+	at, err := readAddress(in.Address)
+	if err == nil {
+		err = s.Desk.Leave(ctx, at)
+	}
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	return nil, nil
 }
 
 func (s *server) passAtGate(ctx context.Context, in *gatePassageInput) (*gatePassageOutput, error) {

@@ -4,15 +4,19 @@ import (
 	"cmp"
 	"context"
 	"crypto/x509"
+	"errors"
+	"fmt"
 	"maps"
 	"net/http"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
 	"widelark/core/classify"
+	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
 	"widelark/internal/account"
@@ -134,6 +138,19 @@ type gatesOutput struct {
 	}
 }
 
+type neverOpenInput struct {
+	Body struct {
+		Host string `json:"host" minLength:"1" maxLength:"260"`
+	}
+}
+
+type neverOpenOutput struct {
+	Body struct {
+		List     Ref   `json:"list" doc:"That the host is in now"`
+		Policies []Ref `json:"policies" doc:"That open connections, and leave those to the list closed"`
+	}
+}
+
 type latestInput struct {
 	Limit int `query:"limit" minimum:"1" maximum:"500" default:"50"`
 }
@@ -147,6 +164,7 @@ type latestOutput struct {
 func (s *server) registerGates(api huma.API) {
 	huma.Register(api, operation("getGates", http.MethodGet, "/gates", "Gates", "The gates, and what they report of themselves"), s.getGates)
 	huma.Register(api, operation("getAuthorities", http.MethodGet, "/gates/authorities", "Gates", "The authorities in whose name gates open TLS connections"), s.getAuthorities)
+	huma.Register(api, operation("neverOpen", http.MethodPost, "/gates/never-opened", "Gates", "Have no policy of the draft open connections to a host, by a list of such hosts", 403, 422), s.neverOpen)
 	huma.Register(api, operation("makeAuthority", http.MethodPost, "/gates/authorities", "Gates", "Make an authority, or a successor that signs from a later moment on; for owners", 403, 409, 422), s.makeAuthority)
 	huma.Register(api, operation("setPersonPassword", http.MethodPut, "/people/{id}/password", "People", "Give a person a password for signing in at gates; it holds at once; for owners", 403, 404, 422, 429), s.setPersonPassword)
 	huma.Register(api, operation("removePersonPassword", http.MethodDelete, "/people/{id}/password", "People", "Take a person's password for gates away; for owners", 403, 404), s.removePersonPassword)
@@ -259,6 +277,58 @@ func idOrNil(id uuid.UUID) *uuid.UUID {
 		return nil
 	}
 	return &id
+}
+
+// neverOpened is what the list of hosts is called to which connections are not opened.
+const neverOpened = "Never opened"
+
+func (s *server) neverOpen(ctx context.Context, in *neverOpenInput) (*neverOpenOutput, error) {
+	entry, err := pattern.Parse(strings.TrimSpace(in.Body.Host))
+	if err != nil || !entry.Pattern.IsNamed() {
+		return nil, s.problem(ctx, &revision.FieldError{Field: "host", Msg: fmt.Sprintf("%q is not a host, as heron.example", in.Body.Host)})
+	}
+	entry = pattern.Entry{Pattern: entry.Pattern, Note: "refused the gate's certificate"}
+	list, err := s.neverOpenedList(ctx)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	if _, _, err := s.Store.MergeEntries(ctx, list, revision.NewBatch(entry), revision.Merging{}, 0, actor(ctx)); err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	out := &neverOpenOutput{}
+	out.Body.List, out.Body.Policies = Ref{ID: list, Name: neverOpened}, []Ref{}
+	policies, err := s.Objects.Objects(ctx, revision.KindPolicy)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	var changes []revision.ObjectChange
+	for _, o := range policies {
+		body, err := revision.Decode[revision.PolicyBody](o)
+		if err != nil || body.Inspect == nil || !body.Inspect.All {
+			continue
+		}
+		out.Body.Policies = append(out.Body.Policies, Ref{ID: o.ID, Name: o.Name})
+		if !slices.ContainsFunc(body.Inspect.ButLists, func(r revision.Ref) bool { return r.ID == list }) {
+			body.Inspect.ButLists = append(body.Inspect.ButLists, revision.Ref{ID: list})
+			changes = append(changes, revision.ObjectChange{Kind: o.Kind, ID: o.ID, Name: o.Name, Version: o.Version, Body: &body})
+		}
+	}
+	if len(changes) > 0 {
+		if _, err := s.Objects.Change(ctx, changes, actor(ctx)); err != nil {
+			return nil, s.problem(ctx, err)
+		}
+	}
+	return out, nil
+}
+
+// neverOpenedList returns the list of hosts to which connections are not opened. It makes the list unless there is one.
+func (s *server) neverOpenedList(ctx context.Context) (uuid.UUID, error) {
+	if list, err := s.Store.ListByName(ctx, neverOpened); !errors.Is(err, revision.ErrNotFound) {
+		return list.ID, err
+	}
+	about := "Hosts whose clients refuse the gates' certificates: connections to them are not opened."
+	made, err := s.Store.AddList(ctx, revision.ListEdit{Name: new(neverOpened), Description: &about}, actor(ctx))
+	return made.ID, err
 }
 
 func (s *server) getAuthorities(ctx context.Context, _ *struct{}) (*authoritiesOutput, error) {

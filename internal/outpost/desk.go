@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"net/http"
+	"net/netip"
 	"time"
 
 	"github.com/google/uuid"
@@ -43,6 +44,9 @@ func (o *Outpost) SignIn(ctx context.Context, name, password, address string) (u
 	ctx, stop := context.WithTimeout(ctx, 2*patience) // checking a password takes a while
 	defer stop()
 	answer, err := o.api.SignInAtGateWithResponse(ctx, client.SignInAtGateJSONRequestBody{Name: name, Password: password, Address: orNil(address)})
+	if statusOf(err) == http.StatusTooManyRequests {
+		err = gate.ErrTries
+	}
 	if err != nil {
 		return uuid.Nil, false, err
 	}
@@ -126,6 +130,25 @@ func (o *Outpost) Asked(ctx context.Context, reference string) (state, answer st
 		return "", "", false, err
 	}
 	return got.JSON200.State, got.JSON200.Answer, got.JSON200.Found, nil
+}
+
+// Arrive implements [gate.Desk].
+func (o *Outpost) Arrive(ctx context.Context, person uuid.UUID, at netip.Addr) (time.Time, error) {
+	ctx, stop := o.within(ctx)
+	defer stop()
+	answer, err := o.api.ArriveAtGateWithResponse(ctx, client.ArriveAtGateJSONRequestBody{Person: person, Address: at.String()})
+	if err != nil {
+		return time.Time{}, err
+	}
+	return answer.JSON200.Until, nil
+}
+
+// Leave implements [gate.Desk].
+func (o *Outpost) Leave(ctx context.Context, at netip.Addr) error {
+	ctx, stop := o.within(ctx)
+	defer stop()
+	_, err := o.api.LeaveAtGateWithResponse(ctx, &client.LeaveAtGateParams{Address: at.String()})
+	return err
 }
 
 // AddUsed implements [gate.Desk].

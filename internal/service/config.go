@@ -94,6 +94,9 @@ type Config struct {
 	// ProxyFormKB is how many kB (1000 bytes) a request may send where a rule allows no uploads. Defaults to 8.
 	ProxyFormKB int `koanf:"proxy-form-kb"`
 
+	// PageName is a name under which browsers that are told of the proxy reach the gate's own pages. Defaults to none: they are at its address.
+	PageName string `koanf:"page-name"`
+
 	// ProxyReach are ranges inside the organisation's network that the proxy gate leads to. Defaults to none: only public addresses.
 	ProxyReach []string `koanf:"proxy-reach"`
 
@@ -158,6 +161,7 @@ func gateFlags(set *pflag.FlagSet) {
 	set.StringSlice("proxy-person-from", nil, "ranges of other proxies that say in a header field which person asks, as 10.40.0.5/32 (also WIDELARKD_PROXY_PERSON_FROM)")
 	set.String("proxy-person-header", "X-Authenticated-User", "that header field (also WIDELARKD_PROXY_PERSON_HEADER)")
 	set.Int("proxy-form-kb", 8, "how many kB a request may send where a rule allows no uploads (also WIDELARKD_PROXY_FORM_KB)")
+	set.String("page-name", "", "a name under which browsers that are told of the proxy reach the gate's own pages, as lark.quillmere.internal (also WIDELARKD_PAGE_NAME)")
 	set.StringSlice("proxy-reach", nil, "ranges inside your network that the proxy gate leads to, as 10.40.0.0/16 (also WIDELARKD_PROXY_REACH)")
 	set.String("proxy-upstream", "", "another proxy that all connections of the proxy gate go through, as http://10.40.0.2:3128 (also WIDELARKD_PROXY_UPSTREAM)")
 	set.String("proxy-roots", "", "a PEM file of further authorities that sites may have certificates from (also WIDELARKD_PROXY_ROOTS)")

@@ -91,6 +91,7 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 		return err
 	}
 	config.Gates, config.ProxyUpstream, config.Organisation, config.demoPassword = []string{"proxy"}, partner, demo.Organisation, demo.Password
+	config.PageName = demo.PageName
 	s, err := Start(ctx, config, listener, logs, version)
 	if err != nil {
 		return err

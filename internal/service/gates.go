@@ -167,7 +167,7 @@ func startProxy(config Config, proxy *proxySettings, p parts) *gates {
 	}
 	g.gate.Records, g.gate.OpenWithout = g.records, p.open
 	g.proxy = httpproxy.New(httpproxy.Config{
-		Gate: g.gate, Desk: p.desk, Told: proxy.told, MostForm: proxy.mostForm, Self: "http://" + g.address, Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots,
+		Gate: g.gate, Desk: p.desk, Told: proxy.told, MostForm: proxy.mostForm, Self: "http://" + g.address, Name: config.PageName, Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots,
 		Organisation: config.Organisation, Log: p.log,
 	})
 	p.begin(g)

@@ -12,7 +12,7 @@ import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head } from '../ui/Table'
 import { AuthoritySection } from './AuthoritySection'
 import { EnrolDialog, NewEnrolment } from './EnrolDialog'
-import { type Enrolment, type Gate, gatesOptions, useRetireGate } from './gateQueries'
+import { type Enrolment, type Gate, gatesOptions, useNeverOpen, useRetireGate } from './gateQueries'
 import { LatestRecords } from './LatestRecords'
 import { PointHere } from './PointHere'
 
@@ -173,21 +173,39 @@ function GateRow({ gate: g, live }: { gate: Gate; live: number }) {
 /** Hosts for which clients refused the gate's certificate: they do not trust the authority, or expect a certificate of their own. */
 function Refusals({ gates }: { gates: Gate[] }) {
   const all = gates.flatMap((g) => g.refusals.map((r) => ({ gate: g.name, ...r })))
+  const neverOpen = useNeverOpen()
+  const announce = useAnnounce()
   if (all.length === 0) return null
+  const leaveClosed = (host: string) =>
+    afterwards(neverOpen.mutateAsync(host), (done) =>
+      announce(
+        done.policies.length === 0
+          ? `${host} is in the list ${done.list.name}; no policy of the draft opens connections.`
+          : `${host} is in the list ${done.list.name}, and ${done.policies.map((p) => p.name).join(', ')} will not open connections to it. Publish it to put it in force.`,
+      ),
+    )
   return (
     <section aria-label="Refuses inspection">
       <h2 className="pb-1 font-semibold">Clients refuse to have these opened</h2>
       <p className="pb-2 text-soft text-sm">
-        They do not trust the gates' authority, or expect a certificate that they know. Add the host to a list that the
-        policy does not open, or install the authority.
+        They do not trust the gates' authority, or expect a certificate that they know. Install the authority there, or
+        never open connections to the host.
       </p>
+      {neverOpen.error && <ProblemNotice error={neverOpen.error} />}
       <ul>
         {all.slice(0, 20).map((r) => (
-          <li key={`${r.gate} ${r.host}`} className="flex gap-4 border-rule border-t py-1 text-sm">
+          <li key={`${r.gate} ${r.host}`} className="flex items-center gap-4 border-rule border-t py-1 text-sm">
             <Mono>{r.host}</Mono>
-            <span className="text-soft">
+            <span className="grow text-soft">
               {count(r.times, 'time', 'times')} by {count(r.clients, 'client', 'clients')}, last {formatMoment(r.last)}
             </span>
+            <Button
+              aria-label={`Never open connections to ${r.host}`}
+              disabled={neverOpen.isPending}
+              onClick={() => leaveClosed(r.host)}
+            >
+              Never open
+            </Button>
           </li>
         ))}
       </ul>

@@ -34,3 +34,6 @@ export const useEnrolGate = () =>
 
 export const useRetireGate = () =>
   useEdit((name: string) => data(api.DELETE('/api/v1/gates', { params: { query: { name } } })))
+
+export const useNeverOpen = () =>
+  useEdit((host: string) => data(api.POST('/api/v1/gates/never-opened', { body: { host } })))

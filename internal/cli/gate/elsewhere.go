@@ -2,6 +2,7 @@ package gate
 
 import (
 	"fmt"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -39,6 +40,30 @@ func retireCommand(a *command.App) *cobra.Command {
 				return err
 			}
 			fmt.Fprintf(a.Out, "Retired the gate %q. Stop it on its machine, too.\n", args[0])
+			return nil
+		}),
+	}
+}
+
+func neverOpenCommand(a *command.App) *cobra.Command {
+	return &cobra.Command{
+		Use: "never-open HOST", Short: "Have no policy of the draft open connections to a host", Args: command.Exactly("HOST"),
+		Long: "Have no policy of the draft open connections to a host, whose clients refuse the gate's certificate: the host goes into the list \"Never opened\", and the policies that open connections " +
+			"leave those to the list closed. Publish it to put it in force.",
+		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			answer, err := api.NeverOpenWithResponse(cmd.Context(), client.NeverOpenJSONRequestBody{Host: args[0]})
+			if err != nil {
+				return err
+			}
+			var policies []string
+			for _, p := range answer.JSON200.Policies {
+				policies = append(policies, command.OrEmpty(p.Name))
+			}
+			if len(policies) == 0 {
+				fmt.Fprintf(a.Out, "%s is in the list %q; no policy opens connections.\n", args[0], command.OrEmpty(answer.JSON200.List.Name))
+				return nil
+			}
+			fmt.Fprintf(a.Out, "%s is in the list %q, to whose hosts no connection is opened by %s. Publish it to put it in force.\n", args[0], command.OrEmpty(answer.JSON200.List.Name), strings.Join(policies, ", "))
 			return nil
 		}),
 	}

@@ -19,7 +19,7 @@ import (
 
 func Command(a *command.App) *cobra.Command {
 	cmd := command.Noun("gate", "Gates: what runs what, what was decided last, and the authority that opens connections",
-		lsCommand(a), showCommand(a), latestCommand(a), enrolCommand(a), retireCommand(a), authorityCommand(a))
+		lsCommand(a), showCommand(a), latestCommand(a), enrolCommand(a), retireCommand(a), neverOpenCommand(a), authorityCommand(a))
 	cmd.Example = `  widelark gate ls
   widelark gate latest --limit 20
   widelark gate authority new "Quillmere General"`
@@ -92,10 +92,13 @@ func showGate(a *command.App, g client.GateReport, live int64) error {
 		line("trouble", trouble)
 	}
 	line("records", fmt.Sprintf("%s written, %s waiting, %s dropped", command.Grouped(g.Written), command.Grouped(g.Waiting), command.Grouped(g.Dropped)))
-	title := "refuses"
+	title := "refused by"
 	for _, r := range g.Refusals {
 		line(title, fmt.Sprintf("%s: %s by %s", r.Host, command.Plural(r.Times, "time", "times"), command.Plural(r.Clients, "client", "clients")))
 		title = ""
+	}
+	if len(g.Refusals) > 0 {
+		fmt.Fprintf(a.Out, "\n`widelark gate never-open HOST` leaves connections to such a host closed.\n")
 	}
 	return nil
 }

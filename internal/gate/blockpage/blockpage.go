@@ -57,6 +57,27 @@ type Failed struct {
 	Organisation string
 }
 
+// Mine is what people see of themselves: who they are to the gate, and what was refused to them lately.
+type Mine struct {
+	Who          string // "" where nobody in particular is known
+	Until        string // they are known; "" for as long as they are at the address
+	Address      string
+	Problem      string
+	Token        string // that its forms send
+	SignsIn      bool   // they can sign in, for so long: For
+	For          string
+	Leaves       bool // they can say that they leave
+	Shared       bool // many people share the address
+	Refused      []Lately
+	Organisation string
+}
+
+// Lately is a page that was refused.
+type Lately struct {
+	URL, Because, At, Reference string
+	Held                        bool
+}
+
 // Trust is what the page says about the authority of a gate.
 type Trust struct {
 	Organisation string
@@ -77,6 +98,9 @@ func (p Page) HTML() []byte { return written("page.html", p) }
 
 // HTML returns the page.
 func (a Ask) HTML() []byte { return written("ask.html", a) }
+
+// HTML returns the page.
+func (m Mine) HTML() []byte { return written("mine.html", m) }
 
 // HTML returns the page.
 func (f Failed) HTML() []byte { return written("failed.html", f) }

@@ -75,12 +75,7 @@ func (l *lately) passed(reference string, until time.Time) {
 // ask answers the gate's own page about one refusal: what was refused and why; forms to acknowledge it, to enter a code and to ask for access; and what became
 // of that. Reading the page changes nothing, and what is sent must come from it and from whoever was refused.
 func (p *Proxy) ask(w http.ResponseWriter, r *http.Request, client gate.Client) {
-	header := w.Header()
-	header.Set("Content-Type", "text/html; charset=utf-8")
-	header.Set("Cache-Control", "no-store")
-	header.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'; frame-ancestors 'none'")
-	header.Set("Referrer-Policy", "no-referrer")
-	header.Set("X-Content-Type-Options", "nosniff")
+	ownPage(w.Header())
 	r.Body = http.MaxBytesReader(w, r.Body, 16<<10)
 	reference := strings.ToUpper(strings.TrimSpace(r.FormValue("reference")))
 	page := blockpage.Ask{Organisation: p.Organisation, Reference: reference}

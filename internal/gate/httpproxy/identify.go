@@ -58,8 +58,13 @@ func (p *Proxy) identify(w http.ResponseWriter, r *http.Request) (gate.Client, b
 	}
 	header := r.Header.Get("Proxy-Authorization")
 	r.Header.Del("Proxy-Authorization")
-	if !r.URL.IsAbs() && r.Method != http.MethodConnect {
-		return client, true // for the gate itself
+	if !r.URL.IsAbs() && r.Method != http.MethodConnect { // for the gate itself, which asks nobody to sign in
+		if header != "" && p.Desk != nil {
+			if person, ok, err := p.signIn(r, header); ok && err == nil {
+				client.Person, client.SignedIn = person, true
+			}
+		}
+		return client, true
 	}
 	if header != "" && p.Desk != nil {
 		person, ok, err := p.signIn(r, header)

@@ -200,7 +200,7 @@ func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision, 
 	if blockpage.IsDocument(r.Header) {
 		media, body = "text/html; charset=utf-8", p.page(d, proviso, reference)
 	} else if media, body = blockpage.Small(r.Header); strings.HasPrefix(media, "text/plain") {
-		body = fmt.Appendf(nil, "Not allowed here: %s\nReference %s\n", reason(p.Gate.Explain(d).Because, proviso), reference)
+		body = fmt.Appendf(nil, "Not allowed here: %s\nReference %s\n", p.remind(d, proviso, reference).Because, reference)
 	}
 	header.Set("Content-Type", media)
 	header.Set("Content-Length", fmt.Sprint(len(body)))
@@ -214,11 +214,17 @@ func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision, 
 // reason joins why a request was decided as it was and the proviso that it does not keep.
 func reason(because, proviso string) string { return strings.TrimSpace(because + " " + proviso) }
 
-// page returns the block page of a decision, and remembers it, so that people can ask for access from there.
-func (p *Proxy) page(d gate.Decision, proviso, reference string) []byte {
-	why, who := p.Gate.Explain(d), p.Gate.Called(d.Request.Client)
+// remind explains a refusal, and remembers it, so that people can ask for access by its reference and see it on their own page.
+func (p *Proxy) remind(d gate.Decision, proviso, reference string) gate.Explanation {
+	why := p.Gate.Explain(d)
 	why.Because = reason(why.Because, proviso)
-	p.lately.add(reference, Refused{Request: d.Request, Verdict: d.Verdict, By: why.Source, Because: why.Because, Who: who, At: d.At})
+	p.lately.add(reference, Refused{Request: d.Request, Verdict: d.Verdict, By: why.Source, Because: why.Because, Who: p.Gate.Called(d.Request.Client), At: d.At})
+	return why
+}
+
+// page returns the block page of a decision, and remembers it.
+func (p *Proxy) page(d gate.Decision, proviso, reference string) []byte {
+	why, who := p.remind(d, proviso, reference), p.Gate.Called(d.Request.Client)
 	page := blockpage.Page{
 		Held: d.Verdict == policy.Hold, Title: "This page is not allowed here", URL: d.Request.URL.String(), Because: why.Because, By: why.Source,
 		Who: who, Is: strings.Join(why.Classes, ", "), Reference: reference, Organisation: p.Organisation,

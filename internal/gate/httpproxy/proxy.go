@@ -8,6 +8,7 @@ package httpproxy
 import (
 	"cmp"
 	"context"
+	"crypto/rand"
 	"errors"
 	"log/slog"
 	"net"
@@ -34,6 +35,7 @@ type Config struct {
 	Desk         gate.Desk      // nil: nobody signs in, and nobody can ask for access
 	Told         Told           // who says otherwise which person asks
 	Self         string         // where clients reach the gate's own pages, as http://10.40.0.2:8471
+	Name         string         // a name under which browsers that are told of the proxy reach them, too, as lark.quillmere.internal; "" for none
 	Reach        []netip.Prefix // ranges inside the organisation's network that may be connected to
 	Ports        []uint16       // that tunnels may lead to, besides 80 and 443
 	Upstream     *url.URL       // another proxy, through which all connections go; nil for none
@@ -70,12 +72,13 @@ type Proxy struct {
 	lately   lately
 	signs    atomic.Pointer[signer]
 	remember *signIns
+	secret   []byte // of the tokens of forms
 }
 
 // New returns a proxy; see [Proxy.Serve].
 func New(c Config) *Proxy {
 	c.MostForm = cmp.Or(c.MostForm, MostForm)
-	p := &Proxy{Config: c, opened: newHandover(), remember: newSignIns()}
+	p := &Proxy{Config: c, opened: newHandover(), remember: newSignIns(), secret: []byte(rand.Text())}
 	p.base, p.end = context.WithCancel(context.Background())
 	p.dialer = &dialer{reach: c.Reach, upstream: c.Upstream}
 	p.forward = newForwarder(p)
@@ -142,7 +145,7 @@ func (p *Proxy) Close() error {
 
 // serve answers a request that was sent to the proxy itself.
 func (p *Proxy) serve(w http.ResponseWriter, r *http.Request) {
-	if r.URL.Scheme == "http" && r.Method != http.MethodConnect && "http://"+r.URL.Host == p.Self {
+	if r.URL.Scheme == "http" && r.Method != http.MethodConnect && p.isOwn(r.URL.Host) {
 		r.URL.Scheme, r.URL.Host = "", "" // a browser that asks its proxy for everything asks it for the gate's own pages, too
 	}
 	client, ok := p.identify(w, r)
@@ -175,6 +178,10 @@ func (p *Proxy) own(w http.ResponseWriter, r *http.Request, client gate.Client) 
 		p.ask(w, r, client)
 		return
 	}
+	if r.URL.Path == "/" && p.Desk != nil && p.called(r) {
+		p.mine(w, r, client)
+		return
+	}
 	if strings.HasPrefix(r.URL.Path, "/authority") {
 		p.handOutAuthority(w, r)
 		return
@@ -186,7 +193,12 @@ func (p *Proxy) own(w http.ResponseWriter, r *http.Request, client gate.Client) 
 // that name could read and send the gate's forms (DNS rebinding).
 func (p *Proxy) called(r *http.Request) bool {
 	at, _ := r.Context().Value(http.LocalAddrContextKey).(net.Addr)
-	return "http://"+r.Host == p.Self || at != nil && r.Host == at.String()
+	return p.isOwn(r.Host) || at != nil && r.Host == at.String()
+}
+
+// isOwn reports whether a host is the gate's own name or address.
+func (p *Proxy) isOwn(host string) bool {
+	return "http://"+host == p.Self || p.Name != "" && strings.EqualFold(host, p.Name)
 }
 
 // PAC returns a proxy auto-configuration file that sends everything but names without a dot and loopback through the proxy at an address.

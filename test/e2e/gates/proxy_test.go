@@ -1,10 +1,14 @@
 package gates
 
 import (
+	"crypto/tls"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
+	"net"
+	"net/http"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +19,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/coder/websocket"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -424,6 +429,62 @@ func TestOpenIsRecorded(t *testing.T) {
 		all := latest(t, s, "heron.example")
 		return len(all) == 1 && string(*all[0].Outcome) == "answered" && *all[0].Millis >= 7000
 	}, testkit.Patience, testkit.Look)
+}
+
+// A WebSocket goes through the gate, plain and in a connection that is opened, and is cut within two seconds when its verdict turns.
+func TestWebSocketIsCut(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, true)
+	at, err := url.Parse("http://" + gate.Proxy)
+	require.NoError(t, err)
+	from := &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP("127.0.10.7")}}
+	through := &http.Client{Transport: &http.Transport{Proxy: http.ProxyURL(at), DialContext: from.DialContext, TLSClientConfig: &tls.Config{InsecureSkipVerify: true}}}
+	var open []*websocket.Conn
+	for _, page := range []string{"ws://heron.example/echo", "wss://heron.example/echo"} {
+		conn, _, err := websocket.Dial(t.Context(), page, &websocket.DialOptions{HTTPClient: through})
+		require.NoError(t, err, page)
+		defer conn.CloseNow()
+		require.NoError(t, conn.Write(t.Context(), websocket.MessageText, []byte("tide")))
+		_, said, err := conn.Read(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, "tide", string(said))
+		open = append(open, conn)
+	}
+	s.Run(t, "", "list", "add", "Betting", "heron.example").Done(t)
+	s.Run(t, "", "publish", "--note", "the break is over").Done(t)
+	turned := time.Now()
+	for _, conn := range open {
+		_, _, err := conn.Read(t.Context())
+		require.Error(t, err)
+	}
+	assert.Less(t, time.Since(turned), testkit.Patience)
+	require.Eventually(t, func() bool {
+		cut := 0
+		for _, r := range latest(t, s, "heron.example") {
+			if string(*r.Outcome) == "cut" {
+				cut++
+			}
+		}
+		return cut == 2
+	}, testkit.Patience, testkit.Look)
+}
+
+// A host whose clients refuse the gate's certificate is left closed in one step.
+func TestNeverOpen(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, true)
+	ward := []string{"--interface", "127.0.10.7"}
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	assert.Equal(t, "the block page", curl(t, gate.Proxy, append(ward, "https://harbour-news.example/puzzles")...).sees(), "the page is seen")
+	said := run("gate", "never-open", "harbour-news.example")
+	assert.Contains(t, said, `harbour-news.example is in the list "Never opened", to whose hosts no connection is opened by Ward.`)
+	assert.Equal(t, said, run("gate", "never-open", "harbour-news.example"), "once more changes nothing")
+	assert.Contains(t, run("policy", "show", "Ward"), `but not those to the list "Never opened"`)
+	assert.Contains(t, s.Run(t, "", "gate", "never-open", "harbour-news.example/x").Err, "is not a host")
+	run("publish", "--note", "leave it closed")
+	require.Eventually(t, func() bool {
+		return curl(t, gate.Proxy, append(ward, "https://harbour-news.example/puzzles")...).sees() == "the page"
+	}, testkit.Patience, testkit.Look, "only the host is seen")
 }
 
 // What runs is cut within two seconds when its verdict turns: by a publish, and by a grant that ends; other connections go on.
@@ -874,4 +935,43 @@ func TestHolds(t *testing.T) {
 		assert.Contains(t, audit, what)
 	}
 	assert.NotContains(t, audit, code)
+}
+
+// On one's own page at the gate, people see who they are to it and what was refused to them; they sign in there, which makes a presence, and leave.
+func TestOwnPage(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, false, "--page-name", "lark.quillmere.internal")
+	const here, blocked = "127.0.99.7", "http://oddsfield.example/"
+	page := func(args ...string) got {
+		return curl(t, gate.Proxy, append([]string{"--interface", here, "http://lark.quillmere.internal/"}, args...)...)
+	}
+	token := func(page got) string {
+		found := inPage.FindStringSubmatch(page.body)
+		require.NotNil(t, found, page.body)
+		return "token=" + found[1]
+	}
+	first := page()
+	assert.Contains(t, first.body, "Nobody in particular is known at your address, 127.0.99.7")
+	assert.Contains(t, first.body, "Nothing, for the last two hours.")
+	assert.Contains(t, page("-d", "act=sign in", "-d", token(first), "-d", "name=kay.moran", "-d", "password=wrong").body, "Name and password do not belong together.")
+	assert.Contains(t, page("-d", "act=sign in", "-d", "name=kay.moran", "--data-urlencode", "password=heather and tide 7").body, "This form is not from this page")
+	assert.Equal(t, "407", curl(t, gate.Proxy, "--interface", here, blocked).status)
+	assert.Equal(t, "303", page("-d", "act=sign in", "-d", token(first), "-d", "name=kay.moran", "--data-urlencode", "password=heather and tide 7").status)
+	assert.Contains(t, page().body, "You are known as <strong>Kay Moran</strong>")
+	assert.Contains(t, s.Run(t, "", "presence", "ls", "-o", "csv").Done(t), "Kay Moran,127.0.99.7,")
+
+	assert.Equal(t, "the block page", curl(t, gate.Proxy, "--interface", here, blocked).sees())
+	assert.Equal(t, "a connection error", curl(t, gate.Proxy, "--interface", here, "https://oddsfield.example/").sees(), "no browser shows a page here")
+	mine := page()
+	assert.Contains(t, mine.body, "https://oddsfield.example/")
+	assert.Contains(t, mine.body, "Never")
+	assert.Equal(t, 1, strings.Count(mine.body, "http://oddsfield.example/"))
+	assert.NotContains(t, curl(t, gate.Proxy, "--interface", "127.0.99.8", "http://lark.quillmere.internal/").body, "oddsfield", "it is nobody else's")
+	asked := regexp.MustCompile(`/ask\?reference=[A-Z2-7]+`).FindString(mine.body)
+	assert.Contains(t, curl(t, gate.Proxy, "--interface", here, "http://lark.quillmere.internal"+asked).body, "What do you need it for?")
+	assert.Equal(t, "421", curl(t, gate.Proxy, "--noproxy", "*", "--interface", here, "-H", "Host: rebound.example", "http://"+gate.Proxy+asked).status)
+
+	assert.Equal(t, "303", page("-d", "act=leave", "-d", token(mine)).status)
+	require.Eventually(t, func() bool { return curl(t, gate.Proxy, "--interface", here, blocked).status == "407" }, testkit.Patience, testkit.Look)
+	assert.Contains(t, page().body, "Nobody in particular is known")
 }
