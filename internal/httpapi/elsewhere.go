@@ -18,6 +18,7 @@ import (
 	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
+	"widelark/internal/access"
 	"widelark/internal/dispatch"
 	"widelark/internal/gate"
 	"widelark/internal/journal"
@@ -47,6 +48,11 @@ func (s *server) admitGate(api huma.API, ctx huma.Context, next func(huma.Contex
 	case s.Alive(ctx.Context()) != nil:
 		_ = huma.WriteErr(api, ctx, http.StatusServiceUnavailable, silentDatabase)
 	default:
+		if who, err := s.identify(ctx.Context(), ctx.Header("Authorization")); err == nil { // a person or a program
+			status, detail := s.refusal(ctx.Context(), access.Check(who.Actor(), who.Roles(), access.Obey, access.Object{}))
+			_ = huma.WriteErr(api, ctx, status, detail)
+			return
+		}
 		ctx.SetHeader("WWW-Authenticate", `Bearer realm="Wide Lark"`)
 		_ = huma.WriteErr(api, ctx, http.StatusUnauthorized, "Only gates that were enrolled here may ask this.")
 	}

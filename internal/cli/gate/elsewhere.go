@@ -34,7 +34,8 @@ func enrolCommand(a *command.App) *cobra.Command {
 func retireCommand(a *command.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "retire NAME", Short: "Refuse a gate on another machine from now on", Args: command.Exactly("NAME"),
-		Long: "Refuse a gate on another machine from now on. Stop it there, too: what it has already, it keeps. To run again, it enrols anew. For owners.",
+		Example: "  widelark gate retire \"proxy in the annexe\"",
+		Long:    "Refuse a gate on another machine from now on. Stop it there, too: what it has already, it keeps. To run again, it enrols anew. For owners.",
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			if _, err := api.RetireGateWithResponse(cmd.Context(), &client.RetireGateParams{Name: args[0]}); err != nil {
 				return err
@@ -48,6 +49,7 @@ func retireCommand(a *command.App) *cobra.Command {
 func neverOpenCommand(a *command.App) *cobra.Command {
 	return &cobra.Command{
 		Use: "never-open HOST", Short: "Have no policy of the draft open connections to a host", Args: command.Exactly("HOST"),
+		Example: "  widelark gate never-open heron.example",
 		Long: "Have no policy of the draft open connections to a host, whose clients refuse the gate's certificate: the host goes into the list \"Never opened\", and the policies that open connections " +
 			"leave those to the list closed. Publish it to put it in force.",
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {

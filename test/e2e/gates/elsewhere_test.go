@@ -199,9 +199,9 @@ func TestEnrolling(t *testing.T) {
 	assert.Contains(t, gate("--folder", dir, "--service", service.URL, "--enrol", text), "The code enrols no gate", "it was used")
 
 	// A token of nobody, or of another key, is refused.
-	for _, token := range []string{"", "x", "eyJhbGciOiJub25lIn0.e30.", service.Token(t)} {
+	for token, status := range map[string]int{"": 401, "x": 401, "eyJhbGciOiJub25lIn0.e30.": 401, service.Token(t): 403} {
 		answer := service.Request(t, "GET", "/api/v1/gate/stream?nonce=AAAAAAAAAAAAAAAAAAAAAA", "", map[string]string{"Authorization": "Bearer " + token})
-		assert.Equal(t, 401, answer.StatusCode, token)
+		assert.Equal(t, status, answer.StatusCode, token)
 	}
 	secrets, err := os.ReadFile(filepath.Join(away.Folder, "gate.json"))
 	require.NoError(t, err)
