@@ -406,7 +406,7 @@ func echo(w http.ResponseWriter, r *http.Request) {
 	if err != nil {
 		return // it has answered
 	}
-	defer conn.CloseNow()
+	defer func() { _ = conn.CloseNow() }()
 	for {
 		kind, said, err := conn.Read(r.Context())
 		if err != nil || conn.Write(r.Context(), kind, said) != nil {

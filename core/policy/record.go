@@ -125,7 +125,7 @@ func (s *Snapshot) cause(w *Work, made *Recorded, d Decision) {
 			made.Exception = s.grants[d.Granted].ID
 			for i := range w.granted {
 				if c := &w.granted[i]; c.grant == d.Granted {
-					made.Entry = s.index.Found(c.take).Entry.String()
+					made.Entry = s.index.Found(c.take).String()
 				}
 			}
 		}
@@ -162,7 +162,7 @@ func (s *Snapshot) reason(w *Work, made *Recorded, n *node) bool {
 			if n.set.Has(number) {
 				class := s.classifier.ExplainLooked(&w.seen)
 				if given := by(&class, s.classifier.Key(number)); given != nil {
-					made.List, made.Entry = given.List.ID, given.Entry.Entry.Pattern.String()
+					made.List, made.Entry = given.List.ID, given.Entry.Pattern.String()
 				}
 				return true
 			}
@@ -185,7 +185,7 @@ func (s *Snapshot) listed(w *Work, made *Recorded, set directory.Set) bool {
 			}
 		}
 		if hit.Sort(); len(hit.Covering) > 0 {
-			made.List, made.Entry = hit.List.ID, hit.Covering[0].Entry.Pattern.String()
+			made.List, made.Entry = hit.List.ID, hit.Covering[0].Pattern.String()
 			return true
 		}
 	}

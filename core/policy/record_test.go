@@ -18,6 +18,8 @@ import (
 	"widelark/core/weburl"
 )
 
+var noon = time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)
+
 // What a record says of a decision is what its trace says.
 func TestRecordAgreesWithTheTrace(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
@@ -39,7 +41,7 @@ func TestRecordAgreesWithTheTrace(t *testing.T) {
 			case AtException, AtUnlocked:
 				require.Equal(t, step.ID, made.Exception)
 				if step.Rung == AtException {
-					require.Equal(t, step.Evidence[0].Entry.Entry.String(), made.Entry)
+					require.Equal(t, step.Evidence[0].Entry.String(), made.Entry)
 				}
 			case AtStint:
 				require.Equal(t, step.ID, made.Stint)
@@ -47,12 +49,12 @@ func TestRecordAgreesWithTheTrace(t *testing.T) {
 				list, entry := "", ""
 				for _, found := range step.Evidence {
 					if found.Op == InList && found.Entry != nil {
-						list, entry = found.List.ID, found.Entry.Entry.Pattern.String()
+						list, entry = found.List.ID, found.Entry.Pattern.String()
 						break
 					}
 					if found.Op == Is {
 						if found.Given != nil {
-							list, entry = found.Given.List.ID, found.Given.Entry.Entry.Pattern.String()
+							list, entry = found.Given.List.ID, found.Given.Entry.Pattern.String()
 						}
 						break
 					}
@@ -105,8 +107,12 @@ func TestSmallGroupsAreNotNamed(t *testing.T) {
 		people = append(people, directory.Person{ID: id, Name: id})
 	}
 	d := directory.New(people, []directory.Group{
-		{ID: "four", Persons: of(0, 4)}, {ID: "five", Persons: of(0, 5)}, {ID: "nested", Persons: of(0, 1), Groups: []string{"other"}}, {ID: "other", Persons: of(1, 6)},
-		{ID: "room", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.9.0/29")}}, {ID: "desk", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.9.7/32")}},
+		{ID: "four", Persons: of(0, 4)},
+		{ID: "five", Persons: of(0, 5)},
+		{ID: "nested", Persons: of(0, 1), Groups: []string{"other"}},
+		{ID: "other", Persons: of(1, 6)},
+		{ID: "room", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.9.0/29")}},
+		{ID: "desk", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.9.7/32")}},
 		{ID: "floor", Networks: []string{"n"}},
 	}, []directory.Network{{ID: "n", Name: "Floor", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.9.4/30")}}}).
 		WithMachines([]directory.Machine{{ID: "m", Name: "desk-7", Addr: netip.MustParseAddr("10.40.9.7")}})
@@ -117,7 +123,7 @@ func TestSmallGroupsAreNotNamed(t *testing.T) {
 	var w Work
 	record := func() Recorded {
 		s := New(config)
-		return s.Record(&w, r, time.Now(), s.Decide(&w, r, time.Now()))
+		return s.Record(&w, r, noon, s.Decide(&w, r, noon))
 	}
 	made := record()
 	assert.ElementsMatch(t, []string{"four", "five", "nested", "room", "desk", "floor"}, made.Groups)
@@ -154,7 +160,7 @@ func TestRecordedEntry(t *testing.T) {
 		u, err := weburl.Parse(url)
 		require.NoError(t, err)
 		r := &Request{URL: u}
-		made := s.Record(&w, r, time.Now(), s.Decide(&w, r, time.Now()))
+		made := s.Record(&w, r, noon, s.Decide(&w, r, noon))
 		assert.Equal(t, want, []string{made.List, made.Entry, made.Rule}, url)
 		assert.Equal(t, []string{"n"}, made.Notes)
 		assert.Equal(t, "f", made.Policy)

@@ -165,7 +165,7 @@ func (o *Outpost) Start(ctx context.Context, g *gate.Gate) {
 	}
 	if text, err := os.ReadFile(o.Folder.path("authority.json")); err == nil {
 		a := &parcel.Authority{}
-		if err := json.Unmarshal(text, a); err == nil {
+		if err = json.Unmarshal(text, a); err == nil {
 			err = o.sign(a)
 		}
 		if err != nil {

@@ -378,18 +378,16 @@ func (k *maker) edited(ctx context.Context, draft revision.DraftReader, list uui
 		s[0] = max(s[0], kept)
 		next = append(next, blocks[kept:s[0]]...)
 		var rows []row
-		for at := s[0]; at < s[1]; at = s[1] {
+		for from := s[0]; ; from, s[1] = s[1], s[1]+1 {
 			sink := &rowSink{}
-			if err := draft.EntriesBetween(ctx, list, begin(blocks, at), begin(blocks, s[1]), sink); err != nil {
+			if err := draft.EntriesBetween(ctx, list, begin(blocks, from), begin(blocks, s[1]), sink); err != nil {
 				return Digest{}, false, err
 			}
 			sortRows(sink.rows)
 			rows = append(rows, sink.rows...)
-			if at = s[1]; s[1] < len(blocks) && len(rows) > 0 && !rows[len(rows)-1].key.ends() {
-				s[1]++ // what ended the block is gone
-			} else {
+			if s[1] == len(blocks) || len(rows) == 0 || rows[len(rows)-1].key.ends() {
 				break
-			}
+			} // else what ended the block is gone, and it goes on through the next
 		}
 		next, kept = append(next, split(rows, k.put)...), s[1]
 	}

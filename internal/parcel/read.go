@@ -265,7 +265,7 @@ func (r packReader) Version() int64 { return r.e.Manifest.Catalogue }
 
 func (r packReader) Packs(context.Context) ([]catalogue.Pack, error) {
 	var all []catalogue.Pack
-	for i, p := range r.e.Manifest.Packs {
+	for i, p := range r.e.Packs {
 		all = append(all, catalogue.Pack{ID: p.ID, Name: p.Name, Rank: i + 1, InForce: &catalogue.State{Number: p.State, Version: p.Version, Sites: p.Count}})
 	}
 	return all, nil
@@ -273,7 +273,7 @@ func (r packReader) Packs(context.Context) ([]catalogue.Pack, error) {
 
 // pack returns a pack of the edition.
 func (r packReader) pack(id uuid.UUID) (p Pack) {
-	for _, one := range r.e.Manifest.Packs {
+	for _, one := range r.e.Packs {
 		if one.ID == id {
 			p = one
 		}

@@ -350,7 +350,7 @@ func TestRecords(t *testing.T) {
 	assert.Equal(t, reference, *blocked.Reference)
 	assert.Equal(t, []any{"127.0.10.7", "Ward: Never", int64(2), int64(403)}, []any{*blocked.Address, *blocked.By, *blocked.Revision, *blocked.Status})
 	assert.Equal(t, []any{"Wards", []string{"Nurses"}, "policy", "Ward", "Betting", "harbour-news.example/puzzles", "heron.example", "test/1"},
-		[]any{*blocked.Network, *blocked.Groups, string(*blocked.Rung), *blocked.Policy, *blocked.List, *blocked.Entry, *blocked.Referrer, *blocked.Agent})
+		[]any{*blocked.Network, *blocked.Groups, *blocked.Rung, *blocked.Policy, *blocked.List, *blocked.Entry, *blocked.Referrer, *blocked.Agent})
 	assert.NotNil(t, blocked.RuleID)
 	assert.NotNil(t, blocked.Catalogue)
 	assert.NotEqual(t, *blocked.ID, *tunnel.ID)
@@ -416,15 +416,13 @@ func TestAmounts(t *testing.T) {
 func TestOpenIsRecorded(t *testing.T) {
 	t.Parallel()
 	s, gate := gated(t, false)
-	ended := make(chan got)
-	go func() {
-		ended <- curl(t, gate.Proxy, "--interface", "127.0.10.7", "http://heron.example/slow?seconds=8")
-	}()
+	slow := exec.CommandContext(t.Context(), "curl", "-skf", "-x", "http://"+gate.Proxy, "--interface", "127.0.10.7", "http://heron.example/slow?seconds=8")
+	require.NoError(t, slow.Start())
 	require.Eventually(t, func() bool {
 		all := latest(t, s, "heron.example")
 		return len(all) == 1 && string(*all[0].Outcome) == "open"
 	}, testkit.Patience, testkit.Look)
-	assert.Equal(t, "200", (<-ended).status)
+	require.NoError(t, slow.Wait())
 	require.Eventually(t, func() bool {
 		all := latest(t, s, "heron.example")
 		return len(all) == 1 && string(*all[0].Outcome) == "answered" && *all[0].Millis >= 7000
@@ -443,7 +441,7 @@ func TestWebSocketIsCut(t *testing.T) {
 	for _, page := range []string{"ws://heron.example/echo", "wss://heron.example/echo"} {
 		conn, _, err := websocket.Dial(t.Context(), page, &websocket.DialOptions{HTTPClient: through})
 		require.NoError(t, err, page)
-		defer conn.CloseNow()
+		defer func() { _ = conn.CloseNow() }()
 		require.NoError(t, conn.Write(t.Context(), websocket.MessageText, []byte("tide")))
 		_, said, err := conn.Read(t.Context())
 		require.NoError(t, err)
