@@ -2,6 +2,8 @@ package demo
 
 import (
 	"bytes"
+	"cmp"
+	"compress/gzip"
 	"context"
 	"crypto/ed25519"
 	"crypto/sha256"
@@ -9,6 +11,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"io"
+	"mime"
 	"net/http"
 	"slices"
 	"strconv"
@@ -372,6 +375,9 @@ func serveSite(w http.ResponseWriter, r *http.Request) {
 	case "/echo":
 		echo(w, r)
 		return
+	case "/file":
+		sendFile(w, r)
+		return
 	case "/old":
 		sendLatin(w, host)
 		return
@@ -413,6 +419,29 @@ func echo(w http.ResponseWriter, r *http.Request) {
 			return
 		}
 	}
+}
+
+// heads are the first bytes of files.
+var heads = map[string]string{
+	"program": "MZ\x90\x00\x03\x00\x00\x00\x04\x00\x00\x00\xff\xff\x00\x00\xb8\x00\x00\x00", "archive": "7z\xbc\xaf\x27\x1c\x00\x04", "document": "%PDF-1.7\n", "text": "The tide table.\n",
+}
+
+// sendFile sends the beginning of a file of the kind that the query says, declared as it says: as type and name, packed where it says so.
+func sendFile(w http.ResponseWriter, r *http.Request) {
+	q := r.URL.Query()
+	body := []byte(heads[q.Get("as")] + strings.Repeat("the tide comes in ", 200))
+	w.Header().Set("Content-Type", cmp.Or(q.Get("type"), "text/plain; charset=utf-8"))
+	if name := q.Get("name"); name != "" {
+		w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": name}))
+	}
+	if q.Has("packed") {
+		w.Header().Set("Content-Encoding", "gzip")
+		packed := gzip.NewWriter(w)
+		defer func() { _ = packed.Close() }()
+		_, _ = packed.Write(body)
+		return
+	}
+	_, _ = w.Write(body)
 }
 
 // sendLatin sends a page in the encoding of many old sites.

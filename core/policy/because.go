@@ -143,6 +143,10 @@ func Reasons(evidence []Evidence) string {
 		case Method:
 			parts = append(parts, "the method is "+e.Text)
 		case File:
+			if e.Answered {
+				parts = append(parts, "what comes is of the kind "+e.Text)
+				continue
+			}
 			parts = append(parts, "a file is asked for: "+e.Text)
 		case Search:
 			parts = append(parts, fmt.Sprintf("%q is searched for", e.Text))

@@ -70,7 +70,7 @@ type Work struct {
 	is      directory.Set // categories
 	listed  []int32       // what in holds
 	traits  uint8         // a bit for each of [Traits] that rules ask and it has
-	ending  bool          // the path may end as a file's name does
+	ending  bool          // the path may end as a file's name does, or there is an answer
 	sends   bool          // the method is not GET
 	granted []candidate
 	can     []uint32 // see outline.canMatch
@@ -80,6 +80,7 @@ type Work struct {
 	sight   weburl.Sight
 	gate    Gate
 	gateBit uint8 // its place in [Gates]
+	reply   *Answer
 	addr    netip.Addr
 
 	bound   []bound // rules with quotas that bind what passes
@@ -143,7 +144,7 @@ func (s *Snapshot) identify(w *Work, r *Request) {
 	}
 	w.member, w.addr = d.Group(r.Group), r.Addr.Unmap()
 	w.method, w.sight, w.gate, w.url = r.Method, r.Sight, r.Gate, &r.URL
-	w.twoNames, w.notTLS = r.TwoNames, r.NotTLS
+	w.twoNames, w.notTLS, w.reply = r.TwoNames, r.NotTLS, r.Answer
 	if w.sight == "" {
 		w.sight = weburl.Full
 	}
@@ -155,6 +156,9 @@ func (s *Snapshot) identify(w *Work, r *Request) {
 	}
 	w.gateBit = uint8(slices.Index(Gates, w.gate))
 }
+
+// AsksAnswers reports whether what a site answers can change a verdict: a rule asks for a kind of files.
+func (s *Snapshot) AsksAnswers() bool { return s.asksAnswers }
 
 // GateFor returns the kind of gate that has a sight, where a request does not say.
 func GateFor(sight weburl.Sight) Gate {
@@ -222,7 +226,7 @@ func (s *Snapshot) weigh(w *Work) {
 	w.in.Clear()
 	w.may.Clear()
 	w.granted, w.listed, w.traits = w.granted[:0], w.listed[:0], 0
-	w.ending, w.sends = w.sight == weburl.Full && strings.IndexByte(w.url.Path(), '.') >= 0, w.sight == weburl.Full && w.method != "GET"
+	w.ending, w.sends = w.sight == weburl.Full && (w.reply != nil || strings.IndexByte(w.url.Path(), '.') >= 0), w.sight == weburl.Full && w.method != "GET"
 	for asked := s.outline.traits; asked != 0; asked &= asked - 1 {
 		if bit := bits.TrailingZeros8(asked); w.trait(Traits[bit]) == yes {
 			w.traits |= 1 << bit
@@ -522,9 +526,7 @@ func (s *Snapshot) holds(w *Work, n *node) answer {
 		if w.sight != weburl.Full {
 			return unclear
 		}
-		if hasEnding(w.url.Path(), n.texts) {
-			best = yes
-		}
+		best = w.file(n)
 	case Search:
 		if w.sight != weburl.Full {
 			return unclear

@@ -1,8 +1,11 @@
 package policy
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
-// FileKind is a kind of files, told by the ending of the path.
+// FileKind is a kind of files, told by the ending of the path and, when there is an answer, by its type, its first bytes and the name that it gives.
 type FileKind struct {
 	Key     string
 	Name    string
@@ -32,6 +35,39 @@ func endings(value string) []string {
 		}
 	}
 	return nil
+}
+
+// isKind reports whether a value of a [File] condition is a kind, and no ending.
+func isKind(value string) bool {
+	return slices.ContainsFunc(FileKinds, func(k FileKind) bool { return k.Key == value })
+}
+
+// file evaluates a [File] condition at the full sight.
+func (w *Work) file(n *node) answer {
+	switch {
+	case hasEnding(w.url.Path(), n.texts):
+		return yes
+	case len(n.kinds) == 0:
+		return no
+	case w.reply == nil:
+		return unclear
+	case w.answered(n) != "":
+		return yes
+	}
+	return no
+}
+
+// answered returns the name of the kind that the answer is of, of those that a [File] condition asks for; "" for none.
+func (w *Work) answered(n *node) string {
+	if w.reply == nil {
+		return ""
+	}
+	for _, kind := range FileKinds {
+		if slices.Contains(n.kinds, kind.Key) && (slices.Contains(w.reply.Kinds, kind.Key) || hasEnding("/-"+w.reply.Name, kind.Endings)) {
+			return kind.Name
+		}
+	}
+	return ""
 }
 
 // hasEnding reports whether the last segment of a path ends so, letter case aside.

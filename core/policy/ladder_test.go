@@ -218,6 +218,8 @@ func TestConditions(t *testing.T) {
 		{leaf(File, ".zip"), "tern.example/.zip", "no ? ?"},
 		{leaf(File, ".zip"), "tern.example/a.zip/b", "no ? ?"},
 		{leaf(File, "no such"), "tern.example/a.zip", "no ? ?"},
+		{leaf(File, "archives"), "tern.example/a", "? ? ?"},
+		{leaf(File, ".zip"), "tern.example/a", "no ? ?"},
 		{leaf(Search, `"boat*"`), "tern.example/find?q=My+Boats", "yes ? ?"},
 		{leaf(Search, `"boat"`), "tern.example/boat?q=x", "no ? ?"},
 		{leaf(Search, `"big boat"`), "tern.example/?x=1&Query=a%20big%20boat", "yes ? ?"},

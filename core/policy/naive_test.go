@@ -234,10 +234,19 @@ func (n naive) holds(c Cond) string {
 		return n.seen(full, slices.Contains(c.Values, n.r.Method))
 	case File:
 		return n.any(c.Values, func(kind string) string {
-			return n.seen(full, slices.ContainsFunc(endings(kind), func(e string) bool {
-				last := strings.ToLower(path[strings.LastIndex(path, "/")+1:])
-				return strings.HasSuffix(last, e) && last != e
-			}))
+			ends := func(name string) bool {
+				return slices.ContainsFunc(endings(kind), func(e string) bool { return strings.HasSuffix(name, e) && name != e })
+			}
+			known := slices.ContainsFunc(FileKinds, func(k FileKind) bool { return k.Key == kind })
+			switch answer := n.r.Answer; {
+			case !full || ends(strings.ToLower(path[strings.LastIndex(path, "/")+1:])):
+				return n.seen(full, true)
+			case known && answer == nil:
+				return n.seen(false, true)
+			case known:
+				return n.seen(true, slices.Contains(answer.Kinds, kind) || ends("-"+strings.ToLower(answer.Name)))
+			}
+			return n.seen(true, false)
 		})
 	case Search:
 		return n.any(c.Values, func(word string) string {
@@ -623,6 +632,12 @@ func drawNaive(t *rapid.T) naive {
 	n.r.Gate = rapid.SampledFrom(Gates).Draw(t, "gate")
 	if rapid.Bool().Draw(t, "has an address") {
 		n.r.Addr = netip.MustParseAddr(rapid.SampledFrom([]string{"10.40.0.5", "10.40.1.5", "10.40.1.200", "192.0.2.1"}).Draw(t, "address"))
+	}
+	if rapid.IntRange(0, 2).Draw(t, "answered") == 0 {
+		n.r.Answer = &Answer{
+			Kinds: rapid.SampledFrom([][]string{nil, {"archives"}, {"film"}, {"programs", "archives"}}).Draw(t, "kinds"),
+			Name:  rapid.SampledFrom([]string{"", "tide.ZIP", "tide.webm", ".zip"}).Draw(t, "name"),
+		}
 	}
 	n.r.TwoNames, n.r.NotTLS = rapid.IntRange(0, 5).Draw(t, "two names") == 0, rapid.IntRange(0, 5).Draw(t, "not TLS") == 0
 	n.draw(t)

@@ -290,4 +290,13 @@ type Request struct {
 
 	// What a gate learns once a connection stands. A request with NotTLS is blocked unless the rule that lets it pass names that trait.
 	TwoNames, NotTLS bool
+
+	// Answer is what the site has answered; nil before that. What hangs on the answer cannot be told until then.
+	Answer *Answer
+}
+
+// Answer is what is known of an answer when it begins.
+type Answer struct {
+	Kinds []string // keys of [FileKinds] that it is of, by its declared type or by its first bytes
+	Name  string   // of the file that it says to be; "" for none
 }

@@ -69,6 +69,7 @@ type Snapshot struct {
 
 	acknowledgements bool // there are some among grants
 	notesAnything    bool // a rule says note
+	asksAnswers      bool // a rule asks what an answer is
 	presences        map[netip.Addr][]Presence
 	used             map[user][]int64 // minutes, in order
 	words            []wordTest
@@ -120,6 +121,7 @@ type node struct {
 	set     directory.Set // lists, categories
 	traits  []Trait
 	texts   []string // methods, endings
+	kinds   []string // of files: keys
 	apps    []appTest
 	words   int32 // in Snapshot.words
 	card    int32
@@ -409,6 +411,10 @@ func (c *compiler) node(cond *Cond) node {
 	case File:
 		for _, v := range cond.Values {
 			n.texts = append(n.texts, endings(v)...)
+			if isKind(v) {
+				n.kinds = append(n.kinds, v)
+				c.s.asksAnswers = true
+			}
 		}
 	case Search:
 		n.words = c.nextWords

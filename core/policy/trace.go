@@ -36,6 +36,7 @@ type Evidence struct {
 	Category *classify.Category // Is
 	Given    *classify.Given    // Is: what gave it; nil where a scorecard did
 	Text     string             // the others: the trait, method, ending, app, words or points
+	Answered bool               // File: the text is the name of the kind that the answer is of
 }
 
 // Step is one thing that was looked at.
@@ -364,6 +365,9 @@ func (t *tracer) evidence(n *node, is answer, found []Evidence) []Evidence {
 	case Method:
 		return append(found, Evidence{Op: Method, Text: cmp.Or(w.method, "GET")})
 	case File:
+		if kind := w.answered(n); kind != "" && !hasEnding(w.url.Path(), n.texts) {
+			return append(found, Evidence{Op: File, Text: kind, Answered: true})
+		}
 		path := w.url.Path()
 		return append(found, Evidence{Op: File, Text: path[strings.LastIndexByte(path, '/')+1:]})
 	case Search:
@@ -456,8 +460,11 @@ func missing(sight weburl.Sight, of []Evidence) string {
 			}
 		}
 	}
-	if sight == weburl.Name {
+	switch sight {
+	case weburl.Name:
 		return what + ": only the host is seen here"
+	case weburl.Full:
+		return "what the answer is: only the request is seen so far"
 	}
 	return what + ": only host and port are seen here"
 }

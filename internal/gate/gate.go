@@ -81,6 +81,8 @@ type Request struct {
 
 	TwoNames, NotTLS bool // see [policy.Request]
 
+	Answer *Answer // takes what the site answers; nil where that changes nothing
+
 	Referrer, Agent string // as the client says them; for the record alone
 }
 
@@ -104,6 +106,9 @@ func (g *Gate) question(r *Request) policy.Request {
 	q := policy.Request{URL: r.URL, Method: r.Method, Addr: r.Address, Sight: r.Sight, Gate: g.Kind, TwoNames: r.TwoNames, NotTLS: r.NotTLS}
 	if r.Person != uuid.Nil {
 		q.Person = r.Person.String()
+	}
+	if r.Answer != nil {
+		q.Answer = r.Answer.known.Load()
 	}
 	return q
 }

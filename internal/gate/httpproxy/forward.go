@@ -40,7 +40,8 @@ type target struct {
 	origin string // as https://heron.example:8443
 	opened bool   // the connection of the client was opened
 	cap    sizeCap
-	safe   policy.Safe // what makes the answers of a search engine safe, where they have to be
+	look   func(*http.Response) error // decides again by the answer; nil where that changes nothing
+	safe   policy.Safe                // what makes the answers of a search engine safe, where they have to be
 }
 
 func newForwarder(p *Proxy) *forwarder {
@@ -111,8 +112,16 @@ func modify(r *http.Response) error {
 		r.Header.Del("Alt-Svc")
 	}
 	r.Header.Add("Via", via)
+	if to.look != nil && r.StatusCode >= 200 {
+		if err := to.look(r); err != nil {
+			return err
+		}
+	}
 	return to.cap.bind(r)
 }
+
+// errAnswer says that a request is refused for what the site answers.
+var errAnswer = errors.New("what the site answers is refused")
 
 // failed answers a request that could not be carried out.
 func (p *Proxy) failed(w http.ResponseWriter, r *http.Request, err error) {
@@ -122,7 +131,7 @@ func (p *Proxy) failed(w http.ResponseWriter, r *http.Request, err error) {
 	if r.Context().Err() != nil {
 		panic(http.ErrAbortHandler) // the client is gone, or the request was cut
 	}
-	if _, ok := errors.AsType[*tooLargeError](err); ok {
+	if _, ok := errors.AsType[*tooLargeError](err); ok || errors.Is(err, errAnswer) {
 		return // whoever forwards says so
 	}
 	p.sayFailure(w, r, "", err)
@@ -250,6 +259,15 @@ func (p *Proxy) plain(w http.ResponseWriter, r *http.Request, client gate.Client
 		p.Gate.Record(d, journal.Ending{Outcome: journal.Failed, Status: status, Took: time.Since(begin), Detail: err.Error()})
 		return
 	}
+	if d.Request.Answer = p.Gate.Asks(d); d.Request.Answer != nil {
+		to.look = func(r *http.Response) error {
+			said := gate.ReadAnswer(r.Header.Get("Content-Type"), r.Header.Get("Content-Disposition"), r.Header.Get("Content-Encoding"), peek(r))
+			if d = p.Gate.Answered(d, said); !d.Verdict.Passes() {
+				return errAnswer
+			}
+			return nil
+		}
+	}
 	var failed error
 	ctx, cancel := context.WithCancel(context.WithValue(context.WithValue(r.Context(), targetKey{}, to), failKey{}, &failed))
 	defer cancel()
@@ -282,6 +300,10 @@ func (p *Proxy) plain(w http.ResponseWriter, r *http.Request, client gate.Client
 		}
 		if large, ok := errors.AsType[*tooLargeError](failed); ok && ended == nil {
 			refuse("At most "+inBytes(held.SizeCap)+" may come from there, and "+large.Error()+".", large.Error())
+			return
+		}
+		if errors.Is(failed, errAnswer) && ended == nil {
+			refuse("", errAnswer.Error())
 			return
 		}
 		p.Gate.Record(d, end)

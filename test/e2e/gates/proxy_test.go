@@ -973,3 +973,47 @@ func TestOwnPage(t *testing.T) {
 	require.Eventually(t, func() bool { return curl(t, gate.Proxy, "--interface", here, blocked).status == "407" }, testkit.Patience, testkit.Look)
 	assert.Contains(t, page().body, "Nobody in particular is known")
 }
+
+// A kind of files is known by the ending of the path, and by what the site answers: its declared type, the name that it gives, and its first bytes. Until there is an
+// answer, a trial cannot tell.
+func TestFileKinds(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, true)
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	run("policy", "rule", "add", "Ward", "No programs", "--file", "programs", "--then", "block")
+	run("publish", "--note", "no programs")
+	upToDate(t, s, "TestFileKinds", 3)
+	sees := func(url string, args ...string) string {
+		return curl(t, gate.Proxy, append(args, "--interface", "127.0.10.7", url)...).sees()
+	}
+	for _, origin := range []string{"http://heron.example", "https://heron.example"} {
+		for path, blocked := range map[string]bool{
+			"/setup.exe":                             true,
+			"/file?as=text":                          false,
+			"/file?as=document":                      false,
+			"/file?as=program":                       true,
+			"/file?as=program&packed":                true,
+			"/file?as=text&type=application/x-msi":   true,
+			"/file?as=text&name=setup.exe":           true,
+			"/file?as=archive&name=tides.7z":         false,
+			"/slow?seconds=0":                        false,
+			"/file?as=program&type=image/png&name=x": true,
+		} {
+			got := curl(t, gate.Proxy, "--interface", "127.0.10.7", "--compressed", origin+path)
+			assert.Equal(t, map[bool]string{true: "403", false: "200"}[blocked], got.status, "%s%s: %q", origin, path, got.body)
+			if blocked && strings.HasPrefix(path, "/file") {
+				assert.Contains(t, got.body, "because what comes is of the kind programs")
+			}
+		}
+	}
+	assert.Equal(t, "the page", sees("http://heron.example/"))
+	assert.Contains(t, run("try", "http://heron.example/file?as=program", "--from", "127.0.10.7", "--way", "proxy", "--trace"), "what the answer is: only the request is seen so far")
+	require.Eventually(t, func() bool {
+		for _, r := range latest(t, s, "heron.example") {
+			if strings.HasSuffix(r.URL, "as=program") && string(r.Verdict) == "block" && r.Detail != nil {
+				return *r.Policy == "Ward" && *r.Status == 403
+			}
+		}
+		return false
+	}, testkit.Patience, testkit.Look)
+}
