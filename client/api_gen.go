@@ -144,6 +144,42 @@ func (e ChangeWhat) Valid() bool {
 	}
 }
 
+// Defines values for CircumstancesAnswer.
+const (
+	CircumstancesAnswerArchives  CircumstancesAnswer = "archives"
+	CircumstancesAnswerDisks     CircumstancesAnswer = "disks"
+	CircumstancesAnswerDocuments CircumstancesAnswer = "documents"
+	CircumstancesAnswerFilm      CircumstancesAnswer = "film"
+	CircumstancesAnswerMacros    CircumstancesAnswer = "macros"
+	CircumstancesAnswerPictures  CircumstancesAnswer = "pictures"
+	CircumstancesAnswerPrograms  CircumstancesAnswer = "programs"
+	CircumstancesAnswerSound     CircumstancesAnswer = "sound"
+)
+
+// Valid indicates whether the value is a known member of the CircumstancesAnswer enum.
+func (e CircumstancesAnswer) Valid() bool {
+	switch e {
+	case CircumstancesAnswerArchives:
+		return true
+	case CircumstancesAnswerDisks:
+		return true
+	case CircumstancesAnswerDocuments:
+		return true
+	case CircumstancesAnswerFilm:
+		return true
+	case CircumstancesAnswerMacros:
+		return true
+	case CircumstancesAnswerPictures:
+		return true
+	case CircumstancesAnswerPrograms:
+		return true
+	case CircumstancesAnswerSound:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CircumstancesGate.
 const (
 	CircumstancesGateDNS   CircumstancesGate = "dns"
@@ -180,6 +216,24 @@ func (e CircumstancesSight) Valid() bool {
 	case CircumstancesSightName:
 		return true
 	case CircumstancesSightTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CircumstancesTraits.
+const (
+	CircumstancesTraitsNotTLS   CircumstancesTraits = "not-tls"
+	CircumstancesTraitsTwoNames CircumstancesTraits = "two-names"
+)
+
+// Valid indicates whether the value is a known member of the CircumstancesTraits enum.
+func (e CircumstancesTraits) Valid() bool {
+	switch e {
+	case CircumstancesTraitsNotTLS:
+		return true
+	case CircumstancesTraitsTwoNames:
 		return true
 	default:
 		return false
@@ -1392,6 +1446,42 @@ func (e MatchIn) Valid() bool {
 	}
 }
 
+// Defines values for MatrixInputBodyAnswer.
+const (
+	MatrixInputBodyAnswerArchives  MatrixInputBodyAnswer = "archives"
+	MatrixInputBodyAnswerDisks     MatrixInputBodyAnswer = "disks"
+	MatrixInputBodyAnswerDocuments MatrixInputBodyAnswer = "documents"
+	MatrixInputBodyAnswerFilm      MatrixInputBodyAnswer = "film"
+	MatrixInputBodyAnswerMacros    MatrixInputBodyAnswer = "macros"
+	MatrixInputBodyAnswerPictures  MatrixInputBodyAnswer = "pictures"
+	MatrixInputBodyAnswerPrograms  MatrixInputBodyAnswer = "programs"
+	MatrixInputBodyAnswerSound     MatrixInputBodyAnswer = "sound"
+)
+
+// Valid indicates whether the value is a known member of the MatrixInputBodyAnswer enum.
+func (e MatrixInputBodyAnswer) Valid() bool {
+	switch e {
+	case MatrixInputBodyAnswerArchives:
+		return true
+	case MatrixInputBodyAnswerDisks:
+		return true
+	case MatrixInputBodyAnswerDocuments:
+		return true
+	case MatrixInputBodyAnswerFilm:
+		return true
+	case MatrixInputBodyAnswerMacros:
+		return true
+	case MatrixInputBodyAnswerPictures:
+		return true
+	case MatrixInputBodyAnswerPrograms:
+		return true
+	case MatrixInputBodyAnswerSound:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MatrixInputBodyGate.
 const (
 	MatrixInputBodyGateDNS   MatrixInputBodyGate = "dns"
@@ -1428,6 +1518,24 @@ func (e MatrixInputBodySight) Valid() bool {
 	case MatrixInputBodySightName:
 		return true
 	case MatrixInputBodySightTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for MatrixInputBodyTraits.
+const (
+	MatrixInputBodyTraitsNotTLS   MatrixInputBodyTraits = "not-tls"
+	MatrixInputBodyTraitsTwoNames MatrixInputBodyTraits = "two-names"
+)
+
+// Valid indicates whether the value is a known member of the MatrixInputBodyTraits enum.
+func (e MatrixInputBodyTraits) Valid() bool {
+	switch e {
+	case MatrixInputBodyTraitsNotTLS:
+		return true
+	case MatrixInputBodyTraitsTwoNames:
 		return true
 	default:
 		return false
@@ -2529,6 +2637,42 @@ func (e StopVerdict) Valid() bool {
 	}
 }
 
+// Defines values for SweepInputBodyAnswer.
+const (
+	SweepInputBodyAnswerArchives  SweepInputBodyAnswer = "archives"
+	SweepInputBodyAnswerDisks     SweepInputBodyAnswer = "disks"
+	SweepInputBodyAnswerDocuments SweepInputBodyAnswer = "documents"
+	SweepInputBodyAnswerFilm      SweepInputBodyAnswer = "film"
+	SweepInputBodyAnswerMacros    SweepInputBodyAnswer = "macros"
+	SweepInputBodyAnswerPictures  SweepInputBodyAnswer = "pictures"
+	SweepInputBodyAnswerPrograms  SweepInputBodyAnswer = "programs"
+	SweepInputBodyAnswerSound     SweepInputBodyAnswer = "sound"
+)
+
+// Valid indicates whether the value is a known member of the SweepInputBodyAnswer enum.
+func (e SweepInputBodyAnswer) Valid() bool {
+	switch e {
+	case SweepInputBodyAnswerArchives:
+		return true
+	case SweepInputBodyAnswerDisks:
+		return true
+	case SweepInputBodyAnswerDocuments:
+		return true
+	case SweepInputBodyAnswerFilm:
+		return true
+	case SweepInputBodyAnswerMacros:
+		return true
+	case SweepInputBodyAnswerPictures:
+		return true
+	case SweepInputBodyAnswerPrograms:
+		return true
+	case SweepInputBodyAnswerSound:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SweepInputBodyGate.
 const (
 	SweepInputBodyGateDNS   SweepInputBodyGate = "dns"
@@ -2565,6 +2709,24 @@ func (e SweepInputBodySight) Valid() bool {
 	case SweepInputBodySightName:
 		return true
 	case SweepInputBodySightTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SweepInputBodyTraits.
+const (
+	SweepInputBodyTraitsNotTLS   SweepInputBodyTraits = "not-tls"
+	SweepInputBodyTraitsTwoNames SweepInputBodyTraits = "two-names"
+)
+
+// Valid indicates whether the value is a known member of the SweepInputBodyTraits enum.
+func (e SweepInputBodyTraits) Valid() bool {
+	switch e {
+	case SweepInputBodyTraitsNotTLS:
+		return true
+	case SweepInputBodyTraitsTwoNames:
 		return true
 	default:
 		return false
@@ -2664,6 +2826,42 @@ func (e TrialVerdict) Valid() bool {
 	}
 }
 
+// Defines values for TrialsInputBodyAnswer.
+const (
+	TrialsInputBodyAnswerArchives  TrialsInputBodyAnswer = "archives"
+	TrialsInputBodyAnswerDisks     TrialsInputBodyAnswer = "disks"
+	TrialsInputBodyAnswerDocuments TrialsInputBodyAnswer = "documents"
+	TrialsInputBodyAnswerFilm      TrialsInputBodyAnswer = "film"
+	TrialsInputBodyAnswerMacros    TrialsInputBodyAnswer = "macros"
+	TrialsInputBodyAnswerPictures  TrialsInputBodyAnswer = "pictures"
+	TrialsInputBodyAnswerPrograms  TrialsInputBodyAnswer = "programs"
+	TrialsInputBodyAnswerSound     TrialsInputBodyAnswer = "sound"
+)
+
+// Valid indicates whether the value is a known member of the TrialsInputBodyAnswer enum.
+func (e TrialsInputBodyAnswer) Valid() bool {
+	switch e {
+	case TrialsInputBodyAnswerArchives:
+		return true
+	case TrialsInputBodyAnswerDisks:
+		return true
+	case TrialsInputBodyAnswerDocuments:
+		return true
+	case TrialsInputBodyAnswerFilm:
+		return true
+	case TrialsInputBodyAnswerMacros:
+		return true
+	case TrialsInputBodyAnswerPictures:
+		return true
+	case TrialsInputBodyAnswerPrograms:
+		return true
+	case TrialsInputBodyAnswerSound:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TrialsInputBodyGate.
 const (
 	TrialsInputBodyGateDNS   TrialsInputBodyGate = "dns"
@@ -2700,6 +2898,24 @@ func (e TrialsInputBodySight) Valid() bool {
 	case TrialsInputBodySightName:
 		return true
 	case TrialsInputBodySightTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TrialsInputBodyTraits.
+const (
+	TrialsInputBodyTraitsNotTLS   TrialsInputBodyTraits = "not-tls"
+	TrialsInputBodyTraitsTwoNames TrialsInputBodyTraits = "two-names"
+)
+
+// Valid indicates whether the value is a known member of the TrialsInputBodyTraits enum.
+func (e TrialsInputBodyTraits) Valid() bool {
+	switch e {
+	case TrialsInputBodyTraitsNotTLS:
+		return true
+	case TrialsInputBodyTraitsTwoNames:
 		return true
 	default:
 		return false
@@ -3434,6 +3650,9 @@ type ChangedLine struct {
 
 // Circumstances defines model for Circumstances.
 type Circumstances struct {
+	// Answer The kinds of files that the site answers with; left out, there is no answer yet
+	Answer *[]CircumstancesAnswer `json:"answer,omitempty"`
+
 	// At now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now
 	At *string `json:"at,omitempty"`
 
@@ -3452,6 +3671,9 @@ type Circumstances struct {
 	// Sight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 	Sight *CircumstancesSight `json:"sight,omitempty"`
 
+	// Traits What a gate learns once a connection stands: the client names two hosts on it; what it says through a tunnel is not TLS
+	Traits *[]CircumstancesTraits `json:"traits,omitempty"`
+
 	// Way A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's
 	Way *string `json:"way,omitempty"`
 
@@ -3459,11 +3681,17 @@ type Circumstances struct {
 	Who *Who `json:"who,omitempty"`
 }
 
+// CircumstancesAnswer defines model for Circumstances.Answer.
+type CircumstancesAnswer string
+
 // CircumstancesGate Left out: the gate that sees so much
 type CircumstancesGate string
 
 // CircumstancesSight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 type CircumstancesSight string
+
+// CircumstancesTraits defines model for Circumstances.Traits.
+type CircumstancesTraits string
 
 // Class defines model for Class.
 type Class struct {
@@ -5309,6 +5537,9 @@ type MatchIn string
 
 // MatrixInputBody defines model for MatrixInputBody.
 type MatrixInputBody struct {
+	// Answer The kinds of files that the site answers with; left out, there is no answer yet
+	Answer *[]MatrixInputBodyAnswer `json:"answer,omitempty"`
+
 	// At As for a trial
 	At *string `json:"at,omitempty"`
 
@@ -5326,7 +5557,10 @@ type MatrixInputBody struct {
 
 	// Sight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 	Sight *MatrixInputBodySight `json:"sight,omitempty"`
-	Urls  []string              `json:"urls"`
+
+	// Traits What a gate learns once a connection stands: the client names two hosts on it; what it says through a tunnel is not TLS
+	Traits *[]MatrixInputBodyTraits `json:"traits,omitempty"`
+	Urls   []string                 `json:"urls"`
 
 	// Way A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's
 	Way *string `json:"way,omitempty"`
@@ -5335,11 +5569,17 @@ type MatrixInputBody struct {
 	Who *[]Who `json:"who,omitempty"`
 }
 
+// MatrixInputBodyAnswer defines model for MatrixInputBody.Answer.
+type MatrixInputBodyAnswer string
+
 // MatrixInputBodyGate Left out: the gate that sees so much
 type MatrixInputBodyGate string
 
 // MatrixInputBodySight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 type MatrixInputBodySight string
+
+// MatrixInputBodyTraits defines model for MatrixInputBody.Traits.
+type MatrixInputBodyTraits string
 
 // MatrixOutputBody defines model for MatrixOutputBody.
 type MatrixOutputBody struct {
@@ -6967,6 +7207,9 @@ type StopVerdict string
 
 // SweepInputBody defines model for SweepInputBody.
 type SweepInputBody struct {
+	// Answer The kinds of files that the site answers with; left out, there is no answer yet
+	Answer *[]SweepInputBodyAnswer `json:"answer,omitempty"`
+
 	// Days Left out: 7
 	Days *int64 `json:"days,omitempty"`
 
@@ -6987,7 +7230,10 @@ type SweepInputBody struct {
 
 	// Sight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 	Sight *SweepInputBodySight `json:"sight,omitempty"`
-	Urls  []string             `json:"urls"`
+
+	// Traits What a gate learns once a connection stands: the client names two hosts on it; what it says through a tunnel is not TLS
+	Traits *[]SweepInputBodyTraits `json:"traits,omitempty"`
+	Urls   []string                `json:"urls"`
 
 	// Way A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's
 	Way *string `json:"way,omitempty"`
@@ -6996,11 +7242,17 @@ type SweepInputBody struct {
 	Who *[]Who `json:"who,omitempty"`
 }
 
+// SweepInputBodyAnswer defines model for SweepInputBody.Answer.
+type SweepInputBodyAnswer string
+
 // SweepInputBodyGate Left out: the gate that sees so much
 type SweepInputBodyGate string
 
 // SweepInputBodySight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 type SweepInputBodySight string
+
+// SweepInputBodyTraits defines model for SweepInputBody.Traits.
+type SweepInputBodyTraits string
 
 // SweepOutputBody defines model for SweepOutputBody.
 type SweepOutputBody struct {
@@ -7210,6 +7462,9 @@ type TrialVerdict string
 
 // TrialsInputBody defines model for TrialsInputBody.
 type TrialsInputBody struct {
+	// Answer The kinds of files that the site answers with; left out, there is no answer yet
+	Answer *[]TrialsInputBodyAnswer `json:"answer,omitempty"`
+
 	// At now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now
 	At *string `json:"at,omitempty"`
 
@@ -7234,6 +7489,9 @@ type TrialsInputBody struct {
 	// Sight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 	Sight *TrialsInputBodySight `json:"sight,omitempty"`
 
+	// Traits What a gate learns once a connection stands: the client names two hosts on it; what it says through a tunnel is not TLS
+	Traits *[]TrialsInputBodyTraits `json:"traits,omitempty"`
+
 	// Urls As a person types them or a log has them; without a scheme https is meant
 	Urls []string `json:"urls"`
 
@@ -7244,11 +7502,17 @@ type TrialsInputBody struct {
 	Who *Who `json:"who,omitempty"`
 }
 
+// TrialsInputBodyAnswer defines model for TrialsInputBody.Answer.
+type TrialsInputBodyAnswer string
+
 // TrialsInputBodyGate Left out: the gate that sees so much
 type TrialsInputBodyGate string
 
 // TrialsInputBodySight What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything
 type TrialsInputBodySight string
+
+// TrialsInputBodyTraits defines model for TrialsInputBody.Traits.
+type TrialsInputBodyTraits string
 
 // TrialsOutputBody defines model for TrialsOutputBody.
 type TrialsOutputBody struct {

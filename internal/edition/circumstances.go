@@ -3,6 +3,7 @@ package edition
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,12 +14,14 @@ import (
 
 // Setting is how a request is seen, and by which state it is decided. The zero Setting sees everything of a GET, and asks the draft.
 type Setting struct {
-	Sight   weburl.Sight `json:"sight,omitempty" enum:"name,tunnel,full" doc:"What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything"`
-	Gate    policy.Gate  `json:"gate,omitempty" enum:"dns,proxy,icap" doc:"Left out: the gate that sees so much"`
-	Method  string       `json:"method,omitempty" maxLength:"20" doc:"Left out: GET"`
-	Journey bool         `json:"journey,omitempty" doc:"Through all gates on the asker's way; sight and gate say nothing then"`
-	Way     policy.Way   `json:"way,omitempty" maxLength:"20" doc:"A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's"`
-	On      string       `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"draft, live, or the number of a revision; left out, the draft"`
+	Sight   weburl.Sight   `json:"sight,omitempty" enum:"name,tunnel,full" doc:"What can be seen of the request; left out, everything: the host; host and port of a connection that is not opened; everything"`
+	Gate    policy.Gate    `json:"gate,omitempty" enum:"dns,proxy,icap" doc:"Left out: the gate that sees so much"`
+	Method  string         `json:"method,omitempty" maxLength:"20" doc:"Left out: GET"`
+	Journey bool           `json:"journey,omitempty" doc:"Through all gates on the asker's way; sight and gate say nothing then"`
+	Way     policy.Way     `json:"way,omitempty" maxLength:"20" doc:"A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's"`
+	Traits  []policy.Trait `json:"traits,omitempty" enum:"two-names,not-tls" doc:"What a gate learns once a connection stands: the client names two hosts on it; what it says through a tunnel is not TLS"`
+	Answer  []string       `json:"answer,omitempty" enum:"archives,programs,documents,macros,pictures,sound,film,disks" doc:"The kinds of files that the site answers with; left out, there is no answer yet"`
+	On      string         `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"draft, live, or the number of a revision; left out, the draft"`
 }
 
 // Circumstances are what a question holds besides its URLs: who asks, when, and how the request is seen. The zero Circumstances are
@@ -38,6 +41,9 @@ type Asked struct {
 	Method  string
 	Journey bool
 	Way     policy.Way // of a journey; "": the asker's
+
+	TwoNames, NotTLS bool
+	Answer           *policy.Answer
 }
 
 // Ask resolves circumstances. An unknown name, or a moment that cannot be read, is a [*revision.FieldError] whose path begins with field.
@@ -61,12 +67,20 @@ func (s *State) Ask(field string, c Circumstances) (asked Asked, err error) {
 
 // When returns the circumstances of an asker at a moment.
 func (a Asker) When(at time.Time, by Setting) Asked {
-	return Asked{Who: a, At: at, Sight: cmp.Or(by.Sight, weburl.Full), Gate: by.Gate, Method: strings.ToUpper(by.Method), Journey: by.Journey || by.Way != "", Way: by.Way}
+	asked := Asked{
+		Who: a, At: at, Sight: cmp.Or(by.Sight, weburl.Full), Gate: by.Gate, Method: strings.ToUpper(by.Method), Journey: by.Journey || by.Way != "", Way: by.Way,
+		TwoNames: slices.Contains(by.Traits, policy.TwoNames), NotTLS: slices.Contains(by.Traits, policy.NotTLS),
+	}
+	if len(by.Answer) > 0 {
+		asked.Answer = &policy.Answer{Kinds: by.Answer}
+	}
+	return asked
 }
 
 // Request returns the request for a URL.
 func (a Asked) Request(u weburl.URL) policy.Request {
 	r := a.Who.Request()
 	r.URL, r.Sight, r.Gate, r.Method, r.Way = u, a.Sight, a.Gate, a.Method, a.Way
+	r.TwoNames, r.NotTLS, r.Answer = a.TwoNames, a.NotTLS, a.Answer
 	return r
 }

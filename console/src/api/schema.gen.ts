@@ -2710,6 +2710,8 @@ export interface components {
             text: string;
         };
         Circumstances: {
+            /** @description The kinds of files that the site answers with; left out, there is no answer yet */
+            answer?: ("archives" | "programs" | "documents" | "macros" | "pictures" | "sound" | "film" | "disks")[];
             /** @description now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now */
             at?: string;
             /**
@@ -2728,6 +2730,8 @@ export interface components {
              * @enum {string}
              */
             sight?: "name" | "tunnel" | "full";
+            /** @description What a gate learns once a connection stands: the client names two hosts on it; what it says through a tunnel is not TLS */
+            traits?: ("two-names" | "not-tls")[];
             /** @description A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's */
             way?: string;
             /** @description Left out: somebody of whom nothing is known */
@@ -4386,6 +4390,8 @@ export interface components {
             unclear?: components["schemas"]["EntryRef"][];
         };
         MatrixInputBody: {
+            /** @description The kinds of files that the site answers with; left out, there is no answer yet */
+            answer?: ("archives" | "programs" | "documents" | "macros" | "pictures" | "sound" | "film" | "disks")[];
             /** @description As for a trial */
             at?: string;
             /**
@@ -4404,6 +4410,8 @@ export interface components {
              * @enum {string}
              */
             sight?: "name" | "tunnel" | "full";
+            /** @description What a gate learns once a connection stands: the client names two hosts on it; what it says through a tunnel is not TLS */
+            traits?: ("two-names" | "not-tls")[];
             urls: string[];
             /** @description A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's */
             way?: string;
@@ -5892,6 +5900,8 @@ export interface components {
             verdict: "allow" | "watch" | "hold" | "block";
         };
         SweepInputBody: {
+            /** @description The kinds of files that the site answers with; left out, there is no answer yet */
+            answer?: ("archives" | "programs" | "documents" | "macros" | "pictures" | "sound" | "film" | "disks")[];
             /**
              * Format: int64
              * @description Left out: 7
@@ -5915,6 +5925,8 @@ export interface components {
              * @enum {string}
              */
             sight?: "name" | "tunnel" | "full";
+            /** @description What a gate learns once a connection stands: the client names two hosts on it; what it says through a tunnel is not TLS */
+            traits?: ("two-names" | "not-tls")[];
             urls: string[];
             /** @description A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's */
             way?: string;
@@ -6098,6 +6110,8 @@ export interface components {
             way?: string;
         };
         TrialsInputBody: {
+            /** @description The kinds of files that the site answers with; left out, there is no answer yet */
+            answer?: ("archives" | "programs" | "documents" | "macros" | "pictures" | "sound" | "film" | "disks")[];
             /** @description now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now */
             at?: string;
             /** @description Without steps, matches and classification */
@@ -6120,6 +6134,8 @@ export interface components {
              * @enum {string}
              */
             sight?: "name" | "tunnel" | "full";
+            /** @description What a gate learns once a connection stands: the client names two hosts on it; what it says through a tunnel is not TLS */
+            traits?: ("two-names" | "not-tls")[];
             /** @description As a person types them or a log has them; without a scheme https is meant */
             urls: string[];
             /** @description A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's */

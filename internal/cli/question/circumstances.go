@@ -17,6 +17,7 @@ import (
 // Circumstances holds the flags for the circumstances of a question: who asks, when, and which parts of the request are seen.
 type Circumstances struct {
 	Person, Group, Address, At, Sight, Gate, Method, Way, On string
+	Traits, Answer                                           string // with commas between them
 	Journey                                                  bool
 }
 
@@ -55,7 +56,7 @@ func (c Circumstances) Or(others Circumstances) Circumstances {
 	if c.Nobody() {
 		c.Person, c.Group, c.Address = others.Person, others.Group, others.Address
 	}
-	for _, field := range [][2]*string{{&c.At, &others.At}, {&c.Sight, &others.Sight}, {&c.Gate, &others.Gate}, {&c.Method, &others.Method}, {&c.Way, &others.Way}, {&c.On, &others.On}} {
+	for _, field := range [][2]*string{{&c.At, &others.At}, {&c.Sight, &others.Sight}, {&c.Gate, &others.Gate}, {&c.Method, &others.Method}, {&c.Way, &others.Way}, {&c.On, &others.On}, {&c.Traits, &others.Traits}, {&c.Answer, &others.Answer}} {
 		*field[0] = cmp.Or(*field[0], *field[1])
 	}
 	c.Journey = c.Journey || others.Journey
@@ -76,8 +77,21 @@ func (c *Circumstances) Body() client.Circumstances {
 
 // Setting is Body without who asks, for questions about several people or groups.
 func (c *Circumstances) Setting() client.Circumstances {
-	return client.Circumstances{
+	body := client.Circumstances{
 		At: command.Optional[string](c.At), Sight: command.Optional[client.CircumstancesSight](c.Sight), Gate: command.Optional[client.CircumstancesGate](c.Gate),
 		Method: command.Optional[string](c.Method), On: command.Optional[string](c.On), Journey: &c.Journey, Way: command.Optional[string](c.Way),
 	}
+	if c.Traits != "" {
+		body.Traits = &[]client.CircumstancesTraits{}
+		for t := range strings.SplitSeq(c.Traits, ",") {
+			*body.Traits = append(*body.Traits, client.CircumstancesTraits(strings.TrimSpace(t)))
+		}
+	}
+	if c.Answer != "" {
+		body.Answer = &[]client.CircumstancesAnswer{}
+		for kind := range strings.SplitSeq(c.Answer, ",") {
+			*body.Answer = append(*body.Answer, client.CircumstancesAnswer(strings.TrimSpace(kind)))
+		}
+	}
+	return body
 }

@@ -33,6 +33,8 @@ func (f *tryFlags) register(cmd *cobra.Command) {
 	flags := cmd.Flags()
 	flags.StringVar(&f.ask.Gate, "gate", "", "the gate that decides: dns, proxy or icap; left out, the one that sees so much")
 	flags.StringVar(&f.ask.Method, "method", "", "the method of HTTP; left out, GET")
+	flags.StringVar(&f.ask.Traits, "trait", "", "what a gate learns once a connection stands: two-names, not-tls, or both with a comma between them")
+	flags.StringVar(&f.ask.Answer, "answer", "", "the kinds of files that the site answers with, as programs or archives,programs; left out, there is no answer yet")
 	flags.StringVar(&f.other.On, "or-on", "", "the same for the other of two trials")
 	flags.StringVar(&f.ask.On, "on", "", "draft, live or the number of a revision; left out, the draft")
 	flags.StringVar(&f.file, "file", "", "a file of URLs, one a line; - is standard input")

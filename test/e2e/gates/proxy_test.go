@@ -1008,6 +1008,10 @@ func TestFileKinds(t *testing.T) {
 	}
 	assert.Equal(t, "the page", sees("http://heron.example/"))
 	assert.Contains(t, run("try", "http://heron.example/file?as=program", "--from", "127.0.10.7", "--way", "proxy", "--trace"), "what the answer is: only the request is seen so far")
+	answered := []string{"try", "http://heron.example/file?as=program", "--from", "127.0.10.7", "--way", "proxy", "--answer", "programs"}
+	assert.Contains(t, run(answered...), "because what comes is of the kind programs")
+	assert.Contains(t, run("try", "https://heron.example/", "--from", "127.0.10.7", "--sight", "tunnel", "--trait", "not-tls"), "What the client says through the tunnel is not TLS")
+	assert.Contains(t, s.Run(t, "", "try", "heron.example", "--trait", "nonsense").Err, "traits[0]")
 	require.Eventually(t, func() bool {
 		for _, r := range latest(t, s, "heron.example") {
 			if strings.HasSuffix(r.URL, "as=program") && string(r.Verdict) == "block" && r.Detail != nil {
