@@ -10,7 +10,6 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"sync"
 	"time"
 
 	"github.com/google/uuid"
@@ -43,50 +42,15 @@ type Desk struct {
 	Authenticator *account.Authenticator
 	Now           func() time.Time
 	DemoPassword  string // with which everybody of the demo signs in; "" for none
-
-	misses misses
 }
 
 var _ gate.Desk = (*Desk)(nil)
-
-// misses counts the wrong codes of each asker. It is safe for concurrent use.
-type misses struct {
-	mu sync.Mutex
-	of map[string][]time.Time // guarded by mu
-}
 
 // How many wrong codes an asker may enter within a while.
 const (
 	mostMisses = 5
 	missesFor  = 15 * time.Minute
 )
-
-// tooMany reports whether an asker has to wait.
-func (m *misses) tooMany(who string, now time.Time) bool {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	for one, at := range m.of {
-		if now.Sub(at[len(at)-1]) > missesFor {
-			delete(m.of, one)
-		}
-	}
-	recent := 0
-	for _, at := range m.of[who] {
-		if now.Sub(at) <= missesFor {
-			recent++
-		}
-	}
-	return recent >= mostMisses
-}
-
-func (m *misses) add(who string, now time.Time) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if m.of == nil {
-		m.of = map[string][]time.Time{}
-	}
-	m.of[who] = append(m.of[who], now)
-}
 
 // patience is how long a page waits for the store before it says that the service cannot be reached.
 const patience = 5 * time.Second
@@ -111,7 +75,9 @@ func (d *Desk) Unlock(ctx context.Context, p gate.Past, code string) (time.Time,
 	ctx, stop := context.WithTimeout(ctx, patience)
 	defer stop()
 	who := p.Person.String() + p.Address.String()
-	if d.misses.tooMany(who, d.Now()) {
+	if may, err := d.Store.CountTry(ctx, who, d.Now(), d.Now().Add(-missesFor), mostMisses, access.Recorder); err != nil {
+		return time.Time{}, err
+	} else if !may {
 		return time.Time{}, gate.ErrTooMany
 	}
 	made, err := d.Store.UseCode(ctx, standing.HashCode(code), func(c standing.Code) (standing.Passage, error) {
@@ -127,8 +93,10 @@ func (d *Desk) Unlock(ctx context.Context, p gate.Past, code string) (time.Time,
 		return opened, nil
 	}, access.Recorder)
 	if errors.Is(err, standing.ErrCode) {
-		d.misses.add(who, d.Now())
 		return time.Time{}, gate.ErrNoCode
+	}
+	if err == nil {
+		err = d.Store.ForgetTries(ctx, who, access.Recorder)
 	}
 	return made.Until, err
 }

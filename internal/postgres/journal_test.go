@@ -3,6 +3,8 @@ package postgres_test
 import (
 	"net/netip"
 	"slices"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -86,4 +88,34 @@ func TestRecordIsKept(t *testing.T) {
 	require.NoError(t, err)
 	latest[0].At = latest[0].At.UTC()
 	assert.Equal(t, []journal.Record{r}, latest)
+}
+
+// Of many tries at once to enter a code, so many are let through, whichever services count them; the others have to wait.
+func TestCountTry(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	now := time.Now()
+	var all sync.WaitGroup
+	var let atomic.Int64
+	for range 30 {
+		all.Go(func() {
+			may, err := store.CountTry(ctx, "kay", now, now.Add(-time.Minute), 5, access.Recorder)
+			assert.NoError(t, err)
+			if may {
+				let.Add(1)
+			}
+		})
+	}
+	all.Wait()
+	assert.EqualValues(t, 5, let.Load())
+	may := func(who string, at time.Time) bool {
+		may, err := store.CountTry(ctx, who, at, at.Add(-time.Minute), 5, access.Recorder)
+		require.NoError(t, err)
+		return may
+	}
+	assert.True(t, may("ola", now))
+	assert.False(t, may("kay", now.Add(50*time.Second)))
+	assert.True(t, may("kay", now.Add(61*time.Second)))
+	require.NoError(t, store.ForgetTries(ctx, "kay", access.Recorder))
+	assert.True(t, may("kay", now))
 }

@@ -168,3 +168,32 @@ func (s *Store) UseCode(ctx context.Context, hash []byte, choose func(c standing
 	})
 	return made, err
 }
+
+// CountTry implements [standing.Passages].
+func (s *Store) CountTry(ctx context.Context, who string, at, since time.Time, most int, by access.Actor) (may bool, err error) {
+	err = s.as(ctx, by, access.Record, func(tx pgx.Tx) error {
+		// One try of somebody at a time, so that many at once are not let through together.
+		if _, err := tx.Exec(ctx, `select pg_advisory_xact_lock(hashtextextended($1, 0))`, "code "+who); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `delete from code_tries where at <= $1`, since); err != nil {
+			return err
+		}
+		var tries int
+		if err := tx.QueryRow(ctx, `select count(*) from code_tries where who = $1`, who).Scan(&tries); err != nil || tries >= most {
+			return err
+		}
+		may = true
+		_, err := tx.Exec(ctx, `insert into code_tries (who, at) values ($1, $2)`, who, at)
+		return err
+	})
+	return may, err
+}
+
+// ForgetTries implements [standing.Passages].
+func (s *Store) ForgetTries(ctx context.Context, who string, by access.Actor) error {
+	return s.as(ctx, by, access.Record, func(tx pgx.Tx) error {
+		_, err := tx.Exec(ctx, `delete from code_tries where who = $1`, who)
+		return err
+	})
+}

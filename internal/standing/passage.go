@@ -136,6 +136,12 @@ type Passages interface {
 	EndCode(ctx context.Context, id uuid.UUID, by access.Actor) (Code, error)
 	Codes(ctx context.Context, endAfter time.Time) ([]Code, error) // the one made last first
 
+	// CountTry counts a try to enter a code by somebody, unless there were most since a moment: then it reports false.
+	CountTry(ctx context.Context, who string, at, since time.Time, most int, by access.Actor) (bool, error)
+
+	// ForgetTries forgets the tries of somebody, whose code was right.
+	ForgetTries(ctx context.Context, who string, by access.Actor) error
+
 	// UseCode enters a code with a hash: it adds the passage that choose returns for it, and counts the use. The error wraps [ErrCode] where it opens nothing.
 	UseCode(ctx context.Context, hash []byte, choose func(c Code) (Passage, error), by access.Actor) (Passage, error)
 }
