@@ -12,6 +12,7 @@ import (
 	"cmp"
 	"slices"
 	"strings"
+	"sync"
 
 	"widelark/core/match"
 	"widelark/core/pattern"
@@ -52,6 +53,9 @@ type Local struct {
 	corrections *match.Index
 	own         []Own
 	cards       []compiledCard
+
+	once  sync.Once // for texts
+	texts []*match.Words
 }
 
 // NewLocal makes corrections, categories of our own and scorecards ready.
@@ -258,6 +262,47 @@ func (c *Classifier) Points(r *Result, card int32) (total, threshold int) {
 	}
 	return total, score.Threshold
 }
+
+// WeighText adds the categories of scorecards that a page's text reaches, by their ids; to a correction, which counts alone, it adds nothing.
+func (c *Classifier) WeighText(r *Result, points map[string]int) {
+	if len(points) == 0 || r.By == ByCorrection {
+		return
+	}
+	for i := range c.scores {
+		if total, scored := points[c.scores[i].ID]; !scored || total < c.scores[i].Threshold {
+			continue
+		}
+		if r.add(c.scores[i].key); r.By == "" {
+			r.By = ByScorecard
+		}
+	}
+}
+
+// CardID returns the id of a scorecard.
+func (c *Classifier) CardID(card int32) string { return c.scores[card].ID }
+
+// ScoreText returns the totals of a text by the ids of scorecards, of those of which a word is in it. The words are compiled the first time.
+func (l *Local) ScoreText(text string) map[string]int {
+	l.once.Do(func() {
+		for i := range l.cards {
+			words := make([]pattern.Pattern, len(l.cards[i].Terms))
+			for n, term := range l.cards[i].Terms {
+				words[n] = term.Word
+			}
+			l.texts = append(l.texts, match.NewWords(words))
+		}
+	})
+	points := map[string]int{}
+	for i := range l.cards {
+		for _, n := range l.texts[i].Find(text) {
+			points[l.cards[i].ID] += l.cards[i].Terms[n].Points
+		}
+	}
+	return points
+}
+
+// HasScorecards reports whether there are scorecards.
+func (l *Local) HasScorecards() bool { return l != nil && len(l.cards) > 0 }
 
 // Weigh determines the categories of the URL that r looked up.
 func (c *Classifier) Weigh(r *Result) {

@@ -157,8 +157,25 @@ func (s *Snapshot) identify(w *Work, r *Request) {
 	w.gateBit = uint8(slices.Index(Gates, w.gate))
 }
 
-// AsksAnswers reports whether what a site answers can change a verdict: a rule asks for a kind of files.
-func (s *Snapshot) AsksAnswers() bool { return s.asksAnswers }
+// points returns a scorecard's total, of the URL or of the text of the answer, whichever is more, and its threshold.
+func (s *Snapshot) points(w *Work, card int32) (total, threshold int) {
+	total, threshold = s.classifier.Points(&w.seen, card)
+	if w.reply != nil {
+		if of, scored := w.reply.Points[s.classifier.CardID(card)]; scored {
+			total = max(total, of)
+		}
+	}
+	return total, threshold
+}
+
+// AsksAnswers reports whether what a site answers can change a verdict: a rule asks for a kind of files, or there are scorecards.
+func (s *Snapshot) AsksAnswers() bool { return s.asksAnswers || s.AsksText() }
+
+// AsksText reports whether the text of a page can change a verdict: there are scorecards.
+func (s *Snapshot) AsksText() bool { return s.config.Local.HasScorecards() }
+
+// ScoreText returns the totals of a page's text, for [Answer].
+func (s *Snapshot) ScoreText(text string) map[string]int { return s.config.Local.ScoreText(text) }
 
 // GateFor returns the kind of gate that has a sight, where a request does not say.
 func GateFor(sight weburl.Sight) Gate {
@@ -216,6 +233,9 @@ func (s *Snapshot) weigh(w *Work) {
 		w.is = directory.NewSet(s.classifier.Count())
 	}
 	s.classifier.Weigh(&w.seen)
+	if w.reply != nil {
+		s.classifier.WeighText(&w.seen, w.reply.Points)
+	}
 	if w.caller != nil {
 		w.prefetched ^= s.outline.prefetchRows(w)
 	}
@@ -537,7 +557,7 @@ func (s *Snapshot) holds(w *Work, n *node) answer {
 		}
 	case Points:
 		if n.card >= 0 {
-			total, threshold := s.classifier.Points(&w.seen, n.card)
+			total, threshold := s.points(w, n.card)
 			if n.atLeast != 0 {
 				threshold = n.atLeast
 			}

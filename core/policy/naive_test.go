@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"cmp"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -98,8 +99,14 @@ func (n naive) list(id string) string {
 }
 
 func (n naive) class() classify.Answer {
-	return classify.New(n.Local, n.Packs, match.New(n.lists)).Explain(n.r.URL, n.today(), n.r.Sight)
+	class := classify.New(n.Local, n.Packs, match.New(n.lists)).Explain(n.r.URL, n.today(), n.r.Sight)
+	if n.r.Answer != nil && n.r.Answer.Points["card"] >= cardThreshold && class.By != classify.ByCorrection && !slices.Contains(class.Categories, "scored") {
+		class.Categories = append(class.Categories, "scored")
+	}
+	return class
 }
+
+const cardThreshold = 5
 
 func (n naive) network() string {
 	best, name := -1, ""
@@ -257,11 +264,15 @@ func (n naive) holds(c Cond) string {
 	total := 0
 	for _, score := range n.class().Scores {
 		if score.ID == c.Values[0] {
-			if total = score.Total; c.AtLeast == 0 {
-				c.AtLeast = score.Threshold
-			}
+			total = score.Total
 		}
 	}
+	if n.r.Answer != nil {
+		if of, scored := n.r.Answer.Points[c.Values[0]]; scored {
+			total = max(total, of)
+		}
+	}
+	c.AtLeast = cmp.Or(c.AtLeast, cardThreshold)
 	return n.seen(true, c.AtLeast != 0 && total >= c.AtLeast)
 }
 
@@ -560,7 +571,7 @@ func drawNaive(t *rapid.T) naive {
 	}
 	n.Packs = []classify.Pack{{ID: "p", Name: "Harbour", Version: 7, Sites: match.New([]match.List{{ID: "games", Entries: drawEntries(t, false)}, {ID: "games news", Entries: drawEntries(t, false)}})}}
 	n.Local = classify.NewLocal(nil, []classify.Own{{Key: "own", Lists: []string{"l2"}, Adds: rapid.Bool().Draw(t, "adds")}},
-		[]classify.Scorecard{{ID: "card", Name: "Card", Category: "scored", Threshold: 5, Terms: []classify.Term{{Word: pattern.MustParse(`"odds"`).Pattern, Points: 3}, {Word: pattern.MustParse(`"late"`).Pattern, Points: 2}}}})
+		[]classify.Scorecard{{ID: "card", Name: "Card", Category: "scored", Threshold: cardThreshold, Terms: []classify.Term{{Word: pattern.MustParse(`"odds"`).Pattern, Points: 3}, {Word: pattern.MustParse(`"late"`).Pattern, Points: 2}}}})
 	for i, text := range times {
 		s, err := schedule.Parse(text)
 		require.NoError(t, err)
@@ -637,6 +648,8 @@ func drawNaive(t *rapid.T) naive {
 		n.r.Answer = &Answer{
 			Kinds: rapid.SampledFrom([][]string{nil, {"archives"}, {"film"}, {"programs", "archives"}}).Draw(t, "kinds"),
 			Name:  rapid.SampledFrom([]string{"", "tide.ZIP", "tide.webm", ".zip"}).Draw(t, "name"),
+
+			Points: rapid.SampledFrom([]map[string]int{nil, {}, {"card": 3}, {"card": 5}, {"gone": 9}}).Draw(t, "text"),
 		}
 	}
 	n.r.TwoNames, n.r.NotTLS = rapid.IntRange(0, 5).Draw(t, "two names") == 0, rapid.IntRange(0, 5).Draw(t, "not TLS") == 0

@@ -151,8 +151,11 @@ func (s *Snapshot) reason(w *Work, made *Recorded, n *node) bool {
 	switch n.op {
 	case All, Any:
 		for i := range n.of {
-			if s.holds(w, &n.of[i]) == yes && s.reason(w, made, &n.of[i]) {
-				return true
+			if s.holds(w, &n.of[i]) != yes {
+				continue
+			}
+			if found := s.reason(w, made, &n.of[i]); found || n.op == Any { // the first part that holds is why
+				return found
 			}
 		}
 	case InList:

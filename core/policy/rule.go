@@ -299,4 +299,7 @@ type Request struct {
 type Answer struct {
 	Kinds []string // keys of [FileKinds] that it is of, by its declared type or by its first bytes
 	Name  string   // of the file that it says to be; "" for none
+
+	// Points are the totals of its text by the ids of scorecards (see [Snapshot.ScoreText]); nil where the text was not looked at.
+	Points map[string]int
 }

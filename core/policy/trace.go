@@ -373,7 +373,7 @@ func (t *tracer) evidence(n *node, is answer, found []Evidence) []Evidence {
 	case Search:
 		return append(found, Evidence{Op: Search, Text: s.Searched(*w.url)})
 	case Points:
-		total, threshold := s.classifier.Points(&w.seen, n.card)
+		total, threshold := s.points(w, n.card)
 		return append(found, Evidence{Op: Points, Text: fmt.Sprintf("%d of %d points", total, cmp.Or(n.atLeast, threshold))})
 	}
 	return found

@@ -92,7 +92,7 @@ func showGate(a *command.App, g client.GateReport, live int64) error {
 		line("trouble", trouble)
 	}
 	line("records", fmt.Sprintf("%s written, %s waiting, %s dropped", command.Grouped(g.Written), command.Grouped(g.Waiting), command.Grouped(g.Dropped)))
-	title := "refused by"
+	title := "refused for"
 	for _, r := range g.Refusals {
 		line(title, fmt.Sprintf("%s: %s by %s", r.Host, command.Plural(r.Times, "time", "times"), command.Plural(r.Clients, "client", "clients")))
 		title = ""

@@ -795,7 +795,7 @@ func TestAuthority(t *testing.T) {
 	out, err = strict(house.File(t, "other.pem", authority.PEM(other)), "https://heron.example/").CombinedOutput()
 	require.Error(t, err, string(out))
 	require.Eventually(t, func() bool {
-		return strings.Contains(s.Run(t, "", "gate", "show", t.Name()).Done(t), "refuses     heron.example: 1 time by 1 client")
+		return strings.Contains(s.Run(t, "", "gate", "show", t.Name()).Done(t), "refused for heron.example: 1 time by 1 client")
 	}, testkit.Patience, testkit.Look)
 
 	told := s.Run(t, "", "gate", "authority", "new", "Quillmere General", "--server", gate.URL, "--from", "30d").Done(t)
