@@ -97,6 +97,7 @@ fuzz: ## look for inputs that break the core, half a minute each
 	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/peoplefile
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime 30s ./packfile
 	go test -run '^$$' -fuzz FuzzParts -fuzztime 30s ./internal/parcel
+	go test -run '^$$' -fuzz FuzzAnswer -fuzztime 30s ./internal/gate
 
 lint: console/node_modules/.stamp ## linters for Go and the console
 	go tool -modfile=tools/lint/go.mod golangci-lint run

@@ -10,6 +10,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"hash/fnv"
+	"html"
 	"io"
 	"mime"
 	"net/http"
@@ -378,6 +379,9 @@ func serveSite(w http.ResponseWriter, r *http.Request) {
 	case "/file":
 		sendFile(w, r)
 		return
+	case "/page":
+		sendPage(w, r)
+		return
 	case "/old":
 		sendLatin(w, host)
 		return
@@ -442,6 +446,12 @@ func sendFile(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	_, _ = w.Write(body)
+}
+
+// sendPage sends a page with the text that the query says.
+func sendPage(w http.ResponseWriter, r *http.Request) {
+	w.Header().Set("Content-Type", "text/html; charset=utf-8")
+	_, _ = io.WriteString(w, "<!doctype html><title>An invented site</title><p>"+html.EscapeString(r.URL.Query().Get("text"))+"\n")
 }
 
 // sendLatin sends a page in the encoding of many old sites.

@@ -9,10 +9,13 @@ import (
 	"slices"
 	"strings"
 	"sync/atomic"
+	"unicode/utf8"
 
 	"github.com/andybalholm/brotli"
 	"github.com/gabriel-vasile/mimetype"
 	"github.com/klauspost/compress/zstd"
+	"golang.org/x/net/html"
+	"golang.org/x/net/html/charset"
 
 	"widelark/core/policy"
 )
@@ -28,10 +31,35 @@ func (g *Gate) Asks(d Decision) *Answer {
 	return &Answer{}
 }
 
+// Said is the beginning of an answer, as a site sends it.
+type Said struct {
+	ContentType, Disposition string
+	Encoding                 string // of the body, as Content-Encoding says it (RFC 9110, section 8.4)
+	Head                     []byte // of the body
+}
+
+// How many bytes of a body are looked at: of most files, the first few say what they are; of the text of a page, so many are read where scorecards ask for it.
+const (
+	mostHead = 3072
+	mostText = 256 << 10
+)
+
+// Enough returns how many bytes of the body of an answer say what the request's rules ask.
+func (g *Gate) Enough(d Decision, contentType string) int {
+	if d.Edition != nil && d.Edition.Snapshot.AsksText() && isText(contentType) {
+		return mostText
+	}
+	return 512
+}
+
 // Answered decides a request again, whose answer has begun. The record is the same.
-func (g *Gate) Answered(d Decision, answer policy.Answer) Decision {
+func (g *Gate) Answered(d Decision, said Said) Decision {
 	if d.Request.Answer == nil {
 		return d
+	}
+	answer := said.read()
+	if d.Edition.Snapshot.AsksText() && isText(said.ContentType) {
+		answer.Points = d.Edition.Snapshot.ScoreText(said.text())
 	}
 	d.Request.Answer.known.Store(&answer)
 	next := g.decide(d.Request)
@@ -41,9 +69,6 @@ func (g *Gate) Answered(d Decision, answer policy.Answer) Decision {
 	}
 	return next
 }
-
-// HeadOf is how many bytes of an answer say what it is.
-const HeadOf = 3072
 
 // kinds are the media types of the kinds of files, by their beginnings. Each kind has its key in [policy.FileKinds].
 var kinds = map[string][]string{
@@ -83,15 +108,15 @@ func kindsOf(found []string, media string) []string {
 	return found
 }
 
-// ReadAnswer says what an answer is, by its declared type, by the name that it gives to the file (RFC 6266), and by its first bytes, encoded as contentEncoding says
-// (RFC 9110, section 8.4). Where these disagree, it is all of them.
-func ReadAnswer(contentType, disposition, contentEncoding string, head []byte) policy.Answer {
-	media, _, _ := mime.ParseMediaType(contentType)
+// read says what an answer is, by its declared type, by the name that it gives to the file (RFC 6266), and by its first bytes. Where these disagree, it is all of
+// them.
+func (s *Said) read() policy.Answer {
+	media, _, _ := mime.ParseMediaType(s.ContentType)
 	a := policy.Answer{Kinds: kindsOf(nil, media)}
-	if _, parameters, err := mime.ParseMediaType(disposition); err == nil {
+	if _, parameters, err := mime.ParseMediaType(s.Disposition); err == nil {
 		a.Name = parameters["filename"]
 	}
-	if head = decoded(contentEncoding, head); len(head) > 0 {
+	if head := decoded(s.Encoding, s.Head[:min(len(s.Head), mostHead)], mostHead); len(head) > 0 {
 		// What it is in particular counts: a document that is packed is no archive. Any text with commas looks like a table.
 		for found := mimetype.Detect(head); found != nil; found = found.Parent() {
 			of, _, _ := strings.Cut(found.String(), ";")
@@ -107,8 +132,65 @@ func ReadAnswer(contentType, disposition, contentEncoding string, head []byte) p
 	return a
 }
 
-// decoded returns the beginning of a body without its encodings, as far as it can be read.
-func decoded(encodings string, head []byte) []byte {
+// isText reports whether an answer of a declared type is a page with text to be read.
+func isText(contentType string) bool {
+	media, _, _ := mime.ParseMediaType(contentType)
+	return media == "text/html" || media == "application/xhtml+xml" || media == "text/plain"
+}
+
+// text returns what people read of a page: its text without markup, in whichever encoding it is written.
+func (s *Said) text() string {
+	body := decoded(s.Encoding, s.Head, 4*mostText)
+	if !utf8.Valid(body) && !cutShort(body) {
+		encoding, _, _ := charset.DetermineEncoding(body[:min(len(body), 1024)], s.ContentType)
+		if read, err := encoding.NewDecoder().Bytes(body); err == nil {
+			body = read
+		}
+	}
+	if media, _, _ := mime.ParseMediaType(s.ContentType); media == "text/plain" {
+		return string(body)
+	}
+	var text strings.Builder
+	page := html.NewTokenizer(bytes.NewReader(body))
+	for unread := ""; ; {
+		switch page.Next() {
+		case html.ErrorToken: // the end, or where the page was cut
+			return text.String()
+		case html.StartTagToken:
+			if name, _ := page.TagName(); unread == "" && (string(name) == "script" || string(name) == "style") {
+				unread = string(name)
+			}
+		case html.EndTagToken:
+			name, _ := page.TagName()
+			if string(name) == unread {
+				unread = ""
+			}
+			if !inline[string(name)] {
+				text.WriteByte(' ')
+			}
+		case html.TextToken:
+			if unread == "" {
+				text.Write(page.Text())
+			}
+		}
+	}
+}
+
+// cutShort reports whether a text is UTF-8 that was cut within its last character: all before is valid, and some of it is more than ASCII.
+func cutShort(text []byte) bool {
+	for n := 1; n < min(utf8.UTFMax, len(text)+1); n++ {
+		if whole := text[:len(text)-n]; utf8.RuneStart(text[len(text)-n]) {
+			return !utf8.FullRune(text[len(text)-n:]) && utf8.Valid(whole) && utf8.RuneCount(whole) < len(whole)
+		}
+	}
+	return false
+}
+
+// inline are elements within words.
+var inline = map[string]bool{"b": true, "i": true, "em": true, "strong": true, "span": true, "a": true, "u": true, "mark": true, "sub": true, "sup": true, "small": true}
+
+// decoded returns the beginning of a body without its encodings, as far as it can be read, and most bytes at most.
+func decoded(encodings string, head []byte, most int) []byte {
 	for _, encoding := range slices.Backward(strings.Split(encodings, ",")) {
 		var r io.Reader
 		var err error
@@ -133,9 +215,7 @@ func decoded(encodings string, head []byte) []byte {
 		if err != nil {
 			return nil
 		}
-		out := make([]byte, HeadOf)
-		n, _ := io.ReadFull(r, out) // what was read before it breaks off is enough
-		head = out[:n]
+		head, _ = io.ReadAll(io.LimitReader(r, int64(most))) // what was read before it breaks off is enough
 	}
 	return head
 }

@@ -20,7 +20,7 @@ const (
 )
 
 // An answer is of the kinds that its declared type, its name and its first bytes say, also where they disagree.
-func TestReadAnswer(t *testing.T) {
+func TestAnswerIs(t *testing.T) {
 	for _, row := range []struct {
 		media, disposition, head string
 		kinds                    []string
@@ -41,7 +41,7 @@ func TestReadAnswer(t *testing.T) {
 		{"", "", "7z\xbc\xaf\x27\x1c\x00\x04", []string{"archives"}, ""},
 		{"nonsense;;;", "nonsense;;;", "", nil, ""},
 	} {
-		a := ReadAnswer(row.media, row.disposition, "", []byte(row.head))
+		a := (&Said{row.media, row.disposition, "", []byte(row.head)}).read()
 		assert.ElementsMatch(t, row.kinds, a.Kinds, "%s %q", row.media, row.head)
 		assert.Equal(t, row.name, a.Name)
 	}
@@ -83,20 +83,42 @@ func TestReadEncodedAnswer(t *testing.T) {
 	}
 	for encoding, packed := range pack {
 		head := packed()
-		assert.Equal(t, []string{"programs"}, ReadAnswer("text/plain", "", encoding, head).Kinds, encoding)
+		assert.Equal(t, []string{"programs"}, (&Said{"text/plain", "", encoding, head}).read().Kinds, encoding)
 		if encoding == "gzip" {
-			assert.Equal(t, []string{"programs"}, ReadAnswer("text/plain", "", encoding, head[:len(head)*2/3]).Kinds, "it breaks off")
+			assert.Equal(t, []string{"programs"}, (&Said{"text/plain", "", encoding, head[:len(head)*2/3]}).read().Kinds, "it breaks off")
 		}
-		assert.Empty(t, ReadAnswer("text/plain", "", encoding, []byte("not encoded so")).Kinds)
-		assert.Empty(t, ReadAnswer("text/plain", "", "unknown", head).Kinds)
+		assert.Empty(t, (&Said{"text/plain", "", encoding, []byte("not encoded so")}).read().Kinds)
+		assert.Empty(t, (&Said{"text/plain", "", "unknown", head}).read().Kinds)
 	}
 }
 
 // Whatever comes, it is read without a panic, and in little memory.
-func FuzzReadAnswer(f *testing.F) {
+func FuzzAnswer(f *testing.F) {
 	f.Add("text/html", "attachment; filename=a.exe", "gzip, br", []byte(program))
 	f.Add("application/zip", "", "zstd", []byte("\x28\xb5\x2f\xfd\x04\x00"))
 	f.Fuzz(func(_ *testing.T, media, disposition, encoding string, head []byte) {
-		ReadAnswer(media, disposition, encoding, head[:min(len(head), HeadOf)])
+		said := Said{media, disposition, encoding, head}
+		said.read()
+		_ = said.text()
 	})
+}
+
+// The text of a page is read without its markup, in whichever encoding it is written and packed, also where it breaks off.
+func TestAnswerText(t *testing.T) {
+	for _, row := range []struct{ media, body, want string }{
+		{"text/plain; charset=utf-8", "Late odds at the café", "Late odds at the café"},
+		{"text/plain; charset=iso-8859-1", "the caf\xe9", "the café"},
+		{"text/html", "<!doctype html><title>Tide</title><style>p{}</style><p>Late <b>od</b>ds<script>x='<p>betting'</script> &amp; more", "Tide  Late odds  & more"},
+		{"text/html", "<meta charset=iso-8859-1><p>caf\xe9", "café"},
+		{"text/html; charset=windows-1251", "<p>\xcf\xf0\xe8\xeb\xe8\xe2", "Прилив"},
+		{"text/html", "<p>" + strings.Repeat("a", 2000) + " café</p", strings.Repeat("a", 2000) + " café"},
+		{"text/html", "<p>été caf\xc3", "été caf"},
+		{"text/html", "", ""},
+	} {
+		said := Said{ContentType: row.media, Head: []byte(row.body)}
+		assert.Equal(t, row.want, strings.TrimRight(strings.TrimSpace(said.text()), "\xc3\ufffd"), "%s %q", row.media, row.body)
+	}
+	for media, text := range map[string]bool{"text/html; charset=utf-8": true, "application/xhtml+xml": true, "image/png": false, "": false, "text/css": false} {
+		assert.Equal(t, text, isText(media), media)
+	}
 }

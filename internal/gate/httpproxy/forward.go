@@ -261,7 +261,8 @@ func (p *Proxy) plain(w http.ResponseWriter, r *http.Request, client gate.Client
 	}
 	if d.Request.Answer = p.Gate.Asks(d); d.Request.Answer != nil {
 		to.look = func(r *http.Response) error {
-			said := gate.ReadAnswer(r.Header.Get("Content-Type"), r.Header.Get("Content-Disposition"), r.Header.Get("Content-Encoding"), peek(r))
+			said := gate.Said{ContentType: r.Header.Get("Content-Type"), Disposition: r.Header.Get("Content-Disposition"), Encoding: r.Header.Get("Content-Encoding")}
+			said.Head = peek(r, p.Gate.Enough(d, said.ContentType))
 			if d = p.Gate.Answered(d, said); !d.Verdict.Passes() {
 				return errAnswer
 			}

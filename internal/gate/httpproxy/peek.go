@@ -4,16 +4,11 @@ import (
 	"io"
 	"net/http"
 	"time"
-
-	"widelark/internal/gate"
 )
 
 // peekFor is how long the first bytes of an answer are waited for, so that a site that sends them one by one does not pass unseen, and one that sends nothing for a
 // while is not held up.
 const peekFor = 2 * time.Second
-
-// enoughBytes is how many bytes say what nearly every file is.
-const enoughBytes = 512
 
 // peeked is a body of which the beginning was read.
 type peeked struct {
@@ -27,8 +22,11 @@ type read struct {
 	err   error
 }
 
-// peek returns the first bytes of an answer, which stay to be read.
-func peek(r *http.Response) []byte {
+// chunk is how many bytes are read at once.
+const chunk = 16 << 10
+
+// peek returns the first bytes of an answer, which stay to be read: enough of them, or as many as there are and come soon.
+func peek(r *http.Response, enough int) []byte {
 	if r.Body == nil || r.Body == http.NoBody || r.ContentLength == 0 || r.Request.Method == http.MethodHead {
 		return nil
 	}
@@ -36,10 +34,10 @@ func peek(r *http.Response) []byte {
 	r.Body = body
 	end := time.NewTimer(peekFor)
 	defer end.Stop()
-	for len(body.head) < enoughBytes {
+	for len(body.head) < enough {
 		body.late = make(chan read, 1)
 		go func(into chan<- read, from io.Reader) {
-			some := make([]byte, gate.HeadOf)
+			some := make([]byte, chunk)
 			n, err := from.Read(some)
 			into <- read{some[:n], err}
 		}(body.late, body.rest)

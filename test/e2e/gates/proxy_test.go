@@ -1021,3 +1021,35 @@ func TestFileKinds(t *testing.T) {
 		return false
 	}, testkit.Patience, testkit.Look)
 }
+
+// A scorecard counts on the text of a page, whichever way it is written and packed; a page that is long goes out whole, and what is slow is not held up for long.
+func TestScorecardsOnText(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, true)
+	run := func(input string, args ...string) string { return s.Run(t, input, args...).Done(t) }
+	run("", "list", "new", "None")
+	run("", "category", "new", "Wagers", "--list", "None")
+	run("word,points\n\"\"\"late odds\"\"\",60\n\"\"\"café\"\"\",50\n\"\"\"charity\"\"\",-40\n", "scorecard", "set", "Wager words", "--category", "wagers", "--words", "-")
+	run("", "policy", "rule", "add", "Ward", "No wagers", "--category", "wagers", "--then", "block")
+	run("", "publish", "--note", "no wagers")
+	upToDate(t, s, "TestScorecardsOnText", 3)
+	for url, status := range map[string]string{
+		"/page?text=late+odds+at+the+caf%C3%A9":                "403",
+		"/page?text=late+odds":                                 "200",
+		"/page?text=late+odds+at+the+caf%C3%A9+for+charity":    "200",
+		"/file?type=text/html&as=text":                         "200",
+		"/big?megabytes=3":                                     "200",
+		"/slow?seconds=4":                                      "200",
+		"/page?text=" + strings.Repeat("tide+", 1000) + "late": "200",
+	} {
+		for _, origin := range []string{"http://heron.example", "https://heron.example"} {
+			got := curl(t, gate.Proxy, "--interface", "127.0.10.7", "--compressed", origin+url)
+			assert.Equal(t, status, got.status, "%s%.60s: %.200q", origin, url, got.body)
+			if strings.HasPrefix(url, "/big") {
+				assert.Len(t, got.body, 3_000_000)
+			}
+		}
+	}
+	got := curl(t, gate.Proxy, "--interface", "127.0.10.7", "-H", "Accept: text/html", "http://heron.example/page?text=late+odds+at+the+caf%C3%A9")
+	assert.Contains(t, got.body, "it is Wagers by a scorecard")
+}
