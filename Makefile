@@ -38,7 +38,7 @@ build: bin/widelark ## build the console and the two programs
 
 check: fmt lint verify test ## all that must hold before a commit
 
-deps: .var/postgresql.stamp .var/chromium.stamp .var/curl.stamp ## install what is missing on a Debian machine: PostgreSQL, Chromium, curl
+deps: .var/postgresql.stamp .var/chromium.stamp .var/curl.stamp .var/nft.stamp ## install what is missing on a Debian machine: PostgreSQL, Chromium, curl, nftables
 
 # A cluster that Debian's package would make by itself is not wanted: Wide Lark brings its own. One that is there
 # already is left alone.
@@ -55,6 +55,11 @@ deps: .var/postgresql.stamp .var/chromium.stamp .var/curl.stamp ## install what 
 
 .var/curl.stamp:
 	@command -v curl >/dev/null || { $(AS_ROOT); $(call APT,curl); }
+	@mkdir -p .var; touch $@
+
+# For tests alone: a machine where they cannot be had skips what needs them.
+.var/nft.stamp:
+	@[ -x /usr/sbin/nft ] || ( $(AS_ROOT); $(call APT,nftables iproute2) ) || true
 	@mkdir -p .var; touch $@
 
 AS_ROOT = as=""; if [ "$$(id -u)" != 0 ]; then as=sudo; command -v sudo >/dev/null || \

@@ -82,6 +82,9 @@ type Config struct {
 	// ProxyTLSListen is the address at which the proxy gate takes clients that speak TLS to their proxy. Defaults to none.
 	ProxyTLSListen string `koanf:"proxy-tls-listen"`
 
+	// ProxyRedirectedListen is the address at which the proxy gate takes connections that the kernel has redirected. Defaults to none.
+	ProxyRedirectedListen string `koanf:"proxy-redirected-listen"`
+
 	// ProxyBehind are ranges of load balancers that say with the PROXY protocol which client a connection is from. Defaults to none.
 	ProxyBehind []string `koanf:"proxy-behind"`
 
@@ -157,6 +160,7 @@ func gateFlags(set *pflag.FlagSet) {
 	set.String("organisation", "Your organisation", "how the gates' pages call whoever decides (also WIDELARKD_ORGANISATION)")
 	set.String("proxy-listen", "127.0.0.1:8471", "the address of the proxy gate (also WIDELARKD_PROXY_LISTEN)")
 	set.String("proxy-tls-listen", "", "another address of the proxy gate, for clients that speak TLS to their proxy (also WIDELARKD_PROXY_TLS_LISTEN)")
+	set.String("proxy-redirected-listen", "", "another address of the proxy gate, for connections that the kernel has redirected there (also WIDELARKD_PROXY_REDIRECTED_LISTEN)")
 	set.StringSlice("proxy-behind", nil, "ranges of load balancers that say with the PROXY protocol which client a connection is from, as 10.40.0.4/32 (also WIDELARKD_PROXY_BEHIND)")
 	set.StringSlice("proxy-person-from", nil, "ranges of other proxies that say in a header field which person asks, as 10.40.0.5/32 (also WIDELARKD_PROXY_PERSON_FROM)")
 	set.String("proxy-person-header", "X-Authenticated-User", "that header field (also WIDELARKD_PROXY_PERSON_HEADER)")

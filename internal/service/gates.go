@@ -39,12 +39,13 @@ const mostWaiting = 200_000
 
 // gates are the gates that run in this process.
 type gates struct {
-	gate    *gate.Gate
-	proxy   *httpproxy.Proxy
-	address string
-	secure  string // where clients speak TLS to it; "" for nowhere
-	records *journal.Writer
-	log     *slog.Logger
+	gate       *gate.Gate
+	proxy      *httpproxy.Proxy
+	address    string
+	secure     string // where clients speak TLS to it; "" for nowhere
+	redirected string // where redirected connections come; "" for nowhere
+	records    *journal.Writer
+	log        *slog.Logger
 
 	failed  chan<- error
 	working context.Context // ends with close
@@ -56,20 +57,23 @@ type gates struct {
 
 // proxySettings are the settings of the proxy gate, read.
 type proxySettings struct {
-	listener net.Listener
-	secure   net.Listener // for clients that speak TLS to the proxy; nil for none
-	upstream *url.URL
-	roots    *x509.CertPool
-	reach    []netip.Prefix
-	told     httpproxy.Told
-	mostForm int64 // bytes
+	listener   net.Listener
+	secure     net.Listener // for clients that speak TLS to the proxy; nil for none
+	redirected net.Listener // for connections that the kernel has redirected; nil for none
+	upstream   *url.URL
+	roots      *x509.CertPool
+	reach      []netip.Prefix
+	told       httpproxy.Told
+	mostForm   int64 // bytes
 }
 
 // close gives the addresses back that were reserved.
 func (s *proxySettings) close() error {
 	err := s.listener.Close()
-	if s.secure != nil {
-		err = errors.Join(err, s.secure.Close())
+	for _, l := range []net.Listener{s.secure, s.redirected} {
+		if l != nil {
+			err = errors.Join(err, l.Close())
+		}
 	}
 	return err
 }
@@ -134,13 +138,17 @@ func (c Config) readProxy() (*proxySettings, error) {
 		return nil, err
 	}
 	s.listener = httpproxy.Behind(s.listener, behind)
-	if c.ProxyTLSListen == "" {
-		return s, nil
+	if c.ProxyTLSListen != "" {
+		if s.secure, err = Listen(c.ProxyTLSListen); err != nil {
+			return nil, errors.Join(err, s.close())
+		}
+		s.secure = httpproxy.Behind(s.secure, behind)
 	}
-	if s.secure, err = Listen(c.ProxyTLSListen); err != nil {
-		return nil, errors.Join(err, s.listener.Close())
+	if c.ProxyRedirectedListen != "" {
+		if s.redirected, err = Listen(c.ProxyRedirectedListen); err != nil {
+			return nil, errors.Join(err, s.close())
+		}
 	}
-	s.secure = httpproxy.Behind(s.secure, behind)
 	return s, nil
 }
 
@@ -188,6 +196,15 @@ func startProxy(config Config, proxy *proxySettings, p parts) *gates {
 		})
 		p.log.Info("proxy gate over TLS", "address", g.secure, "name", p.name)
 	}
+	if proxy.redirected != nil {
+		g.redirected = proxy.redirected.Addr().String()
+		g.work.Go(func() {
+			if err := g.proxy.ServeRedirected(proxy.redirected); err != nil {
+				g.failed <- fmt.Errorf("the proxy gate ended: %w", err)
+			}
+		})
+		p.log.Info("proxy gate for redirected connections", "address", g.redirected, "name", p.name)
+	}
 	p.log.Info("proxy gate", "address", g.address, "name", p.name)
 	return g
 }
@@ -197,6 +214,9 @@ func (g *gates) said(out io.Writer) {
 	fmt.Fprintf(out, "The proxy gate is at %s\n", g.address)
 	if g.secure != "" {
 		fmt.Fprintf(out, "and over TLS at %s\n", g.secure)
+	}
+	if g.redirected != "" {
+		fmt.Fprintf(out, "and takes redirected connections at %s\n", g.redirected)
 	}
 }
 
