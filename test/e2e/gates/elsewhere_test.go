@@ -3,10 +3,15 @@ package gates
 import (
 	"bytes"
 	"fmt"
+	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -206,4 +211,103 @@ func TestEnrolling(t *testing.T) {
 	secrets, err := os.ReadFile(filepath.Join(away.Folder, "gate.json"))
 	require.NoError(t, err)
 	assert.False(t, bytes.Contains([]byte(away.Said()), secrets))
+}
+
+// Gate and service are killed at random moments while requests come and revisions are published: the gate decides whenever it runs, no request is recorded twice, those
+// that the gate had time to store are recorded, and at the end everybody runs what is live.
+func TestKilledAtRandom(t *testing.T) {
+	t.Parallel()
+	s, service := gated(t, false)
+	away := house.Elsewhere(t, service, "annexe")
+	upToDate(t, s, "annexe", 2)
+	type asked struct {
+		at   time.Time
+		sees string
+	}
+	var mu sync.Mutex
+	answers := map[string]asked{} // guarded by mu
+	var load sync.WaitGroup
+	stop := make(chan struct{})
+	for worker := range 2 {
+		load.Go(func() {
+			for n := 0; ; n++ {
+				select {
+				case <-stop:
+					return
+				default:
+				}
+				url := fmt.Sprintf("http://site-%d-%d.example/", worker, n)
+				cmd := exec.Command("curl", "-s", "--max-time", "10", "-x", "http://"+away.Proxy, "--interface", "127.0.10.7", url)
+				out, err := cmd.Output()
+				mu.Lock()
+				switch {
+				case err == nil && bytes.Contains(out, []byte("an invented site")):
+					answers[url] = asked{time.Now(), "the page"}
+				case err == nil:
+					answers[url] = asked{time.Now(), string(out)}
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	var kills []time.Time
+	revision := 2
+	for range 6 {
+		time.Sleep(time.Duration(300+rand.IntN(900)) * time.Millisecond)
+		if rand.IntN(2) == 0 {
+			kills = append(kills, time.Now())
+			away.Kill()
+			away.Start(t)
+		} else {
+			service.Kill()
+			mu.Lock()
+			before := len(answers)
+			mu.Unlock()
+			assert.Eventually(t, func() bool {
+				mu.Lock()
+				defer mu.Unlock()
+				return len(answers) > before+3
+			}, testkit.Patience, testkit.Look, "decisions go on")
+			service.Start(t)
+		}
+		s.Run(t, "", "list", "add", "Betting", fmt.Sprintf("fresh-%d.example", revision)).Done(t)
+		s.Run(t, "", "publish", "--note", "more").Done(t)
+		revision++
+	}
+	upToDate(t, s, "annexe", revision)
+	close(stop)
+	load.Wait()
+	for url, a := range answers {
+		assert.Equal(t, "the page", a.sees, url)
+	}
+	for n := 2; n < revision; n++ {
+		assert.Equal(t, "the block page", curl(t, away.Proxy, "--interface", "127.0.10.7", fmt.Sprintf("http://fresh-%d.example/", n)).sees())
+	}
+	wanted := 0
+	for _, a := range answers {
+		// What a gate has decided in the last moments before it was killed goes with it.
+		if !slices.ContainsFunc(kills, func(k time.Time) bool { return a.at.Before(k) && k.Sub(a.at) < 2*time.Second }) {
+			wanted++
+		}
+	}
+	recorded := map[string]int{}
+	require.Eventually(t, func() bool {
+		clear(recorded)
+		for line := range strings.SplitSeq(s.Run(t, "", "gate", "latest", "--limit", "500", "-o", "csv").Done(t), "\n") {
+			if _, rest, ok := strings.Cut(line, ",GET,http://site-"); ok {
+				url, _, _ := strings.Cut(rest, ",")
+				recorded["http://site-"+url]++
+			}
+		}
+		return len(recorded) >= min(wanted, 400)
+	}, testkit.Patience, testkit.Look)
+	for url, n := range recorded {
+		assert.Equal(t, 1, n, url)
+	}
+	if len(answers) < 400 { // all of them are among the latest
+		for url, a := range answers {
+			lost := recorded[url] == 0 && !slices.ContainsFunc(kills, func(k time.Time) bool { return a.at.Before(k) && k.Sub(a.at) < 2*time.Second })
+			assert.False(t, lost, url)
+		}
+	}
 }
