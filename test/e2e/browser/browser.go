@@ -15,6 +15,8 @@ import (
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/security"
+	"github.com/chromedp/cdproto/target"
 	"github.com/chromedp/chromedp"
 	"github.com/chromedp/chromedp/kb"
 	"github.com/chromedp/chromedp/remote"
@@ -67,9 +69,25 @@ func startShared(t testing.TB) {
 // warning is kept for [Page.Quiet].
 func Open(t testing.TB, url string) *Page {
 	t.Helper()
+	return open(t, url)
+}
+
+// OpenThrough is Open with a browser that is told of a proxy, and takes the certificates that it makes.
+func OpenThrough(t testing.TB, proxy string) *Page {
+	t.Helper()
+	b := open(t, "", func(p *target.CreateBrowserContextParams) { p.ProxyServer = "http://" + proxy })
+	b.Do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, security.SetIgnoreCertificateErrors, security.SetIgnoreCertificateErrorsParams{Ignore: true})
+		return err
+	}))
+	return b
+}
+
+func open(t testing.TB, url string, options ...chromedp.CreateBrowserContextOption) *Page {
+	t.Helper()
 	shared.once.Do(func() { startShared(t) })
 	require.NotNil(t, shared.ctx, "the browser did not start")
-	ctx, cancel := chromedp.NewContext(shared.ctx, chromedp.WithNewBrowserContext())
+	ctx, cancel := chromedp.NewContext(shared.ctx, chromedp.WithNewBrowserContext(options...))
 	ctx, expire := context.WithTimeout(ctx, 5*time.Minute)
 	b := &Page{T: t, ctx: ctx, URL: url}
 	t.Cleanup(func() {
