@@ -212,6 +212,24 @@ func (d *Authenticator) SignInPerson(ctx context.Context, passwords PersonPasswo
 	})
 }
 
+// SignInElsewhere checks a sign-in of a person by something else than a hash of ours, such as a directory, with the same patience for failed tries. The errors are those of
+// [Authenticator.SignIn], and those of right.
+func (d *Authenticator) SignInElsewhere(ctx context.Context, name, address string, right func(ctx context.Context) (bool, error)) error {
+	name = "gate " + strings.TrimSpace(name)
+	if wait := d.tries.wait(name, address, time.Now()); wait > 0 {
+		return &ThrottledError{After: wait}
+	}
+	switch same, err := right(ctx); {
+	case err != nil:
+		return err
+	case !same:
+		d.tries.failed(name, address, time.Now())
+		return ErrRefused
+	}
+	d.tries.succeeded(name, address)
+	return nil
+}
+
 // check checks the password of a name, whose hash find returns.
 func (d *Authenticator) check(ctx context.Context, name, password, address string, find func(name string) (string, error)) error {
 	if wait := d.tries.wait(name, address, time.Now()); wait > 0 {

@@ -20,6 +20,7 @@ import (
 	"widelark/internal/account"
 	"widelark/internal/edition"
 	"widelark/internal/gate"
+	"widelark/internal/ldapbind"
 	"widelark/internal/revision"
 	"widelark/internal/standing"
 )
@@ -42,6 +43,9 @@ type Desk struct {
 	Authenticator *account.Authenticator
 	Now           func() time.Time
 	DemoPassword  string // with which everybody of the demo signs in; "" for none
+
+	// Directory checks passwords of people in place of those that are stored here; nil for none.
+	Directory *ldapbind.Directory
 }
 
 var _ gate.Desk = (*Desk)(nil)
@@ -131,7 +135,14 @@ func (d *Desk) SignIn(ctx context.Context, name, password, address string) (uuid
 	if d.DemoPassword != "" && password == d.DemoPassword && person.ID != uuid.Nil {
 		return person.ID, true, nil
 	}
-	err = d.Authenticator.SignInPerson(ctx, d.Store, person, name, password, address)
+	if d.Directory == nil {
+		err = d.Authenticator.SignInPerson(ctx, d.Store, person, name, password, address)
+	} else {
+		err = d.Authenticator.SignInElsewhere(ctx, name, address, func(ctx context.Context) (bool, error) {
+			right, err := d.Directory.Check(ctx, name, password)
+			return right && person.ID != uuid.Nil, err // whoever is in the directory alone is nobody here
+		})
+	}
 	if errors.Is(err, account.ErrRefused) {
 		return uuid.Nil, false, nil
 	}

@@ -6,6 +6,7 @@
 package service
 
 import (
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -22,6 +23,8 @@ import (
 	"github.com/knadh/koanf/providers/posflag"
 	"github.com/knadh/koanf/v2"
 	"github.com/spf13/pflag"
+
+	"widelark/internal/ldapbind"
 )
 
 // Config is the settings of a service. Flags come before the environment (WIDELARKD_LISTEN and so on), and the environment
@@ -109,6 +112,15 @@ type Config struct {
 	// ProxyRoots is a file of certificates in PEM of authorities that sites may have theirs from, besides the system's. Defaults to none.
 	ProxyRoots string `koanf:"proxy-roots"`
 
+	// LDAPURL is a directory that checks the passwords of people who sign in at gates, as ldaps://ldap.example. Defaults to none: people have passwords of their own here.
+	LDAPURL string `koanf:"ldap-url"`
+
+	// LDAPName is the pattern of people's distinguished names there, as uid={name},ou=people,dc=example.
+	LDAPName string `koanf:"ldap-name"`
+
+	// LDAPRoots is a file of certificates in PEM of authorities that the directory may have its from, besides the system's. Defaults to none.
+	LDAPRoots string `koanf:"ldap-roots"`
+
 	// SecretFile holds the secret with which the service seals what the database must not show, such as the authority's key. It is
 	// made where there is none. Defaults to none: no authority can be made or used.
 	SecretFile string `koanf:"secret-file"`
@@ -138,6 +150,9 @@ func flags(set *pflag.FlagSet) {
 	set.StringSlice("gates", nil, "gates that run in this process: proxy (also WIDELARKD_GATES)")
 	set.String("gate-name", "", "what the gate is called (default its kind and this machine's name; also WIDELARKD_GATE_NAME)")
 	set.String("secret-file", "", "a file with the service's secret, made where there is none; it seals the keys of the gates' authority and of what gates elsewhere run (also WIDELARKD_SECRET_FILE)")
+	set.String("ldap-url", "", "a directory that checks the passwords of people who sign in at gates, as ldaps://ldap.example (also WIDELARKD_LDAP_URL)")
+	set.String("ldap-name", "", "the pattern of people's distinguished names there, as uid={name},ou=people,dc=example (also WIDELARKD_LDAP_NAME)")
+	set.String("ldap-roots", "", "a PEM file of further authorities that the directory may have its certificate from (also WIDELARKD_LDAP_ROOTS)")
 	set.Int("keep-days", 90, "how many days records are kept of which policies want everything (also WIDELARKD_KEEP_DAYS)")
 	set.Int("keep-group-days", 400, "how many days records are kept of which policies want the host and the groups alone (also WIDELARKD_KEEP_GROUP_DAYS)")
 	gateFlags(set)
@@ -251,6 +266,41 @@ func (c Config) gateName() string {
 	}
 	host, _ := os.Hostname()
 	return "proxy at " + host
+}
+
+// directory returns the directory that checks passwords; nil for none.
+func (c Config) directory() (*ldapbind.Directory, error) {
+	if c.LDAPURL == "" {
+		return nil, nil
+	}
+	roots, err := readRoots("ldap-roots", c.LDAPRoots)
+	if err != nil {
+		return nil, err
+	}
+	d, err := ldapbind.New(c.LDAPURL, c.LDAPName, roots)
+	if err != nil {
+		return nil, fmt.Errorf("ldap-url, ldap-name: %w", err)
+	}
+	return d, nil
+}
+
+// readRoots reads a file of certificates besides the system's; nil where there is none.
+func readRoots(setting, path string) (*x509.CertPool, error) {
+	if path == "" {
+		return nil, nil
+	}
+	pem, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("%s: the file cannot be read: %w", setting, err)
+	}
+	roots, err := x509.SystemCertPool()
+	if err != nil {
+		roots = x509.NewCertPool()
+	}
+	if !roots.AppendCertsFromPEM(pem) {
+		return nil, fmt.Errorf("%s: %s holds no certificate in PEM", setting, path)
+	}
+	return roots, nil
 }
 
 // names returns the names by which the service may be reached.

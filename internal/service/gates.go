@@ -10,7 +10,6 @@ import (
 	"net"
 	"net/netip"
 	"net/url"
-	"os"
 	"strings"
 	"sync"
 	"time"
@@ -108,17 +107,8 @@ func (c Config) readProxy() (*proxySettings, error) {
 			return nil, fmt.Errorf("proxy-upstream: %q is not a proxy; write it like http://10.40.0.2:3128", c.ProxyUpstream)
 		}
 	}
-	if c.ProxyRoots != "" {
-		pem, err := os.ReadFile(c.ProxyRoots)
-		if err != nil {
-			return nil, fmt.Errorf("proxy-roots: the file cannot be read: %w", err)
-		}
-		if s.roots, err = x509.SystemCertPool(); err != nil {
-			s.roots = x509.NewCertPool()
-		}
-		if !s.roots.AppendCertsFromPEM(pem) {
-			return nil, fmt.Errorf("proxy-roots: %s holds no certificate in PEM", c.ProxyRoots)
-		}
+	if s.roots, err = readRoots("proxy-roots", c.ProxyRoots); err != nil {
+		return nil, err
 	}
 	if s.told.From, err = readRanges("proxy-person-from", c.ProxyPersonFrom); err != nil {
 		return nil, err

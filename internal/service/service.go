@@ -89,6 +89,10 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	if err != nil {
 		return nil, err
 	}
+	people, err := config.directory()
+	if err != nil {
+		return nil, err
+	}
 	proxy, err := config.readProxy()
 	if err != nil {
 		return nil, err
@@ -121,7 +125,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	checks := &check.Checker{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: examiner, Publishing: store, Journal: store, Now: time.Now, Log: log}
 	packs := &catalogue.Puller{Client: outbound.Client(ranges), Store: store, Cache: cache, Now: time.Now}
 	puller := &subscription.Puller{Client: outbound.Client(ranges), Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = editions.Prepare(ctx) }}
-	counter := &desk.Desk{Store: store, Editions: editions, Authenticator: authenticator, Now: now, DemoPassword: config.demoPassword}
+	counter := &desk.Desk{Store: store, Editions: editions, Authenticator: authenticator, Now: now, DemoPassword: config.demoPassword, Directory: people}
 	elsewhere := &dispatch.Dispatch{Store: store, Facts: facts, Secret: box, Zone: config.TimeZone, Now: now, Log: log}
 	s := &Service{
 		Authenticator: authenticator, URL: "http://" + listener.Addr().String(), store: store, failed: make(chan error, 1),

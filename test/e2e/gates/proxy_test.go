@@ -1053,3 +1053,20 @@ func TestScorecardsOnText(t *testing.T) {
 	got := curl(t, gate.Proxy, "--interface", "127.0.10.7", "-H", "Accept: text/html", "http://heron.example/page?text=late+odds+at+the+caf%C3%A9")
 	assert.Contains(t, got.body, "it is Wagers by a scorecard")
 }
+
+// Where a directory checks passwords, people sign in at the gate with theirs; whoever is only there is nobody here, and while the directory is away, nobody new can sign in.
+func TestDirectorySignIn(t *testing.T) {
+	t.Parallel()
+	d := testkit.StartSlapd(t)
+	_, gate := gated(t, false, "--ldap-url", "ldaps://"+d.Secure, "--ldap-name", "uid={name},ou=people,dc=quillmere,dc=example", "--ldap-roots", house.File(t, "slapd.pem", d.Roots))
+	office := func(user string) got {
+		return curl(t, gate.Proxy, "--interface", "127.0.30.7", "-U", user, "http://oddsfield.example/")
+	}
+	assert.Equal(t, "the block page", office("kay.moran:heather and tide 7").sees())
+	assert.Equal(t, "407", office("kay.moran:heather and tide 8").status)
+	assert.Equal(t, "407", office("kay.moran:").status)
+	assert.Equal(t, "407", office("ola, fenn:another").status, "nobody here")
+	d.Stop()
+	assert.Equal(t, "the block page", office("kay.moran:heather and tide 7").sees(), "it is remembered for a while")
+	assert.Equal(t, "503", office("Kay Moran:heather and tide 7").status)
+}
