@@ -6156,6 +6156,21 @@ type PacksOutputBody struct {
 	Packs []Pack `json:"packs"`
 }
 
+// PageBody defines model for PageBody.
+type PageBody struct {
+	// Contact Whom to ask; left out, the help desk
+	Contact *string `json:"contact,omitempty"`
+
+	// Redirect A URL where blocked pages lead in place of the block page
+	Redirect *string `json:"redirect,omitempty"`
+
+	// Text To whoever reads it
+	Text *string `json:"text,omitempty"`
+
+	// Title In place of the gate's own
+	Title *string `json:"title,omitempty"`
+}
+
 // PartsInputBody defines model for PartsInputBody.
 type PartsInputBody struct {
 	// Digests SHA-256, in hexadecimal
@@ -6267,6 +6282,9 @@ type Policy struct {
 	// Otherwise The verdict where no rule decides; the baseline has none and goes on
 	Otherwise PolicyOtherwise `json:"otherwise"`
 
+	// Page What it says on the pages that people see in place of what is refused; of the policies that a request has, the first in order says it, else the fallback
+	Page *PageBody `json:"page,omitempty"`
+
 	// Recorded How much of its decisions is recorded, in plain words; left out for everything but what is searched for
 	Recorded *string `json:"recorded,omitempty"`
 
@@ -6307,6 +6325,9 @@ type PolicyInput struct {
 
 	// Otherwise The verdict where no rule decides; the baseline has none and goes on
 	Otherwise PolicyInputOtherwise `json:"otherwise"`
+
+	// Page What it says on the pages that people see in place of what is refused; of the policies that a request has, the first in order says it, else the fallback
+	Page *PageBody `json:"page,omitempty"`
 
 	// Records How much of its decisions is recorded; left out, everything but what is searched for
 	Records *RecordsBody `json:"records,omitempty"`

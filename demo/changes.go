@@ -194,7 +194,7 @@ func editDraft(ctx context.Context, api *client.ClientWithResponses) error {
 		}
 		tag := fmt.Sprintf(`"%d"`, p.Version)
 		if _, err := api.PutPolicyWithResponse(ctx, p.ID, &client.PutPolicyParams{IfMatch: &tag}, client.PolicyInput{
-			Name: p.Name, Description: p.Description, Rules: rules, Groups: p.Groups, Otherwise: client.PolicyInputOtherwise(p.Otherwise), Inspect: p.Inspect, Records: p.Records,
+			Name: p.Name, Description: p.Description, Rules: rules, Groups: p.Groups, Otherwise: client.PolicyInputOtherwise(p.Otherwise), Inspect: p.Inspect, Records: p.Records, Page: p.Page,
 		}); err != nil {
 			return fmt.Errorf("the policy %q: %w", p.Name, err)
 		}

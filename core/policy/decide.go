@@ -800,6 +800,18 @@ func (s *Snapshot) Inspects(w *Work, r *Request, at time.Time) bool {
 	return !s.WayOf(r).Distrusts && s.opens(s.tunnel(w, r, at))
 }
 
+// PageOf returns what the pages say that a request gets where it is refused: of its policies the first in order says it, else the fallback.
+func (s *Snapshot) PageOf(w *Work, r *Request) Page {
+	s.belong(w, r)
+	switch {
+	case len(w.policies) > 0:
+		return s.policies[w.policies[0]].Page
+	case s.fallback != nil:
+		return s.fallback.Page
+	}
+	return Page{}
+}
+
 // tunnel looks up everything that decides whether a connection is opened.
 func (s *Snapshot) tunnel(w *Work, r *Request, at time.Time) *Work {
 	tunnel := *r

@@ -194,6 +194,15 @@ type Policy struct {
 	Otherwise Verdict
 	Inspect   Inspection
 	Records   Recording
+	Page      Page
+}
+
+// Page is what a policy says on the pages that people see in place of what is refused. Of the policies of a request the first in order says it, else the fallback.
+type Page struct {
+	Title    string // in place of the gate's own; "" for that
+	Text     string // to whoever reads it; "" for none
+	Contact  string // whom to ask; "" for the help desk
+	Redirect string // a URL where blocked pages lead in place of the block page; "" for none
 }
 
 // Combining says which policy counts where a request has several.

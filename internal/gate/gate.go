@@ -389,6 +389,15 @@ func (g *Gate) Called(c Client) string {
 	return ""
 }
 
+// PageOf returns what the policies of a request say on the pages that it gets where it is refused.
+func (g *Gate) PageOf(d Decision) policy.Page {
+	if d.Edition == nil {
+		return policy.Page{}
+	}
+	q := g.question(&d.Request)
+	return d.Edition.Snapshot.PageOf(&policy.Work{}, &q)
+}
+
 // Zone returns the organisation's zone, in which moments are said; UTC where the gate does not know it yet.
 func (g *Gate) Zone() *time.Location {
 	if e := g.edition.Load(); e != nil {

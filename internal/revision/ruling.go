@@ -2,6 +2,7 @@ package revision
 
 import (
 	"fmt"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -31,6 +32,27 @@ type PolicyBody struct {
 	Otherwise   policy.Verdict  `json:"otherwise" enum:"allow,watch,hold,block" doc:"The verdict where no rule decides; the baseline has none and goes on"`
 	Inspect     *InspectionBody `json:"inspect,omitempty" doc:"Which TLS sites are opened, so that the whole URL is seen; left out, none"`
 	Records     *RecordsBody    `json:"records,omitempty" doc:"How much of its decisions is recorded; left out, everything but what is searched for"`
+	Page        *PageBody       `json:"page,omitempty" doc:"What it says on the pages that people see in place of what is refused; of the policies that a request has, the first in order says it, else the fallback"`
+}
+
+// PageBody is what a policy says on the pages that people see in place of what is refused.
+type PageBody struct {
+	Title    string `json:"title,omitempty" maxLength:"120" doc:"In place of the gate's own"`
+	Text     string `json:"text,omitempty" maxLength:"2000" doc:"To whoever reads it"`
+	Contact  string `json:"contact,omitempty" maxLength:"200" doc:"Whom to ask; left out, the help desk"`
+	Redirect string `json:"redirect,omitempty" maxLength:"2000" doc:"A URL where blocked pages lead in place of the block page"`
+}
+
+// check puts the body into the form in which it is kept.
+func (b *PageBody) check() error {
+	b.Title, b.Text, b.Contact, b.Redirect = strings.TrimSpace(b.Title), strings.TrimSpace(b.Text), strings.TrimSpace(b.Contact), strings.TrimSpace(b.Redirect)
+	if b.Redirect == "" {
+		return nil
+	}
+	if u, err := url.Parse(b.Redirect); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return &FieldError{"page.redirect", fmt.Sprintf("%q is not an address of the web, as https://intranet.example/refused", b.Redirect)}
+	}
+	return nil
 }
 
 // RecordsBody says how much of a policy's decisions is recorded. Of several policies that a request has, the least counts.
@@ -121,6 +143,17 @@ func (b *PolicyBody) Check() error {
 		return &FieldError{"otherwise", fmt.Sprintf("%q is not a verdict", b.Otherwise)}
 	case b.Role != RoleGroups && len(b.Groups) > 0:
 		return &FieldError{"groups", "the " + string(b.Role) + " is given to no groups"}
+	}
+	if b.Page != nil {
+		if err := b.Page.check(); err != nil {
+			return err
+		}
+		if *b.Page == (PageBody{}) {
+			b.Page = nil
+		}
+		if b.Page != nil && b.Role == RoleBaseline {
+			return &FieldError{"page", "the baseline says nothing on pages: the policies of whoever asks do, or the fallback"}
+		}
 	}
 	if r := b.Records; r != nil {
 		switch {
@@ -358,6 +391,9 @@ func (b *PolicyBody) Policy(meta Meta, asides *Asides) policy.Policy {
 	}
 	if b.Inspect != nil {
 		p.Inspect = policy.Inspection{All: b.Inspect.All, ButLists: ids(b.Inspect.ButLists), Categories: b.Inspect.Categories}
+	}
+	if b.Page != nil {
+		p.Page = policy.Page(*b.Page)
 	}
 	if b.Records != nil {
 		p.Records = policy.Recording{Amount: b.Records.Amount, Words: b.Records.Words}

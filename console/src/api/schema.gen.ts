@@ -4944,6 +4944,16 @@ export interface components {
             /** @description By rank */
             packs: components["schemas"]["Pack"][];
         };
+        PageBody: {
+            /** @description Whom to ask; left out, the help desk */
+            contact?: string;
+            /** @description A URL where blocked pages lead in place of the block page */
+            redirect?: string;
+            /** @description To whoever reads it */
+            text?: string;
+            /** @description In place of the gate's own */
+            title?: string;
+        };
         PartsInputBody: {
             /** @description SHA-256, in hexadecimal */
             digests: string[];
@@ -5044,6 +5054,8 @@ export interface components {
              * @enum {string}
              */
             otherwise: "allow" | "watch" | "hold" | "block";
+            /** @description What it says on the pages that people see in place of what is refused; of the policies that a request has, the first in order says it, else the fallback */
+            page?: components["schemas"]["PageBody"];
             /** @description How much of its decisions is recorded, in plain words; left out for everything but what is searched for */
             recorded?: string;
             /** @description How much of its decisions is recorded; left out, everything but what is searched for */
@@ -5078,6 +5090,8 @@ export interface components {
              * @enum {string}
              */
             otherwise: "allow" | "watch" | "hold" | "block";
+            /** @description What it says on the pages that people see in place of what is refused; of the policies that a request has, the first in order says it, else the fallback */
+            page?: components["schemas"]["PageBody"];
             /** @description How much of its decisions is recorded; left out, everything but what is searched for */
             records?: components["schemas"]["RecordsBody"];
             /**

@@ -193,6 +193,8 @@ func newCommand(a *command.App) *cobra.Command {
 
 func editCommand(a *command.App) *cobra.Command {
 	var name, description, last, inspect, records string
+	var page client.PageBody
+	var title, text, contact, redirect string
 	var words bool
 	var groups []string
 	cmd := &cobra.Command{
@@ -226,6 +228,18 @@ func editCommand(a *command.App) *cobra.Command {
 				default:
 					return command.Usagef("--inspect takes all or none")
 				}
+				if p.Page != nil {
+					page = *p.Page
+				}
+				for flag, to := range map[string]struct {
+					field **string
+					said  string
+				}{"page-title": {&page.Title, title}, "page-text": {&page.Text, text}, "page-contact": {&page.Contact, contact}, "page-redirect": {&page.Redirect, redirect}} {
+					if changed(flag) {
+						*to.field = command.Optional[string](to.said)
+						p.Page = &page
+					}
+				}
 				if changed("records") || changed("words") {
 					if p.Records == nil {
 						p.Records = &client.RecordsBody{Amount: client.RecordsBodyAmountEverything}
@@ -247,6 +261,10 @@ func editCommand(a *command.App) *cobra.Command {
 	cmd.Flags().StringArrayVar(&groups, "for", nil, "a group that it is for, in place of all before; give it again for more")
 	cmd.Flags().StringVar(&inspect, "inspect", "", "which TLS connections are opened: all or none")
 	cmd.Flags().StringVar(&records, "records", "", "how much of its decisions is recorded: everything, group (the host and the groups alone) or nothing")
+	cmd.Flags().StringVar(&title, "page-title", "", "the title of the pages that people see in place of what is refused")
+	cmd.Flags().StringVar(&text, "page-text", "", "what these pages say to whoever reads them")
+	cmd.Flags().StringVar(&contact, "page-contact", "", "whom these pages tell people to ask")
+	cmd.Flags().StringVar(&redirect, "page-redirect", "", "where blocked pages lead in place of the block page")
 	cmd.Flags().BoolVar(&words, "words", false, "record what is searched for, too; --words=false: no longer")
 	return cmd
 }

@@ -25,6 +25,8 @@ type Page struct {
 	Until        string // "" where time alone does not change it
 	Reference    string // by which the help desk finds the record
 	AskAt        string // where access is asked for; "" where that is not possible
+	Text         string // of the policy, to whoever reads it; "" for none
+	Contact      string // whom to ask; "" for the help desk
 	Organisation string
 }
 

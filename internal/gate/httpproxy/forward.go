@@ -234,7 +234,7 @@ func (p *Proxy) plain(w http.ResponseWriter, r *http.Request, client gate.Client
 	refuse := func(proviso, detail string) {
 		size, reference := p.refuse(a, r, d, proviso)
 		p.Gate.Record(d, journal.Ending{
-			Outcome: journal.Answered, Reference: reference, Status: http.StatusForbidden, Media: a.Header().Get("Content-Type"), Size: size, Took: time.Since(begin), Detail: detail,
+			Outcome: journal.Answered, Reference: reference, Status: a.status, Media: a.Header().Get("Content-Type"), Size: size, Took: time.Since(begin), Detail: detail,
 		})
 	}
 	if !d.Verdict.Passes() {

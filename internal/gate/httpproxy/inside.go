@@ -1,12 +1,14 @@
 package httpproxy
 
 import (
+	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
 	"fmt"
 	"net"
 	"net/http"
+	urlpkg "net/url"
 	"reflect"
 	"strconv"
 	"strings"
@@ -197,6 +199,12 @@ func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision, 
 	reference = newReference()
 	var media string
 	var body []byte
+	if to := p.Gate.PageOf(d).Redirect; to != "" && d.Verdict == policy.Block && r.Method == http.MethodGet && blockpage.IsDocument(r.Header) {
+		p.remind(d, proviso, reference)
+		header.Set("Location", led(to, d.Request.URL.String(), reference))
+		w.WriteHeader(http.StatusSeeOther)
+		return 0, reference
+	}
 	if blockpage.IsDocument(r.Header) {
 		media, body = "text/html; charset=utf-8", p.page(d, proviso, reference)
 	} else if media, body = blockpage.Small(r.Header); strings.HasPrefix(media, "text/plain") {
@@ -209,6 +217,19 @@ func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision, 
 		_, _ = w.Write(body)
 	}
 	return int64(len(body)), reference
+}
+
+// led returns where a blocked page leads, with what was refused and the reference of that.
+func led(to, url, reference string) string {
+	at, err := urlpkg.Parse(to)
+	if err != nil { // it was looked at when it was kept
+		return to
+	}
+	query := at.Query()
+	query.Set("url", url)
+	query.Set("reference", reference)
+	at.RawQuery = query.Encode()
+	return at.String()
 }
 
 // reason joins why a request was decided as it was and the proviso that it does not keep.
@@ -229,12 +250,15 @@ func (p *Proxy) page(d gate.Decision, proviso, reference string) []byte {
 		Held: d.Verdict == policy.Hold, Title: "This page is not allowed here", URL: d.Request.URL.String(), Because: why.Because, By: why.Source,
 		Who: who, Is: strings.Join(why.Classes, ", "), Reference: reference, Organisation: p.Organisation,
 	}
+	said := p.Gate.PageOf(d)
+	page.Text, page.Contact = said.Text, said.Contact
 	if p.Desk != nil {
 		page.AskAt = p.Self + "/ask?reference=" + reference
 	}
 	if page.Held {
 		page.Title = "This page waits to be unlocked"
 	}
+	page.Title = cmp.Or(said.Title, page.Title)
 	if until, changes := p.Gate.Until(d); changes {
 		page.Until = until.In(p.Gate.Zone()).Format("Monday 2 January, 15:04")
 	}

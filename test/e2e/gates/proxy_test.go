@@ -1070,3 +1070,32 @@ func TestDirectorySignIn(t *testing.T) {
 	assert.Equal(t, "the block page", office("kay.moran:heather and tide 7").sees(), "it is remembered for a while")
 	assert.Equal(t, "503", office("Kay Moran:heather and tide 7").status)
 }
+
+// A policy says what the page tells people, whom to ask, or where blocked pages lead instead; every part of it is text.
+func TestPagesOfPolicies(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, false)
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	run("policy", "edit", "Ward", "--page-title", "Not on the ward", "--page-text", "Betting is for <b>days off</b>.\nAsk if you need it.", "--page-contact", "the ward's desk, 4711")
+	run("publish", "--note", "words of our own")
+	upToDate(t, s, "TestPagesOfPolicies", 3)
+	page := func() got {
+		return curl(t, gate.Proxy, "--interface", "127.0.10.7", "-H", "Accept: text/html", "-D", "-", "http://oddsfield.example/today?a=<b>")
+	}
+	for _, want := range []string{"<h1>Not on the ward</h1>", "Betting is for &lt;b&gt;days off&lt;/b&gt;.\nAsk if you need it.", "Ask</dt><dd>the ward&#39;s desk, 4711", "Ask for access"} {
+		assert.Contains(t, page().body, want)
+	}
+	run("policy", "edit", "Ward", "--page-redirect", "https://intranet.example/refused?from=gate")
+	run("publish", "--note", "elsewhere")
+	upToDate(t, s, "TestPagesOfPolicies", 4)
+	led := page()
+	assert.Equal(t, "303", led.status)
+	assert.Regexp(t, `Location: https://intranet\.example/refused\?from=gate&reference=[A-Z2-7]{8}&url=http%3A%2F%2Foddsfield\.example%2Ftoday%3Fa%3D%253Cb%253E`, led.body)
+	assert.Equal(t, "the block page", curl(t, gate.Proxy, "--interface", "127.0.10.7", "http://oddsfield.example/").sees(), "only pages lead there")
+	for _, bad := range []string{"javascript:alert(1)", "intranet", "//intranet.example/"} {
+		assert.Contains(t, s.Run(t, "", "policy", "edit", "Ward", "--page-redirect", bad).Err, "is not an address of the web", bad)
+	}
+	assert.Contains(t, s.Run(t, "", "policy", "edit", "Baseline", "--page-text", "x").Err, "the baseline says nothing on pages")
+	run("policy", "edit", "Ward", "--page-title", "", "--page-text", "", "--page-contact", "", "--page-redirect", "")
+	assert.NotContains(t, run("policy", "show", "Ward", "-o", "json"), `"page"`)
+}
