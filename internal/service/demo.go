@@ -248,7 +248,7 @@ Wide Lark runs with the demo data of Quillmere General (ready in %.1f s).
             curl $gate http://oddsfield.example/                  # the block page, in a line
             curl $gate --cacert %s https://oddsfield.example/today
                                                                   # opened, and the page blocked
-            http://%s/authority says how to trust the gate's authority
+            http://%s/ is one's own page there; /authority says how to trust the gate's authority
 
 Ctrl-C ends the service and its database; the data stay in %s.
 `, took.Seconds(), url, demo.Name, demo.Password, demo.Lead, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), gate, demo.Password, filepath.Join(dir, "authority.pem"), gate, dir)
