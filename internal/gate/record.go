@@ -65,6 +65,7 @@ func (g *Gate) record(d Decision, end journal.Ending) (journal.Record, bool) {
 		ID: d.ID, At: d.At.Truncate(time.Millisecond), Person: d.Request.Person, Address: d.Request.Address, Method: d.Request.Method, URL: d.Request.URL.String(),
 		Gate: g.Kind, Sight: d.Request.Sight, Verdict: d.Verdict, GateName: g.Name, Referrer: hostOf(d.Request.Referrer), Agent: clean(d.Request.Agent, mostAgent), Ending: end,
 	}
+	r.Media, r.Detail = clean(r.Media, mostSaid), clean(r.Detail, mostSaid)
 	if d.Edition == nil {
 		return r, true
 	}
@@ -78,7 +79,7 @@ func (g *Gate) record(d Decision, end journal.Ending) (journal.Record, bool) {
 	r.Revision, r.Catalogue, r.By, r.Rung = d.Edition.Revision, d.Edition.Catalogue, d.Edition.Snapshot.Source(d.Decision), d.Rung
 	r.Network, r.Machine, r.Groups, r.Categories, r.Source = idOf(said.Network), idOf(said.Machine), idsOf(said.Groups), said.Categories, said.Source
 	r.Policy, r.Rule, r.Exception, r.Stint, r.List, r.Entry, r.Notes = idOf(said.Policy), idOf(said.Rule), idOf(said.Exception), idOf(said.Stint), idOf(said.List), said.Entry, idsOf(said.Notes)
-	r.Traits, r.Words, r.Amount = said.Traits, said.Searched, said.Amount
+	r.Traits, r.Words, r.Amount = said.Traits, clean(strings.ReplaceAll(said.Searched, "\n", " "), mostSaid), said.Amount
 	if d.Verdict.Passes() && d.Provisos != (policy.Provisos{}) {
 		r.Provisos, r.NotHeld = d.Provisos.String(), said.NotHeld.String()
 	}
@@ -91,6 +92,9 @@ func (g *Gate) record(d Decision, end journal.Ending) (journal.Record, bool) {
 // groupOnly returns a record without what could be about somebody in particular: the host, what the host is, what decided, the network and the groups are left,
 // and the minute. Its id does not hold the time.
 func groupOnly(r journal.Record, u weburl.URL) journal.Record {
+	if r.Exception != uuid.Nil { // it may be for one person, and is often called by the page
+		r.Exception, r.By = uuid.Nil, string(r.Rung)
+	}
 	return journal.Record{
 		ID: uuid.NewSHA1(uuid.Nil, r.ID[:]), At: r.At.Truncate(time.Minute), URL: hostAlone(u), Gate: r.Gate, GateName: r.GateName, Sight: r.Sight, Verdict: r.Verdict, Amount: r.Amount,
 		Revision: r.Revision, Catalogue: r.Catalogue, By: r.By, Rung: r.Rung, Network: r.Network, Groups: r.Groups, Categories: r.Categories, Source: r.Source,
@@ -119,13 +123,15 @@ func idsOf(ids []string) []uuid.UUID {
 	return read
 }
 
-// Bounds of what clients say of themselves.
+// Bounds of what clients and sites say, in bytes.
 const (
-	mostAgent = 300 // bytes
+	mostAgent = 300
 	mostHost  = 260
+	mostSaid  = 2000
 )
 
-// clean returns a text of a client without what cannot be shown, and without its end where it is long.
+// clean returns a text of a client or a site without what cannot be shown, which the database would refuse in part and with it all records of the batch, and without
+// its end where it is long.
 func clean(text string, most int) string {
 	text = strings.ToValidUTF8(text[:min(len(text), most)], "")
 	return strings.Map(func(r rune) rune {

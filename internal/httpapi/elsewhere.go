@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"time"
 
@@ -373,6 +374,11 @@ func (s *server) handInRecords(ctx context.Context, in *recordsInput) (*recordsO
 	if err != nil && len(records) == 0 {
 		return nil, huma.Error422UnprocessableEntity("The records cannot be read: " + err.Error() + ".")
 	}
+	before := len(records)
+	records = slices.DeleteFunc(records, func(r journal.Record) bool { // the database has no place for another amount
+		return r.Amount != "" && r.Amount != policy.Everything && r.Amount != policy.GroupOnly
+	})
+	unread += before - len(records)
 	if err != nil || unread > 0 {
 		s.Log.WarnContext(ctx, "records of a gate elsewhere cannot be read; the others are added", "gate", g.Name, "unread", unread, "error", err)
 	}

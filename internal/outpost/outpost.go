@@ -195,18 +195,19 @@ func (o *Outpost) follow(ctx context.Context, m *parcel.Manifest, e parcel.Signe
 	o.number.Store(m.Number)
 	o.said.Store(&e)
 	o.earlier = append(o.earlier, m)
-	return o.enforce()
+	o.enforce()
+	return nil
 }
 
-// enforce puts what is known in force: the edition with the facts that count.
-func (o *Outpost) enforce() error {
+// enforce puts what is known in force: the edition with the facts that count. A fact that cannot be read is left out.
+func (o *Outpost) enforce() {
 	state := o.state.Load()
 	if state == nil {
-		return nil
+		return
 	}
 	items, err := o.facts.Items()
 	if err != nil {
-		return err
+		o.Log.Warn("standing facts cannot be read, and are left out", "error", err)
 	}
 	facts := items.Facts()
 	if o.lapsed {
@@ -216,7 +217,6 @@ func (o *Outpost) enforce() error {
 	if now := o.gate.Edition(); now == nil || now.Snapshot != state.Snapshot {
 		o.gate.Take(&gate.Edition{Revision: state.Revision, Catalogue: state.Catalogue(), Since: o.gate.Now(), Snapshot: state.Snapshot})
 	}
-	return nil
 }
 
 // sign gives the gate an authority.
@@ -287,9 +287,7 @@ func (o *Outpost) lapse() {
 	if o.lapsed = lapsed; lapsed && !o.heard.IsZero() {
 		o.Log.Warn("the service has been away for so long that presences and unlocked pages count no longer", "since", o.heard)
 	}
-	if err := o.enforce(); err != nil {
-		o.Log.Warn("standing facts cannot be read", "error", err)
-	}
+	o.enforce()
 }
 
 // apply takes a message.
@@ -303,28 +301,36 @@ func (o *Outpost) apply(ctx context.Context, m *parcel.Message) error {
 	if changed {
 		o.facts, o.stale = o.facts.With(m), true
 	}
-	if m.Authority != nil && m.Authority.ID != uuid.Nil {
-		if err := o.sign(m.Authority); err != nil {
-			return fmt.Errorf("the authority cannot be used: %w", err)
-		}
-		if text, err := json.Marshal(m.Authority); err != nil {
-			return err
-		} else if err := o.Folder.put(text, true, "authority.json"); err != nil {
-			return err
+	// What one of these cannot do stops none of the others.
+	var errs []error
+	if m.Authority != nil {
+		if err := o.takeAuthority(m.Authority); err != nil {
+			errs = append(errs, fmt.Errorf("the authority cannot be used: %w", err))
 		}
 	}
 	if m.Edition > o.number.Load() {
 		if err := o.fetch(ctx, m.Edition); err != nil {
-			return fmt.Errorf("edition %d cannot be taken: %w", m.Edition, err)
+			errs = append(errs, fmt.Errorf("edition %d cannot be taken: %w", m.Edition, err))
 		}
-		changed = false // it has the facts beside it
 	} else if m.Edition < o.number.Load() {
-		return fmt.Errorf("the service has edition %d, and this gate a later one, %d, which it keeps: was the database set back?", m.Edition, o.number.Load())
+		errs = append(errs, fmt.Errorf("the service has edition %d, and this gate a later one, %d, which it keeps: was the database set back?", m.Edition, o.number.Load()))
 	}
 	if o.lapse(); changed {
-		return o.enforce()
+		o.enforce()
 	}
-	return nil
+	return errors.Join(errs...)
+}
+
+// takeAuthority gives the gate an authority, and stores it.
+func (o *Outpost) takeAuthority(a *parcel.Authority) error {
+	if err := o.sign(a); err != nil {
+		return err
+	}
+	text, err := json.Marshal(a)
+	if err == nil {
+		err = o.Folder.put(text, true, "authority.json")
+	}
+	return err
 }
 
 // storeEvery is how often facts are stored, at most.

@@ -6,6 +6,7 @@ import (
 	"crypto/ed25519"
 	"encoding/binary"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"time"
@@ -119,13 +120,15 @@ func FactsOf(items *standing.Items) (Facts, error) {
 	return facts, nil
 }
 
-// Items returns the facts as package standing has them.
+// Items returns the facts as package standing has them. The error names those that cannot be read; all others are returned.
 func (f Facts) Items() (*standing.Items, error) {
 	items := &standing.Items{}
+	var errs []error
 	for key, text := range f {
 		var one fact
 		if err := json.Unmarshal(text, &one); err != nil {
-			return nil, fmt.Errorf("the fact %s: %w", key, err)
+			errs = append(errs, fmt.Errorf("the fact %s: %w", key, err))
+			continue
 		}
 		switch {
 		case one.Grant != nil:
@@ -144,7 +147,7 @@ func (f Facts) Items() (*standing.Items, error) {
 	slices.SortFunc(items.Presences, func(a, b standing.Presence) int {
 		return cmp.Or(b.From.Compare(a.From), cmp.Compare(a.ID.String(), b.ID.String()))
 	})
-	return items, nil
+	return items, errors.Join(errs...)
 }
 
 // Since returns what differs from facts of before.

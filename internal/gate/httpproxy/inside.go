@@ -199,14 +199,15 @@ func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision, 
 	reference = newReference()
 	var media string
 	var body []byte
-	if to := p.Gate.PageOf(d).Redirect; to != "" && d.Verdict == policy.Block && r.Method == http.MethodGet && blockpage.IsDocument(r.Header) {
-		p.remind(d, proviso, reference)
-		header.Set("Location", led(to, d.Request.URL.String(), reference))
-		w.WriteHeader(http.StatusSeeOther)
-		return 0, reference
-	}
 	if blockpage.IsDocument(r.Header) {
-		media, body = "text/html; charset=utf-8", p.page(d, proviso, reference)
+		said := p.Gate.PageOf(d)
+		if said.Redirect != "" && d.Verdict == policy.Block && r.Method == http.MethodGet {
+			p.remind(d, proviso, reference)
+			header.Set("Location", led(said.Redirect, d.Request.URL.String(), reference))
+			w.WriteHeader(http.StatusSeeOther)
+			return 0, reference
+		}
+		media, body = "text/html; charset=utf-8", p.page(d, said, proviso, reference)
 	} else if media, body = blockpage.Small(r.Header); strings.HasPrefix(media, "text/plain") {
 		body = fmt.Appendf(nil, "Not allowed here: %s\nReference %s\n", p.remind(d, proviso, reference).Because, reference)
 	}
@@ -244,13 +245,12 @@ func (p *Proxy) remind(d gate.Decision, proviso, reference string) gate.Explanat
 }
 
 // page returns the block page of a decision, and remembers it.
-func (p *Proxy) page(d gate.Decision, proviso, reference string) []byte {
+func (p *Proxy) page(d gate.Decision, said policy.Page, proviso, reference string) []byte {
 	why, who := p.remind(d, proviso, reference), p.Gate.Called(d.Request.Client)
 	page := blockpage.Page{
 		Held: d.Verdict == policy.Hold, Title: "This page is not allowed here", URL: d.Request.URL.String(), Because: why.Because, By: why.Source,
 		Who: who, Is: strings.Join(why.Classes, ", "), Reference: reference, Organisation: p.Organisation,
 	}
-	said := p.Gate.PageOf(d)
 	page.Text, page.Contact = said.Text, said.Contact
 	if p.Desk != nil {
 		page.AskAt = p.Self + "/ask?reference=" + reference

@@ -377,11 +377,12 @@ func TestAmounts(t *testing.T) {
 	run("policy", "edit", "Ward", "--records", "group")
 	assert.Contains(t, run("policy", "show", "Ward"), "Of requests only the host, the groups and the network are recorded")
 	run("policy", "edit", "Fallback", "--words")
+	run("network", "new", "Laboratory", "127.0.50.0/24", "--sign-in", "never")
 	run("publish", "--note", "less")
 	upToDate(t, s, "TestAmounts", 3)
 	curl(t, gate.Proxy, "--interface", "127.0.10.7", "-A", "secret", "-e", "http://heron.example/", "http://oddsfield.example/today?name=kay")
 	curl(t, gate.Proxy, "-U", "kay.moran:heather and tide 7", "http://harbour-news.example/puzzles/7")
-	curl(t, gate.Proxy, "--interface", "127.0.30.7", "-U", "kay.moran:heather and tide 7", "http://tern.test/?q=dosage")
+	curl(t, gate.Proxy, "--interface", "127.0.50.7", "http://tern.test/?q=dos%00age%ff")
 	var few, signed []client.GateRecord
 	require.Eventually(t, func() bool {
 		few, signed = latest(t, s, "oddsfield.example"), latest(t, s, "harbour-news.example")
@@ -395,6 +396,10 @@ func TestAmounts(t *testing.T) {
 	assert.Equal(t, []any{"http://oddsfield.example/", "block", "Wards", "Betting", []string{"Nurses"}},
 		[]any{few[0].URL, string(few[0].Verdict), *few[0].Network, *few[0].List, *few[0].Groups})
 	assert.Equal(t, few[0].At, few[0].At.Truncate(time.Minute))
+	require.Eventually(t, func() bool { // what the database would refuse stops no record
+		words := latest(t, s, "tern.test")
+		return len(words) == 1 && words[0].Words != nil && strings.HasPrefix(*words[0].Words, "dos")
+	}, testkit.Patience, testkit.Look)
 	assert.NotNil(t, few[0].RuleID, "the cause stays")
 
 	run("group", "new", "Guests", "--network", "Offices")
