@@ -1893,6 +1893,24 @@ func (e PolicyRole) Valid() bool {
 	}
 }
 
+// Defines values for PolicyUnheld.
+const (
+	PolicyUnheldBlock PolicyUnheld = "block"
+	PolicyUnheldPass  PolicyUnheld = "pass"
+)
+
+// Valid indicates whether the value is a known member of the PolicyUnheld enum.
+func (e PolicyUnheld) Valid() bool {
+	switch e {
+	case PolicyUnheldBlock:
+		return true
+	case PolicyUnheldPass:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PolicyInputOtherwise.
 const (
 	PolicyInputOtherwiseAllow PolicyInputOtherwise = "allow"
@@ -1932,6 +1950,24 @@ func (e PolicyInputRole) Valid() bool {
 	case PolicyInputRoleEmpty:
 		return true
 	case PolicyInputRoleFallback:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PolicyInputUnheld.
+const (
+	PolicyInputUnheldBlock PolicyInputUnheld = "block"
+	PolicyInputUnheldPass  PolicyInputUnheld = "pass"
+)
+
+// Valid indicates whether the value is a known member of the PolicyInputUnheld enum.
+func (e PolicyInputUnheld) Valid() bool {
+	switch e {
+	case PolicyInputUnheldBlock:
+		return true
+	case PolicyInputUnheldPass:
 		return true
 	default:
 		return false
@@ -6158,8 +6194,14 @@ type PacksOutputBody struct {
 
 // PageBody defines model for PageBody.
 type PageBody struct {
-	// Contact Whom to ask; left out, the help desk
+	// Contact Whom to ask; left out, whom the fallback says, else the help desk
 	Contact *string `json:"contact,omitempty"`
+
+	// Languages The same in other languages, for those whose browsers ask for them
+	Languages *[]PageWordsBody `json:"languages,omitempty"`
+
+	// Logo A picture as a data URL: PNG, JPEG, GIF, WebP or SVG in base64, of 6 kB at most; left out, the fallback's
+	Logo *string `json:"logo,omitempty"`
 
 	// Redirect A URL where blocked pages lead in place of the block page
 	Redirect *string `json:"redirect,omitempty"`
@@ -6167,8 +6209,30 @@ type PageBody struct {
 	// Text To whoever reads it
 	Text *string `json:"text,omitempty"`
 
-	// Title In place of the gate's own
+	// Title In place of the page's own
 	Title *string `json:"title,omitempty"`
+}
+
+// PagePreview defines model for PagePreview.
+type PagePreview struct {
+	// Bytes Its size
+	Bytes int64 `json:"bytes"`
+
+	// HTML The whole page, with everything in it
+	HTML string `json:"html"`
+
+	// Language In which the page speaks
+	Language string `json:"language"`
+}
+
+// PageWordsBody defines model for PageWordsBody.
+type PageWordsBody struct {
+	Contact *string `json:"contact,omitempty"`
+
+	// Language Its tag, as de (BCP 47)
+	Language string  `json:"language"`
+	Text     *string `json:"text,omitempty"`
+	Title    *string `json:"title,omitempty"`
 }
 
 // PartsInputBody defines model for PartsInputBody.
@@ -6272,6 +6336,9 @@ type Policy struct {
 	Groups []Ref              `json:"groups"`
 	ID     openapi_types.UUID `json:"id"`
 
+	// Insists That what a gate cannot hold is blocked, in plain words; left out where it passes
+	Insists *string `json:"insists,omitempty"`
+
 	// Inspect Which TLS sites are opened, so that the whole URL is seen; left out, none
 	Inspect *InspectionBody `json:"inspect,omitempty"`
 	Name    string          `json:"name"`
@@ -6298,9 +6365,12 @@ type Policy struct {
 	Rules []RuleBody `json:"rules"`
 
 	// Sentences Each rule in plain words
-	Sentences []string  `json:"sentences"`
-	UpdatedAt time.Time `json:"updatedAt"`
-	UpdatedBy string    `json:"updatedBy"`
+	Sentences []string `json:"sentences"`
+
+	// Unheld What becomes of a request whose provisos the gate cannot hold, as a size cap in a tunnel that is not opened; left out: it passes without them
+	Unheld    *PolicyUnheld `json:"unheld,omitempty"`
+	UpdatedAt time.Time     `json:"updatedAt"`
+	UpdatedBy string        `json:"updatedBy"`
 
 	// Version Rises with every edit; the ETag holds it
 	Version int64 `json:"version"`
@@ -6311,6 +6381,9 @@ type PolicyOtherwise string
 
 // PolicyRole The baseline stands before all others, the fallback is for requests that no policy is for
 type PolicyRole string
+
+// PolicyUnheld What becomes of a request whose provisos the gate cannot hold, as a size cap in a tunnel that is not opened; left out: it passes without them
+type PolicyUnheld string
 
 // PolicyInput defines model for PolicyInput.
 type PolicyInput struct {
@@ -6337,6 +6410,9 @@ type PolicyInput struct {
 
 	// Rules In order: the first that decides, decides
 	Rules []RuleBody `json:"rules"`
+
+	// Unheld What becomes of a request whose provisos the gate cannot hold, as a size cap in a tunnel that is not opened; left out: it passes without them
+	Unheld *PolicyInputUnheld `json:"unheld,omitempty"`
 }
 
 // PolicyInputOtherwise The verdict where no rule decides; the baseline has none and goes on
@@ -6344,6 +6420,9 @@ type PolicyInputOtherwise string
 
 // PolicyInputRole The baseline stands before all others, the fallback is for requests that no policy is for
 type PolicyInputRole string
+
+// PolicyInputUnheld What becomes of a request whose provisos the gate cannot hold, as a size cap in a tunnel that is not opened; left out: it passes without them
+type PolicyInputUnheld string
 
 // Presence defines model for Presence.
 type Presence struct {
@@ -6361,6 +6440,16 @@ type Presence struct {
 type PresencesOutputBody struct {
 	// Presences In force, the one made last first
 	Presences []Presence `json:"presences"`
+}
+
+// PreviewPageInputBody defines model for PreviewPageInputBody.
+type PreviewPageInputBody struct {
+	// Held The page of what is held; else of what is blocked
+	Held *bool `json:"held,omitempty"`
+
+	// Language That a browser asks for, as de or de-CH,fr;q=0.8 (Accept-Language)
+	Language *string  `json:"language,omitempty"`
+	Page     PageBody `json:"page"`
 }
 
 // ProvisosBody defines model for ProvisosBody.
@@ -8495,6 +8584,9 @@ type SetPersonPasswordJSONRequestBody = ResetPasswordInputBody
 // AddPolicyJSONRequestBody defines body for AddPolicy for application/json ContentType.
 type AddPolicyJSONRequestBody = PolicyInput
 
+// PreviewPageJSONRequestBody defines body for PreviewPage for application/json ContentType.
+type PreviewPageJSONRequestBody = PreviewPageInputBody
+
 // StartPolicyJSONRequestBody defines body for StartPolicy for application/json ContentType.
 type StartPolicyJSONRequestBody = StartInputBody
 
@@ -9928,6 +10020,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/policies (the `AddPolicy` operationId).
 	AddPolicy(ctx context.Context, body AddPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewPageWithBody The page that people see in place of what is refused, about a made-up request, before it is kept
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/policies/page (the `PreviewPage` operationId).
+	PreviewPageWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// PreviewPage The page that people see in place of what is refused, about a made-up request, before it is kept
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/policies/page (the `PreviewPage` operationId).
+	PreviewPage(ctx context.Context, body PreviewPageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// StartPolicyWithBody Rules to begin a policy with, to be kept or edited
 	//
@@ -13767,6 +13873,40 @@ func (c *Client) AddPolicyWithBody(ctx context.Context, contentType string, body
 // Corresponds with POST /api/v1/policies (the `AddPolicy` operationId).
 func (c *Client) AddPolicy(ctx context.Context, body AddPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddPolicyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewPageWithBody The page that people see in place of what is refused, about a made-up request, before it is kept
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/policies/page (the `PreviewPage` operationId).
+func (c *Client) PreviewPageWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewPageRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// PreviewPage The page that people see in place of what is refused, about a made-up request, before it is kept
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/policies/page (the `PreviewPage` operationId).
+func (c *Client) PreviewPage(ctx context.Context, body PreviewPageJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPreviewPageRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -22171,6 +22311,46 @@ func NewAddPolicyRequestWithBody(server string, contentType string, body io.Read
 	return req, nil
 }
 
+// NewPreviewPageRequest calls the generic PreviewPage builder with application/json body
+func NewPreviewPageRequest(server string, body PreviewPageJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewPreviewPageRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewPreviewPageRequestWithBody constructs an http.Request for the PreviewPage method, with any body, and a specified content type
+func NewPreviewPageRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/policies/page")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewStartPolicyRequest calls the generic StartPolicy builder with application/json body
 func NewStartPolicyRequest(server string, body StartPolicyJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -26024,6 +26204,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/policies (the `AddPolicy` operationId).
 	AddPolicyWithResponse(ctx context.Context, body AddPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*AddPolicyResponse, error)
+
+	// PreviewPageWithBodyWithResponse The page that people see in place of what is refused, about a made-up request, before it is kept
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/policies/page (the `PreviewPage` operationId).
+	PreviewPageWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewPageResponse, error)
+
+	// PreviewPageWithResponse The page that people see in place of what is refused, about a made-up request, before it is kept
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/policies/page (the `PreviewPage` operationId).
+	PreviewPageWithResponse(ctx context.Context, body PreviewPageJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewPageResponse, error)
 
 	// StartPolicyWithBodyWithResponse Rules to begin a policy with, to be kept or edited
 	//
@@ -36712,6 +36906,68 @@ func (r AddPolicyResponse) ContentType() string {
 	return ""
 }
 
+type PreviewPageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PagePreview
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r PreviewPageResponse) GetJSON200() *PagePreview {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r PreviewPageResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r PreviewPageResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r PreviewPageResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r PreviewPageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r PreviewPageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r PreviewPageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r PreviewPageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type StartPolicyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -43002,6 +43258,32 @@ func (c *ClientWithResponses) AddPolicyWithResponse(ctx context.Context, body Ad
 		return nil, err
 	}
 	return ParseAddPolicyResponse(rsp)
+}
+
+// PreviewPageWithBodyWithResponse The page that people see in place of what is refused, about a made-up request, before it is kept
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/policies/page (the `PreviewPage` operationId).
+func (c *ClientWithResponses) PreviewPageWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PreviewPageResponse, error) {
+	rsp, err := c.PreviewPageWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewPageResponse(rsp)
+}
+
+// PreviewPageWithResponse The page that people see in place of what is refused, about a made-up request, before it is kept
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/policies/page (the `PreviewPage` operationId).
+func (c *ClientWithResponses) PreviewPageWithResponse(ctx context.Context, body PreviewPageJSONRequestBody, reqEditors ...RequestEditorFn) (*PreviewPageResponse, error) {
+	rsp, err := c.PreviewPage(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParsePreviewPageResponse(rsp)
 }
 
 // StartPolicyWithBodyWithResponse Rules to begin a policy with, to be kept or edited
@@ -52353,6 +52635,53 @@ func ParseAddPolicyResponse(rsp *http.Response) (*AddPolicyResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers201 = &headers
+	}
+
+	return response, nil
+}
+
+// ParsePreviewPageResponse parses an HTTP response from a PreviewPageWithResponse call
+func ParsePreviewPageResponse(rsp *http.Response) (*PreviewPageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &PreviewPageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PagePreview
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
 	}
 
 	return response, nil

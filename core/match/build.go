@@ -32,7 +32,18 @@ type base struct {
 // listBase is a list in a base.
 type listBase struct {
 	Ref
-	from int64 // before the ids of the list's compact refs: each holds its distance from it
+	from int64    // before the ids of the list's compact refs: each holds its distance from it
+	few  []uint32 // its entries, as base.found takes them, as long as there are no more than [MostFew] of them
+}
+
+// MostFew is how many entries a list has at most that can be enumerated; see [Index.Few].
+const MostFew = 24
+
+// keep remembers an entry of a list that has only a few.
+func (l *listBase) keep(n uint32) {
+	if len(l.few) <= MostFew {
+		l.few = append(l.few, n)
+	}
 }
 
 // ref is one entry that has nothing but a literal host, without note, end or switch: nearly all of a large list. It is kept
@@ -148,6 +159,7 @@ func (b *Builder) addNamed(list int, id int64, name string, scope pattern.Scope,
 	if carveOut {
 		bits |= isCarveOut
 	}
+	x.lists[list].keep(uint32(len(x.refs) / refUnit))
 	to := binary.LittleEndian.AppendUint32(x.refs, uint32(distance))
 	to = append(binary.LittleEndian.AppendUint16(binary.LittleEndian.AppendUint16(to, uint16(list)), bits), name...)
 	for len(to)%refUnit != 0 {
@@ -162,6 +174,7 @@ func (b *Builder) addFull(list int, id int64, entry pattern.Entry) {
 	x, p := b.b, entry.Pattern
 	f := keptEntry{entry: entry, id: id, list: int32(list), conditions: x.addConditions(p), next: -1, host: -1}
 	at := int32(len(x.kept))
+	x.lists[list].keep(uint32(at) | keptBit)
 	var key chainKey
 	switch {
 	case p.Kind() == pattern.Regex || p.Kind() == pattern.Word || p.EveryHost() || p.IsGlob() || p.Name() == "" && !p.Prefix().IsValid():

@@ -233,6 +233,29 @@ func (t Take) Answer() Answer {
 	return Yes
 }
 
+// Few returns the entries of a list by its position in [Index.Lists], if there are no more than [MostFew]; else false.
+func (x *Index) Few(list int32) ([]pattern.Entry, bool) {
+	var entries []pattern.Entry
+	for _, p := range x.parts {
+		for i, of := range p.listOf {
+			if of != list {
+				continue
+			}
+			few := p.lists[i].few
+			if len(few) > MostFew {
+				return nil, false
+			}
+			for _, n := range few {
+				f := p.found(n)
+				if _, gone := p.gone[f.ID]; !gone {
+					entries = append(entries, f.Entry)
+				}
+			}
+		}
+	}
+	return entries, len(entries) <= MostFew
+}
+
 // SameEntry reports whether two takes of one index are of the same entry, whatever their answers.
 func (t Take) SameEntry(other Take) bool {
 	return t.List == other.List && t.part == other.part && t.ref == other.ref

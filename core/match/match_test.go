@@ -10,6 +10,7 @@ import (
 	"unicode"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
 	"widelark/bench/rounds"
@@ -714,5 +715,49 @@ func benchBuild(b *testing.B, n int) {
 		for i, name := range names {
 			plain[name] = int32(i)
 		}
+	})
+}
+
+// The entries of a list with only a few are those that it was made of, however it was put together.
+func TestFew(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		pool := []string{"heron.example", "=gull.test", `"crane"`, "heron.example/wards", "! tern.example", "10.0.0.0/8", "*.example", "rail.* [until 2026-12-01]"}
+		want := map[int64]string{}
+		b, index, next := NewBuilder(0), &Index{}, int64(0)
+		lists := []int{b.List("a", "a"), b.List("b", "b")}
+		for range rapid.IntRange(0, 3).Draw(t, "parts") {
+			for range rapid.IntRange(0, MostFew).Draw(t, "entries") {
+				text := rapid.SampledFrom(pool).Draw(t, "entry")
+				list := rapid.SampledFrom(lists).Draw(t, "list")
+				b.Add(list, next, pattern.MustParse(text))
+				if list == lists[0] {
+					want[next] = pattern.MustParse(text).String()
+				}
+				next++
+			}
+			index = Join(index, b.Build())
+			gone := rapid.Int64Range(0, next).Draw(t, "gone")
+			index = index.Without(gone)
+			delete(want, gone)
+			b = NewBuilder(0)
+			lists = []int{b.List("a", "a"), b.List("b", "b")}
+		}
+		index = Join(index, b.Build())
+		few, ok := index.Few(0)
+		if len(want) > MostFew {
+			require.False(t, ok)
+			return
+		}
+		if !ok {
+			return // entries that are gone count, too
+		}
+		var got, sorted []string
+		for _, e := range few {
+			got = append(got, e.String())
+		}
+		for _, text := range want {
+			sorted = append(sorted, text)
+		}
+		require.ElementsMatch(t, sorted, got)
 	})
 }

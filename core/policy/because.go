@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"widelark/core/classify"
+	"widelark/core/weburl"
 )
 
 // because says in one sentence what decided.
@@ -67,10 +68,24 @@ func (s *Snapshot) because(w *Work, e *Explanation) string {
 		of := s.ruleOf(e.Decision).With.Quota
 		sentence = fmt.Sprintf("The rule %q of %s allows %s a day, used up until midnight: block.", step.Rule, where, span(of))
 	}
+	if step.Unheld != (Provisos{}) {
+		sentence += fmt.Sprintf(" The %s gate cannot hold %s %s, and %s blocks what cannot be held: block.", w.gate.Title(), step.Unheld, whereSeen(w.sight), where)
+	}
 	if step.Then == Hold && e.Decision.Verdict == Block && w.gate == DNS {
 		sentence += " The DNS gate cannot ask, so it blocks."
 	}
 	return sentence
+}
+
+// whereSeen says what a gate sees, as the end of a clause.
+func whereSeen(sight weburl.Sight) string {
+	switch sight {
+	case weburl.Name:
+		return "by the name alone"
+	case weburl.Tunnel:
+		return "in a connection that is not opened"
+	}
+	return "here"
 }
 
 // combinedHow says why this policy counts, of several.

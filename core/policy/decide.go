@@ -83,9 +83,11 @@ type Work struct {
 	reply   *Answer
 	addr    netip.Addr
 
-	bound   []bound // rules with quotas that bind what passes
-	assumed *hypothesis
-	keys    []string
+	asked    *Request
+	bound    []bound // rules with quotas that bind what passes
+	insisted []bound // rules with provisos of policies that block what cannot be held
+	assumed  *hypothesis
+	keys     []string
 
 	prefetched uint32 // keeps prefetch loads alive; never read
 }
@@ -143,7 +145,7 @@ func (s *Snapshot) identify(w *Work, r *Request) {
 		w.set = directory.NewSet(len(s.policies))
 	}
 	w.member, w.addr = d.Group(r.Group), r.Addr.Unmap()
-	w.method, w.sight, w.gate, w.url = r.Method, r.Sight, r.Gate, &r.URL
+	w.asked, w.method, w.sight, w.gate, w.url = r, r.Method, r.Sight, r.Gate, &r.URL
 	w.twoNames, w.notTLS, w.reply = r.TwoNames, r.NotTLS, r.Answer
 	if w.sight == "" {
 		w.sight = weburl.Full
@@ -323,10 +325,13 @@ func runs(from, until, at time.Time) bool {
 // ladder goes down the rungs. With a trace, it records every step. A gate that cannot show a page blocks what is held.
 func (s *Snapshot) ladder(w *Work, at time.Time, t *tracer) Decision {
 	d := Decision{Policy: -1, Rule: -1, Granted: -1, Stint: -1}
-	w.bound = w.bound[:0]
+	w.bound, w.insisted = w.bound[:0], w.insisted[:0]
 	s.descend(w, at, t, &d)
 	if len(w.bound) > 0 && len(s.used) > 0 && d.Verdict.Passes() && w.gate != DNS {
 		s.spend(w, at, t, &d)
+	}
+	if len(w.insisted) > 0 && d.Verdict.Passes() {
+		s.insist(w, t, &d)
 	}
 	if d.Verdict == Hold && w.gate == DNS {
 		d.Verdict = Block
@@ -737,7 +742,7 @@ func (s *Snapshot) combined(w *Work, at time.Time, t *tracer, d *Decision) bool 
 			better = then < best
 		}
 		if better {
-			best, w.bound = then, w.bound[:0]
+			best, w.bound, w.insisted = then, w.bound[:0], w.insisted[:0]
 			d.Verdict, d.Rung, d.Policy, d.Rule, d.Provisos = Verdicts[then], AtPolicy, n, rule, s.bind(w, p, n, AtPolicy, rule)
 		}
 		found = true
@@ -803,13 +808,16 @@ func (s *Snapshot) Inspects(w *Work, r *Request, at time.Time) bool {
 // PageOf returns what the pages say that a request gets where it is refused: of its policies the first in order says it, else the fallback.
 func (s *Snapshot) PageOf(w *Work, r *Request) Page {
 	s.belong(w, r)
-	switch {
-	case len(w.policies) > 0:
-		return s.policies[w.policies[0]].Page
-	case s.fallback != nil:
-		return s.fallback.Page
+	var page, last Page
+	if s.fallback != nil {
+		last = s.fallback.Page
+		page = last
 	}
-	return Page{}
+	if len(w.policies) > 0 {
+		page = s.policies[w.policies[0]].Page
+	}
+	page.Logo, page.Contact = cmp.Or(page.Logo, last.Logo), cmp.Or(page.Contact, last.Contact)
+	return page
 }
 
 // tunnel looks up everything that decides whether a connection is opened.

@@ -78,29 +78,6 @@ func (s *Snapshot) Searched(u URL) string {
 	return searchTerms(u.Query(), s.EngineAt(u))
 }
 
-// Held returns what a gate can hold of what a request is bound to, and what it cannot. What it cannot hold leaves the verdict as it is. safe says what makes
-// the answers of a search engine safe, where safe search is held.
-func (s *Snapshot) Held(p Provisos, r *Request) (held, not Provisos, safe Safe) {
-	if (p == Provisos{}) {
-		return p, p, safe
-	}
-	not = p
-	if p.SafeSearch {
-		if e := s.EngineAt(r.URL); e != nil && e.Safe.holdable(r.Gate, r.Sight) {
-			safe = e.Safe
-			held.SafeSearch, not.SafeSearch = true, false
-		}
-	}
-	if r.Gate != DNS && r.Sight == weburl.Full {
-		held.NoUploads, held.SizeCap = p.NoUploads, p.SizeCap
-		not.NoUploads, not.SizeCap = false, 0
-	}
-	if r.Gate != DNS && (r.Person != "" || !s.SharedAt(r.Addr)) {
-		held.Quota, not.Quota = p.Quota, 0
-	}
-	return held, not, safe
-}
-
 // usualWords are the names of parameters that hold what somebody searches for, at engines that nothing is said about.
 var usualWords = []string{"q", "query", "search", "s", "k", "term", "terms", "keyword", "keywords", "text", "find", "wd"}
 

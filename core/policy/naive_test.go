@@ -331,6 +331,9 @@ func (n naive) decide() (Verdict, Rung, Provisos) {
 	if (v == Allow || v == Watch) && n.r.Gate != DNS && slices.ContainsFunc(rules, n.usedUp) {
 		v, with = Block, Provisos{}
 	}
+	if (v == Allow || v == Watch) && slices.ContainsFunc(rules, n.unheld) {
+		v, with = Block, Provisos{}
+	}
 	if v == Hold && n.r.Gate == DNS {
 		v = Block
 	}
@@ -361,6 +364,35 @@ func (n naive) usedUp(r Rule) bool {
 		}
 	}
 	return time.Duration(len(minutes))*time.Minute >= r.With.Quota
+}
+
+// unheld reports whether a rule has provisos that the gate cannot hold, and its policy blocks them. The DNS gate can hold none; where clients go on to the proxy
+// gate, it leaves that to it.
+func (n naive) unheld(r Rule) bool {
+	with := r.With
+	on := slices.IndexFunc(n.Engines, func(e Engine) bool { return n.cover(e.Entries) == is })
+	var safe SafeBy
+	if on >= 0 {
+		safe = n.Engines[on].Safe.By
+	}
+	policies := append(slices.Clone(n.Policies), *n.Fallback)
+	if n.Baseline != nil {
+		policies = append(policies, *n.Baseline)
+	}
+	strict := slices.ContainsFunc(policies, func(p Policy) bool {
+		return p.BlocksUnheld && slices.ContainsFunc(p.Rules, func(of Rule) bool { return of.ID == r.ID })
+	})
+	all := n.r.Sight == weburl.Full
+	nobody := n.r.Person == "" && n.Shared[n.network()]
+	switch {
+	case !strict, r.ID == "", n.r.Gate == DNS && n.way().Way == ByBoth:
+		return false
+	case n.r.Gate == DNS:
+		return with.NoUploads || with.SizeCap > 0 || with.Quota > 0 || with.SafeSearch && on >= 0
+	case (with.NoUploads || with.SizeCap > 0) && !all, with.Quota > 0 && nobody:
+		return true
+	}
+	return with.SafeSearch && on >= 0 && (safe == "" || !all && !(safe == ByHost && n.r.Gate == Proxy && n.r.Sight == weburl.Tunnel))
 }
 
 func (n naive) ladder() (Verdict, Rung, Provisos, []Rule) {
@@ -596,16 +628,17 @@ func drawNaive(t *rapid.T) naive {
 		},
 		[]directory.Network{{ID: "n0", Name: "Site", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.0.0/16")}}, {ID: "n1", Name: "Wards", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.1.0/24")}}})
 	if rapid.IntRange(0, 2).Draw(t, "baseline") == 0 {
-		n.Baseline = &Policy{Name: "Baseline", Rules: drawRules(t, "baseline", []Verdict{Allow, Block, Note})}
+		n.Baseline = &Policy{Name: "Baseline", Rules: drawRules(t, "baseline", []Verdict{Allow, Block, Note}), BlocksUnheld: rapid.Bool().Draw(t, "baseline blocks unheld")}
 	}
 	verdicts := []Verdict{Allow, Watch, Hold, Block, Note}
 	for i := range rapid.IntRange(0, 3).Draw(t, "policies") {
 		n.Policies = append(n.Policies, Policy{
 			ID: fmt.Sprint("policy", i), Name: fmt.Sprint("Policy ", i), Groups: draws([]string{"g0", "g1", "g2"}, 2).Draw(t, "given to"),
 			Rules: drawRules(t, fmt.Sprint("policy", i), verdicts), Otherwise: rapid.SampledFrom(verdicts[:4]).Draw(t, "otherwise"), Inspect: Inspection{All: rapid.Bool().Draw(t, "inspects")},
+			BlocksUnheld: rapid.IntRange(0, 2).Draw(t, "blocks unheld") == 0,
 		})
 	}
-	n.Fallback = &Policy{ID: "fallback", Name: "Fallback", Rules: drawRules(t, "fallback", verdicts), Otherwise: rapid.SampledFrom(verdicts[:4]).Draw(t, "otherwise")}
+	n.Fallback = &Policy{ID: "fallback", Name: "Fallback", Rules: drawRules(t, "fallback", verdicts), Otherwise: rapid.SampledFrom(verdicts[:4]).Draw(t, "otherwise"), BlocksUnheld: rapid.Bool().Draw(t, "fallback blocks unheld")}
 	for i := range rapid.IntRange(0, 3).Draw(t, "exceptions") {
 		e := Exception{
 			ID: fmt.Sprint("e", i), Name: fmt.Sprint("Exception ", i), Entries: drawEntries(t, false), Then: rapid.SampledFrom([]Verdict{Allow, Block}).Draw(t, "grants"),

@@ -30,7 +30,7 @@ type user struct {
 	addr         netip.Addr
 }
 
-// bound is a rule that binds a request to a quota.
+// bound is a rule that binds a request.
 type bound struct {
 	policy int32 // see ladderPolicy.number
 	name   string
@@ -38,11 +38,14 @@ type bound struct {
 	*Rule
 }
 
-// bind returns the provisos of a rule, and remembers the rule if it has a quota; a policy's otherwise has none.
+// bind returns the provisos of a rule, and remembers the rule if it has a quota, or if what cannot be held is blocked; a policy's otherwise has none.
 func (s *Snapshot) bind(w *Work, p *ladderPolicy, number int32, rung Rung, rule int32) Provisos {
 	with := s.provisos(p, number, rule)
 	if with.Quota > 0 {
 		w.bound = append(w.bound, bound{p.number(rung), p.Name, rule, p.rules[rule].Rule})
+	}
+	if p.BlocksUnheld && with != (Provisos{}) {
+		w.insisted = append(w.insisted, bound{p.number(rung), p.Name, rule, p.rules[rule].Rule})
 	}
 	return with
 }
@@ -105,7 +108,7 @@ func (s *Snapshot) spend(w *Work, at time.Time, t *tracer, d *Decision) {
 		if from, until, ever := s.usedUp(s.usedOf(w, b.ID), b.With.Quota, at); ever && !at.Before(from) && at.Before(until) {
 			d.Verdict, d.Provisos, d.Policy, d.Rule = Block, Provisos{}, max(-1, b.policy), b.rule
 			if t != nil {
-				t.usedUp(b, until)
+				t.bound(b.policy).UsedUp = until
 			}
 			return
 		}

@@ -195,14 +195,25 @@ type Policy struct {
 	Inspect   Inspection
 	Records   Recording
 	Page      Page
+
+	BlocksUnheld bool // what a rule allows with provisos is blocked where the gate cannot hold them; else it passes without them
 }
 
 // Page is what a policy says on the pages that people see in place of what is refused. Of the policies of a request the first in order says it, else the fallback.
+// A logo that it does not have, and whom to ask, are as the fallback says.
 type Page struct {
-	Title    string // in place of the gate's own; "" for that
-	Text     string // to whoever reads it; "" for none
-	Contact  string // whom to ask; "" for the help desk
+	PageWords
+	Logo     string // as a data URL (RFC 2397); "" for none
 	Redirect string // a URL where blocked pages lead in place of the block page; "" for none
+
+	In map[string]PageWords // in other languages, by their tags (BCP 47)
+}
+
+// PageWords are what a policy says on pages, in one language.
+type PageWords struct {
+	Title   string // in place of the gate's own; "" for that
+	Text    string // to whoever reads it; "" for none
+	Contact string // whom to ask; "" for the help desk
 }
 
 // Combining says which policy counts where a request has several.

@@ -78,6 +78,9 @@ func (i Inspection) Sentence(n Names) string {
 	return "TLS connections are opened, so that whole URLs are seen, but not those to " + joined(but, "or") + "."
 }
 
+// Insisting says what a policy does that blocks what its gates cannot hold.
+const Insisting = "Where a gate cannot hold what a rule binds to, as a size in a connection that is not opened, the request is blocked."
+
 // Sentence says how much is recorded; "" for everything but what is searched for.
 func (r Recording) Sentence() string {
 	switch {

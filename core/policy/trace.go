@@ -55,6 +55,7 @@ type Step struct {
 	Missing  string     // at CannotTell, what would have to be seen; at NoMatch of an exception or a rung, why
 	When     string     // the schedule that the rule asks, in words; "" for always
 	UsedUp   time.Time  // of a rule whose quota is used up: until when; zero else
+	Unheld   Provisos   // of a rule that blocks for that reason: what the gate cannot hold
 	Passed   time.Time  // of a hold that was acknowledged: when that ends; zero else
 	Next     time.Time  // at NotNow, the next moment at which its time comes; zero where it does not
 }
@@ -238,18 +239,19 @@ func (t *tracer) combined(d *Decision) {
 	}
 }
 
-// usedUp marks the rule whose quota is used up as the one that decides.
-func (t *tracer) usedUp(b *bound, until time.Time) {
+// bound returns the step of the rule that decided for a policy, and marks it as the one that decides: what it binds to turns the verdict.
+func (t *tracer) bound(policy int32) *Step {
 	for _, one := range t.deciders {
-		if one.policy == b.policy {
+		if one.policy == policy {
 			if one.step != t.decider {
 				t.steps[t.decider].Outcome = Outweighed
 			}
 			t.decider = one.step
-			t.steps[one.step].Outcome, t.steps[one.step].UsedUp = Decided, until
-			return
+			break
 		}
 	}
+	t.steps[t.decider].Outcome = Decided
+	return &t.steps[t.decider]
 }
 
 func (t *tracer) grant(c *candidate, g *grant, level int, at time.Time) {

@@ -398,6 +398,15 @@ func (g *Gate) PageOf(d Decision) policy.Page {
 	return d.Edition.Snapshot.PageOf(&policy.Work{}, &q)
 }
 
+// Remains returns what is open to whoever asked, where a refusal leaves only a few; see [policy.Snapshot.Remains].
+func (g *Gate) Remains(d Decision) []weburl.URL {
+	if d.Edition == nil || d.Verdict.Passes() {
+		return nil
+	}
+	q := g.question(&d.Request)
+	return d.Edition.Snapshot.Remains(&policy.Work{}, &q, d.At)
+}
+
 // Zone returns the organisation's zone, in which moments are said; UTC where the gate does not know it yet.
 func (g *Gate) Zone() *time.Location {
 	if e := g.edition.Load(); e != nil {

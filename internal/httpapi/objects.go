@@ -50,6 +50,7 @@ type Policy struct {
 	revision.PolicyBody
 	Sentences []string   `json:"sentences" doc:"Each rule in plain words"`
 	Opens     string     `json:"opens,omitempty" doc:"Which TLS connections are opened, in plain words; left out for none"`
+	Insists   string     `json:"insists,omitempty" doc:"That what a gate cannot hold is blocked, in plain words; left out where it passes"`
 	Recorded  string     `json:"recorded,omitempty" doc:"How much of its decisions is recorded, in plain words; left out for everything but what is searched for"`
 	Conflicts []Conflict `json:"conflicts" doc:"Rules that try to loosen what the baseline blocks"`
 }

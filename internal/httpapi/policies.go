@@ -32,6 +32,9 @@ func (s *server) policyKind() objects[Policy, PolicyInput] {
 			if p.Inspect != nil {
 				p.Opens = p.Policy(p.Meta, &revision.Asides{}).Inspect.Sentence(view.names)
 			}
+			if p.Unheld == "block" {
+				p.Insists = policy.Insisting
+			}
 			if p.Records != nil {
 				p.Recorded = policy.Recording{Amount: p.Records.Amount, Words: p.Records.Words}.Sentence()
 			}

@@ -72,6 +72,8 @@ type Parts struct {
 	Zone       *time.Location // the organisation's
 	Now        func() time.Time
 
+	Organisation string // as pages call whoever decides
+
 	Names    []string // of the service, as people reach it; none for those of its own machine
 	Sessions *scs.SessionManager
 	Alive    func(context.Context) error // reports whether the database answers
@@ -153,6 +155,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerSources(api)
 	s.registerPeople(api)
 	s.registerPolicies(api)
+	s.registerPages(api)
 	s.registerTrials(api)
 	s.registerGrants(api)
 	s.registerCategories(api)

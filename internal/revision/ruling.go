@@ -2,7 +2,6 @@ package revision
 
 import (
 	"fmt"
-	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -32,27 +31,8 @@ type PolicyBody struct {
 	Otherwise   policy.Verdict  `json:"otherwise" enum:"allow,watch,hold,block" doc:"The verdict where no rule decides; the baseline has none and goes on"`
 	Inspect     *InspectionBody `json:"inspect,omitempty" doc:"Which TLS sites are opened, so that the whole URL is seen; left out, none"`
 	Records     *RecordsBody    `json:"records,omitempty" doc:"How much of its decisions is recorded; left out, everything but what is searched for"`
+	Unheld      string          `json:"unheld,omitempty" enum:"pass,block" doc:"What becomes of a request whose provisos the gate cannot hold, as a size cap in a tunnel that is not opened; left out: it passes without them"`
 	Page        *PageBody       `json:"page,omitempty" doc:"What it says on the pages that people see in place of what is refused; of the policies that a request has, the first in order says it, else the fallback"`
-}
-
-// PageBody is what a policy says on the pages that people see in place of what is refused.
-type PageBody struct {
-	Title    string `json:"title,omitempty" maxLength:"120" doc:"In place of the gate's own"`
-	Text     string `json:"text,omitempty" maxLength:"2000" doc:"To whoever reads it"`
-	Contact  string `json:"contact,omitempty" maxLength:"200" doc:"Whom to ask; left out, the help desk"`
-	Redirect string `json:"redirect,omitempty" maxLength:"2000" doc:"A URL where blocked pages lead in place of the block page"`
-}
-
-// check puts the body into the form in which it is kept.
-func (b *PageBody) check() error {
-	b.Title, b.Text, b.Contact, b.Redirect = strings.TrimSpace(b.Title), strings.TrimSpace(b.Text), strings.TrimSpace(b.Contact), strings.TrimSpace(b.Redirect)
-	if b.Redirect == "" {
-		return nil
-	}
-	if u, err := url.Parse(b.Redirect); err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-		return &FieldError{"page.redirect", fmt.Sprintf("%q is not an address of the web, as https://intranet.example/refused", b.Redirect)}
-	}
-	return nil
 }
 
 // RecordsBody says how much of a policy's decisions is recorded. Of several policies that a request has, the least counts.
@@ -144,11 +124,18 @@ func (b *PolicyBody) Check() error {
 	case b.Role != RoleGroups && len(b.Groups) > 0:
 		return &FieldError{"groups", "the " + string(b.Role) + " is given to no groups"}
 	}
+	switch b.Unheld {
+	case "pass":
+		b.Unheld = ""
+	case "", "block":
+	default:
+		return &FieldError{"unheld", fmt.Sprintf("%q is neither pass nor block", b.Unheld)}
+	}
 	if b.Page != nil {
 		if err := b.Page.check(); err != nil {
 			return err
 		}
-		if *b.Page == (PageBody{}) {
+		if b.Page.empty() {
 			b.Page = nil
 		}
 		if b.Page != nil && b.Role == RoleBaseline {
@@ -381,7 +368,7 @@ func (c *Condition) keys(at string, visit func(field, key string, app bool) erro
 
 // Policy returns the core's form of a policy. What cannot be read is recorded in asides.
 func (b *PolicyBody) Policy(meta Meta, asides *Asides) policy.Policy {
-	p := policy.Policy{ID: meta.ID.String(), Name: meta.Name, Groups: ids(b.Groups), Otherwise: b.Otherwise}
+	p := policy.Policy{ID: meta.ID.String(), Name: meta.Name, Groups: ids(b.Groups), Otherwise: b.Otherwise, BlocksUnheld: b.Unheld == "block"}
 	for i, r := range b.Rules {
 		rule := leftOut(r)
 		if asides.rule(meta, i, r) {
@@ -393,7 +380,7 @@ func (b *PolicyBody) Policy(meta Meta, asides *Asides) policy.Policy {
 		p.Inspect = policy.Inspection{All: b.Inspect.All, ButLists: ids(b.Inspect.ButLists), Categories: b.Inspect.Categories}
 	}
 	if b.Page != nil {
-		p.Page = policy.Page(*b.Page)
+		p.Page = b.Page.Page()
 	}
 	if b.Records != nil {
 		p.Records = policy.Recording{Amount: b.Records.Amount, Words: b.Records.Words}

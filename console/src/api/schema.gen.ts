@@ -1683,6 +1683,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/policies/page": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The page that people see in place of what is refused, about a made-up request, before it is kept */
+        post: operations["previewPage"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/policies/start": {
         parameters: {
             query?: never;
@@ -4945,13 +4962,35 @@ export interface components {
             packs: components["schemas"]["Pack"][];
         };
         PageBody: {
-            /** @description Whom to ask; left out, the help desk */
+            /** @description Whom to ask; left out, whom the fallback says, else the help desk */
             contact?: string;
+            /** @description The same in other languages, for those whose browsers ask for them */
+            languages?: components["schemas"]["PageWordsBody"][];
+            /** @description A picture as a data URL: PNG, JPEG, GIF, WebP or SVG in base64, of 6 kB at most; left out, the fallback's */
+            logo?: string;
             /** @description A URL where blocked pages lead in place of the block page */
             redirect?: string;
             /** @description To whoever reads it */
             text?: string;
-            /** @description In place of the gate's own */
+            /** @description In place of the page's own */
+            title?: string;
+        };
+        PagePreview: {
+            /**
+             * Format: int64
+             * @description Its size
+             */
+            bytes: number;
+            /** @description The whole page, with everything in it */
+            html: string;
+            /** @description In which the page speaks */
+            language: string;
+        };
+        PageWordsBody: {
+            contact?: string;
+            /** @description Its tag, as de (BCP 47) */
+            language: string;
+            text?: string;
             title?: string;
         };
         PartsInputBody: {
@@ -5044,6 +5083,8 @@ export interface components {
             groups: components["schemas"]["Ref"][];
             /** Format: uuid */
             id: string;
+            /** @description That what a gate cannot hold is blocked, in plain words; left out where it passes */
+            insists?: string;
             /** @description Which TLS sites are opened, so that the whole URL is seen; left out, none */
             inspect?: components["schemas"]["InspectionBody"];
             name: string;
@@ -5069,6 +5110,11 @@ export interface components {
             rules: components["schemas"]["RuleBody"][];
             /** @description Each rule in plain words */
             sentences: string[];
+            /**
+             * @description What becomes of a request whose provisos the gate cannot hold, as a size cap in a tunnel that is not opened; left out: it passes without them
+             * @enum {string}
+             */
+            unheld?: "pass" | "block";
             /** Format: date-time */
             updatedAt: string;
             updatedBy: string;
@@ -5101,6 +5147,11 @@ export interface components {
             role?: "" | "baseline" | "fallback";
             /** @description In order: the first that decides, decides */
             rules: components["schemas"]["RuleBody"][];
+            /**
+             * @description What becomes of a request whose provisos the gate cannot hold, as a size cap in a tunnel that is not opened; left out: it passes without them
+             * @enum {string}
+             */
+            unheld?: "pass" | "block";
         };
         Presence: {
             address: string;
@@ -5116,6 +5167,13 @@ export interface components {
         PresencesOutputBody: {
             /** @description In force, the one made last first */
             presences: components["schemas"]["Presence"][];
+        };
+        PreviewPageInputBody: {
+            /** @description The page of what is held; else of what is blocked */
+            held?: boolean;
+            /** @description That a browser asks for, as de or de-CH,fr;q=0.8 (Accept-Language) */
+            language?: string;
+            page: components["schemas"]["PageBody"];
         };
         ProvisosBody: {
             /** Format: int64 */
@@ -15176,6 +15234,57 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Policy"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    previewPage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PreviewPageInputBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PagePreview"];
                 };
             };
             /** @description Unauthorized */

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { CategoryPicker } from '../categories/CategoryPicker'
 import { listsOptions } from '../lists/listQueries'
 import { groupsOptions } from '../people/peopleQueries'
-import { Check, Choice, TextArea, TextField } from '../ui/Field'
+import { Check, Choice, TextField } from '../ui/Field'
 import { RefPicker } from '../ui/RefPicker'
 import { SaveDialog } from '../ui/SaveDialog'
 import { type Policy, usePutPolicy } from './policyQueries'
@@ -19,7 +19,7 @@ export function PolicyDialog({ policy, onClose }: { policy: Policy; onClose: () 
     butCategories: policy.inspect?.butCategories ?? [],
     amount: policy.records?.amount ?? ('everything' as const),
     words: policy.records?.words ?? false,
-    page: policy.page ?? {},
+    unheld: policy.unheld || ('pass' as const),
   })
   const groups = useQuery(groupsOptions)
   const lists = useQuery(listsOptions)
@@ -35,6 +35,7 @@ export function PolicyDialog({ policy, onClose }: { policy: Policy; onClose: () 
         description,
         groups: form.groups,
         inspect,
+        unheld: form.unheld,
         records: policy.role === 'baseline' ? undefined : records,
       },
     })
@@ -111,41 +112,11 @@ export function PolicyDialog({ policy, onClose }: { policy: Policy; onClose: () 
               onChange={(words) => setForm({ ...form, words })}
             />
           )}
-          {policy.role !== 'baseline' && (
-            <fieldset className="flex flex-col gap-3 border-rule border-t pt-3">
-              <legend className="sr-only">Pages in place of what is refused</legend>
-              <TextArea
-                label="On the page in place of what is refused, say"
-                rows={2}
-                value={form.page.text ?? ''}
-                onChange={(e) => setForm({ ...form, page: { ...form.page, text: e.target.value } })}
-                error={wrong('page.text')}
-              />
-              <div className="grid grid-cols-2 gap-3">
-                <TextField
-                  label="Its title"
-                  value={form.page.title ?? ''}
-                  placeholder="This page is not allowed here"
-                  onChange={(e) => setForm({ ...form, page: { ...form.page, title: e.target.value } })}
-                  error={wrong('page.title')}
-                />
-                <TextField
-                  label="Whom to ask"
-                  value={form.page.contact ?? ''}
-                  placeholder="the help desk"
-                  onChange={(e) => setForm({ ...form, page: { ...form.page, contact: e.target.value } })}
-                  error={wrong('page.contact')}
-                />
-              </div>
-              <TextField
-                label="Or lead blocked pages to"
-                value={form.page.redirect ?? ''}
-                placeholder="https://intranet.example/refused"
-                onChange={(e) => setForm({ ...form, page: { ...form.page, redirect: e.target.value } })}
-                error={wrong('page.redirect')}
-              />
-            </fieldset>
-          )}
+          <Check
+            label="Block what a gate cannot hold of what rules bind to, in place of letting it pass without"
+            checked={form.unheld === 'block'}
+            onChange={(on) => setForm({ ...form, unheld: on ? 'block' : 'pass' })}
+          />
         </>
       )}
     </SaveDialog>

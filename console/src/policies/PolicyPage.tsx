@@ -11,6 +11,7 @@ import { Menu, MenuItem } from '../ui/Menu'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { isVerdict, type Verdict, VerdictMark, verdicts } from '../ui/VerdictMark'
 import { useDragOrder } from './dragOrder'
+import { PageDialog } from './PageDialog'
 import { PolicyDialog } from './PolicyDialog'
 import { Plans } from './PolicyPlans'
 import {
@@ -56,7 +57,7 @@ function Shown({ policy: p }: { policy: Policy }) {
   const remove = useRemovePolicy()
   const navigate = useNavigate()
   const announce = useAnnounce()
-  const [open, setOpen] = useState<number | 'new' | 'policy' | null>(null)
+  const [open, setOpen] = useState<number | 'new' | 'policy' | 'page' | null>(null)
   const me = useQuery(meOptions)
   // Only owners edit the baseline. Until it is known who is signed in, the page allows it and the service decides.
   const closed = p.role === 'baseline' && me.data?.owner === false
@@ -100,6 +101,9 @@ function Shown({ policy: p }: { policy: Policy }) {
         </div>
         {!closed && <Button onClick={() => setOpen('policy')}>Change the policy</Button>}
         <Menu trigger={<Button aria-label="What to do with the policy">⋯</Button>}>
+          {p.role !== 'baseline' && (
+            <MenuItem onSelect={() => setOpen('page')}>Pages in place of what is refused</MenuItem>
+          )}
           <MenuItem onSelect={copy}>Duplicate</MenuItem>
           {!p.role && (
             <MenuItem
@@ -257,8 +261,10 @@ function Shown({ policy: p }: { policy: Policy }) {
         )}
       </ol>
       {p.opens && <p className="pt-3 text-sm text-soft">{p.opens}</p>}
+      {p.insists && <p className="pt-3 text-sm text-soft">{p.insists}</p>}
       {p.recorded && <p className="pt-3 text-sm text-soft">{p.recorded}</p>}
       {!p.role && <Plans policy={p} />}
+      {open === 'page' && <PageDialog policy={p} onClose={() => setOpen(null)} />}
       {open === 'policy' && <PolicyDialog policy={p} onClose={() => setOpen(null)} />}
       {(open === 'new' || typeof open === 'number') && (
         <RuleDialog

@@ -86,9 +86,19 @@ export const explainRulesOptions = (rules: Rule[]) =>
     queryFn: () => data(api.POST('/api/v1/rules/explain', { body: { rules } })),
   })
 
+export type Page = Schemas['PageBody']
+
+/** The page that people see in place of what is refused, while it is written. */
+export const pagePreviewOptions = (page: Page, language: string, held: boolean) =>
+  queryOptions({
+    queryKey: ['page', page, language, held],
+    placeholderData: keepPreviousData,
+    queryFn: () => data(api.POST('/api/v1/policies/page', { body: { page, language, held } })),
+  })
+
 /** The fields of a policy that an edit sends: all but those that the service adds. */
 export function inputOf(policy: Policy): Schemas['PolicyInput'] {
-  const { id, version, updatedAt, updatedBy, sentences, opens, recorded, conflicts, ...input } = policy
+  const { id, version, updatedAt, updatedBy, sentences, opens, insists, recorded, conflicts, ...input } = policy
   return input
 }
 

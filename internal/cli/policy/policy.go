@@ -23,7 +23,7 @@ import (
 
 func Command(a *command.App) *cobra.Command {
 	cmd := command.Noun("policy", "Policies and their rules",
-		lsCommand(a), showCommand(a), newCommand(a), editCommand(a), copyCommand(a), object.RemoveCommand(a, object.Policies), orderCommand(a), question.PlanCommand(a, "plan GROUP"),
+		lsCommand(a), showCommand(a), newCommand(a), editCommand(a), pageCommand(a), copyCommand(a), object.RemoveCommand(a, object.Policies), orderCommand(a), question.PlanCommand(a, "plan GROUP"),
 		command.Noun("rule", "The rules of a policy", ruleSetCommand(a, false), ruleSetCommand(a, true), ruleRemoveCommand(a), ruleSwitchCommand(a, true), ruleSwitchCommand(a, false)))
 	cmd.Example = `  widelark policy show "Ward floor"
   widelark policy new "Visitors" --start balanced --for Visitors
@@ -120,7 +120,7 @@ func showPolicy(a *command.App, p client.Policy) error {
 	if err := a.Show(v); err != nil || a.Format != "table" {
 		return err
 	}
-	for _, said := range []*string{p.Opens, p.Recorded} {
+	for _, said := range []*string{p.Opens, p.Insists, p.Recorded} {
 		if text := command.OrEmpty(said); text != "" {
 			fmt.Fprintf(a.Out, "\n%s\n", a.Wrapped(text, 0))
 		}
@@ -193,8 +193,8 @@ func newCommand(a *command.App) *cobra.Command {
 
 func editCommand(a *command.App) *cobra.Command {
 	var name, description, last, inspect, records string
-	var page client.PageBody
-	var title, text, contact, redirect string
+	var unheld string
+	var page pageFlags
 	var words bool
 	var groups []string
 	cmd := &cobra.Command{
@@ -228,17 +228,11 @@ func editCommand(a *command.App) *cobra.Command {
 				default:
 					return command.Usagef("--inspect takes all or none")
 				}
-				if p.Page != nil {
-					page = *p.Page
+				if p.Page, err = page.edit(p.Page, changed); err != nil {
+					return err
 				}
-				for flag, to := range map[string]struct {
-					field **string
-					said  string
-				}{"page-title": {&page.Title, title}, "page-text": {&page.Text, text}, "page-contact": {&page.Contact, contact}, "page-redirect": {&page.Redirect, redirect}} {
-					if changed(flag) {
-						*to.field = command.Optional[string](to.said)
-						p.Page = &page
-					}
+				if changed("unheld") {
+					p.Unheld = command.Optional[client.PolicyInputUnheld](unheld)
 				}
 				if changed("records") || changed("words") {
 					if p.Records == nil {
@@ -261,10 +255,8 @@ func editCommand(a *command.App) *cobra.Command {
 	cmd.Flags().StringArrayVar(&groups, "for", nil, "a group that it is for, in place of all before; give it again for more")
 	cmd.Flags().StringVar(&inspect, "inspect", "", "which TLS connections are opened: all or none")
 	cmd.Flags().StringVar(&records, "records", "", "how much of its decisions is recorded: everything, group (the host and the groups alone) or nothing")
-	cmd.Flags().StringVar(&title, "page-title", "", "the title of the pages that people see in place of what is refused")
-	cmd.Flags().StringVar(&text, "page-text", "", "what these pages say to whoever reads them")
-	cmd.Flags().StringVar(&contact, "page-contact", "", "whom these pages tell people to ask")
-	cmd.Flags().StringVar(&redirect, "page-redirect", "", "where blocked pages lead in place of the block page")
+	cmd.Flags().StringVar(&unheld, "unheld", "", "what becomes of requests whose provisos a gate cannot hold: pass (without them) or block")
+	page.add(cmd)
 	cmd.Flags().BoolVar(&words, "words", false, "record what is searched for, too; --words=false: no longer")
 	return cmd
 }

@@ -10,28 +10,70 @@ import (
 	"embed"
 	"html/template"
 	"net/http"
+	"regexp"
 	"strings"
 )
 
 // Page is what a block page says. Every part is text: it is escaped where it is written.
 type Page struct {
-	Held         bool // the page waits to be unlocked; otherwise it is blocked
-	Title        string
+	Words
+	Held         bool   // the page waits to be unlocked; otherwise it is blocked
+	Title        string // of the policy; "" for the page's own
+	Logo         string // of the policy, as a data URL of a picture; "" for none
+	SaidIn       string // the language of what the policy says; "" where it does not say
 	URL          string
 	Because      string
-	Who          string // "" where nobody is known
-	Is           string // the categories
-	By           string // the policy and the rule
-	Until        string // "" where time alone does not change it
-	Reference    string // by which the help desk finds the record
-	AskAt        string // where access is asked for; "" where that is not possible
-	Text         string // of the policy, to whoever reads it; "" for none
-	Contact      string // whom to ask; "" for the help desk
+	Who          string   // "" where nobody is known
+	Is           string   // the categories
+	By           string   // the policy and the rule
+	Until        string   // "" where time alone does not change it
+	Reference    string   // by which the help desk finds the record
+	AskAt        string   // where access is asked for; "" where that is not possible
+	Text         string   // of the policy, to whoever reads it; "" for none
+	Contact      string   // whom to ask; "" for the help desk
+	Remains      []string // the sites and pages that are open, where there are only a few
 	Organisation string
+}
+
+// mostURL is how many bytes of a URL are shown.
+const mostURL = 1000
+
+// Shown returns the URL as far as it is shown.
+func (p Page) Shown() string {
+	if len(p.URL) <= mostURL {
+		return p.URL
+	}
+	return strings.ToValidUTF8(p.URL[:mostURL], "") + "…"
+}
+
+// picture matches the logos that pages show: pictures, whole and in place (RFC 2397).
+var picture = regexp.MustCompile(`^data:image/(?:png|jpeg|gif|webp|svg\+xml);base64,[A-Za-z0-9+/]+={0,2}$`)
+
+// IsPicture reports whether a text is a picture that a page can show: a data URL of PNG, JPEG, GIF, WebP or SVG in base64.
+func IsPicture(url string) bool { return picture.MatchString(url) }
+
+// Picture returns the logo, if it is one. Scripts in a picture do not run (HTML, section 4.8.3).
+func (p Page) Picture() template.URL {
+	if !IsPicture(p.Logo) {
+		return ""
+	}
+	return template.URL(p.Logo)
+}
+
+// Why says in the page's language, and in a few words, why the page is refused; "" in English, in which the whole reason is.
+func (p Page) Why() string {
+	switch {
+	case p.English():
+		return ""
+	case p.Is != "":
+		return p.Say("why is", p.Is)
+	}
+	return p.Say("why")
 }
 
 // Ask is what the page says on which people ask for access.
 type Ask struct {
+	Words
 	URL       string // "" where the reference is not known
 	Because   string
 	Who       string
@@ -52,6 +94,7 @@ type Ask struct {
 
 // Failed is what the page says about a site that could not be reached.
 type Failed struct {
+	Words
 	URL          string
 	Because      string
 	Certificate  bool // the site's certificate cannot be trusted
@@ -61,8 +104,8 @@ type Failed struct {
 
 // Mine is what people see of themselves: who they are to the gate, and what was refused to them lately.
 type Mine struct {
+	Words
 	Who          string // "" where nobody in particular is known
-	Until        string // they are known; "" for as long as they are at the address
 	Address      string
 	Problem      string
 	Token        string // that its forms send
@@ -96,21 +139,21 @@ var sources embed.FS
 var pages = template.Must(template.ParseFS(sources, "*.html"))
 
 // HTML returns the page as a document of its own, without scripts and without anything that would have to be fetched; so do the others.
-func (p Page) HTML() []byte { return written("page.html", p) }
+func (p Page) HTML() []byte { return render("page.html", p) }
 
 // HTML returns the page.
-func (a Ask) HTML() []byte { return written("ask.html", a) }
+func (a Ask) HTML() []byte { return render("ask.html", a) }
 
 // HTML returns the page.
-func (m Mine) HTML() []byte { return written("mine.html", m) }
+func (m Mine) HTML() []byte { return render("mine.html", m) }
 
 // HTML returns the page.
-func (f Failed) HTML() []byte { return written("failed.html", f) }
+func (f Failed) HTML() []byte { return render("failed.html", f) }
 
 // HTML returns the page.
-func (t Trust) HTML() []byte { return written("trust.html", t) }
+func (t Trust) HTML() []byte { return render("trust.html", t) }
 
-func written(name string, data any) []byte {
+func render(name string, data any) []byte {
 	var b bytes.Buffer
 	if err := pages.ExecuteTemplate(&b, name, data); err != nil {
 		return []byte("<!doctype html><title>Not allowed</title><p>This page is not allowed here.") // the template is a constant, and the data are text only

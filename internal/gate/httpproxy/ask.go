@@ -4,7 +4,6 @@ import (
 	"crypto/rand"
 	"crypto/subtle"
 	"errors"
-	"fmt"
 	"net/http"
 	"strings"
 	"sync"
@@ -78,7 +77,7 @@ func (p *Proxy) ask(w http.ResponseWriter, r *http.Request, client gate.Client) 
 	ownPage(w.Header())
 	r.Body = http.MaxBytesReader(w, r.Body, 16<<10)
 	reference := strings.ToUpper(strings.TrimSpace(r.FormValue("reference")))
-	page := blockpage.Ask{Organisation: p.Organisation, Reference: reference}
+	page := blockpage.Ask{Words: blockpage.In(r.Header.Get("Accept-Language")), Organisation: p.Organisation, Reference: reference}
 	d, known := p.lately.get(reference)
 	mine := known && d.Address == client.Address
 	state, answer, found, err := p.Desk.Asked(r.Context(), reference)
@@ -88,7 +87,7 @@ func (p *Proxy) ask(w http.ResponseWriter, r *http.Request, client gate.Client) 
 		holding, holds = p.Gate.Holds(d.Request)
 	}
 	if p.Gate.Now().Before(d.past) {
-		page.Past, holds = d.past.In(p.Gate.Zone()).Format("Monday 2 January, 15:04"), false
+		page.Past, holds = page.Moment(d.past.In(p.Gate.Zone())), false
 	}
 	switch {
 	case err != nil:
@@ -124,7 +123,7 @@ func (p *Proxy) ask(w http.ResponseWriter, r *http.Request, client gate.Client) 
 	if mine {
 		page.Token, page.Asks = d.token, !found
 		page.Acknowledges, page.Codes = holds && holding.Left == policy.Acknowledging, holds && holding.Left == policy.ByCode
-		page.For = inWords(holding.For)
+		page.For = page.Span(holding.For)
 	}
 	if page.Problem != "" {
 		w.WriteHeader(http.StatusBadRequest)
@@ -171,18 +170,4 @@ func (p *Proxy) takePast(r *http.Request, act string, past gate.Past) (problem s
 	}
 	p.lately.passed(past.Reference, until)
 	return ""
-}
-
-// inWords says a length of time, as 2 hours.
-func inWords(d time.Duration) string {
-	switch minutes := int(d.Minutes()); {
-	case minutes == 1:
-		return "a minute"
-	case minutes == 60:
-		return "an hour"
-	case minutes%60 == 0:
-		return fmt.Sprint(minutes/60, " hours")
-	default:
-		return fmt.Sprint(minutes, " minutes")
-	}
 }

@@ -152,7 +152,7 @@ func (p *Proxy) sayFailure(w http.ResponseWriter, r *http.Request, at string, er
 	w.Header().Set("Content-Type", "text/html; charset=utf-8")
 	w.Header().Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
 	w.WriteHeader(status)
-	_, _ = w.Write(blockpage.Failed{URL: at, Because: text, Certificate: errors.As(err, &verify), Inside: errors.Is(err, errInside), Organisation: p.Organisation}.HTML())
+	_, _ = w.Write(blockpage.Failed{Words: blockpage.In(r.Header.Get("Accept-Language")), URL: at, Because: text, Certificate: errors.As(err, &verify), Inside: errors.Is(err, errInside), Organisation: p.Organisation}.HTML())
 	return status
 }
 

@@ -1,7 +1,6 @@
 package httpproxy
 
 import (
-	"cmp"
 	"context"
 	"crypto/tls"
 	"errors"
@@ -194,7 +193,7 @@ func (p *Proxy) serveInside(w http.ResponseWriter, r *http.Request) {
 func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision, proviso string) (size int64, reference string) {
 	header := w.Header()
 	header.Set("Cache-Control", "no-store")
-	header.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'")
+	header.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; img-src data:")
 	header.Set("X-Content-Type-Options", "nosniff")
 	reference = newReference()
 	var media string
@@ -207,7 +206,7 @@ func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision, 
 			w.WriteHeader(http.StatusSeeOther)
 			return 0, reference
 		}
-		media, body = "text/html; charset=utf-8", p.page(d, said, proviso, reference)
+		media, body = "text/html; charset=utf-8", p.page(d, said, r.Header.Get("Accept-Language"), proviso, reference)
 	} else if media, body = blockpage.Small(r.Header); strings.HasPrefix(media, "text/plain") {
 		body = fmt.Appendf(nil, "Not allowed here: %s\nReference %s\n", p.remind(d, proviso, reference).Because, reference)
 	}
@@ -244,23 +243,23 @@ func (p *Proxy) remind(d gate.Decision, proviso, reference string) gate.Explanat
 	return why
 }
 
-// page returns the block page of a decision, and remembers it.
-func (p *Proxy) page(d gate.Decision, said policy.Page, proviso, reference string) []byte {
+// page returns the block page of a decision in the language of whoever asks, and remembers it.
+func (p *Proxy) page(d gate.Decision, said policy.Page, languages, proviso, reference string) []byte {
 	why, who := p.remind(d, proviso, reference), p.Gate.Called(d.Request.Client)
 	page := blockpage.Page{
-		Held: d.Verdict == policy.Hold, Title: "This page is not allowed here", URL: d.Request.URL.String(), Because: why.Because, By: why.Source,
+		Words: blockpage.In(languages), Held: d.Verdict == policy.Hold, Logo: said.Logo, URL: d.Request.URL.String(), Because: why.Because, By: why.Source,
 		Who: who, Is: strings.Join(why.Classes, ", "), Reference: reference, Organisation: p.Organisation,
 	}
-	page.Text, page.Contact = said.Text, said.Contact
+	words, in := blockpage.Said(said, languages)
+	page.Title, page.Text, page.Contact, page.SaidIn = words.Title, words.Text, words.Contact, in
 	if p.Desk != nil {
 		page.AskAt = p.Self + "/ask?reference=" + reference
 	}
-	if page.Held {
-		page.Title = "This page waits to be unlocked"
+	for _, u := range p.Gate.Remains(d) {
+		page.Remains = append(page.Remains, u.String())
 	}
-	page.Title = cmp.Or(said.Title, page.Title)
 	if until, changes := p.Gate.Until(d); changes {
-		page.Until = until.In(p.Gate.Zone()).Format("Monday 2 January, 15:04")
+		page.Until = page.Moment(until.In(p.Gate.Zone()))
 	}
 	return page.HTML()
 }

@@ -25,7 +25,8 @@ const mostShown = 20
 func (p *Proxy) mine(w http.ResponseWriter, r *http.Request, client gate.Client) {
 	ownPage(w.Header())
 	r.Body = http.MaxBytesReader(w, r.Body, 16<<10)
-	page := blockpage.Mine{Organisation: p.Organisation, Address: client.Address.String(), Token: p.tokenFor(client.Address), For: inWords(gate.Stays)}
+	words := blockpage.In(r.Header.Get("Accept-Language"))
+	page := blockpage.Mine{Words: words, Organisation: p.Organisation, Address: client.Address.String(), Token: p.tokenFor(client.Address), For: words.Span(gate.Stays)}
 	if r.Method == http.MethodPost {
 		if page.Problem = p.takeMine(r, client); page.Problem == "" {
 			http.Redirect(w, r, "/", http.StatusSeeOther)
