@@ -56,7 +56,7 @@ func (s *Snapshot) onlyOpen(w *Work, d Decision, at time.Time) (lists directory.
 	case d.Rung == AtStint && s.stints[d.Stint].Kind == OnlyThese:
 		set.Unite(s.stints[d.Stint].lists)
 		return set, true
-	case d.Rung != AtPolicy && d.Rung != AtFallback, d.Rule >= 0, len(w.policies) > 1:
+	case d.Rung != AtPolicy && d.Rung != AtFallback, d.Rule >= 0, len(w.policies) > 1 && s.config.Combining == Loosest:
 		return nil, false
 	default:
 		for i := range p.rules {

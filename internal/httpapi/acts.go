@@ -22,7 +22,7 @@ var operations = map[access.Act][]string{
 		"getLists", "getList", "getEntries", "exportEntries", "findEntries", "getHistory", "compareList", "getFindings", "compareEntries", "explainEntries",
 		"getSources", "getSource", "getUses",
 		"getPeople", "getPerson", "getGroups", "getGroup", "getNetworks", "getNetwork", "getMachines", "getMachine", "whoIs",
-		"getPolicies", "getPolicy", "getExceptions", "getException", "getApps", "getApp", "getEngines", "getEngine", "getGrants", "getAllSettings", "getSettings", "explainRules", "startPolicy", "getPlan",
+		"getPolicies", "getPolicy", "getExceptions", "getException", "getApps", "getApp", "getEngines", "getEngine", "getGrants", "getAllSettings", "getSettings", "explainRules", "previewPage", "startPolicy", "getPlan",
 		"getSchedules", "getSchedule", "explainSchedule", "exportSchedule", "readCalendar",
 		"getCategories", "getCategorySites", "getCorrections", "exportCorrections", "getScorecards", "scoreText",
 		"getPacks", "getPack", "getPackHistory", "getPackChanges", "getPackKeys",

@@ -68,6 +68,7 @@ export function PageDialog({ policy, onClose }: { policy: Policy; onClose: () =>
                 rows={4}
                 value={words.text ?? ''}
                 placeholder={language ? (page.text ?? '') : ''}
+                className="font-sans"
                 onChange={(e) => say({ text: e.target.value })}
                 error={field('text')}
               />
@@ -129,7 +130,7 @@ function LogoField({ logo, onChange, error }: LogoProps) {
 }
 
 /** How wide pages are shown, in CSS pixels, and by how much smaller. */
-const widths = { desktop: { px: 1200, scale: 0.46 }, phone: { px: 380, scale: 0.82 } }
+const widths = { desktop: { px: 1210, scale: 0.462 }, phone: { px: 380, scale: 0.72 } }
 const shownHeight = 430
 
 function Preview({ page, language }: { page: Page; language: string }) {
@@ -146,14 +147,16 @@ function Preview({ page, language }: { page: Page; language: string }) {
         </span>
       </ViewButtons>
       {preview.error && <ProblemNotice error={preview.error} />}
-      <div className="overflow-hidden border border-rule bg-paper" style={{ height: shownHeight }}>
-        <iframe
-          title="The page as people see it"
-          sandbox=""
-          srcDoc={preview.data?.html ?? ''}
-          className="origin-top-left"
-          style={{ width: px, height: shownHeight / scale, transform: `scale(${scale})`, border: 0 }}
-        />
+      <div className="mx-auto overflow-hidden border border-rule" style={{ width: px * scale, maxWidth: '100%' }}>
+        <div style={{ height: shownHeight }}>
+          <iframe
+            title="The page as people see it"
+            sandbox=""
+            srcDoc={preview.data?.html ?? ''}
+            className="origin-top-left"
+            style={{ width: px, height: shownHeight / scale, transform: `scale(${scale})`, border: 0 }}
+          />
+        </div>
       </div>
       {preview.data && (
         <p className="text-sm text-soft">

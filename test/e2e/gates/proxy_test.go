@@ -1104,3 +1104,69 @@ func TestPagesOfPolicies(t *testing.T) {
 	run("policy", "edit", "Ward", "--page-title", "", "--page-text", "", "--page-contact", "", "--page-redirect", "")
 	assert.NotContains(t, run("policy", "show", "Ward", "-o", "json"), `"page"`)
 }
+
+// Pages speak the language of whoever reads them, with a logo, and are seen before they are kept.
+func TestPagesInLanguages(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, false)
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	drawing := house.File(t, "logo.svg", []byte(`<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 8 8"><circle cx="4" cy="4" r="3"/></svg>`))
+	run("policy", "edit", "Fallback", "--page-logo", drawing, "--page-contact", "the house, 1000")
+	run("policy", "edit", "Ward", "--page-text", "Betting is for days off.")
+	run("policy", "edit", "Ward", "--page-language", "DE", "--page-text", "Wetten ist für freie Tage.")
+	run("policy", "edit", "Ward", "--page-language", "cy", "--page-title", "Dim yma")
+	shown := run("policy", "page", "Ward", "--language", "de-AT,en;q=0.5")
+	assert.Contains(t, shown, "Wetten ist für freie Tage.")
+	assert.Contains(t, shown, "Diese Seite ist hier nicht freigegeben")
+	assert.Contains(t, run("policy", "page", "Ward", "--held"), "waits to be unlocked")
+	run("publish", "--note", "languages")
+	upToDate(t, s, "TestPagesInLanguages", 3)
+	page := func(language string) string {
+		return curl(t, gate.Proxy, "--interface", "127.0.10.7", "-H", "Accept: text/html", "-H", "Accept-Language: "+language, "http://oddsfield.example/today").body
+	}
+	for language, want := range map[string][]string{
+		"en":       {`<html lang="en">`, "Betting is for days off.", "<img class=\"logo\" src=\"data:image/svg&#43;xml;base64,", "the house, 1000"},
+		"de-CH,fr": {`<html lang="de">`, `lang="de">Wetten ist für freie Tage.`, "Zugang erbitten", `<dt>Auf Englisch</dt><dd lang="en">The rule`},
+		"pl":       {`<html lang="pl">`, "Betting is for days off.", "Poproś o dostęp"},
+		"cy":       {`<html lang="en">`, `<h1 lang="cy">Dim yma</h1>`, "Ask for access"},
+		"ja":       {`<html lang="en">`},
+	} {
+		for _, part := range want {
+			assert.Contains(t, strings.ReplaceAll(page(language), "image/svg+xml", "image/svg&#43;xml"), part, language)
+		}
+	}
+	run("policy", "edit", "Ward", "--page-language", "de")
+	assert.NotContains(t, run("policy", "page", "Ward", "--language", "de"), "Wetten ist")
+	for want, args := range map[string][]string{
+		"is not a picture":             {"--page-logo", house.File(t, "logo.txt", []byte("heron"))},
+		"make it smaller":              {"--page-logo", house.File(t, "logo.gif", []byte("GIF89a"+strings.Repeat("x", 6000)))},
+		"is not the tag of a language": {"--page-language", "!!", "--page-text", "x"},
+		"a page has room for":          {"--page-text", strings.Repeat("鷺", 1999)},
+	} {
+		assert.Contains(t, s.Run(t, "", append([]string{"policy", "edit", "Ward"}, args...)...).Err, want)
+	}
+}
+
+// What a policy leaves open is on the page, where it is little; and a policy can have blocked what its gate cannot hold.
+func TestWhatRemains(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, false)
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	run("list", "new", "Welcome")
+	run("list", "add", "Welcome", "tide-tables.example", "harbour-news.example/today")
+	run("policy", "new", "Screens", "--only", "Welcome", "--for", "Nurses")
+	run("policy", "rule", "add", "Screens", "Downloads", "--list", "Betting", "--then", "allow", "--max-mb", "1", "--position", "1")
+	run("policy", "edit", "Screens", "--unheld", "block")
+	run("policy", "remove", "Ward")
+	run("publish", "--note", "screens")
+	upToDate(t, s, "TestWhatRemains", 3)
+	page := curl(t, gate.Proxy, "--interface", "127.0.10.7", "-H", "Accept: text/html", "http://oddsfield.example/")
+	assert.Equal(t, "200", page.status, "the gate sees enough of a plain request to hold the size")
+	assert.Equal(t, "a connection error", curl(t, gate.Proxy, "--interface", "127.0.10.7", "https://oddsfield.example/").sees(), "but not in a tunnel")
+	refused := curl(t, gate.Proxy, "--interface", "127.0.10.7", "-H", "Accept: text/html", "http://heron.example/")
+	for _, link := range []string{"https://tide-tables.example/", "https://harbour-news.example/today", "https://oddsfield.example/"} {
+		assert.Contains(t, refused.body, `<a href="`+link+`">`)
+	}
+	tried := run("try", "https://oddsfield.example/", "--from", "127.0.10.7", "--way", "proxy", "--on", "live")
+	assert.Contains(t, strings.Join(strings.Fields(tried), " "), "The proxy gate cannot hold at most 1 MB in a connection that is not opened, and the policy \"Screens\" blocks what cannot be held")
+}
