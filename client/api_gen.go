@@ -5399,6 +5399,9 @@ type InspectionBody struct {
 	All           bool      `json:"all"`
 	ButCategories *[]string `json:"butCategories,omitempty"`
 	ButLists      *[]Ref    `json:"butLists,omitempty"`
+
+	// Pages A connection that is refused is opened all the same, only to show the page that says so, to clients that trust the gates' authority
+	Pages *bool `json:"pages,omitempty"`
 }
 
 // KeepGrantInputBody defines model for KeepGrantInputBody.

@@ -52,6 +52,16 @@ func TestStandingAgrees(t *testing.T) {
 	})
 }
 
+// showsPages reports whether the first policy of a request, else the fallback, has refused connections opened to show the page.
+func (n *naive) showsPages() bool {
+	for _, p := range n.Policies {
+		if slices.ContainsFunc(p.Groups, n.belongs) {
+			return p.Inspect.Pages
+		}
+	}
+	return n.Fallback.Inspect.Pages
+}
+
 // A journey goes on exactly while each gate, asked by itself, allows it.
 func TestJourneyAgrees(t *testing.T) {
 	rapid.Check(t, func(t *rapid.T) {
@@ -104,7 +114,7 @@ func TestJourneyAgrees(t *testing.T) {
 			require.Equal(t, SeesUnbarred, j.Sees)
 		case stoppedAt == DNS:
 			require.Equal(t, SeesNoName, j.Sees)
-		case stoppedAt != "" && seen == weburl.Tunnel:
+		case stoppedAt != "" && seen == weburl.Tunnel && (stoppedAt == ICAP || way.Distrusts || !n.showsPages()):
 			require.Equal(t, SeesCut, j.Sees)
 		case stoppedAt != "" && verdict == Hold:
 			require.Equal(t, SeesHold, j.Sees)

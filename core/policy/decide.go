@@ -805,6 +805,20 @@ func (s *Snapshot) Inspects(w *Work, r *Request, at time.Time) bool {
 	return !s.WayOf(r).Distrusts && s.opens(s.tunnel(w, r, at))
 }
 
+// ShowsPages reports whether the proxy gate opens a TLS connection that it refuses, to show the page that says so: as for [Snapshot.Inspects], the first of its
+// policies decides, else the fallback, and only for clients that trust the gate's authority.
+func (s *Snapshot) ShowsPages(w *Work, r *Request) bool {
+	if s.WayOf(r).Distrusts || r.Gate != Proxy {
+		return false
+	}
+	s.belong(w, r)
+	p := s.fallback
+	if len(w.policies) > 0 {
+		p = &s.policies[w.policies[0]]
+	}
+	return p != nil && p.Inspect.Pages
+}
+
 // PageOf returns what the pages say that a request gets where it is refused: of its policies the first in order says it, else the fallback.
 func (s *Snapshot) PageOf(w *Work, r *Request) Page {
 	s.belong(w, r)

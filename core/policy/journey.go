@@ -186,7 +186,7 @@ func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
 		j.Stops = append(j.Stops, stop)
 		passes := c.meets(d.Verdict)
 		if j.Verdict = c.verdict; !passes {
-			j.Sees = stopped(step.Gate, step.Sight, d.Verdict)
+			j.Sees = stopped(step.Gate, step.Sight, d.Verdict, step.Sight == weburl.Tunnel && s.ShowsPages(w, step))
 			return j
 		}
 		switch {
@@ -327,12 +327,12 @@ func (s *Snapshot) TravelUntil(w *Work, r *Request, at time.Time) (time.Time, bo
 	})
 }
 
-// stopped returns what a person sees when a gate stops a request.
-func stopped(gate Gate, sight weburl.Sight, v Verdict) Sees {
+// stopped returns what a person sees when a gate stops a request. shows says that a connection that is refused is opened to show the page.
+func stopped(gate Gate, sight weburl.Sight, v Verdict, shows bool) Sees {
 	switch {
 	case gate == DNS:
 		return SeesNoName
-	case sight == weburl.Tunnel:
+	case sight == weburl.Tunnel && !shows:
 		return SeesCut
 	case v == Hold:
 		return SeesHold

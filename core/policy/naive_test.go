@@ -634,11 +634,11 @@ func drawNaive(t *rapid.T) naive {
 	for i := range rapid.IntRange(0, 3).Draw(t, "policies") {
 		n.Policies = append(n.Policies, Policy{
 			ID: fmt.Sprint("policy", i), Name: fmt.Sprint("Policy ", i), Groups: draws([]string{"g0", "g1", "g2"}, 2).Draw(t, "given to"),
-			Rules: drawRules(t, fmt.Sprint("policy", i), verdicts), Otherwise: rapid.SampledFrom(verdicts[:4]).Draw(t, "otherwise"), Inspect: Inspection{All: rapid.Bool().Draw(t, "inspects")},
+			Rules: drawRules(t, fmt.Sprint("policy", i), verdicts), Otherwise: rapid.SampledFrom(verdicts[:4]).Draw(t, "otherwise"), Inspect: Inspection{All: rapid.Bool().Draw(t, "inspects"), Pages: rapid.Bool().Draw(t, "shows pages")},
 			BlocksUnheld: rapid.IntRange(0, 2).Draw(t, "blocks unheld") == 0,
 		})
 	}
-	n.Fallback = &Policy{ID: "fallback", Name: "Fallback", Rules: drawRules(t, "fallback", verdicts), Otherwise: rapid.SampledFrom(verdicts[:4]).Draw(t, "otherwise"), BlocksUnheld: rapid.Bool().Draw(t, "fallback blocks unheld")}
+	n.Fallback = &Policy{ID: "fallback", Name: "Fallback", Rules: drawRules(t, "fallback", verdicts), Otherwise: rapid.SampledFrom(verdicts[:4]).Draw(t, "otherwise"), BlocksUnheld: rapid.Bool().Draw(t, "fallback blocks unheld"), Inspect: Inspection{Pages: rapid.Bool().Draw(t, "fallback shows pages")}}
 	for i := range rapid.IntRange(0, 3).Draw(t, "exceptions") {
 		e := Exception{
 			ID: fmt.Sprint("e", i), Name: fmt.Sprint("Exception ", i), Entries: drawEntries(t, false), Then: rapid.SampledFrom([]Verdict{Allow, Block}).Draw(t, "grants"),

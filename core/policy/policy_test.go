@@ -407,6 +407,7 @@ func TestSentence(t *testing.T) {
 		assert.Equal(t, c.want, c.rule.Sentence(n))
 	}
 	assert.Empty(t, Inspection{Categories: []string{"banking"}}.Sentence(n))
+	assert.Equal(t, "Where a TLS connection is refused, it is opened to show the page that says so.", Inspection{Pages: true}.Sentence(n))
 	assert.Equal(t, "TLS connections are opened, so that whole URLs are seen.", Inspection{All: true}.Sentence(n))
 	assert.Equal(t, `TLS connections are opened, so that whole URLs are seen, but not those to banking, health or the list "A".`, Inspection{All: true, ButLists: []string{"a"}, Categories: []string{"banking", "health"}}.Sentence(n))
 }

@@ -184,6 +184,8 @@ type Inspection struct {
 	All        bool     // else none, whatever stands below
 	ButLists   []string // ids of lists
 	Categories []string // keys of categories and families
+
+	Pages bool // a connection that is refused is opened all the same, only to show the page that says so
 }
 
 // Policy is ordered rules and what holds where none of them decides, given to groups. The zero Policy is not valid: it has no otherwise.

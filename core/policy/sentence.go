@@ -62,8 +62,12 @@ func (r Rule) Sentence(n Names) string {
 
 // Sentence says which TLS connections are opened; "" for none.
 func (i Inspection) Sentence(n Names) string {
+	pages := ""
+	if i.Pages {
+		pages = "Where a TLS connection is refused, it is opened to show the page that says so."
+	}
 	if !i.All {
-		return ""
+		return pages
 	}
 	var but []string
 	for _, key := range i.Categories {
@@ -73,9 +77,9 @@ func (i Inspection) Sentence(n Names) string {
 		but = append(but, fmt.Sprintf("the list %q", called(n.List, id)))
 	}
 	if len(but) == 0 {
-		return "TLS connections are opened, so that whole URLs are seen."
+		return strings.TrimSpace("TLS connections are opened, so that whole URLs are seen. " + pages)
 	}
-	return "TLS connections are opened, so that whole URLs are seen, but not those to " + joined(but, "or") + "."
+	return strings.TrimSpace("TLS connections are opened, so that whole URLs are seen, but not those to " + joined(but, "or") + ". " + pages)
 }
 
 // Insisting says what a policy does that blocks what its gates cannot hold.

@@ -229,6 +229,15 @@ func (g *Gate) Opens(r Request) bool {
 	return e.Snapshot.Inspects(w, &q, now)
 }
 
+// ShowsPages reports whether a tunnel that is refused is opened to show the page that says so.
+func (g *Gate) ShowsPages(d Decision) bool {
+	if d.Edition == nil || !g.opens.Load() || d.Verdict.Passes() {
+		return false
+	}
+	q := g.question(&d.Request)
+	return d.Edition.Snapshot.ShowsPages(&policy.Work{}, &q)
+}
+
 // Explanation is a decision in words.
 type Explanation struct {
 	Because string

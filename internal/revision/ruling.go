@@ -46,6 +46,7 @@ type InspectionBody struct {
 	All        bool     `json:"all" doc:"All but those below; else none"`
 	ButLists   []Ref    `json:"butLists,omitempty"`
 	Categories []string `json:"butCategories,omitempty"`
+	Pages      bool     `json:"pages,omitempty" doc:"A connection that is refused is opened all the same, only to show the page that says so, to clients that trust the gates' authority"`
 }
 
 // RuleBody is one rule.
@@ -123,6 +124,9 @@ func (b *PolicyBody) Check() error {
 		return &FieldError{"otherwise", fmt.Sprintf("%q is not a verdict", b.Otherwise)}
 	case b.Role != RoleGroups && len(b.Groups) > 0:
 		return &FieldError{"groups", "the " + string(b.Role) + " is given to no groups"}
+	}
+	if i := b.Inspect; i != nil && !i.All && !i.Pages && len(i.ButLists)+len(i.Categories) == 0 {
+		b.Inspect = nil
 	}
 	switch b.Unheld {
 	case "pass":
@@ -377,7 +381,7 @@ func (b *PolicyBody) Policy(meta Meta, asides *Asides) policy.Policy {
 		p.Rules = append(p.Rules, rule)
 	}
 	if b.Inspect != nil {
-		p.Inspect = policy.Inspection{All: b.Inspect.All, ButLists: ids(b.Inspect.ButLists), Categories: b.Inspect.Categories}
+		p.Inspect = policy.Inspection{All: b.Inspect.All, ButLists: ids(b.Inspect.ButLists), Categories: b.Inspect.Categories, Pages: b.Inspect.Pages}
 	}
 	if b.Page != nil {
 		p.Page = b.Page.Page()

@@ -4257,6 +4257,8 @@ export interface components {
             all: boolean;
             butCategories?: string[];
             butLists?: components["schemas"]["Ref"][];
+            /** @description A connection that is refused is opened all the same, only to show the page that says so, to clients that trust the gates' authority */
+            pages?: boolean;
         };
         KeepGrantInputBody: {
             /** @description Of the exception; left out, it is made from the first entry */

@@ -15,6 +15,7 @@ export function PolicyDialog({ policy, onClose }: { policy: Policy; onClose: () 
     description: policy.description ?? '',
     groups: policy.groups,
     all: policy.inspect?.all ?? false,
+    pages: policy.inspect?.pages ?? false,
     butLists: policy.inspect?.butLists ?? [],
     butCategories: policy.inspect?.butCategories ?? [],
     amount: policy.records?.amount ?? ('everything' as const),
@@ -26,7 +27,8 @@ export function PolicyDialog({ policy, onClose }: { policy: Policy; onClose: () 
   const put = usePutPolicy()
   const submit = () => {
     const { name, description, all, butLists, butCategories, amount } = form
-    const inspect = all ? { all, butLists, butCategories } : undefined
+    const pages = form.pages || undefined
+    const inspect = all ? { all, butLists, butCategories, pages } : pages && { all, pages }
     const records = { amount, words: form.words && amount === 'everything' }
     return put.mutateAsync({
       policy,
@@ -92,6 +94,13 @@ export function PolicyDialog({ policy, onClose }: { policy: Policy; onClose: () 
                 onChange={(l) => setForm({ ...form, butLists: l as typeof form.butLists })}
               />
             </>
+          )}
+          {policy.role !== 'baseline' && (
+            <Check
+              label="Open those that are refused, only to show the page that says so"
+              checked={form.pages}
+              onChange={(pages) => setForm({ ...form, pages })}
+            />
           )}
           {policy.role !== 'baseline' && (
             <Choice

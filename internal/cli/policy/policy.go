@@ -194,6 +194,7 @@ func newCommand(a *command.App) *cobra.Command {
 func editCommand(a *command.App) *cobra.Command {
 	var name, description, last, inspect, records string
 	var unheld string
+	var overTLS bool
 	var page pageFlags
 	var words bool
 	var groups []string
@@ -222,11 +223,17 @@ func editCommand(a *command.App) *cobra.Command {
 				switch {
 				case !changed("inspect"):
 				case inspect == "all":
-					p.Inspect = &client.InspectionBody{All: true}
+					p.Inspect = &client.InspectionBody{All: true, Pages: pagesOf(p.Inspect)}
 				case inspect == "none":
-					p.Inspect = nil
+					p.Inspect = &client.InspectionBody{Pages: pagesOf(p.Inspect)}
 				default:
 					return command.Usagef("--inspect takes all or none")
+				}
+				if changed("pages-over-tls") {
+					if p.Inspect == nil {
+						p.Inspect = &client.InspectionBody{}
+					}
+					p.Inspect.Pages = &overTLS
 				}
 				if p.Page, err = page.edit(p.Page, changed); err != nil {
 					return err
@@ -257,8 +264,17 @@ func editCommand(a *command.App) *cobra.Command {
 	cmd.Flags().StringVar(&records, "records", "", "how much of its decisions is recorded: everything, group (the host and the groups alone) or nothing")
 	cmd.Flags().StringVar(&unheld, "unheld", "", "what becomes of requests whose provisos a gate cannot hold: pass (without them) or block")
 	page.add(cmd)
+	cmd.Flags().BoolVar(&overTLS, "pages-over-tls", false, "open TLS connections that are refused to show the page; --pages-over-tls=false: no longer")
 	cmd.Flags().BoolVar(&words, "words", false, "record what is searched for, too; --words=false: no longer")
 	return cmd
+}
+
+// pagesOf returns whether connections that are refused are opened to show the page; nil where nothing says so.
+func pagesOf(i *client.InspectionBody) *bool {
+	if i == nil {
+		return nil
+	}
+	return i.Pages
 }
 
 func copyCommand(a *command.App) *cobra.Command {

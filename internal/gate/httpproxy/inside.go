@@ -95,6 +95,10 @@ func (p *Proxy) open(t *tunnel, signs *signer) {
 	ask := t.request(p.Gate)
 	failed := func(why string) {
 		_ = t.raw.Close()
+		if t.refused != nil { // that has its record
+			p.remind(t.refused.decision, "", t.refused.reference)
+			return
+		}
 		p.Gate.Record(p.Gate.Decide(ask), journal.Ending{Outcome: journal.Failed, Took: time.Since(t.begin), Detail: why})
 	}
 	_ = t.raw.SetReadDeadline(time.Now().Add(greetTimeout))
@@ -111,6 +115,9 @@ func (p *Proxy) open(t *tunnel, signs *signer) {
 			_ = t.raw.Close()
 		}
 		return
+	case hello == nil && t.refused != nil:
+		_ = t.raw.Close()
+		return
 	case hello == nil:
 		p.carryOther(t, head)
 		return
@@ -122,7 +129,7 @@ func (p *Proxy) open(t *tunnel, signs *signer) {
 	defer cancel()
 	conn := tls.Server(&inTunnel{t.near, t}, signs.serverConfig(t))
 	if err := conn.HandshakeContext(ctx); err != nil {
-		if refusesCertificate(err) {
+		if refusesCertificate(err) && t.refused == nil {
 			p.learned.add(t.url.Host(), t.client.Address.String(), p.Gate.Now())
 		}
 		failed("the connection could not be opened: " + err.Error())
@@ -131,6 +138,26 @@ func (p *Proxy) open(t *tunnel, signs *signer) {
 	if !p.opened.give(conn) {
 		_ = t.raw.Close()
 	}
+}
+
+// refusedTunnel is why a tunnel is open only to show the page that says so.
+type refusedTunnel struct {
+	decision  gate.Decision
+	reference string
+}
+
+// shows opens a tunnel that is refused to show the page that says so, and makes the record of it; false where it is not to be opened.
+func (p *Proxy) shows(t *tunnel, d gate.Decision, take func() bool) bool {
+	signs := p.signs.Load()
+	if signs == nil || !p.Gate.ShowsPages(d) {
+		return false
+	}
+	t.refused = &refusedTunnel{d, newReference()}
+	p.Gate.Record(d, journal.Ending{Outcome: journal.Answered, Reference: t.refused.reference, Status: http.StatusForbidden, Took: time.Since(t.begin), Detail: "the connection was opened to show the page"})
+	if take() {
+		p.tunnels.Go(func() { p.open(t, signs) })
+	}
+	return true
 }
 
 // refusesCertificate reports whether a client has refused our certificate: it says so or, as some libraries do, sends its alert under keys that the server does
@@ -172,6 +199,11 @@ func (s *signer) serverConfig(t *tunnel) *tls.Config {
 // serveInside answers a request inside a tunnel.
 func (p *Proxy) serveInside(w http.ResponseWriter, r *http.Request) {
 	t := insideOf(r)
+	if t.refused != nil {
+		w.Header().Set("Connection", "close") // the next request is decided anew
+		p.refuseAs(w, r, t.refused.decision, "", t.refused.reference)
+		return
+	}
 	scheme := "https"
 	if t.plain {
 		scheme = "http"
@@ -191,11 +223,16 @@ func (p *Proxy) serveInside(w http.ResponseWriter, r *http.Request) {
 // refuse answers with the block page, or with a few bytes where no document was asked for, and returns the size of the body and the reference of the answer.
 // proviso is a sentence about what a request may not do that would pass otherwise; "" where it may not pass.
 func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision, proviso string) (size int64, reference string) {
+	reference = newReference()
+	return p.refuseAs(w, r, d, proviso, reference), reference
+}
+
+// refuseAs is refuse with a reference that is there already.
+func (p *Proxy) refuseAs(w http.ResponseWriter, r *http.Request, d gate.Decision, proviso, reference string) (size int64) {
 	header := w.Header()
 	header.Set("Cache-Control", "no-store")
 	header.Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; img-src data:")
 	header.Set("X-Content-Type-Options", "nosniff")
-	reference = newReference()
 	var media string
 	var body []byte
 	if blockpage.IsDocument(r.Header) {
@@ -204,7 +241,7 @@ func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision, 
 			p.remind(d, proviso, reference)
 			header.Set("Location", led(said.Redirect, d.Request.URL.String(), reference))
 			w.WriteHeader(http.StatusSeeOther)
-			return 0, reference
+			return 0
 		}
 		media, body = "text/html; charset=utf-8", p.page(d, said, r.Header.Get("Accept-Language"), proviso, reference)
 	} else if media, body = blockpage.Small(r.Header); strings.HasPrefix(media, "text/plain") {
@@ -216,7 +253,7 @@ func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision, 
 	if r.Method != http.MethodHead {
 		_, _ = w.Write(body)
 	}
-	return int64(len(body)), reference
+	return int64(len(body))
 }
 
 // led returns where a blocked page leads, with what was refused and the reference of that.

@@ -106,6 +106,9 @@ func (p *Proxy) redirectedTLS(t *tunnel) {
 	}
 	d := p.Gate.Decide(ask)
 	if !d.Verdict.Passes() {
+		if p.shows(t, d, func() bool { return true }) {
+			return
+		}
 		_ = t.raw.Close()
 		p.Gate.Record(d, journal.Ending{Outcome: journal.Answered, Took: time.Since(t.begin), Detail: "the connection was closed: no page can be shown"})
 		return

@@ -65,6 +65,9 @@ func (p *Proxy) connect(w http.ResponseWriter, r *http.Request, client gate.Clie
 	}
 	d := p.Gate.Decide(ask)
 	if !d.Verdict.Passes() {
+		if p.shows(t, d, func() bool { return t.take(w) }) {
+			return
+		}
 		a := newAnswer(w)
 		size, reference := p.refuse(a, r, d, "")
 		p.Gate.Record(d, journal.Ending{Outcome: journal.Answered, Reference: reference, Status: http.StatusForbidden, Media: a.Header().Get("Content-Type"), Size: size, Took: time.Since(begin)})
@@ -96,6 +99,8 @@ type tunnel struct {
 	near   net.Conn    // raw, after what was read of it already
 	plain  bool        // it holds HTTP without TLS
 	safe   policy.Safe // what makes the answers of a search engine safe, where they have to be
+
+	refused *refusedTunnel // it is open only to show that; nil else
 
 	greeted string // the host and port in the TLS greeting, where that names another host; "" else
 }

@@ -117,6 +117,7 @@ func TestTrialPredictsClient(t *testing.T) {
 	for _, policy := range []string{"Bedside screens", "Offices"} {
 		s.Run(t, "", "policy", "edit", policy, "--inspect", "all").Done(t)
 	}
+	s.Run(t, "", "policy", "edit", "Ward floor", "--inspect", "none", "--pages-over-tls").Done(t)
 	s.Run(t, "", "publish", "--note", "at loopback", "--force", "networks moved").Done(t)
 	urls := []string{
 		"http://harbour-news.example/", "http://harbour-news.example/puzzles", "https://harbour-news.example/puzzles", "http://oddsfield.example/today", "https://oddsfield.example/",
@@ -1145,6 +1146,31 @@ func TestPagesInLanguages(t *testing.T) {
 	} {
 		assert.Contains(t, s.Run(t, "", append([]string{"policy", "edit", "Ward"}, args...)...).Err, want)
 	}
+}
+
+// Where a policy says so, a tunnel that is refused is opened to show the page, and only for that; what passes is not opened.
+func TestPagesOverTLS(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, true)
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	run("policy", "edit", "Ward", "--inspect", "none", "--pages-over-tls")
+	run("network", "new", "Visitors", "127.0.11.0/24", "--sign-in", "never", "--distrusts")
+	run("group", "edit", "Nurses", "--network", "Wards", "--network", "Visitors")
+	run("publish", "--note", "pages over TLS")
+	upToDate(t, s, "TestPagesOverTLS", 3)
+	for _, version := range []string{"--http1.1", "--http2"} {
+		page := curl(t, gate.Proxy, "--interface", "127.0.10.7", version, "-H", "Accept: text/html", "-d", "x=1", "https://oddsfield.example/today")
+		assert.Equal(t, []string{"200", "403"}, []string{page.connect, page.status}, version)
+		assert.Contains(t, page.body, "https://oddsfield.example/<", "of the connection only the host is seen")
+		assert.Contains(t, page.body, "/ask?reference=")
+	}
+	assert.Equal(t, "a connection error", curl(t, gate.Proxy, "--interface", "127.0.11.7", "https://oddsfield.example/").sees(), "its clients do not trust the authority")
+	open := curl(t, gate.Proxy, "--interface", "127.0.10.7", "https://harbour-news.example/")
+	assert.Equal(t, "the page", open.sees())
+	require.Eventually(t, func() bool {
+		lines := run("gate", "latest", "--limit", "50", "-o", "json")
+		return strings.Count(lines, "the connection was opened to show the page") == 2
+	}, testkit.Patience, testkit.Look, "one record of each")
 }
 
 // What a policy leaves open is on the page, where it is little; and a policy can have blocked what its gate cannot hold.
