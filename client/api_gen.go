@@ -3758,8 +3758,11 @@ type Code struct {
 	// Entries What it opens, in the notation; left out: the page at which it is entered
 	Entries *[]string          `json:"entries,omitempty"`
 	ID      openapi_types.UUID `json:"id"`
-	MadeAt  time.Time          `json:"madeAt"`
-	MadeBy  string             `json:"madeBy"`
+
+	// Idle It closes again after so many minutes in which nothing is opened; left out: only at its end
+	Idle   *int64    `json:"idle,omitempty"`
+	MadeAt time.Time `json:"madeAt"`
+	MadeBy string    `json:"madeBy"`
 
 	// Minutes For how long it opens that
 	Minutes int64 `json:"minutes"`
@@ -3785,6 +3788,9 @@ type Code struct {
 type CodeBody struct {
 	// Entries What it opens, in the notation; left out: the page at which it is entered
 	Entries *[]string `json:"entries,omitempty"`
+
+	// Idle It closes again after so many minutes in which nothing is opened; left out: only at its end
+	Idle *int64 `json:"idle,omitempty"`
 
 	// Minutes For how long it opens that
 	Minutes int64  `json:"minutes"`

@@ -65,7 +65,7 @@ func (s *Snapshot) With(facts Facts) *Snapshot {
 		if u.Person == "" && s.SharedAt(u.Addr) {
 			return
 		}
-		e := &Exception{Then: Allow, From: u.From.Truncate(time.Second), Until: u.Until.Truncate(time.Second), For: Whom{Persons: []string{u.Person}}}
+		e := &Exception{ID: u.ID, Then: Allow, From: u.From.Truncate(time.Second), Until: u.Until.Truncate(time.Second), For: Whom{Persons: []string{u.Person}}}
 		if u.Addr.IsValid() {
 			e.For.Ranges = []netip.Prefix{ranges.Single(u.Addr)}
 		}
@@ -107,6 +107,14 @@ func (s *Snapshot) With(facts Facts) *Snapshot {
 	}
 	slices.SortStableFunc(with.stints, func(a, b stint) int { return cmp.Or(b.From.Compare(a.From), cmp.Compare(a.ID, b.ID)) })
 	return &with
+}
+
+// Idles returns the id of what was unlocked and lets a request pass, where that ends when it is not used; "" else.
+func (s *Snapshot) Idles(d Decision) string {
+	if d.Rung != AtUnlocked {
+		return ""
+	}
+	return s.grants[d.Granted].ID
 }
 
 // SharedAt reports whether many clients stand behind an address, so that no fact is about it.

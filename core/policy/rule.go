@@ -252,6 +252,7 @@ type Exception struct {
 
 // Unlocked says that a person, or who sits at an address, has entered a code for some URLs.
 type Unlocked struct {
+	ID          string // "" where nobody asks whether it is used; see [Snapshot.Idles]
 	Entries     []pattern.Entry
 	Person      string // an id
 	Addr        netip.Addr

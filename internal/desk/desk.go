@@ -87,6 +87,10 @@ func (d *Desk) Unlock(ctx context.Context, p gate.Past, code string) (time.Time,
 	made, err := d.Store.UseCode(ctx, standing.HashCode(code), func(c standing.Code) (standing.Passage, error) {
 		opened := passage(p)
 		opened.Until = d.Now().Add(time.Duration(c.Minutes) * time.Minute)
+		if c.Idle > 0 && c.Idle < c.Minutes {
+			opened.Idle, opened.Ends = time.Duration(c.Idle)*time.Minute, opened.Until
+			opened.Until = d.Now().Add(opened.Idle)
+		}
 		if len(c.Entries) == 0 {
 			return opened, nil
 		}

@@ -351,15 +351,21 @@ func (g *Gate) decideAgain() {
 	}
 }
 
+// Measures reports whether it matters if bytes pass after the beginning: for a quota, or for what was unlocked and ends when it is not used.
+func (g *Gate) Measures(d Decision) bool {
+	held, _, _ := g.Held(d)
+	return held.Quota > 0 || d.Edition != nil && d.Edition.Snapshot.Idles(d.Decision) != ""
+}
+
 // carriesAlike reports whether a tunnel that was made under a decision is as it would be made now: it leads to the same host, and its bytes are counted if a
 // quota asks for that.
 func (g *Gate) carriesAlike(now, made Decision) bool {
-	if now.Provisos == made.Provisos && now.Edition == made.Edition {
+	if now.Decision == made.Decision && now.Edition == made.Edition {
 		return true
 	}
-	held, _, safe := g.Held(now)
-	heldBefore, _, safeBefore := g.Held(made)
-	return safe == safeBefore && (held.Quota == 0 || heldBefore.Quota > 0)
+	_, _, safe := g.Held(now)
+	_, _, safeBefore := g.Held(made)
+	return safe == safeBefore && (!g.Measures(now) || g.Measures(made))
 }
 
 // Counts is what a gate has done since it started.

@@ -9,7 +9,8 @@ import (
 	"widelark/core/policy"
 )
 
-// Spender is whose minutes count for a rule with a quota: a person's or, where nobody is known, an address's.
+// Spender is whose minutes count for a rule with a quota: a person's or, where nobody is known, an address's. With neither, the rule is what somebody has unlocked
+// that ends when it is not used, and the minutes are those in which it was.
 type Spender struct {
 	Rule    uuid.UUID
 	Person  uuid.UUID
@@ -55,6 +56,12 @@ func (s *spending) put(of Spender, minute int64) {
 
 // use counts the present minute for the quotas that a decision is bound to.
 func (g *Gate) use(d Decision) {
+	if d.Edition == nil {
+		return
+	}
+	if id, err := uuid.Parse(d.Edition.Snapshot.Idles(d.Decision)); err == nil {
+		g.spending.add(Spender{Rule: id}, g.Now().Unix()/60)
+	}
 	held, _, _ := g.Held(d)
 	if held.Quota == 0 {
 		return

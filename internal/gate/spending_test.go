@@ -7,7 +7,9 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
+	"widelark/core/pattern"
 	"widelark/core/policy"
 	"widelark/core/weburl"
 )
@@ -74,4 +76,36 @@ func TestSpending(t *testing.T) {
 	other.Take(&Edition{Snapshot: at})
 	other.Watch(other.Decide(byName), false, func() int64 { return 0 }, func() {})
 	assert.Empty(t, other.TakeUsed(), "a name that is asked for is not used yet")
+}
+
+// Of what was unlocked and ends when it is not used, the minutes count in which it is; of what only ends, none.
+func TestIdle(t *testing.T) {
+	id := uuid.MustParse("00000000-0000-4000-8000-000000000009")
+	now := noon
+	g := New(policy.Proxy, "front", func() time.Time { return now }, &kept{})
+	opened := policy.Unlocked{ID: id.String(), Entries: []pattern.Entry{pattern.MustParse("oddsfield.example")}, Addr: netip.MustParseAddr("10.40.10.7"), From: noon.Add(-time.Hour), Until: noon.Add(time.Hour)}
+	g.Take(&Edition{Snapshot: ward(t, false).Snapshot.With(policy.Facts{Unlocked: []policy.Unlocked{opened}})})
+	ask := request("https://oddsfield.example/", "10.40.10.7", uuid.Nil)
+	ask.Sight = weburl.Tunnel
+	moved, cut := int64(0), 0
+	d := g.Decide(ask)
+	require.True(t, g.Measures(d))
+	g.Watch(d, true, func() int64 { return moved }, func() { cut++ })
+	m := noon.Unix() / 60
+	assert.Equal(t, map[Spender][]int64{{Rule: id}: {m}}, g.TakeUsed())
+	now = now.Add(time.Minute)
+	g.decideAgain()
+	assert.Empty(t, g.TakeUsed(), "nothing passed")
+	moved, now = 9, now.Add(time.Minute)
+	g.decideAgain()
+	assert.Equal(t, map[Spender][]int64{{Rule: id}: {m + 2}}, g.TakeUsed())
+
+	opened.ID = ""
+	g.Take(&Edition{Snapshot: ward(t, false).Snapshot.With(policy.Facts{Unlocked: []policy.Unlocked{opened}})})
+	d = g.Decide(ask)
+	assert.Equal(t, policy.AtUnlocked, d.Rung)
+	assert.False(t, g.Measures(d))
+	g.Watch(d, true, func() int64 { return 0 }, func() {})
+	assert.Empty(t, g.TakeUsed())
+	assert.Zero(t, cut)
 }

@@ -24,6 +24,14 @@ func (s *Store) AddUsed(ctx context.Context, used []standing.Used, by access.Act
 		batch, newest := &pgx.Batch{}, int64(0)
 		batch.Queue(`update facts set used = used + 1`) // first, so that gates wait for each other here, and never for each other's rows
 		for _, u := range used {
+			if u.Person == uuid.Nil && !u.Address.IsValid() {
+				for _, m := range u.Minutes { // the minute after which it was not used begins with the next one
+					batch.Queue(`with longer as (
+						update passages set until = least(ends_at, greatest(until, to_timestamp($2::bigint * 60) + make_interval(mins => idle_minutes))) where id = $1 and until > now() and idle_minutes > 0 and until < ends_at returning 1)
+						update facts set version = version + 1 where exists (select from longer)`, u.Rule, m+1)
+				}
+				continue
+			}
 			days := map[int64][]int64{}
 			for _, m := range u.Minutes {
 				days[m/minutesADay], newest = append(days[m/minutesADay], m), max(newest, m)

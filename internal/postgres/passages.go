@@ -18,7 +18,7 @@ import (
 )
 
 const (
-	passageColumns = `id, rule, code, person, address, entries, from_at, until, reference`
+	passageColumns = `id, rule, code, person, address, entries, from_at, until, reference, idle_minutes, ends_at`
 	codeColumns    = `id, body, used, made_at, made_by, ended_at`
 )
 
@@ -26,8 +26,13 @@ func scanPassage(row pgx.CollectableRow) (p standing.Passage, err error) {
 	var rule, code, person *uuid.UUID
 	var address *netip.Addr
 	var entries []byte
-	if err = row.Scan(&p.ID, &rule, &code, &person, &address, &entries, &p.From, &p.Until, &p.Reference); err != nil {
+	var idle *int
+	var ends *time.Time
+	if err = row.Scan(&p.ID, &rule, &code, &person, &address, &entries, &p.From, &p.Until, &p.Reference, &idle, &ends); err != nil {
 		return p, err
+	}
+	if idle != nil && ends != nil {
+		p.Idle, p.Ends = time.Duration(*idle)*time.Minute, *ends
 	}
 	for to, from := range map[*uuid.UUID]*uuid.UUID{&p.Rule: rule, &p.Code: code, &p.Person: person} {
 		if from != nil {
@@ -66,8 +71,14 @@ func addPassage(ctx context.Context, tx pgx.Tx, p standing.Passage) (standing.Pa
 	if err != nil {
 		return p, err
 	}
-	rows, err := tx.Query(ctx, `insert into passages (rule, code, person, address, entries, until, reference) values ($1, $2, $3, $4, $5, $6, $7) returning `+passageColumns,
-		orNull(p.Rule), orNull(p.Code), orNull(p.Person), address, entries, p.Until, p.Reference)
+	var idle *int
+	var ends *time.Time
+	if p.Idle > 0 {
+		minutes := int(p.Idle / time.Minute)
+		idle, ends = &minutes, &p.Ends
+	}
+	rows, err := tx.Query(ctx, `insert into passages (rule, code, person, address, entries, until, reference, idle_minutes, ends_at) values ($1, $2, $3, $4, $5, $6, $7, $8, $9) returning `+passageColumns,
+		orNull(p.Rule), orNull(p.Code), orNull(p.Person), address, entries, p.Until, p.Reference, idle, ends)
 	if p, err = one(rows, err, scanPassage); err != nil {
 		return p, err
 	}

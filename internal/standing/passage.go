@@ -28,6 +28,10 @@ type Passage struct {
 	Entries     []pattern.Entry
 	From, Until time.Time
 	Reference   string // of the page that was held
+
+	// Idle is how long it lasts without being used; zero for as long as it lasts. Until is then the end if it is not used from now on, and Ends the last one.
+	Idle time.Duration
+	Ends time.Time
 }
 
 // Name says what is opened, in a few words.
@@ -36,6 +40,9 @@ func (p *Passage) Name() string { return nameOf(p.Entries) }
 // unlocked returns what the passage opens, as the core has it.
 func (p *Passage) unlocked() policy.Unlocked {
 	u := policy.Unlocked{Addr: p.Address, From: p.From, Until: p.Until}
+	if p.Idle > 0 {
+		u.ID = p.ID.String()
+	}
 	if p.Person != uuid.Nil {
 		u.Person, u.Addr = p.Person.String(), netip.Addr{}
 	}
@@ -70,6 +77,7 @@ type Code struct {
 type CodeBody struct {
 	Entries []pattern.Entry `json:"entries,omitempty" maxItems:"20" doc:"What it opens, in the notation; left out: the page at which it is entered"`
 	Minutes int             `json:"minutes" minimum:"1" maximum:"1440" doc:"For how long it opens that"`
+	Idle    int             `json:"idle,omitempty" minimum:"0" maximum:"1440" doc:"It closes again after so many minutes in which nothing is opened; left out: only at its end"`
 	Uses    int             `json:"uses" minimum:"1" maximum:"1000" doc:"How often it can be entered"`
 	Until   time.Time       `json:"until" doc:"Until when it can be entered; within 90 days"`
 	Reason  string          `json:"reason" minLength:"1" maxLength:"2000"`

@@ -2776,6 +2776,11 @@ export interface components {
             entries?: string[];
             /** Format: uuid */
             id: string;
+            /**
+             * Format: int64
+             * @description It closes again after so many minutes in which nothing is opened; left out: only at its end
+             */
+            idle?: number;
             /** Format: date-time */
             madeAt: string;
             madeBy: string;
@@ -2808,6 +2813,11 @@ export interface components {
         CodeBody: {
             /** @description What it opens, in the notation; left out: the page at which it is entered */
             entries?: string[];
+            /**
+             * Format: int64
+             * @description It closes again after so many minutes in which nothing is opened; left out: only at its end
+             */
+            idle?: number;
             /**
              * Format: int64
              * @description For how long it opens that

@@ -10,6 +10,7 @@ export function CodeDialog({ onMade, onClose }: { onMade: (made: Code) => void; 
   const [reason, setReason] = useState('')
   const [entries, setEntries] = useState('')
   const [minutes, setMinutes] = useState('60')
+  const [idle, setIdle] = useState('')
   const [uses, setUses] = useState('1')
   const [end, setEnd] = useState<'2' | 'today' | 'week'>('today')
   const add = useAddCode()
@@ -24,6 +25,7 @@ export function CodeDialog({ onMade, onClose }: { onMade: (made: Code) => void; 
         const made = await add.mutateAsync({
           entries: entries.trim() === '' ? undefined : linesOf(entries),
           minutes: Number(minutes),
+          idle: Number(idle) || undefined,
           uses: Number(uses),
           until: until().toISOString(),
           reason,
@@ -53,15 +55,27 @@ export function CodeDialog({ onMade, onClose }: { onMade: (made: Code) => void; 
             onChange={(e) => setEntries(e.target.value)}
             error={wrong('entries')}
           />
-          <div className="grid grid-cols-3 gap-3">
+          <div className="grid grid-cols-2 gap-3">
             <TextField
-              label="Minutes"
+              label="Opens for"
+              hint="Minutes"
               type="number"
               min={1}
               max={1440}
               value={minutes}
               onChange={(e) => setMinutes(e.target.value)}
               error={wrong('minutes')}
+            />
+            <TextField
+              label="Closes unused after"
+              type="number"
+              min={1}
+              max={1440}
+              value={idle}
+              placeholder="only at its end"
+              hint="Minutes in which nothing is opened"
+              onChange={(e) => setIdle(e.target.value)}
+              error={wrong('idle')}
             />
             <TextField
               label="How often"

@@ -27,7 +27,7 @@ func CodeCommand(a *command.App) *cobra.Command {
 
 func codeNewCommand(a *command.App) *cobra.Command {
 	var why, until string
-	var minutes, uses int64
+	var minutes, uses, idle int64
 	cmd := &cobra.Command{
 		Use: "new [ENTRY...]", Short: "Make a code; without an entry, it opens the page at which it is entered", Args: cobra.ArbitraryArgs,
 		Example: "  widelark code new --why \"The evening class\" --opens 45 --until 4h",
@@ -42,6 +42,9 @@ func codeNewCommand(a *command.App) *cobra.Command {
 			body := client.CodeBody{Minutes: minutes, Uses: uses, Until: *end, Reason: why}
 			if len(args) > 0 {
 				body.Entries = &args
+			}
+			if idle > 0 {
+				body.Idle = &idle
 			}
 			made, err := api.AddCodeWithResponse(cmd.Context(), body)
 			if err != nil {
@@ -59,6 +62,7 @@ func codeNewCommand(a *command.App) *cobra.Command {
 	cmd.Flags().StringVar(&why, "why", "", "what the code is for")
 	cmd.Flags().StringVar(&until, "until", "", "until when it can be entered: a length of time (2h, 7d), the last day, or the moment; within 90 days")
 	cmd.Flags().Int64Var(&minutes, "opens", 60, "for how many minutes it opens what it is for")
+	cmd.Flags().Int64Var(&idle, "idle", 0, "close it again after so many minutes in which nothing is opened; 0: only at its end")
 	cmd.Flags().Int64Var(&uses, "uses", 1, "how often it can be entered")
 	return cmd
 }

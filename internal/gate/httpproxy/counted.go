@@ -49,10 +49,10 @@ func (c *countedBody) Read(b []byte) (int, error) {
 	return n, err
 }
 
-// counting returns a connection of a tunnel, and how many bytes have passed it so far. They are counted only where a quota asks for it: without that, the kernel
-// copies them by itself.
+// counting returns a connection of a tunnel, and how many bytes have passed it so far. They are counted only where that matters: without it, the kernel copies
+// them by itself.
 func (p *Proxy) counting(d gate.Decision, conn net.Conn) (net.Conn, func() int64) {
-	if held, _, _ := p.Gate.Held(d); held.Quota == 0 {
+	if !p.Gate.Measures(d) {
 		return conn, func() int64 { return 0 }
 	}
 	c := &counted{conn, &atomic.Int64{}}
