@@ -385,11 +385,15 @@ func (s *server) handInRecords(ctx context.Context, in *recordsInput) (*recordsO
 	for i := range records {
 		records[i].GateName, records[i].Gate = g.Name, g.Kind // whatever they say
 	}
-	if err := s.Batches.AddBatch(ctx, in.ID, records); err != nil {
+	refused, err := s.Batches.AddBatch(ctx, in.ID, records)
+	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
+	if refused > 0 {
+		s.Log.WarnContext(ctx, "records of a gate elsewhere were refused by the database; the others are added", "gate", g.Name, "refused", refused)
+	}
 	out := &recordsOutput{}
-	out.Body.Taken, out.Body.Unread = len(records), unread
+	out.Body.Taken, out.Body.Unread = len(records)-refused, unread+refused
 	return out, nil
 }
 

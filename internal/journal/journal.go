@@ -102,7 +102,8 @@ func (r *Record) Request() (policy.Request, bool) {
 
 // Batches takes batches of records, each with an id: where a batch was added before, though its adding failed for the caller, nothing happens.
 type Batches interface {
-	AddBatch(ctx context.Context, id uuid.UUID, records []Record) error
+	// AddBatch adds records, and returns how many of them can never be added; the others are.
+	AddBatch(ctx context.Context, id uuid.UUID, records []Record) (refused int, err error)
 }
 
 // Store keeps records.

@@ -44,7 +44,7 @@ func (w *Writer) Add(r Record) {
 	}
 }
 
-// Dropped returns how many records found no room.
+// Dropped returns how many records found no room, or were refused by the store.
 func (w *Writer) Dropped() int64 { return w.dropped.Load() }
 
 // Written returns how many records were written.
@@ -105,10 +105,11 @@ func (w *Writer) write(ctx context.Context, batch []Record) bool {
 	id := uuid.New()
 	for {
 		try, stop := context.WithTimeout(ctx, patience)
-		err := w.store.AddBatch(try, id, batch)
+		refused, err := w.store.AddBatch(try, id, batch)
 		stop()
 		if err == nil {
-			w.written.Add(int64(len(batch)))
+			w.written.Add(int64(len(batch) - refused))
+			w.dropped.Add(int64(refused))
 			return true
 		}
 		if ctx.Err() != nil {

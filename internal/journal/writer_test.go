@@ -22,22 +22,22 @@ type shaky struct {
 	fails func(try int) (before, after bool)
 }
 
-func (s *shaky) AddBatch(_ context.Context, id uuid.UUID, records []Record) error {
+func (s *shaky) AddBatch(_ context.Context, id uuid.UUID, records []Record) (int, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.tries++
 	before, after := s.fails(s.tries)
 	if before {
-		return errors.New("away")
+		return 0, errors.New("away")
 	}
 	if !s.kept[id] {
 		s.kept[id] = true
 		s.all = append(s.all, records...)
 	}
 	if after {
-		return errors.New("the answer was lost")
+		return 0, errors.New("the answer was lost")
 	}
-	return nil
+	return 0, nil
 }
 
 // Every record is written once, in order, however the store fails, also those that still wait at the end; what finds no room is counted.

@@ -82,27 +82,27 @@ func (s *spool) add(w waiter) {
 }
 
 // AddBatch implements [journal.Batches]. What finds no room is dropped and counted.
-func (s *spool) AddBatch(_ context.Context, id uuid.UUID, records []journal.Record) error {
+func (s *spool) AddBatch(_ context.Context, id uuid.UUID, records []journal.Record) (refused int, err error) {
 	packed, err := journal.PackLines(records)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	w := waiter{s.next, id, int64(len(records)), int64(len(packed))}
 	if s.size+w.bytes > s.most {
 		s.dropped.Add(w.records)
-		return nil
+		return 0, nil
 	}
 	if err := s.folder.put(packed, false, "spool", w.name()); err != nil {
-		return fmt.Errorf("records cannot be stored: %w", err)
+		return 0, fmt.Errorf("records cannot be stored: %w", err)
 	}
 	s.add(w)
 	select {
 	case s.news <- struct{}{}:
 	default:
 	}
-	return nil
+	return 0, nil
 }
 
 // first returns the oldest batch.

@@ -37,7 +37,8 @@ func add(t *testing.T, s *spool, urls ...string) {
 	for i, url := range urls {
 		records[i] = journal.Record{URL: url, At: time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)}
 	}
-	require.NoError(t, s.AddBatch(t.Context(), uuid.New(), records))
+	_, err := s.AddBatch(t.Context(), uuid.New(), records)
+		require.NoError(t, err)
 }
 
 // Batches arrive in order, each once, also those that a process before has left, however often the service is away before or after it has taken one; a batch that

@@ -32,19 +32,66 @@ type asGates struct{ *Store }
 func (s *Store) AsGates() journal.Batches { return asGates{s} }
 
 // AddBatch implements [journal.Batches].
-func (s asGates) AddBatch(ctx context.Context, id uuid.UUID, records []journal.Record) error {
-	return s.onDays(ctx, records, func() error {
-		return s.as(ctx, access.Recorder, access.Record, func(tx pgx.Tx) error {
-			if _, err := tx.Exec(ctx, `delete from journal_batches where at < now() - interval '1 day'`); err != nil {
-				return err
-			}
-			added, err := tx.Exec(ctx, `insert into journal_batches (id) values ($1) on conflict do nothing`, id)
-			if err != nil || added.RowsAffected() == 0 {
-				return err
-			}
-			return addRecords(ctx, tx, records)
+func (s asGates) AddBatch(ctx context.Context, id uuid.UUID, records []journal.Record) (refused int, err error) {
+	add := func(adding func(tx pgx.Tx) error) error {
+		return s.onDays(ctx, records, func() error {
+			return s.as(ctx, access.Recorder, access.Record, func(tx pgx.Tx) error {
+				if _, err := tx.Exec(ctx, `delete from journal_batches where at < now() - interval '1 day'`); err != nil {
+					return err
+				}
+				added, err := tx.Exec(ctx, `insert into journal_batches (id) values ($1) on conflict do nothing`, id)
+				if err != nil || added.RowsAffected() == 0 {
+					return err
+				}
+				return adding(tx)
+			})
 		})
+	}
+	var said error // by the database
+	err = add(func(tx pgx.Tx) error {
+		said = addRecords(ctx, tx, records)
+		return said
 	})
+	if !refusesValues(said) {
+		return 0, err
+	}
+	// One record must not keep the others out: those that the database refuses are found by halves.
+	err = add(func(tx pgx.Tx) (err error) {
+		refused, err = addSome(ctx, tx, records)
+		return err
+	})
+	return refused, err
+}
+
+// refusesValues reports whether the database refuses what a row says, and would every time (data exceptions and violated constraints, classes 22 and 23).
+func refusesValues(err error) bool {
+	said, ok := errors.AsType[*pgconn.PgError](err)
+	return ok && (strings.HasPrefix(said.Code, "22") || strings.HasPrefix(said.Code, "23"))
+}
+
+// addSome adds the records that the database takes, and returns how many it does not.
+func addSome(ctx context.Context, tx pgx.Tx, records []journal.Record) (refused int, err error) {
+	within, err := tx.Begin(ctx)
+	if err != nil {
+		return 0, err
+	}
+	if err = addRecords(ctx, within, records); err == nil {
+		return 0, within.Commit(ctx)
+	}
+	if back := within.Rollback(ctx); back != nil || !refusesValues(err) {
+		return 0, errors.Join(err, back)
+	}
+	if len(records) == 1 {
+		return 1, nil
+	}
+	for _, half := range [][]journal.Record{records[:len(records)/2], records[len(records)/2:]} {
+		n, err := addSome(ctx, tx, half)
+		if err != nil {
+			return 0, err
+		}
+		refused += n
+	}
+	return refused, nil
 }
 
 // day is a part of the journal.

@@ -1,6 +1,7 @@
 package postgres_test
 
 import (
+	"fmt"
 	"net/netip"
 	"slices"
 	"sync"
@@ -38,7 +39,8 @@ func TestJournalDays(t *testing.T) {
 		return all
 	}
 	gates := store.AsGates()
-	require.NoError(t, gates.AddBatch(ctx, uuid.New(), []journal.Record{record(0, "", "a"), record(0, policy.GroupOnly, "b"), record(1, policy.Everything, "c"), record(2, "", "d")}))
+	_, err := gates.AddBatch(ctx, uuid.New(), []journal.Record{record(0, "", "a"), record(0, policy.GroupOnly, "b"), record(1, policy.Everything, "c"), record(2, "", "d")})
+	require.NoError(t, err)
 	_, _, n, err := store.RecordedSpan(ctx)
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, n, "those that can be decided again")
@@ -46,7 +48,8 @@ func TestJournalDays(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, []string{"journal_everything_20261120"}, dropped)
 	assert.Equal(t, []string{"b", "c", "d"}, urls())
-	require.NoError(t, gates.AddBatch(ctx, uuid.New(), []journal.Record{record(0, "", "late")}))
+	_, err = gates.AddBatch(ctx, uuid.New(), []journal.Record{record(0, "", "late")})
+	require.NoError(t, err)
 	assert.Equal(t, []string{"b", "c", "d", "late"}, urls())
 	_, err = store.KeepRecords(ctx, nil, access.Recorder)
 	require.Error(t, err)
@@ -57,11 +60,13 @@ func TestJournalDays(t *testing.T) {
 		r.Outcome, r.Replaces = journal.Answered, true
 		return r
 	}
-	require.NoError(t, gates.AddBatch(ctx, uuid.New(), []journal.Record{opened, together, ends(together)}))
+	_, err = gates.AddBatch(ctx, uuid.New(), []journal.Record{opened, together, ends(together)})
+	require.NoError(t, err)
 	assert.Equal(t, []string{"b", "c", "d", "late", "open", "together"}, urls())
 	id := uuid.New()
 	for range 2 { // the batch comes twice
-		require.NoError(t, gates.AddBatch(ctx, id, []journal.Record{ends(opened), record(0, policy.GroupOnly, "e")}))
+		_, err = gates.AddBatch(ctx, id, []journal.Record{ends(opened), record(0, policy.GroupOnly, "e")})
+	require.NoError(t, err)
 	}
 	assert.Equal(t, []string{"b", "c", "d", "e", "late", "open", "together"}, urls())
 	latest, err := store.LatestRecords(ctx, 100)
@@ -118,4 +123,31 @@ func TestCountTry(t *testing.T) {
 	assert.True(t, may("kay", now.Add(61*time.Second)))
 	require.NoError(t, store.ForgetTries(ctx, "kay", access.Recorder))
 	assert.True(t, may("kay", now))
+}
+
+// A record that the database can never take does not keep the others out, wherever in a batch it stands.
+func TestRefusedRecords(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	at := time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
+	var batch []journal.Record
+	bad := map[int]bool{0: true, 7: true, 8: true, 20: true}
+	for i := range 21 {
+		r := journal.Record{ID: uuid.New(), At: at, Method: "GET", URL: fmt.Sprint("https://heron.example/", i), Gate: policy.Proxy, Verdict: policy.Allow}
+		if bad[i] {
+			r.Detail = "a byte that no text has: \x00"
+		}
+		batch = append(batch, r)
+	}
+	id := uuid.New()
+	for range 2 { // the second time, nothing happens
+		refused, err := store.AsGates().AddBatch(ctx, id, batch)
+		require.NoError(t, err)
+		latest, err := store.LatestRecords(ctx, 100)
+		require.NoError(t, err)
+		assert.Len(t, latest, 17)
+		if refused > 0 {
+			assert.Equal(t, 4, refused)
+		}
+	}
 }

@@ -93,9 +93,23 @@ var browserFlags = []string{
 	"--disable-background-timer-throttling", "--disable-backgrounding-occluded-windows", "--disable-renderer-backgrounding", "--disable-popup-blocking", "--metrics-recording-only",
 }
 
-// StartBrowser starts a Chromium, and returns the address of its DevTools protocol. The browser ends with the calling process, however that ends.
+// WholeChromium is the program of a browser that can do everything, as reading PAC files; "" where there is none.
+func WholeChromium() string {
+	const whole = "/usr/bin/chromium"
+	if _, err := os.Stat(whole); err != nil {
+		return ""
+	}
+	return whole
+}
+
+// StartBrowser starts the Chromium that tests drive, and returns the address of its DevTools protocol. The browser ends with the calling process, however that ends.
 func StartBrowser(profile string) (address string, stop func(), err error) {
-	cmd := exec.Command(chromium, append(slices.Clone(browserFlags), "--user-data-dir="+profile)...)
+	return StartChromium(chromium, profile)
+}
+
+// StartChromium is StartBrowser for another program, with more flags.
+func StartChromium(program, profile string, flags ...string) (address string, stop func(), err error) {
+	cmd := exec.Command(program, slices.Concat(browserFlags, []string{"--user-data-dir=" + profile}, flags)...)
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
 	said, err := cmd.StderrPipe()
 	if err != nil {

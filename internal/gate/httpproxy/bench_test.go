@@ -30,7 +30,7 @@ import (
 // sink takes batches of records and forgets them.
 type sink struct{}
 
-func (sink) AddBatch(context.Context, uuid.UUID, []journal.Record) error { return nil }
+func (sink) AddBatch(context.Context, uuid.UUID, []journal.Record) (int, error) { return 0, nil }
 
 // stand is a proxy before an origin, both on loopback.
 type stand struct {

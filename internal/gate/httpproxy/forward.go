@@ -40,7 +40,7 @@ type target struct {
 	origin string // as https://heron.example:8443
 	opened bool   // the connection of the client was opened
 	cap    sizeCap
-	look   func(*http.Response) error // decides again by the answer; nil where that changes nothing
+	look   func(*http.Response) (most int64, err error) // decides again by the answer, and returns its size cap; nil where that changes nothing
 	safe   policy.Safe                // what makes the answers of a search engine safe, where they have to be
 }
 
@@ -113,7 +113,8 @@ func modify(r *http.Response) error {
 	}
 	r.Header.Add("Via", via)
 	if to.look != nil && r.StatusCode >= 200 {
-		if err := to.look(r); err != nil {
+		var err error
+		if to.cap.most, err = to.look(r); err != nil {
 			return err
 		}
 	}
@@ -260,13 +261,14 @@ func (p *Proxy) plain(w http.ResponseWriter, r *http.Request, client gate.Client
 		return
 	}
 	if d.Request.Answer = p.Gate.Asks(d); d.Request.Answer != nil {
-		to.look = func(r *http.Response) error {
+		to.look = func(r *http.Response) (int64, error) {
 			said := gate.Said{ContentType: r.Header.Get("Content-Type"), Disposition: r.Header.Get("Content-Disposition"), Encoding: r.Header.Get("Content-Encoding")}
 			said.Head = peek(r, p.Gate.Enough(d, said.ContentType))
 			if d = p.Gate.Answered(d, said); !d.Verdict.Passes() {
-				return errAnswer
+				return 0, errAnswer
 			}
-			return nil
+			held, _, _ = p.Gate.Held(d)
+			return held.SizeCap, nil
 		}
 	}
 	var failed error

@@ -15,6 +15,7 @@ import (
 
 	"github.com/chromedp/cdproto/cdp"
 	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/fetch"
 	"github.com/chromedp/cdproto/security"
 	"github.com/chromedp/cdproto/target"
 	"github.com/chromedp/chromedp"
@@ -80,6 +81,41 @@ func OpenThrough(t testing.TB, proxy string) *Page {
 		_, err := cdp.Call(ctx, t, security.SetIgnoreCertificateErrors, security.SetIgnoreCertificateErrorsParams{Ignore: true})
 		return err
 	}))
+	return b
+}
+
+// OpenByPAC opens a page in a browser of its own that has its proxy from a PAC file, and signs in there. The test is skipped where no such browser is installed.
+func OpenByPAC(t testing.TB, pac, name, password string) *Page {
+	t.Helper()
+	program := testkit.WholeChromium()
+	if program == "" {
+		t.Skip("there is no Chromium that reads PAC files: install Debian's chromium")
+	}
+	address, stop, err := testkit.StartChromium(program, t.TempDir(), "--proxy-pac-url="+pac, "--ignore-certificate-errors")
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	attached, leave := remote.NewAllocator(t.Context(), address)
+	t.Cleanup(leave)
+	ctx, cancel := chromedp.NewContext(attached)
+	t.Cleanup(cancel)
+	b := &Page{T: t, ctx: ctx}
+	b.Do()
+	paused, asked := chromedp.Events(ctx, fetch.RequestPaused), chromedp.Events(ctx, fetch.AuthRequired)
+	go func() {
+		for e := range paused {
+			_, _ = chromedp.Call(ctx, fetch.ContinueRequest, fetch.ContinueRequestParams{RequestID: e.RequestID})
+		}
+	}()
+	go func() {
+		for e := range asked {
+			_, _ = chromedp.Call(ctx, fetch.ContinueWithAuth, fetch.ContinueWithAuthParams{RequestID: e.RequestID, AuthChallengeResponse: &fetch.AuthChallengeResponse{
+				Response: fetch.AuthChallengeResponseResponseProvideCredentials, Username: name, Password: password,
+			}})
+		}
+	}()
+	handle := true
+	_, err = chromedp.Call(ctx, fetch.Enable, fetch.EnableParams{HandleAuthRequests: &handle})
+	require.NoError(t, err)
 	return b
 }
 

@@ -77,3 +77,23 @@ func TestBrowser(t *testing.T) {
 	run("publish", "--note", "the break is over")
 	b.Await(`said.includes('closed')`, "the WebSocket goes on")
 }
+
+// A browser that has the gate from its PAC file signs in there, and sees what its person may see.
+func TestBrowserByPAC(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, true)
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	run("network", "new", "Here", "127.0.0.0/29", "--sign-in", "always")
+	run("publish", "--note", "sign in here")
+	upToDate(t, s, "TestBrowserByPAC", 3)
+	b := browser.OpenByPAC(t, "http://"+gate.Proxy+"/proxy.pac", "kay.moran", "heather and tide 7")
+	b.GoTo("http://heron.example/page?text=The+tide+table")
+	b.See("p", "The tide table")
+	b.GoTo("https://heron.example/page?text=The+tide+table")
+	b.See("p", "The tide table")
+	for _, url := range []string{"http://harbour-news.example/puzzles", "https://harbour-news.example/puzzles"} {
+		b.GoTo(url)
+		b.See("h1", "This page is not allowed here")
+		b.See("dd", "Kay Moran")
+	}
+}

@@ -1028,6 +1028,25 @@ func TestFileKinds(t *testing.T) {
 	}, testkit.Patience, testkit.Look)
 }
 
+// What a rule binds to that only the answer makes match is held, too.
+func TestProvisosOfTheAnswer(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, true)
+	run := func(input string, args ...string) string { return s.Run(t, input, args...).Done(t) }
+	run("", "list", "new", "None")
+	run("", "category", "new", "Larks", "--list", "None")
+	run("word,points\n\"\"\"lark is above\"\"\",60\n", "scorecard", "set", "Lark words", "--category", "larks", "--threshold", "50", "--words", "-")
+	run("", "policy", "rule", "add", "Ward", "Few larks", "--category", "larks", "--then", "allow", "--max-mb", "1", "--position", "1")
+	run("", "publish", "--note", "few larks")
+	upToDate(t, s, "TestProvisosOfTheAnswer", 3)
+	for _, origin := range []string{"http://heron.example", "https://heron.example"} {
+		large := curl(t, gate.Proxy, "--interface", "127.0.10.7", origin+"/big?megabytes=2")
+		assert.Equal(t, "403", large.status)
+		assert.Contains(t, large.body, "At most 1 MB may come from there, and the answer has 2 MB.")
+		assert.Equal(t, "200", curl(t, gate.Proxy, "--interface", "127.0.10.7", origin+"/big?megabytes=1").status)
+	}
+}
+
 // A scorecard counts on the text of a page, whichever way it is written and packed; a page that is long goes out whole, and what is slow is not held up for long.
 func TestScorecardsOnText(t *testing.T) {
 	t.Parallel()
