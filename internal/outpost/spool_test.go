@@ -38,7 +38,7 @@ func add(t *testing.T, s *spool, urls ...string) {
 		records[i] = journal.Record{URL: url, At: time.Date(2026, 11, 29, 12, 0, 0, 0, time.UTC)}
 	}
 	_, err := s.AddBatch(t.Context(), uuid.New(), records)
-		require.NoError(t, err)
+	require.NoError(t, err)
 }
 
 // Batches arrive in order, each once, also those that a process before has left, however often the service is away before or after it has taken one; a batch that

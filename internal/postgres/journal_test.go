@@ -66,7 +66,7 @@ func TestJournalDays(t *testing.T) {
 	id := uuid.New()
 	for range 2 { // the batch comes twice
 		_, err = gates.AddBatch(ctx, id, []journal.Record{ends(opened), record(0, policy.GroupOnly, "e")})
-	require.NoError(t, err)
+		require.NoError(t, err)
 	}
 	assert.Equal(t, []string{"b", "c", "d", "e", "late", "open", "together"}, urls())
 	latest, err := store.LatestRecords(ctx, 100)

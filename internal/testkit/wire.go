@@ -14,7 +14,7 @@ import (
 type Wire struct {
 	Silent atomic.Bool
 	Taken  atomic.Int32 // connections that were accepted so far
-	to     string
+	to     atomic.Value // of string: the host and port of the database
 }
 
 func (w *Wire) carry(listener net.Listener) {
@@ -24,7 +24,7 @@ func (w *Wire) carry(listener net.Listener) {
 			return
 		}
 		w.Taken.Add(1)
-		far, err := net.Dial("tcp", w.to)
+		far, err := net.Dial("tcp", w.to.Load().(string))
 		if err != nil {
 			_ = near.Close()
 			continue
@@ -60,8 +60,17 @@ func NewWire(t testing.TB, database string) (*Wire, string) {
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)
 	t.Cleanup(func() { _ = listener.Close() })
-	w := &Wire{to: at.Host}
+	w := &Wire{}
+	w.to.Store(at.Host)
 	go w.carry(listener)
 	at.Host = listener.Addr().String()
 	return w, at.String()
+}
+
+// Move has new connections go to a database that has come up elsewhere.
+func (w *Wire) Move(t testing.TB, database string) {
+	t.Helper()
+	at, err := url.Parse(database)
+	require.NoError(t, err)
+	w.to.Store(at.Host)
 }

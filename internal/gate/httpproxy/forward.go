@@ -41,7 +41,7 @@ type target struct {
 	opened bool   // the connection of the client was opened
 	cap    sizeCap
 	look   func(*http.Response) (most int64, err error) // decides again by the answer, and returns its size cap; nil where that changes nothing
-	safe   policy.Safe                // what makes the answers of a search engine safe, where they have to be
+	safe   policy.Safe                                  // what makes the answers of a search engine safe, where they have to be
 }
 
 func newForwarder(p *Proxy) *forwarder {

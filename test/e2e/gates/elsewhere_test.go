@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widelark/internal/postgres/cluster"
 	"widelark/internal/testkit"
 	"widelark/test/e2e/house"
 )
@@ -213,11 +214,18 @@ func TestEnrolling(t *testing.T) {
 	assert.False(t, bytes.Contains([]byte(away.Said()), secrets))
 }
 
-// Gate and service are killed at random moments while requests come and revisions are published: the gate decides whenever it runs, no request is recorded twice, those
+// Gate, service and database are killed at random moments while requests come and revisions are published: the gate decides whenever it runs, no request is recorded twice, those
 // that the gate had time to store are recorded, and at the end everybody runs what is live.
 func TestKilledAtRandom(t *testing.T) {
 	t.Parallel()
-	s, service := gated(t, false)
+	dir := filepath.Join(house.DataFolder(t, nil), "database")
+	db, err := cluster.Start(t.Context(), cluster.Config{Dir: dir})
+	require.NoError(t, err)
+	t.Cleanup(func() { db.Kill() })
+	require.NoError(t, db.EnsureDatabase(t.Context(), "killed"))
+	wire, at := testkit.NewWire(t, db.URL("killed"))
+	s := house.Server.ServeOn(t, at)
+	service := gatedOn(t, s, false)
 	away := house.Elsewhere(t, service, "annexe")
 	upToDate(t, s, "annexe", 2)
 	type asked struct {
@@ -252,25 +260,45 @@ func TestKilledAtRandom(t *testing.T) {
 	}
 	var kills []time.Time
 	revision := 2
-	for range 6 {
-		time.Sleep(time.Duration(300+rand.IntN(900)) * time.Millisecond)
-		if rand.IntN(2) == 0 {
+	goOn := func() {
+		mu.Lock()
+		before := len(answers)
+		mu.Unlock()
+		assert.Eventually(t, func() bool {
+			mu.Lock()
+			defer mu.Unlock()
+			return len(answers) > before+3
+		}, testkit.Patience, testkit.Look, "decisions go on")
+	}
+	deaths := []func(){
+		func() {
 			kills = append(kills, time.Now())
 			away.Kill()
 			away.Start(t)
-		} else {
+		},
+		func() {
 			service.Kill()
-			mu.Lock()
-			before := len(answers)
-			mu.Unlock()
-			assert.Eventually(t, func() bool {
-				mu.Lock()
-				defer mu.Unlock()
-				return len(answers) > before+3
-			}, testkit.Patience, testkit.Look, "decisions go on")
+			goOn()
 			service.Start(t)
-		}
-		s.Run(t, "", "list", "add", "Betting", fmt.Sprintf("fresh-%d.example", revision)).Done(t)
+		},
+		func() {
+			db.Kill() // as a crash
+			goOn()
+			next, err := cluster.Start(t.Context(), cluster.Config{Dir: dir})
+			require.NoError(t, err)
+			db = next
+			wire.Move(t, db.URL("killed"))
+		},
+	}
+	deaths = append(deaths, deaths...)
+	deaths = append(deaths, deaths[rand.IntN(3)], deaths[rand.IntN(3)])
+	rand.Shuffle(len(deaths), func(i, j int) { deaths[i], deaths[j] = deaths[j], deaths[i] })
+	for _, dies := range deaths {
+		time.Sleep(time.Duration(300+rand.IntN(900)) * time.Millisecond)
+		dies()
+		require.Eventually(t, func() bool {
+			return s.Run(t, "", "list", "add", "Betting", fmt.Sprintf("fresh-%d.example", revision)).Code == 0
+		}, testkit.Patience, testkit.Look, "the service is with its database again")
 		s.Run(t, "", "publish", "--note", "more").Done(t)
 		revision++
 	}

@@ -170,6 +170,12 @@ func TestTrialPredictsClient(t *testing.T) {
 func gated(t *testing.T, open bool, args ...string) (s, gate *testkit.Service) {
 	t.Helper()
 	s = house.Server.Serve(t)
+	return s, gatedOn(t, s, open, args...)
+}
+
+// gatedOn is gated with a service that is there already, and empty.
+func gatedOn(t *testing.T, s *testkit.Service, open bool, args ...string) (gate *testkit.Service) {
+	t.Helper()
 	run := func(args ...string) { s.Run(t, "", args...).Done(t) }
 	run("network", "new", "Wards", "127.0.10.0/24", "--sign-in", "never")
 	run("network", "new", "Offices", "127.0.30.0/24", "--sign-in", "always")
@@ -194,7 +200,7 @@ func gated(t *testing.T, open bool, args ...string) (s, gate *testkit.Service) {
 			return curl(t, gate.Proxy, "--interface", "127.0.10.7", "https://oddsfield.example/").sees() == "the block page"
 		}, testkit.Patience, testkit.Look)
 	}
-	return s, gate
+	return gate
 }
 
 // Whoever must sign in is asked to; a wrong password is refused, a right one gives the person's own verdicts, and without a password nobody can sign in as the
