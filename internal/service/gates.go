@@ -59,6 +59,7 @@ type proxySettings struct {
 	listener   net.Listener
 	secure     net.Listener // for clients that speak TLS to the proxy; nil for none
 	redirected net.Listener // for connections that the kernel has redirected; nil for none
+	seats      *httpproxy.Seats
 	upstream   *url.URL
 	roots      *x509.CertPool
 	reach      []netip.Prefix
@@ -127,17 +128,19 @@ func (c Config) readProxy() (*proxySettings, error) {
 	if s.listener, err = Listen(c.ProxyListen); err != nil {
 		return nil, err
 	}
-	s.listener = httpproxy.Behind(s.listener, behind)
+	s.seats = httpproxy.NewSeats()
+	s.listener = httpproxy.Behind(s.seats.Listener(s.listener, true), behind)
 	if c.ProxyTLSListen != "" {
 		if s.secure, err = Listen(c.ProxyTLSListen); err != nil {
 			return nil, errors.Join(err, s.close())
 		}
-		s.secure = httpproxy.Behind(s.secure, behind)
+		s.secure = httpproxy.Behind(s.seats.Listener(s.secure, false), behind)
 	}
 	if c.ProxyRedirectedListen != "" {
 		if s.redirected, err = Listen(c.ProxyRedirectedListen); err != nil {
 			return nil, errors.Join(err, s.close())
 		}
+		s.redirected = s.seats.Listener(s.redirected, false)
 	}
 	return s, nil
 }
@@ -165,7 +168,7 @@ func startProxy(config Config, proxy *proxySettings, p parts) *gates {
 	}
 	g.gate.Records, g.gate.OpenWithout = g.records, p.open
 	g.proxy = httpproxy.New(httpproxy.Config{
-		Gate: g.gate, Desk: p.desk, Told: proxy.told, MostForm: proxy.mostForm, Self: "http://" + g.address, Name: config.PageName, Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots,
+		Gate: g.gate, Desk: p.desk, Seats: proxy.seats, Told: proxy.told, MostForm: proxy.mostForm, Self: "http://" + g.address, Name: config.PageName, Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots,
 		Organisation: config.Organisation, Log: p.log,
 	})
 	p.begin(g)
@@ -195,7 +198,7 @@ func startProxy(config Config, proxy *proxySettings, p parts) *gates {
 		})
 		p.log.Info("proxy gate for redirected connections", "address", g.redirected, "name", p.name)
 	}
-	p.log.Info("proxy gate", "address", g.address, "name", p.name)
+	p.log.Info("proxy gate", "address", g.address, "name", p.name, "connections", proxy.seats.All)
 	return g
 }
 

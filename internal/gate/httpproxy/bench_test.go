@@ -74,7 +74,8 @@ func newStand(b testing.TB, opens, blocks bool, origin http.Handler) *stand {
 	})})
 	at, err := url.Parse(s.origin.URL)
 	require.NoError(b, err)
-	s.proxy = New(Config{Gate: g, Reach: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Ports: []uint16{netip.MustParseAddrPort(at.Host).Port()}, Log: slog.New(slog.DiscardHandler)})
+	seats := NewSeats()
+	s.proxy = New(Config{Gate: g, Seats: seats, Reach: []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")}, Ports: []uint16{netip.MustParseAddrPort(at.Host).Port()}, Log: slog.New(slog.DiscardHandler)})
 	certificate, key, err := authority.Make("Bench", time.Now())
 	require.NoError(b, err)
 	s.signs, err = authority.Open(certificate, key, time.Now)
@@ -82,7 +83,7 @@ func newStand(b testing.TB, opens, blocks bool, origin http.Handler) *stand {
 	s.proxy.SetAuthority(s.signs, [][]byte{certificate})
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(b, err)
-	s.address = listener.Addr().String()
+	s.address, listener = listener.Addr().String(), seats.Listener(listener, true)
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)

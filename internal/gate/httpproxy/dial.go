@@ -25,6 +25,7 @@ var errInside = errors.New("the address is inside the organisation's network or 
 
 // dialer connects to sites. It checks the address that a name was resolved to, so that no name leads inside either.
 type dialer struct {
+	seats    *Seats
 	reach    []netip.Prefix
 	upstream *url.URL
 }
@@ -34,7 +35,11 @@ func (d *dialer) dial(ctx context.Context, network, address string) (net.Conn, e
 	if d.upstream != nil && address == d.upstream.Host {
 		direct.ControlContext = nil // the one address that the administrator has named
 	}
-	return direct.DialContext(ctx, network, address)
+	conn, err := direct.DialContext(ctx, network, address)
+	if err != nil {
+		return nil, err
+	}
+	return d.seats.seat(conn)
 }
 
 // control refuses an address that was resolved.

@@ -163,6 +163,8 @@ func failure(err error) (status int, text string) {
 	var name *net.DNSError
 	var timeout net.Error
 	switch {
+	case errors.Is(err, errNoSeat):
+		return http.StatusServiceUnavailable, "Not reached: " + errNoSeat.Error() + " just now. Try again in a minute."
 	case errors.Is(err, errInside):
 		return http.StatusForbidden, "Not reached: " + errInside.Error() + "."
 	case errors.As(err, &verify):

@@ -3,6 +3,7 @@ package httpproxy
 import (
 	"bufio"
 	"bytes"
+	"compress/gzip"
 	"crypto/tls"
 	"crypto/x509"
 	"fmt"
@@ -16,12 +17,18 @@ import (
 	"net/textproto"
 	"net/url"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widelark/core/classify"
+	"widelark/core/pattern"
+	"widelark/core/policy"
+	"widelark/internal/gate"
 	"widelark/internal/gate/authority"
 )
 
@@ -319,4 +326,100 @@ func TestFailures(t *testing.T) {
 			}
 		}
 	}
+}
+
+// Heads from which two servers could read different requests come to nothing, or arrive as one request; the connection they came on carries no second one of theirs.
+func TestSmuggling(t *testing.T) {
+	var mu sync.Mutex
+	var arrived []string // guarded by mu
+	s, plain, _ := origins(t, http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		body, err := io.ReadAll(r.Body)
+		mu.Lock()
+		defer mu.Unlock()
+		if err != nil {
+			return // it did not arrive
+		}
+		arrived = append(arrived, r.Method+" "+r.URL.Path+" "+string(body))
+	}))
+	at := strings.TrimPrefix(plain, "http://")
+	const inner = "0\r\n\r\nGET /smuggled HTTP/1.1\r\nHost: x\r\n\r\n"
+	for name, c := range map[string]struct {
+		head    string
+		arrives string // "" for nothing
+	}{
+		"a length and an encoding": {"POST http://%s/a HTTP/1.1\r\nHost: x\r\nContent-Length: " + fmt.Sprint(len(inner)) + "\r\nTransfer-Encoding: chunked\r\n\r\n" + inner, "POST /a "},
+		"an encoding in disguise":  {"POST http://%s/a HTTP/1.1\r\nHost: x\r\nContent-Length: " + fmt.Sprint(len(inner)) + "\r\nTransfer-Encoding: xchunked\r\n\r\n" + inner, ""},
+		"two encodings":            {"POST http://%s/a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\nTransfer-Encoding: identity\r\n\r\n" + inner, ""},
+		"a blank before the colon": {"POST http://%s/a HTTP/1.1\r\nHost: x\r\nContent-Length : 5\r\n\r\n" + inner, ""},
+		"lengths in a list":        {"POST http://%s/a HTTP/1.1\r\nHost: x\r\nContent-Length: 5, 5\r\n\r\n" + inner, ""},
+		"a length with a sign":     {"POST http://%s/a HTTP/1.1\r\nHost: x\r\nContent-Length: +5\r\n\r\n" + inner, ""},
+		"a folded line":            {"POST http://%s/a HTTP/1.1\r\nHost: x\r\nX: a\r\n Content-Length: 5\r\n\r\n" + inner, "POST /a "},
+		"bare line feeds":          {"POST http://%s/a HTTP/1.1\nHost: x\nContent-Length: 4\n\ntide", "POST /a tide"},
+		"a bare return":            {"POST http://%s/a HTTP/1.1\r\nHost: x\rContent-Length: 5\r\n\r\n" + inner, ""},
+		"a chunk with a sign":      {"POST http://%s/a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n+4\r\ntide\r\n0\r\n\r\n", ""},
+		"a chunk of feeds":         {"POST http://%s/a HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n4\ntide\n0\n\n", ""},
+	} {
+		mu.Lock()
+		arrived = nil
+		mu.Unlock()
+		conn, err := net.Dial("tcp", s.address)
+		require.NoError(t, err)
+		require.NoError(t, conn.SetDeadline(time.Now().Add(10*time.Second)))
+		_, _ = fmt.Fprintf(conn, c.head, at)
+		reader := bufio.NewReader(conn)
+		if answer, err := http.ReadResponse(reader, nil); err == nil {
+			_, _ = io.Copy(io.Discard, answer.Body)
+			_ = answer.Body.Close()
+		}
+		_ = conn.SetDeadline(time.Now().Add(200 * time.Millisecond)) // a second answer would be to what was smuggled
+		_, _ = io.Copy(io.Discard, reader)
+		_ = conn.Close()
+		mu.Lock()
+		for _, one := range arrived {
+			assert.NotContains(t, one, "smuggled", name)
+			assert.Equal(t, c.arrives, one, name)
+		}
+		if c.arrives != "" {
+			assert.NotEmpty(t, arrived, name)
+		}
+		mu.Unlock()
+	}
+}
+
+// An answer that would unpack to very much costs little memory where its text is scored, and arrives as it is.
+func TestBombs(t *testing.T) {
+	var packed bytes.Buffer
+	zip := gzip.NewWriter(&packed)
+	text := bytes.Repeat([]byte("the tide comes in "), 1<<16)
+	for range 256 { // some 300 MB
+		_, _ = zip.Write(text)
+	}
+	require.NoError(t, zip.Close())
+	s, plain, opened := origins(t, http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		w.Header().Set("Content-Encoding", "gzip")
+		_, _ = w.Write(packed.Bytes())
+	}))
+	config := *s.proxy.Gate.Edition().Snapshot.Config()
+	config.Taxonomy = classify.Taxonomy{Categories: []classify.Category{{Key: "tides", Name: "Tides"}}}
+	config.Local = classify.NewLocal(nil, nil, []classify.Scorecard{{ID: "card", Name: "Card", Category: "tides", Threshold: 1000, Terms: []classify.Term{{Word: pattern.MustParse(`"heron"`).Pattern, Points: 1}}}})
+	s.proxy.Gate.Take(&gate.Edition{Revision: 2, Snapshot: policy.New(config)})
+	c := s.through(t)
+	before := used()
+	var most atomic.Int64
+	var all sync.WaitGroup
+	for i := range 8 {
+		all.Go(func() {
+			r, err := c.Get([]string{plain, opened}[i%2] + "/bomb")
+			if !assert.NoError(t, err) {
+				return
+			}
+			n, _ := io.Copy(io.Discard, r.Body)
+			_ = r.Body.Close()
+			assert.EqualValues(t, packed.Len(), n)
+			most.Store(max(most.Load(), used()-before))
+		})
+	}
+	all.Wait()
+	assert.Less(t, most.Load(), int64(64<<20))
 }

@@ -20,8 +20,8 @@ var errNotRedirected = errors.New("the kernel does not know where it was going")
 
 // originalTo returns where a connection was going before the kernel redirected it here.
 func originalTo(conn net.Conn) (to netip.AddrPort, err error) {
-	tcp, ok := conn.(*net.TCPConn)
-	if !ok {
+	tcp := tcpOf(conn)
+	if tcp == nil {
 		return to, errNotRedirected
 	}
 	raw, err := tcp.SyscallConn()

@@ -36,6 +36,7 @@ type Config struct {
 	Told         Told           // who says otherwise which person asks
 	Self         string         // where clients reach the gate's own pages, as http://10.40.0.2:8471
 	Name         string         // a name under which browsers that are told of the proxy reach them, too, as lark.quillmere.internal; "" for none
+	Seats        *Seats         // for connections to sites; nil: they are not counted
 	Reach        []netip.Prefix // ranges inside the organisation's network that may be connected to
 	Ports        []uint16       // that tunnels may lead to, besides 80 and 443
 	Upstream     *url.URL       // another proxy, through which all connections go; nil for none
@@ -80,7 +81,7 @@ func New(c Config) *Proxy {
 	c.MostForm = cmp.Or(c.MostForm, MostForm)
 	p := &Proxy{Config: c, opened: newHandover(), remember: newSignIns(), secret: []byte(rand.Text())}
 	p.base, p.end = context.WithCancel(context.Background())
-	p.dialer = &dialer{reach: c.Reach, upstream: c.Upstream}
+	p.dialer = &dialer{seats: c.Seats, reach: c.Reach, upstream: c.Upstream}
 	p.forward = newForwarder(p)
 	errorLog := slog.NewLogLogger(c.Log.Handler(), slog.LevelDebug)
 	p.outer = &http.Server{
@@ -91,7 +92,7 @@ func New(c Config) *Proxy {
 		ConnContext: func(ctx context.Context, conn net.Conn) context.Context {
 			return context.WithValue(ctx, tunnelKey{}, tunnelOf(conn))
 		},
-		HTTP2: &http.HTTP2Config{MaxConcurrentStreams: 250, MaxReceiveBufferPerStream: 256 << 10},
+		HTTP2: &http.HTTP2Config{MaxConcurrentStreams: 250, MaxReceiveBufferPerStream: 256 << 10, MaxReadFrameSize: 16 << 10},
 	}
 	return p
 }

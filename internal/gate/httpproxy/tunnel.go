@@ -285,13 +285,13 @@ func copyBoth(near, far net.Conn, head []byte, both func(), end *journal.Ending)
 	returned := make(chan struct{})
 	go func() {
 		defer close(returned)
-		n, _ := io.Copy(near, far)
+		n, _ := splice(near, far)
 		back.Store(n)
 		if !closeWrite(near) {
 			both()
 		}
 	}()
-	n, _ := io.Copy(far, near)
+	n, _ := splice(far, near)
 	if !closeWrite(far) {
 		both()
 	}
