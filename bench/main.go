@@ -50,6 +50,8 @@ var goals = []struct {
 	{"GatePublish", "one edit of a million that is live, until a gate elsewhere decides by it", "the index, built from memory", 3},
 	{"GateBytes", "bytes that travel for one edit of a million", "the list, compressed", 1.0 / 100},
 	{"ProxyOpened", "a new connection that is opened, with a new certificate, and the block page", "a TLS server with one certificate", 1 / 0.6},
+	{"ProxyOpenedThrough", "the same, and a request through it", "the same request to the origin", 1 / 0.3},
+	{"Journal", "20,000 records into the journal, beside a gate that decides all the time", "COPY of the same rows into it, nothing else running", 2},
 }
 
 // Two forms are read: times of either side, and ratios in millionths. See package rounds.

@@ -197,3 +197,19 @@ func BenchmarkProxyOpened(b *testing.B) {
 		exchange(dial(b, s.address, name+":443"), name)
 	}, func(i int) { exchange(dial(b, plain.Listener.Addr().String(), ""), fmt.Sprintf("host-%d.example", i)) })
 }
+
+// The same with an upstream: new connections that are opened with cold certificates, one request each, compared with the same to the origin itself.
+func BenchmarkProxyOpenedThrough(b *testing.B) {
+	s := newStand(b, true, false, small)
+	origin := s.secure(b, small)
+	s.proxy.forward.web.TLSClientConfig.InsecureSkipVerify = true
+	at := origin.Listener.Addr().String()
+	exchange := func(conn net.Conn, name string) {
+		secured := tls.Client(conn, &tls.Config{InsecureSkipVerify: true, ServerName: name}) //nolint:gosec // the test's own servers
+		_, err := fmt.Fprintf(secured, "GET / HTTP/1.1\r\nHost: %s\r\nConnection: close\r\n\r\n", at)
+		require.NoError(b, err)
+		_, _ = io.Copy(io.Discard, secured)
+		_ = conn.Close()
+	}
+	rounds.Against(b, func(i int) { exchange(dial(b, s.address, at), fmt.Sprintf("host-%d.example", i)) }, func(i int) { exchange(dial(b, at, ""), fmt.Sprintf("host-%d.example", i)) })
+}
