@@ -392,7 +392,7 @@ func (n naive) unheld(r Rule) bool {
 	case (with.NoUploads || with.SizeCap > 0) && !all, with.Quota > 0 && nobody:
 		return true
 	}
-	return with.SafeSearch && on >= 0 && (safe == "" || !all && !(safe == ByHost && n.r.Gate == Proxy && n.r.Sight == weburl.Tunnel))
+	return with.SafeSearch && on >= 0 && (safe == "" || !all && (safe != ByHost || n.r.Gate != Proxy || n.r.Sight != weburl.Tunnel))
 }
 
 func (n naive) ladder() (Verdict, Rung, Provisos, []Rule) {

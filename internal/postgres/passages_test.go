@@ -48,6 +48,7 @@ func TestIdleEnd(t *testing.T) {
 	assert.Greater(t, version(), before, "gates learn of it")
 	before = version()
 	assert.WithinDuration(t, now.Add(8*time.Minute), use(idle, 0), 0, "an earlier minute that comes late changes nothing")
+	assert.GreaterOrEqual(t, version(), before)
 	assert.WithinDuration(t, now.Add(time.Hour), use(idle, 58), 0, "its last end stays")
 	assert.WithinDuration(t, now.Add(5*time.Minute), use(add(5*time.Minute, 0, 0), 3), 0, "it has no such end")
 	assert.WithinDuration(t, now.Add(-time.Minute), use(add(-time.Minute, 5*time.Minute, time.Hour), 0), 0, "it is over")

@@ -102,12 +102,18 @@ func OpenByPAC(t testing.TB, pac, name, password string) *Page {
 	b.Do()
 	paused, asked := chromedp.Events(ctx, fetch.RequestPaused), chromedp.Events(ctx, fetch.AuthRequired)
 	go func() {
-		for e := range paused {
+		for e, err := range paused {
+			if err != nil {
+				return
+			}
 			_, _ = chromedp.Call(ctx, fetch.ContinueRequest, fetch.ContinueRequestParams{RequestID: e.RequestID})
 		}
 	}()
 	go func() {
-		for e := range asked {
+		for e, err := range asked {
+			if err != nil {
+				return
+			}
 			_, _ = chromedp.Call(ctx, fetch.ContinueWithAuth, fetch.ContinueWithAuthParams{RequestID: e.RequestID, AuthChallengeResponse: &fetch.AuthChallengeResponse{
 				Response: fetch.AuthChallengeResponseResponseProvideCredentials, Username: name, Password: password,
 			}})
