@@ -24,6 +24,7 @@ type base struct {
 	beside     bool                // there are hosts in the table
 	paths      bool                // there are entries for literal pages
 	ending     bool                // there are names before any public suffix
+	under      belowNames          // of hosts
 	ranges     ranges.Table[int32] // chains
 	sieve      sieve
 	blind      []blind // for each list that has such: what the host alone does not settle
@@ -32,8 +33,11 @@ type base struct {
 // listBase is a list in a base.
 type listBase struct {
 	Ref
-	from int64    // before the ids of the list's compact refs: each holds its distance from it
-	few  []uint32 // its entries, as base.found takes them, as long as there are no more than [MostFew] of them
+	from int64 // before the ids of the list's compact refs: each holds its distance from it
+
+	patterns bool     // entries that are not for one host, as globs, words and names before any ending
+	carves   bool     // carve-outs among those
+	few      []uint32 // its entries, as base.found takes them, as long as there are no more than [MostFew] of them
 }
 
 // MostFew is how many entries a list has at most that can be enumerated; see [Index.Few].
@@ -175,6 +179,9 @@ func (b *Builder) addFull(list int, id int64, entry pattern.Entry) {
 	f := keptEntry{entry: entry, id: id, list: int32(list), conditions: x.addConditions(p), next: -1, host: -1}
 	at := int32(len(x.kept))
 	x.lists[list].keep(uint32(at) | keptBit)
+	if p.Kind() == pattern.Regex || p.Kind() == pattern.Word || p.EveryHost() || p.IsGlob() || p.EveryEnding() {
+		x.lists[list].patterns, x.lists[list].carves = true, x.lists[list].carves || entry.CarveOut
+	}
 	var key chainKey
 	switch {
 	case p.Kind() == pattern.Regex || p.Kind() == pattern.Word || p.EveryHost() || p.IsGlob() || p.Name() == "" && !p.Prefix().IsValid():
@@ -244,7 +251,7 @@ func (x *base) insertRefs(b *Builder) {
 			hosts++
 		}
 	}
-	x.names = newNameTable(hosts)
+	x.names, x.under = newNameTable(hosts), newBelowNames(hosts)
 	var block [64]struct {
 		n     uint32
 		line  int
@@ -262,6 +269,7 @@ func (x *base) insertRefs(b *Builder) {
 			x.prefetched |= x.names.lines[block[i].line][0] // kept, so that the look ahead is not left out as useless
 		}
 		for _, w := range block[:filled] {
+			x.under.add(w.spots)
 			if !x.names.insert(w.spots, w.spots[len(w.spots)-1].key(), w.n) {
 				found := x.found(w.n)
 				b.addFull(int(x.ref(w.n).list), found.ID, found.Entry)
@@ -279,6 +287,7 @@ func (x *base) insertChains(b *Builder) {
 			x.ranges.Put(x.kept[head].entry.Pattern.Prefix(), head)
 		case nameKey, hostKey:
 			spots = appendSpots(spots[:0], memory.Bytes(key.name))
+			x.under.add(spots)
 			own := spots[len(spots)-1].key()
 			if key.kind == hostKey {
 				own = spots[len(spots)-1].pagesKey()

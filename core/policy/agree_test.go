@@ -3,9 +3,11 @@ package policy
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 	"pgregory.net/rapid"
 
@@ -52,14 +54,14 @@ func TestStandingAgrees(t *testing.T) {
 	})
 }
 
-// showsPages reports whether the first policy of a request, else the fallback, has refused connections opened to show the page.
-func (n *naive) showsPages() bool {
-	for _, p := range n.Policies {
+// firstPolicy returns the first policy of a request, else the fallback.
+func (n *naive) firstPolicy() *Policy {
+	for i, p := range n.Policies {
 		if slices.ContainsFunc(p.Groups, n.belongs) {
-			return p.Inspect.Pages
+			return &n.Policies[i]
 		}
 	}
-	return n.Fallback.Inspect.Pages
+	return n.Fallback
 }
 
 // A journey goes on exactly while each gate, asked by itself, allows it.
@@ -112,9 +114,11 @@ func TestJourneyAgrees(t *testing.T) {
 		switch {
 		case len(stops) == 0:
 			require.Equal(t, SeesUnbarred, j.Sees)
+		case stoppedAt == DNS && n.firstPolicy().Names == PageOfRefused:
+			require.Equal(t, SeesAddress, j.Sees)
 		case stoppedAt == DNS:
 			require.Equal(t, SeesNoName, j.Sees)
-		case stoppedAt != "" && seen == weburl.Tunnel && (stoppedAt == ICAP || way.Distrusts || !n.showsPages()):
+		case stoppedAt != "" && seen == weburl.Tunnel && (stoppedAt == ICAP || way.Distrusts || !n.firstPolicy().Inspect.Pages):
 			require.Equal(t, SeesCut, j.Sees)
 		case stoppedAt != "" && verdict == Hold:
 			require.Equal(t, SeesHold, j.Sees)
@@ -289,4 +293,89 @@ func TestUntilIsFirst(t *testing.T) {
 			}
 		}
 	})
+}
+
+// A chain blocks by the first of its names that the baseline, an exception or a policy's rule about such sites blocks, unless the name that was asked is allowed by an
+// exception or a code.
+func TestChainAgrees(t *testing.T) {
+	rapid.Check(t, func(t *rapid.T) {
+		n := drawNaive(t)
+		n.r.Gate, n.r.Sight, n.r.NotTLS, n.r.TwoNames, n.r.Answer = DNS, weburl.Name, false, false, nil
+		asked := n.r.URL
+		for _, host := range draws(hosts, 3).Draw(t, "chain") {
+			n.r.Chain = append(n.r.Chain, weburl.MustParse("https://"+host+"/"))
+		}
+		s := n.snapshot()
+		verdict, rung, _ := n.decide()
+		link := 0
+		if (verdict == Allow || verdict == Watch) && rung != AtException && rung != AtUnlocked {
+			for i, u := range n.r.Chain {
+				n.r.URL = u
+				v, at, _ := n.decide()
+				if v == Allow || v == Watch {
+					continue
+				}
+				_, _, _, by := n.ladder()
+				about := at == AtException || (at == AtBaseline || at == AtPolicy) && by[0].ID != "" && asksWhat(by[0].If)
+				if at == AtPolicy && n.unclear() {
+					return // which of several policies is said to decide is told elsewhere
+				}
+				if about {
+					verdict, link = v, i+1
+					break
+				}
+			}
+		}
+		n.r.URL = asked
+		var w Work
+		d := s.Decide(&w, &n.r, n.at)
+		require.Equal(t, []any{verdict, link}, []any{d.Verdict, int(d.Link)}, "%s, %v", asked, n.r.Chain)
+		e := s.Explain(&w, &n.r, n.at)
+		require.Equal(t, d, e.Decision)
+		require.Equal(t, link > 0, strings.Contains(e.Because, asked.Host()+" leads to "))
+	})
+}
+
+// unclear reports whether a request has several policies.
+func (n *naive) unclear() bool {
+	mine := 0
+	for _, p := range n.Policies {
+		if slices.ContainsFunc(p.Groups, n.belongs) {
+			mine++
+		}
+	}
+	return mine > 1
+}
+
+// asksWhat reports whether a condition asks for a list, a category or an app, or might.
+func asksWhat(c Cond) bool {
+	switch c.Op {
+	case InList, Is, App:
+		return true
+	case None:
+		return false
+	}
+	return slices.ContainsFunc(c.Of, asksWhat)
+}
+
+// Where everything below a name is said to be blocked, it is, whatever the name.
+func TestBlocksBelow(t *testing.T) {
+	told := 0
+	rapid.Check(t, func(t *rapid.T) {
+		n := drawNaive(t)
+		n.r.Gate, n.r.Sight, n.r.NotTLS, n.r.TwoNames, n.r.Answer = DNS, weburl.Name, false, false, nil
+		n.r.URL = weburl.MustParse("https://" + rapid.SampledFrom([]string{"heron.example", "gull.test", "tern.example", "example", "www.heron.example"}).Draw(t, "name") + "/")
+		s := n.snapshot()
+		var w Work
+		if s.Decide(&w, &n.r, n.at).Verdict.Passes() || !s.BlocksBelow(&w, &n.r, n.at) {
+			return
+		}
+		told++
+		host := n.r.URL.Host()
+		for _, label := range []string{"www", "odds", "late-odds", "a.b", "xn--mwe-sla", "help", "heron", "up"} {
+			n.r.URL = weburl.MustParse("https://" + label + "." + host + "/")
+			require.False(t, s.Decide(&w, &n.r, n.at).Verdict.Passes(), "%s, below %s", n.r.URL, host)
+		}
+	})
+	assert.Positive(t, told)
 }

@@ -39,6 +39,7 @@ type Decision struct {
 	Rule     int32 // position in the policy that decided; -1 where it was its otherwise, or no policy
 	Granted  int32 // at exceptions and what is unlocked: position among [Config.Exceptions], [Facts.Grants] and [Facts.Unlocked], in this order; else -1
 	Stint    int32 // at stints: the position among those in force, the last first; else -1
+	Link     int32 // which name of a request's chain it is about, from 1; 0 for the one that was asked for
 	Provisos Provisos
 }
 
@@ -118,7 +119,56 @@ type hypothesis struct {
 var nothing = hypothesis{without: [2]int32{-1, -1}, lifted: [3]int32{-1, -1, -1}, ended: -1}
 
 // Decide returns the verdict on a request at a moment. It is a pure function of its arguments; w is only scratch.
+//
+// With a chain, the first name of it that is blocked blocks the request: by a rule of the baseline or a policy that names it (see [Rule]), or by an exception; an
+// otherwise, the fallback and a stint say nothing about it. Where an exception or a code allows the name that was asked for, the others are not looked at.
 func (s *Snapshot) Decide(w *Work, r *Request, at time.Time) Decision {
+	d := s.decide(w, r, at)
+	if len(r.Chain) > 0 && d.Verdict.Passes() && d.Rung != AtException && d.Rung != AtUnlocked {
+		if link, next := s.blockedLink(w, r, at); link > 0 {
+			return next
+		}
+	}
+	return d
+}
+
+// blockedLink returns the first name of a chain that is blocked, from 1, and the decision about it; 0 for none.
+func (s *Snapshot) blockedLink(w *Work, r *Request, at time.Time) (link int32, d Decision) {
+	for i := range r.Chain {
+		if d := s.decide(w, r.linkOf(i), at); s.blocksLink(d) {
+			d.Link = int32(i + 1)
+			return d.Link, d
+		}
+	}
+	return 0, d
+}
+
+// linkOf returns the request for one name of a chain.
+func (r *Request) linkOf(i int) *Request {
+	link := *r
+	link.URL, link.Chain = r.Chain[i], nil
+	return &link
+}
+
+// blocksLink reports whether a decision about a name to which another leads blocks that one.
+func (s *Snapshot) blocksLink(d Decision) bool {
+	switch {
+	case d.Verdict.Passes():
+		return false
+	case d.Rung == AtException:
+		return true
+	case d.Rung == AtBaseline, d.Rung == AtPolicy:
+		return d.Rule >= 0 && s.ruleOf(d).If.saysWhat()
+	}
+	return false
+}
+
+// saysWhat reports whether the condition asks what a site is: for a list, a category or an app, parts of [None] aside.
+func (c Cond) saysWhat() bool {
+	return c.Op == InList || c.Op == Is || c.Op == App || c.Op != None && slices.ContainsFunc(c.Of, Cond.saysWhat)
+}
+
+func (s *Snapshot) decide(w *Work, r *Request, at time.Time) Decision {
 	place := s.callers.Place(r.Person) // fetched from memory while the URL is looked up
 	s.identify(w, r)
 	s.look(w, r, pattern.DateOf(at.In(s.config.Zone)), false)
@@ -817,6 +867,18 @@ func (s *Snapshot) ShowsPages(w *Work, r *Request) bool {
 		p = &s.policies[w.policies[0]]
 	}
 	return p != nil && p.Inspect.Pages
+}
+
+// NameAnswer returns what the DNS gate answers a request that it refuses: the first of its policies says it, else the fallback.
+func (s *Snapshot) NameAnswer(w *Work, r *Request) NameAnswer {
+	s.belong(w, r)
+	switch {
+	case len(w.policies) > 0:
+		return s.policies[w.policies[0]].Names
+	case s.fallback != nil:
+		return s.fallback.Names
+	}
+	return NoSuchName
 }
 
 // PageOf returns what the pages say that a request gets where it is refused: of its policies the first in order says it, else the fallback.

@@ -52,7 +52,9 @@ func (s Safe) String() string {
 // holdable reports whether a gate can have a request answered safely at what it sees of it.
 func (s Safe) holdable(gate Gate, sight weburl.Sight) bool {
 	switch {
-	case s.By == "" || gate == DNS:
+	case gate == DNS:
+		return s.By == ByHost // the name is answered with the other one
+	case s.By == "":
 		return false
 	case s.By == ByHost && gate == Proxy && sight == weburl.Tunnel:
 		return true // the tunnel leads to the other host

@@ -47,7 +47,7 @@ func TestSafeSearchHeld(t *testing.T) {
 		{Proxy, weburl.Tunnel, []string{"skerry.example"}},
 		{ICAP, weburl.Full, []string{"lark.example", "deepwater.test", "skerry.example"}},
 		{ICAP, weburl.Tunnel, nil},
-		{DNS, weburl.Name, nil},
+		{DNS, weburl.Name, []string{"skerry.example"}},
 	} {
 		var found []string
 		for _, host := range []string{"lark.example", "deepwater.test", "skerry.example", "wild.example", "heron.example"} {

@@ -52,6 +52,7 @@ func (f *Facts) IsEmpty() bool {
 // costs a small index of what the facts cover, however large the configuration is. A fact about somebody unknown never applies.
 func (s *Snapshot) With(facts Facts) *Snapshot {
 	with := *s
+	with.opening = &opening{}
 	published := s.grants[:len(s.config.Exceptions)]
 	with.grants, with.stints = slices.Clip(published), nil
 	var covered []match.List

@@ -81,6 +81,7 @@ const (
 	SeesHold     Sees = "the page that asks to unlock"
 	SeesCut      Sees = "a connection error" // a tunnel that is refused without being opened
 	SeesNoName   Sees = "a name that does not resolve"
+	SeesAddress  Sees = "the page's address" // the name leads to the block page
 	SeesUnbarred Sees = "the page; no gate is on the way"
 )
 
@@ -187,6 +188,9 @@ func (s *Snapshot) Travel(w *Work, r *Request, at time.Time) Journey {
 		passes := c.meets(d.Verdict)
 		if j.Verdict = c.verdict; !passes {
 			j.Sees = stopped(step.Gate, step.Sight, d.Verdict, step.Sight == weburl.Tunnel && s.ShowsPages(w, step))
+			if step.Gate == DNS && s.NameAnswer(w, step) == PageOfRefused {
+				j.Sees = SeesAddress
+			}
 			return j
 		}
 		switch {

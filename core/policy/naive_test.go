@@ -388,7 +388,7 @@ func (n naive) unheld(r Rule) bool {
 	case !strict, r.ID == "", n.r.Gate == DNS && n.way().Way == ByBoth:
 		return false
 	case n.r.Gate == DNS:
-		return with.NoUploads || with.SizeCap > 0 || with.Quota > 0 || with.SafeSearch && on >= 0
+		return with.NoUploads || with.SizeCap > 0 || with.Quota > 0 || with.SafeSearch && on >= 0 && safe != ByHost
 	case (with.NoUploads || with.SizeCap > 0) && !all, with.Quota > 0 && nobody:
 		return true
 	}
@@ -634,7 +634,7 @@ func drawNaive(t *rapid.T) naive {
 	for i := range rapid.IntRange(0, 3).Draw(t, "policies") {
 		n.Policies = append(n.Policies, Policy{
 			ID: fmt.Sprint("policy", i), Name: fmt.Sprint("Policy ", i), Groups: draws([]string{"g0", "g1", "g2"}, 2).Draw(t, "given to"),
-			Rules: drawRules(t, fmt.Sprint("policy", i), verdicts), Otherwise: rapid.SampledFrom(verdicts[:4]).Draw(t, "otherwise"), Inspect: Inspection{All: rapid.Bool().Draw(t, "inspects"), Pages: rapid.Bool().Draw(t, "shows pages")},
+			Rules: drawRules(t, fmt.Sprint("policy", i), verdicts), Otherwise: rapid.SampledFrom(verdicts[:4]).Draw(t, "otherwise"), Inspect: Inspection{All: rapid.Bool().Draw(t, "inspects"), Pages: rapid.Bool().Draw(t, "shows pages")}, Names: rapid.SampledFrom([]NameAnswer{NoSuchName, RefusedName, PageOfRefused}).Draw(t, "answers names"),
 			BlocksUnheld: rapid.IntRange(0, 2).Draw(t, "blocks unheld") == 0,
 		})
 	}

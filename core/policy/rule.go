@@ -198,6 +198,8 @@ type Policy struct {
 	Records   Recording
 	Page      Page
 
+	Names NameAnswer // what the DNS gate answers for names that are refused
+
 	BlocksUnheld bool // what a rule allows with provisos is blocked where the gate cannot hold them; else it passes without them
 }
 
@@ -210,6 +212,16 @@ type Page struct {
 
 	In map[string]PageWords // in other languages, by their tags (BCP 47)
 }
+
+// NameAnswer is what the DNS gate answers for a name that is refused.
+type NameAnswer string
+
+// The answers for refused names.
+const (
+	NoSuchName    NameAnswer = ""        // the name does not exist or, where names below it may be open, has no such records
+	RefusedName   NameAnswer = "refused" // the question is refused
+	PageOfRefused NameAnswer = "page"    // the address of the page that says so
+)
 
 // PageWords are what a policy says on pages, in one language.
 type PageWords struct {
@@ -310,6 +322,10 @@ type Request struct {
 	Sight  weburl.Sight
 	Gate   Gate // "": the one that sees so much
 	Way    Way  // of a journey; "": that of the client's network
+
+	// Chain is where a name leads, in order, when the DNS gate knows that: the names of its CNAME records and of its services. A later name blocks only by a rule
+	// that names it; see [Snapshot.Decide].
+	Chain []URL
 
 	// What a gate learns once a connection stands. A request with NotTLS is blocked unless the rule that lets it pass names that trait.
 	TwoNames, NotTLS bool

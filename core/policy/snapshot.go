@@ -4,6 +4,7 @@ import (
 	"net/netip"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"widelark/core/classify"
@@ -73,6 +74,13 @@ type Snapshot struct {
 	presences        map[netip.Addr][]Presence
 	used             map[user][]int64 // minutes, in order
 	words            []wordTest
+	opening          *opening // what nearly nobody asks
+}
+
+// opening says whether patterns open names; see patternsOpen.
+type opening struct {
+	once     sync.Once
+	patterns bool
 }
 
 // caller is what nearly all decisions need to know of a person: as much as fits into one place in memory beside the id.
@@ -181,7 +189,7 @@ func New(config Config) *Snapshot {
 	if config.Combining == "" {
 		config.Combining = Position
 	}
-	s := &Snapshot{config: config}
+	s := &Snapshot{config: config, opening: &opening{}}
 	s.listOf = map[string]int32{}
 	c := compiler{s: s, categories: map[string][]int32{}, clocks: map[string]int32{}, apps: map[string][]appTest{}}
 	c.compile()

@@ -94,8 +94,24 @@ type decider struct {
 	step   int
 }
 
-// Explain is [Snapshot.Decide] with the steps.
+// Explain is [Snapshot.Decide] with the steps: those of the name that decides, where the request has a chain.
 func (s *Snapshot) Explain(w *Work, r *Request, at time.Time) Explanation {
+	if len(r.Chain) == 0 {
+		return s.explain(w, r, at)
+	}
+	d := s.Decide(w, r, at)
+	if d.Link == 0 {
+		asked := *r
+		asked.Chain = nil
+		return s.explain(w, &asked, at)
+	}
+	e := s.explain(w, r.linkOf(int(d.Link-1)), at)
+	e.Decision.Link = d.Link
+	e.Because = fmt.Sprintf("%s leads to %s. %s", r.URL.Host(), r.Chain[d.Link-1].Host(), e.Because)
+	return e
+}
+
+func (s *Snapshot) explain(w *Work, r *Request, at time.Time) Explanation {
 	day := pattern.DateOf(at.In(s.config.Zone))
 	s.belong(w, r)
 	s.look(w, r, day, true)
