@@ -12,12 +12,14 @@ require (
 	github.com/chromedp/chromedp v0.23.0
 	github.com/coder/websocket v1.8.15
 	github.com/danielgtaylor/huma/v2 v2.37.2
+	github.com/dchest/siphash v1.2.3
 	github.com/emersion/go-ical v0.0.0-20250329121855-f41e73efc392
 	github.com/gabriel-vasile/mimetype v1.4.13
 	github.com/gin-gonic/gin v1.12.0
 	github.com/go-ldap/ldif v0.0.0-20250910174327-aa3bc3095c92
 	github.com/golang-jwt/jwt/v5 v5.3.1
 	github.com/google/uuid v1.6.0
+	github.com/hashicorp/golang-lru/v2 v2.0.7
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/jedib0t/go-pretty/v6 v6.8.3
 	github.com/klauspost/compress v1.20.3
@@ -26,6 +28,7 @@ require (
 	github.com/knadh/koanf/providers/file v1.2.1
 	github.com/knadh/koanf/providers/posflag v1.0.2
 	github.com/knadh/koanf/v2 v2.4.1
+	github.com/miekg/dns v1.1.73
 	github.com/nlnwa/whatwg-url v0.6.2
 	github.com/oapi-codegen/runtime v1.8.0
 	github.com/pires/go-proxyproto v0.15.0
@@ -43,6 +46,7 @@ require (
 	golang.org/x/sync v0.24.0
 	golang.org/x/term v0.47.0
 	golang.org/x/text v0.43.0
+	golang.org/x/time v0.16.0
 	gopkg.in/yaml.v3 v3.0.1
 	pgregory.net/rapid v1.3.0
 )

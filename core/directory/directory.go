@@ -108,6 +108,16 @@ func (d *Directory) WithMachines(machines []Machine) *Directory {
 	return &with
 }
 
+// MachinesIn reports whether there is a machine at an address of a range.
+func (d *Directory) MachinesIn(r netip.Prefix) bool {
+	for at := range d.machines {
+		if r.Contains(at.Unmap()) {
+			return true
+		}
+	}
+	return false
+}
+
 // MachineAt returns the machine at an address; the zero Machine where none is known to be there.
 func (d *Directory) MachineAt(addr netip.Addr) Machine {
 	return d.machines[addr.Unmap()]

@@ -81,6 +81,8 @@ type Request struct {
 
 	TwoNames, NotTLS bool // see [policy.Request]
 
+	Chain []weburl.URL // where a name leads; see [policy.Request]
+
 	Answer *Answer // takes what the site answers; nil where that changes nothing
 
 	Referrer, Agent string // as the client says them; for the record alone
@@ -103,7 +105,7 @@ func (g *Gate) Take(e *Edition) { g.edition.Store(e) }
 
 // question returns a request in the form of the core.
 func (g *Gate) question(r *Request) policy.Request {
-	q := policy.Request{URL: r.URL, Method: r.Method, Addr: r.Address, Sight: r.Sight, Gate: g.Kind, TwoNames: r.TwoNames, NotTLS: r.NotTLS}
+	q := policy.Request{URL: r.URL, Method: r.Method, Addr: r.Address, Sight: r.Sight, Gate: g.Kind, TwoNames: r.TwoNames, NotTLS: r.NotTLS, Chain: r.Chain}
 	if r.Person != uuid.Nil {
 		q.Person = r.Person.String()
 	}
