@@ -461,12 +461,15 @@ func (e EnrolOutputBodyKind) Valid() bool {
 
 // Defines values for EnrolmentInputBodyKind.
 const (
+	EnrolmentInputBodyKindDNS   EnrolmentInputBodyKind = "dns"
 	EnrolmentInputBodyKindProxy EnrolmentInputBodyKind = "proxy"
 )
 
 // Valid indicates whether the value is a known member of the EnrolmentInputBodyKind enum.
 func (e EnrolmentInputBodyKind) Valid() bool {
 	switch e {
+	case EnrolmentInputBodyKindDNS:
+		return true
 	case EnrolmentInputBodyKindProxy:
 		return true
 	default:
@@ -1848,6 +1851,27 @@ func (e PlanRowKind) Valid() bool {
 	}
 }
 
+// Defines values for PolicyNames.
+const (
+	PolicyNamesNone    PolicyNames = "none"
+	PolicyNamesPage    PolicyNames = "page"
+	PolicyNamesRefused PolicyNames = "refused"
+)
+
+// Valid indicates whether the value is a known member of the PolicyNames enum.
+func (e PolicyNames) Valid() bool {
+	switch e {
+	case PolicyNamesNone:
+		return true
+	case PolicyNamesPage:
+		return true
+	case PolicyNamesRefused:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for PolicyOtherwise.
 const (
 	PolicyOtherwiseAllow PolicyOtherwise = "allow"
@@ -1905,6 +1929,27 @@ func (e PolicyUnheld) Valid() bool {
 	case PolicyUnheldBlock:
 		return true
 	case PolicyUnheldPass:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for PolicyInputNames.
+const (
+	PolicyInputNamesNone    PolicyInputNames = "none"
+	PolicyInputNamesPage    PolicyInputNames = "page"
+	PolicyInputNamesRefused PolicyInputNames = "refused"
+)
+
+// Valid indicates whether the value is a known member of the PolicyInputNames enum.
+func (e PolicyInputNames) Valid() bool {
+	switch e {
+	case PolicyInputNamesNone:
+		return true
+	case PolicyInputNamesPage:
+		return true
+	case PolicyInputNamesRefused:
 		return true
 	default:
 		return false
@@ -6352,6 +6397,9 @@ type Policy struct {
 	Inspect *InspectionBody `json:"inspect,omitempty"`
 	Name    string          `json:"name"`
 
+	// Names What the DNS gate answers for a name that is refused: that there is none such, that the question is refused, or the address of the page that says so; left out: none
+	Names *PolicyNames `json:"names,omitempty"`
+
 	// Opens Which TLS connections are opened, in plain words; left out for none
 	Opens *string `json:"opens,omitempty"`
 
@@ -6385,6 +6433,9 @@ type Policy struct {
 	Version int64 `json:"version"`
 }
 
+// PolicyNames What the DNS gate answers for a name that is refused: that there is none such, that the question is refused, or the address of the page that says so; left out: none
+type PolicyNames string
+
 // PolicyOtherwise The verdict where no rule decides; the baseline has none and goes on
 type PolicyOtherwise string
 
@@ -6405,6 +6456,9 @@ type PolicyInput struct {
 	Inspect *InspectionBody `json:"inspect,omitempty"`
 	Name    string          `json:"name"`
 
+	// Names What the DNS gate answers for a name that is refused: that there is none such, that the question is refused, or the address of the page that says so; left out: none
+	Names *PolicyInputNames `json:"names,omitempty"`
+
 	// Otherwise The verdict where no rule decides; the baseline has none and goes on
 	Otherwise PolicyInputOtherwise `json:"otherwise"`
 
@@ -6423,6 +6477,9 @@ type PolicyInput struct {
 	// Unheld What becomes of a request whose provisos the gate cannot hold, as a size cap in a tunnel that is not opened; left out: it passes without them
 	Unheld *PolicyInputUnheld `json:"unheld,omitempty"`
 }
+
+// PolicyInputNames What the DNS gate answers for a name that is refused: that there is none such, that the question is refused, or the address of the page that says so; left out: none
+type PolicyInputNames string
 
 // PolicyInputOtherwise The verdict where no rule decides; the baseline has none and goes on
 type PolicyInputOtherwise string

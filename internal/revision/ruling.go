@@ -31,6 +31,7 @@ type PolicyBody struct {
 	Otherwise   policy.Verdict  `json:"otherwise" enum:"allow,watch,hold,block" doc:"The verdict where no rule decides; the baseline has none and goes on"`
 	Inspect     *InspectionBody `json:"inspect,omitempty" doc:"Which TLS sites are opened, so that the whole URL is seen; left out, none"`
 	Records     *RecordsBody    `json:"records,omitempty" doc:"How much of its decisions is recorded; left out, everything but what is searched for"`
+	Names       string          `json:"names,omitempty" enum:"none,refused,page" doc:"What the DNS gate answers for a name that is refused: that there is none such, that the question is refused, or the address of the page that says so; left out: none"`
 	Unheld      string          `json:"unheld,omitempty" enum:"pass,block" doc:"What becomes of a request whose provisos the gate cannot hold, as a size cap in a tunnel that is not opened; left out: it passes without them"`
 	Page        *PageBody       `json:"page,omitempty" doc:"What it says on the pages that people see in place of what is refused; of the policies that a request has, the first in order says it, else the fallback"`
 }
@@ -127,6 +128,13 @@ func (b *PolicyBody) Check() error {
 	}
 	if i := b.Inspect; i != nil && !i.All && !i.Pages && len(i.ButLists)+len(i.Categories) == 0 {
 		b.Inspect = nil
+	}
+	switch b.Names {
+	case "none":
+		b.Names = ""
+	case "", string(policy.RefusedName), string(policy.PageOfRefused):
+	default:
+		return &FieldError{"names", fmt.Sprintf("%q is not an answer for names: there are none, refused and page", b.Names)}
 	}
 	switch b.Unheld {
 	case "pass":
@@ -372,7 +380,7 @@ func (c *Condition) keys(at string, visit func(field, key string, app bool) erro
 
 // Policy returns the core's form of a policy. What cannot be read is recorded in asides.
 func (b *PolicyBody) Policy(meta Meta, asides *Asides) policy.Policy {
-	p := policy.Policy{ID: meta.ID.String(), Name: meta.Name, Groups: ids(b.Groups), Otherwise: b.Otherwise, BlocksUnheld: b.Unheld == "block"}
+	p := policy.Policy{ID: meta.ID.String(), Name: meta.Name, Groups: ids(b.Groups), Otherwise: b.Otherwise, BlocksUnheld: b.Unheld == "block", Names: policy.NameAnswer(b.Names)}
 	for i, r := range b.Rules {
 		rule := leftOut(r)
 		if asides.rule(meta, i, r) {

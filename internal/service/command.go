@@ -93,8 +93,8 @@ func serveCommand(logs io.Writer, version string) *cobra.Command {
 				return err
 			}
 			fmt.Fprintf(cmd.OutOrStdout(), "Wide Lark serves on %s\n", s.URL)
-			if s.gates != nil {
-				s.gates.said(cmd.OutOrStdout())
+			for _, g := range s.gates {
+				g.said(cmd.OutOrStdout())
 			}
 			select {
 			case <-cmd.Context().Done():

@@ -24,6 +24,8 @@ import (
 	"github.com/knadh/koanf/v2"
 	"github.com/spf13/pflag"
 
+	"widelark/core/policy"
+	"widelark/internal/gate/dnsgate"
 	"widelark/internal/ldapbind"
 )
 
@@ -112,6 +114,45 @@ type Config struct {
 	// ProxyRoots is a file of certificates in PEM of authorities that sites may have theirs from, besides the system's. Defaults to none.
 	ProxyRoots string `koanf:"proxy-roots"`
 
+	// DNSListen is the address of the DNS gate, over UDP and TCP. Defaults to 127.0.0.1:8472, which only this machine reaches.
+	DNSListen string `koanf:"dns-listen"`
+
+	// DNSTLSListen is the address of the DNS gate over TLS. Defaults to none.
+	DNSTLSListen string `koanf:"dns-tls-listen"`
+
+	// DNSHTTPSListen is the address of the DNS gate over HTTPS. Defaults to none.
+	DNSHTTPSListen string `koanf:"dns-https-listen"`
+
+	// DNSForward are the resolvers that the DNS gate asks, in order. They must be given where it runs.
+	DNSForward []string `koanf:"dns-forward"`
+
+	// DNSSubnetFrom are ranges of other resolvers that say with EDNS client subnets who asks. Defaults to none.
+	DNSSubnetFrom []string `koanf:"dns-subnet-from"`
+
+	// DNSLocal is a master file with names of our own. Defaults to none.
+	DNSLocal string `koanf:"dns-local"`
+
+	// DNSHideHints takes ech and HTTP/3 out of HTTPS records. Defaults to false.
+	DNSHideHints bool `koanf:"dns-hide-hints"`
+
+	// DNSLongest is how long an answer of the DNS gate lives at most. Defaults to a minute.
+	DNSLongest time.Duration `koanf:"dns-longest"`
+
+	// DNSRefused is how long a refusal of the DNS gate lives. Defaults to 10 seconds.
+	DNSRefused time.Duration `koanf:"dns-refused"`
+
+	// DNSRate is how many answers a second go over UDP to one network; more are sent to TCP. Defaults to 2000.
+	DNSRate int `koanf:"dns-rate"`
+
+	// DNSPageAddress are the addresses that refused names lead to, where a policy says so. Defaults to none.
+	DNSPageAddress []string `koanf:"dns-page-address"`
+
+	// DNSPageListen is where the page of refused names is served over HTTP. Defaults to none.
+	DNSPageListen string `koanf:"dns-page-listen"`
+
+	// DNSPageTLSListen is where that page is served over TLS. Defaults to none.
+	DNSPageTLSListen string `koanf:"dns-page-tls-listen"`
+
 	// LDAPURL is a directory that checks the passwords of people who sign in at gates, as ldaps://ldap.example. Defaults to none: people have passwords of their own here.
 	LDAPURL string `koanf:"ldap-url"`
 
@@ -184,6 +225,19 @@ func gateFlags(set *pflag.FlagSet) {
 	set.StringSlice("proxy-reach", nil, "ranges inside your network that the proxy gate leads to, as 10.40.0.0/16 (also WIDELARKD_PROXY_REACH)")
 	set.String("proxy-upstream", "", "another proxy that all connections of the proxy gate go through, as http://10.40.0.2:3128 (also WIDELARKD_PROXY_UPSTREAM)")
 	set.String("proxy-roots", "", "a PEM file of further authorities that sites may have certificates from (also WIDELARKD_PROXY_ROOTS)")
+	set.String("dns-listen", "127.0.0.1:8472", "the address of the DNS gate, over UDP and TCP (also WIDELARKD_DNS_LISTEN)")
+	set.String("dns-tls-listen", "", "another address of the DNS gate, over TLS (also WIDELARKD_DNS_TLS_LISTEN)")
+	set.String("dns-https-listen", "", "another address of the DNS gate, over HTTPS (also WIDELARKD_DNS_HTTPS_LISTEN)")
+	set.StringSlice("dns-forward", nil, "resolvers that the DNS gate asks, in order, as 192.0.2.1 or tls://192.0.2.1#dns.example (also WIDELARKD_DNS_FORWARD)")
+	set.StringSlice("dns-subnet-from", nil, "ranges of other resolvers that say with EDNS client subnets who asks, as 10.40.0.6/32 (also WIDELARKD_DNS_SUBNET_FROM)")
+	set.String("dns-local", "", "a master file with names of your own (also WIDELARKD_DNS_LOCAL)")
+	set.Bool("dns-hide-hints", false, "take ech and HTTP/3 out of HTTPS records (also WIDELARKD_DNS_HIDE_HINTS)")
+	set.Duration("dns-longest", dnsgate.Longest, "how long an answer of the DNS gate lives at most (also WIDELARKD_DNS_LONGEST)")
+	set.Duration("dns-refused", dnsgate.Refused, "how long a refusal of the DNS gate lives (also WIDELARKD_DNS_REFUSED)")
+	set.Int("dns-rate", dnsgate.Rate, "how many answers a second go over UDP to one network; more are sent to TCP (also WIDELARKD_DNS_RATE)")
+	set.StringSlice("dns-page-address", nil, "addresses that refused names lead to, where a policy says so (also WIDELARKD_DNS_PAGE_ADDRESS)")
+	set.String("dns-page-listen", "", "where the page of refused names is served, as 10.40.0.2:80 (also WIDELARKD_DNS_PAGE_LISTEN)")
+	set.String("dns-page-tls-listen", "", "where it is served over TLS, as 10.40.0.2:443 (also WIDELARKD_DNS_PAGE_TLS_LISTEN)")
 	set.String("clock", "", "for tests: the moment at which the clock begins, as RFC 3339 has it")
 	_ = set.MarkHidden("clock") // it is there
 	set.String("log-level", "info", "debug, info, warn or error (also WIDELARKD_LOG_LEVEL)")
@@ -259,13 +313,16 @@ func readRanges(setting string, texts []string) (ranges []netip.Prefix, _ error)
 	return ranges, nil
 }
 
-// gateName returns what the gate of this process is called.
-func (c Config) gateName() string {
-	if c.GateName != "" {
-		return c.GateName
+// gateName returns what a gate of this process is called; several says that it is one of several.
+func (c Config) gateName(kind policy.Gate, several bool) string {
+	switch {
+	case c.GateName == "":
+		host, _ := os.Hostname()
+		return kind.Title() + " at " + host
+	case several && kind != policy.Proxy:
+		return c.GateName + ", " + kind.Title()
 	}
-	host, _ := os.Hostname()
-	return "proxy at " + host
+	return c.GateName
 }
 
 // directory returns the directory that checks passwords; nil for none.

@@ -17,6 +17,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"github.com/miekg/dns"
+
 	"widelark/client"
 	"widelark/demo"
 	"widelark/internal/access"
@@ -39,6 +41,9 @@ func demoCommand(version string) *cobra.Command {
 			config, err := LoadConfig(cmd.Flags())
 			if err != nil {
 				return err
+			}
+			if !cmd.Flags().Changed("dns-https-listen") {
+				config.DNSHTTPSListen = "127.0.0.1:8473"
 			}
 			dir, _ := cmd.Flags().GetString("data")
 			return runDemo(cmd.Context(), config, dir, cmd.OutOrStdout(), version)
@@ -86,11 +91,17 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 		return err
 	}
 	defer stop()
+	resolver, end, err := standInResolver(demo.Resolver())
+	if err != nil {
+		return err
+	}
+	defer end()
+	config.DNSForward = []string{resolver}
 	config.ProxyRoots, config.SecretFile = filepath.Join(dir, "sites.pem"), filepath.Join(dir, "secret")
 	if err := os.WriteFile(config.ProxyRoots, roots, 0o644); err != nil {
 		return err
 	}
-	config.Gates, config.ProxyUpstream, config.Organisation, config.demoPassword = []string{"proxy"}, partner, demo.Organisation, demo.Password
+	config.Gates, config.ProxyUpstream, config.Organisation, config.demoPassword = []string{"proxy", "dns"}, partner, demo.Organisation, demo.Password
 	config.PageName = demo.PageName
 	s, err := Start(ctx, config, listener, logs, version)
 	if err != nil {
@@ -104,7 +115,7 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 		}
 		return fmt.Errorf("the demo data could not be loaded: %w", err)
 	}
-	welcome(out, s.URL, s.gates.address, dir, time.Since(begin))
+	welcome(out, s, dir, time.Since(begin))
 	select {
 	case <-ctx.Done():
 		fmt.Fprintln(out, "\nStopping the service and the database…")
@@ -125,6 +136,19 @@ func standIn(handler http.Handler) (url string, stop func(), err error) {
 	server := &http.Server{Handler: handler, ReadHeaderTimeout: 10 * time.Second}
 	go func() { _ = server.Serve(listener) }() // it ends with stop
 	return "http://" + listener.Addr().String(), func() { _ = server.Close() }, nil
+}
+
+// standInResolver serves a handler on a free loopback port over UDP and TCP, and returns its address.
+func standInResolver(handler dns.Handler) (at string, stop func(), err error) {
+	tcp, udp, err := listenDNS("127.0.0.1:0")
+	if err != nil {
+		return "", nil, fmt.Errorf("the stand-in of the resolvers cannot listen: %w", err)
+	}
+	over, beside := &dns.Server{PacketConn: udp, Handler: handler}, &dns.Server{Listener: tcp, Handler: handler}
+	for _, server := range []*dns.Server{over, beside} {
+		go func() { _ = server.ActivateAndServe() }() // it ends with stop
+	}
+	return udp.LocalAddr().String(), func() { _, _ = udp.Close(), tcp.Close() }, nil
 }
 
 // demoDir returns a folder of the project's own. PostgreSQL does not run as root; where its user cannot enter the
@@ -182,7 +206,7 @@ func furnish(ctx context.Context, s *Service, dir, partner string, out io.Writer
 	if err := demo.Load(ctx, api, demo.Loading{Dir: files, Partner: partner, Out: out}); err != nil || loaded {
 		return err
 	}
-	return demo.Unlock(ctx, api, s.gates.address)
+	return demo.Unlock(ctx, api, s.gates[0].address)
 }
 
 // demoAuthority makes an authority for the demo's gate unless there is one, and stores its certificate where curl finds it.
@@ -222,12 +246,14 @@ func someOwner(ctx context.Context, store account.Store) (account.Account, error
 }
 
 // welcome prints where to look and what to try. Paths are relative if that is shorter.
-func welcome(out io.Writer, url, gate, dir string, took time.Duration) {
+func welcome(out io.Writer, s *Service, dir string, took time.Duration) {
 	if here, err := os.Getwd(); err == nil {
 		if short, err := filepath.Rel(here, dir); err == nil && filepath.IsLocal(short) {
 			dir = short
 		}
 	}
+	gate, names := s.gates[0].address, s.gates[1].address
+	host, port, _ := net.SplitHostPort(names) // it is one of ours
 	fmt.Fprintf(out, `
 Wide Lark runs with the demo data of Quillmere General (ready in %.1f s).
 
@@ -250,6 +276,9 @@ Wide Lark runs with the demo data of Quillmere General (ready in %.1f s).
                                                                   # opened, and the page blocked
             http://%s/ is one's own page there; /authority says how to trust the gate's authority
 
+  DNS       at %s over UDP and TCP, for whoever has dig; over HTTPS, too
+            dig -p %s @%s oddsfield.example          # nothing, and the reason
+
 Ctrl-C ends the service and its database; the data stay in %s.
-`, took.Seconds(), url, demo.Name, demo.Password, demo.Lead, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), gate, demo.Password, filepath.Join(dir, "authority.pem"), gate, dir)
+`, took.Seconds(), s.URL, demo.Name, demo.Password, demo.Lead, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), gate, demo.Password, filepath.Join(dir, "authority.pem"), gate, names, port, host, dir)
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"widelark/core/policy"
 	"widelark/internal/gate/authority"
 	"widelark/internal/outpost"
 )
@@ -55,23 +56,28 @@ func runElsewhere(ctx context.Context, config Config, out, logs io.Writer) error
 		}
 		fmt.Fprintf(out, "Enrolled at %s as %q. From now on, start this gate without --enrol.\n", who.Service, who.Name)
 	}
-	proxy, err := config.readProxy()
+	who, err := folder.Identity()
+	if err != nil {
+		return err
+	}
+	kind := who.Kind
+	wanted, err := config.readGates([]policy.Gate{kind})
 	if err != nil {
 		return err
 	}
 	log := slog.New(slog.NewJSONHandler(logs, &slog.HandlerOptions{Level: level}))
-	var g *gates
+	var g *running
 	post, err := outpost.Open(outpost.Config{
 		Folder: folder, Now: now, Lapse: config.Lapse, Spool: int64(config.SpoolMB) * 1_000_000, Log: log,
-		Sign: func(a *authority.Authority, trust [][]byte) { g.proxy.SetAuthority(a, trust) },
+		Sign: func(a *authority.Authority, trust [][]byte) { g.sign(a, trust) },
 	})
 	if err != nil {
-		return errors.Join(err, proxy.close())
+		return errors.Join(err, wanted[kind].close())
 	}
 	failed := make(chan error, 1)
-	g = startProxy(config, proxy, parts{
+	g = wanted[kind].start(config, parts{
 		name: post.Name, desk: post, records: post.Records(), now: post.Now, log: log, failed: failed, open: config.OpenWithoutRules,
-		begin: func(begun *gates) { g = begun; post.Start(ctx, g.gate) },
+		begin: func(begun *running) { g = begun; post.Start(ctx, g.gate) },
 	})
 	g.said(out)
 	following, stop := context.WithCancel(context.WithoutCancel(ctx))

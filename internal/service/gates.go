@@ -2,26 +2,21 @@ package service
 
 import (
 	"context"
-	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
 	"log/slog"
-	"net"
-	"net/netip"
-	"net/url"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 
 	"github.com/google/uuid"
-	"golang.org/x/net/http/httpguts"
 
 	"widelark/core/policy"
 	"widelark/internal/edition"
 	"widelark/internal/gate"
 	"widelark/internal/gate/authority"
-	"widelark/internal/gate/httpproxy"
 	"widelark/internal/journal"
 	"widelark/internal/secret"
 	"widelark/internal/standing"
@@ -36,15 +31,16 @@ const (
 // mostWaiting is how many records wait in memory while the database does not take them.
 const mostWaiting = 200_000
 
-// gates are the gates that run in this process.
-type gates struct {
-	gate       *gate.Gate
-	proxy      *httpproxy.Proxy
-	address    string
-	secure     string // where clients speak TLS to it; "" for nowhere
-	redirected string // where redirected connections come; "" for nowhere
-	records    *journal.Writer
-	log        *slog.Logger
+// running is a gate that runs in this process.
+type running struct {
+	gate     *gate.Gate
+	address  string // where clients reach it
+	told     []string
+	records  *journal.Writer
+	log      *slog.Logger
+	sign     func(*authority.Authority, [][]byte) // gives it the authority that signs, and what clients are to trust
+	refusals func() []gate.Refusal
+	end      func() error // ends what it serves
 
 	failed  chan<- error
 	working context.Context // ends with close
@@ -52,97 +48,6 @@ type gates struct {
 	work    sync.WaitGroup
 	writing sync.WaitGroup
 	stopped func() // ends the writing of records
-}
-
-// proxySettings are the settings of the proxy gate, read.
-type proxySettings struct {
-	listener   net.Listener
-	secure     net.Listener // for clients that speak TLS to the proxy; nil for none
-	redirected net.Listener // for connections that the kernel has redirected; nil for none
-	seats      *httpproxy.Seats
-	upstream   *url.URL
-	roots      *x509.CertPool
-	reach      []netip.Prefix
-	told       httpproxy.Told
-	mostForm   int64 // bytes
-}
-
-// close gives the addresses back that were reserved.
-func (s *proxySettings) close() error {
-	err := s.listener.Close()
-	for _, l := range []net.Listener{s.secure, s.redirected} {
-		if l != nil {
-			err = errors.Join(err, l.Close())
-		}
-	}
-	return err
-}
-
-// mostFormKB bounds what is kept in memory of a request before it is known not to be an upload.
-const mostFormKB = 1000
-
-// readProxy reads the settings of the proxy gate, and reserves its address. It returns nil where the proxy gate is not wanted.
-func (c Config) readProxy() (*proxySettings, error) {
-	wanted := c.Folder != ""
-	for _, text := range c.Gates {
-		for kind := range strings.SplitSeq(text, ",") {
-			switch strings.TrimSpace(kind) {
-			case "":
-			case "proxy":
-				wanted = true
-			default:
-				return nil, fmt.Errorf("gates: %q is not a gate that this service can run: there is proxy", kind)
-			}
-		}
-	}
-	if !wanted {
-		return nil, nil
-	}
-	s := &proxySettings{}
-	var err error
-	if s.reach, err = readRanges("proxy-reach", c.ProxyReach); err != nil {
-		return nil, err
-	}
-	if c.ProxyUpstream != "" {
-		if s.upstream, err = url.Parse(c.ProxyUpstream); err != nil || s.upstream.Scheme != "http" || s.upstream.Port() == "" {
-			return nil, fmt.Errorf("proxy-upstream: %q is not a proxy; write it like http://10.40.0.2:3128", c.ProxyUpstream)
-		}
-	}
-	if s.roots, err = readRoots("proxy-roots", c.ProxyRoots); err != nil {
-		return nil, err
-	}
-	if s.told.From, err = readRanges("proxy-person-from", c.ProxyPersonFrom); err != nil {
-		return nil, err
-	}
-	if s.told.Header = c.ProxyPersonHeader; !httpguts.ValidHeaderFieldName(s.told.Header) {
-		return nil, fmt.Errorf("proxy-person-header: %q is not the name of a header field", s.told.Header)
-	}
-	if c.ProxyFormKB < 1 || c.ProxyFormKB > mostFormKB {
-		return nil, fmt.Errorf("proxy-form-kb: %d is not between 1 and %d", c.ProxyFormKB, mostFormKB)
-	}
-	s.mostForm = int64(c.ProxyFormKB) * 1000
-	behind, err := readRanges("proxy-behind", c.ProxyBehind)
-	if err != nil {
-		return nil, err
-	}
-	if s.listener, err = Listen(c.ProxyListen); err != nil {
-		return nil, err
-	}
-	s.seats = httpproxy.NewSeats()
-	s.listener = httpproxy.Behind(s.seats.Listener(s.listener, true), behind)
-	if c.ProxyTLSListen != "" {
-		if s.secure, err = Listen(c.ProxyTLSListen); err != nil {
-			return nil, errors.Join(err, s.close())
-		}
-		s.secure = httpproxy.Behind(s.seats.Listener(s.secure, false), behind)
-	}
-	if c.ProxyRedirectedListen != "" {
-		if s.redirected, err = Listen(c.ProxyRedirectedListen); err != nil {
-			return nil, errors.Join(err, s.close())
-		}
-		s.redirected = s.seats.Listener(s.redirected, false)
-	}
-	return s, nil
 }
 
 // parts are what a gate stands on: of the service, or of a gate elsewhere.
@@ -154,68 +59,90 @@ type parts struct {
 	log     *slog.Logger
 	failed  chan<- error
 
-	open  bool         // whether what comes before the first edition is let through
-	begin func(*gates) // called before the gate serves anybody
+	open  bool           // whether what comes before the first edition is let through
+	begin func(*running) // called before the gate serves anybody
 }
 
-// startProxy starts the proxy gate.
-func startProxy(config Config, proxy *proxySettings, p parts) *gates {
-	writing, stopped := context.WithCancel(context.Background())
-	working, stop := context.WithCancel(context.Background())
-	g := &gates{
-		gate: gate.New(policy.Proxy, p.name, p.now, nil), address: proxy.listener.Addr().String(), records: journal.NewWriter(p.records, mostWaiting, p.log), log: p.log, failed: p.failed,
-		working: working, stop: stop, stopped: stopped,
-	}
-	g.gate.Records, g.gate.OpenWithout = g.records, p.open
-	g.proxy = httpproxy.New(httpproxy.Config{
-		Gate: g.gate, Desk: p.desk, Seats: proxy.seats, Told: proxy.told, MostForm: proxy.mostForm, Self: "http://" + g.address, Name: config.PageName, Reach: proxy.reach, Upstream: proxy.upstream, Roots: proxy.roots,
-		Organisation: config.Organisation, Log: p.log,
-	})
-	p.begin(g)
-	g.writing.Go(func() { g.records.Run(writing) })
-	g.work.Go(func() { g.gate.Run(working) })
-	g.work.Go(func() { g.gate.Keep(working, p.desk, g.report, p.log) })
-	g.work.Go(func() {
-		if err := g.proxy.Serve(proxy.listener); err != nil {
-			g.failed <- fmt.Errorf("the proxy gate ended: %w", err)
+// settings are the settings of a gate, read; its addresses are reserved.
+type settings interface {
+	start(config Config, p parts) *running
+	close() error // gives the addresses back
+}
+
+// readGates reads the settings of the gates that are wanted, by their kinds.
+func (c Config) readGates(kinds []policy.Gate) (read map[policy.Gate]settings, err error) {
+	read = map[policy.Gate]settings{}
+	for _, kind := range kinds {
+		var one settings
+		switch kind {
+		case policy.Proxy:
+			one, err = c.readProxy()
+		case policy.DNS:
+			one, err = c.readDNS()
+		default:
+			err = fmt.Errorf("gates: %q is not a gate that can be run here: there are proxy and dns", kind)
 		}
-	})
-	if proxy.secure != nil {
-		g.secure = proxy.secure.Addr().String()
-		g.work.Go(func() {
-			if err := g.proxy.ServeTLS(proxy.secure); err != nil {
-				g.failed <- fmt.Errorf("the proxy gate ended: %w", err)
+		if err != nil {
+			for _, before := range read {
+				err = errors.Join(err, before.close())
 			}
-		})
-		p.log.Info("proxy gate over TLS", "address", g.secure, "name", p.name)
+			return nil, err
+		}
+		read[kind] = one
 	}
-	if proxy.redirected != nil {
-		g.redirected = proxy.redirected.Addr().String()
-		g.work.Go(func() {
-			if err := g.proxy.ServeRedirected(proxy.redirected); err != nil {
-				g.failed <- fmt.Errorf("the proxy gate ended: %w", err)
+	return read, nil
+}
+
+// kinds returns the kinds of gates that the settings name, each once.
+func (c Config) kinds() (kinds []policy.Gate) {
+	for _, text := range c.Gates {
+		for name := range strings.SplitSeq(text, ",") {
+			if kind := policy.Gate(strings.TrimSpace(name)); kind != "" && !slices.Contains(kinds, kind) {
+				kinds = append(kinds, kind)
 			}
-		})
-		p.log.Info("proxy gate for redirected connections", "address", g.redirected, "name", p.name)
+		}
 	}
-	p.log.Info("proxy gate", "address", g.address, "name", p.name, "connections", proxy.seats.All)
+	return kinds
+}
+
+// newRunning returns a gate that does not work yet.
+func newRunning(kind policy.Gate, p parts, address string) *running {
+	g := &running{gate: gate.New(kind, p.name, p.now, nil), address: address, records: journal.NewWriter(p.records, mostWaiting, p.log), log: p.log, failed: p.failed}
+	g.working, g.stop = context.WithCancel(context.Background())
+	g.gate.Records, g.gate.OpenWithout = g.records, p.open
+	g.refusals = func() []gate.Refusal { return nil }
 	return g
 }
 
+// begin begins to decide again what is under way, to record, and to report.
+func (g *running) begin(p parts) {
+	writing, stopped := context.WithCancel(context.Background())
+	g.stopped = stopped
+	g.writing.Go(func() { g.records.Run(writing) })
+	g.work.Go(func() { g.gate.Run(g.working) })
+	g.work.Go(func() { g.gate.Keep(g.working, p.desk, g.report, p.log) })
+}
+
+// serves serves until the gate is closed. told says to whoever starts it where that is.
+func (g *running) serves(what, told string, serve func() error) {
+	g.told = append(g.told, told)
+	g.work.Go(func() {
+		if err := serve(); err != nil {
+			g.failed <- fmt.Errorf("%s ended: %w", what, err)
+		}
+	})
+}
+
 // said says where clients reach the gate.
-func (g *gates) said(out io.Writer) {
-	fmt.Fprintf(out, "The proxy gate is at %s\n", g.address)
-	if g.secure != "" {
-		fmt.Fprintf(out, "and over TLS at %s\n", g.secure)
-	}
-	if g.redirected != "" {
-		fmt.Fprintf(out, "and takes redirected connections at %s\n", g.redirected)
+func (g *running) said(out io.Writer) {
+	for _, line := range g.told {
+		fmt.Fprintln(out, line)
 	}
 }
 
-// close ends the gates: first what they serve, then what they still have to record.
-func (g *gates) close() error {
-	err := g.proxy.Close()
+// close ends the gate: first what it serves, then what it still has to record.
+func (g *running) close() error {
+	err := g.end()
 	g.stop()
 	g.work.Wait()
 	g.stopped()
@@ -225,7 +152,8 @@ func (g *gates) close() error {
 
 // inside gives the gates of this process what is in force.
 type inside struct {
-	*gates
+	gates       []*running
+	log         *slog.Logger
 	editions    *edition.Editions
 	facts       *standing.Source
 	secret      *secret.Box // nil: the gate opens no connection
@@ -274,8 +202,10 @@ func (g *inside) refresh(ctx context.Context) error {
 		return err
 	}
 	live = live.With(facts)
-	if e := g.gate.Edition(); e == nil || e.Snapshot != live.Snapshot {
-		g.gate.Take(&gate.Edition{Revision: live.Revision, Catalogue: live.Catalogue(), Since: g.gate.Now(), Snapshot: live.Snapshot})
+	for _, one := range g.gates {
+		if e := one.gate.Edition(); e == nil || e.Snapshot != live.Snapshot {
+			one.gate.Take(&gate.Edition{Revision: live.Revision, Catalogue: live.Catalogue(), Since: one.gate.Now(), Snapshot: live.Snapshot})
+		}
 	}
 	return nil
 }
@@ -291,7 +221,7 @@ func (g *inside) renewAuthority(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	current := gate.Current(all, g.gate.Now())
+	current := gate.Current(all, g.gates[0].gate.Now())
 	if current == nil || current.ID == g.signs {
 		return nil
 	}
@@ -303,15 +233,17 @@ func (g *inside) renewAuthority(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	g.proxy.SetAuthority(a, gate.Trust(all, current))
+	for _, one := range g.gates {
+		one.sign(a, gate.Trust(all, current))
+	}
 	g.signs = current.ID
 	return nil
 }
 
 // report returns what the gate says of itself.
-func (g *gates) report() gate.Report {
+func (g *running) report() gate.Report {
 	r := g.gate.Report()
-	r.Address, r.Refusals = g.address, g.proxy.Refusals()
+	r.Address, r.Refusals = g.address, g.refusals()
 	r.Written, r.Waiting, r.Dropped = g.records.Written(), int64(g.records.Waiting()), g.records.Dropped()
 	return r
 }

@@ -14,6 +14,8 @@ import (
 
 	"github.com/alexedwards/scs/pgxstore"
 
+	"github.com/google/uuid"
+
 	"widelark/core/policy"
 	"widelark/internal/access"
 	"widelark/internal/account"
@@ -41,7 +43,7 @@ type Service struct {
 
 	store *postgres.Store
 	pulls *subscription.Runner
-	gates *gates // nil for none
+	gates []*running // nil for none
 
 	stopWork func()         // ends what runs all the time, but for the server
 	work     sync.WaitGroup // what runs all the time
@@ -93,13 +95,16 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	if err != nil {
 		return nil, err
 	}
-	proxy, err := config.readProxy()
+	kinds := config.kinds()
+	wanted, err := config.readGates(kinds)
 	if err != nil {
 		return nil, err
 	}
 	defer func() {
-		if err != nil && proxy != nil {
-			_ = proxy.close()
+		if err != nil {
+			for _, one := range wanted {
+				_ = one.close()
+			}
 		}
 	}()
 	var box *secret.Box
@@ -164,13 +169,18 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 			s.failed <- err
 		}
 	})
-	if proxy != nil {
-		fed := &inside{editions: editions, facts: facts, secret: box, authorities: store}
-		s.gates = startProxy(config, proxy, parts{
-			name: config.gateName(), desk: counter, records: store.AsGates(), now: now, log: log, failed: s.failed,
-			begin: func(g *gates) { fed.gates = g; fed.once(ctx) },
-		})
-		s.gates.work.Go(func() { fed.feed(s.gates.working) })
+	fed := &inside{log: log, editions: editions, facts: facts, secret: box, authorities: store}
+	for _, kind := range kinds {
+		s.gates = append(s.gates, wanted[kind].start(config, parts{
+			name: config.gateName(kind, len(kinds) > 1), desk: counter, records: store.AsGates(), now: now, log: log, failed: s.failed,
+			begin: func(g *running) {
+				fed.gates, fed.signs, fed.renewed = append(fed.gates, g), uuid.Nil, time.Time{}
+				fed.once(ctx)
+			},
+		}))
+	}
+	if len(s.gates) > 0 {
+		s.work.Go(func() { fed.feed(s.gates[0].working) })
 	}
 	log.Info("serving", "url", s.URL, "version", version)
 	return s, nil
@@ -187,8 +197,8 @@ func (s *Service) Close() error {
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = s.server.Close()
 	}
-	if s.gates != nil {
-		err = errors.Join(err, s.gates.close())
+	for _, g := range s.gates {
+		err = errors.Join(err, g.close())
 	}
 	pulled, stop := context.WithTimeout(context.Background(), 5*time.Second)
 	defer stop()

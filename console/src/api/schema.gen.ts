@@ -3264,7 +3264,7 @@ export interface components {
              * @description Left out: proxy
              * @enum {string}
              */
-            kind?: "proxy";
+            kind?: "proxy" | "dns";
             /** @description What the gate is called in lists and records */
             name: string;
         };
@@ -5100,6 +5100,11 @@ export interface components {
             /** @description Which TLS sites are opened, so that the whole URL is seen; left out, none */
             inspect?: components["schemas"]["InspectionBody"];
             name: string;
+            /**
+             * @description What the DNS gate answers for a name that is refused: that there is none such, that the question is refused, or the address of the page that says so; left out: none
+             * @enum {string}
+             */
+            names?: "none" | "refused" | "page";
             /** @description Which TLS connections are opened, in plain words; left out for none */
             opens?: string;
             /**
@@ -5143,6 +5148,11 @@ export interface components {
             /** @description Which TLS sites are opened, so that the whole URL is seen; left out, none */
             inspect?: components["schemas"]["InspectionBody"];
             name: string;
+            /**
+             * @description What the DNS gate answers for a name that is refused: that there is none such, that the question is refused, or the address of the page that says so; left out: none
+             * @enum {string}
+             */
+            names?: "none" | "refused" | "page";
             /**
              * @description The verdict where no rule decides; the baseline has none and goes on
              * @enum {string}

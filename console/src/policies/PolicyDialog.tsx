@@ -20,6 +20,7 @@ export function PolicyDialog({ policy, onClose }: { policy: Policy; onClose: () 
     butCategories: policy.inspect?.butCategories ?? [],
     amount: policy.records?.amount ?? ('everything' as const),
     words: policy.records?.words ?? false,
+    names: policy.names || ('none' as const),
     unheld: policy.unheld || ('pass' as const),
   })
   const groups = useQuery(groupsOptions)
@@ -37,6 +38,7 @@ export function PolicyDialog({ policy, onClose }: { policy: Policy; onClose: () 
         description,
         groups: form.groups,
         inspect,
+        names: form.names,
         unheld: form.unheld,
         records: policy.role === 'baseline' ? undefined : records,
       },
@@ -119,6 +121,18 @@ export function PolicyDialog({ policy, onClose }: { policy: Policy; onClose: () 
               label="What is searched for, too"
               checked={form.words}
               onChange={(words) => setForm({ ...form, words })}
+            />
+          )}
+          {policy.role !== 'baseline' && (
+            <Choice
+              label="The DNS gate answers a refused name with"
+              value={form.names}
+              onChange={(names) => setForm({ ...form, names: names as typeof form.names })}
+              options={[
+                ['none', 'that there is no such name'],
+                ['refused', 'a refusal'],
+                ['page', 'the address of the page that says so'],
+              ]}
             />
           )}
           <Check

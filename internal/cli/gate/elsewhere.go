@@ -11,13 +11,14 @@ import (
 )
 
 func enrolCommand(a *command.App) *cobra.Command {
-	return a.Reads(&cobra.Command{
+	var kind string
+	cmd := a.Reads(&cobra.Command{
 		Use: "enrol NAME", Short: "Make a code with which one gate on another machine enrols, once", Args: command.Exactly("NAME"),
 		Long: "Make a code with which one gate on another machine enrols, once. It is shown this once, and is good for an hour. The gate then has keys of its own, fetches what is live, " +
 			"and decides by it also while the service is away. For owners.",
 		Example: "  widelark gate enrol \"proxy in the annexe\"",
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
-			made, err := api.EnrolGateWithResponse(cmd.Context(), client.EnrolGateJSONRequestBody{Name: args[0]})
+			made, err := api.EnrolGateWithResponse(cmd.Context(), client.EnrolGateJSONRequestBody{Name: args[0], Kind: command.Optional[client.EnrolmentInputBodyKind](kind)})
 			if err != nil {
 				return err
 			}
@@ -25,11 +26,16 @@ func enrolCommand(a *command.App) *cobra.Command {
 			if a.Format != "table" && a.Format != "" {
 				return a.Show(command.View{Data: m, Columns: []string{"Name", "Kind", "Code", "Until"}, Rows: [][]string{{m.Name, string(m.Kind), m.Code, a.Moment(m.Until)}}})
 			}
-			fmt.Fprintf(a.Out, "On the gate's machine, until %s:\n\n  widelarkd gate --folder /var/lib/widelark/gate --service %s --enrol %s\n\nThe code is not shown again.\n", a.Moment(m.Until), a.Settings.Server, m.Code)
+			fmt.Fprintf(a.Out, "On the gate's machine, until %s:\n\n  widelarkd gate --folder /var/lib/widelark/gate --service %s --enrol %s%s\n\nThe code is not shown again.\n", a.Moment(m.Until), a.Settings.Server, m.Code, more[string(m.Kind)])
 			return nil
 		}),
 	})
+	cmd.Flags().StringVar(&kind, "kind", "", "proxy or dns; left out, proxy")
+	return cmd
 }
+
+// more is what gates of a kind have to be told besides, to start.
+var more = map[string]string{"dns": " --dns-forward RESOLVER"}
 
 func retireCommand(a *command.App) *cobra.Command {
 	return &cobra.Command{

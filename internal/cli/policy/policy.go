@@ -193,7 +193,7 @@ func newCommand(a *command.App) *cobra.Command {
 
 func editCommand(a *command.App) *cobra.Command {
 	var name, description, last, inspect, records string
-	var unheld string
+	var unheld, names string
 	var overTLS bool
 	var page pageFlags
 	var words bool
@@ -238,6 +238,9 @@ func editCommand(a *command.App) *cobra.Command {
 				if p.Page, err = page.edit(p.Page, changed); err != nil {
 					return err
 				}
+				if changed("names") {
+					p.Names = command.Optional[client.PolicyInputNames](names)
+				}
 				if changed("unheld") {
 					p.Unheld = command.Optional[client.PolicyInputUnheld](unheld)
 				}
@@ -262,6 +265,7 @@ func editCommand(a *command.App) *cobra.Command {
 	cmd.Flags().StringArrayVar(&groups, "for", nil, "a group that it is for, in place of all before; give it again for more")
 	cmd.Flags().StringVar(&inspect, "inspect", "", "which TLS connections are opened: all or none")
 	cmd.Flags().StringVar(&records, "records", "", "how much of its decisions is recorded: everything, group (the host and the groups alone) or nothing")
+	cmd.Flags().StringVar(&names, "names", "", "what the DNS gate answers for names that are refused: none (there is none such), refused, or page (the address of the page that says so)")
 	cmd.Flags().StringVar(&unheld, "unheld", "", "what becomes of requests whose provisos a gate cannot hold: pass (without them) or block")
 	page.add(cmd)
 	cmd.Flags().BoolVar(&overTLS, "pages-over-tls", false, "open TLS connections that are refused to show the page; --pages-over-tls=false: no longer")

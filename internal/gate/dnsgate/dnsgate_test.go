@@ -31,13 +31,25 @@ import (
 	"widelark/internal/journal"
 )
 
+// listen takes a free port for UDP and TCP.
+func listen(t testing.TB) (conn net.PacketConn, listener net.Listener) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		var err error
+		listener, err = net.Listen("tcp", "127.0.0.1:0")
+		require.NoError(t, err)
+		if conn, err = net.ListenPacket("udp", listener.Addr().String()); err != nil {
+			_ = listener.Close()
+		}
+		return err == nil
+	}, 10*time.Second, time.Millisecond)
+	return conn, listener
+}
+
 // world starts a resolver, and returns where it is.
 func world(t testing.TB, handler dns.Handler) Forwarder {
 	t.Helper()
-	conn, err := net.ListenPacket("udp", "127.0.0.1:0")
-	require.NoError(t, err)
-	listener, err := net.Listen("tcp", conn.LocalAddr().String())
-	require.NoError(t, err)
+	conn, listener := listen(t)
 	for _, server := range []*dns.Server{{PacketConn: conn, Handler: handler}, {Listener: listener, Handler: handler}} {
 		started := make(chan struct{})
 		server.NotifyStartedFunc = func() { close(started) }
@@ -53,11 +65,8 @@ func begin(t testing.TB, c Config) (s *Server, at string) {
 	t.Helper()
 	c.Log = slog.New(slog.DiscardHandler)
 	s = New(c)
-	conn, err := net.ListenPacket("udp", "127.0.0.1:0")
-	require.NoError(t, err)
+	conn, listener := listen(t)
 	at = conn.LocalAddr().String()
-	listener, err := net.Listen("tcp", at)
-	require.NoError(t, err)
 	served := make(chan error, 2)
 	go func() { served <- s.ServeUDP(conn) }()
 	go func() { served <- s.ServeTCP(listener) }()
@@ -357,6 +366,9 @@ func TestResolvers(t *testing.T) {
 			for _, host := range []string{"heron.example", "www.heron.example", "gull.example"} {
 				r := exchange(t, at, "udp", ward, question(host, dns.TypeA))
 				assert.NotEmpty(t, r.Answer, "%s: %s", name, host)
+				for _, rr := range r.Answer {
+					assert.Equal(t, strings.ToLower(rr.String()), strings.Replace(strings.Replace(rr.String(), "IN", "in", 1), dns.TypeToString[rr.Header().Rrtype], strings.ToLower(dns.TypeToString[rr.Header().Rrtype]), 1), "as it was asked for")
+				}
 			}
 		}
 		long := exchange(t, at, "udp", ward, question("heron.example", dns.TypeTXT))

@@ -151,13 +151,32 @@ func sameQuestion(q, answer *dns.Msg) bool {
 	return len(answer.Question) == 1 && answer.Question[0] == q.Question[0]
 }
 
-// unmixed gives an answer the name as it was asked for.
+// unmixed gives an answer the letters as they were asked for: in its names, and in where they lead, which may be written as a part of the question.
 func unmixed(answer *dns.Msg, mixed, name string) *dns.Msg {
 	answer.Question[0].Name = name
+	put := func(text *string) {
+		if strings.HasSuffix(mixed, *text) {
+			*text = name[len(name)-len(*text):]
+		}
+	}
 	for _, section := range [][]dns.RR{answer.Answer, answer.Ns, answer.Extra} {
 		for _, rr := range section {
-			if head := rr.Header(); head.Name == mixed {
-				head.Name = name
+			put(&rr.Header().Name)
+			switch rr := rr.(type) {
+			case *dns.CNAME:
+				put(&rr.Target)
+			case *dns.DNAME:
+				put(&rr.Target)
+			case *dns.NS:
+				put(&rr.Ns)
+			case *dns.MX:
+				put(&rr.Mx)
+			case *dns.SRV:
+				put(&rr.Target)
+			case *dns.HTTPS:
+				put(&rr.Target)
+			case *dns.SVCB:
+				put(&rr.Target)
 			}
 		}
 	}
