@@ -320,7 +320,7 @@ func (c Config) gateName(kind policy.Gate, several bool) string {
 		host, _ := os.Hostname()
 		return kind.Title() + " at " + host
 	case several && kind != policy.Proxy:
-		return c.GateName + ", " + kind.Title()
+		return c.GateName + " (" + kind.Title() + ")"
 	}
 	return c.GateName
 }

@@ -156,16 +156,16 @@ func (s *dnsSettings) start(config Config, p parts) *running {
 		}
 	})
 	if s.tls != nil {
-		g.serves(what, "and over TLS at "+s.tls.Addr().String(), func() error { return server.ServeTLS(s.tls, secure) })
+		g.serves(what, "The DNS gate is over TLS at "+s.tls.Addr().String(), func() error { return server.ServeTLS(s.tls, secure) })
 	}
 	if s.https != nil {
-		g.serves(what, "and over HTTPS at https://"+s.https.Addr().String()+"/dns-query", func() error { return server.ServeHTTPS(s.https, secure.Clone()) })
+		g.serves(what, "The DNS gate is over HTTPS at https://"+s.https.Addr().String()+"/dns-query", func() error { return server.ServeHTTPS(s.https, secure.Clone()) })
 	}
 	if s.page != nil {
-		g.serves(what, "Its page is at "+self, func() error { return pages.ServePages(s.page) })
+		g.serves(what, "The DNS gate's page is at "+self, func() error { return pages.ServePages(s.page) })
 	}
 	if s.pageTLS != nil {
-		g.serves(what, "and over TLS at "+s.pageTLS.Addr().String(), func() error { return pages.ServePages(tls.NewListener(s.pageTLS, secure.Clone())) })
+		g.serves(what, "The DNS gate's page is over TLS at "+s.pageTLS.Addr().String(), func() error { return pages.ServePages(tls.NewListener(s.pageTLS, secure.Clone())) })
 	}
 	p.log.Info("DNS gate", "address", g.address, "name", p.name)
 	return g

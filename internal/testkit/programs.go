@@ -94,6 +94,10 @@ type Service struct {
 	Args     []string // further arguments of the service; used when it starts
 	Proxy    string   // the address of its proxy gate; "" where it has none
 	Secure   string   // the address of its proxy gate over TLS; "" where it has none
+	DNS      string   // the address of its DNS gate, over UDP and TCP; "" where it has none
+	HTTPS    string   // the URL of its DNS gate over HTTPS; "" where it has none
+	Page     string   // the URL of the page of its DNS gate; "" where it has none
+	PageTLS  string   // the address of that over TLS; "" where it has none
 	Folder   string   // where it is a gate for a service elsewhere, what it keeps its things in
 	process  *exec.Cmd
 	output   *lockedBuffer
@@ -145,7 +149,7 @@ func (s *Server) serve(t testing.TB, database string) *Service {
 
 var (
 	atGate   = regexp.MustCompile(`proxy gate is at (\S+)`)
-	atSecure = regexp.MustCompile(`over TLS at (\S+)`)
+	atSecure = regexp.MustCompile(`and over TLS at (\S+)`)
 )
 
 var serving = regexp.MustCompile(`serves on (http://\S+)`)
@@ -180,15 +184,35 @@ func (s *Service) Start(t testing.TB) {
 				return true
 			}
 		}
-		proxy := atGate.FindStringSubmatch(s.output.String())
-		if proxy != nil {
-			s.Proxy = proxy[1]
+		for _, told := range s.places() {
+			if found := told.says.FindStringSubmatch(s.output.String()); found != nil {
+				*told.at = found[1]
+			} else if told.wanted {
+				return false
+			}
 		}
-		if secure := atSecure.FindStringSubmatch(s.output.String()); secure != nil {
-			s.Secure = secure[1]
-		}
-		return proxy != nil && (s.Secure != "" || !slices.Contains(s.Args, "--proxy-tls-listen"))
+		return true
 	}, 30*time.Second, 10*time.Millisecond, "the service does not come up: %s", s.output)
+}
+
+// place is where a gate says that it is.
+type place struct {
+	at     *string
+	says   *regexp.Regexp
+	wanted bool
+}
+
+var atNames, atHTTPS = regexp.MustCompile(`The DNS gate is at (\S+)`), regexp.MustCompile(`The DNS gate is over HTTPS at (\S+)`)
+var atPage, atPageTLS = regexp.MustCompile(`The DNS gate's page is at (\S+)`), regexp.MustCompile(`The DNS gate's page is over TLS at (\S+)`)
+
+// places are where the gates are that the arguments ask for.
+func (s *Service) places() []place {
+	asks := func(flag string) bool { return slices.Contains(s.Args, flag) }
+	names := asks("--dns-forward")
+	return []place{
+		{&s.Proxy, atGate, !names || slices.Contains(s.Args, "proxy,dns")}, {&s.Secure, atSecure, asks("--proxy-tls-listen")}, {&s.DNS, atNames, names}, {&s.HTTPS, atHTTPS, asks("--dns-https-listen")},
+		{&s.Page, atPage, asks("--dns-page-listen")}, {&s.PageTLS, atPageTLS, asks("--dns-page-tls-listen")},
+	}
 }
 
 // Kill ends the service at once, as a crash would, and waits for its end.

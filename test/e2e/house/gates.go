@@ -2,6 +2,7 @@ package house
 
 import (
 	"errors"
+	"net"
 	"net/http/httptest"
 	"os"
 	"os/exec"
@@ -12,6 +13,7 @@ import (
 	"sync"
 	"testing"
 
+	"github.com/miekg/dns"
 	"github.com/stretchr/testify/require"
 
 	"widelark/demo"
@@ -39,6 +41,32 @@ func atWeb(t *testing.T, dir string) []string {
 	require.NoError(t, os.WriteFile(roots, web().roots, 0o600))
 	return []string{"--organisation", "Quillmere General", "--proxy-upstream", web().server.URL, "--proxy-roots", roots}
 }
+
+// AtNames returns the settings by which a service has a DNS gate beside its proxy gate, before the invented world's resolver.
+func AtNames(t *testing.T) []string {
+	t.Helper()
+	return []string{"--gates", "proxy,dns", "--dns-listen", "127.0.0.1:0", "--dns-forward", names()}
+}
+
+// names starts the invented world's resolver, and returns its address. It ends with the process.
+var names = sync.OnceValue(func() string {
+	for range 20 {
+		tcp, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			panic(err)
+		}
+		udp, err := net.ListenPacket("udp", tcp.Addr().String())
+		if err != nil {
+			_ = tcp.Close()
+			continue
+		}
+		for _, server := range []*dns.Server{{PacketConn: udp, Handler: demo.Resolver()}, {Listener: tcp, Handler: demo.Resolver()}} {
+			go func() { _ = server.ActivateAndServe() }()
+		}
+		return udp.LocalAddr().String()
+	}
+	panic("no port is free for UDP and TCP")
+})
 
 var enrolsBy = regexp.MustCompile(`--enrol (\S+)`)
 
