@@ -38,7 +38,7 @@ build: bin/widelark ## build the console and the two programs
 
 check: fmt lint verify test ## all that must hold before a commit
 
-deps: .var/postgresql.stamp .var/chromium.stamp .var/curl.stamp .var/nft.stamp .var/slapd.stamp .var/whole-chromium.stamp ## install what is missing on a Debian machine: PostgreSQL, Chromium, curl, nftables, slapd
+deps: .var/postgresql.stamp .var/chromium.stamp .var/curl.stamp .var/nft.stamp .var/slapd.stamp .var/whole-chromium.stamp .var/dig.stamp ## install what is missing on a Debian machine: PostgreSQL, Chromium, curl, dig, nftables, slapd
 
 # A cluster that Debian's package would make by itself is not wanted: Wide Lark brings its own. One that is there
 # already is left alone.
@@ -64,6 +64,10 @@ deps: .var/postgresql.stamp .var/chromium.stamp .var/curl.stamp .var/nft.stamp .
 
 .var/whole-chromium.stamp:
 	@[ -x /usr/bin/chromium ] || ( $(AS_ROOT); $(call APT,chromium) ) || true
+	@mkdir -p .var; touch $@
+
+.var/dig.stamp:
+	@command -v dig >/dev/null || ( $(AS_ROOT); $(call APT,bind9-dnsutils) ) || true
 	@mkdir -p .var; touch $@
 
 # A directory that Debian's package would start by itself is not wanted.

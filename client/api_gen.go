@@ -3737,6 +3737,9 @@ type Circumstances struct {
 	// At now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now
 	At *string `json:"at,omitempty"`
 
+	// Chain Where the DNS says that the name leads, in order: the names of its aliases and services. It counts at the DNS gate
+	Chain *[]string `json:"chain,omitempty"`
+
 	// Gate Left out: the gate that sees so much
 	Gate *CircumstancesGate `json:"gate,omitempty"`
 
@@ -5633,6 +5636,9 @@ type MatrixInputBody struct {
 	// At As for a trial
 	At *string `json:"at,omitempty"`
 
+	// Chain Where the DNS says that the name leads, in order: the names of its aliases and services. It counts at the DNS gate
+	Chain *[]string `json:"chain,omitempty"`
+
 	// Gate Left out: the gate that sees so much
 	Gate *MatrixInputBodyGate `json:"gate,omitempty"`
 
@@ -7386,6 +7392,9 @@ type SweepInputBody struct {
 	// Answer The kinds of files that the site answers with; left out, there is no answer yet
 	Answer *[]SweepInputBodyAnswer `json:"answer,omitempty"`
 
+	// Chain Where the DNS says that the name leads, in order: the names of its aliases and services. It counts at the DNS gate
+	Chain *[]string `json:"chain,omitempty"`
+
 	// Days Left out: 7
 	Days *int64 `json:"days,omitempty"`
 
@@ -7646,6 +7655,9 @@ type TrialsInputBody struct {
 
 	// Brief Without steps, matches and classification
 	Brief *bool `json:"brief,omitempty"`
+
+	// Chain Where the DNS says that the name leads, in order: the names of its aliases and services. It counts at the DNS gate
+	Chain *[]string `json:"chain,omitempty"`
 
 	// Gate Left out: the gate that sees so much
 	Gate *TrialsInputBodyGate `json:"gate,omitempty"`

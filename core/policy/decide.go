@@ -120,11 +120,11 @@ var nothing = hypothesis{without: [2]int32{-1, -1}, lifted: [3]int32{-1, -1, -1}
 
 // Decide returns the verdict on a request at a moment. It is a pure function of its arguments; w is only scratch.
 //
-// With a chain, the first name of it that is blocked blocks the request: by a rule of the baseline or a policy that names it (see [Rule]), or by an exception; an
+// With a chain, the first name of it that is blocked blocks the request at the DNS gate: by a rule of the baseline or a policy that names it (see [Rule]), or by an exception; an
 // otherwise, the fallback and a stint say nothing about it. Where an exception or a code allows the name that was asked for, the others are not looked at.
 func (s *Snapshot) Decide(w *Work, r *Request, at time.Time) Decision {
 	d := s.decide(w, r, at)
-	if len(r.Chain) > 0 && d.Verdict.Passes() && d.Rung != AtException && d.Rung != AtUnlocked {
+	if len(r.Chain) > 0 && cmp.Or(r.Gate, GateFor(r.Sight)) == DNS && d.Verdict.Passes() && d.Rung != AtException && d.Rung != AtUnlocked {
 		if link, next := s.blockedLink(w, r, at); link > 0 {
 			return next
 		}

@@ -21,6 +21,7 @@ type Setting struct {
 	Way     policy.Way     `json:"way,omitempty" maxLength:"20" doc:"A journey on this way (dns, proxy, dns,proxy, icap or none) in place of the asker's"`
 	Traits  []policy.Trait `json:"traits,omitempty" enum:"two-names,not-tls" doc:"What a gate learns once a connection stands: the client names two hosts on it; what it says through a tunnel is not TLS"`
 	Answer  []string       `json:"answer,omitempty" enum:"archives,programs,documents,macros,pictures,sound,film,disks" doc:"The kinds of files that the site answers with; left out, there is no answer yet"`
+	Chain   []string       `json:"chain,omitempty" maxItems:"16" doc:"Where the DNS says that the name leads, in order: the names of its aliases and services. It counts at the DNS gate"`
 	On      string         `json:"on,omitempty" pattern:"^(draft|live|[0-9]+)$" doc:"draft, live, or the number of a revision; left out, the draft"`
 }
 
@@ -44,6 +45,7 @@ type Asked struct {
 
 	TwoNames, NotTLS bool
 	Answer           *policy.Answer
+	Chain            []weburl.URL
 }
 
 // Ask resolves circumstances. An unknown name, or a moment that cannot be read, is a [*revision.FieldError] whose path begins with field.
@@ -61,6 +63,11 @@ func (s *State) Ask(field string, c Circumstances) (asked Asked, err error) {
 		}
 		c.Way = way
 	}
+	for i, name := range c.Chain {
+		if _, err := weburl.Parse("https://" + name + "/"); err != nil {
+			return asked, &revision.FieldError{Field: fmt.Sprintf("%schain[%d]", field, i), Msg: fmt.Sprintf("%q is not the name of a host: %v", name, err)}
+		}
+	}
 	at, err := s.Moment(field+"at", c.At)
 	return s.Present(asked.Who, at).When(at, c.Setting), err
 }
@@ -74,6 +81,11 @@ func (a Asker) When(at time.Time, by Setting) Asked {
 	if len(by.Answer) > 0 {
 		asked.Answer = &policy.Answer{Kinds: by.Answer}
 	}
+	for _, name := range by.Chain {
+		if u, err := weburl.Parse("https://" + name + "/"); err == nil { // it was looked at before
+			asked.Chain = append(asked.Chain, u)
+		}
+	}
 	return asked
 }
 
@@ -81,6 +93,6 @@ func (a Asker) When(at time.Time, by Setting) Asked {
 func (a Asked) Request(u weburl.URL) policy.Request {
 	r := a.Who.Request()
 	r.URL, r.Sight, r.Gate, r.Method, r.Way = u, a.Sight, a.Gate, a.Method, a.Way
-	r.TwoNames, r.NotTLS, r.Answer = a.TwoNames, a.NotTLS, a.Answer
+	r.TwoNames, r.NotTLS, r.Answer, r.Chain = a.TwoNames, a.NotTLS, a.Answer, a.Chain
 	return r
 }

@@ -2731,6 +2731,8 @@ export interface components {
             answer?: ("archives" | "programs" | "documents" | "macros" | "pictures" | "sound" | "film" | "disks")[];
             /** @description now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now */
             at?: string;
+            /** @description Where the DNS says that the name leads, in order: the names of its aliases and services. It counts at the DNS gate */
+            chain?: string[];
             /**
              * @description Left out: the gate that sees so much
              * @enum {string}
@@ -4423,6 +4425,8 @@ export interface components {
             answer?: ("archives" | "programs" | "documents" | "macros" | "pictures" | "sound" | "film" | "disks")[];
             /** @description As for a trial */
             at?: string;
+            /** @description Where the DNS says that the name leads, in order: the names of its aliases and services. It counts at the DNS gate */
+            chain?: string[];
             /**
              * @description Left out: the gate that sees so much
              * @enum {string}
@@ -5996,6 +6000,8 @@ export interface components {
         SweepInputBody: {
             /** @description The kinds of files that the site answers with; left out, there is no answer yet */
             answer?: ("archives" | "programs" | "documents" | "macros" | "pictures" | "sound" | "film" | "disks")[];
+            /** @description Where the DNS says that the name leads, in order: the names of its aliases and services. It counts at the DNS gate */
+            chain?: string[];
             /**
              * Format: int64
              * @description Left out: 7
@@ -6210,6 +6216,8 @@ export interface components {
             at?: string;
             /** @description Without steps, matches and classification */
             brief?: boolean;
+            /** @description Where the DNS says that the name leads, in order: the names of its aliases and services. It counts at the DNS gate */
+            chain?: string[];
             /**
              * @description Left out: the gate that sees so much
              * @enum {string}

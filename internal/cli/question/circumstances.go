@@ -17,7 +17,7 @@ import (
 // Circumstances holds the flags for the circumstances of a question: who asks, when, and which parts of the request are seen.
 type Circumstances struct {
 	Person, Group, Address, At, Sight, Gate, Method, Way, On string
-	Traits, Answer                                           string // with commas between them
+	Traits, Answer, Chain                                    string // with commas between them
 	Journey                                                  bool
 }
 
@@ -56,7 +56,7 @@ func (c Circumstances) Or(others Circumstances) Circumstances {
 	if c.Nobody() {
 		c.Person, c.Group, c.Address = others.Person, others.Group, others.Address
 	}
-	for _, field := range [][2]*string{{&c.At, &others.At}, {&c.Sight, &others.Sight}, {&c.Gate, &others.Gate}, {&c.Method, &others.Method}, {&c.Way, &others.Way}, {&c.On, &others.On}, {&c.Traits, &others.Traits}, {&c.Answer, &others.Answer}} {
+	for _, field := range [][2]*string{{&c.At, &others.At}, {&c.Sight, &others.Sight}, {&c.Gate, &others.Gate}, {&c.Method, &others.Method}, {&c.Way, &others.Way}, {&c.On, &others.On}, {&c.Traits, &others.Traits}, {&c.Answer, &others.Answer}, {&c.Chain, &others.Chain}} {
 		*field[0] = cmp.Or(*field[0], *field[1])
 	}
 	c.Journey = c.Journey || others.Journey
@@ -85,6 +85,12 @@ func (c *Circumstances) Setting() client.Circumstances {
 		body.Traits = &[]client.CircumstancesTraits{}
 		for t := range strings.SplitSeq(c.Traits, ",") {
 			*body.Traits = append(*body.Traits, client.CircumstancesTraits(strings.TrimSpace(t)))
+		}
+	}
+	if c.Chain != "" {
+		body.Chain = &[]string{}
+		for name := range strings.SplitSeq(c.Chain, ",") {
+			*body.Chain = append(*body.Chain, strings.TrimSpace(name))
 		}
 	}
 	if c.Answer != "" {

@@ -35,6 +35,7 @@ func (f *tryFlags) register(cmd *cobra.Command) {
 	flags.StringVar(&f.ask.Method, "method", "", "the method of HTTP; left out, GET")
 	flags.StringVar(&f.ask.Traits, "trait", "", "what a gate learns once a connection stands: two-names, not-tls, or both with a comma between them")
 	flags.StringVar(&f.ask.Answer, "answer", "", "the kinds of files that the site answers with, as programs or archives,programs; left out, there is no answer yet")
+	flags.StringVar(&f.ask.Chain, "leads-to", "", "where the DNS says that the name leads, in order, as edge.example,cdn.example; it counts at the DNS gate")
 	flags.StringVar(&f.other.On, "or-on", "", "the same for the other of two trials")
 	flags.StringVar(&f.ask.On, "on", "", "draft, live or the number of a revision; left out, the draft")
 	flags.StringVar(&f.file, "file", "", "a file of URLs, one a line; - is standard input")
