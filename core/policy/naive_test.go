@@ -808,6 +808,9 @@ func TestStripIsExact(t *testing.T) {
 			i := slices.IndexFunc(strip, func(g Segment) bool { return at.Before(g.To) })
 			require.Equal(t, strip[i].Decision.Verdict, s.Decide(&w, &n.r, at).Verdict, "%s at %s", n.r.URL, at)
 		}
+		quiet := s.Quiet(monday)
+		require.True(t, quiet.After(monday))
+		require.False(t, strip[0].To.Before(quiet) && len(strip) > 1, "%s changes at %s, and nothing should before %s", n.r.URL, strip[0].To, quiet)
 		until, changes := s.Until(&w, &n.r, monday)
 		require.Equal(t, len(strip) > 1, changes && until.Before(monday.Add(week)))
 		if len(strip) > 1 {

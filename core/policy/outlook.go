@@ -134,6 +134,36 @@ func (s *Snapshot) Until(w *Work, r *Request, at time.Time) (time.Time, bool) {
 	return s.firstChange(at, func(from, to time.Time) []Segment { return s.Strip(w, r, from, to) }, func() []int64 { return s.datesOf(nil, w, r, at) })
 }
 
+// Quiet returns a moment after another before which time alone changes no verdict, whoever asks for what; it may be earlier than need be.
+func (s *Snapshot) Quiet(after time.Time) time.Time {
+	first := s.dayAfter(pattern.DateOf(after.In(s.config.Zone))) // entries end with a day, and quotas begin anew
+	if !first.After(after) {
+		first = after.Add(time.Second)
+	}
+	soonest := func(at time.Time) {
+		if at.After(after) && at.Before(first) {
+			first = at
+		}
+	}
+	for _, c := range s.clocks {
+		if at, ok := c.next(after); ok {
+			soonest(at)
+		}
+	}
+	for i := range s.grants {
+		soonest(s.grants[i].From)
+		soonest(s.grants[i].Until)
+	}
+	for i := range s.stints {
+		soonest(s.stints[i].From)
+		soonest(s.stints[i].Until)
+	}
+	if len(s.used) > 0 {
+		soonest(after.Truncate(time.Minute).Add(time.Minute))
+	}
+	return first
+}
+
 // firstChange returns the first moment after another at which strips show another verdict; false where they never do. Dates returns the
 // moments around which there may be something that does not come round with the weeks.
 func (s *Snapshot) firstChange(at time.Time, strip func(from, to time.Time) []Segment, dates func() []int64) (time.Time, bool) {

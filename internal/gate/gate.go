@@ -51,6 +51,7 @@ type Gate struct {
 	open    map[uuid.UUID]struct{} // guarded by mu: decisions that were recorded as open and have not ended
 
 	spending spending
+	quiet    atomic.Pointer[quiet]
 
 	decided, refused, cut, unrecorded atomic.Int64
 	began                             time.Time

@@ -39,6 +39,9 @@ func (g *Gate) Lasts(d Decision, most time.Duration) time.Duration {
 	if d.Edition == nil {
 		return most
 	}
+	if d.At.Add(most).Before(g.quietUntil(d)) {
+		return most
+	}
 	w := g.works.Get().(*policy.Work)
 	defer g.works.Put(w)
 	q := g.question(&d.Request)
@@ -47,6 +50,22 @@ func (g *Gate) Lasts(d Decision, most time.Duration) time.Duration {
 		most = min(most, d.Edition.Snapshot.Strip(w, &q, d.At, d.At.Add(most))[0].To.Sub(d.At))
 	}
 	return most
+}
+
+// quiet says until when time alone changes nothing of what an edition says.
+type quiet struct {
+	edition     *Edition
+	from, until time.Time
+}
+
+// quietUntil returns a moment before which time alone changes no verdict. It is looked for once, until it has come.
+func (g *Gate) quietUntil(d Decision) time.Time {
+	k := g.quiet.Load()
+	if k == nil || k.edition != d.Edition || d.At.Before(k.from) || !d.At.Before(k.until) {
+		k = &quiet{d.Edition, d.At, d.Edition.Snapshot.Quiet(d.At)}
+		g.quiet.Store(k)
+	}
+	return k.until
 }
 
 // InOnePlace reports whether all addresses of a range are in the same networks, groups and machines, so that one can stand for all.

@@ -145,15 +145,26 @@ func (k *kept) told(now time.Time) *dns.Msg {
 	return r
 }
 
+func keyOf(q *dns.Msg, question dns.Question) cacheKey {
+	return cacheKey{strings.ToLower(question.Name), question.Qtype, isDo(q), q.CheckingDisabled}
+}
+
+// fresh returns what is kept for a question, nil for nothing, and whether it still holds.
+func (s *Server) fresh(key cacheKey) (k *kept, holds bool) {
+	k, ok := s.cache.get(key)
+	return k, ok && time.Now().Before(k.until)
+}
+
 // lookup returns what resolvers say to a question, from the cache where it is there; nil where none can be reached. An answer that is over is given where no resolver
 // answers in time (RFC 8767).
 func (s *Server) lookup(ctx context.Context, q *dns.Msg, question dns.Question) (*dns.Msg, []dns.EDNS0) {
-	key := cacheKey{strings.ToLower(question.Name), question.Qtype, isDo(q), q.CheckingDisabled}
+	key := keyOf(q, question)
 	now := time.Now()
-	before, ok := s.cache.get(key)
-	if ok && now.Before(before.until) {
+	before, ok := s.fresh(key)
+	if ok {
 		return before.told(now), nil
 	}
+	ok = before != nil
 	ok = ok && now.Sub(before.until) < staleFor
 	got := s.cache.flight.DoChan(key.String(), func() (any, error) {
 		within, stop := context.WithTimeout(s.base, lookupWaits)

@@ -26,11 +26,6 @@ const (
 	mostMessage = 64 << 10         // bytes (RFC 1035, section 4.2.2)
 )
 
-// ServeUDP answers questions until the server is closed.
-func (s *Server) ServeUDP(conn net.PacketConn) error {
-	return s.serve(&dns.Server{PacketConn: conn, UDPSize: 4096, Handler: s.over("udp")})
-}
-
 // ServeTCP answers questions until the server is closed.
 func (s *Server) ServeTCP(listener net.Listener) error {
 	return s.serve(&dns.Server{Listener: listener, Handler: s.over("tcp"), IdleTimeout: func() time.Duration { return idleTimeout }, MaxTCPQueries: -1})
@@ -67,15 +62,13 @@ func (s *Server) over(transport string) dns.Handler {
 			return
 		}
 		from := at.Addr().Unmap().WithZone("")
-		if transport == "udp" && !s.proven(q, from) && !s.limits.allow(from) {
-			// Whoever is not forged asks again over TCP.
-			r := new(dns.Msg)
-			r.SetReply(q)
-			r.Truncated = true
-			_ = w.WriteMsg(r)
-			return
+		r := (*dns.Msg)(nil)
+		if transport == "udp" {
+			r = s.overUDP(q, from)
+		} else {
+			r = s.answer(s.base, q, asker{client: gate.Client{Address: from}, from: from, over: transport})
 		}
-		if r := s.answer(s.base, q, asker{client: gate.Client{Address: from}, from: from, over: transport}); r != nil {
+		if r != nil {
 			_ = w.WriteMsg(r)
 		}
 	})
