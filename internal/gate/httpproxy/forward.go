@@ -247,7 +247,7 @@ func (p *Proxy) plain(w http.ResponseWriter, r *http.Request, client gate.Client
 	held, _, safe := p.Gate.Held(d)
 	to.safe = safe
 	if held.NoUploads {
-		what, err := upload(r, p.MostForm)
+		what, err := Upload(r, p.MostForm)
 		if err != nil {
 			panic(http.ErrAbortHandler) // the client is gone
 		}
@@ -304,7 +304,7 @@ func (p *Proxy) plain(w http.ResponseWriter, r *http.Request, client gate.Client
 			}
 		}
 		if large, ok := errors.AsType[*tooLargeError](failed); ok && ended == nil {
-			refuse("At most "+inBytes(held.SizeCap)+" may come from there, and "+large.Error()+".", large.Error())
+			refuse("At most "+InBytes(held.SizeCap)+" may come from there, and "+large.Error()+".", large.Error())
 			return
 		}
 		if errors.Is(failed, errAnswer) && ended == nil {

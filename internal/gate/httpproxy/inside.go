@@ -227,6 +227,11 @@ func (p *Proxy) refuse(w http.ResponseWriter, r *http.Request, d gate.Decision, 
 	return p.refuseAs(w, r, d, proviso, reference), reference
 }
 
+// Refuse is for gates that show the same pages.
+func (p *Proxy) Refuse(w http.ResponseWriter, r *http.Request, d gate.Decision, proviso string) (size int64, reference string) {
+	return p.refuse(w, r, d, proviso)
+}
+
 // refuseAs is refuse with a reference that is there already.
 func (p *Proxy) refuseAs(w http.ResponseWriter, r *http.Request, d gate.Decision, proviso, reference string) (size int64) {
 	header := w.Header()

@@ -14,13 +14,13 @@ import (
 	"sync/atomic"
 )
 
-// upload says in a clause what makes a request an upload: a body that is longer than a form, of so many bytes at most, or has a file in it; "" where it is none. It
+// Upload says in a clause what makes a request an upload: a body that is longer than a form, of so many bytes at most, or has a file in it; "" where it is none. It
 // reads what it needs of the body, which stays to be read.
-func upload(r *http.Request, mostForm int64) (what string, err error) {
+func Upload(r *http.Request, mostForm int64) (what string, err error) {
 	if r.Method != http.MethodPost && r.Method != http.MethodPut && r.Method != http.MethodPatch || r.Body == nil || r.ContentLength == 0 {
 		return "", nil
 	}
-	tooLong := "more than " + inBytes(mostForm) + " are sent"
+	tooLong := "more than " + InBytes(mostForm) + " are sent"
 	if r.ContentLength > mostForm {
 		return tooLong, nil
 	}
@@ -36,8 +36,8 @@ func upload(r *http.Request, mostForm int64) (what string, err error) {
 	return fileIn(r.Header.Get("Content-Type"), head.Bytes()), nil
 }
 
-// inBytes says a size, as 8 kB.
-func inBytes(n int64) string {
+// InBytes says a size, as 8 kB.
+func InBytes(n int64) string {
 	switch {
 	case n >= 1e6:
 		return strconv.FormatFloat(math.Round(float64(n)/1e5)/10, 'f', -1, 64) + " MB"
@@ -83,7 +83,7 @@ type tooLargeError struct{ size int64 }
 
 // Error implements [error].
 func (e *tooLargeError) Error() string {
-	return fmt.Sprintf("the answer has %s", inBytes(e.size))
+	return fmt.Sprintf("the answer has %s", InBytes(e.size))
 }
 
 // errAtCap ends an answer that says nothing of its size.
@@ -100,7 +100,7 @@ func (c sizeCap) bind(r *http.Response) error {
 	if c.most == 0 || r.Body == nil || r.StatusCode == http.StatusSwitchingProtocols || r.Request.Method == http.MethodHead {
 		return nil
 	}
-	if size := wholeSize(r); size > c.most {
+	if size := WholeSize(r); size > c.most {
 		_ = r.Body.Close()
 		return &tooLargeError{size}
 	}
@@ -108,8 +108,8 @@ func (c sizeCap) bind(r *http.Response) error {
 	return nil
 }
 
-// wholeSize returns the size that an answer declares, of the whole where it is a part (RFC 9110, sections 8.6 and 14.4); -1 where it does not say.
-func wholeSize(r *http.Response) int64 {
+// WholeSize returns the size that an answer declares, of the whole where it is a part (RFC 9110, sections 8.6 and 14.4); -1 where it does not say.
+func WholeSize(r *http.Response) int64 {
 	size := r.ContentLength
 	if _, whole, ok := strings.Cut(r.Header.Get("Content-Range"), "/"); ok {
 		if n, err := strconv.ParseInt(strings.TrimSpace(whole), 10, 64); err == nil {
