@@ -38,7 +38,7 @@ build: bin/widelark ## build the console and the two programs
 
 check: fmt lint verify test ## all that must hold before a commit
 
-deps: .var/postgresql.stamp .var/chromium.stamp .var/curl.stamp .var/nft.stamp .var/slapd.stamp .var/whole-chromium.stamp .var/dig.stamp ## install what is missing on a Debian machine: PostgreSQL, Chromium, curl, dig, nftables, slapd
+deps: .var/postgresql.stamp .var/chromium.stamp .var/curl.stamp .var/nft.stamp .var/slapd.stamp .var/whole-chromium.stamp .var/dig.stamp .var/icap.stamp ## install what is missing on a Debian machine: PostgreSQL, Chromium, curl, dig, an ICAP client, nftables, slapd
 
 # A cluster that Debian's package would make by itself is not wanted: Wide Lark brings its own. One that is there
 # already is left alone.
@@ -70,6 +70,10 @@ deps: .var/postgresql.stamp .var/chromium.stamp .var/curl.stamp .var/nft.stamp .
 	@command -v dig >/dev/null || ( $(AS_ROOT); $(call APT,bind9-dnsutils) ) || true
 	@mkdir -p .var; touch $@
 
+.var/icap.stamp:
+	@command -v c-icap-client >/dev/null || ( $(AS_ROOT); $(call APT,c-icap) ) || true
+	@mkdir -p .var; touch $@
+
 # A directory that Debian's package would start by itself is not wanted.
 .var/slapd.stamp:
 	@[ -x /usr/sbin/slapd ] || ( $(AS_ROOT); echo 'slapd slapd/no_configuration boolean true' | $$as debconf-set-selections; $(call APT,slapd) ) || true
@@ -96,7 +100,7 @@ dev: .var/postgresql.stamp build ## the demo, and the console rebuilt as you edi
 	@trap 'kill 0' EXIT; bin/widelarkd demo --listen 127.0.0.1:8470 & cd console && npm run -s dev
 
 bench: deps build ## measure against anchors in one run, and tell the ratios
-	go test -run '^$$' -bench . -benchmem -benchtime 300ms ./core/... ./internal/catalogue ./internal/postgres ./internal/check ./internal/replay ./internal/gate/httpproxy ./internal/gate/dnsgate ./internal/outpost ./test/e2e/policies | go run ./bench
+	go test -run '^$$' -bench . -benchmem -benchtime 300ms ./core/... ./internal/catalogue ./internal/postgres ./internal/check ./internal/replay ./internal/gate/httpproxy ./internal/gate/dnsgate ./internal/gate/icapgate ./internal/outpost ./test/e2e/policies | go run ./bench
 
 # The detector drops what is kept for the next call, so what allocates nothing is not told under it.
 race: deps build ## pass the tests of the packages under the race detector
@@ -117,6 +121,7 @@ fuzz: ## look for inputs that break the core, half a minute each
 	go test -run '^$$' -fuzz FuzzParts -fuzztime 30s ./internal/parcel
 	go test -run '^$$' -fuzz FuzzAnswer -fuzztime 30s ./internal/gate
 	go test -run '^$$' -fuzz FuzzAnswer -fuzztime 30s ./internal/gate/dnsgate
+	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/gate/icapgate
 
 lint: console/node_modules/.stamp ## linters for Go and the console
 	go tool -modfile=tools/lint/go.mod golangci-lint run

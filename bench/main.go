@@ -53,6 +53,7 @@ var goals = []struct {
 	{"ProxyOpenedThrough", "the same, and a request through it", "the same request to the origin", 1 / 0.3},
 	{"Names", "names over UDP from the cache, decided and recorded, 64 under way", "a fixed answer through the same library", 1 / 0.85},
 	{"NamesOverHTTPS", "a name over HTTPS", "the same server of HTTP/2 with fixed bytes", 2},
+	{"ICAP", "a question of another proxy about a request, decided and recorded", "the same reading, and a fixed answer", 1 / 0.8},
 	{"Journal", "20,000 records into the journal, beside a gate that decides all the time", "COPY of the same rows into it, nothing else running", 2},
 }
 

@@ -462,6 +462,7 @@ func (e EnrolOutputBodyKind) Valid() bool {
 // Defines values for EnrolmentInputBodyKind.
 const (
 	EnrolmentInputBodyKindDNS   EnrolmentInputBodyKind = "dns"
+	EnrolmentInputBodyKindIcap  EnrolmentInputBodyKind = "icap"
 	EnrolmentInputBodyKindProxy EnrolmentInputBodyKind = "proxy"
 )
 
@@ -469,6 +470,8 @@ const (
 func (e EnrolmentInputBodyKind) Valid() bool {
 	switch e {
 	case EnrolmentInputBodyKindDNS:
+		return true
+	case EnrolmentInputBodyKindIcap:
 		return true
 	case EnrolmentInputBodyKindProxy:
 		return true

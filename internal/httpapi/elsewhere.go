@@ -62,7 +62,7 @@ func (s *server) admitGate(api huma.API, ctx huma.Context, next func(huma.Contex
 type enrolmentInput struct {
 	Body struct {
 		Name string      `json:"name" minLength:"1" maxLength:"80" doc:"What the gate is called in lists and records"`
-		Kind policy.Gate `json:"kind,omitempty" enum:"proxy,dns" doc:"Left out: proxy"`
+		Kind policy.Gate `json:"kind,omitempty" enum:"proxy,dns,icap" doc:"Left out: proxy"`
 	}
 }
 

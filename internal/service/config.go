@@ -153,6 +153,15 @@ type Config struct {
 	// DNSPageTLSListen is where that page is served over TLS. Defaults to none.
 	DNSPageTLSListen string `koanf:"dns-page-tls-listen"`
 
+	// ICAPListen is the address of the ICAP gate. Defaults to 127.0.0.1:8474, which only this machine reaches.
+	ICAPListen string `koanf:"icap-listen"`
+
+	// ICAPFrom are ranges of proxies that are believed who asks, by X-Client-IP and X-Authenticated-User. Defaults to none.
+	ICAPFrom []string `koanf:"icap-from"`
+
+	// ICAPAlone lets answers pass that come without the request that they belong to. Defaults to false.
+	ICAPAlone bool `koanf:"icap-alone"`
+
 	// LDAPURL is a directory that checks the passwords of people who sign in at gates, as ldaps://ldap.example. Defaults to none: people have passwords of their own here.
 	LDAPURL string `koanf:"ldap-url"`
 
@@ -238,6 +247,9 @@ func gateFlags(set *pflag.FlagSet) {
 	set.StringSlice("dns-page-address", nil, "addresses that refused names lead to, where a policy says so (also WIDELARKD_DNS_PAGE_ADDRESS)")
 	set.String("dns-page-listen", "", "where the page of refused names is served, as 10.40.0.2:80 (also WIDELARKD_DNS_PAGE_LISTEN)")
 	set.String("dns-page-tls-listen", "", "where it is served over TLS, as 10.40.0.2:443 (also WIDELARKD_DNS_PAGE_TLS_LISTEN)")
+	set.String("icap-listen", "127.0.0.1:8474", "the address of the ICAP gate (also WIDELARKD_ICAP_LISTEN)")
+	set.StringSlice("icap-from", nil, "ranges of proxies that are believed who asks, by X-Client-IP and X-Authenticated-User, as 10.40.0.7/32 (also WIDELARKD_ICAP_FROM)")
+	set.Bool("icap-alone", false, "let answers pass that come without the request that they belong to (also WIDELARKD_ICAP_ALONE)")
 	set.String("clock", "", "for tests: the moment at which the clock begins, as RFC 3339 has it")
 	_ = set.MarkHidden("clock") // it is there
 	set.String("log-level", "info", "debug, info, warn or error (also WIDELARKD_LOG_LEVEL)")

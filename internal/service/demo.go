@@ -101,7 +101,7 @@ func runDemo(ctx context.Context, config Config, dir string, out io.Writer, vers
 	if err := os.WriteFile(config.ProxyRoots, roots, 0o644); err != nil {
 		return err
 	}
-	config.Gates, config.ProxyUpstream, config.Organisation, config.demoPassword = []string{"proxy", "dns"}, partner, demo.Organisation, demo.Password
+	config.Gates, config.ProxyUpstream, config.Organisation, config.demoPassword = []string{"proxy", "dns", "icap"}, partner, demo.Organisation, demo.Password
 	config.PageName = demo.PageName
 	s, err := Start(ctx, config, listener, logs, version)
 	if err != nil {
@@ -279,6 +279,8 @@ Wide Lark runs with the demo data of Quillmere General (ready in %.1f s).
   DNS       at %s over UDP and TCP, for whoever has dig; over HTTPS, too
             dig -p %s @%s oddsfield.example          # nothing, and the reason
 
+  ICAP      at icap://%s/requests and icap://%s/answers, for another proxy
+
 Ctrl-C ends the service and its database; the data stay in %s.
-`, took.Seconds(), s.URL, demo.Name, demo.Password, demo.Lead, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), gate, demo.Password, filepath.Join(dir, "authority.pem"), gate, names, port, host, dir)
+`, took.Seconds(), s.URL, demo.Name, demo.Password, demo.Lead, filepath.Join(dir, "client.yaml"), filepath.Join(dir, "files", demo.HandKept), gate, demo.Password, filepath.Join(dir, "authority.pem"), gate, names, port, host, s.gates[2].address, s.gates[2].address, dir)
 }

@@ -79,8 +79,10 @@ func (c Config) readGates(kinds []policy.Gate) (read map[policy.Gate]settings, e
 			one, err = c.readProxy()
 		case policy.DNS:
 			one, err = c.readDNS()
+		case policy.ICAP:
+			one, err = c.readICAP()
 		default:
-			err = fmt.Errorf("gates: %q is not a gate that can be run here: there are proxy and dns", kind)
+			err = fmt.Errorf("gates: %q is not a gate: there are proxy, dns and icap", kind)
 		}
 		if err != nil {
 			for _, before := range read {

@@ -98,6 +98,7 @@ type Service struct {
 	HTTPS    string   // the URL of its DNS gate over HTTPS; "" where it has none
 	Page     string   // the URL of the page of its DNS gate; "" where it has none
 	PageTLS  string   // the address of that over TLS; "" where it has none
+	ICAP     string   // the address of its ICAP gate; "" where it has none
 	Folder   string   // where it is a gate for a service elsewhere, what it keeps its things in
 	process  *exec.Cmd
 	output   *lockedBuffer
@@ -205,13 +206,16 @@ type place struct {
 var atNames, atHTTPS = regexp.MustCompile(`The DNS gate is at (\S+)`), regexp.MustCompile(`The DNS gate is over HTTPS at (\S+)`)
 var atPage, atPageTLS = regexp.MustCompile(`The DNS gate's page is at (\S+)`), regexp.MustCompile(`The DNS gate's page is over TLS at (\S+)`)
 
+var atICAP = regexp.MustCompile(`The ICAP gate is at icap://([^/]+)/`)
+
 // places are where the gates are that the arguments ask for.
 func (s *Service) places() []place {
 	asks := func(flag string) bool { return slices.Contains(s.Args, flag) }
-	names := asks("--dns-forward")
+	names, asked := asks("--dns-forward"), asks("--icap-listen")
 	return []place{
-		{&s.Proxy, atGate, !names || slices.Contains(s.Args, "proxy,dns")}, {&s.Secure, atSecure, asks("--proxy-tls-listen")}, {&s.DNS, atNames, names}, {&s.HTTPS, atHTTPS, asks("--dns-https-listen")},
+		{&s.Proxy, atGate, !names && !asked || slices.Contains(s.Args, "proxy,dns") || slices.Contains(s.Args, "proxy,icap")}, {&s.Secure, atSecure, asks("--proxy-tls-listen")}, {&s.DNS, atNames, names}, {&s.HTTPS, atHTTPS, asks("--dns-https-listen")},
 		{&s.Page, atPage, asks("--dns-page-listen")}, {&s.PageTLS, atPageTLS, asks("--dns-page-tls-listen")},
+		{&s.ICAP, atICAP, asked},
 	}
 }
 

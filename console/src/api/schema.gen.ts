@@ -3266,7 +3266,7 @@ export interface components {
              * @description Left out: proxy
              * @enum {string}
              */
-            kind?: "proxy" | "dns";
+            kind?: "proxy" | "dns" | "icap";
             /** @description What the gate is called in lists and records */
             name: string;
         };

@@ -30,7 +30,7 @@ func enrolCommand(a *command.App) *cobra.Command {
 			return nil
 		}),
 	})
-	cmd.Flags().StringVar(&kind, "kind", "", "proxy or dns; left out, proxy")
+	cmd.Flags().StringVar(&kind, "kind", "", "proxy, dns or icap; left out, proxy")
 	return cmd
 }
 

@@ -110,7 +110,7 @@ func TestDemo(t *testing.T) {
 	t.Parallel()
 	as := nobody()
 	dir := house.DataFolder(t, as)
-	args := []string{"--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--dns-listen", "127.0.0.1:0", "--dns-https-listen", "127.0.0.1:0", "--data", dir}
+	args := []string{"--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--dns-listen", "127.0.0.1:0", "--dns-https-listen", "127.0.0.1:0", "--icap-listen", "127.0.0.1:0", "--data", dir}
 	d := startDemo(t, as, args...)
 	require.Contains(t, d.out.String(), "sign in as edda with the password quillmere-demo", d.out.String())
 	assert.Contains(t, d.out.String(), "Suspect sites                 100000 entries from 100000 lines (0 refused)")
@@ -169,7 +169,7 @@ func TestDemo(t *testing.T) {
 func TestDemoInterrupted(t *testing.T) {
 	t.Parallel()
 	dir := house.DataFolder(t, nil)
-	d := startDemoUntil(t, "entries from", nil, "--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--dns-listen", "127.0.0.1:0", "--dns-https-listen", "127.0.0.1:0", "--data", dir)
+	d := startDemoUntil(t, "entries from", nil, "--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--dns-listen", "127.0.0.1:0", "--dns-https-listen", "127.0.0.1:0", "--icap-listen", "127.0.0.1:0", "--data", dir)
 	pid := postgres(t, dir)
 	require.NotZero(t, pid, d.out.String())
 	assert.Equal(t, 0, d.end(syscall.SIGINT))
@@ -199,9 +199,9 @@ func TestDemoSaysWhatIsInTheWay(t *testing.T) {
 	}{
 		{[]string{"--listen", taken.Addr().String()}, taken.Addr().String() + " is in use by another program: stop that, or choose another address with --listen"},
 		{[]string{"--listen", "nowhere"}, `listen: "nowhere" is not an address`},
-		{[]string{"--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--dns-listen", "127.0.0.1:0", "--dns-https-listen", "127.0.0.1:0", "--data", "/proc/widelark"}, "the data folder cannot be made"},
-		{[]string{"--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--dns-listen", "127.0.0.1:0", "--dns-https-listen", "127.0.0.1:0", "--data", broken}, "the database server ended as soon as it was started; see " + broken},
-		{[]string{"--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--dns-listen", "127.0.0.1:0", "--dns-https-listen", "127.0.0.1:0", "--time-zone", "Quillmere", "--data", dir}, `"Quillmere" is not an IANA zone`},
+		{[]string{"--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--dns-listen", "127.0.0.1:0", "--dns-https-listen", "127.0.0.1:0", "--icap-listen", "127.0.0.1:0", "--data", "/proc/widelark"}, "the data folder cannot be made"},
+		{[]string{"--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--dns-listen", "127.0.0.1:0", "--dns-https-listen", "127.0.0.1:0", "--icap-listen", "127.0.0.1:0", "--data", broken}, "the database server ended as soon as it was started; see " + broken},
+		{[]string{"--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--dns-listen", "127.0.0.1:0", "--dns-https-listen", "127.0.0.1:0", "--icap-listen", "127.0.0.1:0", "--time-zone", "Quillmere", "--data", dir}, `"Quillmere" is not an IANA zone`},
 	} {
 		d := startDemo(t, as, row.args...)
 		assert.Equal(t, 3, d.cmd.ProcessState.ExitCode(), row.args)
@@ -213,9 +213,9 @@ func TestDemoSaysWhatIsInTheWay(t *testing.T) {
 	}
 	private := filepath.Join(house.DataFolder(t, nil), "private")
 	require.NoError(t, os.Mkdir(private, 0o700))
-	d := startDemo(t, nil, "--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--dns-listen", "127.0.0.1:0", "--dns-https-listen", "127.0.0.1:0", "--data", filepath.Join(private, "data"))
+	d := startDemo(t, nil, "--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--dns-listen", "127.0.0.1:0", "--dns-https-listen", "127.0.0.1:0", "--icap-listen", "127.0.0.1:0", "--data", filepath.Join(private, "data"))
 	assert.Contains(t, d.out.String(), fmt.Sprintf("the database runs as the user postgres, who cannot enter %s: give a data folder elsewhere with --data", private))
-	d = startDemo(t, as, "--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--dns-listen", "127.0.0.1:0", "--dns-https-listen", "127.0.0.1:0", "--data", filepath.Join(private, "data"))
+	d = startDemo(t, as, "--listen", "127.0.0.1:0", "--proxy-listen", "127.0.0.1:0", "--dns-listen", "127.0.0.1:0", "--dns-https-listen", "127.0.0.1:0", "--icap-listen", "127.0.0.1:0", "--data", filepath.Join(private, "data"))
 	assert.Contains(t, d.out.String(), "the data folder cannot be made")
 }
 
