@@ -31,7 +31,7 @@ func (g *Gate) NameAnswer(d Decision) (answer policy.NameAnswer, below bool) {
 	defer g.works.Put(w)
 	q := g.question(&d.Request)
 	answer = d.Edition.Snapshot.NameAnswer(w, &q)
-	return answer, answer == policy.NoSuchName && d.Decision.Link == 0 && d.Edition.Snapshot.BlocksBelow(w, &q, d.At)
+	return answer, answer == policy.NoSuchName && d.Link == 0 && d.Edition.Snapshot.BlocksBelow(w, &q, d.At)
 }
 
 // Lasts returns how long nothing can change a decision but a new edition and a standing fact, if that is less than most.

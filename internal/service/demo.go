@@ -15,9 +15,8 @@ import (
 	"strings"
 	"time"
 
-	"github.com/spf13/cobra"
-
 	"github.com/miekg/dns"
+	"github.com/spf13/cobra"
 
 	"widelark/client"
 	"widelark/demo"

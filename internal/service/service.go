@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"github.com/alexedwards/scs/pgxstore"
-
 	"github.com/google/uuid"
 
 	"widelark/core/policy"

@@ -203,8 +203,10 @@ type place struct {
 	wanted bool
 }
 
-var atNames, atHTTPS = regexp.MustCompile(`The DNS gate is at (\S+)`), regexp.MustCompile(`The DNS gate is over HTTPS at (\S+)`)
-var atPage, atPageTLS = regexp.MustCompile(`The DNS gate's page is at (\S+)`), regexp.MustCompile(`The DNS gate's page is over TLS at (\S+)`)
+var (
+	atNames, atHTTPS  = regexp.MustCompile(`The DNS gate is at (\S+)`), regexp.MustCompile(`The DNS gate is over HTTPS at (\S+)`)
+	atPage, atPageTLS = regexp.MustCompile(`The DNS gate's page is at (\S+)`), regexp.MustCompile(`The DNS gate's page is over TLS at (\S+)`)
+)
 
 var atICAP = regexp.MustCompile(`The ICAP gate is at icap://([^/]+)/`)
 
@@ -213,8 +215,12 @@ func (s *Service) places() []place {
 	asks := func(flag string) bool { return slices.Contains(s.Args, flag) }
 	names, asked := asks("--dns-forward"), asks("--icap-listen")
 	return []place{
-		{&s.Proxy, atGate, !names && !asked || slices.Contains(s.Args, "proxy,dns") || slices.Contains(s.Args, "proxy,icap")}, {&s.Secure, atSecure, asks("--proxy-tls-listen")}, {&s.DNS, atNames, names}, {&s.HTTPS, atHTTPS, asks("--dns-https-listen")},
-		{&s.Page, atPage, asks("--dns-page-listen")}, {&s.PageTLS, atPageTLS, asks("--dns-page-tls-listen")},
+		{&s.Proxy, atGate, !names && !asked || slices.Contains(s.Args, "proxy,dns") || slices.Contains(s.Args, "proxy,icap")},
+		{&s.Secure, atSecure, asks("--proxy-tls-listen")},
+		{&s.DNS, atNames, names},
+		{&s.HTTPS, atHTTPS, asks("--dns-https-listen")},
+		{&s.Page, atPage, asks("--dns-page-listen")},
+		{&s.PageTLS, atPageTLS, asks("--dns-page-tls-listen")},
 		{&s.ICAP, atICAP, asked},
 	}
 }

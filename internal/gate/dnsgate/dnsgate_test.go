@@ -278,9 +278,8 @@ func TestHints(t *testing.T) {
 
 // Who asks is told by forwarders that are trusted; a part of an address counts for what holds all of it, and for nobody in particular.
 func TestSubnets(t *testing.T) {
-	kay := floor().Directory.People[0].ID
 	config := floor()
-	kay = config.Directory.People[0].ID
+	kay := config.Directory.People[0].ID
 	facts := policy.Facts{Presences: []policy.Presence{{Person: kay, Addr: netip.MustParseAddr("10.40.3.0"), From: time.Now().Add(-time.Hour), Until: time.Now().Add(time.Hour)}}}
 	g := gateOf(config, facts)
 	s, at := begin(t, Config{Gate: g, Forwarders: []Forwarder{world(t, demo.Resolver())}, Trusted: []netip.Prefix{netip.MustParsePrefix("127.0.30.0/24")}})

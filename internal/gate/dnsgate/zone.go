@@ -62,10 +62,10 @@ func (z *Zone) answers(r *dns.Msg, question dns.Question) bool {
 		alias := ""
 		found := false
 		for _, rr := range records {
-			switch t := rr.Header().Rrtype; {
-			case t == question.Qtype:
+			switch rr.Header().Rrtype {
+			case question.Qtype:
 				r.Answer, found = append(r.Answer, dns.Copy(rr)), true
-			case t == dns.TypeCNAME:
+			case dns.TypeCNAME:
 				r.Answer, alias = append(r.Answer, dns.Copy(rr)), strings.ToLower(rr.(*dns.CNAME).Target)
 			}
 		}

@@ -320,6 +320,9 @@ func (x *exchange) requests() error {
 			return x.refuse(r, d, "Nothing may be uploaded there, and "+what+".", "no uploads: "+what, begin)
 		}
 	}
+	if x.Gate.Measures(d) {
+		x.Gate.Watch(d, false, func() int64 { return 0 }, func() {})() // it counts for quotas, once
+	}
 	x.Gate.Record(d, journal.Ending{Outcome: journal.Answered, Took: time.Since(begin)})
 	if safe.By != "" {
 		x.request = madeSafe(x.request, r, safe)
@@ -359,7 +362,7 @@ func (x *exchange) answers() error {
 		}
 		return x.say(http.StatusForbidden, http.Header{"Content-Type": {"text/plain; charset=utf-8"}}, []byte("Not allowed here: the proxy does not say which request this answers.\n"), false)
 	}
-	response, err := x.httpResponse(r)
+	response, err := x.httpResponse(r) //nolint:bodyclose // the body comes apart from it
 	if err != nil {
 		return err
 	}

@@ -196,8 +196,11 @@ func floor() policy.Config {
 		Directory: directory.New([]directory.Person{{ID: kay.String(), Name: "Kay Moran"}}, []directory.Group{{ID: "nurses", Name: "Nurses", Networks: []string{"ward"}, Persons: []string{kay.String()}}},
 			[]directory.Network{{ID: "ward", Name: "Ward", Ranges: []netip.Prefix{netip.MustParsePrefix("10.40.10.0/24")}}}),
 		Lists: match.New([]match.List{{ID: "bad", Name: "Betting", Entries: pattern.Keep("oddsfield.example", "heron.example/puzzles")}, {ID: "up", Name: "Forms", Entries: pattern.Keep("forms.example")}, {ID: "big", Name: "Big", Entries: pattern.Keep("big.example")}, {ID: "find", Name: "Search", Entries: pattern.Keep("find.example")}}),
-		Engines: []policy.Engine{{ID: "e", Name: "Find", Entries: pattern.Keep("p.find.example"), Safe: policy.Safe{By: policy.ByParameter, Name: "calm", Value: "1"}}, {ID: "h", Name: "Head", Entries: pattern.Keep("h.find.example"), Safe: policy.Safe{By: policy.ByHeader, Name: "Filter", Value: "strict"}},
-			{ID: "o", Name: "Other", Entries: pattern.Keep("o.find.example"), Safe: policy.Safe{By: policy.ByHost, Value: "calm.find.example"}}},
+		Engines: []policy.Engine{
+			{ID: "e", Name: "Find", Entries: pattern.Keep("p.find.example"), Safe: policy.Safe{By: policy.ByParameter, Name: "calm", Value: "1"}},
+			{ID: "h", Name: "Head", Entries: pattern.Keep("h.find.example"), Safe: policy.Safe{By: policy.ByHeader, Name: "Filter", Value: "strict"}},
+			{ID: "o", Name: "Other", Entries: pattern.Keep("o.find.example"), Safe: policy.Safe{By: policy.ByHost, Value: "calm.find.example"}},
+		},
 		Taxonomy: classify.Taxonomy{Categories: []classify.Category{{Key: "wagers", Name: "Wagers"}}},
 		Local:    classify.NewLocal(nil, nil, []classify.Scorecard{{ID: "card", Name: "Card", Category: "wagers", Threshold: 10, Terms: []classify.Term{{Word: pattern.MustParse(`"late odds"`).Pattern, Points: 10}}}}),
 		Policies: []policy.Policy{{ID: "p", Name: "Ward", Groups: []string{"nurses"}, Otherwise: policy.Allow, Rules: []policy.Rule{
@@ -318,6 +321,21 @@ func TestProvisosOfRequests(t *testing.T) {
 		answer := c.hear()
 		assert.Equal(t, 200, answer.status)
 		assert.Equal(t, want, answer.holds)
+	}
+}
+
+// A minute counts in which something is let through that a rule allows for so many.
+func TestQuota(t *testing.T) {
+	config := floor()
+	config.Policies[0].Rules[4].With = policy.Provisos{Quota: 5 * time.Minute}
+	g, _ := gateOf(config)
+	c := dial(t, begin(t, Config{Gate: g, Trusted: loopback}))
+	c.say(reqmod(ward, get("http://big.example/"), ""))
+	assert.Equal(t, 204, c.hear().status)
+	used := g.TakeUsed()
+	assert.Len(t, used, 1)
+	for of, minutes := range used {
+		assert.Equal(t, []any{config.Policies[0].Rules[4].ID, netip.MustParseAddr(ward), 1}, []any{of.Rule.String(), of.Address, len(minutes)})
 	}
 }
 

@@ -182,7 +182,7 @@ func (m *message) httpRequest() (*http.Request, error) {
 
 // httpResponse returns the HTTP response that a message holds.
 func (m *message) httpResponse(to *http.Request) (*http.Response, error) {
-	r, err := http.ReadResponse(bufio.NewReader(bytes.NewReader(m.response)), to) //nolint:bodyclose // the body comes apart from it
+	r, err := http.ReadResponse(bufio.NewReader(bytes.NewReader(m.response)), to)
 	if err != nil {
 		return nil, bad("the HTTP response cannot be read: %v", err)
 	}

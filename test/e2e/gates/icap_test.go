@@ -40,7 +40,8 @@ func TestTrialPredictsICAP(t *testing.T) {
 		who  client.Who
 		args []string
 	}{
-		{client.Who{Person: ref("kay.moran")}, []string{"-x", "X-Authenticated-User: Local://kay.moran"}}, {client.Who{Person: ref("ola.fenn")}, []string{"-x", "X-Authenticated-User: b2xhLmZlbm4="}},
+		{client.Who{Person: ref("kay.moran")}, []string{"-x", "X-Authenticated-User: Local://kay.moran"}},
+		{client.Who{Person: ref("ola.fenn")}, []string{"-x", "X-Authenticated-User: b2xhLmZlbm4="}},
 		{client.Who{Address: ref("10.40.30.7")}, []string{"-x", "X-Client-IP: 10.40.30.7"}},
 	} {
 		answer, err := gate.API(t).TryUrlsWithResponse(t.Context(), client.TrialsInputBody{Urls: urls, Who: &who.who, At: &at, Way: &way, Journey: &journey, On: &live})
