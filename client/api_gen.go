@@ -3345,6 +3345,48 @@ func (e GetUsesParamsKind) Valid() bool {
 	}
 }
 
+// Defines values for GetZoneParamsErrs.
+const (
+	GetZoneParamsErrsClose GetZoneParamsErrs = "close"
+	GetZoneParamsErrsOpen  GetZoneParamsErrs = "open"
+)
+
+// Valid indicates whether the value is a known member of the GetZoneParamsErrs enum.
+func (e GetZoneParamsErrs) Valid() bool {
+	switch e {
+	case GetZoneParamsErrsClose:
+		return true
+	case GetZoneParamsErrsOpen:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetZoneParamsForm.
+const (
+	GetZoneParamsFormHosts GetZoneParamsForm = "hosts"
+	GetZoneParamsFormNames GetZoneParamsForm = "names"
+	GetZoneParamsFormPac   GetZoneParamsForm = "pac"
+	GetZoneParamsFormRpz   GetZoneParamsForm = "rpz"
+)
+
+// Valid indicates whether the value is a known member of the GetZoneParamsForm enum.
+func (e GetZoneParamsForm) Valid() bool {
+	switch e {
+	case GetZoneParamsFormHosts:
+		return true
+	case GetZoneParamsFormNames:
+		return true
+	case GetZoneParamsFormPac:
+		return true
+	case GetZoneParamsFormRpz:
+		return true
+	default:
+		return false
+	}
+}
+
 // AcceptInputBody defines model for AcceptInputBody.
 type AcceptInputBody struct {
 	Key string `json:"key"`
@@ -8479,6 +8521,36 @@ type WhoIsParams struct {
 	Name string `form:"name" json:"name"`
 }
 
+// GetZoneParams defines parameters for GetZone.
+type GetZoneParams struct {
+	// Group For whom: the name or id of a group
+	Group *string `form:"group,omitempty" json:"group,omitempty"`
+
+	// Address Or for whoever is at an address
+	Address *string `form:"address,omitempty" json:"address,omitempty"`
+
+	// At now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now
+	At *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// On draft, live, or the number of a revision; left out, live
+	On *string `form:"on,omitempty" json:"on,omitempty"`
+
+	// Errs What becomes of a name where a rule cannot be told by it
+	Errs *GetZoneParamsErrs `form:"errs,omitempty" json:"errs,omitempty"`
+
+	// Origin The name of the zone
+	Origin *string `form:"origin,omitempty" json:"origin,omitempty"`
+
+	// Page Addresses that refused names lead to, where a policy says so
+	Page *[]string `form:"page,omitempty" json:"page,omitempty"`
+}
+
+// GetZoneParamsErrs defines parameters for GetZone.
+type GetZoneParamsErrs string
+
+// GetZoneParamsForm defines parameters for GetZone.
+type GetZoneParamsForm string
+
 // AddAccountJSONRequestBody defines body for AddAccount for application/json ContentType.
 type AddAccountJSONRequestBody = NewAccountInputBody
 
@@ -10633,6 +10705,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/who (the `WhoIs` operationId).
 	WhoIs(ctx context.Context, params *WhoIsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetZone What is said of names to somebody at a moment, for other filters; what the form cannot say stands in comments, with counts
+	//
+	// Corresponds with GET /api/v1/zones/{form} (the `GetZone` operationId).
+	GetZone(ctx context.Context, form GetZoneParamsForm, params *GetZoneParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 }
 
 // GetAccounts Who may sign in; for owners
@@ -15326,6 +15403,21 @@ func (c *Client) GetUses(ctx context.Context, params *GetUsesParams, reqEditors 
 // Corresponds with GET /api/v1/who (the `WhoIs` operationId).
 func (c *Client) WhoIs(ctx context.Context, params *WhoIsParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewWhoIsRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetZone What is said of names to somebody at a moment, for other filters; what the form cannot say stands in comments, with counts
+//
+// Corresponds with GET /api/v1/zones/{form} (the `GetZone` operationId).
+func (c *Client) GetZone(ctx context.Context, form GetZoneParamsForm, params *GetZoneParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetZoneRequest(c.Server, form, params)
 	if err != nil {
 		return nil, err
 	}
@@ -24807,6 +24899,139 @@ func NewWhoIsRequest(server string, params *WhoIsParams) (*http.Request, error) 
 	return req, nil
 }
 
+// NewGetZoneRequest constructs an http.Request for the GetZone method
+func NewGetZoneRequest(server string, form GetZoneParamsForm, params *GetZoneParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "form", form, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/zones/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Group != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "group", *params.Group, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Address != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "address", *params.Address, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.On != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "on", *params.On, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Errs != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "errs", *params.Errs, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Origin != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "origin", *params.Origin, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Page != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "page", *params.Page, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 func (c *Client) applyEditors(ctx context.Context, req *http.Request, additionalEditors []RequestEditorFn) error {
 	for _, r := range c.RequestEditors {
 		if err := r(ctx, req); err != nil {
@@ -26873,6 +27098,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/who (the `WhoIs` operationId).
 	WhoIsWithResponse(ctx context.Context, params *WhoIsParams, reqEditors ...RequestEditorFn) (*WhoIsResponse, error)
+
+	// GetZoneWithResponse What is said of names to somebody at a moment, for other filters; what the form cannot say stands in comments, with counts
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/zones/{form} (the `GetZone` operationId).
+	GetZoneWithResponse(ctx context.Context, form GetZoneParamsForm, params *GetZoneParams, reqEditors ...RequestEditorFn) (*GetZoneResponse, error)
 }
 
 type GetAccountsResponse struct {
@@ -40676,6 +40908,61 @@ func (r WhoIsResponse) ContentType() string {
 	return ""
 }
 
+type GetZoneResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetZoneResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetZoneResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetZoneResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetZoneResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetZoneResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetZoneResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetZoneResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 // GetAccountsWithResponse Who may sign in; for owners
 //
 // Returns a wrapper object for the known response body format(s).
@@ -44431,6 +44718,19 @@ func (c *ClientWithResponses) WhoIsWithResponse(ctx context.Context, params *Who
 		return nil, err
 	}
 	return ParseWhoIsResponse(rsp)
+}
+
+// GetZoneWithResponse What is said of names to somebody at a moment, for other filters; what the form cannot say stands in comments, with counts
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/zones/{form} (the `GetZone` operationId).
+func (c *ClientWithResponses) GetZoneWithResponse(ctx context.Context, form GetZoneParamsForm, params *GetZoneParams, reqEditors ...RequestEditorFn) (*GetZoneResponse, error) {
+	rsp, err := c.GetZone(ctx, form, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetZoneResponse(rsp)
 }
 
 // ParseGetAccountsResponse parses an HTTP response from a GetAccountsWithResponse call
@@ -55628,6 +55928,46 @@ func ParseWhoIsResponse(rsp *http.Response) (*WhoIsResponse, error) {
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetZoneResponse parses an HTTP response from a GetZoneWithResponse call
+func ParseGetZoneResponse(rsp *http.Response) (*GetZoneResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetZoneResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
 		var dest ErrorModel
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

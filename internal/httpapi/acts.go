@@ -27,7 +27,7 @@ var operations = map[access.Act][]string{
 		"getCategories", "getCategorySites", "getCorrections", "exportCorrections", "getScorecards", "scoreText",
 		"getPacks", "getPack", "getPackHistory", "getPackChanges", "getPackKeys",
 		"getDraft", "getDiff", "getEntryDiff", "getTurns", "getReview", "getRevisions",
-		"getExpectations", "getExpectation", "runExpectations", "exportConfig", "planConfig", "getGates", "getPresences", "getAuthorities",
+		"getExpectations", "getExpectation", "runExpectations", "exportConfig", "planConfig", "getGates", "getZone", "getPresences", "getAuthorities",
 	},
 	access.Try:         {"tryUrls", "compareTrials", "tryMatrix", "sweepTrials", "lookupUrls"},
 	access.ReadJournal: {"getRequests", "getCodes", "replay", "getLatestRecords", "getAffected", "getEffects", "getSeen", "getUnrated", "findCompanions"},

@@ -156,6 +156,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerPeople(api)
 	s.registerPolicies(api)
 	s.registerPages(api)
+	s.registerZones(api)
 	s.registerTrials(api)
 	s.registerGrants(api)
 	s.registerCategories(api)

@@ -153,6 +153,21 @@ type Config struct {
 	// DNSPageTLSListen is where that page is served over TLS. Defaults to none.
 	DNSPageTLSListen string `koanf:"dns-page-tls-listen"`
 
+	// DNSZones are zones that other resolvers transfer, as rpz.lark.internal=Ward nurses. Defaults to none.
+	DNSZones []string `koanf:"dns-zone"`
+
+	// DNSZoneErrs is what becomes of a name in zones where a rule cannot be told by it: open or close. Defaults to open.
+	DNSZoneErrs string `koanf:"dns-zone-errs"`
+
+	// DNSZoneKeys is a file with the keys that transfers are signed with: a name and a secret in base64 a line. Defaults to none.
+	DNSZoneKeys string `koanf:"dns-zone-keys"`
+
+	// DNSZoneTo are ranges of those who transfer zones without a key. Defaults to none.
+	DNSZoneTo []string `koanf:"dns-zone-to"`
+
+	// DNSZoneNotify are the resolvers that are told when a zone changes. Defaults to none.
+	DNSZoneNotify []string `koanf:"dns-zone-notify"`
+
 	// ICAPListen is the address of the ICAP gate. Defaults to 127.0.0.1:8474, which only this machine reaches.
 	ICAPListen string `koanf:"icap-listen"`
 
@@ -247,6 +262,11 @@ func gateFlags(set *pflag.FlagSet) {
 	set.StringSlice("dns-page-address", nil, "addresses that refused names lead to, where a policy says so (also WIDELARKD_DNS_PAGE_ADDRESS)")
 	set.String("dns-page-listen", "", "where the page of refused names is served, as 10.40.0.2:80 (also WIDELARKD_DNS_PAGE_LISTEN)")
 	set.String("dns-page-tls-listen", "", "where it is served over TLS, as 10.40.0.2:443 (also WIDELARKD_DNS_PAGE_TLS_LISTEN)")
+	set.StringSlice("dns-zone", nil, "a zone that other resolvers transfer, for a group or an address, as \"rpz.lark.internal=Ward nurses\" (also WIDELARKD_DNS_ZONE)")
+	set.String("dns-zone-errs", "open", "what becomes of a name in zones where a rule cannot be told by it: open or close (also WIDELARKD_DNS_ZONE_ERRS)")
+	set.String("dns-zone-keys", "", "a file with the keys that transfers are signed with: a name and a secret in base64 a line (also WIDELARKD_DNS_ZONE_KEYS)")
+	set.StringSlice("dns-zone-to", nil, "ranges of those who transfer zones without a key, as 10.40.0.8/32 (also WIDELARKD_DNS_ZONE_TO)")
+	set.StringSlice("dns-zone-notify", nil, "resolvers that are told when a zone changes, as 10.40.0.8 (also WIDELARKD_DNS_ZONE_NOTIFY)")
 	set.String("icap-listen", "127.0.0.1:8474", "the address of the ICAP gate (also WIDELARKD_ICAP_LISTEN)")
 	set.StringSlice("icap-from", nil, "ranges of proxies that are believed who asks, by X-Client-IP and X-Authenticated-User, as 10.40.0.7/32 (also WIDELARKD_ICAP_FROM)")
 	set.Bool("icap-alone", false, "let answers pass that come without the request that they belong to (also WIDELARKD_ICAP_ALONE)")

@@ -27,6 +27,10 @@ type dnsSettings struct {
 	trusted    []netip.Prefix
 	local      *dnsgate.Zone
 	pageAt     []netip.Addr
+	zones      []dnsgate.ZoneOf
+	keys       dnsgate.Keys
+	zonesTo    []netip.Prefix
+	notify     []netip.AddrPort
 }
 
 // close gives the addresses back that were reserved.
@@ -83,6 +87,9 @@ func (c Config) readDNS() (_ *dnsSettings, err error) {
 			return nil, fmt.Errorf("dns-local: %w", err)
 		}
 	}
+	if err = c.readZones(s); err != nil {
+		return nil, err
+	}
 	if s.tcp, s.udp, err = listenDNS(c.DNSListen); err != nil {
 		return nil, err
 	}
@@ -98,6 +105,44 @@ func (c Config) readDNS() (_ *dnsSettings, err error) {
 		}
 	}
 	return s, nil
+}
+
+// readZones reads the settings of zones that others transfer.
+func (c Config) readZones(s *dnsSettings) (err error) {
+	errs := policy.Erring(c.DNSZoneErrs)
+	if errs != policy.LeaveOpen && errs != policy.Close {
+		return fmt.Errorf("dns-zone-errs: %q is neither open nor close", c.DNSZoneErrs)
+	}
+	for _, text := range c.DNSZones {
+		z, err := dnsgate.ParseZone(text, errs)
+		if err != nil {
+			return fmt.Errorf("dns-zone: %w", err)
+		}
+		s.zones = append(s.zones, z)
+	}
+	if s.zonesTo, err = readRanges("dns-zone-to", c.DNSZoneTo); err != nil {
+		return err
+	}
+	for _, text := range c.DNSZoneNotify {
+		f, err := dnsgate.ParseForwarder(text)
+		if err != nil || f.Name != "" {
+			return fmt.Errorf("dns-zone-notify: %q is not a resolver, as 10.40.0.8 or 10.40.0.8:5353", text)
+		}
+		s.notify = append(s.notify, f.Address)
+	}
+	if c.DNSZoneKeys != "" {
+		text, err := os.ReadFile(c.DNSZoneKeys)
+		if err != nil {
+			return fmt.Errorf("dns-zone-keys: %w", err)
+		}
+		if s.keys, err = dnsgate.ParseKeys(string(text)); err != nil {
+			return fmt.Errorf("dns-zone-keys: %s: %w", c.DNSZoneKeys, err)
+		}
+	}
+	if len(s.zones) > 0 && len(s.keys) == 0 && len(s.zonesTo) == 0 {
+		return errors.New("dns-zone: nobody may transfer it: give keys with --dns-zone-keys, or addresses with --dns-zone-to")
+	}
+	return nil
 }
 
 // listenDNS reserves an address over TCP and UDP, of the same port.
@@ -122,7 +167,7 @@ func (s *dnsSettings) start(config Config, p parts) *running {
 	g := newRunning(policy.DNS, p, s.udp.LocalAddr().String())
 	server := dnsgate.New(dnsgate.Config{
 		Gate: g.gate, Forwarders: s.forwarders, Trusted: s.trusted, Local: s.local, Page: s.pageAt, HideHints: config.DNSHideHints, Longest: config.DNSLongest, Refused: config.DNSRefused,
-		Rate: float64(config.DNSRate), Log: p.log,
+		Rate: float64(config.DNSRate), Zones: s.zones, Keys: s.keys, ZonesTo: s.zonesTo, Notify: s.notify, Log: p.log,
 	})
 	self := ""
 	if s.page != nil {
@@ -155,6 +200,9 @@ func (s *dnsSettings) start(config Config, p parts) *running {
 			g.failed <- fmt.Errorf("%s ended: %w", what, err)
 		}
 	})
+	if len(s.zones) > 0 {
+		g.work.Go(server.KeepZones)
+	}
 	if s.tls != nil {
 		g.serves(what, "The DNS gate is over TLS at "+s.tls.Addr().String(), func() error { return server.ServeTLS(s.tls, secure) })
 	}

@@ -2379,6 +2379,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/zones/{form}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is said of names to somebody at a moment, for other filters; what the form cannot say stands in comments, with counts */
+        get: operations["getZone"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -18381,6 +18398,71 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Standing"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getZone: {
+        parameters: {
+            query?: {
+                /** @description For whom: the name or id of a group */
+                group?: string;
+                /** @description Or for whoever is at an address */
+                address?: string;
+                /** @description now, 12:30, tue 12:30, 2026-12-24 12:30 or a time as RFC 3339 has it; left out, now */
+                at?: string;
+                /** @description draft, live, or the number of a revision; left out, live */
+                on?: string;
+                /** @description What becomes of a name where a rule cannot be told by it */
+                errs?: "open" | "close";
+                /** @description The name of the zone */
+                origin?: string;
+                /** @description Addresses that refused names lead to, where a policy says so */
+                page?: string[];
+            };
+            header?: never;
+            path: {
+                /** @description A response policy zone, hosts, a name a line, or a PAC file */
+                form: "rpz" | "hosts" | "names" | "pac";
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/plain": string;
                 };
             };
             /** @description Unauthorized */

@@ -19,7 +19,7 @@ import (
 
 func Command(a *command.App) *cobra.Command {
 	cmd := command.Noun("gate", "Gates: what runs what, what was decided last, and the authority that opens connections",
-		lsCommand(a), showCommand(a), latestCommand(a), enrolCommand(a), retireCommand(a), neverOpenCommand(a), authorityCommand(a))
+		lsCommand(a), showCommand(a), latestCommand(a), enrolCommand(a), retireCommand(a), neverOpenCommand(a), zoneCommand(a), authorityCommand(a))
 	cmd.Example = `  widelark gate ls
   widelark gate latest --limit 20
   widelark gate authority new "Quillmere General"`

@@ -36,6 +36,11 @@ type Config struct {
 	Refused    time.Duration  // that a refusal lives; 0 for [Refused]
 	Rate       float64        // answers a second over UDP to one network; 0 for [Rate]
 
+	Zones   []ZoneOf         // that other resolvers transfer
+	Keys    Keys             // that they sign with
+	ZonesTo []netip.Prefix   // of those who transfer without a key
+	Notify  []netip.AddrPort // who is told when a zone changes
+
 	// Whose returns the person whose way to ask over HTTPS ends with a token; false where it is nobody's. It may be nil.
 	Whose func(ctx context.Context, token string) (person uuid.UUID, known bool)
 
@@ -56,6 +61,7 @@ type Server struct {
 	cache    *cache
 	limits   *limits
 	cookies  [16]byte // the key of our cookies
+	zones    []*servedZone
 
 	base context.Context // ends with Close
 	end  context.CancelFunc
@@ -66,6 +72,9 @@ func New(c Config) *Server {
 	c.Longest, c.Refused, c.Rate = cmp.Or(c.Longest, Longest), cmp.Or(c.Refused, Refused), cmp.Or(c.Rate, Rate)
 	s := &Server{Config: c, upstream: newUpstream(c.Forwarders), cache: newCache(), limits: newLimits(c.Rate)}
 	_, _ = rand.Read(s.cookies[:]) // it cannot fail
+	for _, z := range c.Zones {
+		s.zones = append(s.zones, &servedZone{ZoneOf: z})
+	}
 	s.base, s.end = context.WithCancel(context.Background())
 	return s
 }

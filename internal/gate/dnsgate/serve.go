@@ -39,6 +39,7 @@ func (s *Server) ServeTLS(listener net.Listener, config *tls.Config) error {
 }
 
 func (s *Server) serve(server *dns.Server) error {
+	server.TsigSecret = s.Keys
 	server.MsgAcceptFunc = func(head dns.Header) dns.MsgAcceptAction {
 		if head.Bits&(1<<15) != 0 {
 			return dns.MsgIgnore // an answer; there would be no end to it
@@ -62,6 +63,9 @@ func (s *Server) over(transport string) dns.Handler {
 			return
 		}
 		from := at.Addr().Unmap().WithZone("")
+		if transport != "udp" && s.transfer(w, q, from) {
+			return
+		}
 		r := (*dns.Msg)(nil)
 		if transport == "udp" {
 			r = s.overUDP(q, from)

@@ -69,6 +69,10 @@ func (s *Server) read(conn *net.UDPConn) error {
 			room = s.send(conn, from, r, room)
 			continue
 		}
+		if out := s.zoneOverUDP(packed[:n], q, from.Addr().Unmap()); out != nil {
+			_, _ = conn.WriteToUDPAddrPort(out, from)
+			continue
+		}
 		if !s.knows(q) {
 			go func() { s.send(conn, from, s.overUDP(q, from.Addr()), nil) }()
 			continue
