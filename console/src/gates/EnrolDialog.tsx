@@ -1,6 +1,6 @@
 import { useState } from 'react'
 import { formatMoment } from '../ui/clock'
-import { TextField } from '../ui/Field'
+import { Choice, TextField } from '../ui/Field'
 import { SaveDialog } from '../ui/SaveDialog'
 import { type Enrolment, useEnrolGate } from './gateQueries'
 
@@ -9,6 +9,7 @@ type Props = { onMade: (made: Enrolment) => void; onClose: () => void }
 /** Makes a code with which one gate on another machine enrols, once. */
 export function EnrolDialog({ onMade, onClose }: Props) {
   const [name, setName] = useState('')
+  const [kind, setKind] = useState<'proxy' | 'dns' | 'icap'>('proxy')
   const enrol = useEnrolGate()
   return (
     <SaveDialog
@@ -17,7 +18,7 @@ export function EnrolDialog({ onMade, onClose }: Props) {
       action="Make the code"
       ready={name.trim() !== ''}
       save={async () => {
-        const made = await enrol.mutateAsync({ name })
+        const made = await enrol.mutateAsync({ name, kind })
         onMade(made)
         return made
       }}
@@ -25,13 +26,25 @@ export function EnrolDialog({ onMade, onClose }: Props) {
       onClose={onClose}
     >
       {(wrong) => (
-        <TextField
-          label="Name"
-          hint="Lists and records call the gate by it, as: proxy in the annexe."
-          value={name}
-          onChange={(e) => setName(e.target.value)}
-          error={wrong('name')}
-        />
+        <>
+          <TextField
+            label="Name"
+            hint="Lists and records call the gate by it, as: proxy in the annexe."
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+            error={wrong('name')}
+          />
+          <Choice
+            label="It is"
+            value={kind}
+            onChange={(k) => setKind(k as typeof kind)}
+            options={[
+              ['proxy', 'a proxy gate'],
+              ['dns', 'a DNS gate'],
+              ['icap', 'an ICAP gate'],
+            ]}
+          />
+        </>
       )}
     </SaveDialog>
   )
@@ -46,6 +59,7 @@ export function NewEnrolment({ enrolment }: { enrolment: Enrolment }) {
       </p>
       <p className="mono break-all py-1">
         widelarkd gate --folder /var/lib/widelark/gate --service {window.location.origin} --enrol {enrolment.code}
+        {enrolment.kind === 'dns' && ' --dns-forward RESOLVER'}
       </p>
       <p>The code is not shown again.</p>
     </section>

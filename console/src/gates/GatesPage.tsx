@@ -15,6 +15,7 @@ import { EnrolDialog, NewEnrolment } from './EnrolDialog'
 import { type Enrolment, type Gate, gatesOptions, useNeverOpen, useRetireGate } from './gateQueries'
 import { LatestRecords } from './LatestRecords'
 import { PointHere } from './PointHere'
+import { ZoneSection } from './ZoneSection'
 
 /** The gates, what they run, what they decided last, and how clients come to them. */
 export function GatesPage() {
@@ -49,6 +50,7 @@ export function GatesPage() {
         </>
       )}
       <AuthoritySection />
+      <ZoneSection />
       <LatestRecords />
     </div>
   )

@@ -37,3 +37,20 @@ export const useRetireGate = () =>
 
 export const useNeverOpen = () =>
   useEdit((host: string) => data(api.POST('/api/v1/gates/never-opened', { body: { host } })))
+
+/** How many lines a zone file has, and what it says that its form cannot say. */
+export const zoneOptions = (form: 'rpz' | 'hosts' | 'names' | 'pac', group: string, errs: 'open' | 'close') =>
+  queryOptions({
+    queryKey: ['zone', form, group, errs],
+    queryFn: async () => {
+      const text = await data(
+        api.GET('/api/v1/zones/{form}', { params: { path: { form }, query: { group, errs } }, parseAs: 'text' }),
+      )
+      const lines = String(text).trimEnd().split('\n')
+      const comments = lines.filter((line) => /^(;|#|\/\/) /.test(line))
+      const unsaid = comments
+        .map((line) => /^\S+ +(\d+ {2}.*)$/.exec(line)?.[1]?.replace('  ', ' '))
+        .filter((said) => said !== undefined)
+      return { lines: lines.length - comments.length, unsaid }
+    },
+  })

@@ -1,11 +1,13 @@
 package gates
 
 import (
+	"encoding/json"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"widelark/client"
 	"widelark/internal/testkit"
 	"widelark/test/e2e/browser"
 )
@@ -37,6 +39,13 @@ func TestConsoleGates(t *testing.T) {
 	b.Press("Make the successor")
 	b.Gone("[role=dialog]")
 	b.See("section[aria-label='Authority']", "comes next")
+
+	var nurses client.Group
+	require.NoError(t, json.Unmarshal([]byte(s.Run(t, "", "group", "show", "Nurses", "-o", "json").Done(t)), &nurses))
+	b.Choose("section[aria-label='For other filters'] select", nurses.ID.String())
+	b.See("section[aria-label='For other filters'] a", "Save the file")
+	b.See("section[aria-label='For other filters'] li", "1 pages of the list \"Betting\": only the host is seen")
+	b.Accessible("zones")
 
 	b.GoTo("/people?view=presences")
 	b.See("p", "Nobody is known to be at any address.")
