@@ -6397,6 +6397,12 @@ type Person struct {
 	Version int64 `json:"version"`
 }
 
+// PersonDNSOutputBody defines model for PersonDNSOutputBody.
+type PersonDNSOutputBody struct {
+	// Token The end of the address: https://GATE/dns-query/TOKEN
+	Token string `json:"token"`
+}
+
 // PersonInput defines model for PersonInput.
 type PersonInput struct {
 	FullName string `json:"fullName"`
@@ -7889,6 +7895,11 @@ type WhomBody struct {
 	Persons   *[]Ref    `json:"persons,omitempty"`
 }
 
+// WhoseInputBody defines model for WhoseInputBody.
+type WhoseInputBody struct {
+	Token string `json:"token"`
+}
+
 // WrongURL defines model for WrongURL.
 type WrongURL struct {
 	Because string      `json:"because"`
@@ -8631,6 +8642,9 @@ type AskAtGateJSONRequestBody = GatePleaInputBody
 
 // SignInAtGateJSONRequestBody defines body for SignInAtGate for application/json ContentType.
 type SignInAtGateJSONRequestBody = GateSignInInputBody
+
+// WhoseAtGateJSONRequestBody defines body for WhoseAtGate for application/json ContentType.
+type WhoseAtGateJSONRequestBody = WhoseInputBody
 
 // MakeAuthorityJSONRequestBody defines body for MakeAuthority for application/json ContentType.
 type MakeAuthorityJSONRequestBody = MakeAuthorityInputBody
@@ -9450,6 +9464,20 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/gate/stream (the `FollowGate` operationId).
 	FollowGate(ctx context.Context, params *FollowGateParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// WhoseAtGateWithBody Say who is known at the DNS gate by a token
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /api/v1/gate/whose (the `WhoseAtGate` operationId).
+	WhoseAtGateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WhoseAtGate Say who is known at the DNS gate by a token
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /api/v1/gate/whose (the `WhoseAtGate` operationId).
+	WhoseAtGate(ctx context.Context, body WhoseAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// RetireGate Retire a gate elsewhere: the service refuses it from now on; for owners
 	//
 	// Corresponds with DELETE /api/v1/gates (the `RetireGate` operationId).
@@ -10125,6 +10153,16 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /api/v1/people/{id} (the `PutPerson` operationId).
 	PutPerson(ctx context.Context, id openapi_types.UUID, params *PutPersonParams, body PutPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RemovePersonDNS Take a person's address of the DNS gate away; for owners
+	//
+	// Corresponds with DELETE /api/v1/people/{id}/dns (the `RemovePersonDNS` operationId).
+	RemovePersonDNS(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetPersonDNS Give a person an address of the DNS gate over HTTPS of their own, in place of one before; this answer alone has its token; for owners
+	//
+	// Corresponds with POST /api/v1/people/{id}/dns (the `SetPersonDNS` operationId).
+	SetPersonDNS(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RemovePersonPassword Take a person's password for gates away; for owners
 	//
@@ -12157,6 +12195,40 @@ func (c *Client) FollowGate(ctx context.Context, params *FollowGateParams, reqEd
 	return c.Client.Do(req)
 }
 
+// WhoseAtGateWithBody Say who is known at the DNS gate by a token
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/gate/whose (the `WhoseAtGate` operationId).
+func (c *Client) WhoseAtGateWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWhoseAtGateRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WhoseAtGate Say who is known at the DNS gate by a token
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/gate/whose (the `WhoseAtGate` operationId).
+func (c *Client) WhoseAtGate(ctx context.Context, body WhoseAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWhoseAtGateRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // RetireGate Retire a gate elsewhere: the service refuses it from now on; for owners
 //
 // Corresponds with DELETE /api/v1/gates (the `RetireGate` operationId).
@@ -13903,6 +13975,36 @@ func (c *Client) PutPersonWithBody(ctx context.Context, id openapi_types.UUID, p
 // Corresponds with PUT /api/v1/people/{id} (the `PutPerson` operationId).
 func (c *Client) PutPerson(ctx context.Context, id openapi_types.UUID, params *PutPersonParams, body PutPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewPutPersonRequest(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemovePersonDNS Take a person's address of the DNS gate away; for owners
+//
+// Corresponds with DELETE /api/v1/people/{id}/dns (the `RemovePersonDNS` operationId).
+func (c *Client) RemovePersonDNS(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemovePersonDNSRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetPersonDNS Give a person an address of the DNS gate over HTTPS of their own, in place of one before; this answer alone has its token; for owners
+//
+// Corresponds with POST /api/v1/people/{id}/dns (the `SetPersonDNS` operationId).
+func (c *Client) SetPersonDNS(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetPersonDNSRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -18327,6 +18429,46 @@ func NewFollowGateRequest(server string, params *FollowGateParams) (*http.Reques
 	return req, nil
 }
 
+// NewWhoseAtGateRequest calls the generic WhoseAtGate builder with application/json body
+func NewWhoseAtGateRequest(server string, body WhoseAtGateJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewWhoseAtGateRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewWhoseAtGateRequestWithBody constructs an http.Request for the WhoseAtGate method, with any body, and a specified content type
+func NewWhoseAtGateRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/gate/whose")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewRetireGateRequest constructs an http.Request for the RetireGate method
 func NewRetireGateRequest(server string, params *RetireGateParams) (*http.Request, error) {
 	var err error
@@ -22213,6 +22355,74 @@ func NewPutPersonRequestWithBody(server string, id openapi_types.UUID, params *P
 	return req, nil
 }
 
+// NewRemovePersonDNSRequest constructs an http.Request for the RemovePersonDNS method
+func NewRemovePersonDNSRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/dns", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetPersonDNSRequest constructs an http.Request for the SetPersonDNS method
+func NewSetPersonDNSRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/people/%s/dns", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewRemovePersonPasswordRequest constructs an http.Request for the RemovePersonPassword method
 func NewRemovePersonPasswordRequest(server string, id openapi_types.UUID) (*http.Request, error) {
 	var err error
@@ -25699,6 +25909,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/gate/stream (the `FollowGate` operationId).
 	FollowGateWithResponse(ctx context.Context, params *FollowGateParams, reqEditors ...RequestEditorFn) (*FollowGateResponse, error)
 
+	// WhoseAtGateWithBodyWithResponse Say who is known at the DNS gate by a token
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gate/whose (the `WhoseAtGate` operationId).
+	WhoseAtGateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WhoseAtGateResponse, error)
+
+	// WhoseAtGateWithResponse Say who is known at the DNS gate by a token
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/gate/whose (the `WhoseAtGate` operationId).
+	WhoseAtGateWithResponse(ctx context.Context, body WhoseAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*WhoseAtGateResponse, error)
+
 	// RetireGateWithResponse Retire a gate elsewhere: the service refuses it from now on; for owners
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -26454,6 +26678,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /api/v1/people/{id} (the `PutPerson` operationId).
 	PutPersonWithResponse(ctx context.Context, id openapi_types.UUID, params *PutPersonParams, body PutPersonJSONRequestBody, reqEditors ...RequestEditorFn) (*PutPersonResponse, error)
+
+	// RemovePersonDNSWithResponse Take a person's address of the DNS gate away; for owners
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /api/v1/people/{id}/dns (the `RemovePersonDNS` operationId).
+	RemovePersonDNSWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*RemovePersonDNSResponse, error)
+
+	// SetPersonDNSWithResponse Give a person an address of the DNS gate over HTTPS of their own, in place of one before; this answer alone has its token; for owners
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /api/v1/people/{id}/dns (the `SetPersonDNS` operationId).
+	SetPersonDNSWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*SetPersonDNSResponse, error)
 
 	// RemovePersonPasswordWithResponse Take a person's password for gates away; for owners
 	//
@@ -31414,6 +31652,75 @@ func (r FollowGateResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r FollowGateResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WhoseAtGateResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GateSignInOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WhoseAtGateResponse) GetJSON200() *GateSignInOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r WhoseAtGateResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r WhoseAtGateResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r WhoseAtGateResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r WhoseAtGateResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r WhoseAtGateResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WhoseAtGateResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WhoseAtGateResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WhoseAtGateResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -36819,6 +37126,151 @@ func (r PutPersonResponse) ContentType() string {
 	return ""
 }
 
+type RemovePersonDNSResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r RemovePersonDNSResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r RemovePersonDNSResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r RemovePersonDNSResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r RemovePersonDNSResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r RemovePersonDNSResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r RemovePersonDNSResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RemovePersonDNSResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RemovePersonDNSResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RemovePersonDNSResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetPersonDNSResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *PersonDNSOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON403 the response for an HTTP 403 `application/problem+json` response
+	ApplicationProblemJSON403 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SetPersonDNSResponse) GetJSON200() *PersonDNSOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r SetPersonDNSResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON403 returns the response for an HTTP 403 `application/problem+json` response
+func (r SetPersonDNSResponse) GetApplicationProblemJSON403() *ErrorModel {
+	return r.ApplicationProblemJSON403
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r SetPersonDNSResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r SetPersonDNSResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r SetPersonDNSResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r SetPersonDNSResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetPersonDNSResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetPersonDNSResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetPersonDNSResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type RemovePersonPasswordResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -42120,6 +42572,32 @@ func (c *ClientWithResponses) FollowGateWithResponse(ctx context.Context, params
 	return ParseFollowGateResponse(rsp)
 }
 
+// WhoseAtGateWithBodyWithResponse Say who is known at the DNS gate by a token
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gate/whose (the `WhoseAtGate` operationId).
+func (c *ClientWithResponses) WhoseAtGateWithBodyWithResponse(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*WhoseAtGateResponse, error) {
+	rsp, err := c.WhoseAtGateWithBody(ctx, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWhoseAtGateResponse(rsp)
+}
+
+// WhoseAtGateWithResponse Say who is known at the DNS gate by a token
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/gate/whose (the `WhoseAtGate` operationId).
+func (c *ClientWithResponses) WhoseAtGateWithResponse(ctx context.Context, body WhoseAtGateJSONRequestBody, reqEditors ...RequestEditorFn) (*WhoseAtGateResponse, error) {
+	rsp, err := c.WhoseAtGate(ctx, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWhoseAtGateResponse(rsp)
+}
+
 // RetireGateWithResponse Retire a gate elsewhere: the service refuses it from now on; for owners
 //
 // Returns a wrapper object for the known response body format(s).
@@ -43522,6 +44000,32 @@ func (c *ClientWithResponses) PutPersonWithResponse(ctx context.Context, id open
 		return nil, err
 	}
 	return ParsePutPersonResponse(rsp)
+}
+
+// RemovePersonDNSWithResponse Take a person's address of the DNS gate away; for owners
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /api/v1/people/{id}/dns (the `RemovePersonDNS` operationId).
+func (c *ClientWithResponses) RemovePersonDNSWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*RemovePersonDNSResponse, error) {
+	rsp, err := c.RemovePersonDNS(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRemovePersonDNSResponse(rsp)
+}
+
+// SetPersonDNSWithResponse Give a person an address of the DNS gate over HTTPS of their own, in place of one before; this answer alone has its token; for owners
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /api/v1/people/{id}/dns (the `SetPersonDNS` operationId).
+func (c *ClientWithResponses) SetPersonDNSWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*SetPersonDNSResponse, error) {
+	rsp, err := c.SetPersonDNS(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetPersonDNSResponse(rsp)
 }
 
 // RemovePersonPasswordWithResponse Take a person's password for gates away; for owners
@@ -48248,6 +48752,60 @@ func ParseFollowGateResponse(rsp *http.Response) (*FollowGateResponse, error) {
 	return response, nil
 }
 
+// ParseWhoseAtGateResponse parses an HTTP response from a WhoseAtGateWithResponse call
+func ParseWhoseAtGateResponse(rsp *http.Response) (*WhoseAtGateResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WhoseAtGateResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GateSignInOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseRetireGateResponse parses an HTTP response from a RetireGateWithResponse call
 func ParseRetireGateResponse(rsp *http.Response) (*RetireGateResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -52691,6 +53249,124 @@ func ParsePutPersonResponse(rsp *http.Response) (*PutPersonResponse, error) {
 			headers.ETag = &value
 		}
 		response.Headers200 = &headers
+	}
+
+	return response, nil
+}
+
+// ParseRemovePersonDNSResponse parses an HTTP response from a RemovePersonDNSWithResponse call
+func ParseRemovePersonDNSResponse(rsp *http.Response) (*RemovePersonDNSResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RemovePersonDNSResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetPersonDNSResponse parses an HTTP response from a SetPersonDNSWithResponse call
+func ParseSetPersonDNSResponse(rsp *http.Response) (*SetPersonDNSResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetPersonDNSResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest PersonDNSOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 403:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON403 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
 	}
 
 	return response, nil

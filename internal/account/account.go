@@ -200,6 +200,12 @@ type PersonPasswords interface {
 
 	// PersonPassword returns the hash of a person's password, or [ErrUnknown].
 	PersonPassword(ctx context.Context, id uuid.UUID) (hash string, err error)
+
+	// SetPersonDNS stores the hash of the token by which a person is known at the DNS gate; nil removes it.
+	SetPersonDNS(ctx context.Context, p Person, hash []byte, by access.Actor) error
+
+	// PersonByDNS returns the person with the hash of a token, or [ErrUnknown].
+	PersonByDNS(ctx context.Context, hash []byte) (uuid.UUID, error)
 }
 
 // SignInPerson checks the password of a person; the zero Person is somebody who is unknown. The errors are those of [Authenticator.SignIn].
@@ -305,4 +311,13 @@ func (d *Authenticator) ByToken(ctx context.Context, secret string) (Account, er
 func tokenHash(secret string) []byte {
 	sum := sha256.Sum256([]byte(secret))
 	return sum[:]
+}
+
+// NewDNSToken returns a token by which a person is known at the DNS gate: 130 random bits.
+func NewDNSToken() string { return strings.ToLower(rand.Text()) }
+
+// HashDNSToken returns the hash of a token. It has too many random bits to be guessed from that.
+func HashDNSToken(token string) []byte {
+	hash := sha256.Sum256([]byte("dns\x00" + strings.ToLower(token)))
+	return hash[:]
 }

@@ -33,6 +33,8 @@ const (
 
 	PersonPasswordSet     What = "gate password set" // with which a person signs in at gates
 	PersonPasswordRemoved What = "gate password removed"
+	PersonDNSSet          What = "DNS address set" // by which a person is known at the DNS gate
+	PersonDNSRemoved      What = "DNS address removed"
 
 	Published    What = "published"
 	TakenBack    What = "taken back"

@@ -179,6 +179,17 @@ func (d *Desk) Leave(ctx context.Context, at netip.Addr) error {
 	return err
 }
 
+// Whose implements [gate.Desk].
+func (d *Desk) Whose(ctx context.Context, token string) (uuid.UUID, bool, error) {
+	ctx, stop := context.WithTimeout(ctx, patience)
+	defer stop()
+	person, err := d.Store.PersonByDNS(ctx, account.HashDNSToken(token))
+	if errors.Is(err, account.ErrUnknown) {
+		return uuid.Nil, false, nil
+	}
+	return person, err == nil, err
+}
+
 // Named implements [gate.Desk].
 func (d *Desk) Named(ctx context.Context, name string) (uuid.UUID, bool, error) {
 	ctx, stop := context.WithTimeout(ctx, 2*patience)

@@ -45,6 +45,9 @@ type Desk interface {
 	// SignIn returns the person with a name and a password, who is at an address; false where there is none. The error is [ErrTries] after too many failed.
 	SignIn(ctx context.Context, name, password, address string) (uuid.UUID, bool, error)
 
+	// Whose returns the person who is known at the DNS gate by a token; false where it is nobody's.
+	Whose(ctx context.Context, token string) (uuid.UUID, bool, error)
+
 	// Named returns the person with a name; false where there is none.
 	Named(ctx context.Context, name string) (uuid.UUID, bool, error)
 

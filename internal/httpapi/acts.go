@@ -52,9 +52,9 @@ var operations = map[access.Act][]string{
 	access.Authorities: {"makeAuthority"},
 	access.Enrol:       {"enrolGate", "retireGate"},
 	access.Obey: {
-		"followGate", "getEdition", "fetchParts", "handInRecords", "reportGate", "handInMinutes", "signInAtGate", "arriveAtGate", "leaveAtGate", "passAtGate", "askAtGate", "askedAtGate",
+		"followGate", "getEdition", "fetchParts", "handInRecords", "reportGate", "handInMinutes", "whoseAtGate", "signInAtGate", "arriveAtGate", "leaveAtGate", "passAtGate", "askAtGate", "askedAtGate",
 	},
-	access.Accounts: {"getAccounts", "addAccount", "removeAccount", "resetPassword", "setPersonPassword", "removePersonPassword"},
+	access.Accounts: {"getAccounts", "addAccount", "removeAccount", "resetPassword", "setPersonPassword", "removePersonPassword", "setPersonDNS", "removePersonDNS"},
 }
 
 var actOf = func() map[string]access.Act {

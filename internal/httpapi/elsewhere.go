@@ -253,6 +253,7 @@ func (s *server) registerElsewhere(api huma.API) {
 	huma.Register(api, records, s.handInRecords)
 	huma.Register(api, operation("reportGate", http.MethodPut, "/gate/report", tag, "Report", 403, 422), s.report)
 	huma.Register(api, operation("handInMinutes", http.MethodPost, "/gate/minutes", tag, "Hand in minutes that count for quotas", 403, 422), s.handInMinutes)
+	huma.Register(api, operation("whoseAtGate", http.MethodPost, "/gate/whose", tag, "Say who is known at the DNS gate by a token", 403, 422), s.whoseAtGate)
 	huma.Register(api, operation("signInAtGate", http.MethodPost, "/gate/sign-ins", tag, "Check who signs in at the gate", 403, 422, 429), s.signInAtGate)
 	huma.Register(api, operation("arriveAtGate", http.MethodPost, "/gate/presences", tag, "Say that a person who has signed in on the gate's page is at an address", 403, 422), s.arriveAtGate)
 	huma.Register(api, operation("leaveAtGate", http.MethodDelete, "/gate/presences", tag, "Say that nobody is at an address any more", 403, 422), s.leaveAtGate)
@@ -433,6 +434,24 @@ func (s *server) handInMinutes(ctx context.Context, in *usedInput) (*struct{}, e
 		return nil, s.problem(ctx, err)
 	}
 	return nil, nil
+}
+
+type whoseInput struct {
+	Body struct {
+		Token string `json:"token" minLength:"1" maxLength:"200"`
+	}
+}
+
+func (s *server) whoseAtGate(ctx context.Context, in *whoseInput) (*gateSignInOutput, error) {
+	person, ok, err := s.Desk.Whose(ctx, in.Body.Token)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	out := &gateSignInOutput{}
+	if ok {
+		out.Body.Person = &person
+	}
+	return out, nil
 }
 
 func (s *server) signInAtGate(ctx context.Context, in *gateSignInInput) (*gateSignInOutput, error) {

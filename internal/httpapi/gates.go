@@ -167,6 +167,8 @@ func (s *server) registerGates(api huma.API) {
 	huma.Register(api, operation("neverOpen", http.MethodPost, "/gates/never-opened", "Gates", "Have no policy of the draft open connections to a host, by a list of such hosts", 403, 422), s.neverOpen)
 	huma.Register(api, operation("makeAuthority", http.MethodPost, "/gates/authorities", "Gates", "Make an authority, or a successor that signs from a later moment on; for owners", 403, 409, 422), s.makeAuthority)
 	huma.Register(api, operation("setPersonPassword", http.MethodPut, "/people/{id}/password", "People", "Give a person a password for signing in at gates; it holds at once; for owners", 403, 404, 422, 429), s.setPersonPassword)
+	huma.Register(api, operation("setPersonDNS", http.MethodPost, "/people/{id}/dns", "People", "Give a person an address of the DNS gate over HTTPS of their own, in place of one before; this answer alone has its token; for owners", 403, 404), s.setPersonDNS)
+	huma.Register(api, operation("removePersonDNS", http.MethodDelete, "/people/{id}/dns", "People", "Take a person's address of the DNS gate away; for owners", 403, 404), s.removePersonDNS)
 	huma.Register(api, operation("removePersonPassword", http.MethodDelete, "/people/{id}/password", "People", "Take a person's password for gates away; for owners", 403, 404), s.removePersonPassword)
 	huma.Register(api, operation("getLatestRecords", http.MethodGet, "/gates/records", "Gates", "The requests that were recorded last"), s.latestRecords)
 }
@@ -405,6 +407,36 @@ func (s *server) setPersonPassword(ctx context.Context, in *resetPasswordInput) 
 	}
 	if err == nil {
 		err = s.Passwords.SetPersonPassword(ctx, p, hash, actor(ctx))
+	}
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	return nil, nil
+}
+
+type personDNSOutput struct {
+	Body struct {
+		Token string `json:"token" doc:"The end of the address: https://GATE/dns-query/TOKEN"`
+	}
+}
+
+func (s *server) setPersonDNS(ctx context.Context, in *ByID) (*personDNSOutput, error) {
+	out := &personDNSOutput{}
+	out.Body.Token = account.NewDNSToken()
+	p, err := s.personOf(ctx, in.ID)
+	if err == nil {
+		err = s.Passwords.SetPersonDNS(ctx, p, account.HashDNSToken(out.Body.Token), actor(ctx))
+	}
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	return out, nil
+}
+
+func (s *server) removePersonDNS(ctx context.Context, in *ByID) (*struct{}, error) {
+	p, err := s.personOf(ctx, in.ID)
+	if err == nil {
+		err = s.Passwords.SetPersonDNS(ctx, p, nil, actor(ctx))
 	}
 	if err != nil {
 		return nil, s.problem(ctx, err)

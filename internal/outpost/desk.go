@@ -56,6 +56,17 @@ func (o *Outpost) SignIn(ctx context.Context, name, password, address string) (u
 	return *answer.JSON200.Person, true, nil
 }
 
+// Whose implements [gate.Desk].
+func (o *Outpost) Whose(ctx context.Context, token string) (uuid.UUID, bool, error) {
+	ctx, stop := o.within(ctx)
+	defer stop()
+	answer, err := o.api.WhoseAtGateWithResponse(ctx, client.WhoseAtGateJSONRequestBody{Token: token})
+	if err != nil || answer.JSON200.Person == nil {
+		return uuid.Nil, false, err
+	}
+	return *answer.JSON200.Person, true, nil
+}
+
 // Named implements [gate.Desk].
 func (o *Outpost) Named(_ context.Context, name string) (uuid.UUID, bool, error) {
 	state := o.state.Load()

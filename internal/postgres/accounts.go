@@ -260,3 +260,30 @@ func (s *Store) PersonPassword(ctx context.Context, id uuid.UUID) (hash string, 
 	}
 	return hash, ours(err)
 }
+
+// SetPersonDNS implements [account.PersonPasswords].
+func (s *Store) SetPersonDNS(ctx context.Context, p account.Person, hash []byte, by access.Actor) error {
+	return s.as(ctx, by, access.Accounts, func(tx pgx.Tx) (err error) {
+		what := audit.PersonDNSSet
+		if hash == nil {
+			what = audit.PersonDNSRemoved
+			_, err = tx.Exec(ctx, `delete from person_dns where person = $1`, p.ID)
+		} else {
+			_, err = tx.Exec(ctx, `insert into person_dns (person, hash, set_by) values ($1, $2, $3)
+				on conflict (person) do update set hash = excluded.hash, set_at = now(), set_by = excluded.set_by`, p.ID, hash, by.Name())
+		}
+		if err != nil {
+			return err
+		}
+		return note(ctx, tx, audit.Event{By: by.Name(), What: what, Kind: string(revision.KindPerson), Object: &p.ID, Name: p.Name})
+	})
+}
+
+// PersonByDNS implements [account.PersonPasswords].
+func (s *Store) PersonByDNS(ctx context.Context, hash []byte) (id uuid.UUID, err error) {
+	err = s.pool.QueryRow(ctx, `select person from person_dns where hash = $1`, hash).Scan(&id)
+	if errors.Is(err, pgx.ErrNoRows) {
+		return id, account.ErrUnknown
+	}
+	return id, ours(err)
+}

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"context"
 	"crypto/tls"
 	"errors"
 	"fmt"
@@ -9,6 +10,9 @@ import (
 	"os"
 	"sync/atomic"
 	"time"
+
+	"github.com/google/uuid"
+	lru "github.com/hashicorp/golang-lru/v2"
 
 	"widelark/core/policy"
 	"widelark/internal/gate/authority"
@@ -169,6 +173,7 @@ func (s *dnsSettings) start(config Config, p parts) *running {
 		Gate: g.gate, Forwarders: s.forwarders, Trusted: s.trusted, Local: s.local, Page: s.pageAt, HideHints: config.DNSHideHints, Longest: config.DNSLongest, Refused: config.DNSRefused,
 		Rate: float64(config.DNSRate), Zones: s.zones, Keys: s.keys, ZonesTo: s.zonesTo, Notify: s.notify, Log: p.log,
 	})
+	server.Whose = remembering(p.desk.Whose)
 	self := ""
 	if s.page != nil {
 		self = "http://" + s.page.Addr().String()
@@ -217,4 +222,35 @@ func (s *dnsSettings) start(config Config, p parts) *running {
 	}
 	p.log.Info("DNS gate", "address", g.address, "name", p.name)
 	return g
+}
+
+// How long it is remembered whose a token is, and that it is nobody's.
+const (
+	whoseFor  = time.Minute
+	nobodyFor = 10 * time.Second
+)
+
+// remembering returns a func that asks whose a token is, and remembers that for a while; where the desk cannot be asked, for as long as it cannot.
+func remembering(whose func(ctx context.Context, token string) (uuid.UUID, bool, error)) func(context.Context, string) (uuid.UUID, bool) {
+	type answer struct {
+		person uuid.UUID
+		until  time.Time
+	}
+	known, _ := lru.New[string, answer](10_000) // the size is in order
+	return func(ctx context.Context, token string) (uuid.UUID, bool) {
+		before, ok := known.Get(token)
+		if ok && time.Now().Before(before.until) {
+			return before.person, before.person != uuid.Nil
+		}
+		person, found, err := whose(ctx, token)
+		if err != nil {
+			return before.person, before.person != uuid.Nil
+		}
+		until := time.Now().Add(whoseFor)
+		if !found {
+			until = time.Now().Add(nobodyFor)
+		}
+		known.Add(token, answer{person, until})
+		return person, found
+	}
 }

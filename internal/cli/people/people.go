@@ -22,7 +22,7 @@ import (
 
 func PersonCommand(a *command.App) *cobra.Command {
 	cmd := command.Noun("person", "People, and which groups they are in",
-		personLsCommand(a), personShowCommand(a), personSetCommand(a, false), personSetCommand(a, true), object.RemoveCommand(a, object.Persons), personMoveCommand(a), personImportCommand(a), personPasswordCommand(a))
+		personLsCommand(a), personShowCommand(a), personSetCommand(a, false), personSetCommand(a, true), object.RemoveCommand(a, object.Persons), personMoveCommand(a), personImportCommand(a), personPasswordCommand(a), personDNSCommand(a))
 	cmd.Example = `  widelark person ls --group "Ward nurses"
   widelark person import quillmere.ldif --preview
   widelark person move kay.moran --into "Night ward"`
@@ -62,6 +62,36 @@ func personPasswordCommand(a *command.App) *cobra.Command {
 	}
 	cmd.Flags().BoolVar(&fromInput, "password-stdin", false, "read the password from standard input")
 	cmd.Flags().BoolVar(&remove, "remove", false, "take the password away")
+	return cmd
+}
+
+func personDNSCommand(a *command.App) *cobra.Command {
+	var remove bool
+	cmd := &cobra.Command{
+		Use: "dns NAME", Short: "Give a person an address of the DNS gate of their own, or take it away", Args: command.Exactly("NAME"),
+		Long:    "Give a person an address of the DNS gate over HTTPS of their own: whoever asks there is that person, from wherever. It holds at once, in place of one before, and is shown this once. For owners.",
+		Example: "  widelark person dns kay.moran\n  widelark person dns kay.moran --remove",
+		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
+			p, err := object.Persons.Get(cmd.Context(), api, args[0])
+			if err != nil {
+				return err
+			}
+			if remove {
+				if _, err := api.RemovePersonDNSWithResponse(cmd.Context(), p.ID); err != nil {
+					return err
+				}
+				fmt.Fprintf(a.Out, "%s has no address of the DNS gate any more.\n", p.Name)
+				return nil
+			}
+			made, err := api.SetPersonDNSWithResponse(cmd.Context(), p.ID)
+			if err != nil {
+				return err
+			}
+			fmt.Fprintf(a.Out, "https://GATE/dns-query/%s\n\nWhoever asks there is %s. It is not shown again.\n", made.JSON200.Token, p.Name)
+			return nil
+		}),
+	}
+	cmd.Flags().BoolVar(&remove, "remove", false, "take the address away")
 	return cmd
 }
 

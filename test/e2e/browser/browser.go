@@ -4,6 +4,7 @@ package browser
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -122,6 +123,29 @@ func OpenByPAC(t testing.TB, pac, name, password string) *Page {
 	handle := true
 	_, err = chromedp.Call(ctx, fetch.Enable, fetch.EnableParams{HandleAuthRequests: &handle})
 	require.NoError(t, err)
+	return b
+}
+
+// OpenByDNS opens a page in a browser of its own that asks for names over HTTPS alone (RFC 8484). The test is skipped where no such browser is installed.
+func OpenByDNS(t testing.TB, template string) *Page {
+	t.Helper()
+	program := testkit.WholeChromium()
+	if program == "" {
+		t.Skip("there is no Chromium that can be told of a resolver: install Debian's chromium")
+	}
+	profile := t.TempDir()
+	state, err := json.Marshal(map[string]any{"dns_over_https": map[string]string{"mode": "secure", "templates": template}})
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(profile, "Local State"), state, 0o600))
+	address, stop, err := testkit.StartChromium(program, profile, "--ignore-certificate-errors")
+	require.NoError(t, err)
+	t.Cleanup(stop)
+	attached, leave := remote.NewAllocator(t.Context(), address)
+	t.Cleanup(leave)
+	ctx, cancel := chromedp.NewContext(attached)
+	t.Cleanup(cancel)
+	b := &Page{T: t, ctx: ctx}
+	b.Do()
 	return b
 }
 

@@ -15,6 +15,7 @@ import (
 
 	"widelark/client"
 	"widelark/internal/testkit"
+	"widelark/test/e2e/browser"
 	"widelark/test/e2e/house"
 )
 
@@ -188,4 +189,60 @@ func TestNamesElsewhere(t *testing.T) {
 	}, testkit.Patience, testkit.Look)
 	_, err := os.Stat(filepath.Join(g.Folder, "gate.json"))
 	require.NoError(t, err)
+}
+
+// A person's own address of the DNS gate over HTTPS makes them known, here and at a gate elsewhere, until it is taken away.
+func TestNamesOfOnesOwn(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, true, append(house.AtNames(t), "--dns-https-listen", "127.0.0.1:0")...)
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	upToDate(t, s, "TestNamesOfOnesOwn (DNS)", 2)
+	authority := house.File(t, "authority.pem", []byte(run("gate", "authority", "export")))
+	resolves := func(base, token string) bool {
+		cmd := exec.CommandContext(t.Context(), "curl", "-s", "--interface", "127.0.99.7", "--cacert", authority, "--connect-timeout", "1", "--doh-url", base+token, "http://oddsfield.example/")
+		_ = cmd.Run()
+		return cmd.ProcessState.ExitCode() != 6 // that it knows no such host; the address leads nowhere
+	}
+	assert.True(t, resolves(gate.HTTPS, ""), "whoever is not known may")
+	token := strings.Fields(strings.TrimPrefix(run("person", "dns", "kay.moran"), "https://GATE/dns-query"))[0]
+	require.Len(t, token, 27)
+	assert.False(t, resolves(gate.HTTPS, token), "she may not")
+	require.Eventually(t, func() bool {
+		return strings.Contains(run("gate", "latest", "--limit", "50", "-o", "csv"), "Kay Moran,A")
+	}, testkit.Patience, testkit.Look)
+
+	g := &testkit.Service{Folder: filepath.Join(t.TempDir(), "gate"), Args: append(house.AtNames(t)[2:], "--dns-https-listen", "127.0.0.1:0")}
+	known := g.Args
+	code := strings.Fields(strings.Split(gate.Run(t, "", "gate", "enrol", "names", "--kind", "dns", "--server", gate.URL).Done(t), "--enrol ")[1])[0]
+	g.Args = append(append([]string{}, known...), "--service", gate.URL, "--enrol", code)
+	g.Start(t)
+	t.Cleanup(g.Kill)
+	upToDate(t, s, "names", 2)
+	require.Eventually(t, func() bool { return resolves(g.HTTPS, "") }, testkit.Patience, testkit.Look, "it has the authority")
+	assert.False(t, resolves(g.HTTPS, token))
+
+	run("person", "dns", "kay.moran", "--remove")
+	again := strings.Fields(strings.TrimPrefix(run("person", "dns", "kay.moran"), "https://GATE/dns-query"))[0]
+	assert.NotEqual(t, token, again)
+	assert.False(t, resolves(gate.HTTPS, "/nobodys"), "nobody's is no address at all")
+}
+
+// A browser that asks for names over HTTPS gets the page for a name that is refused.
+func TestBrowserByDNS(t *testing.T) {
+	t.Parallel()
+	s, gate := gated(t, true, append(house.AtNames(t), "--dns-https-listen", "127.0.0.1:0", "--dns-page-address", "127.0.0.1", "--dns-page-listen", "127.0.0.1:0")...)
+	run := func(args ...string) string { return s.Run(t, "", args...).Done(t) }
+	run("network", "new", "Here", "127.0.0.0/29", "--sign-in", "never", "--way", "dns")
+	run("group", "edit", "Nurses", "--network", "Wards", "--network", "Here")
+	run("policy", "edit", "Ward", "--names", "page")
+	run("publish", "--note", "names here")
+	upToDate(t, s, "TestBrowserByDNS (DNS)", 3)
+	b := browser.OpenByDNS(t, gate.HTTPS+"{?dns}")
+	_, port, _ := strings.Cut(strings.TrimPrefix(gate.Page, "http://"), ":")
+	b.GoTo("http://oddsfield.example:" + port + "/")
+	b.See("h1", "This page is not allowed here")
+	b.See("dd", "Ward: Never")
+	require.Eventually(t, func() bool {
+		return strings.Contains(run("gate", "latest", "--limit", "50", "-o", "csv"), ",A,https://oddsfield.example/")
+	}, testkit.Patience, testkit.Look, "the browser has asked the gate")
 }
