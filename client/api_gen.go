@@ -2431,6 +2431,7 @@ const (
 	SetSourceInputBodyFormatHosts   SetSourceInputBodyFormat = "hosts"
 	SetSourceInputBodyFormatJsonl   SetSourceInputBodyFormat = "jsonl"
 	SetSourceInputBodyFormatLines   SetSourceInputBodyFormat = "lines"
+	SetSourceInputBodyFormatZone    SetSourceInputBodyFormat = "zone"
 )
 
 // Valid indicates whether the value is a known member of the SetSourceInputBodyFormat enum.
@@ -2445,6 +2446,8 @@ func (e SetSourceInputBodyFormat) Valid() bool {
 	case SetSourceInputBodyFormatJsonl:
 		return true
 	case SetSourceInputBodyFormatLines:
+		return true
+	case SetSourceInputBodyFormatZone:
 		return true
 	default:
 		return false
@@ -2500,6 +2503,7 @@ const (
 	SourceFormatHosts   SourceFormat = "hosts"
 	SourceFormatJsonl   SourceFormat = "jsonl"
 	SourceFormatLines   SourceFormat = "lines"
+	SourceFormatZone    SourceFormat = "zone"
 )
 
 // Valid indicates whether the value is a known member of the SourceFormat enum.
@@ -2514,6 +2518,8 @@ func (e SourceFormat) Valid() bool {
 	case SourceFormatJsonl:
 		return true
 	case SourceFormatLines:
+		return true
+	case SourceFormatZone:
 		return true
 	default:
 		return false
@@ -3244,6 +3250,7 @@ const (
 	ImportEntriesParamsFormatHosts   ImportEntriesParamsFormat = "hosts"
 	ImportEntriesParamsFormatJsonl   ImportEntriesParamsFormat = "jsonl"
 	ImportEntriesParamsFormatLines   ImportEntriesParamsFormat = "lines"
+	ImportEntriesParamsFormatZone    ImportEntriesParamsFormat = "zone"
 )
 
 // Valid indicates whether the value is a known member of the ImportEntriesParamsFormat enum.
@@ -3258,6 +3265,8 @@ func (e ImportEntriesParamsFormat) Valid() bool {
 	case ImportEntriesParamsFormatJsonl:
 		return true
 	case ImportEntriesParamsFormatLines:
+		return true
+	case ImportEntriesParamsFormatZone:
 		return true
 	default:
 		return false

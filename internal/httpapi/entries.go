@@ -98,7 +98,7 @@ type importInput struct {
 	Reading pattern.Reading `query:"reading" enum:"exact,mending" default:"mending" doc:"exact takes notation only; mending also turns what people keep and paste into the entry meant, and says how"`
 	Preview bool            `query:"preview" doc:"Only report what would become of everything; nothing is kept"`
 	Replace bool            `query:"replace" doc:"Take out the entries that are not in the file; those that stay keep their notes"`
-	Format  listfile.Format `query:"format" enum:"lines,domains,hosts,csv,jsonl" default:"lines" doc:"How the file writes entries. lines is the notation and, with mending, what people keep. Each may be packed with gzip or zstd"`
+	Format  listfile.Format `query:"format" enum:"lines,domains,hosts,csv,jsonl,zone" default:"lines" doc:"How the file writes entries. lines is the notation and, with mending, what people keep. Each may be packed with gzip or zstd"`
 	Column  string          `query:"column" maxLength:"200" doc:"csv: the column with the entries, by its name or its number from 1 on (default the first). jsonl: the field (default entry)"`
 	Note    string          `query:"noteColumn" maxLength:"200" doc:"csv: the column with the notes. jsonl: the field (default note)"`
 	Until   string          `query:"untilColumn" maxLength:"200" doc:"csv: the column with the last days. jsonl: the field (default until)"`

@@ -17,7 +17,7 @@ type Source struct {
 	ListID       uuid.UUID           `json:"listId" format:"uuid"`
 	URL          string              `json:"url"`
 	EveryMinutes int                 `json:"everyMinutes" doc:"Between two pulls"`
-	Format       listfile.Format     `json:"format" enum:"lines,domains,hosts,csv,jsonl"`
+	Format       listfile.Format     `json:"format" enum:"lines,domains,hosts,csv,jsonl,zone"`
 	Column       string              `json:"column"`
 	MaxBytes     int64               `json:"maxBytes"`
 	MaxShrink    int                 `json:"maxShrink" doc:"Per cent of the entries that a pull may take away"`
@@ -48,7 +48,7 @@ type setSourceInput struct {
 	Body struct {
 		URL          string          `json:"url" maxLength:"2000" doc:"An http or https address of a file, plain or packed with gzip or zstd"`
 		EveryMinutes int             `json:"everyMinutes,omitempty" default:"1440" minimum:"5" maximum:"44640"`
-		Format       listfile.Format `json:"format,omitempty" enum:"lines,domains,hosts,csv,jsonl" default:"lines"`
+		Format       listfile.Format `json:"format,omitempty" enum:"lines,domains,hosts,csv,jsonl,zone" default:"lines"`
 		Column       string          `json:"column,omitempty" maxLength:"200"`
 		MaxBytes     int64           `json:"maxBytes,omitempty" doc:"A larger file is refused; left out, 128 MiB"`
 		MaxShrink    *int            `json:"maxShrink,omitempty" minimum:"0" maximum:"100" doc:"Per cent of the entries that a pull may take away; left out, 30"`

@@ -34,6 +34,7 @@ const (
 	Hosts     Format = "hosts"   // an address and names, as name resolvers read them (hosts(5))
 	CSV       Format = "csv"     // RFC 4180, with a first row that names the columns
 	JSONLines Format = "jsonl"   // one JSON object a line
+	Zone      Format = "zone"    // a response policy zone, as a master file; only read
 )
 
 // Formats lists every format.
@@ -116,6 +117,8 @@ func Read(r io.Reader, o Options, each func(pattern.Line) error) error {
 		return readCSV(r, o, each)
 	case JSONLines:
 		return readJSON(r, o, each)
+	case Zone:
+		return readZone(r, each)
 	case Domains, Hosts:
 		return pattern.ReadLines(r, pattern.Mending, func(l pattern.Line) error { return each(marked(l)) })
 	}

@@ -5816,7 +5816,7 @@ export interface components {
              * @default lines
              * @enum {string}
              */
-            format: "lines" | "domains" | "hosts" | "csv" | "jsonl";
+            format: "lines" | "domains" | "hosts" | "csv" | "jsonl" | "zone";
             /**
              * Format: int64
              * @description A larger file is refused; left out, 128 MiB
@@ -5894,7 +5894,7 @@ export interface components {
              */
             everyMinutes: number;
             /** @enum {string} */
-            format: "lines" | "domains" | "hosts" | "csv" | "jsonl";
+            format: "lines" | "domains" | "hosts" | "csv" | "jsonl" | "zone";
             /** Format: uuid */
             listId: string;
             /** Format: int64 */
@@ -12337,7 +12337,7 @@ export interface operations {
                 /** @description Take out the entries that are not in the file; those that stay keep their notes */
                 replace?: boolean;
                 /** @description How the file writes entries. lines is the notation and, with mending, what people keep. Each may be packed with gzip or zstd */
-                format?: "lines" | "domains" | "hosts" | "csv" | "jsonl";
+                format?: "lines" | "domains" | "hosts" | "csv" | "jsonl" | "zone";
                 /** @description csv: the column with the entries, by its name or its number from 1 on (default the first). jsonl: the field (default entry) */
                 column?: string;
                 /** @description csv: the column with the notes. jsonl: the field (default note) */

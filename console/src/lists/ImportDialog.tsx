@@ -89,7 +89,7 @@ function FileForm({ list, onClose }: FormProps) {
             type="file"
             // biome-ignore lint/a11y/noAutofocus: the dialog is for this field
             autoFocus
-            accept="text/*,.txt,.list,.hosts,.csv,.jsonl,.ndjson,.gz,.zst"
+            accept="text/*,.txt,.list,.hosts,.csv,.jsonl,.ndjson,.rpz,.zone,.gz,.zst"
             onChange={(e) => {
               const chosen = e.target.files?.[0] ?? null
               setFile(chosen)
@@ -179,6 +179,7 @@ function SaveButton({ report, pending, replace, onSave }: SaveProps) {
 function formatOf(name: string): FileReading['format'] {
   const bare = name.toLowerCase().replace(/\.(gz|zst)$/, '')
   if (bare.endsWith('.csv')) return 'csv'
+  if (/\.(rpz|zone)$/.test(bare)) return 'zone'
   return /\.(jsonl|ndjson)$/.test(bare) ? 'jsonl' : 'lines'
 }
 
@@ -186,7 +187,7 @@ type ReadingProps = { reading: FileReading; onChange: (reading: FileReading) => 
 
 /** The options of reading a file; for a table, its columns. */
 function ReadingFields({ reading, onChange }: ReadingProps) {
-  const table = reading.format !== 'lines'
+  const table = reading.format === 'csv' || reading.format === 'jsonl'
   const what = reading.format === 'csv' ? 'Column' : 'Field'
   return (
     <div className="flex gap-4">
@@ -200,6 +201,7 @@ function ReadingFields({ reading, onChange }: ReadingProps) {
           <option value="lines">lines</option>
           <option value="csv">CSV</option>
           <option value="jsonl">JSON Lines</option>
+          <option value="zone">a response policy zone</option>
         </select>
       </label>
       {table && (

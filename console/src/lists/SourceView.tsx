@@ -82,6 +82,7 @@ function SourceForm({ list, source }: { list: List; source: Source | null }) {
             ['domains', 'a domain a line'],
             ['csv', 'CSV'],
             ['jsonl', 'JSON Lines'],
+            ['zone', 'a response policy zone'],
           ]}
         />
         <TextField

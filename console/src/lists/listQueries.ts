@@ -123,7 +123,7 @@ export function useDeleteList(list: List) {
 }
 
 /** The options of reading a file. */
-export type FileReading = { format: 'lines' | 'csv' | 'jsonl'; column?: string; noteColumn?: string }
+export type FileReading = { format: 'lines' | 'csv' | 'jsonl' | 'zone'; column?: string; noteColumn?: string }
 
 /** Sends a text or a file unchanged; the service reads it. */
 const sendFile = (

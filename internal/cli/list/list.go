@@ -270,7 +270,7 @@ func (f *importFlags) register(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.preview, "preview", false, "only say what would become of each line")
 	cmd.Flags().BoolVar(&f.replace, "replace", false, "take out the entries that are not in the file")
 	cmd.Flags().BoolVar(&f.all, "all", false, "show every reported line, not only the first 20 of a kind")
-	cmd.Flags().StringVar(&f.format, "format", "", "lines, domains, hosts, csv or jsonl; without it, chosen by the file's name. Packed with gzip or zstd as they may be")
+	cmd.Flags().StringVar(&f.format, "format", "", "lines, domains, hosts, csv, jsonl or zone (a response policy zone); without it, chosen by the file's name. Packed with gzip or zstd as they may be")
 	cmd.Flags().StringVar(&f.column, "column", "", "csv, jsonl: the column with the entries, by name or number")
 	cmd.Flags().StringVar(&f.noteColumn, "note-column", "", "csv, jsonl: the column with the notes")
 	cmd.Flags().StringVar(&f.untilColumn, "until-column", "", "csv, jsonl: the column with the last days")
@@ -347,6 +347,8 @@ func formatOf(name string) string {
 		return "csv"
 	case strings.HasSuffix(name, ".jsonl"), strings.HasSuffix(name, ".ndjson"):
 		return "jsonl"
+	case strings.HasSuffix(name, ".rpz"), strings.HasSuffix(name, ".zone"):
+		return "zone"
 	}
 	return "lines"
 }
