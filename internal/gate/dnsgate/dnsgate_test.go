@@ -11,6 +11,7 @@ import (
 	"net/http/httptest"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"testing"
@@ -198,10 +199,12 @@ func TestRefused(t *testing.T) {
 	code, text := extended(exchange(t, at, "udp", ward, question("leads-to.oddsfield.example", dns.TypeA)))
 	assert.Equal(t, dns.ExtendedErrorCodeBlocked, code, text)
 
+	config.Policies = slices.Clone(config.Policies) // the edition that is in force keeps its own
 	config.Policies[0].Names = policy.RefusedName
 	g.Take(&gate.Edition{Revision: 2, Snapshot: policy.New(config)})
 	assert.Equal(t, dns.RcodeRefused, exchange(t, at, "udp", ward, question("pebble-poker.example", dns.TypeA)).Rcode)
 
+	config.Policies = slices.Clone(config.Policies)
 	config.Policies[0].Names = policy.PageOfRefused
 	g.Take(&gate.Edition{Revision: 3, Snapshot: policy.New(config)})
 	for kind, want := range map[uint16]string{dns.TypeA: "192.0.2.80", dns.TypeAAAA: "2001:db8::80"} {
@@ -245,6 +248,7 @@ func TestChains(t *testing.T) {
 	g.Take(&gate.Edition{Revision: 2, Snapshot: policy.New(config)})
 	assert.NotEmpty(t, exchange(t, at, "udp", ward, question("a.example", dns.TypeA)).Answer, "an exception allows the name that was asked for")
 
+	config.Policies = slices.Clone(config.Policies)
 	config.Policies[0].Otherwise, config.Policies[0].Rules = policy.Block, []policy.Rule{{ID: uuid.NewString(), Name: "Open", If: policy.Cond{Op: policy.InList, Values: []string{"c"}}, Then: policy.Allow}}
 	config.Lists, config.Exceptions = match.New([]match.List{{ID: "c", Name: "C", Entries: pattern.Keep("c.example")}}), nil
 	g.Take(&gate.Edition{Revision: 3, Snapshot: policy.New(config)})

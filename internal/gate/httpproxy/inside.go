@@ -155,7 +155,7 @@ func (p *Proxy) shows(t *tunnel, d gate.Decision, take func() bool) bool {
 	t.refused = &refusedTunnel{d, newReference()}
 	p.Gate.Record(d, journal.Ending{Outcome: journal.Answered, Reference: t.refused.reference, Status: http.StatusForbidden, Took: time.Since(t.begin), Detail: "the connection was opened to show the page"})
 	if take() {
-		p.tunnels.Go(func() { p.open(t, signs) })
+		p.attend(t.raw, func() { p.open(t, signs) })
 	}
 	return true
 }

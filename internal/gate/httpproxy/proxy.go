@@ -69,6 +69,7 @@ type Proxy struct {
 	base     context.Context // ends when the proxy is closed
 	end      context.CancelFunc
 	tunnels  sync.WaitGroup
+	closing  sync.RWMutex // held while tunnels grows, so that nothing is added once Close waits
 	learned  refusals
 	lately   lately
 	signs    atomic.Pointer[signer]
@@ -136,12 +137,27 @@ func (p *Proxy) ServeTLS(listener net.Listener) error {
 
 // Close ends all connections, and waits for what serves them.
 func (p *Proxy) Close() error {
+	p.closing.Lock()
 	p.end()
+	p.closing.Unlock()
 	err := errors.Join(p.outer.Close(), p.inner.Close())
 	_ = p.opened.Close()
 	p.tunnels.Wait()
 	p.forward.close()
 	return err
+}
+
+// attend starts what serves a connection, for [Proxy.Close] to wait for. Where the proxy is closed, the connection is closed first, so that its service ends
+// at once.
+func (p *Proxy) attend(conn net.Conn, serve func()) {
+	p.closing.RLock()
+	defer p.closing.RUnlock()
+	if p.base.Err() != nil {
+		_ = conn.Close()
+		go serve()
+		return
+	}
+	p.tunnels.Go(serve)
 }
 
 // serve answers a request that was sent to the proxy itself.

@@ -36,7 +36,7 @@ func (p *Proxy) ServeRedirected(listener net.Listener) error {
 			}
 			return err
 		}
-		p.tunnels.Go(func() { p.redirected(conn) })
+		p.attend(conn, func() { p.redirected(conn) })
 	}
 }
 

@@ -90,8 +90,10 @@ func TestIdleTunnels(t *testing.T) {
 		all = append(all, conn)
 	}
 	assert.Zero(t, s.proxy.Seats.free.Load())
-	assert.LessOrEqual(t, open(t)-before, 4*tunnels+50, "two of the gate, one of the client and one of the origin, which are in this process")
-	assert.Less(t, (used()-memory)/int64(tunnels), int64(48<<10), "bytes a tunnel, with client and origin")
+	memory = used() - memory // pipes that the pool has dropped close when memory is collected
+	assert.Eventually(t, func() bool { runtime.GC(); return open(t)-before <= 4*tunnels+50 }, testkit.Patience, testkit.Look,
+		"two of the gate, one of the client and one of the origin, which are in this process")
+	assert.Less(t, memory/int64(tunnels), int64(48<<10), "bytes a tunnel, with client and origin")
 
 	conn, status := connect()
 	assert.Equal(t, http.StatusServiceUnavailable, status)

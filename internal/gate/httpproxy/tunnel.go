@@ -59,7 +59,7 @@ func (p *Proxy) connect(w http.ResponseWriter, r *http.Request, client gate.Clie
 	ask := t.request(p.Gate)
 	if signs := p.signs.Load(); signs != nil && p.Gate.Opens(ask) {
 		if t.take(w) {
-			p.tunnels.Go(func() { p.open(t, signs) })
+			p.attend(t.raw, func() { p.open(t, signs) })
 		}
 		return
 	}
@@ -85,7 +85,7 @@ func (p *Proxy) connect(w http.ResponseWriter, r *http.Request, client gate.Clie
 		_ = far.Close()
 		return
 	}
-	p.tunnels.Go(func() { p.carry(t, d, far) })
+	p.attend(t.raw, func() { p.carry(t, d, far) })
 }
 
 // tunnel is a connection of a client to a host.
