@@ -146,10 +146,12 @@ func Run(t *testing.T, kind policy.Gate, begin func(t *testing.T, s *Stand) Chil
 	}
 
 	t.Run("nothing passes without rules", func(t *testing.T) {
-		s, _, ask := stand(t)
+		_, _, ask := stand(t)
 		assert.False(t, ask(Ward, "allow.example"))
+		s := NewStand(t, kind)
 		s.Gate.OpenWithout = true
-		assert.True(t, ask(Ward, "allow.example"))
+		c := begin(t, s)
+		assert.True(t, c.Ask(t, Ward, c.Scheme+"://allow.example/"))
 	})
 
 	t.Run("what is decided is done, and recorded once", func(t *testing.T) {
