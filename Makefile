@@ -126,6 +126,7 @@ fuzz: ## look for inputs that break the core, half a minute each
 	go test -run '^$$' -fuzz FuzzParts -fuzztime 30s ./internal/parcel
 	go test -run '^$$' -fuzz FuzzAnswer -fuzztime 30s ./internal/gate
 	go test -run '^$$' -fuzz FuzzAnswer -fuzztime 30s ./internal/gate/dnsgate
+	go test -run '^$$' -fuzz FuzzQuick -fuzztime 30s ./internal/gate/dnsgate
 	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/gate/icapgate
 
 lint: console/node_modules/.stamp ## linters for Go and the console

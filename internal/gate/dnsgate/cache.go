@@ -41,6 +41,8 @@ type kept struct {
 	answer *dns.Msg
 	at     time.Time
 	until  time.Time
+
+	template *template // nil where there is more to decide than the name
 }
 
 // Sizes and times of the cache.
@@ -74,7 +76,7 @@ func (c *cache) get(key cacheKey) (*kept, bool) {
 
 func (c *cache) put(key cacheKey, answer *dns.Msg, now time.Time) *kept {
 	ttl, nothing := lifetime(answer)
-	k := &kept{answer, now, now.Add(ttl)}
+	k := &kept{answer: answer, at: now, until: now.Add(ttl), template: newTemplate(key.name, answer)}
 	if answer.Rcode != dns.RcodeSuccess && answer.Rcode != dns.RcodeNameError {
 		if before, ok := c.get(key); ok && now.Sub(before.until) < staleFor && before.answer.Rcode != answer.Rcode {
 			return k // what was known before is worth more than a failure

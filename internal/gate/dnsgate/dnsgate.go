@@ -84,6 +84,8 @@ type asker struct {
 	client gate.Client
 	from   netip.Addr // of the connection
 	over   string     // "udp", "tcp", "tls" or "https"
+
+	decided *gate.Decision // where the question is decided already; nil else
 }
 
 // The size of messages over UDP that passes all networks whole (DNS flag day 2020), and the least that every client takes (RFC 1035, section 4.2.1).
@@ -165,7 +167,12 @@ func (s *Server) fill(ctx context.Context, q, r *dns.Msg, a asker) []dns.EDNS0 {
 		r.Rcode = dns.RcodeRefused
 		return said(dns.ExtendedErrorCodeProhibited, "This is no name that a site can have.")
 	}
-	d := s.Gate.Decide(gate.Request{Client: s.client(q, a), URL: u, Method: dns.TypeToString[question.Qtype], Sight: s.Gate.Sees(u, false)})
+	var d gate.Decision
+	if a.decided != nil {
+		d = *a.decided
+	} else {
+		d = s.Gate.Decide(gate.Request{Client: s.client(q, a), URL: u, Method: dns.TypeToString[question.Qtype], Sight: s.Gate.Sees(u, false)})
+	}
 	end := journal.Ending{Outcome: journal.Answered}
 	var extra []dns.EDNS0
 	if d.Verdict.Passes() {

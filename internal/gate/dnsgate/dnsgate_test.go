@@ -333,7 +333,7 @@ func TestCache(t *testing.T) {
 	key := cacheKey{"heron.example.", dns.TypeA, false, false}
 	k, ok := s.cache.get(key)
 	require.True(t, ok)
-	s.cache.found.Add(key, &kept{k.answer, k.at.Add(-time.Hour), time.Now().Add(-time.Minute)})
+	s.cache.found.Add(key, &kept{answer: k.answer, at: k.at.Add(-time.Hour), until: time.Now().Add(-time.Minute), template: k.template})
 	away.Store(true)
 	begun := time.Now()
 	stale := a("heron.example")

@@ -55,7 +55,7 @@ func (s *Server) serve(server *dns.Server) error {
 	return err
 }
 
-// over returns what answers questions over a transport.
+// over returns what answers questions over a transport with connections.
 func (s *Server) over(transport string) dns.Handler {
 	return dns.HandlerFunc(func(w dns.ResponseWriter, q *dns.Msg) {
 		at, err := netip.ParseAddrPort(w.RemoteAddr().String())
@@ -63,16 +63,10 @@ func (s *Server) over(transport string) dns.Handler {
 			return
 		}
 		from := at.Addr().Unmap().WithZone("")
-		if transport != "udp" && s.transfer(w, q, from) {
+		if s.transfer(w, q, from) {
 			return
 		}
-		r := (*dns.Msg)(nil)
-		if transport == "udp" {
-			r = s.overUDP(q, from)
-		} else {
-			r = s.answer(s.base, q, asker{client: gate.Client{Address: from}, from: from, over: transport})
-		}
-		if r != nil {
+		if r := s.answer(s.base, q, asker{client: gate.Client{Address: from}, from: from, over: transport}); r != nil {
 			_ = w.WriteMsg(r)
 		}
 	})
@@ -132,23 +126,32 @@ func (s *Server) overHTTPS(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "Ask by GET or POST.", http.StatusMethodNotAllowed)
 		return
 	}
-	q := new(dns.Msg)
-	if err != nil || len(packed) > mostMessage || q.Unpack(packed) != nil {
+	if err != nil || len(packed) > mostMessage {
 		http.Error(w, "The question cannot be read.", http.StatusBadRequest)
 		return
 	}
-	answer := s.answer(r.Context(), q, asker{client: client, from: client.Address, over: "https"})
-	if answer == nil {
-		http.Error(w, "An answer is no question.", http.StatusBadRequest)
-		return
-	}
-	if packed, err = answer.Pack(); err != nil {
-		http.Error(w, "The answer cannot be written.", http.StatusInternalServerError)
-		return
+	a := asker{client: client, from: client.Address, over: "https"}
+	out, ttl, decided := s.quick(packed, a, nil)
+	if a.decided = decided; out == nil {
+		q := new(dns.Msg)
+		if q.Unpack(packed) != nil {
+			http.Error(w, "The question cannot be read.", http.StatusBadRequest)
+			return
+		}
+		answer := s.answer(r.Context(), q, a)
+		if answer == nil {
+			http.Error(w, "An answer is no question.", http.StatusBadRequest)
+			return
+		}
+		if out, err = answer.Pack(); err != nil {
+			http.Error(w, "The answer cannot be written.", http.StatusInternalServerError)
+			return
+		}
+		ttl = freshness(answer)
 	}
 	w.Header().Set("Content-Type", message)
-	w.Header().Set("Cache-Control", fmt.Sprintf("private, max-age=%d", freshness(answer))) // RFC 8484, section 5.1; others may get another answer
-	_, _ = w.Write(packed)
+	w.Header().Set("Cache-Control", fmt.Sprintf("private, max-age=%d", ttl)) // RFC 8484, section 5.1; others may get another answer
+	_, _ = w.Write(out)
 }
 
 // freshness returns for how many seconds all of an answer holds.

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"fmt"
 	"net"
+	"sync"
 	"testing"
 	"time"
 
@@ -21,36 +22,55 @@ func (deaf) Add(journal.Record) {}
 
 var noDeadline time.Time
 
-// Questions about requests that are allowed, one after the other over one connection, compared with the same reading and a fixed answer.
+// Questions about requests that are allowed, over as many connections as a proxy keeps, compared with the same reading and a fixed answer.
 func BenchmarkICAP(b *testing.B) {
 	g, _ := gateOf(floor())
 	g.Records = deaf{}
-	ours := dial(b, begin(b, Config{Gate: g, Trusted: loopback}))
+	at := begin(b, Config{Gate: g, Trusted: loopback})
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(b, err)
 	b.Cleanup(func() { _ = listener.Close() })
-	go func() {
-		conn, err := listener.Accept()
-		if err != nil {
-			return
-		}
+	fixed := func(conn net.Conn) {
 		r, w := bufio.NewReaderSize(conn, mostLine), bufio.NewWriter(conn)
 		for {
-			if _, err := read(r, w); err != nil {
+			m, err := read(r, w)
+			if err != nil {
+				return
+			}
+			if _, err := m.httpRequest(); err != nil {
 				return
 			}
 			_, _ = fmt.Fprintf(w, "ICAP/1.0 204 No modifications\r\nISTag: %q\r\nEncapsulated: null-body=0\r\n\r\n", "fixed")
 			_ = w.Flush()
 		}
+	}
+	go func() {
+		for {
+			conn, err := listener.Accept()
+			if err != nil {
+				return
+			}
+			go fixed(conn)
+		}
 	}()
-	anchor := dial(b, listener.Addr().String())
-	_ = ours.conn.SetDeadline(noDeadline)
-	_ = anchor.conn.SetDeadline(noDeadline)
-	ask := func(c *talk) func(int) {
+	ask := func(at string) func(int) {
+		var all [8]*talk
+		for n := range all {
+			all[n] = dial(b, at)
+			_ = all[n].conn.SetDeadline(noDeadline)
+		}
 		return func(i int) {
-			c.say(reqmod(ward, get(fmt.Sprintf("https://site-%d.example/wards/%d", i%500, i)), ""))
-			c.hear()
+			var asked sync.WaitGroup
+			for n, c := range all {
+				asked.Go(func() {
+					for k := range 10 {
+						c.say(reqmod(ward, get(fmt.Sprintf("https://site-%d.example/wards/%d", (i*10+k)%500, i*len(all)+n)), ""))
+						c.hear()
+					}
+				})
+			}
+			asked.Wait()
 		}
 	}
-	rounds.Against(b, ask(ours), ask(anchor))
+	rounds.Against(b, ask(at), ask(listener.Addr().String()))
 }

@@ -18,6 +18,7 @@ import (
 	"net/http"
 	"net/netip"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -110,11 +111,12 @@ func (s *Server) serve(conn net.Conn) {
 	defer stop()
 	defer conn.Close()
 	r, w := bufio.NewReaderSize(conn, mostLine), bufio.NewWriterSize(conn, 16<<10)
+	from := addressOf(conn)
 	for {
 		_ = conn.SetDeadline(time.Now().Add(idleTimeout))
 		m, err := read(r, w)
 		if err == nil {
-			err = (&exchange{Server: s, message: m, w: w, from: addressOf(conn)}).answer()
+			err = (&exchange{Server: s, message: m, w: w, from: from}).answer()
 		}
 		if err == nil {
 			err = m.body.drain()
@@ -154,7 +156,10 @@ func (s *Server) tag() string {
 	if e == nil {
 		return `"without-rules"`
 	}
-	return fmt.Sprintf(`"%d-%d-%x"`, e.Revision, e.Catalogue, e.Since.UnixMilli())
+	b := append(make([]byte, 0, 48), '"')
+	b = append(strconv.AppendInt(b, e.Revision, 10), '-')
+	b = append(strconv.AppendInt(b, e.Catalogue, 10), '-')
+	return string(append(strconv.AppendInt(b, e.Since.UnixMilli(), 16), '"'))
 }
 
 // exchange is one request of ICAP and its answer.
@@ -287,7 +292,11 @@ func (x *exchange) otherHost(u weburl.URL) (weburl.URL, bool) {
 		if !ok || !strings.EqualFold(string(name), "Host") {
 			continue
 		}
-		other, err := weburl.Parse(u.Scheme() + "://" + strings.TrimSpace(string(value)) + u.Path())
+		host := string(bytes.TrimSpace(value))
+		if host == u.Host() {
+			return u, false
+		}
+		other, err := weburl.Parse(u.Scheme() + "://" + host + u.Path())
 		return other, err == nil && other.Host() != u.Host()
 	}
 	return u, false
@@ -451,7 +460,9 @@ func (x *exchange) unchanged() error {
 	if !x.allows204() {
 		return x.pass()
 	}
-	_, err := fmt.Fprintf(x.w, "ICAP/1.0 204 No modifications\r\nISTag: %s\r\nEncapsulated: null-body=0\r\n\r\n", x.tag())
+	_, _ = x.w.WriteString("ICAP/1.0 204 No modifications\r\nISTag: ")
+	_, _ = x.w.WriteString(x.tag())
+	_, err := x.w.WriteString("\r\nEncapsulated: null-body=0\r\n\r\n") // an error stays with the writer
 	return err
 }
 

@@ -10,6 +10,7 @@ import (
 	"net/textproto"
 	"strconv"
 	"strings"
+	"sync"
 )
 
 // Bounds of what a client sends besides bodies, in bytes.
@@ -173,20 +174,35 @@ func (m *message) httpRequest() (*http.Request, error) {
 	if m.request == nil {
 		return nil, nil
 	}
-	r, err := http.ReadRequest(bufio.NewReader(bytes.NewReader(m.request)))
+	reader := readerOf(m.request)
+	defer heads.Put(reader)
+	r, err := http.ReadRequest(reader)
 	if err != nil {
 		return nil, bad("the HTTP request cannot be read: %v", err)
 	}
+	r.Body = http.NoBody // it stands beside the head
 	return r, nil
 }
 
 // httpResponse returns the HTTP response that a message holds.
 func (m *message) httpResponse(to *http.Request) (*http.Response, error) {
-	r, err := http.ReadResponse(bufio.NewReader(bytes.NewReader(m.response)), to)
+	reader := readerOf(m.response)
+	defer heads.Put(reader)
+	r, err := http.ReadResponse(reader, to)
 	if err != nil {
 		return nil, bad("the HTTP response cannot be read: %v", err)
 	}
+	r.Body = http.NoBody
 	return r, nil
+}
+
+// heads are readers of HTTP heads.
+var heads = sync.Pool{New: func() any { return bufio.NewReader(nil) }}
+
+func readerOf(head []byte) *bufio.Reader {
+	r := heads.Get().(*bufio.Reader) //nolint:forcetypeassert // the pool holds nothing else
+	r.Reset(bytes.NewReader(head))
+	return r
 }
 
 // body is the body that a message holds: chunks, of which only the first come where there is a preview (RFC 3507, section 4.5).
