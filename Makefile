@@ -38,7 +38,7 @@ build: bin/widelark ## build the console and the two programs
 
 check: fmt lint verify test ## all that must hold before a commit
 
-deps: .var/postgresql.stamp .var/chromium.stamp .var/curl.stamp .var/nft.stamp .var/slapd.stamp .var/whole-chromium.stamp .var/dig.stamp .var/icap.stamp .var/named.stamp ## install what is missing on a Debian machine: PostgreSQL, Chromium, curl, dig, an ICAP client, BIND, nftables, slapd
+deps: .var/postgresql.stamp .var/chromium.stamp .var/curl.stamp .var/nft.stamp .var/slapd.stamp .var/whole-chromium.stamp .var/dig.stamp .var/icap.stamp .var/named.stamp .var/unbound.stamp ## install what is missing on a Debian machine: PostgreSQL, Chromium, curl, clients of DNS and ICAP, resolvers, nftables, slapd
 
 # A cluster that Debian's package would make by itself is not wanted: Wide Lark brings its own. One that is there
 # already is left alone.
@@ -67,12 +67,17 @@ deps: .var/postgresql.stamp .var/chromium.stamp .var/curl.stamp .var/nft.stamp .
 	@mkdir -p .var; touch $@
 
 .var/dig.stamp:
-	@command -v dig >/dev/null || ( $(AS_ROOT); $(call APT,bind9-dnsutils) ) || true
+	@{ command -v dig && command -v kdig && command -v dnsperf; } >/dev/null || ( $(AS_ROOT); $(call APT,bind9-dnsutils knot-dnsutils dnsperf) ) || true
 	@mkdir -p .var; touch $@
 
 # BIND's resolver is for tests alone, and is not to run by itself: its packages are unpacked, and not installed.
 .var/named.stamp: .var/dig.stamp
-	@command -v named named-checkzone >/dev/null || { mkdir -p .var/bind9 && cd .var/bind9 && apt-get download -q bind9 bind9-utils && for p in *.deb; do dpkg-deb -x $$p .; done; } || true
+	@{ command -v named && command -v named-checkzone; } >/dev/null || { mkdir -p .var/bind9 && cd .var/bind9 && apt-get download -q bind9 bind9-utils && for p in *.deb; do dpkg-deb -x $$p .; done; } || true
+	@mkdir -p .var; touch $@
+
+# So is unbound's.
+.var/unbound.stamp: .var/dig.stamp
+	@command -v unbound >/dev/null || { ( $(AS_ROOT); $(call APT,libevent-2.1-7 libnghttp2-14 libprotobuf-c1 libpython3.11) ) && mkdir -p .var/unbound && cd .var/unbound && apt-get download -q unbound && for p in *.deb; do dpkg-deb -x $$p .; done; } || true
 	@mkdir -p .var; touch $@
 
 .var/icap.stamp:

@@ -5101,6 +5101,9 @@ type GateNews struct {
 
 	// Written Records in the journal
 	Written int64 `json:"written"`
+
+	// Zones That a DNS gate hands out to other resolvers
+	Zones *[]Zone `json:"zones,omitempty"`
 }
 
 // GatePassageInputBody defines model for GatePassageInputBody.
@@ -5313,6 +5316,9 @@ type GateReport struct {
 
 	// Written Records in the journal
 	Written int64 `json:"written"`
+
+	// Zones That a DNS gate hands out to other resolvers
+	Zones *[]Zone `json:"zones,omitempty"`
 }
 
 // GateReportKind defines model for GateReport.Kind.
@@ -7921,6 +7927,31 @@ type WrongURL struct {
 
 // WrongURLGot defines model for WrongURL.Got.
 type WrongURLGot string
+
+// Zone defines model for Zone.
+type Zone struct {
+	// For A group, or an address
+	For    string    `json:"for"`
+	MadeAt time.Time `json:"madeAt"`
+	Names  int64     `json:"names"`
+	Origin string    `json:"origin"`
+	Serial int64     `json:"serial"`
+
+	// Takers Who took it, the last one last
+	Takers []ZoneTaker `json:"takers"`
+}
+
+// ZoneTaker defines model for ZoneTaker.
+type ZoneTaker struct {
+	Address string    `json:"address"`
+	At      time.Time `json:"at"`
+
+	// Millis How long after the zone was made it had it, in milliseconds
+	Millis int64 `json:"millis"`
+
+	// Serial Of what it took last
+	Serial int64 `json:"serial"`
+}
 
 // GetAppsParams defines parameters for GetApps.
 type GetAppsParams struct {

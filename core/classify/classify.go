@@ -10,6 +10,7 @@ package classify
 
 import (
 	"cmp"
+	"reflect"
 	"slices"
 	"strings"
 	"sync"
@@ -515,4 +516,18 @@ func (c *Classifier) given(t match.Take) Given {
 
 func (c *Classifier) rank(pack string) int {
 	return slices.IndexFunc(c.packs, func(p Pack) bool { return p.ID == pack })
+}
+
+// Differing gives the patterns of corrections that only one of two has; see [match.Index.Differing]. It reports false where more than corrections differs.
+func (l *Local) Differing(o *Local, most int, each func(pattern.Pattern)) bool {
+	if l == o {
+		return true
+	}
+	cards := func(l *Local) (all []Scorecard) {
+		for i := range l.cards {
+			all = append(all, l.cards[i].Scorecard)
+		}
+		return all
+	}
+	return reflect.DeepEqual(l.own, o.own) && reflect.DeepEqual(cards(l), cards(o)) && l.corrections.Differing(o.corrections, most, each)
 }

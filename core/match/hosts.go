@@ -11,11 +11,22 @@ func (x *Index) EachHost(each func(host string)) {
 			n += r.size()
 		}
 		for i := range p.kept {
-			if of := p.kept[i].entry.Pattern; !of.EveryHost() && !of.EveryEnding() && !of.IsGlob() && !of.Prefix().IsValid() && of.Kind() != pattern.Regex && of.Kind() != pattern.Word && of.Name() != "" {
-				each(of.Name())
+			if host, _ := HostOf(p.kept[i].entry.Pattern); host != "" {
+				each(host)
 			}
 		}
 	}
+}
+
+// HostOf returns the host that a pattern names literally, "" for none, and whether it covers nothing but that host, what is below it, and addresses.
+func HostOf(p pattern.Pattern) (host string, nothingElse bool) {
+	switch {
+	case !p.IsValid(), p.Prefix().IsValid():
+		return "", true
+	case p.EveryHost(), p.EveryEnding(), p.IsGlob(), p.Kind() == pattern.Regex, p.Kind() == pattern.Word:
+		return "", false
+	}
+	return p.Name(), p.Name() != ""
 }
 
 // Sort is a sort of entries by what has to be seen to tell whether they cover a request.

@@ -130,3 +130,59 @@ func list(id string, lines ...string) List {
 	}
 	return l
 }
+
+// What differs between two indexes is what differs between their entries, however much of them they share.
+func TestDiffering(t *testing.T) {
+	hosts := []string{"heron.example", "gull.test", "tern.example", "=heron.example", "*.gull.test", "! tern.example", "~ odds", "heron.example/a", "h*n.example", "gull.test # until 2026-12-24"}
+	rapid.Check(t, func(t *rapid.T) {
+		b := NewBuilder(0)
+		lists := []int{b.List("a", "A"), b.List("b", "B")}
+		var all []string
+		for i := range rapid.IntRange(0, 12).Draw(t, "n") {
+			n, line := rapid.IntRange(0, 1).Draw(t, "list"), rapid.SampledFrom(hosts).Draw(t, "entry")
+			b.Add(lists[n], int64(i), pattern.MustParse(line))
+			all = append(all, letters[n]+line)
+		}
+		base := b.Build()
+		made := func(name string) (*Index, map[string]int) {
+			x, count := base, map[string]int{}
+			gone := map[int64]bool{}
+			for i := range all {
+				if rapid.IntRange(0, 3).Draw(t, name) == 0 {
+					gone[int64(i)] = true
+				} else {
+					count[all[i]]++
+				}
+			}
+			for id := range gone {
+				x = x.Without(id)
+			}
+			more := NewBuilder(0)
+			at := []int{more.List("a", "A"), more.List("b", "B")}
+			for i := range rapid.IntRange(0, 3).Draw(t, name+" more") {
+				n, line := rapid.IntRange(0, 1).Draw(t, "list"), rapid.SampledFrom(hosts).Draw(t, "entry")
+				more.Add(at[n], int64(100+i), pattern.MustParse(line))
+				count[letters[n]+line]++
+			}
+			return Join(x, more.Build()), count
+		}
+		x, xs := made("x")
+		y, ys := made("y")
+		var want, got []string
+		for key := range xs {
+			if xs[key] != ys[key] {
+				want = append(want, pattern.MustParse(key[1:]).Pattern.String())
+			}
+		}
+		for key := range ys {
+			if xs[key] == 0 {
+				want = append(want, pattern.MustParse(key[1:]).Pattern.String())
+			}
+		}
+		require.True(t, x.Differing(y, 1000, func(p pattern.Pattern) { got = append(got, p.String()) }))
+		require.ElementsMatch(t, want, got)
+		require.True(t, x.Differing(x, 0, func(pattern.Pattern) { require.Fail(t, "nothing differs") }))
+	})
+}
+
+var letters = []string{"a", "b"}

@@ -20,8 +20,9 @@ type Report struct {
 	BeganAt  time.Time
 	SeenAt   time.Time // when it last reported, by the clock of the database
 	Counts
-	Written, Waiting, Dropped int64 // records
-	Catalogue                 int64 // the version of the catalogue that it runs
+	Zones                     []Zone // that a DNS gate hands out
+	Written, Waiting, Dropped int64  // records
+	Catalogue                 int64  // the version of the catalogue that it runs
 
 	// Of gates elsewhere alone:
 	Elsewhere bool
@@ -30,6 +31,24 @@ type Report struct {
 	Clock     time.Duration // how far its clock is ahead of the database's
 	Trouble   string        // what it could not do lately; "" for nothing
 	Refusals  []Refusal
+}
+
+// Zone is a zone that a DNS gate hands out to other resolvers.
+type Zone struct {
+	Origin string      `json:"origin"`
+	For    string      `json:"for" doc:"A group, or an address"`
+	Serial int64       `json:"serial"`
+	MadeAt time.Time   `json:"madeAt"`
+	Names  int         `json:"names"`
+	Takers []ZoneTaker `json:"takers" nullable:"false" doc:"Who took it, the last one last"`
+}
+
+// ZoneTaker is a resolver that took a zone.
+type ZoneTaker struct {
+	Address string    `json:"address"`
+	Serial  int64     `json:"serial" doc:"Of what it took last"`
+	At      time.Time `json:"at"`
+	Millis  int64     `json:"millis" doc:"How long after the zone was made it had it, in milliseconds"`
 }
 
 // Refusal says that clients refused our certificate for a host.

@@ -403,7 +403,7 @@ func (s *server) report(ctx context.Context, in *reportInput) (*struct{}, error)
 	r := gate.Report{
 		Name: g.Name, Kind: g.Kind, Address: b.Address, Revision: b.Revision, BeganAt: b.BeganAt,
 		Counts:  gate.Counts{Decided: b.Decided, Refused: b.Refused, Cut: b.Cut, Running: b.Running, Unrecorded: b.Unrecorded},
-		Written: b.Written, Waiting: b.Waiting, Dropped: b.Dropped, Refusals: b.Refusals, Catalogue: b.Catalogue,
+		Written: b.Written, Waiting: b.Waiting, Dropped: b.Dropped, Refusals: b.Refusals, Zones: b.Zones, Catalogue: b.Catalogue,
 		Elsewhere: true, Edition: b.Edition, Digest: b.Digest, Clock: time.Duration(b.ClockMillis) * time.Millisecond, Trouble: b.Trouble,
 	}
 	if b.Since != nil {

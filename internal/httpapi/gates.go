@@ -44,6 +44,8 @@ type GateNews struct {
 	Unrecorded int64          `json:"unrecorded,omitempty" doc:"Decisions of which policies say that nothing is recorded"`
 	Refusals   []gate.Refusal `json:"refusals" doc:"Hosts for which clients refused the gate's certificate, the last one first"`
 
+	Zones []gate.Zone `json:"zones,omitempty" doc:"That a DNS gate hands out to other resolvers"`
+
 	Edition     int64  `json:"edition,omitempty" doc:"The number of what a gate elsewhere runs"`
 	Digest      string `json:"digest,omitempty" doc:"SHA-256 of what a gate elsewhere runs: two that run the same have the same"`
 	ClockMillis int64  `json:"clockMillis,omitempty" doc:"How far the clock of a gate elsewhere is ahead of the database's"`
@@ -197,7 +199,7 @@ func (s *server) getGates(ctx context.Context, _ *struct{}) (*gatesOutput, error
 		g := GateReport{Name: r.Name, Kind: r.Kind, State: "up to date", SeenAt: r.SeenAt, Elsewhere: r.Elsewhere, GateNews: GateNews{
 			Address: r.Address, Revision: r.Revision, Catalogue: r.Catalogue, BeganAt: r.BeganAt, Decided: r.Decided, Refused: r.Refused, Cut: r.Cut, Running: r.Running,
 			Written: r.Written, Waiting: r.Waiting, Dropped: r.Dropped, Unrecorded: r.Unrecorded, Refusals: append([]gate.Refusal{}, r.Refusals...),
-			Edition: r.Edition, Digest: r.Digest, ClockMillis: r.Clock.Milliseconds(), Trouble: r.Trouble,
+			Zones: r.Zones, Edition: r.Edition, Digest: r.Digest, ClockMillis: r.Clock.Milliseconds(), Trouble: r.Trouble,
 		}}
 		if !r.Since.IsZero() {
 			g.Since = &r.Since

@@ -77,7 +77,7 @@ func (s *server) zone(ctx context.Context, in *zoneInput) (*huma.StreamResponse,
 			hctx.SetHeader("Content-Type", "text/plain; charset=utf-8")
 		}
 		hctx.SetHeader("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": about.Origin + "." + string(in.Form)}))
-		if err := zonefile.Write(hctx.BodyWriter(), in.Form, &z, about); err != nil {
+		if err := zonefile.Write(hctx.BodyWriter(), in.Form, z, about); err != nil {
 			s.Log.WarnContext(ctx, "a zone broke off", "error", err)
 			panic(http.ErrAbortHandler) // the status is sent already
 		}

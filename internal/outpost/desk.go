@@ -187,6 +187,17 @@ func (o *Outpost) Report(ctx context.Context, r gate.Report) error {
 	for _, one := range r.Refusals {
 		body.Refusals = append(body.Refusals, client.Refusal{Host: one.Host, Times: int64(one.Times), Clients: int64(one.Clients), Last: one.Last})
 	}
+	var zones []client.Zone
+	for _, z := range r.Zones {
+		zone := client.Zone{Origin: z.Origin, For: z.For, Serial: z.Serial, MadeAt: z.MadeAt, Names: int64(z.Names), Takers: []client.ZoneTaker{}}
+		for _, t := range z.Takers {
+			zone.Takers = append(zone.Takers, client.ZoneTaker{Address: t.Address, Serial: t.Serial, At: t.At, Millis: t.Millis})
+		}
+		zones = append(zones, zone)
+	}
+	if len(zones) > 0 {
+		body.Zones = &zones
+	}
 	if !r.Since.IsZero() {
 		body.Since = &r.Since
 	}

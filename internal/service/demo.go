@@ -44,6 +44,9 @@ func demoCommand(version string) *cobra.Command {
 			if !cmd.Flags().Changed("dns-https-listen") {
 				config.DNSHTTPSListen = "127.0.0.1:8473"
 			}
+			if !cmd.Flags().Changed("dns-zone") {
+				config.DNSZones, config.DNSZoneTo = []string{"rpz.quillmere.internal=Ward nurses"}, []string{"127.0.0.0/8"}
+			}
 			dir, _ := cmd.Flags().GetString("data")
 			return runDemo(cmd.Context(), config, dir, cmd.OutOrStdout(), version)
 		},

@@ -15,6 +15,7 @@ import (
 	lru "github.com/hashicorp/golang-lru/v2"
 
 	"widelark/core/policy"
+	"widelark/internal/gate"
 	"widelark/internal/gate/authority"
 	"widelark/internal/gate/dnsgate"
 	"widelark/internal/gate/httpproxy"
@@ -184,6 +185,7 @@ func (s *dnsSettings) start(config Config, p parts) *running {
 		signs.Store(a)
 		pages.SetAuthority(a, trust)
 	}
+	g.news = func(r *gate.Report) { r.Zones = server.Zones() }
 	g.end = func() error { return errors.Join(server.Close(), pages.Close()) }
 	p.begin(g)
 	g.begin(p)

@@ -33,14 +33,14 @@ const mostWaiting = 200_000
 
 // running is a gate that runs in this process.
 type running struct {
-	gate     *gate.Gate
-	address  string // where clients reach it
-	told     []string
-	records  *journal.Writer
-	log      *slog.Logger
-	sign     func(*authority.Authority, [][]byte) // gives it the authority that signs, and what clients are to trust
-	refusals func() []gate.Refusal
-	end      func() error // ends what it serves
+	gate    *gate.Gate
+	address string // where clients reach it
+	told    []string
+	records *journal.Writer
+	log     *slog.Logger
+	sign    func(*authority.Authority, [][]byte) // gives it the authority that signs, and what clients are to trust
+	news    func(*gate.Report)                   // fills in what the protocol says of itself
+	end     func() error                         // ends what it serves
 
 	failed  chan<- error
 	working context.Context // ends with close
@@ -112,7 +112,7 @@ func newRunning(kind policy.Gate, p parts, address string) *running {
 	g := &running{gate: gate.New(kind, p.name, p.now, nil), address: address, records: journal.NewWriter(p.records, mostWaiting, p.log), log: p.log, failed: p.failed}
 	g.working, g.stop = context.WithCancel(context.Background())
 	g.gate.Records, g.gate.OpenWithout = g.records, p.open
-	g.refusals = func() []gate.Refusal { return nil }
+	g.news = func(*gate.Report) {}
 	return g
 }
 
@@ -245,7 +245,8 @@ func (g *inside) renewAuthority(ctx context.Context) error {
 // report returns what the gate says of itself.
 func (g *running) report() gate.Report {
 	r := g.gate.Report()
-	r.Address, r.Refusals = g.address, g.refusals()
+	r.Address = g.address
+	g.news(&r)
 	r.Written, r.Waiting, r.Dropped = g.records.Written(), int64(g.records.Waiting()), g.records.Dropped()
 	return r
 }

@@ -11,6 +11,7 @@ import (
 	"golang.org/x/net/http/httpguts"
 
 	"widelark/core/policy"
+	"widelark/internal/gate"
 	"widelark/internal/gate/authority"
 	"widelark/internal/gate/httpproxy"
 )
@@ -98,7 +99,8 @@ func (s *proxySettings) start(config Config, p parts) *running {
 		Gate: g.gate, Desk: p.desk, Seats: s.seats, Told: s.told, MostForm: s.mostForm, Self: "http://" + g.address, Name: config.PageName, Reach: s.reach, Upstream: s.upstream, Roots: s.roots,
 		Organisation: config.Organisation, Log: p.log,
 	})
-	g.sign, g.refusals, g.end = func(a *authority.Authority, trust [][]byte) { proxy.SetAuthority(a, trust) }, proxy.Refusals, proxy.Close
+	g.sign, g.end = func(a *authority.Authority, trust [][]byte) { proxy.SetAuthority(a, trust) }, proxy.Close
+	g.news = func(r *gate.Report) { r.Refusals = proxy.Refusals() }
 	p.begin(g)
 	g.begin(p)
 	g.serves("the proxy gate", "The proxy gate is at "+g.address, func() error { return proxy.Serve(s.listener) })

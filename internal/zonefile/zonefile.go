@@ -54,8 +54,9 @@ func Records(z *policy.Zone, about *About, each func(name, kind, value string) e
 			return 0, err
 		}
 	}
-	for i := range z.Lines {
-		l := &z.Lines[i]
+	lines := z.Lines()
+	for i := range lines {
+		l := &lines[i]
 		if len(l.Host)+len("*.")+1+len(about.Origin) > longest {
 			tooLong++
 			continue
@@ -128,22 +129,26 @@ func Write(to io.Writer, form Form, z *policy.Zone, about About) error {
 	switch form {
 	case RPZ:
 		fmt.Fprintf(w, "$ORIGIN %s.\n%s\n%s\n", about.Origin, SOA(&about), NS(&about))
-		tooLong := 0
+		tooLong, between := 0, fmt.Sprintf(" %d ", TTL)
 		tooLong, err = Records(z, &about, func(name, kind, value string) error {
-			_, err := fmt.Fprintf(w, "%s %d %s %s\n", name, TTL, kind, value)
-			return err
+			_, _ = w.WriteString(name) // an error stays with the writer
+			_, _ = w.WriteString(between)
+			_, _ = w.WriteString(kind)
+			_ = w.WriteByte(' ')
+			_, _ = w.WriteString(value)
+			return w.WriteByte('\n')
 		})
 		if tooLong > 0 {
 			comment("%8d  names are too long for a zone", tooLong)
 		}
 	case Hosts:
-		for _, l := range z.Lines {
+		for _, l := range z.Lines() {
 			if !l.Open && !l.Between {
 				fmt.Fprintf(w, "0.0.0.0 %s\n", l.Host)
 			}
 		}
 	case Plain:
-		for _, l := range z.Lines {
+		for _, l := range z.Lines() {
 			if !l.Open && !l.Between {
 				fmt.Fprintln(w, l.Host)
 			}
@@ -163,7 +168,7 @@ func printable(text string) string { return strings.NewReplacer("\n", " ", "\r",
 // lost says what a form loses that the zone has.
 func lost(form Form, z *policy.Zone) (all []policy.Unsaid) {
 	closedBelow, instead := 0, 0
-	for _, l := range z.Lines {
+	for _, l := range z.Lines() {
 		if !l.Open && !l.BelowOpen && !l.Between {
 			closedBelow++
 		}
@@ -193,7 +198,7 @@ func lost(form Form, z *policy.Zone) (all []policy.Unsaid) {
 // pac writes a function that sends what is refused nowhere.
 func pac(w io.Writer, z *policy.Zone) {
 	fmt.Fprintf(w, "var open = %v\nvar said = {\n", z.Open)
-	for _, l := range z.Lines {
+	for _, l := range z.Lines() {
 		what := 0
 		if l.Open {
 			what |= 1

@@ -15,9 +15,11 @@ import (
 )
 
 func zone(open bool) *policy.Zone {
-	return &policy.Zone{Open: open, Lines: []policy.ZoneLine{
+	z := policy.NewZone(open, []policy.ZoneLine{
 		{Host: "heron.example", Open: false, BelowOpen: false}, {Host: "help.heron.example", Open: true, BelowOpen: true}, {Host: "gull.test", Open: false, BelowOpen: true}, {Host: "find.example", Open: true, BelowOpen: true, Instead: "calm.find.example"},
-	}, Unsaid: []policy.Unsaid{{What: "words of the list \"A\nB\"", Count: 3, Why: "names with a word in them cannot be listed"}}}
+	})
+	z.Unsaid = []policy.Unsaid{{What: "words of the list \"A\nB\"", Count: 3, Why: "names with a word in them cannot be listed"}}
+	return z
 }
 
 func written(t *testing.T, form Form, z *policy.Zone) string {

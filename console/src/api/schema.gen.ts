@@ -3943,6 +3943,8 @@ export interface components {
              * @description Records in the journal
              */
             written: number;
+            /** @description That a DNS gate hands out to other resolvers */
+            zones?: components["schemas"]["Zone"][];
         };
         GatePassageInputBody: {
             address?: string;
@@ -4157,6 +4159,8 @@ export interface components {
              * @description Records in the journal
              */
             written: number;
+            /** @description That a DNS gate hands out to other resolvers */
+            zones?: components["schemas"]["Zone"][];
         };
         GateSignInInputBody: {
             /** @description Where the person is */
@@ -6429,6 +6433,34 @@ export interface components {
             url: string;
             /** @description What differs from what was expected */
             why: string;
+        };
+        Zone: {
+            /** @description A group, or an address */
+            for: string;
+            /** Format: date-time */
+            madeAt: string;
+            /** Format: int64 */
+            names: number;
+            origin: string;
+            /** Format: int64 */
+            serial: number;
+            /** @description Who took it, the last one last */
+            takers: components["schemas"]["ZoneTaker"][];
+        };
+        ZoneTaker: {
+            address: string;
+            /** Format: date-time */
+            at: string;
+            /**
+             * Format: int64
+             * @description How long after the zone was made it had it, in milliseconds
+             */
+            millis: number;
+            /**
+             * Format: int64
+             * @description Of what it took last
+             */
+            serial: number;
         };
     };
     responses: never;

@@ -50,7 +50,7 @@ export function GatesPage() {
         </>
       )}
       <AuthoritySection />
-      <ZoneSection />
+      <ZoneSection gates={found.data?.gates ?? []} />
       <LatestRecords />
     </div>
   )

@@ -3,6 +3,7 @@ import { api, data, type Schemas } from '../api/client'
 import { useEdit } from '../api/useEdit'
 
 export type Gate = Schemas['GateReport']
+export type HandedZone = Schemas['Zone']
 export type GateRecord = Schemas['GateRecord']
 export type Authority = Schemas['GateAuthority']
 export type Enrolment = Schemas['EnrolmentOutputBody']

@@ -92,7 +92,15 @@ func showGate(a *command.App, g client.GateReport, live int64) error {
 		line("trouble", trouble)
 	}
 	line("records", fmt.Sprintf("%s written, %s waiting, %s dropped", command.Grouped(g.Written), command.Grouped(g.Waiting), command.Grouped(g.Dropped)))
-	title := "refused for"
+	title := "hands out"
+	for _, z := range command.Deref(g.Zones) {
+		line(title, fmt.Sprintf("%s for %s: %s, made %s", z.Origin, z.For, command.Plural(z.Names, "name", "names"), a.Moment(z.MadeAt)))
+		for _, t := range z.Takers {
+			line("", fmt.Sprintf("  %s %s", t.Address, taken(z, t)))
+		}
+		title = ""
+	}
+	title = "refused for"
 	for _, r := range g.Refusals {
 		line(title, fmt.Sprintf("%s: %s by %s", r.Host, command.Plural(r.Times, "time", "times"), command.Plural(r.Clients, "client", "clients")))
 		title = ""
@@ -101,6 +109,14 @@ func showGate(a *command.App, g client.GateReport, live int64) error {
 		fmt.Fprintf(a.Out, "\n`widelark gate never-open HOST` leaves connections to such a host closed.\n")
 	}
 	return nil
+}
+
+// taken says how soon a resolver had a zone.
+func taken(z client.Zone, t client.ZoneTaker) string {
+	if t.Serial != z.Serial {
+		return "has an older one"
+	}
+	return fmt.Sprintf("had it after %.1f s", float64(t.Millis)/1000)
 }
 
 func latestCommand(a *command.App) *cobra.Command {

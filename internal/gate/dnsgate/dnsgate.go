@@ -73,7 +73,7 @@ func New(c Config) *Server {
 	s := &Server{Config: c, upstream: newUpstream(c.Forwarders), cache: newCache(), limits: newLimits(c.Rate)}
 	_, _ = rand.Read(s.cookies[:]) // it cannot fail
 	for _, z := range c.Zones {
-		s.zones = append(s.zones, &servedZone{ZoneOf: z})
+		s.zones = append(s.zones, newServedZone(z, c.Page))
 	}
 	s.base, s.end = context.WithCancel(context.Background())
 	return s
