@@ -54,6 +54,8 @@ var goals = []struct {
 	{"Names", "names over UDP from the cache, decided and recorded, 64 under way", "a fixed answer through the same library", 1 / 0.85},
 	{"NamesTail", "the wait of the slowest in a hundred names, at 20,000 a second", "a fixed answer through the same library", 1},
 	{"NamesOverHTTPS", "a name over HTTPS", "the same server of HTTP/2 with fixed bytes", 2},
+	{"ZoneFile", "a zone of a million names, written to a file", "a second", 1},
+	{"ZoneEdit", "an edit, until a resolver that holds a million names of ours answers by it", "a second", 1},
 	{"ICAP", "questions of a proxy about requests over 8 connections, decided and recorded", "the same reading, and a fixed answer", 1 / 0.8},
 	{"Journal", "20,000 records into the journal, beside a gate that decides all the time", "COPY of the same rows into it, nothing else running", 2},
 }

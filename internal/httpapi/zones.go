@@ -41,21 +41,25 @@ func (s *server) zone(ctx context.Context, in *zoneInput) (*huma.StreamResponse,
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	var who *edition.Who
+	var who edition.Who
 	called := "somebody of whom nothing is known"
 	switch {
 	case in.Group != "" && in.Address != "":
 		return nil, s.problem(ctx, &revision.FieldError{Field: "query.group", Msg: "a zone is for a group or for an address, and not for both"})
 	case in.Group != "":
-		who, called = &edition.Who{Group: in.Group}, fmt.Sprintf("the group %q", in.Group)
+		who, called = edition.Who{Group: in.Group}, fmt.Sprintf("the group %q", in.Group)
 	case in.Address != "":
-		who, called = &edition.Who{Address: in.Address}, in.Address
+		who, called = edition.Who{Address: in.Address}, in.Address
 	}
-	asked, err := state.Ask("query.", edition.Circumstances{Who: who, At: in.At})
+	found, err := state.Find("query", who)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	about := zonefile.About{Who: called, At: asked.At.In(s.Zone), From: "the draft", Errs: cmp.Or(in.Errs, policy.LeaveOpen), Origin: strings.TrimSuffix(strings.ToLower(in.Origin), "."), Serial: uint32(asked.At.Unix())}
+	at, err := state.Moment("query.at", in.At)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	about := zonefile.About{Who: called, At: at.In(s.Zone), From: "the draft", Errs: cmp.Or(in.Errs, policy.LeaveOpen), Origin: strings.TrimSuffix(strings.ToLower(in.Origin), "."), Serial: uint32(at.Unix())}
 	if state.Revision > 0 {
 		about.From = fmt.Sprintf("revision %d", state.Revision)
 	}
@@ -63,14 +67,13 @@ func (s *server) zone(ctx context.Context, in *zoneInput) (*huma.StreamResponse,
 		return nil, s.problem(ctx, &revision.FieldError{Field: "query.origin", Msg: fmt.Sprintf("%q is not the name of a zone, as rpz.lark.internal", in.Origin)})
 	}
 	for i, text := range in.Page {
-		at, err := netip.ParseAddr(text)
+		addr, err := netip.ParseAddr(text)
 		if err != nil {
 			return nil, s.problem(ctx, &revision.FieldError{Field: fmt.Sprintf("query.page[%d]", i), Msg: fmt.Sprintf("%q is not an address", text)})
 		}
-		about.Page = append(about.Page, at.Unmap())
+		about.Page = append(about.Page, addr.Unmap())
 	}
-	r := asked.Who.Request()
-	z := state.Snapshot.Zone(r, asked.At, about.Errs)
+	z := state.Snapshot.Zone(state.Present(found, at).Request(), at, about.Errs)
 	return &huma.StreamResponse{Body: func(hctx huma.Context) {
 		hctx.SetHeader("Content-Type", map[zonefile.Form]string{zonefile.PAC: "application/x-ns-proxy-autoconfig"}[in.Form])
 		if in.Form != zonefile.PAC {

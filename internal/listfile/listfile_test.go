@@ -154,6 +154,8 @@ func FuzzRead(f *testing.F) {
 	f.Add("\ufeff\"unclosed\n", "csv")                      // a mark, and a quotation mark too few
 	f.Add(`{"entry":"heron.example","until":"x"}`, "jsonl") // a day that is none
 	f.Add("0.0.0.0 heron.example\r\n\r#x", "hosts")         // mixed ends
+	f.Add("@ SOA a. b. 1 2 3 4 5\n*.heron.example CNAME .\n", "zone")
+	f.Add("$ORIGIN rpz.test.\n@ 60 IN SOA a. b. ( 1 2 3 4 5\n", "zone") // unclosed
 	f.Fuzz(func(t *testing.T, text, format string) {
 		last := 0
 		var all []pattern.Entry

@@ -262,7 +262,7 @@ func gateFlags(set *pflag.FlagSet) {
 	set.StringSlice("dns-page-address", nil, "addresses that refused names lead to, where a policy says so (also WIDELARKD_DNS_PAGE_ADDRESS)")
 	set.String("dns-page-listen", "", "where the page of refused names is served, as 10.40.0.2:80 (also WIDELARKD_DNS_PAGE_LISTEN)")
 	set.String("dns-page-tls-listen", "", "where it is served over TLS, as 10.40.0.2:443 (also WIDELARKD_DNS_PAGE_TLS_LISTEN)")
-	set.StringSlice("dns-zone", nil, "a zone that other resolvers transfer, for a group or an address, as \"rpz.lark.internal=Ward nurses\" (also WIDELARKD_DNS_ZONE)")
+	set.StringSlice("dns-zone", nil, "a zone that other resolvers transfer, for a group or an address, as \"rpz.lark.internal=Ward nurses\"; before it belongs changes-rpz.lark.internal (also WIDELARKD_DNS_ZONE)")
 	set.String("dns-zone-errs", "open", "what becomes of a name in zones where a rule cannot be told by it: open or close (also WIDELARKD_DNS_ZONE_ERRS)")
 	set.String("dns-zone-keys", "", "a file with the keys that transfers are signed with: a name and a secret in base64 a line (also WIDELARKD_DNS_ZONE_KEYS)")
 	set.StringSlice("dns-zone-to", nil, "ranges of those who transfer zones without a key, as 10.40.0.8/32 (also WIDELARKD_DNS_ZONE_TO)")

@@ -16,7 +16,8 @@ func zoneCommand(a *command.App) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "zone [FILE]", Short: "What is said of names to a group or an address, as a file for another filter", Args: command.AtMost(1),
 		Long: `What is said of names to a group or an address, as a file for another filter: a response policy zone (rpz), hosts, a name a line (names), or a PAC file (pac). What the form
-cannot say stands in comments at its beginning, with counts and reasons. The DNS gate hands out zones itself: see --dns-zone of ` + "`widelarkd serve`" + `.`,
+cannot say stands in comments at its beginning, with counts and reasons. A file is for one moment; zones that keep up with
+editions, grants and time are handed out by the DNS gate itself: see --dns-zone of ` + "`widelarkd serve`" + `, and ` + "`widelark gate show`" + ` for who has them.`,
 		Example: `  widelark gate zone --group "Ward nurses" > ward.rpz
   widelark gate zone bedside.hosts --address 10.40.40.7 --form hosts --errs close`,
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
