@@ -76,7 +76,7 @@ var coreModules = []string{
 }
 
 // coreStandard are the packages of the standard library that the core may import: no file, socket, clock or log.
-var coreStandard = strings.Fields(`bufio bytes cmp compress/gzip embed encoding/binary errors fmt io iter math math/bits net/netip regexp regexp/syntax runtime/debug
+var coreStandard = strings.Fields(`bufio bytes cmp compress/gzip embed encoding/binary errors fmt io iter math math/bits net/netip reflect regexp regexp/syntax runtime/debug
 	slices sort strconv strings sync sync/atomic time unicode unicode/utf8`)
 
 // machinePackage is the one package of the core that may also import machineStandard: a few lines on how tables lie in memory.
