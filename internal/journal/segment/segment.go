@@ -1,0 +1,420 @@
+// Package segment keeps records by columns: some bytes for each, and a search reads only the columns that it asks about.
+//
+// From: records.
+// To: blocks that a store keeps, and [Segment]s that select, count and return records.
+package segment
+
+import (
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"time"
+
+	"widelark/internal/journal"
+)
+
+// ErrBroken is wrapped by what a block that cannot be read returns.
+var ErrBroken = errors.New("a segment of the journal cannot be read")
+
+// Count is how many requests there were, by the index of their verdict in [Verdicts], and how many bytes they moved.
+type Count struct {
+	Requests [len(Verdicts)]int64
+	Bytes    int64
+}
+
+// Add adds a count.
+func (c *Count) Add(o Count) {
+	for i, n := range o.Requests {
+		c.Requests[i] += n
+	}
+	c.Bytes += o.Bytes
+}
+
+// All returns how many requests there were.
+func (c Count) All() (n int64) {
+	for _, of := range c.Requests {
+		n += of
+	}
+	return n
+}
+
+// Segment is records by columns. It reads its blocks when they are needed. It is safe for concurrent use.
+type Segment struct {
+	N           int
+	first, last int64 // milliseconds since 1970
+
+	values [columnCount][]string // those of texts once the block is there
+	counts [keyed][]Count
+
+	load    func(Block) ([]byte, error)
+	mu      sync.Mutex
+	blocks  [blockCount]*block                  // guarded by mu
+	numbers [columnCount]rowNumbers             // guarded by mu; which record has which value, once read
+	amounts [frameTook - frameTimes + 1][]int64 // guarded by mu; likewise: times in milliseconds since 1970, sizes in bytes, spans in milliseconds
+}
+
+// block is the frames of a block, or why there are none.
+type block struct {
+	frames [][]byte
+	ids    []byte
+}
+
+// The frames of the block Keys after those of the columns.
+const (
+	frameTimes = int(keyed) + iota
+	frameSizes
+	frameTook
+)
+
+// rowNumbers is which record has which value: as bytes, as two bytes each or, where there is one value, as nothing.
+type rowNumbers struct {
+	read bool
+	one  []byte
+	two  []uint16
+}
+
+func (r *rowNumbers) at(row int) int {
+	switch {
+	case r.one != nil:
+		return int(r.one[row])
+	case r.two != nil:
+		return int(r.two[row])
+	}
+	return 0
+}
+
+// Open reads the head of a segment. load returns other blocks when they are needed; what it returns is kept.
+func Open(head []byte, load func(Block) ([]byte, error)) (s *Segment, err error) {
+	raw, err := unpacker.DecodeAll(head, nil)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrBroken, err)
+	}
+	u := unpacking{rest: raw}
+	s = &Segment{N: u.length(Most), first: u.varint(), last: u.varint(), load: load}
+	for c := range keyed {
+		s.values[c] = u.values()
+		s.counts[c] = make([]Count, len(s.values[c]))
+		for i := range s.counts[c] {
+			of := &s.counts[c][i]
+			for v := range of.Requests {
+				of.Requests[v] = int64(u.uvarint())
+			}
+			of.Bytes = int64(u.uvarint())
+		}
+	}
+	return s, u.err
+}
+
+// Of returns a segment of records that are in memory. See [Write].
+func Of(records []journal.Record) *Segment {
+	b := Write(records, nil)
+	s, err := Open(b.Head, func(which Block) ([]byte, error) {
+		return [...][]byte{Keys: b.Keys, Texts: b.Texts, IDs: b.IDs}[which], nil
+	})
+	if err != nil {
+		panic("bug: " + err.Error())
+	}
+	return s
+}
+
+// Size is roughly how many bytes of memory the segment takes now.
+func (s *Segment) Size() (n int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	const perString = 16
+	for c := range s.values {
+		for _, v := range s.values[c] {
+			n += perString + len(v)
+		}
+		n += len(s.numbers[c].one) + 2*len(s.numbers[c].two)
+	}
+	for c := range s.counts {
+		n += len(s.counts[c]) * 8 * (len(Verdicts) + 1)
+	}
+	for _, b := range s.blocks {
+		if b != nil {
+			n += len(b.ids)
+			for _, f := range b.frames {
+				n += len(f)
+			}
+		}
+	}
+	for _, a := range s.amounts {
+		n += 8 * len(a)
+	}
+	return n
+}
+
+// Values returns the values of a keyed column, in order, and how often each occurs.
+func (s *Segment) Values(c Column) ([]string, []Count) { return s.values[c], s.counts[c] }
+
+// Total returns how often all values together occur.
+func (s *Segment) Total() (all Count) {
+	for _, of := range s.counts[Verdict] {
+		all.Add(of)
+	}
+	return all
+}
+
+// block returns a block. Precondition: mu is held.
+func (s *Segment) block(which Block) (*block, error) {
+	if s.blocks[which] != nil {
+		return s.blocks[which], nil
+	}
+	raw, err := s.load(which)
+	if err != nil {
+		return nil, err
+	}
+	b := &block{}
+	if which == IDs {
+		b.ids, err = unpacker.DecodeAll(raw, nil)
+		if err != nil || len(b.ids) != 16*s.N {
+			return nil, fmt.Errorf("%w: its ids: %w", ErrBroken, errors.Join(err, errLength))
+		}
+		s.blocks[which] = b
+		return b, nil
+	}
+	u := unpacking{rest: raw}
+	for len(u.rest) > 0 && u.err == nil {
+		b.frames = append(b.frames, u.bytes(u.length(len(u.rest))))
+	}
+	if want := [...]int{Keys: frameTook + 1, Texts: 2 * int(columnCount-keyed)}[which]; u.err == nil && len(b.frames) != want {
+		u.err = fmt.Errorf("%w: it has %d parts", ErrBroken, len(b.frames))
+	}
+	if u.err != nil {
+		return nil, u.err
+	}
+	s.blocks[which] = b
+	return b, nil
+}
+
+var errLength = errors.New("it has another length")
+
+// column returns the values of a column, and which record has which of them.
+func (s *Segment) column(c Column) ([]string, rowNumbers, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.numbers[c].read {
+		return s.values[c], s.numbers[c], nil
+	}
+	which, frame := Keys, int(c)
+	if c >= keyed {
+		which, frame = Texts, 2*int(c-keyed)+1
+	}
+	b, err := s.block(which)
+	if err != nil {
+		return nil, rowNumbers{}, err
+	}
+	if c >= keyed {
+		raw, err := unpacker.DecodeAll(b.frames[frame-1], nil)
+		if err != nil {
+			return nil, rowNumbers{}, fmt.Errorf("%w: %w", ErrBroken, err)
+		}
+		u := unpacking{rest: raw}
+		if s.values[c] = u.values(); u.err != nil {
+			return nil, rowNumbers{}, u.err
+		}
+	}
+	raw, err := unpacker.DecodeAll(b.frames[frame], nil)
+	if err != nil {
+		return nil, rowNumbers{}, fmt.Errorf("%w: %w", ErrBroken, err)
+	}
+	n, many := rowNumbers{read: true}, len(s.values[c])
+	switch {
+	case len(raw) == 0 && many <= 1:
+	case len(raw) == s.N && many <= 1<<8:
+		n.one = raw
+	case len(raw) == 2*s.N:
+		n.two = make([]uint16, s.N)
+		for i := range n.two {
+			n.two[i] = binary.LittleEndian.Uint16(raw[2*i:])
+		}
+	default:
+		return nil, rowNumbers{}, fmt.Errorf("%w: a column has another length", ErrBroken)
+	}
+	for row := range s.N {
+		if n.at(row) >= max(1, many) {
+			return nil, rowNumbers{}, fmt.Errorf("%w: a column has a value that is not there", ErrBroken)
+		}
+	}
+	s.numbers[c] = n
+	return s.values[c], n, nil
+}
+
+// amount returns the numbers of a frame by record.
+func (s *Segment) amount(frame int) ([]int64, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	known := &s.amounts[frame-frameTimes]
+	if *known != nil {
+		return *known, nil
+	}
+	b, err := s.block(Keys)
+	if err != nil {
+		return nil, err
+	}
+	raw, err := unpacker.DecodeAll(b.frames[frame], nil)
+	if err != nil {
+		return nil, fmt.Errorf("%w: %w", ErrBroken, err)
+	}
+	u, all, last := unpacking{rest: raw}, make([]int64, s.N), s.first
+	for i := range all {
+		all[i] = int64(u.uvarint())
+		if frame == frameTimes {
+			last += all[i]
+			all[i] = last
+		}
+	}
+	if u.err != nil {
+		return nil, u.err
+	}
+	*known = all
+	return all, nil
+}
+
+// Times returns when the records were, in order, in milliseconds since 1970. The caller does not change them.
+func (s *Segment) Times() ([]int64, error) { return s.amount(frameTimes) }
+
+// Each calls each with the selected records, and the positions of the batches that brought them where the segment knows them. The latest come first where
+// backwards is set, the earliest elsewhere. It ends where each returns false.
+func (s *Segment) Each(chosen Rows, backwards bool, each func(r journal.Record, position int64) bool) error {
+	var columns [columnCount]rowNumbers
+	for c := range columns {
+		var err error
+		if _, columns[c], err = s.column(Column(c)); err != nil {
+			return err
+		}
+	}
+	times, err := s.amount(frameTimes)
+	if err != nil {
+		return err
+	}
+	sizes, err := s.amount(frameSizes)
+	if err != nil {
+		return err
+	}
+	took, err := s.amount(frameTook)
+	if err != nil {
+		return err
+	}
+	s.mu.Lock()
+	ids, err := s.block(IDs)
+	s.mu.Unlock()
+	if err != nil {
+		return err
+	}
+	for at := range s.N {
+		if backwards {
+			at = s.N - 1 - at
+		}
+		if !chosen.Has(at) {
+			continue
+		}
+		r := journal.Record{At: time.UnixMilli(times[at]).UTC()}
+		r.Size, r.Took = sizes[at], time.Duration(took[at])*time.Millisecond
+		for b := range r.ID {
+			r.ID[b] = ids.ids[b*s.N+at]
+		}
+		pos := int64(0)
+		for _, c := range written {
+			if of := s.values[c]; len(of) > 0 {
+				if v := of[columns[c].at(at)]; c == position {
+					pos = Number(v)
+				} else if v != "" {
+					access[c].set(&r, v)
+				}
+			}
+		}
+		if !each(r, pos) {
+			return nil
+		}
+	}
+	return nil
+}
+
+// written is the columns in the order in which records get their values: a URL its end first.
+var written = func() (all []Column) {
+	all = append(all, Rest)
+	for c := range columnCount {
+		if c != Rest {
+			all = append(all, c)
+		}
+	}
+	return all
+}()
+
+// unpacking is bytes that are being read; err is the first fault, after which everything is zero.
+type unpacking struct {
+	rest []byte
+	err  error
+}
+
+func (u *unpacking) fail() {
+	if u.err == nil {
+		u.err = fmt.Errorf("%w: it breaks off", ErrBroken)
+	}
+	u.rest = nil
+}
+
+func (u *unpacking) uvarint() uint64 {
+	n, size := binary.Uvarint(u.rest)
+	if size <= 0 {
+		u.fail()
+		return 0
+	}
+	u.rest = u.rest[size:]
+	return n
+}
+
+func (u *unpacking) varint() int64 {
+	n, size := binary.Varint(u.rest)
+	if size <= 0 {
+		u.fail()
+		return 0
+	}
+	u.rest = u.rest[size:]
+	return n
+}
+
+// length reads a number that is most at most.
+func (u *unpacking) length(most int) int {
+	n := u.uvarint()
+	if n > uint64(most) {
+		u.fail()
+		return 0
+	}
+	return int(n)
+}
+
+func (u *unpacking) bytes(n int) []byte {
+	if n > len(u.rest) {
+		u.fail()
+		return nil
+	}
+	taken := u.rest[:n:n]
+	u.rest = u.rest[n:]
+	return taken
+}
+
+func (u *unpacking) values() []string {
+	lengths := make([]int, u.length(min(Most, len(u.rest))))
+	all := 0
+	for i := range lengths {
+		lengths[i] = u.length(len(u.rest))
+		all += lengths[i]
+	}
+	raw := string(u.bytes(all)) // one string behind all
+	if u.err != nil {
+		return nil
+	}
+	values := make([]string, len(lengths))
+	for i, n := range lengths {
+		values[i], raw = raw[:n], raw[n:]
+	}
+	return values
+}
+
+// lowered returns a text for comparisons that ignore letter case.
+func lowered(text string) string { return strings.ToLower(text) }
