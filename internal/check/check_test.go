@@ -15,6 +15,7 @@ import (
 	"widelark/internal/access"
 	"widelark/internal/audit"
 	"widelark/internal/check"
+	"widelark/internal/journal/archive"
 	"widelark/internal/revision"
 	"widelark/internal/testkit"
 	"widelark/internal/testkit/draft"
@@ -35,7 +36,7 @@ func newChecked(t testing.TB) checked {
 	t.Helper()
 	d := draft.New(t, server)
 	editions := draft.Editions(t, d.Store, time.UTC, time.Now)
-	return checked{d, &check.Checker{Store: d.Store, Editions: editions, Lists: d.Store, Categories: d.Store, Traffic: upkeep.NewExaminer(d.Store, d.Store, editions), Publishing: d.Store, Journal: d.Store, Now: time.Now}}
+	return checked{d, &check.Checker{Store: d.Store, Editions: editions, Lists: d.Store, Categories: d.Store, Traffic: upkeep.NewExaminer(d.Store, d.Store, editions), Publishing: d.Store, Journal: archive.New(d.Store.Records(), 1<<20), Now: time.Now}}
 }
 
 // Each kind of expectation is checked, and differences are reported.

@@ -32,7 +32,7 @@ type Checker struct {
 	Categories revision.CategoryStore
 	Traffic    Recorded
 	Publishing revision.PublishStore
-	Journal    journal.Store
+	Journal    journal.Reader
 	Now        func() time.Time
 	Log        *slog.Logger
 

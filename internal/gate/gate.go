@@ -119,7 +119,7 @@ func (g *Gate) question(r *Request) policy.Request {
 // Decide returns the verdict on a request now.
 func (g *Gate) Decide(r Request) Decision {
 	d := g.decide(r)
-	d.ID = newID(d.At)
+	d.ID = journal.NewID(d.At)
 	g.decided.Add(1)
 	if !d.Verdict.Passes() {
 		g.refused.Add(1)

@@ -1,8 +1,6 @@
 package gate
 
 import (
-	"encoding/binary"
-	"math/rand/v2"
 	"net/netip"
 	"net/url"
 	"strings"
@@ -15,13 +13,6 @@ import (
 	"widelark/core/weburl"
 	"widelark/internal/journal"
 )
-
-// newID returns an id of version 7 (RFC 9562). It is not secret, so it takes no random bytes of the system.
-func newID(at time.Time) (id uuid.UUID) {
-	binary.BigEndian.PutUint64(id[:8], uint64(at.UnixMilli())<<16|0x7000|rand.Uint64()&0x0fff)
-	binary.BigEndian.PutUint64(id[8:], 1<<63|rand.Uint64()>>2)
-	return id
-}
 
 // openAfter is how long a request is under way before it is recorded as open.
 const openAfter = 5 * time.Second

@@ -23,6 +23,8 @@ import (
 	"widelark/internal/gate"
 	"widelark/internal/gate/authority"
 	"widelark/internal/journal"
+	"widelark/internal/journal/archive"
+	"widelark/internal/journal/segment"
 	"widelark/internal/revision"
 )
 
@@ -228,10 +230,11 @@ func (s *server) getGates(ctx context.Context, _ *struct{}) (*gatesOutput, error
 }
 
 func (s *server) latestRecords(ctx context.Context, in *latestInput) (*latestOutput, error) {
-	records, err := s.Journal.LatestRecords(ctx, in.Limit)
+	page, err := s.Archive.Page(ctx, time.Time{}, archive.FarAway, segment.And{}, nil, in.Limit, time.Minute)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
+	records := page.Records
 	names, err := s.recordNames(ctx, records)
 	if err != nil {
 		return nil, s.problem(ctx, err)

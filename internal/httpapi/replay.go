@@ -283,7 +283,7 @@ const recordedDays = 7
 
 // span returns the period to examine; zero if nothing was recorded.
 func (s *server) span(ctx context.Context, since, until *time.Time) (from, to time.Time, err error) {
-	_, last, n, err := s.Journal.RecordedSpan(ctx)
+	_, last, n, err := s.Archive.RecordedSpan(ctx)
 	if err != nil || n == 0 && since == nil {
 		return from, to, err
 	}

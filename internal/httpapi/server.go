@@ -26,6 +26,8 @@ import (
 	"widelark/internal/edition"
 	"widelark/internal/gate"
 	"widelark/internal/journal"
+	"widelark/internal/journal/archive"
+	"widelark/internal/journal/query"
 	"widelark/internal/lookup"
 	"widelark/internal/replay"
 	"widelark/internal/revision"
@@ -55,6 +57,8 @@ type Parts struct {
 	Schedules  revision.ScheduleStore
 	Publishing revision.PublishStore
 	Journal    journal.Store
+	Archive    *archive.Archive
+	Called     query.Names
 	Gates      gate.Reports
 	Desk       gate.Desk          // of gates elsewhere
 	Dispatch   *dispatch.Dispatch // to gates elsewhere

@@ -6,6 +6,8 @@ package journal
 
 import (
 	"context"
+	"encoding/binary"
+	"math/rand/v2"
 	"net/netip"
 	"time"
 
@@ -63,6 +65,13 @@ type Record struct {
 	Ending
 }
 
+// NewID returns an id of version 7 (RFC 9562). It is not secret, so it takes no random bytes of the system.
+func NewID(at time.Time) (id uuid.UUID) {
+	binary.BigEndian.PutUint64(id[:8], uint64(at.UnixMilli())<<16|0x7000|rand.Uint64()&0x0fff)
+	binary.BigEndian.PutUint64(id[8:], 1<<63|rand.Uint64()>>2)
+	return id
+}
+
 // Ending is what became of a request.
 type Ending struct {
 	Outcome Outcome       `json:"outcome,omitempty"`
@@ -109,13 +118,12 @@ type Batches interface {
 // Store keeps records.
 type Store interface {
 	AddRecords(ctx context.Context, records []Record, by access.Actor) error
+}
 
-	// EachRecord calls each with the records from one moment until another of which everything is kept, so that they can be decided again: in the order in which they were kept or, in a third less
-	// time, in any order.
+// Reader returns records that are kept.
+type Reader interface {
+	// EachRecord calls each with the records from one moment until another of which everything is kept, so that they can be decided again: in the order of time or, faster, in any order.
 	EachRecord(ctx context.Context, from, to time.Time, inOrder bool, each func(Record) error) error
-
-	// LatestRecords returns the records that were kept last, the last first.
-	LatestRecords(ctx context.Context, limit int) ([]Record, error)
 
 	// RecordedSpan returns the period and the number of recorded requests of which everything is kept; zero times if there are none.
 	RecordedSpan(ctx context.Context) (from, to time.Time, n int64, err error)

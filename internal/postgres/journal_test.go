@@ -18,6 +18,9 @@ import (
 	"widelark/core/weburl"
 	"widelark/internal/access"
 	"widelark/internal/journal"
+	"widelark/internal/journal/archive"
+	"widelark/internal/journal/segment"
+	"widelark/internal/postgres"
 )
 
 // Records live in days, by how much of a request is in them; a day whose time is over goes, and late records find their place again. The end of a request takes the
@@ -30,9 +33,7 @@ func TestJournalDays(t *testing.T) {
 		return journal.Record{ID: uuid.New(), At: begin.AddDate(0, 0, day), Method: "GET", URL: url, Gate: policy.Proxy, Verdict: policy.Allow, Amount: amount}
 	}
 	urls := func() (all []string) {
-		latest, err := store.LatestRecords(ctx, 100)
-		require.NoError(t, err)
-		for _, r := range latest {
+		for _, r := range latest(t, store, 100) {
 			all = append(all, r.URL)
 		}
 		slices.Sort(all)
@@ -41,12 +42,12 @@ func TestJournalDays(t *testing.T) {
 	gates := store.AsGates()
 	_, err := gates.AddBatch(ctx, uuid.New(), []journal.Record{record(0, "", "a"), record(0, policy.GroupOnly, "b"), record(1, policy.Everything, "c"), record(2, "", "d")})
 	require.NoError(t, err)
-	_, _, n, err := store.RecordedSpan(ctx)
+	_, _, n, err := archive.New(store.Records(), 1<<20).RecordedSpan(ctx)
 	require.NoError(t, err)
 	assert.EqualValues(t, 3, n, "those that can be decided again")
 	dropped, err := store.KeepRecords(ctx, map[policy.Amount]time.Time{policy.Everything: begin.AddDate(0, 0, 1), policy.GroupOnly: begin.AddDate(0, 0, -10)}, access.Timetable)
 	require.NoError(t, err)
-	assert.Equal(t, []string{"journal_everything_20261120"}, dropped)
+	assert.Equal(t, []string{"journal_parts_everything_20261120"}, dropped)
 	assert.Equal(t, []string{"b", "c", "d"}, urls())
 	_, err = gates.AddBatch(ctx, uuid.New(), []journal.Record{record(0, "", "late")})
 	require.NoError(t, err)
@@ -69,9 +70,7 @@ func TestJournalDays(t *testing.T) {
 		require.NoError(t, err)
 	}
 	assert.Equal(t, []string{"b", "c", "d", "e", "late", "open", "together"}, urls())
-	latest, err := store.LatestRecords(ctx, 100)
-	require.NoError(t, err)
-	for _, r := range latest {
+	for _, r := range latest(t, store, 100) {
 		assert.NotEqual(t, journal.Open, r.Outcome)
 	}
 }
@@ -89,10 +88,7 @@ func TestRecordIsKept(t *testing.T) {
 		Ending: journal.Ending{Outcome: journal.Cut, Status: 200, Media: "text/html", Size: 1 << 40, Took: 1500 * time.Millisecond, Detail: "cut", Reference: "ABC"},
 	}
 	require.NoError(t, store.AddRecords(t.Context(), []journal.Record{r}, access.Recorder))
-	latest, err := store.LatestRecords(t.Context(), 1)
-	require.NoError(t, err)
-	latest[0].At = latest[0].At.UTC()
-	assert.Equal(t, []journal.Record{r}, latest)
+	assert.Equal(t, []journal.Record{r}, latest(t, store, 1))
 }
 
 // Of many tries at once to enter a code, so many are let through, whichever services count them; the others have to wait.
@@ -125,29 +121,104 @@ func TestCountTry(t *testing.T) {
 	assert.True(t, may("kay", now))
 }
 
-// A record that the database can never take does not keep the others out, wherever in a batch it stands.
+// Records at moments that no clock shows are refused, and do not keep the others out.
 func TestRefusedRecords(t *testing.T) {
 	t.Parallel()
 	store, ctx := open(t), t.Context()
-	at := time.Date(2026, 11, 20, 12, 0, 0, 0, time.UTC)
 	var batch []journal.Record
-	bad := map[int]bool{0: true, 7: true, 8: true, 20: true}
-	for i := range 21 {
-		r := journal.Record{ID: uuid.New(), At: at, Method: "GET", URL: fmt.Sprint("https://heron.example/", i), Gate: policy.Proxy, Verdict: policy.Allow}
-		if bad[i] {
-			r.Detail = "a byte that no text has: \x00"
-		}
-		batch = append(batch, r)
+	for _, year := range []int{-4000, 1, 1999, 2026, 2026, 2201, 400_000} {
+		batch = append(batch, journal.Record{ID: uuid.New(), At: time.Date(year, 11, 20, 12, 0, 0, 0, time.UTC), URL: "https://heron.example/", Words: "a byte that no text of the database has: \x00", Verdict: policy.Allow})
 	}
 	id := uuid.New()
 	for range 2 { // the second time, nothing happens
 		refused, err := store.AsGates().AddBatch(ctx, id, batch)
 		require.NoError(t, err)
-		latest, err := store.LatestRecords(ctx, 100)
-		require.NoError(t, err)
-		assert.Len(t, latest, 17)
-		if refused > 0 {
-			assert.Equal(t, 4, refused)
-		}
+		assert.Equal(t, 5, refused)
+		assert.Len(t, latest(t, store, 100), 2)
 	}
+}
+
+// latest returns the last records, the last first.
+func latest(t *testing.T, store *postgres.Store, limit int) []journal.Record {
+	t.Helper()
+	page, err := archive.New(store.Records(), 1<<20).Page(t.Context(), time.Time{}, archive.FarAway, segment.And{}, nil, limit, time.Minute)
+	require.NoError(t, err)
+	return page.Records
+}
+
+// Parts of an hour that is over are put together, and small ones of an hour that is not over; what a search finds stays the same, also where it began before.
+func TestMergeParts(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	now := time.Date(2026, 11, 20, 12, 30, 0, 0, time.UTC)
+	gates := store.AsGates()
+	for i := range 60 {
+		_, err := gates.AddBatch(ctx, uuid.New(), []journal.Record{
+			{ID: uuid.New(), At: now.Add(-time.Duration(i*3) * time.Minute), URL: fmt.Sprintf("https://n%d.example/", i), Verdict: policy.Allow},
+			{ID: uuid.New(), At: now.Add(-time.Duration(i*3) * time.Minute), URL: fmt.Sprintf("https://g%d.example/", i), Verdict: policy.Block, Amount: policy.GroupOnly},
+		})
+		require.NoError(t, err)
+	}
+	before, list := latest(t, store, 1000), func() []archive.Part {
+		parts, err := store.Records().Parts(ctx, now.AddDate(-1, 0, 0), archive.FarAway)
+		require.NoError(t, err)
+		return parts
+	}
+	require.Len(t, before, 120)
+	began := list()
+	require.Len(t, began, 120)
+	for more := true; more; {
+		var err error
+		more, err = store.MergeParts(ctx, now, access.Timetable)
+		require.NoError(t, err)
+	}
+	parts := list()
+	assert.Len(t, parts, 2*(11+3), "the eleven of the hour that is not over are too few")
+	assert.Equal(t, before, latest(t, store, 1000))
+	_, err := store.Records().Heads(ctx, began)
+	require.NoError(t, err, "they can still be read")
+	after, last, err := store.Records().PartsAfter(ctx, 50)
+	require.NoError(t, err)
+	assert.EqualValues(t, 60, last)
+	n := 0
+	for _, p := range after {
+		n += p.N
+	}
+	assert.Greater(t, n, 19, "parts with a batch after the fiftieth")
+	for more := true; more; {
+		more, err = store.MergeParts(ctx, now.Add(2*time.Hour), access.Timetable)
+		require.NoError(t, err)
+	}
+	assert.Len(t, list(), 2*4)
+	assert.Equal(t, before, latest(t, store, 1000))
+	_, err = store.Records().Heads(ctx, began)
+	require.ErrorIs(t, err, archive.ErrGone)
+	_, err = store.MergeParts(ctx, now, access.Recorder)
+	require.Error(t, err)
+}
+
+// Records that an earlier version kept as rows are moved, each once.
+func TestMoveRows(t *testing.T) {
+	t.Parallel()
+	store, ctx := open(t), t.Context()
+	for _, part := range []string{"everything", "group"} {
+		_, err := store.Pool().Exec(ctx, fmt.Sprintf(`create table old_%[1]s partition of journal_%[1]s for values from ('2026-11-20') to ('2026-11-22')`, part))
+		require.NoError(t, err)
+	}
+	_, err := store.Pool().Exec(ctx, `insert into journal_rows (at, amount, request, gate, verdict, url, groups, words, took_ms)
+		select '2026-11-20'::timestamptz + i * interval '1 minute', (array['everything', 'group'])[1 + i % 2], case when i % 3 = 0 then null else gen_random_uuid() end, 'proxy', 'block', 'https://n' || i || '.example/', '{00000000-0000-0000-0000-000000000007}', 'w', 5
+		from generate_series(1, 2500) i`)
+	require.NoError(t, err)
+	for more, calls := true, 0; more; calls++ {
+		more, err = store.MoveRows(ctx, access.Timetable)
+		require.NoError(t, err)
+		require.Less(t, calls, 5)
+	}
+	moved := latest(t, store, 10_000)
+	require.Len(t, moved, 2500)
+	assert.Equal(t, "https://n2500.example/", moved[0].URL)
+	assert.Equal(t, []any{policy.Everything, uuid.UUID{15: 7}, "w", 5 * time.Millisecond}, []any{moved[0].Amount, moved[0].Groups[0], moved[0].Words, moved[0].Took})
+	more, err := store.MoveRows(ctx, access.Timetable)
+	require.NoError(t, err)
+	assert.False(t, more)
 }

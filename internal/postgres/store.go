@@ -27,6 +27,8 @@ import (
 	"widelark/internal/account"
 	"widelark/internal/catalogue"
 	"widelark/internal/journal"
+	"widelark/internal/journal/archive"
+	"widelark/internal/journal/query"
 	"widelark/internal/revision"
 )
 
@@ -52,6 +54,8 @@ var (
 	_ revision.ScheduleStore = (*Store)(nil)
 	_ revision.PublishStore  = (*Store)(nil)
 	_ journal.Store          = (*Store)(nil)
+	_ archive.Source         = source{}
+	_ query.Names            = (*Store)(nil)
 	_ catalogue.Store        = (*Store)(nil)
 )
 

@@ -90,7 +90,7 @@ func newTally() *tally {
 
 // Replayer replays the records of a journal. It is safe for concurrent use.
 type Replayer struct {
-	Journal journal.Store
+	Journal journal.Reader
 	Now     func() time.Time
 }
 

@@ -24,6 +24,7 @@ import (
 	"widelark/internal/dispatch"
 	"widelark/internal/edition"
 	"widelark/internal/httpapi"
+	"widelark/internal/journal/archive"
 	"widelark/internal/lookup"
 	"widelark/internal/outbound"
 	"widelark/internal/postgres"
@@ -126,7 +127,8 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	editions := edition.New(store, cache, zone, now)
 	editions.Log = log
 	examiner := upkeep.NewExaminer(store, store, editions)
-	checks := &check.Checker{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: examiner, Publishing: store, Journal: store, Now: time.Now, Log: log}
+	records := archive.New(store.Records(), config.JournalMemory<<20)
+	checks := &check.Checker{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: examiner, Publishing: store, Journal: records, Now: time.Now, Log: log}
 	packs := &catalogue.Puller{Client: outbound.Client(ranges), Store: store, Cache: cache, Now: time.Now}
 	puller := &subscription.Puller{Client: outbound.Client(ranges), Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = editions.Prepare(ctx) }}
 	counter := &desk.Desk{Store: store, Editions: editions, Authenticator: authenticator, Now: now, DemoPassword: config.demoPassword, Directory: people}
@@ -137,7 +139,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Authenticator: authenticator, Store: store, Editions: editions, Examiner: examiner,
-			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Audit: store, Standing: store, Facts: facts, Gates: store, Desk: counter, Dispatch: elsewhere, Batches: store.AsGates(), Requests: store, Passages: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: store, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Archive: records, Called: store, Audit: store, Standing: store, Facts: facts, Gates: store, Desk: counter, Dispatch: elsewhere, Batches: store.AsGates(), Requests: store, Passages: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: records, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
 			Names: config.names(), Organisation: config.Organisation,
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
@@ -163,6 +165,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.work.Go(func() { checks.KeepPublishing(working, log) })
 	s.work.Go(func() { removeExpired(working, store, log) })
 	s.work.Go(func() { keepRecords(working, store, config, log) })
+	s.work.Go(func() { mergeRecords(working, store, log) })
 	s.work.Go(func() {
 		if err := s.server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 			s.failed <- err
@@ -223,6 +226,32 @@ func removeExpired(ctx context.Context, store *postgres.Store, log *slog.Logger)
 		}
 		if err := store.RemoveExpired(ctx, access.Timetable); err != nil && ctx.Err() == nil {
 			log.WarnContext(ctx, "sessions that have run out could not be removed; it is tried again", "error", err)
+		}
+	}
+}
+
+// mergeRecords moves records into the parts that searches read fast, until the context ends.
+func mergeRecords(ctx context.Context, store *postgres.Store, log *slog.Logger) {
+	for more := true; more && ctx.Err() == nil; {
+		var err error
+		if more, err = store.MoveRows(ctx, access.Timetable); err != nil && ctx.Err() == nil {
+			log.ErrorContext(ctx, "records of an earlier version could not be moved; it is tried again when the service starts", "error", err)
+		}
+	}
+	const often = 5 * time.Second
+	tick := time.NewTicker(often)
+	defer tick.Stop()
+	for {
+		for more := true; more && ctx.Err() == nil; {
+			var err error
+			if more, err = store.MergeParts(ctx, time.Now(), access.Timetable); err != nil && ctx.Err() == nil {
+				log.WarnContext(ctx, "parts of the journal could not be put together; it is tried again", "error", err)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
 		}
 	}
 }

@@ -110,13 +110,29 @@ func Open(head []byte, load func(Block) ([]byte, error)) (s *Segment, err error)
 // Of returns a segment of records that are in memory. See [Write].
 func Of(records []journal.Record) *Segment {
 	b := Write(records, nil)
-	s, err := Open(b.Head, func(which Block) ([]byte, error) {
-		return [...][]byte{Keys: b.Keys, Texts: b.Texts, IDs: b.IDs}[which], nil
-	})
+	s, err := b.open()
 	if err != nil {
 		panic("bug: " + err.Error())
 	}
 	return s
+}
+
+func (b *Blocks) open() (*Segment, error) {
+	return Open(b.Head, func(which Block) ([]byte, error) {
+		return [...][]byte{Keys: b.Keys, Texts: b.Texts, IDs: b.IDs}[which], nil
+	})
+}
+
+// Each calls each with all records, in the order of time, and the positions of the batches that brought them; 0 where one batch did.
+func (b *Blocks) Each(each func(r journal.Record, position int64)) error {
+	s, err := b.open()
+	if err != nil {
+		return err
+	}
+	return s.Each(s.every(), false, func(r journal.Record, position int64) bool {
+		each(r, position)
+		return true
+	})
 }
 
 // Size is roughly how many bytes of memory the segment takes now.

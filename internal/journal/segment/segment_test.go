@@ -143,7 +143,9 @@ func FuzzOpen(f *testing.F) {
 	}
 	f.Add(unpack(b.Head), b.Keys, b.Texts, unpack(b.IDs))
 	f.Fuzz(func(t *testing.T, head, keys, texts, ids []byte) {
-		s, err := Open(packer.EncodeAll(head, nil), func(which Block) ([]byte, error) { return [...][]byte{keys, texts, packer.EncodeAll(ids, nil)}[which], nil })
+		s, err := Open(packer.EncodeAll(head, nil), func(which Block) ([]byte, error) {
+			return [...][]byte{keys, texts, packer.EncodeAll(ids, nil)}[which], nil
+		})
 		if err != nil {
 			assert.ErrorIs(t, err, ErrBroken)
 			return

@@ -1,0 +1,480 @@
+// Package archive finds records: pages of them, counts, and all of a span.
+//
+// From: parts that a [Source] keeps, and filters of the package query.
+// To: records and counts.
+package archive
+
+import (
+	"cmp"
+	"container/list"
+	"context"
+	"errors"
+	"fmt"
+	"runtime"
+	"slices"
+	"sync"
+	"time"
+
+	"github.com/google/uuid"
+
+	"widelark/core/hands"
+	"widelark/core/policy"
+	"widelark/internal/journal"
+	"widelark/internal/journal/segment"
+)
+
+// ErrGone is returned where a part is read that is not kept any more: its day was dropped, or it was replaced long ago.
+var ErrGone = errors.New("a part of the journal is gone")
+
+// Part is a segment that is kept.
+type Part struct {
+	ID          int64
+	Position    int64 // of the batch that came last
+	Amount      policy.Amount
+	Day         time.Time // in UTC
+	N           int
+	First, Last time.Time // of its records
+}
+
+// Source keeps parts. A part that was listed can be read for an hour, also if its records went into another one meanwhile.
+type Source interface {
+	// Parts returns the parts with records from one moment until before another, the one with the last record first.
+	Parts(ctx context.Context, from, to time.Time) ([]Part, error)
+	// PartsAfter returns the parts with batches after a position, in the order of positions, and the last position that there is.
+	PartsAfter(ctx context.Context, position int64) ([]Part, int64, error)
+	// Heads returns the heads of parts, in their order.
+	Heads(ctx context.Context, parts []Part) ([][]byte, error)
+	// Block returns a block of a part.
+	Block(ctx context.Context, p Part, which segment.Block) ([]byte, error)
+	// OpenRecords returns the records of requests that are under way.
+	OpenRecords(ctx context.Context) ([]journal.Record, error)
+	// RecordedSpan is that of [journal.Reader].
+	RecordedSpan(ctx context.Context) (from, to time.Time, n int64, err error)
+}
+
+// Archive finds records. It keeps what it has read lately. It is safe for concurrent use.
+type Archive struct {
+	source Source
+	most   int // bytes that are kept
+
+	mu    sync.Mutex
+	known map[int64]*list.Element // guarded by mu; of *held
+	used  list.List               // guarded by mu; the last used first
+	bytes int                     // guarded by mu
+}
+
+// held is a segment that is kept, and how many bytes it took when it was used last.
+type held struct {
+	part    int64
+	segment *segment.Segment
+	bytes   int
+}
+
+// New returns an archive that keeps so many bytes of what it reads.
+func New(source Source, most int) *Archive {
+	return &Archive{source: source, most: most, known: map[int64]*list.Element{}}
+}
+
+// blockPatience bounds the reading of a block: it is read for whoever asks next, too.
+const blockPatience = 30 * time.Second
+
+// segments returns the segments of parts.
+func (a *Archive) segments(ctx context.Context, parts []Part) ([]*segment.Segment, error) {
+	found := make([]*segment.Segment, len(parts))
+	var missing []Part
+	var places []int
+	a.mu.Lock()
+	for i, p := range parts {
+		if e := a.known[p.ID]; e != nil {
+			a.used.MoveToFront(e)
+			found[i] = e.Value.(*held).segment
+		} else {
+			missing, places = append(missing, p), append(places, i)
+		}
+	}
+	a.mu.Unlock()
+	if len(missing) == 0 {
+		return found, nil
+	}
+	heads, err := a.source.Heads(ctx, missing)
+	if err != nil {
+		return nil, err
+	}
+	for i, head := range heads {
+		p := missing[i]
+		s, err := segment.Open(head, func(which segment.Block) ([]byte, error) {
+			ctx, stop := context.WithTimeout(context.Background(), blockPatience)
+			defer stop()
+			return a.source.Block(ctx, p, which)
+		})
+		if err != nil {
+			return nil, fmt.Errorf("part %d of the journal: %w", p.ID, err)
+		}
+		found[places[i]] = s
+		a.mu.Lock()
+		if a.known[p.ID] == nil {
+			a.known[p.ID] = a.used.PushFront(&held{part: p.ID, segment: s})
+		}
+		a.mu.Unlock()
+	}
+	return found, nil
+}
+
+// settle counts what segments take now, and drops those that were used longest ago.
+func (a *Archive) settle(parts []Part) {
+	a.mu.Lock()
+	defer a.mu.Unlock()
+	for _, p := range parts {
+		if e := a.known[p.ID]; e != nil {
+			h := e.Value.(*held)
+			size := h.segment.Size()
+			a.bytes += size - h.bytes
+			h.bytes = size
+		}
+	}
+	for a.bytes > a.most && a.used.Len() > 1 {
+		h := a.used.Remove(a.used.Back()).(*held)
+		delete(a.known, h.part)
+		a.bytes -= h.bytes
+	}
+}
+
+// together is how many parts are opened with one question.
+const together = 64
+
+// each calls each with the segments of a span, the one with the last record first, until it returns false; and with the requests under way before them.
+func (a *Archive) each(ctx context.Context, from, to time.Time, each func(p Part, s *segment.Segment) (more bool, err error)) error {
+	open, err := a.source.OpenRecords(ctx)
+	if err != nil {
+		return err
+	}
+	byAmount := map[policy.Amount][]journal.Record{}
+	for _, r := range open {
+		byAmount[r.Amount] = append(byAmount[r.Amount], r)
+	}
+	for amount, all := range byAmount {
+		for some := range slices.Chunk(all, segment.Most) {
+			first, last := some[0].At, some[0].At
+			for _, r := range some {
+				if r.At.Before(first) {
+					first = r.At
+				} else if r.At.After(last) {
+					last = r.At
+				}
+			}
+			if !last.Before(from) && first.Before(to) {
+				if _, err := each(Part{Amount: amount, N: len(some), First: first, Last: last}, segment.Of(some)); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	parts, err := a.source.Parts(ctx, from, to)
+	if err != nil {
+		return err
+	}
+	next := 4 // at first few: a page is soon full
+	for len(parts) > 0 {
+		some := parts[:min(next, len(parts))]
+		parts, next = parts[len(some):], together
+		segments, err := a.segments(ctx, some)
+		if err != nil {
+			return err
+		}
+		for i, s := range segments {
+			if err := ctx.Err(); err != nil {
+				return err
+			}
+			more, err := each(some[i], s)
+			if err != nil || !more {
+				a.settle(some)
+				return err
+			}
+		}
+		a.settle(some)
+	}
+	return nil
+}
+
+// Mark is a place between records, which are in the order of time and, at one moment, of their ids; the last first.
+type Mark struct {
+	At time.Time
+	ID uuid.UUID
+}
+
+// after orders records and marks, the last first.
+func (m Mark) after(r *journal.Record) int {
+	return cmp.Or(m.At.Compare(r.At), slices.Compare(m.ID[:], r.ID[:]))
+}
+
+// Page is some of the records that a search finds, the last first.
+type Page struct {
+	Records []journal.Record
+	Next    *Mark     // where the next page begins; nil where nothing is left
+	Reached time.Time // everything from then on was looked at
+	Looked  int       // records that were looked at
+}
+
+// Page returns the first records before a mark, which is nil for the end; limit at most. After patience it returns what it has by then, and a mark to go on from.
+func (a *Archive) Page(ctx context.Context, from, to time.Time, f segment.Filter, before *Mark, limit int, patience time.Duration) (page Page, err error) {
+	if before != nil && before.At.Before(to) {
+		to = before.At.Add(time.Millisecond)
+	}
+	begin := time.Now()
+	page.Reached = from
+	err = a.each(ctx, from, to, func(p Part, s *segment.Segment) (bool, error) {
+		if len(page.Records) >= limit && page.Records[limit-1].At.After(p.Last) {
+			return false, nil
+		}
+		if p.ID != 0 && time.Since(begin) > patience {
+			if reached := p.Last.Add(time.Millisecond); reached.After(from) {
+				page.Reached = reached
+			}
+			return false, nil
+		}
+		page.Looked += s.N
+		rows, err := s.Select(f)
+		if err != nil || rows.None() {
+			return true, err
+		}
+		taken := 0
+		var last time.Time
+		err = s.Each(rows, true, func(r journal.Record, _ int64) bool {
+			if taken >= limit && r.At.Before(last) {
+				return false // all of one moment are taken: their order is that of their ids
+			}
+			if before == nil || before.after(&r) > 0 {
+				r.Amount, last = p.Amount, r.At
+				page.Records = append(page.Records, r)
+				taken++
+			}
+			return true
+		})
+		slices.SortFunc(page.Records, func(a, b journal.Record) int { return Mark{b.At, b.ID}.after(&a) })
+		if len(page.Records) > limit {
+			page.Records = page.Records[:limit]
+		}
+		return true, err
+	})
+	switch {
+	case err != nil:
+	case len(page.Records) == limit:
+		last := page.Records[limit-1]
+		page.Next = &Mark{last.At, last.ID}
+		page.Reached = last.At
+	case page.Reached.After(from):
+		page.Next = &Mark{At: page.Reached}
+	}
+	return page, err
+}
+
+// Record returns the record with an id. It reports false if there is none.
+func (a *Archive) Record(ctx context.Context, id uuid.UUID) (r journal.Record, ok bool, err error) {
+	spans := [][2]time.Time{{{}, FarAway}}
+	if id.Version() == 7 { // its time is in it; group-only records keep theirs out
+		seconds, nanos := id.Time().UnixTime()
+		at := time.Unix(seconds, nanos)
+		spans = [][2]time.Time{{at.Add(-2 * time.Second), at.Add(2 * time.Second)}}
+	}
+	for _, span := range spans {
+		err = a.each(ctx, span[0], span[1], func(p Part, s *segment.Segment) (bool, error) {
+			rows, err := s.Select(segment.ID(id))
+			if err != nil || rows.None() {
+				return true, err
+			}
+			err = s.Each(rows, true, func(found journal.Record, _ int64) bool {
+				r, ok = found, true
+				r.Amount = p.Amount
+				return false
+			})
+			return false, err
+		})
+	}
+	return r, ok, err
+}
+
+// FarAway is after all records.
+var FarAway = time.Date(2201, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// Summary is counts over what a search finds.
+type Summary struct {
+	Total   segment.Count
+	Columns map[segment.Column]map[string]*segment.Count
+	Over    []segment.Count // by the spans of time that were asked for
+	Reached time.Time       // everything from then on was counted
+}
+
+// Summarize counts what a search finds: by the values of columns, and by spans of time that begin at some moments. After patience it returns what it has by then.
+func (a *Archive) Summarize(ctx context.Context, from, to time.Time, f segment.Filter, columns []segment.Column, over []time.Time, patience time.Duration) (sum Summary, err error) {
+	begins := make([]int64, len(over))
+	for i, at := range over {
+		begins[i] = at.UnixMilli()
+	}
+	fresh := func() *Summary {
+		s := &Summary{Columns: map[segment.Column]map[string]*segment.Count{}, Over: make([]segment.Count, len(over))}
+		for _, c := range columns {
+			s.Columns[c] = map[string]*segment.Count{}
+		}
+		return s
+	}
+	type job struct {
+		part    Part
+		segment *segment.Segment
+	}
+	jobs := make(chan job, together)
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	var shared hands.Group
+	sums := make([]*Summary, runtime.GOMAXPROCS(0))
+	failed := make([]error, len(sums))
+	for i := range sums {
+		sums[i] = fresh()
+		shared.Go(func() {
+			for j := range jobs {
+				if failed[i] == nil {
+					if failed[i] = sums[i].add(j.segment, f, columns, begins); failed[i] != nil {
+						stop()
+					}
+				}
+			}
+		})
+	}
+	begin, reached := time.Now(), from
+	err = a.each(ctx, from, to, func(p Part, s *segment.Segment) (bool, error) {
+		if p.ID != 0 && time.Since(begin) > patience {
+			reached = p.Last.Add(time.Millisecond)
+			return false, nil
+		}
+		select {
+		case jobs <- job{p, s}:
+		case <-ctx.Done():
+			return false, ctx.Err()
+		}
+		return true, nil
+	})
+	close(jobs)
+	shared.Wait()
+	if failure := errors.Join(failed...); failure != nil {
+		return sum, failure
+	}
+	if err != nil {
+		return sum, err
+	}
+	sum = *fresh()
+	sum.Reached = reached
+	for _, of := range sums {
+		sum.Total.Add(of.Total)
+		for i, n := range of.Over {
+			sum.Over[i].Add(n)
+		}
+		for c, counts := range of.Columns {
+			for value, n := range counts {
+				if known := sum.Columns[c][value]; known != nil {
+					known.Add(*n)
+				} else {
+					sum.Columns[c][value] = n
+				}
+			}
+		}
+	}
+	return sum, nil
+}
+
+func (sum *Summary) add(s *segment.Segment, f segment.Filter, columns []segment.Column, over []int64) error {
+	rows, err := s.Select(f)
+	if err != nil || rows.None() {
+		return err
+	}
+	total := map[string]*segment.Count{}
+	if err := s.Counts(segment.Verdict, rows, total); err != nil {
+		return err
+	}
+	for _, n := range total {
+		sum.Total.Add(*n)
+	}
+	for _, c := range columns {
+		if err := s.Counts(c, rows, sum.Columns[c]); err != nil {
+			return err
+		}
+	}
+	if len(over) > 0 {
+		return s.Over(rows, over, sum.Over)
+	}
+	return nil
+}
+
+// Each calls each with the records that a search finds: the last part of the time first, and within a part the last record first. It needs the memory of a part.
+func (a *Archive) Each(ctx context.Context, from, to time.Time, f segment.Filter, each func(journal.Record) error) error {
+	return a.each(ctx, from, to, func(p Part, s *segment.Segment) (bool, error) {
+		rows, err := s.Select(f)
+		if err != nil || rows.None() {
+			return true, err
+		}
+		var failed error
+		err = s.Each(rows, true, func(r journal.Record, _ int64) bool {
+			r.Amount = p.Amount
+			failed = each(r)
+			return failed == nil
+		})
+		return true, errors.Join(err, failed)
+	})
+}
+
+// EachRecord implements [journal.Reader]. In order, it needs the memory of an hour.
+func (a *Archive) EachRecord(ctx context.Context, from, to time.Time, inOrder bool, each func(journal.Record) error) error {
+	parts, err := a.source.Parts(ctx, from, to)
+	if err != nil {
+		return err
+	}
+	parts = slices.DeleteFunc(parts, func(p Part) bool { return p.Amount != policy.Everything })
+	slices.Reverse(parts)
+	between := segment.Between{Amount: segment.At, Spans: []segment.Span{{From: from.UnixMilli(), To: to.Add(time.Millisecond - 1).UnixMilli()}}}
+	var hour []journal.Record
+	flush := func() error {
+		slices.SortStableFunc(hour, func(a, b journal.Record) int { return a.At.Compare(b.At) })
+		for _, r := range hour {
+			if err := each(r); err != nil {
+				return err
+			}
+		}
+		hour = hour[:0]
+		return nil
+	}
+	for at := 0; at < len(parts); at += together {
+		some := parts[at:min(at+together, len(parts))]
+		segments, err := a.segments(ctx, some)
+		if err != nil {
+			return err
+		}
+		for i, s := range segments {
+			if len(hour) > 0 && hour[0].At.Unix()/3600 != some[i].First.Unix()/3600 {
+				if err := flush(); err != nil {
+					return err
+				}
+			}
+			rows, err := s.Select(between)
+			if err != nil {
+				return err
+			}
+			var failed error
+			err = s.Each(rows, false, func(r journal.Record, _ int64) bool {
+				if r.Amount = policy.Everything; inOrder {
+					hour = append(hour, r)
+				} else {
+					failed = each(r)
+				}
+				return failed == nil
+			})
+			if err := errors.Join(err, failed, ctx.Err()); err != nil {
+				return err
+			}
+		}
+		a.settle(some)
+	}
+	return flush()
+}
+
+// RecordedSpan implements [journal.Reader].
+func (a *Archive) RecordedSpan(ctx context.Context) (from, to time.Time, n int64, err error) {
+	return a.source.RecordedSpan(ctx)
+}
