@@ -3084,6 +3084,81 @@ func (e WrongURLGot) Valid() bool {
 	}
 }
 
+// Defines values for ExportJournalParamsForm.
+const (
+	ExportJournalParamsFormCsv   ExportJournalParamsForm = "csv"
+	ExportJournalParamsFormJsonl ExportJournalParamsForm = "jsonl"
+)
+
+// Valid indicates whether the value is a known member of the ExportJournalParamsForm enum.
+func (e ExportJournalParamsForm) Valid() bool {
+	switch e {
+	case ExportJournalParamsFormCsv:
+		return true
+	case ExportJournalParamsFormJsonl:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SummarizeJournalParamsOrder.
+const (
+	SummarizeJournalParamsOrderAll   SummarizeJournalParamsOrder = "all"
+	SummarizeJournalParamsOrderAllow SummarizeJournalParamsOrder = "allow"
+	SummarizeJournalParamsOrderBlock SummarizeJournalParamsOrder = "block"
+	SummarizeJournalParamsOrderBytes SummarizeJournalParamsOrder = "bytes"
+	SummarizeJournalParamsOrderHold  SummarizeJournalParamsOrder = "hold"
+	SummarizeJournalParamsOrderWatch SummarizeJournalParamsOrder = "watch"
+)
+
+// Valid indicates whether the value is a known member of the SummarizeJournalParamsOrder enum.
+func (e SummarizeJournalParamsOrder) Valid() bool {
+	switch e {
+	case SummarizeJournalParamsOrderAll:
+		return true
+	case SummarizeJournalParamsOrderAllow:
+		return true
+	case SummarizeJournalParamsOrderBlock:
+		return true
+	case SummarizeJournalParamsOrderBytes:
+		return true
+	case SummarizeJournalParamsOrderHold:
+		return true
+	case SummarizeJournalParamsOrderWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SummarizeJournalParamsOver.
+const (
+	SummarizeJournalParamsOverAuto   SummarizeJournalParamsOver = "auto"
+	SummarizeJournalParamsOverDay    SummarizeJournalParamsOver = "day"
+	SummarizeJournalParamsOverHour   SummarizeJournalParamsOver = "hour"
+	SummarizeJournalParamsOverMinute SummarizeJournalParamsOver = "minute"
+	SummarizeJournalParamsOverWeek   SummarizeJournalParamsOver = "week"
+)
+
+// Valid indicates whether the value is a known member of the SummarizeJournalParamsOver enum.
+func (e SummarizeJournalParamsOver) Valid() bool {
+	switch e {
+	case SummarizeJournalParamsOverAuto:
+		return true
+	case SummarizeJournalParamsOverDay:
+		return true
+	case SummarizeJournalParamsOverHour:
+		return true
+	case SummarizeJournalParamsOverMinute:
+		return true
+	case SummarizeJournalParamsOverWeek:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for GetEntriesParamsKind.
 const (
 	GetEntriesParamsKindAddress    GetEntriesParamsKind = "address"
@@ -3504,6 +3579,9 @@ type AddRecordedInputBody struct {
 // AddRecordedOutputBody defines model for AddRecordedOutputBody.
 type AddRecordedOutputBody struct {
 	Kept int64 `json:"kept"`
+
+	// Left That are not recorded, as their policies say
+	Left int64 `json:"left"`
 
 	// Refused Whose URL or address is none
 	Refused int64 `json:"refused"`
@@ -4009,6 +4087,21 @@ type Compared struct {
 	At    time.Time `json:"at"`
 	Trial Trial     `json:"trial"`
 	Who   Asker     `json:"who"`
+}
+
+// CompleteOutputBody defines model for CompleteOutputBody.
+type CompleteOutputBody struct {
+	Choices []Completion `json:"choices"`
+	From    int64        `json:"from"`
+	To      int64        `json:"to"`
+}
+
+// Completion defines model for Completion.
+type Completion struct {
+	About *string `json:"about,omitempty"`
+
+	// Text In place of the characters from from until to
+	Text string `json:"text"`
 }
 
 // Condition defines model for Condition.
@@ -5518,6 +5611,70 @@ type InspectionBody struct {
 	Pages *bool `json:"pages,omitempty"`
 }
 
+// JournalCount defines model for JournalCount.
+type JournalCount struct {
+	All   int64 `json:"all"`
+	Allow int64 `json:"allow"`
+	Block int64 `json:"block"`
+	Bytes int64 `json:"bytes"`
+	Hold  int64 `json:"hold"`
+
+	// Term That selects these records, for the query
+	Term string `json:"term"`
+
+	// Value As people read it; empty where records have none
+	Value string `json:"value"`
+	Watch int64  `json:"watch"`
+}
+
+// JournalFacet defines model for JournalFacet.
+type JournalFacet struct {
+	Field string `json:"field"`
+
+	// Others Values that are not shown
+	Others int64 `json:"others"`
+
+	// Values The most frequent first
+	Values []JournalCount `json:"values"`
+}
+
+// JournalMoment defines model for JournalMoment.
+type JournalMoment struct {
+	All   int64 `json:"all"`
+	Allow int64 `json:"allow"`
+
+	// At When the span begins; it ends where the next begins
+	At    time.Time `json:"at"`
+	Block int64     `json:"block"`
+	Bytes int64     `json:"bytes"`
+	Hold  int64     `json:"hold"`
+	Watch int64     `json:"watch"`
+}
+
+// JournalOutputBody defines model for JournalOutputBody.
+type JournalOutputBody struct {
+	// From Records from then on
+	From time.Time `json:"from"`
+
+	// Looked Records that were looked at
+	Looked int64 `json:"looked"`
+
+	// Next For the next page; left out where nothing is left
+	Next *string `json:"next,omitempty"`
+
+	// Reached Everything from then on was looked at; the rest was not, as it takes longer: ask for the next page
+	Reached time.Time `json:"reached"`
+
+	// Recent The query does not say since when, so it is a day
+	Recent bool `json:"recent"`
+
+	// Records The last one first
+	Records []GateRecord `json:"records"`
+
+	// To And before then
+	To time.Time `json:"to"`
+}
+
 // KeepGrantInputBody defines model for KeepGrantInputBody.
 type KeepGrantInputBody struct {
 	// Name Of the exception; left out, it is made from the first entry
@@ -6634,21 +6791,40 @@ type ReadCalendarOutputBody struct {
 
 // RecordedInput defines model for RecordedInput.
 type RecordedInput struct {
-	Address *string   `json:"address,omitempty"`
-	At      time.Time `json:"at"`
+	Address *string `json:"address,omitempty"`
+
+	// Agent As the client calls itself
+	Agent *string   `json:"agent,omitempty"`
+	At    time.Time `json:"at"`
 
 	// Gate Left out: proxy
-	Gate *RecordedInputGate `json:"gate,omitempty"`
+	Gate     *RecordedInputGate `json:"gate,omitempty"`
+	GateName *string            `json:"gateName,omitempty"`
+
+	// Media The media type of the answer
+	Media *string `json:"media,omitempty"`
 
 	// Method Left out: GET
 	Method *string `json:"method,omitempty"`
 
+	// Millis How long it took, in milliseconds
+	Millis *int64 `json:"millis,omitempty"`
+
 	// Person Sign-in name or id; somebody who is not known is kept as nobody
 	Person *string `json:"person,omitempty"`
 
+	// Referrer The host of the page before
+	Referrer *string `json:"referrer,omitempty"`
+
 	// Sight What the gate saw; left out, what such a gate sees of such a URL
 	Sight *RecordedInputSight `json:"sight,omitempty"`
-	URL   string              `json:"url"`
+
+	// Size Bytes of the answer
+	Size *int64 `json:"size,omitempty"`
+
+	// Status Of the answer. Where the verdict is left out and the live revision lets nothing pass, what is said of an answer is left out, too
+	Status *int64 `json:"status,omitempty"`
+	URL    string `json:"url"`
 
 	// Verdict Left out: what the live revision says
 	Verdict *RecordedInputVerdict `json:"verdict,omitempty"`
@@ -7453,6 +7629,25 @@ type StopSight string
 // StopVerdict defines model for Stop.Verdict.
 type StopVerdict string
 
+// SummaryOutputBody defines model for SummaryOutputBody.
+type SummaryOutputBody struct {
+	Facets []JournalFacet `json:"facets"`
+
+	// From Records from then on
+	From time.Time       `json:"from"`
+	Over []JournalMoment `json:"over"`
+
+	// Reached Everything from then on was looked at; the rest was not, as it takes longer: ask for the next page
+	Reached time.Time `json:"reached"`
+
+	// Recent The query does not say since when, so it is a day
+	Recent bool `json:"recent"`
+
+	// To And before then
+	To    time.Time     `json:"to"`
+	Total VerdictCounts `json:"total"`
+}
+
 // SweepInputBody defines model for SweepInputBody.
 type SweepInputBody struct {
 	// Answer The kinds of files that the site answers with; left out, there is no answer yet
@@ -7849,6 +8044,16 @@ type UsesOutputBody struct {
 	Uses []ObjectUse `json:"uses"`
 }
 
+// VerdictCounts defines model for VerdictCounts.
+type VerdictCounts struct {
+	All   int64 `json:"all"`
+	Allow int64 `json:"allow"`
+	Block int64 `json:"block"`
+	Bytes int64 `json:"bytes"`
+	Hold  int64 `json:"hold"`
+	Watch int64 `json:"watch"`
+}
+
 // VerdictTurn defines model for VerdictTurn.
 type VerdictTurn struct {
 	After VerdictTurnAfter `json:"after"`
@@ -8160,6 +8365,65 @@ type RemoveGroupParams struct {
 type PutGroupParams struct {
 	// IfMatch The ETag of the object as it was last fetched; * edits whatever is there
 	IfMatch *string `json:"If-Match,omitempty"`
+}
+
+// SearchJournalParams defines parameters for SearchJournal.
+type SearchJournalParams struct {
+	// Q In the search language; left out, everything of the last day
+	Q     *string `form:"q,omitempty" json:"q,omitempty"`
+	Limit *int64  `form:"limit,omitempty" json:"limit,omitempty"`
+
+	// Before The next of a page: records before it
+	Before *string `form:"before,omitempty" json:"before,omitempty"`
+}
+
+// CompleteQueryParams defines parameters for CompleteQuery.
+type CompleteQueryParams struct {
+	Text *string `form:"text,omitempty" json:"text,omitempty"`
+
+	// At Where the cursor is, in characters; left out, at the end
+	At    *int64 `form:"at,omitempty" json:"at,omitempty"`
+	Limit *int64 `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ExportJournalParams defines parameters for ExportJournal.
+type ExportJournalParams struct {
+	Q    *string                  `form:"q,omitempty" json:"q,omitempty"`
+	Form *ExportJournalParamsForm `form:"form,omitempty" json:"form,omitempty"`
+}
+
+// ExportJournalParamsForm defines parameters for ExportJournal.
+type ExportJournalParamsForm string
+
+// SummarizeJournalParams defines parameters for SummarizeJournal.
+type SummarizeJournalParams struct {
+	// Q In the search language; left out, everything of the last day
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// By Fields whose values are counted
+	By  *[]string `form:"by,omitempty" json:"by,omitempty"`
+	Top *int64    `form:"top,omitempty" json:"top,omitempty"`
+
+	// Order Which values are shown first
+	Order *SummarizeJournalParamsOrder `form:"order,omitempty" json:"order,omitempty"`
+
+	// Over Count by spans of time; auto is what suits the search
+	Over *SummarizeJournalParamsOver `form:"over,omitempty" json:"over,omitempty"`
+}
+
+// SummarizeJournalParamsOrder defines parameters for SummarizeJournal.
+type SummarizeJournalParamsOrder string
+
+// SummarizeJournalParamsOver defines parameters for SummarizeJournal.
+type SummarizeJournalParamsOver string
+
+// TailJournalParams defines parameters for TailJournal.
+type TailJournalParams struct {
+	// Q In the search language; since and until have no effect
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+
+	// LastEventID The id of the last event that was received: what has come since is sent first
+	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
 // GetListsParams defines parameters for GetLists.
@@ -9666,6 +9930,11 @@ type ClientInterface interface {
 	// Corresponds with GET /api/v1/health (the `GetHealth` operationId).
 	GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SearchJournal Recorded requests that a query selects
+	//
+	// Corresponds with GET /api/v1/journal (the `SearchJournal` operationId).
+	SearchJournal(ctx context.Context, params *SearchJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// AddRecordedWithBody Keep requests that were decided
 	//
 	// Takes any type of body and a specified content type.
@@ -9679,6 +9948,31 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /api/v1/journal (the `AddRecorded` operationId).
 	AddRecorded(ctx context.Context, body AddRecordedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CompleteQuery What could stand at a place of a query
+	//
+	// Corresponds with GET /api/v1/journal/completions (the `CompleteQuery` operationId).
+	CompleteQuery(ctx context.Context, params *CompleteQueryParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ExportJournal Everything that a query selects, as a file
+	//
+	// Corresponds with GET /api/v1/journal/export (the `ExportJournal` operationId).
+	ExportJournal(ctx context.Context, params *ExportJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetRecord One record
+	//
+	// Corresponds with GET /api/v1/journal/records/{id} (the `GetRecord` operationId).
+	GetRecord(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SummarizeJournal Recorded requests that a query selects, counted: by the values of fields, and over time
+	//
+	// Corresponds with GET /api/v1/journal/summary (the `SummarizeJournal` operationId).
+	SummarizeJournal(ctx context.Context, params *SummarizeJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// TailJournal Recorded requests as they come, as server-sent events: the data of each is a list of records, its id the place to go on from
+	//
+	// Corresponds with GET /api/v1/journal/tail (the `TailJournal` operationId).
+	TailJournal(ctx context.Context, params *TailJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetLists Lists by name, page by page
 	//
@@ -12657,6 +12951,21 @@ func (c *Client) GetHealth(ctx context.Context, reqEditors ...RequestEditorFn) (
 	return c.Client.Do(req)
 }
 
+// SearchJournal Recorded requests that a query selects
+//
+// Corresponds with GET /api/v1/journal (the `SearchJournal` operationId).
+func (c *Client) SearchJournal(ctx context.Context, params *SearchJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSearchJournalRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // AddRecordedWithBody Keep requests that were decided
 //
 // Takes any type of body and a specified content type.
@@ -12681,6 +12990,81 @@ func (c *Client) AddRecordedWithBody(ctx context.Context, contentType string, bo
 // Corresponds with POST /api/v1/journal (the `AddRecorded` operationId).
 func (c *Client) AddRecorded(ctx context.Context, body AddRecordedJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewAddRecordedRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CompleteQuery What could stand at a place of a query
+//
+// Corresponds with GET /api/v1/journal/completions (the `CompleteQuery` operationId).
+func (c *Client) CompleteQuery(ctx context.Context, params *CompleteQueryParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCompleteQueryRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ExportJournal Everything that a query selects, as a file
+//
+// Corresponds with GET /api/v1/journal/export (the `ExportJournal` operationId).
+func (c *Client) ExportJournal(ctx context.Context, params *ExportJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewExportJournalRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetRecord One record
+//
+// Corresponds with GET /api/v1/journal/records/{id} (the `GetRecord` operationId).
+func (c *Client) GetRecord(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetRecordRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SummarizeJournal Recorded requests that a query selects, counted: by the values of fields, and over time
+//
+// Corresponds with GET /api/v1/journal/summary (the `SummarizeJournal` operationId).
+func (c *Client) SummarizeJournal(ctx context.Context, params *SummarizeJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSummarizeJournalRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// TailJournal Recorded requests as they come, as server-sent events: the data of each is a list of records, its id the place to go on from
+//
+// Corresponds with GET /api/v1/journal/tail (the `TailJournal` operationId).
+func (c *Client) TailJournal(ctx context.Context, params *TailJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewTailJournalRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -19228,6 +19612,84 @@ func NewGetHealthRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewSearchJournalRequest constructs an http.Request for the SearchJournal method
+func NewSearchJournalRequest(server string, params *SearchJournalParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/journal")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Before != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "before", *params.Before, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewAddRecordedRequest calls the generic AddRecorded builder with application/json body
 func NewAddRecordedRequest(server string, body AddRecordedJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -19264,6 +19726,355 @@ func NewAddRecordedRequestWithBody(server string, contentType string, body io.Re
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCompleteQueryRequest constructs an http.Request for the CompleteQuery method
+func NewCompleteQueryRequest(server string, params *CompleteQueryParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/journal/completions")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Text != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "text", *params.Text, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.At != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "at", *params.At, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewExportJournalRequest constructs an http.Request for the ExportJournal method
+func NewExportJournalRequest(server string, params *ExportJournalParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/journal/export")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Form != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "form", *params.Form, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewGetRecordRequest constructs an http.Request for the GetRecord method
+func NewGetRecordRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/journal/records/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSummarizeJournalRequest constructs an http.Request for the SummarizeJournal method
+func NewSummarizeJournalRequest(server string, params *SummarizeJournalParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/journal/summary")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.By != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Top != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "top", *params.Top, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Order != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "order", *params.Order, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Over != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "over", *params.Over, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewTailJournalRequest constructs an http.Request for the TailJournal method
+func NewTailJournalRequest(server string, params *TailJournalParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/journal/tail")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Q != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "q", *params.Q, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.LastEventID != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Last-Event-ID", *params.LastEventID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Last-Event-ID", headerParam0)
+		}
+
+	}
 
 	return req, nil
 }
@@ -26131,6 +26942,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/health (the `GetHealth` operationId).
 	GetHealthWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*GetHealthResponse, error)
 
+	// SearchJournalWithResponse Recorded requests that a query selects
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/journal (the `SearchJournal` operationId).
+	SearchJournalWithResponse(ctx context.Context, params *SearchJournalParams, reqEditors ...RequestEditorFn) (*SearchJournalResponse, error)
+
 	// AddRecordedWithBodyWithResponse Keep requests that were decided
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -26144,6 +26962,41 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /api/v1/journal (the `AddRecorded` operationId).
 	AddRecordedWithResponse(ctx context.Context, body AddRecordedJSONRequestBody, reqEditors ...RequestEditorFn) (*AddRecordedResponse, error)
+
+	// CompleteQueryWithResponse What could stand at a place of a query
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/journal/completions (the `CompleteQuery` operationId).
+	CompleteQueryWithResponse(ctx context.Context, params *CompleteQueryParams, reqEditors ...RequestEditorFn) (*CompleteQueryResponse, error)
+
+	// ExportJournalWithResponse Everything that a query selects, as a file
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/journal/export (the `ExportJournal` operationId).
+	ExportJournalWithResponse(ctx context.Context, params *ExportJournalParams, reqEditors ...RequestEditorFn) (*ExportJournalResponse, error)
+
+	// GetRecordWithResponse One record
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/journal/records/{id} (the `GetRecord` operationId).
+	GetRecordWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetRecordResponse, error)
+
+	// SummarizeJournalWithResponse Recorded requests that a query selects, counted: by the values of fields, and over time
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/journal/summary (the `SummarizeJournal` operationId).
+	SummarizeJournalWithResponse(ctx context.Context, params *SummarizeJournalParams, reqEditors ...RequestEditorFn) (*SummarizeJournalResponse, error)
+
+	// TailJournalWithResponse Recorded requests as they come, as server-sent events: the data of each is a list of records, its id the place to go on from
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/journal/tail (the `TailJournal` operationId).
+	TailJournalWithResponse(ctx context.Context, params *TailJournalParams, reqEditors ...RequestEditorFn) (*TailJournalResponse, error)
 
 	// GetListsWithResponse Lists by name, page by page
 	//
@@ -32919,6 +33772,68 @@ func (r GetHealthResponse) ContentType() string {
 	return ""
 }
 
+type SearchJournalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *JournalOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SearchJournalResponse) GetJSON200() *JournalOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r SearchJournalResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r SearchJournalResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r SearchJournalResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r SearchJournalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SearchJournalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SearchJournalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SearchJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type AddRecordedResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -32975,6 +33890,309 @@ func (r AddRecordedResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r AddRecordedResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CompleteQueryResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *CompleteOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CompleteQueryResponse) GetJSON200() *CompleteOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r CompleteQueryResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r CompleteQueryResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r CompleteQueryResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r CompleteQueryResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CompleteQueryResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CompleteQueryResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CompleteQueryResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ExportJournalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r ExportJournalResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r ExportJournalResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r ExportJournalResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r ExportJournalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ExportJournalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ExportJournalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ExportJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetRecordResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *GateRecord
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetRecordResponse) GetJSON200() *GateRecord {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetRecordResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetRecordResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetRecordResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetRecordResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetRecordResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetRecordResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetRecordResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetRecordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SummarizeJournalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SummaryOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r SummarizeJournalResponse) GetJSON200() *SummaryOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r SummarizeJournalResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r SummarizeJournalResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r SummarizeJournalResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r SummarizeJournalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SummarizeJournalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SummarizeJournalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SummarizeJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type TailJournalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r TailJournalResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r TailJournalResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r TailJournalResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r TailJournalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r TailJournalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r TailJournalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r TailJournalResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -42950,6 +44168,19 @@ func (c *ClientWithResponses) GetHealthWithResponse(ctx context.Context, reqEdit
 	return ParseGetHealthResponse(rsp)
 }
 
+// SearchJournalWithResponse Recorded requests that a query selects
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/journal (the `SearchJournal` operationId).
+func (c *ClientWithResponses) SearchJournalWithResponse(ctx context.Context, params *SearchJournalParams, reqEditors ...RequestEditorFn) (*SearchJournalResponse, error) {
+	rsp, err := c.SearchJournal(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSearchJournalResponse(rsp)
+}
+
 // AddRecordedWithBodyWithResponse Keep requests that were decided
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -42974,6 +44205,71 @@ func (c *ClientWithResponses) AddRecordedWithResponse(ctx context.Context, body 
 		return nil, err
 	}
 	return ParseAddRecordedResponse(rsp)
+}
+
+// CompleteQueryWithResponse What could stand at a place of a query
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/journal/completions (the `CompleteQuery` operationId).
+func (c *ClientWithResponses) CompleteQueryWithResponse(ctx context.Context, params *CompleteQueryParams, reqEditors ...RequestEditorFn) (*CompleteQueryResponse, error) {
+	rsp, err := c.CompleteQuery(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCompleteQueryResponse(rsp)
+}
+
+// ExportJournalWithResponse Everything that a query selects, as a file
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/journal/export (the `ExportJournal` operationId).
+func (c *ClientWithResponses) ExportJournalWithResponse(ctx context.Context, params *ExportJournalParams, reqEditors ...RequestEditorFn) (*ExportJournalResponse, error) {
+	rsp, err := c.ExportJournal(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseExportJournalResponse(rsp)
+}
+
+// GetRecordWithResponse One record
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/journal/records/{id} (the `GetRecord` operationId).
+func (c *ClientWithResponses) GetRecordWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetRecordResponse, error) {
+	rsp, err := c.GetRecord(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetRecordResponse(rsp)
+}
+
+// SummarizeJournalWithResponse Recorded requests that a query selects, counted: by the values of fields, and over time
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/journal/summary (the `SummarizeJournal` operationId).
+func (c *ClientWithResponses) SummarizeJournalWithResponse(ctx context.Context, params *SummarizeJournalParams, reqEditors ...RequestEditorFn) (*SummarizeJournalResponse, error) {
+	rsp, err := c.SummarizeJournal(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSummarizeJournalResponse(rsp)
+}
+
+// TailJournalWithResponse Recorded requests as they come, as server-sent events: the data of each is a list of records, its id the place to go on from
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/journal/tail (the `TailJournal` operationId).
+func (c *ClientWithResponses) TailJournalWithResponse(ctx context.Context, params *TailJournalParams, reqEditors ...RequestEditorFn) (*TailJournalResponse, error) {
+	rsp, err := c.TailJournal(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseTailJournalResponse(rsp)
 }
 
 // GetListsWithResponse Lists by name, page by page
@@ -49770,6 +51066,53 @@ func ParseGetHealthResponse(rsp *http.Response) (*GetHealthResponse, error) {
 	return response, nil
 }
 
+// ParseSearchJournalResponse parses an HTTP response from a SearchJournalWithResponse call
+func ParseSearchJournalResponse(rsp *http.Response) (*SearchJournalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SearchJournalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest JournalOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseAddRecordedResponse parses an HTTP response from a AddRecordedWithResponse call
 func ParseAddRecordedResponse(rsp *http.Response) (*AddRecordedResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -49791,6 +51134,234 @@ func ParseAddRecordedResponse(rsp *http.Response) (*AddRecordedResponse, error) 
 		}
 		response.JSON200 = &dest
 
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCompleteQueryResponse parses an HTTP response from a CompleteQueryWithResponse call
+func ParseCompleteQueryResponse(rsp *http.Response) (*CompleteQueryResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CompleteQueryResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest CompleteOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseExportJournalResponse parses an HTTP response from a ExportJournalWithResponse call
+func ParseExportJournalResponse(rsp *http.Response) (*ExportJournalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ExportJournalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetRecordResponse parses an HTTP response from a GetRecordWithResponse call
+func ParseGetRecordResponse(rsp *http.Response) (*GetRecordResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetRecordResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest GateRecord
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSummarizeJournalResponse parses an HTTP response from a SummarizeJournalWithResponse call
+func ParseSummarizeJournalResponse(rsp *http.Response) (*SummarizeJournalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SummarizeJournalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SummaryOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseTailJournalResponse parses an HTTP response from a TailJournalWithResponse call
+func ParseTailJournalResponse(rsp *http.Response) (*TailJournalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &TailJournalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
 		var dest ErrorModel
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {

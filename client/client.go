@@ -34,6 +34,8 @@ const (
 type FieldProblem struct {
 	Path    string // as "rules[0].lists[1]"; "" where it is the request as a whole
 	Message string
+	Column  int    // of a text that cannot be read, from 1 on; 0 where it is no text
+	Fix     string // the text as it was probably meant; "" where that cannot be told
 }
 
 // Error returns the detail with the fields after it.
@@ -138,6 +140,11 @@ func problemOf(res *http.Response) *Problem {
 		}
 		if e.Message != nil {
 			field.Message = *e.Message
+		}
+		if value, ok := e.Value.(map[string]any); ok {
+			column, _ := value["column"].(float64)
+			field.Column = int(column)
+			field.Fix, _ = value["fix"].(string)
 		}
 		p.Fields = append(p.Fields, field)
 	}

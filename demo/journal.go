@@ -7,6 +7,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"slices"
+	"strings"
 	"time"
 
 	"widelark/client"
@@ -61,6 +62,36 @@ var companions = map[string][]string{
 	"https://dosage-tables.example/adult":         {"https://fonts.quill-type.example/sans.woff2"},
 }
 
+// searches are what is searched for.
+var searches = []string{"dosage+tables+adult", "ward+rota", "tide+times", "heron+nest", "cheap+slots", "exam+answers", "essays+on+sepsis", "bus+to+the+quay", "wound+dressing", "knitting+patterns"}
+
+// agents are how the programs of those who ask call themselves, by their rhythm.
+var agents = map[string][]string{
+	"office": {"Petrel/4.2 (Larch)", "Petrel/4.1 (Larch)", "Ledger/2"}, "ward": {"Petrel/4.2 (Larch)", "Trolley/1.9"}, "night": {"Petrel/4.2 (Larch)", "Trolley/1.9"}, "visiting": {"Plume/11 (Pocket)", "Plume/12 (Pocket)", "Bedside/3"}, "": {"Bedside/3"},
+}
+
+// answered fills in what a proxy gate records of an answer.
+func answered(random *rand.Rand, r *client.RecordedInput, a asker) {
+	name, agent, status, media := "front-1", agents[a.rhythm][random.IntN(len(agents[a.rhythm]))], int64(200), "text/html"
+	if a.rhythm == "visiting" {
+		name = "front-2"
+	}
+	switch {
+	case strings.HasSuffix(r.URL, ".webp"):
+		media = "image/webp"
+	case strings.HasSuffix(r.URL, ".woff2"):
+		media = "font/woff2"
+	case strings.HasSuffix(r.URL, ".js"):
+		media = "text/javascript"
+	case random.IntN(40) == 0:
+		status = 404
+	case random.IntN(9) == 0:
+		media = "application/json"
+	}
+	size, millis := int64(math.Exp(7+2.2*random.NormFloat64()+2*random.Float64())), int64(math.Exp(4+random.NormFloat64()))
+	r.GateName, r.Agent, r.Status, r.Media, r.Size, r.Millis = &name, &agent, &status, &media, &size, &millis
+}
+
 // recorded returns fourteen days of requests up to now: with a daily rhythm, a kiosk that requests the same page all night, and a rush to a
 // video site that came up three days ago.
 func recorded(now time.Time, zone *time.Location, count int) []client.RecordedInput {
@@ -81,6 +112,7 @@ func recorded(now time.Time, zone *time.Location, count int) []client.RecordedIn
 		if a.address != "" {
 			r.Address = &a.address
 		}
+		answered(random, &r, a)
 		all = append(all, r)
 	}
 	for len(all) < count {
@@ -105,6 +137,9 @@ func recorded(now time.Time, zone *time.Location, count int) []client.RecordedIn
 			method = &post
 		case n == 7:
 			url = "https://www.diabetes-day.example/diet"
+		case n == 8:
+			e := engines[random.IntN(len(engines))]
+			url = "https://" + e.host + e.path + "?" + e.words + "=" + searches[random.IntN(len(searches))]
 		}
 		add(at, a, url, method)
 		for _, needs := range companions[url] { // what the page loads

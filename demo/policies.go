@@ -36,6 +36,13 @@ type planned struct {
 	rules                           string
 }
 
+// kept says what is recorded where it is not everything but search words.
+var kept = map[string]client.RecordsBody{
+	"Trainees": {Amount: client.RecordsBodyAmountEverything, Words: new(true)},
+	"Offices":  {Amount: client.RecordsBodyAmountEverything, Words: new(true)},
+	"Research": {Amount: client.RecordsBodyAmountGroup},
+}
+
 const sensitive = `"categories": ["adult", "nudity", "betting", "drugs", "weapons", "violence", "hatred"]`
 
 var plannedPolicies = []planned{
@@ -162,6 +169,9 @@ func loadPolicies(ctx context.Context, api *client.ClientWithResponses, ids map[
 				return err
 			}
 		}
+		if records, ok := kept[p.name]; ok {
+			body.Records = &records
+		}
 		made, err := api.AddPolicyWithResponse(ctx, body)
 		if err != nil {
 			return fmt.Errorf("the policy %q: %w", p.name, err)
@@ -183,12 +193,12 @@ func loadPolicies(ctx context.Context, api *client.ClientWithResponses, ids map[
 		return err
 	}
 	// The fallback comes last: it shows that everything else has been loaded.
-	kept, err := api.GetPoliciesWithResponse(ctx, nil)
+	known, err := api.GetPoliciesWithResponse(ctx, nil)
 	if err != nil {
 		return err
 	}
 	for role, text := range map[client.PolicyRole]string{"baseline": baselineRules, "fallback": fallbackRules} {
-		for _, p := range kept.JSON200.Items {
+		for _, p := range known.JSON200.Items {
 			if p.Role == nil || *p.Role != role {
 				continue
 			}

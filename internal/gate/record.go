@@ -67,7 +67,12 @@ func (g *Gate) record(d Decision, end journal.Ending) (journal.Record, bool) {
 	if said.Amount == policy.Nothing {
 		return r, false
 	}
-	r.Revision, r.Catalogue, r.By, r.Rung = d.Edition.Revision, d.Edition.Catalogue, d.Edition.Snapshot.Source(d.Decision), d.Rung
+	return Describe(r, &d.Request.URL, d.Edition, said, d.Decision), true
+}
+
+// Describe returns a record with what an edition says of a decision, and without what is not to be recorded. Precondition: said.Amount is not [policy.Nothing].
+func Describe(r journal.Record, u *weburl.URL, e *Edition, said policy.Recorded, d policy.Decision) journal.Record {
+	r.Revision, r.Catalogue, r.By, r.Rung = e.Revision, e.Catalogue, e.Snapshot.Source(d), d.Rung
 	r.Network, r.Machine, r.Groups, r.Categories, r.Source = idOf(said.Network), idOf(said.Machine), idsOf(said.Groups), said.Categories, said.Source
 	r.Policy, r.Rule, r.Exception, r.Stint, r.List, r.Entry, r.Notes = idOf(said.Policy), idOf(said.Rule), idOf(said.Exception), idOf(said.Stint), idOf(said.List), said.Entry, idsOf(said.Notes)
 	r.Traits, r.Words, r.Amount = said.Traits, clean(strings.ReplaceAll(said.Searched, "\n", " "), mostSaid), said.Amount
@@ -75,9 +80,9 @@ func (g *Gate) record(d Decision, end journal.Ending) (journal.Record, bool) {
 		r.Provisos, r.NotHeld = d.Provisos.String(), said.NotHeld.String()
 	}
 	if said.Amount == policy.GroupOnly {
-		r = groupOnly(r, d.Request.URL)
+		r = groupOnly(r, *u)
 	}
-	return r, true
+	return r
 }
 
 // groupOnly returns a record without what could be about somebody in particular: the host, what the host is, what decided, the network and the groups are left,

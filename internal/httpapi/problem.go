@@ -161,7 +161,9 @@ func quietProblems() {
 			}
 			var detail *huma.ErrorDetail
 			if errors.As(err, &detail) {
-				detail.Value = nil
+				if _, ours := detail.Value.(mistake); !ours {
+					detail.Value = nil
+				}
 			}
 		}
 		return make(status, msg, errs...)

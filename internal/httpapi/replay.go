@@ -17,6 +17,7 @@ import (
 	"widelark/core/policy"
 	"widelark/core/weburl"
 	"widelark/internal/edition"
+	"widelark/internal/gate"
 	"widelark/internal/journal"
 	"widelark/internal/replay"
 	"widelark/internal/revision"
@@ -32,6 +33,14 @@ type RecordedInput struct {
 	Gate    policy.Gate    `json:"gate,omitempty" enum:"dns,proxy,icap" doc:"Left out: proxy"`
 	Sight   weburl.Sight   `json:"sight,omitempty" enum:"name,tunnel,full" doc:"What the gate saw; left out, what such a gate sees of such a URL"`
 	Verdict policy.Verdict `json:"verdict,omitempty" enum:"allow,watch,hold,block" doc:"Left out: what the live revision says"`
+
+	GateName string `json:"gateName,omitempty" maxLength:"80"`
+	Status   int    `json:"status,omitempty" minimum:"0" maximum:"999" doc:"Of the answer. Where the verdict is left out and the live revision lets nothing pass, what is said of an answer is left out, too"`
+	Media    string `json:"media,omitempty" maxLength:"200" doc:"The media type of the answer"`
+	Size     int64  `json:"size,omitempty" minimum:"0" doc:"Bytes of the answer"`
+	Millis   int64  `json:"millis,omitempty" minimum:"0" maximum:"1000000000" doc:"How long it took, in milliseconds"`
+	Agent    string `json:"agent,omitempty" maxLength:"300" doc:"As the client calls itself"`
+	Referrer string `json:"referrer,omitempty" maxLength:"260" doc:"The host of the page before"`
 }
 
 type addRecordedInput struct {
@@ -44,6 +53,7 @@ type addRecordedOutput struct {
 	Body struct {
 		Kept    int `json:"kept"`
 		Refused int `json:"refused" doc:"Whose URL or address is none"`
+		Left    int `json:"left" doc:"That are not recorded, as their policies say"`
 	}
 }
 
@@ -182,16 +192,21 @@ func (s *server) addRecorded(ctx context.Context, in *addRecordedInput) (*addRec
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}
-	known := map[string]uuid.UUID{}
+	current, err := s.Versions.DraftVersion(ctx)
+	if err != nil {
+		return nil, s.problem(ctx, err)
+	}
+	e := &gate.Edition{Revision: live.Revision, Catalogue: current.Catalogue, Snapshot: live.Snapshot}
+	ids := map[string]uuid.UUID{}
 	for _, p := range people {
-		known[strings.ToLower(p.Name)], known[p.ID.String()] = p.ID, p.ID
+		ids[strings.ToLower(p.Name)], ids[p.ID.String()] = p.ID, p.ID
 	}
 	out := &addRecordedOutput{}
 	kept := make([]journal.Record, 0, len(in.Body.Records))
 	var w policy.Work
 	for _, one := range in.Body.Records {
 		u, err := weburl.Parse(one.URL)
-		r := journal.Record{At: one.At, Person: known[strings.ToLower(one.Person)], Method: "GET", URL: u.String(), Gate: cmp.Or(one.Gate, policy.Proxy), Sight: one.Sight, Verdict: one.Verdict}
+		r := journal.Record{At: one.At, Person: ids[strings.ToLower(one.Person)], Method: "GET", URL: u.String(), Gate: cmp.Or(one.Gate, policy.Proxy), Sight: one.Sight, Verdict: one.Verdict}
 		if err == nil && one.Address != "" {
 			r.Address, err = netip.ParseAddr(one.Address)
 		}
@@ -202,9 +217,26 @@ func (s *server) addRecorded(ctx context.Context, in *addRecordedInput) (*addRec
 		if one.Method != "" {
 			r.Method = strings.ToUpper(one.Method)
 		}
-		if r.Verdict == "" {
-			q, _ := r.Request() // of a URL that was read just now
-			r.Verdict = live.Snapshot.Decide(&w, &q, r.At).Verdict
+		r.GateName, r.Agent, r.Referrer = one.GateName, one.Agent, one.Referrer
+		r.Ending = journal.Ending{Outcome: journal.Answered, Status: one.Status, Media: one.Media, Size: one.Size, Took: time.Duration(one.Millis) * time.Millisecond}
+		q, _ := r.Request() // of a URL that was read just now
+		d := live.Snapshot.Decide(&w, &q, r.At)
+		if one.Verdict == "" && !d.Verdict.Passes() { // then there was no such answer
+			r.Ending = journal.Ending{Outcome: journal.Answered}
+		}
+		said := live.Snapshot.Record(&w, &q, r.At, d)
+		if said.Amount == policy.Nothing {
+			out.Body.Left++
+			continue
+		}
+		known := one.Verdict == "" || one.Verdict == d.Verdict
+		if !known { // what decided is not known
+			d = policy.Decision{Verdict: one.Verdict, Policy: -1, Rule: -1, Granted: -1, Stint: -1}
+			said = live.Snapshot.Record(&w, &q, r.At, d)
+		}
+		r.ID, r.Sight, r.Verdict = journal.NewID(r.At), q.Sight, d.Verdict
+		if r = gate.Describe(r, &u, e, said, d); !known {
+			r.By = ""
 		}
 		kept = append(kept, r)
 	}

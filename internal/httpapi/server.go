@@ -27,7 +27,6 @@ import (
 	"widelark/internal/gate"
 	"widelark/internal/journal"
 	"widelark/internal/journal/archive"
-	"widelark/internal/journal/query"
 	"widelark/internal/lookup"
 	"widelark/internal/replay"
 	"widelark/internal/revision"
@@ -58,7 +57,7 @@ type Parts struct {
 	Publishing revision.PublishStore
 	Journal    journal.Store
 	Archive    *archive.Archive
-	Called     query.Names
+	Called     Called
 	Gates      gate.Reports
 	Desk       gate.Desk          // of gates elsewhere
 	Dispatch   *dispatch.Dispatch // to gates elsewhere
@@ -172,6 +171,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerCoverage(api)
 	s.registerReplay(api)
 	s.registerGates(api)
+	s.registerJournal(api)
 	s.registerElsewhere(api)
 	s.registerPresences(api)
 	s.registerRequests(api)

@@ -38,3 +38,23 @@ func (s *Store) Beginning(ctx context.Context, sort query.Sort, with string, lim
 	rows, err := s.pool.Query(ctx, `select name from `+from+` n where now and lower(name) like lower($1) || '%' group by name order by lower(name), name limit `+strconv.Itoa(limit), append([]any{likeEscapes.Replace(strings.ReplaceAll(with, "*", ""))}, args...)...)
 	return all(rows, err, pgx.RowTo[string])
 }
+
+// RuleNames returns the names that rules had last, by their ids.
+func (s *Store) RuleNames(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]string, error) {
+	names := map[uuid.UUID]string{}
+	if len(ids) == 0 {
+		return names, nil
+	}
+	from, _ := named(query.Rules)
+	rows, err := s.pool.Query(ctx, `select distinct on (id) id, coalesce(name, '') from `+from+` n where id = any($1) order by id, now desc`, ids)
+	if err != nil {
+		return nil, ours(err)
+	}
+	var id uuid.UUID
+	var name string
+	_, err = pgx.ForEachRow(rows, []any{&id, &name}, func() error {
+		names[id] = name
+		return nil
+	})
+	return names, ours(err)
+}

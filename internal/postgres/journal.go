@@ -36,9 +36,6 @@ func (s asGates) AddBatch(ctx context.Context, id uuid.UUID, records []journal.R
 	b := batchOf(records)
 	return b.refused, s.onDays(ctx, b, func() error {
 		return s.as(ctx, access.Recorder, access.Record, func(tx pgx.Tx) error {
-			if _, err := tx.Exec(ctx, `delete from journal_batches where at < now() - interval '1 day'`); err != nil {
-				return err
-			}
 			added, err := tx.Exec(ctx, `insert into journal_batches (id) values ($1) on conflict do nothing`, id)
 			if err != nil || added.RowsAffected() == 0 {
 				return err
@@ -164,6 +161,9 @@ func (b *batch) add(ctx context.Context, tx pgx.Tx) error {
 	}
 	for i := range b.parts {
 		if err := b.parts[i].insert(ctx, tx, position); err != nil {
+			return err
+		}
+		if _, err := tx.Exec(ctx, `insert into journal_arrivals (position, amount, day) values ($1, $2, $3) on conflict do nothing`, position, string(b.parts[i].day.amount), b.parts[i].day.day); err != nil {
 			return err
 		}
 	}

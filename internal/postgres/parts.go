@@ -41,17 +41,45 @@ func (s source) Parts(ctx context.Context, from, to time.Time) ([]archive.Part, 
 
 // PartsAfter implements [archive.Source].
 func (s source) PartsAfter(ctx context.Context, position int64) (parts []archive.Part, last int64, err error) {
-	rows, err := s.pool.Query(ctx, `select `+partColumns+` from journal_parts where replaced_at is null and position > $1 order by position, part`, position)
+	if err := s.pool.QueryRow(ctx, `select coalesce(max(position), 0) from journal_arrivals`).Scan(&last); err != nil || last <= position {
+		return nil, last, ours(err)
+	}
+	rows, err := s.pool.Query(ctx, `select `+partColumns+` from journal_parts where replaced_at is null and position > $1 and day = any(array(select distinct day from journal_arrivals where position > $1)) order by position, part`, position)
 	parts, err = all(rows, err, scanPart)
 	for _, p := range parts {
 		last = max(last, p.Position)
 	}
-	return parts, max(last, position), err
+	return parts, last, err
 }
 
-// LastPosition returns the position of the batch that came last; 0 for none.
-func (s *Store) LastPosition(ctx context.Context) (last int64, err error) {
-	return last, ours(s.pool.QueryRow(ctx, `select coalesce(max(position), 0) from journal_parts`).Scan(&last))
+// Arrivals calls arrived after records have come, until the context ends; and every two seconds, as a notice is lost with its connection.
+func (s source) Arrivals(ctx context.Context, arrived func()) {
+	const anyway = 2 * time.Second
+	for ctx.Err() == nil {
+		conn, err := pgx.ConnectConfig(ctx, s.pool.Config().ConnConfig)
+		if err == nil {
+			_, err = conn.Exec(ctx, `listen journal`)
+		}
+		for err == nil {
+			waiting, stop := context.WithTimeout(ctx, anyway)
+			_, err = conn.WaitForNotification(waiting)
+			if waiting.Err() != nil && ctx.Err() == nil {
+				err = nil
+			}
+			stop()
+			arrived()
+		}
+		if conn != nil {
+			closing, stop := context.WithTimeout(context.WithoutCancel(ctx), time.Second)
+			_ = conn.Close(closing)
+			stop()
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(anyway):
+			arrived()
+		}
+	}
 }
 
 // Heads implements [archive.Source].
@@ -147,6 +175,11 @@ func (s *Store) MergeParts(ctx context.Context, now time.Time, by access.Actor) 
 		}
 		if _, err := tx.Exec(ctx, `delete from journal_parts where replaced_at < $1`, now.Add(-stillRead)); err != nil {
 			return err
+		}
+		for _, table := range []string{"journal_batches", "journal_arrivals"} {
+			if _, err := tx.Exec(ctx, `delete from `+table+` where at < now() - interval '1 day'`); err != nil {
+				return err
+			}
 		}
 		rows, err := tx.Query(ctx, `select `+partColumns+` from journal_parts where replaced_at is null and n < $1 order by amount, first_at, part`, segment.Most/2)
 		parts, err := all(rows, err, scanPart)

@@ -166,6 +166,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.work.Go(func() { removeExpired(working, store, log) })
 	s.work.Go(func() { keepRecords(working, store, config, log) })
 	s.work.Go(func() { mergeRecords(working, store, log) })
+	s.work.Go(func() { records.Watch(working) })
 	s.work.Go(func() {
 		if err := s.server.Serve(listener); !errors.Is(err, http.ErrServerClosed) {
 			s.failed <- err

@@ -987,10 +987,96 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** Recorded requests that a query selects */
+        get: operations["searchJournal"];
         put?: never;
         /** Keep requests that were decided */
         post: operations["addRecorded"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal/completions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What could stand at a place of a query */
+        get: operations["completeQuery"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything that a query selects, as a file */
+        get: operations["exportJournal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal/records/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One record */
+        get: operations["getRecord"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal/summary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Recorded requests that a query selects, counted: by the values of fields, and over time */
+        get: operations["summarizeJournal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/journal/tail": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Recorded requests as they come, as server-sent events: the data of each is a list of records, its id the place to go on from */
+        get: operations["tailJournal"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2526,6 +2612,11 @@ export interface components {
             kept: number;
             /**
              * Format: int64
+             * @description That are not recorded, as their policies say
+             */
+            left: number;
+            /**
+             * Format: int64
              * @description Whose URL or address is none
              */
             refused: number;
@@ -2971,6 +3062,18 @@ export interface components {
             at: string;
             trial: components["schemas"]["Trial"];
             who: components["schemas"]["Asker"];
+        };
+        CompleteOutputBody: {
+            choices: components["schemas"]["Completion"][];
+            /** Format: int64 */
+            from: number;
+            /** Format: int64 */
+            to: number;
+        };
+        Completion: {
+            about?: string;
+            /** @description In place of the characters from from until to */
+            text: string;
         };
         Condition: {
             all?: components["schemas"]["Condition"][];
@@ -4328,6 +4431,81 @@ export interface components {
             /** @description A connection that is refused is opened all the same, only to show the page that says so, to clients that trust the gates' authority */
             pages?: boolean;
         };
+        JournalCount: {
+            /** Format: int64 */
+            all: number;
+            /** Format: int64 */
+            allow: number;
+            /** Format: int64 */
+            block: number;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            hold: number;
+            /** @description That selects these records, for the query */
+            term: string;
+            /** @description As people read it; empty where records have none */
+            value: string;
+            /** Format: int64 */
+            watch: number;
+        };
+        JournalFacet: {
+            field: string;
+            /**
+             * Format: int64
+             * @description Values that are not shown
+             */
+            others: number;
+            /** @description The most frequent first */
+            values: components["schemas"]["JournalCount"][];
+        };
+        JournalMoment: {
+            /** Format: int64 */
+            all: number;
+            /** Format: int64 */
+            allow: number;
+            /**
+             * Format: date-time
+             * @description When the span begins; it ends where the next begins
+             */
+            at: string;
+            /** Format: int64 */
+            block: number;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            hold: number;
+            /** Format: int64 */
+            watch: number;
+        };
+        JournalOutputBody: {
+            /**
+             * Format: date-time
+             * @description Records from then on
+             */
+            from: string;
+            /**
+             * Format: int64
+             * @description Records that were looked at
+             */
+            looked: number;
+            /** @description For the next page; left out where nothing is left */
+            next?: string;
+            /**
+             * Format: date-time
+             * @description Everything from then on was looked at; the rest was not, as it takes longer: ask for the next page
+             */
+            reached: string;
+            /** @description The query does not say since when, so it is a day */
+            recent: boolean;
+            /** @description The last one first */
+            records: components["schemas"]["GateRecord"][];
+            /**
+             * Format: date-time
+             * @description And before then
+             */
+            to: string;
+        };
         KeepGrantInputBody: {
             /** @description Of the exception; left out, it is made from the first entry */
             name?: string;
@@ -5300,6 +5478,8 @@ export interface components {
         };
         RecordedInput: {
             address?: string;
+            /** @description As the client calls itself */
+            agent?: string;
             /** Format: date-time */
             at: string;
             /**
@@ -5307,15 +5487,35 @@ export interface components {
              * @enum {string}
              */
             gate?: "dns" | "proxy" | "icap";
+            gateName?: string;
+            /** @description The media type of the answer */
+            media?: string;
             /** @description Left out: GET */
             method?: string;
+            /**
+             * Format: int64
+             * @description How long it took, in milliseconds
+             */
+            millis?: number;
             /** @description Sign-in name or id; somebody who is not known is kept as nobody */
             person?: string;
+            /** @description The host of the page before */
+            referrer?: string;
             /**
              * @description What the gate saw; left out, what such a gate sees of such a URL
              * @enum {string}
              */
             sight?: "name" | "tunnel" | "full";
+            /**
+             * Format: int64
+             * @description Bytes of the answer
+             */
+            size?: number;
+            /**
+             * Format: int64
+             * @description Of the answer. Where the verdict is left out and the live revision lets nothing pass, what is said of an answer is left out, too
+             */
+            status?: number;
             url: string;
             /**
              * @description Left out: what the live revision says
@@ -6057,6 +6257,28 @@ export interface components {
             /** @enum {string} */
             verdict: "allow" | "watch" | "hold" | "block";
         };
+        SummaryOutputBody: {
+            facets: components["schemas"]["JournalFacet"][];
+            /**
+             * Format: date-time
+             * @description Records from then on
+             */
+            from: string;
+            over: components["schemas"]["JournalMoment"][];
+            /**
+             * Format: date-time
+             * @description Everything from then on was looked at; the rest was not, as it takes longer: ask for the next page
+             */
+            reached: string;
+            /** @description The query does not say since when, so it is a day */
+            recent: boolean;
+            /**
+             * Format: date-time
+             * @description And before then
+             */
+            to: string;
+            total: components["schemas"]["VerdictCounts"];
+        };
         SweepInputBody: {
             /** @description The kinds of files that the site answers with; left out, there is no answer yet */
             answer?: ("archives" | "programs" | "documents" | "macros" | "pictures" | "sound" | "film" | "disks")[];
@@ -6377,6 +6599,20 @@ export interface components {
         };
         UsesOutputBody: {
             uses: components["schemas"]["ObjectUse"][];
+        };
+        VerdictCounts: {
+            /** Format: int64 */
+            all: number;
+            /** Format: int64 */
+            allow: number;
+            /** Format: int64 */
+            block: number;
+            /** Format: int64 */
+            bytes: number;
+            /** Format: int64 */
+            hold: number;
+            /** Format: int64 */
+            watch: number;
         };
         VerdictTurn: {
             /** @enum {string} */
@@ -11283,6 +11519,59 @@ export interface operations {
             };
         };
     };
+    searchJournal: {
+        parameters: {
+            query?: {
+                /** @description In the search language; left out, everything of the last day */
+                q?: string;
+                limit?: number;
+                /** @description The next of a page: records before it */
+                before?: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JournalOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     addRecorded: {
         parameters: {
             query?: never;
@@ -11303,6 +11592,277 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["AddRecordedOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    completeQuery: {
+        parameters: {
+            query?: {
+                text?: string;
+                /** @description Where the cursor is, in characters; left out, at the end */
+                at?: number;
+                limit?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CompleteOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    exportJournal: {
+        parameters: {
+            query?: {
+                q?: string;
+                form?: "csv" | "jsonl";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The file */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/jsonl": string;
+                    "text/csv": string;
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getRecord: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["GateRecord"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    summarizeJournal: {
+        parameters: {
+            query?: {
+                /** @description In the search language; left out, everything of the last day */
+                q?: string;
+                /** @description Fields whose values are counted */
+                by?: string[];
+                top?: number;
+                /** @description Which values are shown first */
+                order?: "all" | "block" | "hold" | "watch" | "allow" | "bytes";
+                /** @description Count by spans of time; auto is what suits the search */
+                over?: "auto" | "minute" | "hour" | "day" | "week";
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SummaryOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    tailJournal: {
+        parameters: {
+            query?: {
+                /** @description In the search language; since and until have no effect */
+                q?: string;
+            };
+            header?: {
+                /** @description The id of the last event that was received: what has come since is sent first */
+                "Last-Event-ID"?: string;
+            };
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The events */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": string;
                 };
             };
             /** @description Unauthorized */

@@ -40,8 +40,10 @@ type Part struct {
 type Source interface {
 	// Parts returns the parts with records from one moment until before another, the one with the last record first.
 	Parts(ctx context.Context, from, to time.Time) ([]Part, error)
-	// PartsAfter returns the parts with batches after a position, in the order of positions, and the last position that there is.
+	// PartsAfter returns the parts with batches of the last day after a position, in the order of positions, and the last position that there is.
 	PartsAfter(ctx context.Context, position int64) ([]Part, int64, error)
+	// Arrivals calls arrived soon after records have come, and now and then, until the context ends.
+	Arrivals(ctx context.Context, arrived func())
 	// Heads returns the heads of parts, in their order.
 	Heads(ctx context.Context, parts []Part) ([][]byte, error)
 	// Block returns a block of a part.
@@ -56,6 +58,9 @@ type Source interface {
 type Archive struct {
 	source Source
 	most   int // bytes that are kept
+
+	arrived sync.Mutex
+	news    chan struct{} // guarded by arrived; closed when records have come
 
 	mu    sync.Mutex
 	known map[int64]*list.Element // guarded by mu; of *held
@@ -72,7 +77,7 @@ type held struct {
 
 // New returns an archive that keeps so many bytes of what it reads.
 func New(source Source, most int) *Archive {
-	return &Archive{source: source, most: most, known: map[int64]*list.Element{}}
+	return &Archive{source: source, most: most, known: map[int64]*list.Element{}, news: make(chan struct{})}
 }
 
 // blockPatience bounds the reading of a block: it is read for whoever asks next, too.

@@ -183,6 +183,16 @@ func Compile(ctx context.Context, text string, w World) (s Search, err error) {
 	return s, nil
 }
 
+// Live reads a query for records that are still to come. What it says of times holds as it is now.
+func Live(ctx context.Context, text string, w World) (segment.Filter, error) {
+	n, err := Parse(text)
+	if err != nil {
+		return nil, err
+	}
+	c := &compiler{ctx: ctx, world: w, text: text, begin: w.Now.Add(-day), to: w.Now.Add(30 * day)}
+	return c.node(n)
+}
+
 // ceilMillis returns a moment in milliseconds since 1970, rounded up: records have whole milliseconds.
 func ceilMillis(at time.Time) int64 {
 	if at.IsZero() {

@@ -22,7 +22,15 @@ create table journal_parts (
 ) partition by list (amount);
 create table journal_parts_everything partition of journal_parts for values in ('everything') partition by range (day);
 create table journal_parts_group partition of journal_parts for values in ('group') partition by range (day);
-create index journal_parts_position on journal_parts (position);
+
+-- The days of the batches of the last day, so that what came after a position is found there.
+create table journal_arrivals (
+    position bigint not null,
+    amount   text not null,
+    day      date not null,
+    at       timestamptz not null default now(),
+    primary key (position, amount, day)
+);
 
 -- Requests that are under way are few, and are replaced when they end.
 create table journal_under_way (
