@@ -19950,7 +19950,7 @@ func NewSummarizeJournalRequest(server string, params *SummarizeJournalParams) (
 
 		if params.By != nil {
 
-			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "by", *params.By, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
 				return nil, err
 			} else {
 				for _, qp := range strings.Split(queryFrag, "&") {

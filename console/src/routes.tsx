@@ -160,6 +160,17 @@ const gatesRoute = createRoute({
   component: lazyRouteComponent(() => import('./gates/GatesPage'), 'GatesPage'),
 })
 
+const journalRoute = createRoute({
+  getParentRoute: () => rootRoute,
+  path: '/journal',
+  component: lazyRouteComponent(() => import('./journal/JournalPage'), 'JournalPage'),
+  validateSearch: z.object({
+    q: z.coerce.string().optional().catch(undefined),
+    record: z.string().optional().catch(undefined),
+    before: z.string().optional().catch(undefined),
+  }),
+})
+
 const packRoute = createRoute({
   getParentRoute: () => rootRoute,
   path: '/packs/$id',
@@ -188,6 +199,7 @@ export const router = createRouter({
     lookupRoute,
     packsRoute,
     gatesRoute,
+    journalRoute,
     packRoute,
     peopleRoute,
     schedulesRoute,

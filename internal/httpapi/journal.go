@@ -92,7 +92,7 @@ type JournalMoment struct {
 
 type summaryInput struct {
 	Query string   `query:"q" maxLength:"4000" doc:"In the search language; left out, everything of the last day"`
-	By    []string `query:"by" maxItems:"30" doc:"Fields whose values are counted"`
+	By    []string `query:"by,explode" maxItems:"30" doc:"Fields whose values are counted"`
 	Top   int      `query:"top" minimum:"1" maximum:"1000" default:"10"`
 	Order string   `query:"order" enum:"all,block,hold,watch,allow,bytes" default:"all" doc:"Which values are shown first"`
 	Over  string   `query:"over" enum:"auto,minute,hour,day,week" doc:"Count by spans of time; auto is what suits the search"`

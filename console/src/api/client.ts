@@ -8,11 +8,19 @@ export class ApiProblem extends Error {
   readonly status: number
   /** Keyed by path, such as "rules[0].name"; "" for the request as a whole. */
   readonly fields: ReadonlyMap<string, string>
+  /** Texts as they were probably meant, by the same paths. */
+  readonly fixes: ReadonlyMap<string, string>
 
-  constructor(status: number, detail: string, fields: ReadonlyMap<string, string> = new Map()) {
+  constructor(
+    status: number,
+    detail: string,
+    fields: ReadonlyMap<string, string> = new Map(),
+    fixes: ReadonlyMap<string, string> = new Map(),
+  ) {
     super(detail)
     this.status = status
     this.fields = fields
+    this.fixes = fixes
   }
 }
 
@@ -25,10 +33,13 @@ const problems: Middleware = {
       .json()
       .catch(() => ({}))
     const fields = new Map<string, string>()
+    const fixes = new Map<string, string>()
     for (const e of body.errors ?? []) {
-      fields.set(String(e.location ?? '').replace(/^(body|query)\.?/, ''), e.message ?? '')
+      const path = String(e.location ?? '').replace(/^(body|query)\.?/, '')
+      fields.set(path, e.message ?? '')
+      if (e.value?.fix) fixes.set(path, e.value.fix)
     }
-    throw new ApiProblem(response.status, body.detail ?? `The service answered ${response.status}.`, fields)
+    throw new ApiProblem(response.status, body.detail ?? `The service answered ${response.status}.`, fields, fixes)
   },
   onError() {
     return new ApiProblem(0, 'The service does not answer. Is it running?')

@@ -14,6 +14,7 @@ import {
   NotebookText,
   Package,
   Scale,
+  ScrollText,
   SearchCheck,
   Shapes,
   Signpost,
@@ -46,6 +47,7 @@ const nouns: {
     | '/exceptions'
     | '/changes'
     | '/gates'
+    | '/journal'
     | '/try'
   label: string
   icon: LucideIcon
@@ -61,6 +63,7 @@ const nouns: {
   { to: '/try', label: 'Try', icon: FlaskConical },
   { to: '/changes', label: 'Changes', icon: GitCompareArrows },
   { to: '/gates', label: 'Gates', icon: BrickWall },
+  { to: '/journal', label: 'Journal', icon: ScrollText },
 ]
 
 /** The frame of every page: navigation, try bar, page, and the sheet with the answer. */

@@ -42,6 +42,10 @@ export const formatMoment = (instant: string) => format(new Date(instant), { dat
 export const formatShort = (instant: string) =>
   format(new Date(instant), { weekday: 'short', day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit' })
 
+/** "27 Nov, 14:10:05". */
+export const formatClock = (instant: string) =>
+  format(new Date(instant), { day: 'numeric', month: 'short', hour: '2-digit', minute: '2-digit', second: '2-digit' })
+
 /** "Fri 14:10". */
 export const formatTime = (instant: string) =>
   format(new Date(instant), { weekday: 'short', hour: '2-digit', minute: '2-digit' })

@@ -226,9 +226,9 @@ func showCommand(a *command.App) *cobra.Command {
 			}
 			r := answer.JSON200
 			if a.Format != "table" {
-				return a.Show(command.View{Data: r, Columns: recordsView(a, nil).Columns, Rows: [][]string{cellsOf(a, (*client.GateRecord)(r))}})
+				return a.Show(command.View{Data: r, Columns: recordsView(a, nil).Columns, Rows: [][]string{cellsOf(a, r)}})
 			}
-			printRecord(a, (*client.GateRecord)(r))
+			printRecord(a, r)
 			return nil
 		}),
 	})
@@ -334,7 +334,7 @@ func tailCommand(a *command.App) *cobra.Command {
 				}
 				res, err := api.TailJournal(cmd.Context(), params)
 				if err == nil {
-					err = events(res, func(id string, data []byte) error {
+					_ = events(res, func(id string, data []byte) error {
 						var records []client.GateRecord
 						if err := json.Unmarshal(data, &records); err != nil {
 							return err
@@ -344,7 +344,7 @@ func tailCommand(a *command.App) *cobra.Command {
 							printLine(a, &records[i], asJSON)
 						}
 						return nil
-					})
+					}) // where it broke off, it goes on from what was read
 				} else if after == "" { // it has never gone well
 					return explained(err, strings.Join(args, " "))
 				}
