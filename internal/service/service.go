@@ -41,9 +41,10 @@ type Service struct {
 	Authenticator *account.Authenticator
 	URL           string // where the console and the API are
 
-	store *postgres.Store
-	pulls *subscription.Runner
-	gates []*running // nil for none
+	store   *postgres.Store
+	records *archive.Archive
+	pulls   *subscription.Runner
+	gates   []*running // nil for none
 
 	stopWork func()         // ends what runs all the time, but for the server
 	work     sync.WaitGroup // what runs all the time
@@ -134,7 +135,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	counter := &desk.Desk{Store: store, Editions: editions, Authenticator: authenticator, Now: now, DemoPassword: config.demoPassword, Directory: people}
 	elsewhere := &dispatch.Dispatch{Store: store, Facts: facts, Secret: box, Zone: config.TimeZone, Now: now, Log: log}
 	s := &Service{
-		Authenticator: authenticator, URL: "http://" + listener.Addr().String(), store: store, failed: make(chan error, 1),
+		Authenticator: authenticator, URL: "http://" + listener.Addr().String(), store: store, records: records, failed: make(chan error, 1),
 	}
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
@@ -196,6 +197,7 @@ func (s *Service) Failed() <-chan error { return s.failed }
 func (s *Service) Close() error {
 	ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 	defer cancel()
+	s.records.Close()
 	err := s.server.Shutdown(ctx)
 	if errors.Is(err, context.DeadlineExceeded) {
 		err = s.server.Close()

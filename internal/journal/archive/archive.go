@@ -62,6 +62,9 @@ type Archive struct {
 	arrived sync.Mutex
 	news    chan struct{} // guarded by arrived; closed when records have come
 
+	closed chan struct{}
+	close  func()
+
 	mu    sync.Mutex
 	known map[int64]*list.Element // guarded by mu; of *held
 	used  list.List               // guarded by mu; the last used first
@@ -77,8 +80,13 @@ type held struct {
 
 // New returns an archive that keeps so many bytes of what it reads.
 func New(source Source, most int) *Archive {
-	return &Archive{source: source, most: most, known: map[int64]*list.Element{}, news: make(chan struct{})}
+	a := &Archive{source: source, most: most, known: map[int64]*list.Element{}, news: make(chan struct{}), closed: make(chan struct{})}
+	a.close = sync.OnceFunc(func() { close(a.closed) })
+	return a
 }
+
+// Close ends the tails.
+func (a *Archive) Close() { a.close() }
 
 // blockPatience bounds the reading of a block: it is read for whoever asks next, too.
 const blockPatience = 30 * time.Second
@@ -223,7 +231,9 @@ type Page struct {
 // Page returns the first records before a mark, which is nil for the end; limit at most. After patience it returns what it has by then, and a mark to go on from.
 func (a *Archive) Page(ctx context.Context, from, to time.Time, f segment.Filter, before *Mark, limit int, patience time.Duration) (page Page, err error) {
 	if before != nil && before.At.Before(to) {
-		to = before.At.Add(time.Millisecond)
+		if to = before.At; before.ID != uuid.Nil { // others of its moment may come after it
+			to = to.Add(time.Millisecond)
+		}
 	}
 	begin := time.Now()
 	page.Reached = from
@@ -231,10 +241,9 @@ func (a *Archive) Page(ctx context.Context, from, to time.Time, f segment.Filter
 		if len(page.Records) >= limit && page.Records[limit-1].At.After(p.Last) {
 			return false, nil
 		}
-		if p.ID != 0 && time.Since(begin) > patience {
-			if reached := p.Last.Add(time.Millisecond); reached.After(from) {
-				page.Reached = reached
-			}
+		if reached := p.Last.Add(time.Millisecond); p.ID != 0 && time.Since(begin) > patience && reached.Before(to) && reached.After(from) {
+			page.Reached = reached
+			page.Records = slices.DeleteFunc(page.Records, func(r journal.Record) bool { return r.At.Before(reached) }) // others of their time were not looked at
 			return false, nil
 		}
 		page.Looked += s.N
@@ -268,7 +277,7 @@ func (a *Archive) Page(ctx context.Context, from, to time.Time, f segment.Filter
 		page.Next = &Mark{last.At, last.ID}
 		page.Reached = last.At
 	case page.Reached.After(from):
-		page.Next = &Mark{At: page.Reached}
+		page.Next = &Mark{At: page.Reached} // whose id comes before all
 	}
 	return page, err
 }

@@ -24,7 +24,7 @@ func (a *Archive) Watch(ctx context.Context) {
 const Newest = math.MaxInt64
 
 // Tail calls each with the records that a filter selects of those that come after a position, and with the position from which to go on. It calls each also where nothing was
-// selected, so that the caller can say how far it is. It waits for more until the context ends or each fails. Positions are good for a day.
+// selected, so that the caller can say how far it is. It waits for more until the context ends, each fails, or the archive is closed. Positions are good for a day.
 func (a *Archive) Tail(ctx context.Context, after int64, f segment.Filter, each func(records []journal.Record, position int64) error) error {
 	if after == Newest {
 		_, last, err := a.source.PartsAfter(ctx, Newest)
@@ -71,6 +71,8 @@ func (a *Archive) Tail(ctx context.Context, after int64, f segment.Filter, each 
 		select {
 		case <-ctx.Done():
 			return ctx.Err()
+		case <-a.closed:
+			return nil
 		case <-news:
 		}
 	}
