@@ -133,6 +133,8 @@ fuzz: ## look for inputs that break the core, half a minute each
 	go test -run '^$$' -fuzz FuzzAnswer -fuzztime 30s ./internal/gate/dnsgate
 	go test -run '^$$' -fuzz FuzzQuick -fuzztime 30s ./internal/gate/dnsgate
 	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/gate/icapgate
+	go test -run '^$$' -fuzz FuzzParse -fuzztime 30s ./internal/journal/query
+	go test -run '^$$' -fuzz FuzzOpen -fuzztime 30s ./internal/journal/segment
 
 lint: console/node_modules/.stamp ## linters for Go and the console
 	go tool -modfile=tools/lint/go.mod golangci-lint run

@@ -192,7 +192,9 @@ func TestTail(t *testing.T) {
 		assert.Equal(t, 1, times, url)
 	}
 	closing := make(chan error, 1)
-	go func() { closing <- a.Tail(t.Context(), archive.Newest, segment.And{}, func([]journal.Record, int64) error { return nil }) }()
+	go func() {
+		closing <- a.Tail(t.Context(), archive.Newest, segment.And{}, func([]journal.Record, int64) error { return nil })
+	}()
 	a.Close()
 	require.NoError(t, <-closing)
 }

@@ -201,7 +201,7 @@ type Config struct {
 	// KeepGroupDays is how many days records of hosts and groups alone are kept. Defaults to 400.
 	KeepGroupDays int `koanf:"keep-group-days"`
 
-	// JournalMemory is how many MiB of records are kept in memory for searches. Defaults to 256.
+	// JournalMemory is how many MiB of records are kept in memory for searches. Defaults to 1024.
 	JournalMemory int `koanf:"journal-memory"`
 
 	// LogLevel is the least important level that is logged: debug, info, warn or error. Defaults to info.
@@ -223,7 +223,7 @@ func flags(set *pflag.FlagSet) {
 	set.String("ldap-roots", "", "a PEM file of further authorities that the directory may have its certificate from (also WIDELARKD_LDAP_ROOTS)")
 	set.Int("keep-days", 90, "how many days records are kept of which policies want everything (also WIDELARKD_KEEP_DAYS)")
 	set.Int("keep-group-days", 400, "how many days records are kept of which policies want the host and the groups alone (also WIDELARKD_KEEP_GROUP_DAYS)")
-	set.Int("journal-memory", 256, "how many MiB of records are kept in memory for searches (also WIDELARKD_JOURNAL_MEMORY)")
+	set.Int("journal-memory", 1024, "how many MiB of records are kept in memory for searches (also WIDELARKD_JOURNAL_MEMORY)")
 	gateFlags(set)
 }
 

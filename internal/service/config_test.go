@@ -31,7 +31,7 @@ func load(t *testing.T, file string, env map[string]string, args ...string) (Con
 func TestLoadConfig(t *testing.T) {
 	config, err := load(t, "", nil)
 	require.NoError(t, err)
-	assert.Equal(t, Config{Listen: "127.0.0.1:8470", TimeZone: "UTC", LogLevel: "info", Names: []string{}, SourceRanges: []string{}, Gates: []string{}, Organisation: "Your organisation", ProxyListen: "127.0.0.1:8471", ProxyBehind: []string{}, ProxyPersonFrom: []string{}, ProxyPersonHeader: "X-Authenticated-User", ProxyFormKB: 8, ProxyReach: []string{}, DNSListen: "127.0.0.1:8472", DNSForward: []string{}, DNSSubnetFrom: []string{}, DNSLongest: time.Minute, DNSRefused: 10 * time.Second, DNSRate: 2000, DNSPageAddress: []string{}, DNSZones: []string{}, DNSZoneErrs: "open", DNSZoneTo: []string{}, DNSZoneNotify: []string{}, ICAPListen: "127.0.0.1:8474", ICAPFrom: []string{}, KeepDays: 90, KeepGroupDays: 400, JournalMemory: 256}, config, "the defaults")
+	assert.Equal(t, Config{Listen: "127.0.0.1:8470", TimeZone: "UTC", LogLevel: "info", Names: []string{}, SourceRanges: []string{}, Gates: []string{}, Organisation: "Your organisation", ProxyListen: "127.0.0.1:8471", ProxyBehind: []string{}, ProxyPersonFrom: []string{}, ProxyPersonHeader: "X-Authenticated-User", ProxyFormKB: 8, ProxyReach: []string{}, DNSListen: "127.0.0.1:8472", DNSForward: []string{}, DNSSubnetFrom: []string{}, DNSLongest: time.Minute, DNSRefused: 10 * time.Second, DNSRate: 2000, DNSPageAddress: []string{}, DNSZones: []string{}, DNSZoneErrs: "open", DNSZoneTo: []string{}, DNSZoneNotify: []string{}, ICAPListen: "127.0.0.1:8474", ICAPFrom: []string{}, KeepDays: 90, KeepGroupDays: 400, JournalMemory: 1024}, config, "the defaults")
 
 	file := "listen: 127.0.0.1:1\ntime-zone: Europe/London\nlog-level: warn\ndatabase-url: postgres://file/x\n"
 	env := map[string]string{"WIDELARKD_LISTEN": "127.0.0.1:2", "WIDELARKD_TIME_ZONE": "Europe/Paris", "WIDELARKD_SECURE_COOKIES": "true"}
@@ -39,7 +39,7 @@ func TestLoadConfig(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, Config{
 		Listen: "127.0.0.1:3", TimeZone: "Europe/Paris", LogLevel: "warn", DatabaseURL: "postgres://file/x", SecureCookies: true, Names: []string{}, SourceRanges: []string{},
-		Gates: []string{}, Organisation: "Your organisation", ProxyListen: "127.0.0.1:8471", ProxyBehind: []string{}, ProxyPersonFrom: []string{}, ProxyPersonHeader: "X-Authenticated-User", ProxyFormKB: 8, ProxyReach: []string{}, DNSListen: "127.0.0.1:8472", DNSForward: []string{}, DNSSubnetFrom: []string{}, DNSLongest: time.Minute, DNSRefused: 10 * time.Second, DNSRate: 2000, DNSPageAddress: []string{}, DNSZones: []string{}, DNSZoneErrs: "open", DNSZoneTo: []string{}, DNSZoneNotify: []string{}, ICAPListen: "127.0.0.1:8474", ICAPFrom: []string{}, KeepDays: 90, KeepGroupDays: 400, JournalMemory: 256,
+		Gates: []string{}, Organisation: "Your organisation", ProxyListen: "127.0.0.1:8471", ProxyBehind: []string{}, ProxyPersonFrom: []string{}, ProxyPersonHeader: "X-Authenticated-User", ProxyFormKB: 8, ProxyReach: []string{}, DNSListen: "127.0.0.1:8472", DNSForward: []string{}, DNSSubnetFrom: []string{}, DNSLongest: time.Minute, DNSRefused: 10 * time.Second, DNSRate: 2000, DNSPageAddress: []string{}, DNSZones: []string{}, DNSZoneErrs: "open", DNSZoneTo: []string{}, DNSZoneNotify: []string{}, ICAPListen: "127.0.0.1:8474", ICAPFrom: []string{}, KeepDays: 90, KeepGroupDays: 400, JournalMemory: 1024,
 	}, config, "flags before environment before file")
 }
 

@@ -13,6 +13,7 @@ import (
 	"runtime"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/google/uuid"
@@ -155,8 +156,36 @@ func (a *Archive) settle(parts []Part) {
 // together is how many parts are opened with one question.
 const together = 64
 
-// each calls each with the segments of a span, the one with the last record first, until it returns false; and with the requests under way before them.
-func (a *Archive) each(ctx context.Context, from, to time.Time, each func(p Part, s *segment.Segment) (more bool, err error)) error {
+// chosen is a segment with what a filter selects of it.
+type chosen struct {
+	Part
+	*segment.Segment
+	rows segment.Rows
+}
+
+// choose selects in several segments at once.
+func choose(ctx context.Context, all []chosen, f segment.Filter) error {
+	var shared hands.Group
+	var next atomic.Int64
+	failed := make([]error, runtime.GOMAXPROCS(0))
+	for i := range failed {
+		shared.Go(func() {
+			for failed[i] == nil && ctx.Err() == nil {
+				at := int(next.Add(1)) - 1
+				if at >= len(all) {
+					return
+				}
+				all[at].rows, failed[i] = all[at].Select(f)
+			}
+		})
+	}
+	shared.Wait()
+	return errors.Join(errors.Join(failed...), ctx.Err())
+}
+
+// each calls each with the segments of a span and what a filter selects of them: those of requests under way, and then those that are kept, the one with the last record first, until it
+// returns false.
+func (a *Archive) each(ctx context.Context, from, to time.Time, f segment.Filter, each func(c chosen) (more bool, err error)) error {
 	open, err := a.source.OpenRecords(ctx)
 	if err != nil {
 		return err
@@ -167,18 +196,12 @@ func (a *Archive) each(ctx context.Context, from, to time.Time, each func(p Part
 	}
 	for amount, all := range byAmount {
 		for some := range slices.Chunk(all, segment.Most) {
-			first, last := some[0].At, some[0].At
-			for _, r := range some {
-				if r.At.Before(first) {
-					first = r.At
-				} else if r.At.After(last) {
-					last = r.At
-				}
+			c := chosen{Part: Part{Amount: amount, N: len(some)}, Segment: segment.Of(some)}
+			if c.rows, err = c.Select(f); err == nil {
+				_, err = each(c)
 			}
-			if !last.Before(from) && first.Before(to) {
-				if _, err := each(Part{Amount: amount, N: len(some), First: first, Last: last}, segment.Of(some)); err != nil {
-					return err
-				}
+			if err != nil {
+				return err
 			}
 		}
 	}
@@ -189,22 +212,27 @@ func (a *Archive) each(ctx context.Context, from, to time.Time, each func(p Part
 	next := 4 // at first few: a page is soon full
 	for len(parts) > 0 {
 		some := parts[:min(next, len(parts))]
-		parts, next = parts[len(some):], together
+		parts, next = parts[len(some):], min(2*next, together)
 		segments, err := a.segments(ctx, some)
 		if err != nil {
 			return err
 		}
-		for i, s := range segments {
-			if err := ctx.Err(); err != nil {
-				return err
+		all := make([]chosen, len(some))
+		for i := range all {
+			all[i] = chosen{Part: some[i], Segment: segments[i]}
+		}
+		err = choose(ctx, all, f)
+		more := err == nil
+		for i := 0; i < len(all) && more; i++ {
+			if more, err = each(all[i]); err == nil {
+				err = ctx.Err()
 			}
-			more, err := each(some[i], s)
-			if err != nil || !more {
-				a.settle(some)
-				return err
-			}
+			more = more && err == nil
 		}
 		a.settle(some)
+		if err != nil || !more {
+			return err
+		}
 	}
 	return nil
 }
@@ -237,28 +265,27 @@ func (a *Archive) Page(ctx context.Context, from, to time.Time, f segment.Filter
 	}
 	begin := time.Now()
 	page.Reached = from
-	err = a.each(ctx, from, to, func(p Part, s *segment.Segment) (bool, error) {
-		if len(page.Records) >= limit && page.Records[limit-1].At.After(p.Last) {
+	err = a.each(ctx, from, to, f, func(c chosen) (bool, error) {
+		if c.ID != 0 && len(page.Records) >= limit && page.Records[limit-1].At.After(c.Last) {
 			return false, nil
 		}
-		if reached := p.Last.Add(time.Millisecond); p.ID != 0 && time.Since(begin) > patience && reached.Before(to) && reached.After(from) {
+		if reached := c.Last.Add(time.Millisecond); c.ID != 0 && time.Since(begin) > patience && reached.Before(to) && reached.After(from) {
 			page.Reached = reached
 			page.Records = slices.DeleteFunc(page.Records, func(r journal.Record) bool { return r.At.Before(reached) }) // others of their time were not looked at
 			return false, nil
 		}
-		page.Looked += s.N
-		rows, err := s.Select(f)
-		if err != nil || rows.None() {
-			return true, err
+		page.Looked += c.Segment.N
+		if c.rows.None() {
+			return true, nil
 		}
 		taken := 0
 		var last time.Time
-		err = s.Each(rows, true, func(r journal.Record, _ int64) bool {
+		err := c.Each(c.rows, true, func(r journal.Record, _ int64) bool {
 			if taken >= limit && r.At.Before(last) {
 				return false // all of one moment are taken: their order is that of their ids
 			}
 			if before == nil || before.after(&r) > 0 {
-				r.Amount, last = p.Amount, r.At
+				r.Amount, last = c.Amount, r.At
 				page.Records = append(page.Records, r)
 				taken++
 			}
@@ -291,17 +318,15 @@ func (a *Archive) Record(ctx context.Context, id uuid.UUID) (r journal.Record, o
 		spans = [][2]time.Time{{at.Add(-2 * time.Second), at.Add(2 * time.Second)}}
 	}
 	for _, span := range spans {
-		err = a.each(ctx, span[0], span[1], func(p Part, s *segment.Segment) (bool, error) {
-			rows, err := s.Select(segment.ID(id))
-			if err != nil || rows.None() {
-				return true, err
+		err = a.each(ctx, span[0], span[1], segment.ID(id), func(c chosen) (bool, error) {
+			if c.rows.None() {
+				return true, nil
 			}
-			err = s.Each(rows, true, func(found journal.Record, _ int64) bool {
+			return false, c.Each(c.rows, true, func(found journal.Record, _ int64) bool {
 				r, ok = found, true
-				r.Amount = p.Amount
+				r.Amount = c.Amount
 				return false
 			})
-			return false, err
 		})
 	}
 	return r, ok, err
@@ -331,11 +356,7 @@ func (a *Archive) Summarize(ctx context.Context, from, to time.Time, f segment.F
 		}
 		return s
 	}
-	type job struct {
-		part    Part
-		segment *segment.Segment
-	}
-	jobs := make(chan job, together)
+	jobs := make(chan chosen, together)
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	var shared hands.Group
@@ -346,7 +367,7 @@ func (a *Archive) Summarize(ctx context.Context, from, to time.Time, f segment.F
 		shared.Go(func() {
 			for j := range jobs {
 				if failed[i] == nil {
-					if failed[i] = sums[i].add(j.segment, f, columns, begins); failed[i] != nil {
+					if failed[i] = sums[i].add(j, columns, begins); failed[i] != nil {
 						stop()
 					}
 				}
@@ -354,13 +375,13 @@ func (a *Archive) Summarize(ctx context.Context, from, to time.Time, f segment.F
 		})
 	}
 	begin, reached := time.Now(), from
-	err = a.each(ctx, from, to, func(p Part, s *segment.Segment) (bool, error) {
-		if p.ID != 0 && time.Since(begin) > patience {
-			reached = p.Last.Add(time.Millisecond)
+	err = a.each(ctx, from, to, f, func(c chosen) (bool, error) {
+		if c.ID != 0 && time.Since(begin) > patience {
+			reached = c.Last.Add(time.Millisecond)
 			return false, nil
 		}
 		select {
-		case jobs <- job{p, s}:
+		case jobs <- c:
 		case <-ctx.Done():
 			return false, ctx.Err()
 		}
@@ -394,39 +415,38 @@ func (a *Archive) Summarize(ctx context.Context, from, to time.Time, f segment.F
 	return sum, nil
 }
 
-func (sum *Summary) add(s *segment.Segment, f segment.Filter, columns []segment.Column, over []int64) error {
-	rows, err := s.Select(f)
-	if err != nil || rows.None() {
-		return err
+func (sum *Summary) add(of chosen, columns []segment.Column, over []int64) error {
+	rows := of.rows
+	if rows.None() {
+		return nil
 	}
 	total := map[string]*segment.Count{}
-	if err := s.Counts(segment.Verdict, rows, total); err != nil {
+	if err := of.Counts(segment.Verdict, rows, total); err != nil {
 		return err
 	}
 	for _, n := range total {
 		sum.Total.Add(*n)
 	}
 	for _, c := range columns {
-		if err := s.Counts(c, rows, sum.Columns[c]); err != nil {
+		if err := of.Counts(c, rows, sum.Columns[c]); err != nil {
 			return err
 		}
 	}
 	if len(over) > 0 {
-		return s.Over(rows, over, sum.Over)
+		return of.Over(rows, over, sum.Over)
 	}
 	return nil
 }
 
 // Each calls each with the records that a search finds: the last part of the time first, and within a part the last record first. It needs the memory of a part.
 func (a *Archive) Each(ctx context.Context, from, to time.Time, f segment.Filter, each func(journal.Record) error) error {
-	return a.each(ctx, from, to, func(p Part, s *segment.Segment) (bool, error) {
-		rows, err := s.Select(f)
-		if err != nil || rows.None() {
-			return true, err
+	return a.each(ctx, from, to, f, func(c chosen) (bool, error) {
+		if c.rows.None() {
+			return true, nil
 		}
 		var failed error
-		err = s.Each(rows, true, func(r journal.Record, _ int64) bool {
-			r.Amount = p.Amount
+		err := c.Each(c.rows, true, func(r journal.Record, _ int64) bool {
+			r.Amount = c.Amount
 			failed = each(r)
 			return failed == nil
 		})

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 	"unicode"
 
@@ -736,6 +737,36 @@ func recordID(c *compiler, _ *field, t *Term, v Value) (segment.Filter, error) {
 	return segment.ID(id), nil
 }
 
+// Covering returns a filter for URLs that an entry covers in full.
+func Covering(entry pattern.Pattern) segment.Filter {
+	b := match.NewBuilder(1)
+	b.Add(b.List("entry", "entry"), 1, pattern.Entry{Pattern: entry})
+	index := b.Build()
+	page := segment.Page{Match: func(url string) bool {
+		u, err := weburl.Parse(url)
+		return err == nil && index.Covered(u, pattern.Date{})
+	}}
+	if host, _ := match.HostOf(entry); host != "" {
+		below := "." + host
+		page.Origin = func(origin string) bool {
+			h := segment.Host(origin)
+			return h == host || strings.HasSuffix(h, below)
+		}
+		return page
+	}
+	var known sync.Map // whether the entry may cover anything at an origin
+	page.Origin = func(origin string) bool {
+		if may, ok := known.Load(origin); ok {
+			return may.(bool)
+		}
+		u, err := weburl.Parse(origin + "/")
+		may := err == nil && len(index.Memberships(nil, u, pattern.Date{}, weburl.Name)) > 0
+		known.Store(origin, may)
+		return may
+	}
+	return page
+}
+
 func covered(c *compiler, _ *field, t *Term, v Value) (segment.Filter, error) {
 	if err := c.plain(t, v); err != nil {
 		return nil, err
@@ -744,21 +775,7 @@ func covered(c *compiler, _ *field, t *Term, v Value) (segment.Filter, error) {
 	if err != nil {
 		return nil, c.mistake(v, "the entry cannot be read: "+err.Error(), "")
 	}
-	b := match.NewBuilder(1)
-	b.Add(b.List("entry", "entry"), 1, pattern.Entry{Pattern: entry.Pattern})
-	index := b.Build()
-	page := segment.Page{Match: func(url string) bool {
-		u, err := weburl.Parse(url)
-		return err == nil && index.Covered(u, pattern.Date{})
-	}}
-	if host, _ := match.HostOf(entry.Pattern); host != "" {
-		below := "." + host
-		page.Origin = func(origin string) bool {
-			h := segment.Host(origin)
-			return h == host || strings.HasSuffix(h, below)
-		}
-	}
-	return page, nil
+	return Covering(entry.Pattern), nil
 }
 
 func since(c *compiler, _ *field, t *Term, v Value) (segment.Filter, error) {

@@ -5,9 +5,11 @@
 package segment
 
 import (
+	"bytes"
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"math"
 	"strings"
 	"sync"
 	"time"
@@ -45,14 +47,30 @@ type Segment struct {
 	N           int
 	first, last int64 // milliseconds since 1970
 
-	values [columnCount][]string // those of texts once the block is there
+	values [columnCount]values // those of texts once the block is there
 	counts [keyed][]Count
 
 	load    func(Block) ([]byte, error)
 	mu      sync.Mutex
-	blocks  [blockCount]*block                  // guarded by mu
-	numbers [columnCount]rowNumbers             // guarded by mu; which record has which value, once read
-	amounts [frameTook - frameTimes + 1][]int64 // guarded by mu; likewise: times in milliseconds since 1970, sizes in bytes, spans in milliseconds
+	blocks  [blockCount]*block                   // guarded by mu
+	numbers [columnCount]rowNumbers              // guarded by mu; which record has which value, once read
+	amounts [frameTook - frameTimes + 1]*amounts // guarded by mu; likewise: times in milliseconds since 1970, sizes in bytes, spans in milliseconds
+}
+
+// values are the values of a column, in order.
+type values struct {
+	all  string // one after another
+	ends []uint32
+	low  string // all in lower case, once it was asked for; a value is where it is in all
+}
+
+func (v *values) len() int { return len(v.ends) }
+
+func (v *values) at(i int) string {
+	if i == 0 {
+		return v.all[:v.ends[0]]
+	}
+	return v.all[v.ends[i-1]:v.ends[i]]
 }
 
 // block is the frames of a block, or why there are none.
@@ -95,7 +113,7 @@ func Open(head []byte, load func(Block) ([]byte, error)) (s *Segment, err error)
 	s = &Segment{N: u.length(Most), first: u.varint(), last: u.varint(), load: load}
 	for c := range keyed {
 		s.values[c] = u.values()
-		s.counts[c] = make([]Count, len(s.values[c]))
+		s.counts[c] = make([]Count, s.values[c].len())
 		for i := range s.counts[c] {
 			of := &s.counts[c][i]
 			for v := range of.Requests {
@@ -139,12 +157,12 @@ func (b *Blocks) Each(each func(r journal.Record, position int64)) error {
 func (s *Segment) Size() (n int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	const perString = 16
 	for c := range s.values {
-		for _, v := range s.values[c] {
-			n += perString + len(v)
+		v := &s.values[c]
+		n += len(v.all) + 4*len(v.ends) + len(s.numbers[c].one) + 2*len(s.numbers[c].two)
+		if v.low != v.all {
+			n += len(v.low)
 		}
-		n += len(s.numbers[c].one) + 2*len(s.numbers[c].two)
 	}
 	for c := range s.counts {
 		n += len(s.counts[c]) * 8 * (len(Verdicts) + 1)
@@ -158,13 +176,12 @@ func (s *Segment) Size() (n int) {
 		}
 	}
 	for _, a := range s.amounts {
-		n += 8 * len(a)
+		if a != nil {
+			n += 4*len(a.small) + 8*len(a.large)
+		}
 	}
 	return n
 }
-
-// Values returns the values of a keyed column, in order, and how often each occurs.
-func (s *Segment) Values(c Column) ([]string, []Count) { return s.values[c], s.counts[c] }
 
 // Total returns how often all values together occur.
 func (s *Segment) Total() (all Count) {
@@ -194,7 +211,7 @@ func (s *Segment) block(which Block) (*block, error) {
 	}
 	u := unpacking{rest: raw}
 	for len(u.rest) > 0 && u.err == nil {
-		b.frames = append(b.frames, u.bytes(u.length(len(u.rest))))
+		b.frames = append(b.frames, bytes.Clone(u.bytes(u.length(len(u.rest))))) // each by itself, as it is forgotten by itself
 	}
 	if want := [...]int{Keys: frameTook + 1, Texts: 2 * int(columnCount-keyed)}[which]; u.err == nil && len(b.frames) != want {
 		u.err = fmt.Errorf("%w: it has %d parts", ErrBroken, len(b.frames))
@@ -209,35 +226,31 @@ func (s *Segment) block(which Block) (*block, error) {
 var errLength = errors.New("it has another length")
 
 // column returns the values of a column, and which record has which of them.
-func (s *Segment) column(c Column) ([]string, rowNumbers, error) {
+func (s *Segment) column(c Column) (*values, rowNumbers, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if s.numbers[c].read {
-		return s.values[c], s.numbers[c], nil
+		return &s.values[c], s.numbers[c], nil
 	}
 	which, frame := Keys, int(c)
 	if c >= keyed {
 		which, frame = Texts, 2*int(c-keyed)+1
 	}
-	b, err := s.block(which)
-	if err != nil {
-		return nil, rowNumbers{}, err
-	}
-	if c >= keyed {
-		raw, err := unpacker.DecodeAll(b.frames[frame-1], nil)
+	if c >= keyed && s.values[c].ends == nil {
+		raw, err := s.frame(which, frame-1)
 		if err != nil {
-			return nil, rowNumbers{}, fmt.Errorf("%w: %w", ErrBroken, err)
+			return nil, rowNumbers{}, err
 		}
 		u := unpacking{rest: raw}
 		if s.values[c] = u.values(); u.err != nil {
 			return nil, rowNumbers{}, u.err
 		}
 	}
-	raw, err := unpacker.DecodeAll(b.frames[frame], nil)
+	raw, err := s.frame(which, frame)
 	if err != nil {
-		return nil, rowNumbers{}, fmt.Errorf("%w: %w", ErrBroken, err)
+		return nil, rowNumbers{}, err
 	}
-	n, many := rowNumbers{read: true}, len(s.values[c])
+	n, many := rowNumbers{read: true}, s.values[c].len()
 	switch {
 	case len(raw) == 0 && many <= 1:
 	case len(raw) == s.N && many <= 1<<8:
@@ -256,18 +269,68 @@ func (s *Segment) column(c Column) ([]string, rowNumbers, error) {
 		}
 	}
 	s.numbers[c] = n
-	return s.values[c], n, nil
+	return &s.values[c], n, nil
+}
+
+// amounts are numbers by record: in four bytes each, beyond a base, where they fit.
+type amounts struct {
+	base  int64
+	small []uint32
+	large []int64 // nil where all are small
+}
+
+func (a *amounts) at(row int) int64 {
+	if a.large != nil {
+		return a.large[row]
+	}
+	return a.base + int64(a.small[row])
 }
 
 // amount returns the numbers of a frame by record.
-func (s *Segment) amount(frame int) ([]int64, error) {
+func (s *Segment) amount(frame int) (*amounts, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	known := &s.amounts[frame-frameTimes]
 	if *known != nil {
 		return *known, nil
 	}
-	b, err := s.block(Keys)
+	raw, err := s.frame(Keys, frame)
+	if err != nil {
+		return nil, err
+	}
+	u, a, last := unpacking{rest: raw}, &amounts{small: make([]uint32, s.N)}, int64(0)
+	if frame == frameTimes {
+		a.base = s.first
+	}
+	for i := range s.N {
+		n := int64(u.uvarint())
+		if frame == frameTimes {
+			last += n
+			n = last
+		}
+		if a.large == nil && uint64(n) > math.MaxUint32 {
+			a.large = make([]int64, s.N)
+			for before := range i {
+				a.large[before] = a.base + int64(a.small[before])
+			}
+			a.small = nil
+		}
+		if a.large != nil {
+			a.large[i] = a.base + n
+		} else {
+			a.small[i] = uint32(n)
+		}
+	}
+	if u.err != nil {
+		return nil, u.err
+	}
+	*known = a
+	return a, nil
+}
+
+// frame returns a frame unpacked, and forgets it: who asks keeps what it says. Precondition: mu is held.
+func (s *Segment) frame(which Block, frame int) ([]byte, error) {
+	b, err := s.block(which)
 	if err != nil {
 		return nil, err
 	}
@@ -275,23 +338,9 @@ func (s *Segment) amount(frame int) ([]int64, error) {
 	if err != nil {
 		return nil, fmt.Errorf("%w: %w", ErrBroken, err)
 	}
-	u, all, last := unpacking{rest: raw}, make([]int64, s.N), s.first
-	for i := range all {
-		all[i] = int64(u.uvarint())
-		if frame == frameTimes {
-			last += all[i]
-			all[i] = last
-		}
-	}
-	if u.err != nil {
-		return nil, u.err
-	}
-	*known = all
-	return all, nil
+	b.frames[frame] = nil
+	return raw, nil
 }
-
-// Times returns when the records were, in order, in milliseconds since 1970. The caller does not change them.
-func (s *Segment) Times() ([]int64, error) { return s.amount(frameTimes) }
 
 // Each calls each with the selected records, and the positions of the batches that brought them where the segment knows them. The latest come first where
 // backwards is set, the earliest elsewhere. It ends where each returns false.
@@ -328,15 +377,15 @@ func (s *Segment) Each(chosen Rows, backwards bool, each func(r journal.Record, 
 		if !chosen.Has(at) {
 			continue
 		}
-		r := journal.Record{At: time.UnixMilli(times[at]).UTC()}
-		r.Size, r.Took = sizes[at], time.Duration(took[at])*time.Millisecond
+		r := journal.Record{At: time.UnixMilli(times.at(at)).UTC()}
+		r.Size, r.Took = sizes.at(at), time.Duration(took.at(at))*time.Millisecond
 		for b := range r.ID {
 			r.ID[b] = ids.ids[b*s.N+at]
 		}
 		pos := int64(0)
 		for _, c := range written {
-			if of := s.values[c]; len(of) > 0 {
-				if v := of[columns[c].at(at)]; c == position {
+			if of := &s.values[c]; of.len() > 0 {
+				if v := of.at(columns[c].at(at)); c == position {
 					pos = Number(v)
 				} else if v != "" {
 					access[c].set(&r, v)
@@ -414,22 +463,31 @@ func (u *unpacking) bytes(n int) []byte {
 	return taken
 }
 
-func (u *unpacking) values() []string {
-	lengths := make([]int, u.length(min(Most, len(u.rest))))
+func (u *unpacking) values() (v values) {
+	v.ends = make([]uint32, u.length(min(Most, len(u.rest))))
 	all := 0
-	for i := range lengths {
-		lengths[i] = u.length(len(u.rest))
-		all += lengths[i]
+	for i := range v.ends {
+		if all += u.length(len(u.rest)); all > len(u.rest) {
+			u.fail()
+			return values{}
+		}
+		v.ends[i] = uint32(all)
 	}
-	raw := string(u.bytes(all)) // one string behind all
-	if u.err != nil {
-		return nil
+	if v.all = string(u.bytes(all)); u.err != nil {
+		return values{}
 	}
-	values := make([]string, len(lengths))
-	for i, n := range lengths {
-		values[i], raw = raw[:n], raw[n:]
+	return v
+}
+
+// lower returns all values of a column in lower case, as [values] has them; false where a letter takes another number of bytes then.
+func (s *Segment) lower(c Column) (string, bool) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	v := &s.values[c]
+	if v.low == "" {
+		v.low = strings.ToLower(v.all)
 	}
-	return values
+	return v.low, len(v.low) == len(v.all)
 }
 
 // lowered returns a text for comparisons that ignore letter case.

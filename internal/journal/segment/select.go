@@ -2,6 +2,7 @@ package segment
 
 import (
 	"math/bits"
+	"slices"
 	"strings"
 )
 
@@ -205,10 +206,10 @@ type Has struct {
 }
 
 // matching returns which values match, and how many.
-func (f Has) matching(values []string) (which []bool, n int) {
-	which = make([]bool, max(1, len(values)))
-	for i, v := range values {
-		if f.Match(v) {
+func (f Has) matching(values *values) (which []bool, n int) {
+	which = make([]bool, max(1, values.len()))
+	for i := range values.len() {
+		if f.Match(values.at(i)) {
 			which[i] = true
 			n++
 		}
@@ -221,8 +222,9 @@ func (f Has) peek(s *Segment) (all, none bool) {
 		return false, s.N == 0
 	}
 	matched, unmatched := false, false
-	for _, v := range s.values[f.Column] {
-		if f.Match(v) {
+	values := &s.values[f.Column]
+	for i := range values.len() {
+		if f.Match(values.at(i)) {
 			matched = true
 		} else {
 			unmatched = true
@@ -243,7 +245,7 @@ func (f Has) within(s *Segment, rows Rows) (Rows, error) {
 	switch n {
 	case 0:
 		return s.none(), nil
-	case len(values):
+	case values.len():
 		return rows, nil
 	}
 	found := s.bits()
@@ -329,7 +331,7 @@ func (f Between) within(s *Segment, rows Rows) (Rows, error) {
 	}
 	found := s.bits()
 	rows.each(func(row int) {
-		if f.has(numbers[row]) {
+		if f.has(numbers.at(row)) {
 			set(found, row)
 		}
 	})
@@ -371,7 +373,7 @@ func (f Page) within(s *Segment, rows Rows) (Rows, error) {
 		key := [2]int{origin.at(row), rest.at(row)}
 		is, seen := known[key]
 		if !seen {
-			is = f.Match(origins[key[0]] + rests[key[1]])
+			is = f.Match(origins.at(key[0]) + rests.at(key[1]))
 			known[key] = is
 		}
 		if is {
@@ -404,23 +406,23 @@ func (f Text) within(s *Segment, rows Rows) (Rows, error) {
 			over = append(over, ends{text[:i], text[i:]})
 		}
 	}
-	inOrigin, inRest := make([]uint64, max(1, len(origins))), make([]uint64, max(1, len(rests))) // bit 0: has it; bit i+1: has its part of over[i]
-	mark := func(into []uint64, values []string, part func(value string, of ends) bool) {
-		for i, v := range values {
-			v = lowered(v)
-			if strings.Contains(v, text) {
-				into[i] = 1
-				continue
+	inOrigin, inRest := make([]uint64, max(1, origins.len())), make([]uint64, max(1, rests.len())) // bit 0: has it; bit i+1: has its part of over[i]
+	s.mark(Origin, text, func(i int) { inOrigin[i] |= 1 })
+	s.mark(Rest, text, func(i int) { inRest[i] |= 1 })
+	for j, of := range over[:min(len(over), mostOver)] {
+		ends := false
+		for i := range origins.len() {
+			if strings.HasSuffix(lowered(origins.at(i)), of.first) {
+				inOrigin[i] |= 2 << j
+				ends = true
 			}
-			for j, of := range over[:min(len(over), mostOver)] {
-				if part(v, of) {
-					into[i] |= 2 << j
-				}
+		}
+		for i := 0; ends && i < rests.len(); i++ {
+			if v := rests.at(i); len(v) >= len(of.second) && strings.EqualFold(v[:len(of.second)], of.second) {
+				inRest[i] |= 2 << j
 			}
 		}
 	}
-	mark(inOrigin, origins, func(v string, of ends) bool { return strings.HasSuffix(v, of.first) })
-	mark(inRest, rests, func(v string, of ends) bool { return strings.HasPrefix(v, of.second) })
 	found := s.bits()
 	rows.each(func(row int) {
 		a, b := inOrigin[origin.at(row)], inRest[rest.at(row)]
@@ -429,6 +431,34 @@ func (f Text) within(s *Segment, rows Rows) (Rows, error) {
 		}
 	})
 	return s.rows(found), nil
+}
+
+// mark calls has with the values of a column that have a text, which is in lower case.
+func (s *Segment) mark(c Column, text string, has func(i int)) {
+	v := &s.values[c]
+	low, ok := s.lower(c)
+	if !ok {
+		for i := range v.len() {
+			if strings.Contains(lowered(v.at(i)), text) {
+				has(i)
+			}
+		}
+		return
+	}
+	for at, i := 0, 0; ; {
+		next := strings.Index(low[at:], text)
+		if next < 0 {
+			return
+		}
+		at += next
+		more, _ := slices.BinarySearch(v.ends[i:], uint32(at+1)) // the first that ends after its beginning
+		if i += more; at+len(text) <= int(v.ends[i]) {
+			has(i)
+			at = int(v.ends[i])
+		} else {
+			at++ // it lies over two values
+		}
+	}
 }
 
 // mostOver is how many places of a text are looked at where a URL's origin may end: it has two slashes before.
@@ -472,8 +502,8 @@ func (s *Segment) Counts(c Column, rows Rows, into map[string]*Count) error {
 		return nil
 	}
 	if rows.All() && c < keyed {
-		for i, v := range s.values[c] {
-			add(v, s.counts[c][i])
+		for i, n := range s.counts[c] {
+			add(s.values[c].at(i), n)
 		}
 		return nil
 	}
@@ -481,10 +511,10 @@ func (s *Segment) Counts(c Column, rows Rows, into map[string]*Count) error {
 	if err != nil {
 		return err
 	}
-	counts, err := s.counted(rows, len(values), func(row int) int { return of.at(row) })
+	counts, err := s.counted(rows, values.len(), func(row int) int { return of.at(row) })
 	for i, n := range counts {
 		if n.All() > 0 {
-			add(values[i], n)
+			add(values.at(i), n)
 		}
 	}
 	return err
@@ -500,15 +530,15 @@ func (s *Segment) counted(rows Rows, most int, number func(row int) int) ([]Coun
 	if err != nil {
 		return nil, err
 	}
-	index := make([]int, max(1, len(said)))
-	for i, v := range said {
-		index[i] = verdictNumber(v)
+	index := make([]int, max(1, said.len()))
+	for i := range said.len() {
+		index[i] = verdictNumber(said.at(i))
 	}
 	counts := make([]Count, most)
 	rows.each(func(row int) {
 		of := &counts[number(row)]
 		of.Requests[index[verdict.at(row)]]++
-		of.Bytes += sizes[row]
+		of.Bytes += sizes.at(row)
 	})
 	return counts, nil
 }
@@ -538,7 +568,7 @@ func (s *Segment) Over(rows Rows, from []int64, into []Count) error {
 	if err != nil {
 		return err
 	}
-	counts, err := s.counted(rows, len(from), func(row int) int { return at(times[row]) })
+	counts, err := s.counted(rows, len(from), func(row int) int { return at(times.at(row)) })
 	for i := range counts {
 		into[i].Add(counts[i])
 	}

@@ -59,7 +59,6 @@ func TestScreenshots(t *testing.T) {
 	b.Caret("*jackpot*")
 	b.See("section[aria-label='What this line catches']", "quillmere-jackpot-fund")
 	b.Await(`document.querySelector(".cm-lint-marker-warning") !== null`, "no warning in the margin")
-	picture("list-as-text")
 
 	b.GoTo("/categories?key=betting")
 	b.See("aside[aria-label='What is in it'] li", "betting")
@@ -92,6 +91,10 @@ func TestScreenshots(t *testing.T) {
 	for _, url := range []string{"http://harbour-news.example/", "https://tidepool-news.example/", "http://harbour-news.example/puzzles", "http://pebble-poker.example/", "http://oddsfield.example/today"} {
 		require.NoError(t, exec.CommandContext(t.Context(), "curl", "-sk", "-o", "/dev/null", "-x", "http://kay.moran:quillmere-demo%207@"+gate.Proxy, "--proxy-basic", url).Run())
 	}
+	b.GoTo("/journal?q=verdict:block+since:7d")
+	b.See("figure[aria-label='Requests over time'] svg", "")
+	b.See("aside[aria-label='In common'] h2", "Categories")
+	picture("journal")
 	b.GoTo("/gates")
 	b.See("section[aria-label='Latest decisions'] td", "reference")
 	b.See("td", "5 written")
