@@ -75,6 +75,105 @@ func (e AddEntriesInputBodyReading) Valid() bool {
 	}
 }
 
+// Defines values for AgainAtFull.
+const (
+	AgainAtFullAllow AgainAtFull = "allow"
+	AgainAtFullBlock AgainAtFull = "block"
+	AgainAtFullHold  AgainAtFull = "hold"
+	AgainAtFullWatch AgainAtFull = "watch"
+)
+
+// Valid indicates whether the value is a known member of the AgainAtFull enum.
+func (e AgainAtFull) Valid() bool {
+	switch e {
+	case AgainAtFullAllow:
+		return true
+	case AgainAtFullBlock:
+		return true
+	case AgainAtFullHold:
+		return true
+	case AgainAtFullWatch:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AgainParts.
+const (
+	AgainPartsBaseline  AgainParts = "baseline"
+	AgainPartsException AgainParts = "exception"
+	AgainPartsFallback  AgainParts = "fallback"
+	AgainPartsPolicy    AgainParts = "policy"
+	AgainPartsStint     AgainParts = "stint"
+	AgainPartsUnlocked  AgainParts = "unlocked"
+)
+
+// Valid indicates whether the value is a known member of the AgainParts enum.
+func (e AgainParts) Valid() bool {
+	switch e {
+	case AgainPartsBaseline:
+		return true
+	case AgainPartsException:
+		return true
+	case AgainPartsFallback:
+		return true
+	case AgainPartsPolicy:
+		return true
+	case AgainPartsStint:
+		return true
+	case AgainPartsUnlocked:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AgainSight.
+const (
+	AgainSightFull   AgainSight = "full"
+	AgainSightName   AgainSight = "name"
+	AgainSightTunnel AgainSight = "tunnel"
+)
+
+// Valid indicates whether the value is a known member of the AgainSight enum.
+func (e AgainSight) Valid() bool {
+	switch e {
+	case AgainSightFull:
+		return true
+	case AgainSightName:
+		return true
+	case AgainSightTunnel:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for AgainVerdict.
+const (
+	AgainVerdictAllow AgainVerdict = "allow"
+	AgainVerdictBlock AgainVerdict = "block"
+	AgainVerdictHold  AgainVerdict = "hold"
+	AgainVerdictWatch AgainVerdict = "watch"
+)
+
+// Valid indicates whether the value is a known member of the AgainVerdict enum.
+func (e AgainVerdict) Valid() bool {
+	switch e {
+	case AgainVerdictAllow:
+		return true
+	case AgainVerdictBlock:
+		return true
+	case AgainVerdictHold:
+		return true
+	case AgainVerdictWatch:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CellVerdict.
 const (
 	CellVerdictAllow CellVerdict = "allow"
@@ -3642,6 +3741,86 @@ type AffectedOutputBody struct {
 	Top      []HostCount `json:"top"`
 	Until    *time.Time  `json:"until,omitempty"`
 }
+
+// Again defines model for Again.
+type Again struct {
+	// AtFull At a lesser sight: what the verdict would be at full
+	AtFull *AgainAtFull `json:"atFull,omitempty"`
+
+	// Because What decided, in one sentence
+	Because *string `json:"because,omitempty"`
+
+	// Belongs What the request belongs to
+	Belongs *Belongs `json:"belongs,omitempty"`
+
+	// Class What the URL is
+	Class *Class `json:"class,omitempty"`
+
+	// Decider The step that decided; left out where no rule did and an otherwise holds
+	Decider *Step `json:"decider,omitempty"`
+
+	// FullBecause Where it would be another verdict at full: what would decide then, in one sentence
+	FullBecause *string `json:"fullBecause,omitempty"`
+
+	// Input The URL as given
+	Input string `json:"input"`
+
+	// Matches Every list that has something to say about the URL, in a rule or not
+	Matches *[]Match `json:"matches,omitempty"`
+
+	// NotHeld What of it cannot be held by the gate that decides, at what it sees, in words
+	NotHeld *string  `json:"notHeld,omitempty"`
+	Outlook *Outlook `json:"outlook,omitempty"`
+
+	// Parting Where they part, in a sentence
+	Parting *string `json:"parting,omitempty"`
+
+	// Parts The first rung at which it comes to something else than then
+	Parts *AgainParts `json:"parts,omitempty"`
+
+	// Problem Why the input is not a URL; the other fields are left out then
+	Problem *string `json:"problem,omitempty"`
+
+	// Provisos What an allowed request is bound to, in words
+	Provisos *string `json:"provisos,omitempty"`
+
+	// SafeBy Where safe search is held: what makes the engine's answers safe, as the parameter calm=1
+	SafeBy *string `json:"safeBy,omitempty"`
+
+	// Sees At a journey: what the person sees in the end
+	Sees *string `json:"sees,omitempty"`
+
+	// Sight At which it was decided
+	Sight *AgainSight `json:"sight,omitempty"`
+
+	// Spent How much is used of the minutes a day that the request is bound to
+	Spent *[]Spent `json:"spent,omitempty"`
+
+	// Steps Every rung and rule that was looked at, in order
+	Steps *[]Step `json:"steps,omitempty"`
+
+	// Stops At a journey: the gates on the way, up to the one that stops it
+	Stops *[]Stop `json:"stops,omitempty"`
+
+	// URL The canonical URL that was decided on
+	URL     *string       `json:"url,omitempty"`
+	Verdict *AgainVerdict `json:"verdict,omitempty"`
+
+	// Way At a journey: the gates that the asker meets: dns, proxy, dns,proxy, icap or none. The way dns cuts nothing that runs
+	Way *string `json:"way,omitempty"`
+}
+
+// AgainAtFull At a lesser sight: what the verdict would be at full
+type AgainAtFull string
+
+// AgainParts The first rung at which it comes to something else than then
+type AgainParts string
+
+// AgainSight At which it was decided
+type AgainSight string
+
+// AgainVerdict defines model for Again.Verdict.
+type AgainVerdict string
 
 // App defines model for App.
 type App struct {
@@ -8120,6 +8299,24 @@ type WhoseInputBody struct {
 	Token string `json:"token"`
 }
 
+// WhyOutputBody defines model for WhyOutputBody.
+type WhyOutputBody struct {
+	// Draft By the draft, now
+	Draft *Again `json:"draft,omitempty"`
+
+	// Lacks Why it cannot be made again, in a clause
+	Lacks *string `json:"lacks,omitempty"`
+
+	// Now By what is live, now
+	Now *Again `json:"now,omitempty"`
+
+	// Other It comes to another verdict than the record has: something that counted then is not known any more
+	Other *bool `json:"other,omitempty"`
+
+	// Then Made again from the revision that decided, at the moment of the record; left out where the record does not say enough
+	Then *Trial `json:"then,omitempty"`
+}
+
 // WrongURL defines model for WrongURL.
 type WrongURL struct {
 	Because string      `json:"because"`
@@ -9963,6 +10160,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/journal/records/{id} (the `GetRecord` operationId).
 	GetRecord(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// WhyRecorded Why a request was decided as it was: its trace made again, and what it would get now
+	//
+	// Corresponds with GET /api/v1/journal/records/{id}/why (the `WhyRecorded` operationId).
+	WhyRecorded(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SummarizeJournal Recorded requests that a query selects, counted: by the values of fields, and over time
 	//
@@ -13035,6 +13237,21 @@ func (c *Client) ExportJournal(ctx context.Context, params *ExportJournalParams,
 // Corresponds with GET /api/v1/journal/records/{id} (the `GetRecord` operationId).
 func (c *Client) GetRecord(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRecordRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WhyRecorded Why a request was decided as it was: its trace made again, and what it would get now
+//
+// Corresponds with GET /api/v1/journal/records/{id}/why (the `WhyRecorded` operationId).
+func (c *Client) WhyRecorded(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWhyRecordedRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -19891,6 +20108,40 @@ func NewGetRecordRequest(server string, id openapi_types.UUID) (*http.Request, e
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/journal/records/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewWhyRecordedRequest constructs an http.Request for the WhyRecorded method
+func NewWhyRecordedRequest(server string, id openapi_types.UUID) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/journal/records/%s/why", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -26984,6 +27235,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /api/v1/journal/records/{id} (the `GetRecord` operationId).
 	GetRecordWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*GetRecordResponse, error)
 
+	// WhyRecordedWithResponse Why a request was decided as it was: its trace made again, and what it would get now
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/journal/records/{id}/why (the `WhyRecorded` operationId).
+	WhyRecordedWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*WhyRecordedResponse, error)
+
 	// SummarizeJournalWithResponse Recorded requests that a query selects, counted: by the values of fields, and over time
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -34076,6 +34334,75 @@ func (r GetRecordResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetRecordResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type WhyRecordedResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *WhyOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r WhyRecordedResponse) GetJSON200() *WhyOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r WhyRecordedResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r WhyRecordedResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r WhyRecordedResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r WhyRecordedResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r WhyRecordedResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r WhyRecordedResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r WhyRecordedResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r WhyRecordedResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -44246,6 +44573,19 @@ func (c *ClientWithResponses) GetRecordWithResponse(ctx context.Context, id open
 	return ParseGetRecordResponse(rsp)
 }
 
+// WhyRecordedWithResponse Why a request was decided as it was: its trace made again, and what it would get now
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/journal/records/{id}/why (the `WhyRecorded` operationId).
+func (c *ClientWithResponses) WhyRecordedWithResponse(ctx context.Context, id openapi_types.UUID, reqEditors ...RequestEditorFn) (*WhyRecordedResponse, error) {
+	rsp, err := c.WhyRecorded(ctx, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseWhyRecordedResponse(rsp)
+}
+
 // SummarizeJournalWithResponse Recorded requests that a query selects, counted: by the values of fields, and over time
 //
 // Returns a wrapper object for the known response body format(s).
@@ -51263,6 +51603,60 @@ func ParseGetRecordResponse(rsp *http.Response) (*GetRecordResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest GateRecord
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseWhyRecordedResponse parses an HTTP response from a WhyRecordedWithResponse call
+func ParseWhyRecordedResponse(rsp *http.Response) (*WhyRecordedResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &WhyRecordedResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest WhyOutputBody
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -563,27 +563,6 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 		return out, nil
 	}
 	out.Body.Parts = &part.Rung
-	said := func(name string, step *policy.Step) string {
-		if step == nil {
-			return name + " has nothing more to be asked there"
-		}
-		what := "its otherwise"
-		switch {
-		case step.Rule == "" && step.Policy == "":
-			return fmt.Sprintf("for %s, %s", name, step.Missing)
-		case step.Rule != "" && step.Policy != "":
-			what = fmt.Sprintf("the rule %q of %q", step.Rule, step.Policy)
-		case step.Rule != "":
-			what = fmt.Sprintf("%q", step.Rule)
-		case step.Policy != "":
-			what = fmt.Sprintf("the otherwise of %q", step.Policy)
-		}
-		clause := fmt.Sprintf("for %s, %s: %s", name, what, step.Outcome)
-		if step.When != "" && step.Outcome == policy.NotNow {
-			clause += " (it holds " + step.When + ")"
-		}
-		return clause
-	}
 	for i, step := range []*policy.Step{part.A, part.B} {
 		if step != nil {
 			answer := tell[i].step(step)
@@ -598,18 +577,47 @@ func (s *server) compare(ctx context.Context, in *compareTrialsInput) (*compareT
 			nameA, nameB = nameA+" "+out.Body.A.At.Format("Mon 15:04"), nameB+" "+out.Body.B.At.Format("Mon 15:04")
 		}
 	}
-	out.Body.Because = fmt.Sprintf("They part at the rung %q: %s; %s.", part.Rung, said(nameA, part.A), said(nameB, part.B))
+	out.Body.Because = partedSaid(nameA, nameB, &sides[0].Explanation, &sides[1].Explanation, part)
+	return out, nil
+}
+
+// partedSaid says where two trials part.
+func partedSaid(nameA, nameB string, a, b *policy.Explanation, part *trial.Part) string {
+	text := fmt.Sprintf("They part at the rung %q: %s; %s.", part.Rung, partSaid(nameA, part.A), partSaid(nameB, part.B))
 	for _, side := range []struct {
 		name     string
 		its, not []match.Ref
-	}{{nameA, sides[0].Explanation.Policies, sides[1].Explanation.Policies}, {nameB, sides[1].Explanation.Policies, sides[0].Explanation.Policies}} {
+	}{{nameA, a.Policies, b.Policies}, {nameB, b.Policies, a.Policies}} {
 		for _, p := range side.its {
 			if !slices.Contains(side.not, p) {
-				out.Body.Because += fmt.Sprintf(" Only %s has the policy %q.", side.name, p.Name)
+				text += fmt.Sprintf(" Only %s has the policy %q.", side.name, p.Name)
 			}
 		}
 	}
-	return out, nil
+	return text
+}
+
+// partSaid says what one side comes to where two trials part.
+func partSaid(name string, step *policy.Step) string {
+	if step == nil {
+		return name + " has nothing more to be asked there"
+	}
+	what := "its otherwise"
+	switch {
+	case step.Rule == "" && step.Policy == "":
+		return fmt.Sprintf("for %s, %s", name, step.Missing)
+	case step.Rule != "" && step.Policy != "":
+		what = fmt.Sprintf("the rule %q of %q", step.Rule, step.Policy)
+	case step.Rule != "":
+		what = fmt.Sprintf("%q", step.Rule)
+	case step.Policy != "":
+		what = fmt.Sprintf("the otherwise of %q", step.Policy)
+	}
+	clause := fmt.Sprintf("for %s, %s: %s", name, what, step.Outcome)
+	if step.When != "" && step.Outcome == policy.NotNow {
+		clause += " (it holds " + step.When + ")"
+	}
+	return clause
 }
 
 // maxUnclear bounds how many unclear entries of a list are returned.

@@ -1049,6 +1049,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/journal/records/{id}/why": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Why a request was decided as it was: its trace made again, and what it would get now */
+        get: operations["whyRecorded"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/journal/summary": {
         parameters: {
             query?: never;
@@ -2682,6 +2699,62 @@ export interface components {
             top: components["schemas"]["HostCount"][];
             /** Format: date-time */
             until?: string;
+        };
+        Again: {
+            /**
+             * @description At a lesser sight: what the verdict would be at full
+             * @enum {string}
+             */
+            atFull?: "allow" | "watch" | "hold" | "block";
+            /** @description What decided, in one sentence */
+            because?: string;
+            /** @description What the request belongs to */
+            belongs?: components["schemas"]["Belongs"];
+            /** @description What the URL is */
+            class?: components["schemas"]["Class"];
+            /** @description The step that decided; left out where no rule did and an otherwise holds */
+            decider?: components["schemas"]["Step"];
+            /** @description Where it would be another verdict at full: what would decide then, in one sentence */
+            fullBecause?: string;
+            /** @description The URL as given */
+            input: string;
+            /** @description Every list that has something to say about the URL, in a rule or not */
+            matches?: components["schemas"]["Match"][];
+            /** @description What of it cannot be held by the gate that decides, at what it sees, in words */
+            notHeld?: string;
+            outlook?: components["schemas"]["Outlook"];
+            /** @description Where they part, in a sentence */
+            parting?: string;
+            /**
+             * @description The first rung at which it comes to something else than then
+             * @enum {string}
+             */
+            parts?: "baseline" | "unlocked" | "exception" | "stint" | "policy" | "fallback";
+            /** @description Why the input is not a URL; the other fields are left out then */
+            problem?: string;
+            /** @description What an allowed request is bound to, in words */
+            provisos?: string;
+            /** @description Where safe search is held: what makes the engine's answers safe, as the parameter calm=1 */
+            safeBy?: string;
+            /** @description At a journey: what the person sees in the end */
+            sees?: string;
+            /**
+             * @description At which it was decided
+             * @enum {string}
+             */
+            sight?: "name" | "tunnel" | "full";
+            /** @description How much is used of the minutes a day that the request is bound to */
+            spent?: components["schemas"]["Spent"][];
+            /** @description Every rung and rule that was looked at, in order */
+            steps?: components["schemas"]["Step"][];
+            /** @description At a journey: the gates on the way, up to the one that stops it */
+            stops?: components["schemas"]["Stop"][];
+            /** @description The canonical URL that was decided on */
+            url?: string;
+            /** @enum {string} */
+            verdict?: "allow" | "watch" | "hold" | "block";
+            /** @description At a journey: the gates that the asker meets: dns, proxy, dns,proxy, icap or none. The way dns cuts nothing that runs */
+            way?: string;
         };
         App: {
             activities: components["schemas"]["ActivityBody"][];
@@ -6661,6 +6734,18 @@ export interface components {
         };
         WhoseInputBody: {
             token: string;
+        };
+        WhyOutputBody: {
+            /** @description By the draft, now */
+            draft?: components["schemas"]["Again"];
+            /** @description Why it cannot be made again, in a clause */
+            lacks?: string;
+            /** @description By what is live, now */
+            now?: components["schemas"]["Again"];
+            /** @description It comes to another verdict than the record has: something that counted then is not known any more */
+            other?: boolean;
+            /** @description Made again from the revision that decided, at the moment of the record; left out where the record does not say enough */
+            then?: components["schemas"]["Trial"];
         };
         WrongURL: {
             because: string;
@@ -11744,6 +11829,64 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["GateRecord"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    whyRecorded: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WhyOutputBody"];
                 };
             };
             /** @description Unauthorized */

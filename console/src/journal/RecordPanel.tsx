@@ -9,7 +9,7 @@ import { formatNumber } from '../ui/format'
 import { Mono } from '../ui/Mono'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { VerdictMark } from '../ui/VerdictMark'
-import { type JournalRecord, recordOptions } from './journalQueries'
+import { type JournalRecord, recordOptions, whyOptions } from './journalQueries'
 import { quoted } from './queryText'
 
 /** Everything that one record says, and what can be done about it. */
@@ -42,6 +42,7 @@ function RecordFacts({ record: r }: { record: JournalRecord }) {
       </p>
       <VerdictMark verdict={r.verdict} large />
       <p className="pb-3">{r.by}</p>
+      {r.id && <Why id={r.id} />}
       <ul className="flex flex-col gap-1 border-rule border-y py-2 text-sm">
         <li>
           <TryLink url={r.url} as={r.who ?? r.address} at="now">
@@ -103,6 +104,42 @@ function RecordFacts({ record: r }: { record: JournalRecord }) {
         </p>
       )}
     </>
+  )
+}
+
+/** Why it was decided so, made again from the revision of that time; and what the same request would get now, where that is something else. */
+function Why({ id }: { id: string }) {
+  const found = useQuery(whyOptions(id))
+  if (found.isPending) return <Loading what="why" />
+  if (found.error) return <ProblemNotice error={found.error} retry={() => found.refetch()} />
+  const { then, other, lacks, now, draft } = found.data
+  return (
+    <div className="flex flex-col gap-2 pb-3 text-sm">
+      {then && <p>{then.because}</p>}
+      {lacks && <p className="text-soft">It cannot be decided again: {lacks}.</p>}
+      {other && then?.verdict && (
+        <p className="border-ochre border-l-3 bg-wash px-3 py-1.5">
+          Made again, it comes to <VerdictMark verdict={then.verdict} />: something that counted then is not known any
+          more.
+        </p>
+      )}
+      {(
+        [
+          ['Now', now],
+          ['The draft', draft],
+        ] as const
+      ).map(
+        ([name, again]) =>
+          again?.verdict && (
+            <div key={name} className="border-rule border-l-3 pl-3">
+              <p>
+                {name}: <VerdictMark verdict={again.verdict} />
+              </p>
+              <p className="text-soft">{again.parting ?? again.because}</p>
+            </div>
+          ),
+      )}
+    </div>
   )
 }
 

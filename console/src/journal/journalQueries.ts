@@ -59,6 +59,13 @@ export const recordOptions = (id: string) =>
     queryFn: () => data(api.GET('/api/v1/journal/records/{id}', { params: { path: { id } } })),
   })
 
+/** Why a record was decided as it was, and what the same request would get now. */
+export const whyOptions = (id: string) =>
+  queryOptions({
+    queryKey: ['journal', 'why', id],
+    queryFn: () => data(api.GET('/api/v1/journal/records/{id}/why', { params: { path: { id } } })),
+  })
+
 /** What could stand at a place of a query. */
 export const completionOptions = (text: string, at: number) =>
   queryOptions({

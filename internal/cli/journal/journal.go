@@ -213,7 +213,7 @@ func overCommand(a *command.App) *cobra.Command {
 
 func showCommand(a *command.App) *cobra.Command {
 	return a.Reads(&cobra.Command{
-		Use: "show ID", Short: "Everything that one record says", Args: command.Exactly("ID"),
+		Use: "show ID", Short: "Everything that one record says, why it was decided so, and what it would get now", Args: command.Exactly("ID"),
 		Example: "  widelark journal show 01a22b26-6cef-7e06-aa3e-b733f905232b",
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			id, err := uuid.Parse(args[0])
@@ -229,6 +229,11 @@ func showCommand(a *command.App) *cobra.Command {
 				return a.Show(command.View{Data: r, Columns: recordsView(a, nil).Columns, Rows: [][]string{cellsOf(a, r)}})
 			}
 			printRecord(a, r)
+			why, err := api.WhyRecordedWithResponse(cmd.Context(), id)
+			if err != nil {
+				return err
+			}
+			printWhy(a, why.JSON200)
 			return nil
 		}),
 	})
@@ -282,6 +287,30 @@ func printRecord(a *command.App, r *client.GateRecord) {
 	line("id", cellsOf(a, r)[6])
 	if r.Amount != nil && *r.Amount == "group" {
 		fmt.Fprintln(a.Out, "\n  The policy keeps the host, the groups and the minute, and nothing else.")
+	}
+}
+
+// printWhy says why a request was decided as it was, and what it would get now.
+func printWhy(a *command.App, why *client.WhyOutputBody) {
+	fmt.Fprintln(a.Out)
+	line := func(what, verdict, because, more string) {
+		fmt.Fprintf(a.Out, "  %-12s%s\n", what, a.Wrapped(strings.TrimSpace(a.Verdict(verdict)+"  "+because+" "+more), 14))
+	}
+	if lacks := command.Deref(why.Lacks); lacks != "" {
+		fmt.Fprintf(a.Out, "  It cannot be decided again: %s.\n", lacks)
+	}
+	if t := why.Then; t != nil {
+		more := ""
+		if command.Deref(why.Other) {
+			more = "(Made again, it comes to this; something that counted then is not known any more.)"
+		}
+		line("then", command.OrEmpty(t.Verdict), command.Deref(t.Because), more)
+	}
+	if t := why.Now; t != nil {
+		line("now", command.OrEmpty(t.Verdict), command.Deref(t.Because), command.Deref(t.Parting))
+	}
+	if t := why.Draft; t != nil {
+		line("the draft", command.OrEmpty(t.Verdict), command.Deref(t.Because), command.Deref(t.Parting))
 	}
 }
 
