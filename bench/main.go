@@ -57,13 +57,26 @@ var goals = []struct {
 	{"ZoneFile", "a zone of a million names, written to a file", "a second", 1},
 	{"ZoneEdit", "an edit, until a resolver that holds a million names of ours answers by it", "a second", 1},
 	{"ICAP", "questions of a proxy about requests over 8 connections, decided and recorded", "the same reading, and a fixed answer", 1 / 0.8},
-	{"Journal", "20,000 records into the journal, beside a gate that decides all the time", "COPY of the same rows into it, nothing else running", 2},
+	{"SearchPerson", "a person's first page among ten million records of thirty days", "100 ms", 1},
+	{"SearchRule", "the first page of a rule", "100 ms", 1},
+	{"SearchRare", "what hardly occurs", "100 ms", 1},
+	{"SearchNothing", "what does not occur", "100 ms", 1},
+	{"SearchDay", "what does not occur in a day, by its size", "100 ms", 1},
+	{"SearchText", "a text that does not occur", "a second", 1},
+	{"SearchTextDay", "a text that does not occur in a day", "100 ms", 1},
+	{"SearchCovers", "what an entry covers", "4 seconds", 1},
+	{"SearchCoversDay", "what an entry covers in a day", "500 ms", 1},
+	{"SearchCounts", "twelve fields counted over thirty days", "a second", 1},
+	{"SearchCountsDay", "twelve fields counted over a day", "150 ms", 1},
+	{"SearchCountsSome", "twelve fields counted of what is blocked in thirty days", "a second", 1},
+	{"SearchChart", "a month of two groups by host", "500 ms", 1},
+	{"Journal", "20,000 records into the journal, beside a gate that decides all the time", "COPY of the same as rows into a bare table, nothing else running", 2},
 }
 
 // Two forms are read: times of either side, and ratios in millionths. See package rounds.
 var (
 	timeLine  = regexp.MustCompile(`^Benchmark(\w+)/(ours|anchor)(?:#\d+)?-\d+\s+\d+\s+([0-9.]+) ns/op`)
-	ratioLine = regexp.MustCompile(`^Benchmark(\w+)-\d+\s.*\s([0-9.e+]+) ppm\s+([0-9.e+]+) ppm-high\s+([0-9.e+]+) ppm-low`)
+	ratioLine = regexp.MustCompile(`^Benchmark(?:\w+/)?(\w+)-\d+\s.*\s([0-9.e+]+) ppm\s+([0-9.e+]+) ppm-high\s+([0-9.e+]+) ppm-low`)
 )
 
 // ratios are how many times the anchor's time something took: the lowest, the middle and the highest.

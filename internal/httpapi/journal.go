@@ -569,15 +569,12 @@ func (s *server) whyRecorded(ctx context.Context, in *ByID) (*whyOutput, error) 
 		return &t, &answers.Answers[0].Explanation, nil
 	}
 	var then *policy.Explanation
-	switch {
-	case r.Revision == 0:
+	if r.Revision == 0 {
 		out.Body.Lacks = "the record does not say by which revision it was decided"
-	default:
-		if out.Body.Then, then, err = again(strconv.FormatInt(r.Revision, 10), r.At); err != nil {
-			out.Body.Then, out.Body.Lacks = nil, fmt.Sprintf("revision %d is not kept any more", r.Revision)
-		} else {
-			out.Body.Other = out.Body.Then.Verdict != r.Verdict
-		}
+	} else if out.Body.Then, then, err = again(strconv.FormatInt(r.Revision, 10), r.At); err != nil {
+		out.Body.Then, out.Body.Lacks = nil, fmt.Sprintf("revision %d is not kept any more", r.Revision)
+	} else {
+		out.Body.Other = out.Body.Then.Verdict != r.Verdict
 	}
 	now := s.Now()
 	for _, one := range []struct {

@@ -191,6 +191,12 @@ func TestMergeParts(t *testing.T) {
 	}
 	assert.Len(t, list(), 2*4)
 	assert.Equal(t, before, latest(t, store, 1000))
+	for more := true; more; {
+		more, err = store.MergeParts(ctx, now.Add(12*time.Hour), access.Timetable)
+		require.NoError(t, err)
+	}
+	assert.Len(t, list(), 2, "when the day is over")
+	assert.Equal(t, before, latest(t, store, 1000))
 	_, err = store.Records().Heads(ctx, began)
 	require.ErrorIs(t, err, archive.ErrGone)
 	_, err = store.MergeParts(ctx, now, access.Recorder)

@@ -157,9 +157,10 @@ func (s source) RecordedSpan(ctx context.Context) (from, to time.Time, n int64, 
 	return from, to, n, ours(err)
 }
 
-// When parts are put together: those of an hour that is over into as few as there can be, and small ones of an hour that is not over, as soon as there are several.
+// When parts are put together: those of an hour that is over into as few as there can be, and when the day is over those of its hours, too; small ones of an hour that is not over, as soon as there
+// are several.
 const (
-	hourOver   = 2 * time.Minute // after its end
+	isOver     = 2 * time.Minute // after the end of an hour or a day
 	severalOf  = 16              // parts of one size
 	stillRead  = time.Hour       // searches that began before the parts were put together
 	smallParts = 1024            // records; those of up to sixteen times as many are the next size
@@ -202,16 +203,18 @@ func (s *Store) MergeParts(ctx context.Context, now time.Time, by access.Actor) 
 // mergeable returns the groups of parts that are put together now. Precondition: the parts are in the order of amount and time.
 func mergeable(parts []archive.Part, now time.Time) (groups [][]archive.Part) {
 	for len(parts) > 0 {
-		hour := parts[0].First.Truncate(time.Hour)
-		end := slices.IndexFunc(parts, func(p archive.Part) bool {
-			return p.Amount != parts[0].Amount || !p.First.Truncate(time.Hour).Equal(hour)
-		})
+		span := 24 * time.Hour
+		if now.Sub(parts[0].First.Truncate(span)) <= span+isOver {
+			span = time.Hour
+		}
+		begin := parts[0].First.Truncate(span)
+		end := slices.IndexFunc(parts, func(p archive.Part) bool { return p.Amount != parts[0].Amount || !p.First.Truncate(span).Equal(begin) })
 		if end < 0 {
 			end = len(parts)
 		}
 		some := parts[:end]
 		parts = parts[end:]
-		over := now.Sub(hour) > time.Hour+hourOver
+		over := now.Sub(begin) > span+isOver
 		sizes := map[bool][]archive.Part{}
 		for _, p := range some {
 			small := !over && p.N < smallParts
@@ -236,7 +239,7 @@ func mergeable(parts []archive.Part, now time.Time) (groups [][]archive.Part) {
 	return groups[:min(len(groups), atOnce)]
 }
 
-// mergeRecords puts parts of an hour together.
+// mergeRecords puts parts of a day together.
 func mergeRecords(ctx context.Context, tx pgx.Tx, parts []archive.Part, now time.Time) error {
 	var records []journal.Record
 	var positions []int64

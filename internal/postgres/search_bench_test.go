@@ -75,7 +75,16 @@ func month(b *testing.B, store *postgres.Store, count int) time.Time {
 	}
 	close(hours)
 	work.Wait()
-	_, err := store.Pool().Exec(b.Context(), "vacuum analyze journal_parts")
+	for more := true; more; {
+		var err error
+		more, err = store.MergeParts(b.Context(), end.AddDate(0, 0, 1), access.Timetable)
+		require.NoError(b, err)
+	}
+	_, err := store.Pool().Exec(b.Context(), "delete from journal_parts where replaced_at is not null")
+	require.NoError(b, err)
+	_, err = store.Pool().Exec(b.Context(), "vacuum full journal_parts")
+	require.NoError(b, err)
+	_, err = store.Pool().Exec(b.Context(), "analyze journal_parts")
 	require.NoError(b, err)
 	return end
 }
@@ -144,6 +153,4 @@ func BenchmarkSearch(b *testing.B) {
 			}, func() float64 { return float64(one.most) })
 		})
 	}
-	_, err := store.MergeParts(b.Context(), end, access.Timetable)
-	require.NoError(b, err)
 }

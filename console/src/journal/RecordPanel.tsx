@@ -46,12 +46,12 @@ function RecordFacts({ record: r }: { record: JournalRecord }) {
       <ul className="flex flex-col gap-1 border-rule border-y py-2 text-sm">
         <li>
           <TryLink url={r.url} as={r.who ?? r.address} at="now">
-            What it would get now
+            Try it now, with every step
           </TryLink>
         </li>
         <li>
           <TryLink url={r.url} as={r.who ?? r.address} at={r.at}>
-            What it would get at that moment under the draft
+            Try it at that moment under the draft
           </TryLink>
         </li>
         {(r.who || r.address) && (
@@ -135,7 +135,9 @@ function Why({ id }: { id: string }) {
               <p>
                 {name}: <VerdictMark verdict={again.verdict} />
               </p>
-              <p className="text-soft">{again.parting ?? again.because}</p>
+              <p className="text-soft">
+                {again.parting ?? (again.because === then?.because ? 'for the same reason' : again.because)}
+              </p>
             </div>
           ),
       )}

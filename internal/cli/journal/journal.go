@@ -306,11 +306,19 @@ func printWhy(a *command.App, why *client.WhyOutputBody) {
 		}
 		line("then", command.OrEmpty(t.Verdict), command.Deref(t.Because), more)
 	}
-	if t := why.Now; t != nil {
-		line("now", command.OrEmpty(t.Verdict), command.Deref(t.Because), command.Deref(t.Parting))
-	}
-	if t := why.Draft; t != nil {
-		line("the draft", command.OrEmpty(t.Verdict), command.Deref(t.Because), command.Deref(t.Parting))
+	for _, again := range []struct {
+		name string
+		*client.Again
+	}{{"now", why.Now}, {"the draft", why.Draft}} {
+		t := again.Again
+		if t == nil {
+			continue
+		}
+		because := command.Deref(t.Because)
+		if why.Then != nil && because == command.Deref(why.Then.Because) {
+			because = "for the same reason"
+		}
+		line(again.name, command.OrEmpty(t.Verdict), because, command.Deref(t.Parting))
 	}
 }
 

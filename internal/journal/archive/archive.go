@@ -454,24 +454,25 @@ func (a *Archive) Each(ctx context.Context, from, to time.Time, f segment.Filter
 	})
 }
 
-// EachRecord implements [journal.Reader]. In order, it needs the memory of an hour.
+// EachRecord implements [journal.Reader]. In order, it needs the memory of the parts that are of one time.
 func (a *Archive) EachRecord(ctx context.Context, from, to time.Time, inOrder bool, each func(journal.Record) error) error {
 	parts, err := a.source.Parts(ctx, from, to)
 	if err != nil {
 		return err
 	}
 	parts = slices.DeleteFunc(parts, func(p Part) bool { return p.Amount != policy.Everything })
-	slices.Reverse(parts)
+	slices.SortStableFunc(parts, func(a, b Part) int { return a.First.Compare(b.First) })
 	between := segment.Between{Amount: segment.At, Spans: []segment.Span{{From: from.UnixMilli(), To: to.Add(time.Millisecond - 1).UnixMilli()}}}
-	var hour []journal.Record
-	flush := func() error {
-		slices.SortStableFunc(hour, func(a, b journal.Record) int { return a.At.Compare(b.At) })
-		for _, r := range hour {
-			if err := each(r); err != nil {
+	var held []journal.Record // in order, those that come before what was not read yet are still to be given out
+	flush := func(until time.Time) error {
+		slices.SortStableFunc(held, func(a, b journal.Record) int { return a.At.Compare(b.At) })
+		n := 0
+		for ; n < len(held) && held[n].At.Before(until); n++ {
+			if err := each(held[n]); err != nil {
 				return err
 			}
 		}
-		hour = hour[:0]
+		held = append(held[:0], held[n:]...)
 		return nil
 	}
 	for at := 0; at < len(parts); at += together {
@@ -481,10 +482,8 @@ func (a *Archive) EachRecord(ctx context.Context, from, to time.Time, inOrder bo
 			return err
 		}
 		for i, s := range segments {
-			if len(hour) > 0 && hour[0].At.Unix()/3600 != some[i].First.Unix()/3600 {
-				if err := flush(); err != nil {
-					return err
-				}
+			if err := flush(some[i].First); err != nil {
+				return err
 			}
 			rows, err := s.Select(between)
 			if err != nil {
@@ -493,7 +492,7 @@ func (a *Archive) EachRecord(ctx context.Context, from, to time.Time, inOrder bo
 			var failed error
 			err = s.Each(rows, false, func(r journal.Record, _ int64) bool {
 				if r.Amount = policy.Everything; inOrder {
-					hour = append(hour, r)
+					held = append(held, r)
 				} else {
 					failed = each(r)
 				}
@@ -505,7 +504,7 @@ func (a *Archive) EachRecord(ctx context.Context, from, to time.Time, inOrder bo
 		}
 		a.settle(some)
 	}
-	return flush()
+	return flush(FarAway)
 }
 
 // RecordedSpan implements [journal.Reader].

@@ -48,7 +48,7 @@ type Segment struct {
 	first, last int64 // milliseconds since 1970
 
 	values [columnCount]values // those of texts once the block is there
-	counts [keyed][]Count
+	counts [keyed][]byte       // as they are stored: see [Segment.each]
 
 	load    func(Block) ([]byte, error)
 	mu      sync.Mutex
@@ -113,14 +113,11 @@ func Open(head []byte, load func(Block) ([]byte, error)) (s *Segment, err error)
 	s = &Segment{N: u.length(Most), first: u.varint(), last: u.varint(), load: load}
 	for c := range keyed {
 		s.values[c] = u.values()
-		s.counts[c] = make([]Count, s.values[c].len())
-		for i := range s.counts[c] {
-			of := &s.counts[c][i]
-			for v := range of.Requests {
-				of.Requests[v] = int64(u.uvarint())
-			}
-			of.Bytes = int64(u.uvarint())
+		before := u.rest
+		for range s.values[c].len() * (len(Verdicts) + 1) {
+			u.uvarint()
 		}
+		s.counts[c] = bytes.Clone(before[:len(before)-len(u.rest)])
 	}
 	return s, u.err
 }
@@ -165,7 +162,7 @@ func (s *Segment) Size() (n int) {
 		}
 	}
 	for c := range s.counts {
-		n += len(s.counts[c]) * 8 * (len(Verdicts) + 1)
+		n += len(s.counts[c])
 	}
 	for _, b := range s.blocks {
 		if b != nil {
@@ -183,11 +180,22 @@ func (s *Segment) Size() (n int) {
 	return n
 }
 
+// each calls each with the values of a keyed column, by their numbers, and how often each occurs.
+func (s *Segment) each(c Column, each func(i int, of Count)) {
+	u := unpacking{rest: s.counts[c]}
+	for i := range s.values[c].len() {
+		var of Count
+		for v := range of.Requests {
+			of.Requests[v] = int64(u.uvarint())
+		}
+		of.Bytes = int64(u.uvarint())
+		each(i, of)
+	}
+}
+
 // Total returns how often all values together occur.
 func (s *Segment) Total() (all Count) {
-	for _, of := range s.counts[Verdict] {
-		all.Add(of)
-	}
+	s.each(Verdict, func(_ int, of Count) { all.Add(of) })
 	return all
 }
 
@@ -424,6 +432,11 @@ func (u *unpacking) fail() {
 }
 
 func (u *unpacking) uvarint() uint64 {
+	if len(u.rest) > 0 && u.rest[0] < 0x80 { // most are small
+		n := u.rest[0]
+		u.rest = u.rest[1:]
+		return uint64(n)
+	}
 	n, size := binary.Uvarint(u.rest)
 	if size <= 0 {
 		u.fail()

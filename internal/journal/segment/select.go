@@ -502,9 +502,7 @@ func (s *Segment) Counts(c Column, rows Rows, into map[string]*Count) error {
 		return nil
 	}
 	if rows.All() && c < keyed {
-		for i, n := range s.counts[c] {
-			add(s.values[c].at(i), n)
-		}
+		s.each(c, func(i int, n Count) { add(s.values[c].at(i), n) })
 		return nil
 	}
 	values, of, err := s.column(c)

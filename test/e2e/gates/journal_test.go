@@ -78,6 +78,15 @@ func TestJournal(t *testing.T) {
 	}
 	assert.Equal(t, 2, s.Run(t, "", "journal", "show", "7").Code)
 
+	// Why: made again from the revision of then; where the draft says something else, the rung at which they part.
+	search("oddsfield.example")
+	s.Run(t, "", "policy", "rule", "edit", "Ward", "Never", "--then", "allow").Done(t)
+	why := run("show", found[0].ID.String())
+	assert.Regexp(t, `then +■ block  The rule "Never" of the policy "Ward" says block, because the list "Betting" has the entry oddsfield.example`, why)
+	assert.Regexp(t, `now +■ block  for the same reason`, why)
+	assert.Regexp(t, `the draft +○ allow .*They part at the rung "policy"`, strings.ReplaceAll(why, "\n", " "))
+	s.Run(t, "", "policy", "rule", "edit", "Ward", "Never", "--then", "block").Done(t)
+
 	rows, err := csv.NewReader(strings.NewReader(run("export", "site:oddsfield.example"))).ReadAll()
 	require.NoError(t, err)
 	require.Len(t, rows, 4)
@@ -160,6 +169,7 @@ func TestConsoleJournal(t *testing.T) {
 	b.Await(`document.querySelector("main input[role=combobox]").value === "host:oddsfield.example"`, "the term is in the query")
 	b.Eval(`document.querySelector("main tbody button").click()`)
 	b.See("aside[aria-label=Record]", "Ward: Never")
+	b.See("aside[aria-label=Record]", "for the same reason")
 	b.Accessible("record")
 	b.GoTo("/journal?q=verdict:blok")
 	b.See("main p[role=alert]", "is one of allow, watch, hold, block")
