@@ -614,6 +614,9 @@ func partSaid(name string, step *policy.Step) string {
 		what = fmt.Sprintf("the otherwise of %q", step.Policy)
 	}
 	clause := fmt.Sprintf("for %s, %s: %s", name, what, step.Outcome)
+	if step.Outcome == policy.Decided && step.Then != "" {
+		clause += " to " + string(step.Then)
+	}
 	if step.When != "" && step.Outcome == policy.NotNow {
 		clause += " (it holds " + step.When + ")"
 	}

@@ -184,10 +184,10 @@ type Part struct {
 	A, B *policy.Step // nil where the one has no such step
 }
 
-// PartOf compares two explanations of trials; nil where the same steps have the same outcomes.
+// PartOf compares two explanations of trials; nil where the same steps say the same and have the same outcomes.
 func PartOf(a, b *policy.Explanation) *Part {
 	differ := func(x, y policy.Step) bool {
-		return x.Rung != y.Rung || x.PolicyID != y.PolicyID || x.Place != y.Place || x.Rule != y.Rule || x.ID != y.ID || x.Outcome != y.Outcome
+		return x.Rung != y.Rung || x.PolicyID != y.PolicyID || x.Place != y.Place || x.Rule != y.Rule || x.ID != y.ID || x.Outcome != y.Outcome || x.Then != y.Then
 	}
 	for i := range max(len(a.Steps), len(b.Steps)) {
 		switch {

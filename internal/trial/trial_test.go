@@ -128,6 +128,9 @@ func TestPartOf(t *testing.T) {
 	of := func(steps ...policy.Step) *policy.Explanation { return &policy.Explanation{Steps: steps} }
 	one := of(step(policy.AtBaseline, "a", policy.NoMatch), step(policy.AtPolicy, "b", policy.Decided))
 	assert.Nil(t, trial.PartOf(one, one))
+	other := of(append([]policy.Step{}, one.Steps...)...)
+	other.Steps[len(other.Steps)-1].Then = policy.Hold
+	assert.Equal(t, policy.Hold, trial.PartOf(one, other).B.Then, "the same step says something else")
 	part := trial.PartOf(one, of(step(policy.AtBaseline, "a", policy.NoMatch), step(policy.AtPolicy, "b", policy.NotNow), step(policy.AtPolicy, "c", policy.Decided)))
 	assert.Equal(t, []any{policy.AtPolicy, "b", "b"}, []any{part.Rung, part.A.Rule, part.B.Rule})
 	part = trial.PartOf(one, of(step(policy.AtBaseline, "a", policy.NoMatch), step(policy.AtException, "x", policy.Decided)))
