@@ -22,6 +22,7 @@ create table journal_parts (
 ) partition by list (amount);
 create table journal_parts_everything partition of journal_parts for values in ('everything') partition by range (day);
 create table journal_parts_group partition of journal_parts for values in ('group') partition by range (day);
+create index journal_parts_last on journal_parts (last_at) where replaced_at is null;
 
 -- The days of the batches of the last day, so that what came after a position is found there.
 create table journal_arrivals (

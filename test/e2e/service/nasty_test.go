@@ -139,7 +139,9 @@ func TestNastyValues(t *testing.T) {
 		}
 		defer answer.Body.Close()
 		var said bytes.Buffer
-		_, _ = said.ReadFrom(answer.Body)
+		if answer.Header.Get("Content-Type") != "text/event-stream" { // which does not end
+			_, _ = said.ReadFrom(answer.Body)
+		}
 		return answer.StatusCode, said.String()
 	}
 	found := regexp.MustCompile(`"id":\s*"([0-9a-f-]{36})"`)
