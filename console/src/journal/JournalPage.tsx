@@ -148,6 +148,7 @@ function Totals({ summary: s }: { summary: JournalSummary }) {
       <span className="text-soft">
         since {formatMoment(s.from)}
         {s.recent && ', as the query does not say since when'}
+        {s.reached > s.from && `; counted back until ${formatMoment(s.reached)}, as the rest takes longer`}
       </span>
     </p>
   )
