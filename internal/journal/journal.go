@@ -122,7 +122,8 @@ type Store interface {
 
 // Reader returns records that are kept.
 type Reader interface {
-	// EachRecord calls each with the records from one moment until another of which everything is kept, so that they can be decided again: in the order of time or, faster, in any order.
+	// EachRecord calls each with the records from one moment until another of which everything is kept, so that they can be decided again: in the order of time or, faster, in any order. They have what
+	// was asked, by whom, where and when, and the verdict; nothing else.
 	EachRecord(ctx context.Context, from, to time.Time, inOrder bool, each func(Record) error) error
 
 	// RecordedSpan returns the period and the number of recorded requests of which everything is kept; zero times if there are none.

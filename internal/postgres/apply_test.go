@@ -220,8 +220,6 @@ func TestJournal(t *testing.T) {
 	assert.Equal(t, []any{begin, begin.Add(99 * time.Hour), int64(100)}, []any{from.UTC(), to.UTC(), n})
 	var read []journal.Record
 	require.NoError(t, kept.EachRecord(ctx, begin.Add(10*time.Hour), begin.Add(20*time.Hour), true, func(r journal.Record) error {
-		assert.NotEqual(t, uuid.Nil, r.ID)
-		r.ID, r.Amount = uuid.Nil, ""
 		read = append(read, r)
 		return nil
 	}))

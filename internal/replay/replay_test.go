@@ -39,7 +39,7 @@ type ward struct {
 func newWard(t testing.TB) ward {
 	t.Helper()
 	d := draft.New(t, server)
-	return ward{d, d.Ward(t), draft.Editions(t, d.Store, time.UTC, time.Now), &replay.Replayer{Journal: archive.New(d.Store.Records(), 1<<20), Now: time.Now}}
+	return ward{d, d.Ward(t), draft.Editions(t, d.Store, time.UTC, time.Now), &replay.Replayer{Journal: archive.New(d.Store.Records(), 256<<20), Now: time.Now}}
 }
 
 // record records requests, one a minute from a moment on, of kay and of an unknown person.

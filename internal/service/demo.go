@@ -267,6 +267,7 @@ Wide Lark runs with the demo data of Quillmere General (ready in %.1f s).
             bin/widelark try oddsfield.example
             bin/widelark list ls
             bin/widelark lookup marrow-trust.test/breast/screening
+            bin/widelark journal search 'verdict:block since:2h'
             bin/widelark list import "Blocked on request" %s --preview
 
   Proxy     every site of the demo answers behind the gate, and says what it is; sign in as

@@ -490,11 +490,11 @@ func (a *Archive) EachRecord(ctx context.Context, from, to time.Time, inOrder bo
 				return err
 			}
 			var failed error
-			err = s.Each(rows, false, func(r journal.Record, _ int64) bool {
-				if r.Amount = policy.Everything; inOrder {
-					held = append(held, r)
+			err = s.EachRequest(rows, func(r *journal.Record) bool {
+				if inOrder {
+					held = append(held, *r)
 				} else {
-					failed = each(r)
+					failed = each(*r)
 				}
 				return failed == nil
 			})

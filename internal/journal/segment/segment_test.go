@@ -75,6 +75,14 @@ func TestRoundTrip(t *testing.T) {
 		slices.Reverse(back)
 		assert.Equal(t, got, back)
 		assert.EqualValues(t, len(all), s.Total().All())
+		n := 0
+		require.NoError(t, s.EachRequest(s.every(), func(r *journal.Record) bool {
+			w := &all[n]
+			assert.Equal(t, journal.Record{At: w.At, Person: w.Person, Address: w.Address, Method: w.Method, URL: w.URL, Gate: w.Gate, Sight: w.Sight, Verdict: w.Verdict}, *r)
+			n++
+			return true
+		}))
+		assert.Equal(t, len(all), n)
 		half, err := s.Select(Has{Method, func(v string) bool { return v == "GET" }})
 		require.NoError(t, err)
 		for _, c := range []Column{Origin, Person, Groups, Words, Status} {
