@@ -132,6 +132,7 @@ fuzz: ## look for inputs that break the core, half a minute each
 	go test -run '^$$' -fuzz FuzzAnswer -fuzztime 30s ./internal/gate
 	go test -run '^$$' -fuzz FuzzAnswer -fuzztime 30s ./internal/gate/dnsgate
 	go test -run '^$$' -fuzz FuzzQuick -fuzztime 30s ./internal/gate/dnsgate
+	go test -run '^$$' -fuzz FuzzHTTPS -fuzztime 30s ./internal/gate/dnsgate
 	go test -run '^$$' -fuzz FuzzRead -fuzztime 30s ./internal/gate/icapgate
 	go test -run '^$$' -fuzz FuzzParse -fuzztime 30s ./internal/journal/query
 	go test -run '^$$' -fuzz FuzzOpen -fuzztime 30s ./internal/journal/segment

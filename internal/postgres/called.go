@@ -41,20 +41,10 @@ func (s *Store) Beginning(ctx context.Context, sort query.Sort, with string, lim
 
 // RuleNames returns the names that rules had last, by their ids.
 func (s *Store) RuleNames(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]string, error) {
-	names := map[uuid.UUID]string{}
 	if len(ids) == 0 {
-		return names, nil
+		return map[uuid.UUID]string{}, nil
 	}
 	from, _ := named(query.Rules)
 	rows, err := s.pool.Query(ctx, `select distinct on (id) id, coalesce(name, '') from `+from+` n where id = any($1) order by id, now desc`, ids)
-	if err != nil {
-		return nil, ours(err)
-	}
-	var id uuid.UUID
-	var name string
-	_, err = pgx.ForEachRow(rows, []any{&id, &name}, func() error {
-		names[id] = name
-		return nil
-	})
-	return names, ours(err)
+	return namesByID(rows, err)
 }

@@ -51,11 +51,16 @@ func (s *Store) Members(ctx context.Context) (map[uuid.UUID]int, error) {
 
 // Names implements [revision.ObjectStore].
 func (s *Store) Names(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]string, error) {
-	names := map[uuid.UUID]string{}
 	if len(ids) == 0 {
-		return names, nil
+		return map[uuid.UUID]string{}, nil
 	}
 	rows, err := s.pool.Query(ctx, `select distinct on (id) id, coalesce(nullif(body->>'fullName', ''), name) from objects where id = any($1) order by id, since desc`, ids)
+	return namesByID(rows, err)
+}
+
+// namesByID reads rows of an id and a name.
+func namesByID(rows pgx.Rows, err error) (map[uuid.UUID]string, error) {
+	names := map[uuid.UUID]string{}
 	if err != nil {
 		return nil, ours(err)
 	}

@@ -382,7 +382,7 @@ func tailCommand(a *command.App) *cobra.Command {
 						}
 						return nil
 					}) // where it broke off, it goes on from what was read
-				} else if after == "" { // it has never gone well
+				} else if refused := new(client.Problem); after == "" || errors.As(err, &refused) && refused.Status < http.StatusInternalServerError { // it has never gone well, or will not again
 					return explained(err, strings.Join(args, " "))
 				}
 				select {

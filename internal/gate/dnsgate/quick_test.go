@@ -1,10 +1,14 @@
 package dnsgate
 
 import (
+	"bytes"
+	"encoding/base64"
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
 	"net"
+	"net/http"
+	"net/http/httptest"
 	"net/netip"
 	"slices"
 	"strings"
@@ -142,4 +146,27 @@ func TestAllAddresses(t *testing.T) {
 			require.NoError(t, <-served)
 		})
 	}
+}
+
+// Requests over HTTPS of any form are answered: with a message that is one, or a status that says what is wrong.
+func FuzzHTTPS(f *testing.F) {
+	s := New(Config{Gate: gateOf(floor(), policy.Facts{}), Log: slog.New(slog.DiscardHandler)})
+	packed, err := question("pebble-poker.example", dns.TypeA).Pack()
+	require.NoError(f, err)
+	f.Add("GET", "dns="+base64.RawURLEncoding.EncodeToString(packed), "", []byte(nil))
+	f.Add("POST", "", "application/dns-message", packed)
+	f.Add("POST", "", "application/dns-message", packed[:11])
+	f.Add("GET", "dns=AAAA&dns=%21", "", []byte(nil))
+	f.Fuzz(func(t *testing.T, method, query, kind string, body []byte) {
+		r := httptest.NewRequest(http.MethodGet, "/dns-query", bytes.NewReader(body))
+		r.Method, r.URL.RawQuery = method, query
+		r.Header.Set("Content-Type", kind)
+		w := httptest.NewRecorder()
+		s.overHTTPS(w, r)
+		if w.Code == http.StatusOK {
+			require.NoError(t, new(dns.Msg).Unpack(w.Body.Bytes()))
+		} else {
+			require.True(t, w.Code >= 400 && w.Code < 500, w.Code)
+		}
+	})
 }
