@@ -980,12 +980,13 @@ func (e FindingCountKind) Valid() bool {
 
 // Defines values for FindingFixDo.
 const (
-	FindingFixDoAddEntry      FindingFixDo = "add entry"
-	FindingFixDoMoveRuleUp    FindingFixDo = "move rule up"
-	FindingFixDoRemoveEntries FindingFixDo = "remove entries"
-	FindingFixDoRemoveObject  FindingFixDo = "remove object"
-	FindingFixDoReplaceEntry  FindingFixDo = "replace entry"
-	FindingFixDoSwitchRuleOff FindingFixDo = "switch rule off"
+	FindingFixDoAddEntry         FindingFixDo = "add entry"
+	FindingFixDoMoveRuleUp       FindingFixDo = "move rule up"
+	FindingFixDoRemoveEntries    FindingFixDo = "remove entries"
+	FindingFixDoRemoveObject     FindingFixDo = "remove object"
+	FindingFixDoReplaceEntry     FindingFixDo = "replace entry"
+	FindingFixDoSwitchEntriesOff FindingFixDo = "switch entries off"
+	FindingFixDoSwitchRuleOff    FindingFixDo = "switch rule off"
 )
 
 // Valid indicates whether the value is a known member of the FindingFixDo enum.
@@ -1000,6 +1001,8 @@ func (e FindingFixDo) Valid() bool {
 	case FindingFixDoRemoveObject:
 		return true
 	case FindingFixDoReplaceEntry:
+		return true
+	case FindingFixDoSwitchEntriesOff:
 		return true
 	case FindingFixDoSwitchRuleOff:
 		return true
@@ -3477,6 +3480,36 @@ func (e ReadCalendarParamsAs) Valid() bool {
 	case ReadCalendarParamsAsNotOn:
 		return true
 	case ReadCalendarParamsAsOn:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GetUsageParamsKind.
+const (
+	GetUsageParamsKindCategory  GetUsageParamsKind = "category"
+	GetUsageParamsKindEntry     GetUsageParamsKind = "entry"
+	GetUsageParamsKindException GetUsageParamsKind = "exception"
+	GetUsageParamsKindList      GetUsageParamsKind = "list"
+	GetUsageParamsKindRule      GetUsageParamsKind = "rule"
+	GetUsageParamsKindScorecard GetUsageParamsKind = "scorecard"
+)
+
+// Valid indicates whether the value is a known member of the GetUsageParamsKind enum.
+func (e GetUsageParamsKind) Valid() bool {
+	switch e {
+	case GetUsageParamsKindCategory:
+		return true
+	case GetUsageParamsKindEntry:
+		return true
+	case GetUsageParamsKindException:
+		return true
+	case GetUsageParamsKindList:
+		return true
+	case GetUsageParamsKindRule:
+		return true
+	case GetUsageParamsKindScorecard:
 		return true
 	default:
 		return false
@@ -8187,6 +8220,26 @@ type TurnsOutputBody struct {
 	Turns []VerdictTurn `json:"turns"`
 }
 
+// UnmetEntriesOutputBody defines model for UnmetEntriesOutputBody.
+type UnmetEntriesOutputBody struct {
+	Count int64 `json:"count"`
+
+	// Entries The first of them, in the list's order
+	Entries []UnmetEntry `json:"entries"`
+
+	// Since The first day that was counted; where it is later than the days that were asked for, there are no entries
+	Since *time.Time `json:"since,omitempty"`
+
+	// Told Whether the records say when each entry was used: they do where rules name the list by itself, and everything is recorded
+	Told bool `json:"told"`
+}
+
+// UnmetEntry defines model for UnmetEntry.
+type UnmetEntry struct {
+	Entry string `json:"entry"`
+	ID    int64  `json:"id"`
+}
+
 // Unrated defines model for Unrated.
 type Unrated struct {
 	Host     string `json:"host"`
@@ -8200,6 +8253,21 @@ type UnratedOutputBody struct {
 	Hosts   []Unrated `json:"hosts"`
 	Total   Traffic   `json:"total"`
 	Unrated Traffic   `json:"unrated"`
+}
+
+// UsageOutputBody defines model for UsageOutputBody.
+type UsageOutputBody struct {
+	// From The first of the days
+	From time.Time `json:"from"`
+
+	// Since The first day that was counted; left out where nothing was
+	Since *time.Time `json:"since,omitempty"`
+
+	// Until When records were counted last
+	Until *time.Time `json:"until,omitempty"`
+
+	// Used In the order of the question; of entries, those that were used, and those that were asked for
+	Used []UsedObject `json:"used"`
 }
 
 // UsedInputBody defines model for UsedInputBody.
@@ -8216,6 +8284,27 @@ type UsedMinutes struct {
 	Minutes []int64             `json:"minutes"`
 	Person  *openapi_types.UUID `json:"person,omitempty"`
 	Rule    openapi_types.UUID  `json:"rule"`
+}
+
+// UsedObject defines model for UsedObject.
+type UsedObject struct {
+	// Days Requests by day, in UTC; the last one is today
+	Days []int64 `json:"days"`
+
+	// Entry Of a list
+	Entry *string `json:"entry,omitempty"`
+
+	// ID The id that was asked for; for scorecards too
+	ID string `json:"id"`
+
+	// Last The last of them, or the last one before; left out where there is none
+	Last *time.Time `json:"last,omitempty"`
+
+	// Requests In all the days that were asked for
+	Requests int64 `json:"requests"`
+
+	// Stopped Of them: held or blocked
+	Stopped int64 `json:"stopped"`
 }
 
 // UsesOutputBody defines model for UsesOutputBody.
@@ -8793,6 +8882,12 @@ type TidyListParams struct {
 	IfMatch *string `json:"If-Match,omitempty"`
 }
 
+// GetUnmetEntriesParams defines parameters for GetUnmetEntries.
+type GetUnmetEntriesParams struct {
+	Days  *int64 `form:"days,omitempty" json:"days,omitempty"`
+	Limit *int64 `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
 // GetMachinesParams defines parameters for GetMachines.
 type GetMachinesParams struct {
 	// Text Only those with this in them, letter case aside
@@ -9017,6 +9112,21 @@ type PutSettingsParams struct {
 type GetUnratedParams struct {
 	Limit *int64 `form:"limit,omitempty" json:"limit,omitempty"`
 }
+
+// GetUsageParams defines parameters for GetUsage.
+type GetUsageParams struct {
+	Kind GetUsageParamsKind `form:"kind" json:"kind"`
+
+	// ID Of objects; keys of categories. For entries, of their list
+	ID []string `form:"id" json:"id"`
+
+	// Entry Only these entries, in the notation
+	Entry *[]string `form:"entry,omitempty" json:"entry,omitempty"`
+	Days  *int64    `form:"days,omitempty" json:"days,omitempty"`
+}
+
+// GetUsageParamsKind defines parameters for GetUsage.
+type GetUsageParamsKind string
 
 // GetUsesParams defines parameters for GetUses.
 type GetUsesParams struct {
@@ -10392,6 +10502,11 @@ type ClientInterface interface {
 	// Corresponds with POST /api/v1/lists/{id}/tidy (the `TidyList` operationId).
 	TidyList(ctx context.Context, id openapi_types.UUID, params *TidyListParams, body TidyListJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetUnmetEntries Entries of a list that were in it some days ago, and that no recorded request met since
+	//
+	// Corresponds with GET /api/v1/lists/{id}/unmet (the `GetUnmetEntries` operationId).
+	GetUnmetEntries(ctx context.Context, id openapi_types.UUID, params *GetUnmetEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// LookupUrlsWithBody What these URLs are, and who says so
 	//
 	// Takes any type of body and a specified content type.
@@ -11269,6 +11384,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /api/v1/unrated (the `GetUnrated` operationId).
 	GetUnrated(ctx context.Context, params *GetUnratedParams, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetUsage How often rules, lists, entries, exceptions, categories and scorecards were used, by day
+	//
+	// Corresponds with GET /api/v1/usage (the `GetUsage` operationId).
+	GetUsage(ctx context.Context, params *GetUsageParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetUses What refers to an object
 	//
@@ -13848,6 +13968,21 @@ func (c *Client) TidyList(ctx context.Context, id openapi_types.UUID, params *Ti
 	return c.Client.Do(req)
 }
 
+// GetUnmetEntries Entries of a list that were in it some days ago, and that no recorded request met since
+//
+// Corresponds with GET /api/v1/lists/{id}/unmet (the `GetUnmetEntries` operationId).
+func (c *Client) GetUnmetEntries(ctx context.Context, id openapi_types.UUID, params *GetUnmetEntriesParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetUnmetEntriesRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // LookupUrlsWithBody What these URLs are, and who says so
 //
 // Takes any type of body and a specified content type.
@@ -16116,6 +16251,21 @@ func (c *Client) SweepTrials(ctx context.Context, body SweepTrialsJSONRequestBod
 // Corresponds with GET /api/v1/unrated (the `GetUnrated` operationId).
 func (c *Client) GetUnrated(ctx context.Context, params *GetUnratedParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetUnratedRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetUsage How often rules, lists, entries, exceptions, categories and scorecards were used, by day
+//
+// Corresponds with GET /api/v1/usage (the `GetUsage` operationId).
+func (c *Client) GetUsage(ctx context.Context, params *GetUsageParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetUsageRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -21817,6 +21967,79 @@ func NewTidyListRequestWithBody(server string, id openapi_types.UUID, params *Ti
 	return req, nil
 }
 
+// NewGetUnmetEntriesRequest constructs an http.Request for the GetUnmetEntries method
+func NewGetUnmetEntriesRequest(server string, id openapi_types.UUID, params *GetUnmetEntriesParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/lists/%s/unmet", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Days != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "days", *params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewLookupUrlsRequest calls the generic LookupUrls builder with application/json body
 func NewLookupUrlsRequest(server string, body LookupUrlsJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -26103,6 +26326,92 @@ func NewGetUnratedRequest(server string, params *GetUnratedParams) (*http.Reques
 	return req, nil
 }
 
+// NewGetUsageRequest constructs an http.Request for the GetUsage method
+func NewGetUsageRequest(server string, params *GetUsageParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/usage")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", false, "kind", params.Kind, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if params.ID != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "id", params.ID, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Entry != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "entry", *params.Entry, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Days != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", false, "days", *params.Days, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewGetUsesRequest constructs an http.Request for the GetUses method
 func NewGetUsesRequest(server string, params *GetUsesParams) (*http.Request, error) {
 	var err error
@@ -27494,6 +27803,13 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /api/v1/lists/{id}/tidy (the `TidyList` operationId).
 	TidyListWithResponse(ctx context.Context, id openapi_types.UUID, params *TidyListParams, body TidyListJSONRequestBody, reqEditors ...RequestEditorFn) (*TidyListResponse, error)
 
+	// GetUnmetEntriesWithResponse Entries of a list that were in it some days ago, and that no recorded request met since
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/lists/{id}/unmet (the `GetUnmetEntries` operationId).
+	GetUnmetEntriesWithResponse(ctx context.Context, id openapi_types.UUID, params *GetUnmetEntriesParams, reqEditors ...RequestEditorFn) (*GetUnmetEntriesResponse, error)
+
 	// LookupUrlsWithBodyWithResponse What these URLs are, and who says so
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -28473,6 +28789,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with GET /api/v1/unrated (the `GetUnrated` operationId).
 	GetUnratedWithResponse(ctx context.Context, params *GetUnratedParams, reqEditors ...RequestEditorFn) (*GetUnratedResponse, error)
+
+	// GetUsageWithResponse How often rules, lists, entries, exceptions, categories and scorecards were used, by day
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /api/v1/usage (the `GetUsage` operationId).
+	GetUsageWithResponse(ctx context.Context, params *GetUsageParams, reqEditors ...RequestEditorFn) (*GetUsageResponse, error)
 
 	// GetUsesWithResponse What refers to an object
 	//
@@ -36295,6 +36618,75 @@ func (r TidyListResponse) ContentType() string {
 	return ""
 }
 
+type GetUnmetEntriesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *UnmetEntriesOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON404 the response for an HTTP 404 `application/problem+json` response
+	ApplicationProblemJSON404 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetUnmetEntriesResponse) GetJSON200() *UnmetEntriesOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetUnmetEntriesResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON404 returns the response for an HTTP 404 `application/problem+json` response
+func (r GetUnmetEntriesResponse) GetApplicationProblemJSON404() *ErrorModel {
+	return r.ApplicationProblemJSON404
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetUnmetEntriesResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetUnmetEntriesResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetUnmetEntriesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetUnmetEntriesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetUnmetEntriesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetUnmetEntriesResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type LookupUrlsResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -42821,6 +43213,68 @@ func (r GetUnratedResponse) ContentType() string {
 	return ""
 }
 
+type GetUsageResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *UsageOutputBody
+	// ApplicationProblemJSON401 the response for an HTTP 401 `application/problem+json` response
+	ApplicationProblemJSON401 *ErrorModel
+	// ApplicationProblemJSON422 the response for an HTTP 422 `application/problem+json` response
+	ApplicationProblemJSON422 *ErrorModel
+	// ApplicationProblemJSON500 the response for an HTTP 500 `application/problem+json` response
+	ApplicationProblemJSON500 *ErrorModel
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetUsageResponse) GetJSON200() *UsageOutputBody {
+	return r.JSON200
+}
+
+// GetApplicationProblemJSON401 returns the response for an HTTP 401 `application/problem+json` response
+func (r GetUsageResponse) GetApplicationProblemJSON401() *ErrorModel {
+	return r.ApplicationProblemJSON401
+}
+
+// GetApplicationProblemJSON422 returns the response for an HTTP 422 `application/problem+json` response
+func (r GetUsageResponse) GetApplicationProblemJSON422() *ErrorModel {
+	return r.ApplicationProblemJSON422
+}
+
+// GetApplicationProblemJSON500 returns the response for an HTTP 500 `application/problem+json` response
+func (r GetUsageResponse) GetApplicationProblemJSON500() *ErrorModel {
+	return r.ApplicationProblemJSON500
+}
+
+// GetBody returns the raw response body bytes
+func (r GetUsageResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetUsageResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetUsageResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetUsageResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type GetUsesResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -45054,6 +45508,19 @@ func (c *ClientWithResponses) TidyListWithResponse(ctx context.Context, id opena
 	return ParseTidyListResponse(rsp)
 }
 
+// GetUnmetEntriesWithResponse Entries of a list that were in it some days ago, and that no recorded request met since
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/lists/{id}/unmet (the `GetUnmetEntries` operationId).
+func (c *ClientWithResponses) GetUnmetEntriesWithResponse(ctx context.Context, id openapi_types.UUID, params *GetUnmetEntriesParams, reqEditors ...RequestEditorFn) (*GetUnmetEntriesResponse, error) {
+	rsp, err := c.GetUnmetEntries(ctx, id, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetUnmetEntriesResponse(rsp)
+}
+
 // LookupUrlsWithBodyWithResponse What these URLs are, and who says so
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -46872,6 +47339,19 @@ func (c *ClientWithResponses) GetUnratedWithResponse(ctx context.Context, params
 		return nil, err
 	}
 	return ParseGetUnratedResponse(rsp)
+}
+
+// GetUsageWithResponse How often rules, lists, entries, exceptions, categories and scorecards were used, by day
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /api/v1/usage (the `GetUsage` operationId).
+func (c *ClientWithResponses) GetUsageWithResponse(ctx context.Context, params *GetUsageParams, reqEditors ...RequestEditorFn) (*GetUsageResponse, error) {
+	rsp, err := c.GetUsage(ctx, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetUsageResponse(rsp)
 }
 
 // GetUsesWithResponse What refers to an object
@@ -53278,6 +53758,60 @@ func ParseTidyListResponse(rsp *http.Response) (*TidyListResponse, error) {
 	return response, nil
 }
 
+// ParseGetUnmetEntriesResponse parses an HTTP response from a GetUnmetEntriesWithResponse call
+func ParseGetUnmetEntriesResponse(rsp *http.Response) (*GetUnmetEntriesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetUnmetEntriesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest UnmetEntriesOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 404:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON404 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseLookupUrlsResponse parses an HTTP response from a LookupUrlsWithResponse call
 func ParseLookupUrlsResponse(rsp *http.Response) (*LookupUrlsResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -58510,6 +59044,53 @@ func ParseGetUnratedResponse(rsp *http.Response) (*GetUnratedResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest UnratedOutputBody
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 401:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON401 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 422:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON422 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 500:
+		var dest ErrorModel
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSON500 = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseGetUsageResponse parses an HTTP response from a GetUsageWithResponse call
+func ParseGetUsageResponse(rsp *http.Response) (*GetUsageResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetUsageResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest UsageOutputBody
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -17,6 +17,10 @@ const (
 	journalDays  = 14
 	journalCount = 200_000
 	journalSeed  = 3
+
+	// Before those days, requests are few, and reach further back than the review looks for what nobody needs.
+	earlierDays  = 100
+	earlierCount = 14_000
 )
 
 // rhythm is the weight of each hour of the day, for requests of those who work then.
@@ -93,8 +97,8 @@ func answered(random *rand.Rand, r *client.RecordedInput, a asker) {
 }
 
 // recorded returns fourteen days of requests up to now: with a daily rhythm, a kiosk that requests the same page all night, and a rush to a
-// video site that came up three days ago.
-func recorded(now time.Time, zone *time.Location, count int) []client.RecordedInput {
+// video site that came up three days ago. Of the days before, it returns some requests, without kiosk and rush.
+func recorded(now time.Time, zone *time.Location, count int, earlier bool) []client.RecordedInput {
 	random := rand.New(rand.NewPCG(journalSeed, 0x10a1))
 	who := askers()
 	pages := slices.Sorted(maps.Keys(noted))
@@ -103,6 +107,9 @@ func recorded(now time.Time, zone *time.Location, count int) []client.RecordedIn
 	zipf := rand.NewZipf(random, 1.15, 3, uint64(len(sites)-1))
 	get, post := "GET", "POST"
 	begin := now.AddDate(0, 0, -journalDays)
+	if earlier {
+		now, begin = begin, begin.AddDate(0, 0, -earlierDays)
+	}
 	all := make([]client.RecordedInput, 0, count)
 	add := func(at time.Time, a asker, url string, method *string) {
 		r := client.RecordedInput{At: at, URL: url, Method: method}
@@ -131,7 +138,7 @@ func recorded(now time.Time, zone *time.Location, count int) []client.RecordedIn
 		switch n := random.IntN(20); {
 		case n < 5:
 			url = "https://" + pages[int(math.Sqrt(random.Float64())*float64(len(pages)))%len(pages)]
-		case n == 5 && now.Sub(at) < 72*time.Hour:
+		case n == 5 && !earlier && now.Sub(at) < 72*time.Hour:
 			url = "https://gull-films7.example/watch"
 		case n == 6:
 			method = &post
@@ -146,7 +153,7 @@ func recorded(now time.Time, zone *time.Location, count int) []client.RecordedIn
 			add(at.Add(time.Second), a, needs, &get)
 		}
 	}
-	for at := begin; at.Before(now); at = at.Add(4 * time.Minute) {
+	for at := begin; at.Before(now) && !earlier; at = at.Add(4 * time.Minute) {
 		if hour := at.In(zone).Hour(); hour < 6 {
 			add(at, asker{"", "10.40.41.77", ""}, "https://story-hour.example/read-aloud/next", &get)
 		}
@@ -155,14 +162,19 @@ func recorded(now time.Time, zone *time.Location, count int) []client.RecordedIn
 	return all
 }
 
-// loadJournal records the requests of the last fourteen days.
+// loadJournal records the requests of the last fourteen days, and where all of them are wanted, some of the time before.
 func loadJournal(ctx context.Context, api *client.ClientWithResponses, count int) error {
 	zone, err := time.LoadLocation(TimeZone)
 	if err != nil {
 		return err
 	}
 	const batch = 20_000
-	for some := range slices.Chunk(recorded(time.Now().Truncate(time.Second), zone, count), batch) {
+	now := time.Now().Truncate(time.Second)
+	all := recorded(now, zone, count, false)
+	if count == journalCount {
+		all = append(recorded(now, zone, earlierCount, true), all...)
+	}
+	for some := range slices.Chunk(all, batch) {
 		if _, err := api.AddRecordedWithResponse(ctx, client.AddRecordedInputBody{Records: some}); err != nil {
 			return err
 		}

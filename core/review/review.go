@@ -39,6 +39,7 @@ const (
 	NotSeen        Kind = "not seen"              // entries for pages where no gate sees pages
 	NeedsBlocked   Kind = "needs what is blocked" // something allowed whose companions are blocked
 	TooWide        Kind = "too wide"              // a pattern that covers what its author can hardly have meant
+	NotMet         Kind = "not met"               // a rule, an exception or entries that no recorded request met
 	Superfluous    Kind = "superfluous"           // entries that others cover, or that are over
 	Over           Kind = "over"                  // an exception that has ended
 	EndsSoon       Kind = "ends soon"             // an exception that ends within a week
@@ -58,7 +59,7 @@ const (
 var severities = map[Kind]Severity{
 	Unread: Wrong, NeverReached: Wrong, NoEffect: Wrong, BaselineStands: Wrong, Never: Wrong, NobodysPolicy: Wrong,
 	Opposed: Doubt, NoPolicy: Doubt, Between: Doubt, InsideOut: Doubt, NotSeen: Doubt, TooWide: Doubt, NeedsBlocked: Doubt, Always: Doubt,
-	Unused: Remark, Superfluous: Remark, Over: Remark, EndsSoon: Remark, NotNeeded: Remark,
+	Unused: Remark, NotMet: Remark, Superfluous: Remark, Over: Remark, EndsSoon: Remark, NotNeeded: Remark,
 }
 
 var why = map[Kind]string{
@@ -77,6 +78,7 @@ var why = map[Kind]string{
 	NotSeen:        "A gate that sees only the host cannot tell a page; such an entry decides nothing there.",
 	NeedsBlocked:   "The page opens and does not work: nobody can sign in, or half of it is missing.",
 	TooWide:        "It covers sites that nobody thought of.",
+	NotMet:         "What nobody needs hides what counts, and lets in, or keeps out, what nobody thinks of any more.",
 	Superfluous:    "Without them, the list covers the same.",
 	Over:           "It does nothing any more, and hides those that do.",
 	EndsSoon:       "Whoever relies on it should hear of it before.",
@@ -95,7 +97,7 @@ type Place struct {
 
 // Fix is one step that would mend a finding.
 type Fix struct {
-	Do   string // switch rule off, move rule up, remove object, remove entries, replace entry, add entry
+	Do   string // switch rule off, move rule up, remove object, remove entries, switch entries off, replace entry, add entry
 	Text string // the step in a sentence
 	To   int    // move rule up: the place that it would have
 	ToID string // move rule up: the id of the rule that it would stand above
@@ -177,7 +179,16 @@ type Draft struct {
 	Together    []Companion     // hosts that were asked for together
 	Named       map[string]bool // ids that something beside rules names: categories of our own, expectations
 	Aside       []Aside         // what is kept and cannot be read
+	Unmet       []Unmet         // what no recorded request met
 	Now         time.Time
+}
+
+// Unmet is something that no recorded request met for some days.
+type Unmet struct {
+	At      Place
+	Name    string // of a rule
+	Entries int    // of a list: so many of them; At has the first
+	Days    int
 }
 
 // Aside is something stored that cannot be read and takes no part in decisions.
@@ -216,6 +227,7 @@ func Of(d Draft) []Finding {
 	r.entries()
 	r.corrections()
 	r.companions()
+	r.unmet()
 	rank := map[Severity]int{Wrong: 0, Doubt: 1, Remark: 2}
 	slices.SortStableFunc(r.found, func(a, b Finding) int {
 		return cmp.Or(first(a.Kind == Unread, b.Kind == Unread), cmp.Compare(rank[a.Severity], rank[b.Severity]), strings.Compare(string(a.Kind), string(b.Kind)), strings.Compare(a.At.Name, b.At.Name), cmp.Compare(a.At.Rule, b.At.Rule), strings.Compare(a.Key, b.Key))
@@ -712,6 +724,25 @@ func (r *reviewer) corrections() {
 		if c.Same {
 			f := r.add(NotNeeded, Place{Kind: "correction", ID: c.ID, Name: c.Entry, Rule: -1}, "", "The catalogue says of %s by now what the correction says.", c.Entry)
 			f.Shown, f.Fix = c.Shown, &Fix{Do: "remove object", Text: "Take the correction back."}
+		}
+	}
+}
+
+func (r *reviewer) unmet() {
+	for _, u := range r.Unmet {
+		switch {
+		case u.At.Kind == "policy":
+			f := r.add(NotMet, u.At, u.At.RuleID, "No recorded request met the rule %q of %q in %d days.", u.Name, u.At.Name, u.Days)
+			f.Fix = &Fix{Do: "switch rule off", Text: "Switch it off: it can be switched on again at any time."}
+		case u.At.Kind == "exception":
+			f := r.add(NotMet, u.At, "", "No recorded request met the exception %q in %d days.", u.At.Name, u.Days)
+			f.Fix = &Fix{Do: "remove object", Text: "Delete it."}
+		default:
+			f := r.add(NotMet, u.At, "", "No recorded request met %d entries of %q in %d days, as %s.", u.Entries, u.At.Name, u.Days, u.At.Entry)
+			if u.Entries == 1 {
+				f.Text = fmt.Sprintf("No recorded request met the entry %s of %q in %d days.", u.At.Entry, u.At.Name, u.Days)
+			}
+			f.Fix = &Fix{Do: "switch entries off", Text: "Switch them off: they stay in the list, and can be switched on again at any time."}
 		}
 	}
 }

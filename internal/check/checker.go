@@ -15,6 +15,7 @@ import (
 	"widelark/internal/access"
 	"widelark/internal/edition"
 	"widelark/internal/journal"
+	"widelark/internal/journal/usage"
 	"widelark/internal/revision"
 	"widelark/internal/turn"
 )
@@ -33,6 +34,7 @@ type Checker struct {
 	Traffic    Recorded
 	Publishing revision.PublishStore
 	Journal    journal.Reader
+	Usage      usage.Store
 	Now        func() time.Time
 	Log        *slog.Logger
 

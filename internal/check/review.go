@@ -76,6 +76,9 @@ func (d *Checker) review(ctx context.Context, h *edition.State) ([]review.Findin
 		draft.Lists = append(draft.Lists, one.list)
 	}
 	d.looked = next
+	if draft.Unmet, err = d.unmet(ctx, h, own); err != nil {
+		return nil, err
+	}
 	return review.Of(draft), nil
 }
 

@@ -30,7 +30,7 @@ var operations = map[access.Act][]string{
 		"getExpectations", "getExpectation", "runExpectations", "exportConfig", "planConfig", "getGates", "getZone", "getPresences", "getAuthorities",
 	},
 	access.Try:         {"tryUrls", "compareTrials", "tryMatrix", "sweepTrials", "lookupUrls"},
-	access.ReadJournal: {"getRequests", "getCodes", "replay", "getLatestRecords", "getAffected", "getEffects", "getSeen", "getUnrated", "findCompanions", "searchJournal", "summarizeJournal", "completeQuery", "getRecord", "whyRecorded", "tailJournal", "exportJournal"},
+	access.ReadJournal: {"getRequests", "getCodes", "replay", "getLatestRecords", "getAffected", "getEffects", "getSeen", "getUnrated", "findCompanions", "searchJournal", "summarizeJournal", "completeQuery", "getRecord", "whyRecorded", "tailJournal", "exportJournal", "getUsage", "getUnmetEntries"},
 	access.ReadAudit:   {"getAudit"},
 	access.OwnAccount:  {"changePassword", "getSessions", "endSession", "getTokens", "createToken", "deleteToken"},
 	access.Edit: {

@@ -39,7 +39,7 @@ type FindingPlace struct {
 
 // FindingFix is one step that would mend a finding.
 type FindingFix struct {
-	Do   string `json:"do" enum:"switch rule off,move rule up,remove object,remove entries,replace entry,add entry"`
+	Do   string `json:"do" enum:"switch rule off,move rule up,remove object,remove entries,switch entries off,replace entry,add entry"`
 	Text string `json:"text"`
 	To   int    `json:"to,omitempty" doc:"move rule up: the place that it would have"`
 	ToID string `json:"aboveId,omitempty" doc:"move rule up: the id of the rule that it would stand above"`

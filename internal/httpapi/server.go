@@ -27,6 +27,7 @@ import (
 	"widelark/internal/gate"
 	"widelark/internal/journal"
 	"widelark/internal/journal/archive"
+	"widelark/internal/journal/usage"
 	"widelark/internal/lookup"
 	"widelark/internal/replay"
 	"widelark/internal/revision"
@@ -58,6 +59,7 @@ type Parts struct {
 	Journal    journal.Store
 	Archive    *archive.Archive
 	Called     Called
+	Usage      usage.Store
 	Gates      gate.Reports
 	Desk       gate.Desk          // of gates elsewhere
 	Dispatch   *dispatch.Dispatch // to gates elsewhere
@@ -172,6 +174,7 @@ func register(engine *gin.Engine, parts Parts) huma.API {
 	s.registerReplay(api)
 	s.registerGates(api)
 	s.registerJournal(api)
+	s.registerUsage(api)
 	s.registerElsewhere(api)
 	s.registerPresences(api)
 	s.registerRequests(api)

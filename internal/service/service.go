@@ -25,6 +25,7 @@ import (
 	"widelark/internal/edition"
 	"widelark/internal/httpapi"
 	"widelark/internal/journal/archive"
+	"widelark/internal/journal/usage"
 	"widelark/internal/lookup"
 	"widelark/internal/outbound"
 	"widelark/internal/postgres"
@@ -129,10 +130,10 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	editions.Log = log
 	examiner := upkeep.NewExaminer(store, store, editions)
 	records := archive.New(store.Records(), config.JournalMemory<<20)
-	checks := &check.Checker{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: examiner, Publishing: store, Journal: records, Now: time.Now, Log: log}
+	checks := &check.Checker{Store: store, Editions: editions, Lists: store, Categories: store, Traffic: examiner, Publishing: store, Journal: records, Usage: store, Now: time.Now, Log: log}
 	packs := &catalogue.Puller{Client: outbound.Client(ranges), Store: store, Cache: cache, Now: time.Now}
 	puller := &subscription.Puller{Client: outbound.Client(ranges), Store: store, Now: time.Now, Pulled: func(ctx context.Context) { _ = editions.Prepare(ctx) }}
-	counter := &desk.Desk{Store: store, Editions: editions, Authenticator: authenticator, Now: now, DemoPassword: config.demoPassword, Directory: people}
+	front := &desk.Desk{Store: store, Editions: editions, Authenticator: authenticator, Now: now, DemoPassword: config.demoPassword, Directory: people}
 	elsewhere := &dispatch.Dispatch{Store: store, Facts: facts, Secret: box, Zone: config.TimeZone, Now: now, Log: log}
 	s := &Service{
 		Authenticator: authenticator, URL: "http://" + listener.Addr().String(), store: store, records: records, failed: make(chan error, 1),
@@ -140,7 +141,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Authenticator: authenticator, Store: store, Editions: editions, Examiner: examiner,
-			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Archive: records, Called: store, Audit: store, Standing: store, Facts: facts, Gates: store, Desk: counter, Dispatch: elsewhere, Batches: store.AsGates(), Requests: store, Passages: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: records, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Archive: records, Called: store, Usage: store, Audit: store, Standing: store, Facts: facts, Gates: store, Desk: front, Dispatch: elsewhere, Batches: store.AsGates(), Requests: store, Passages: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: records, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
 			Names: config.names(), Organisation: config.Organisation,
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),
@@ -165,7 +166,8 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.beside = []func(){checks.Close, cache.Close, editions.Close}
 	s.work.Go(func() { checks.KeepPublishing(working, log) })
 	s.work.Go(func() { removeExpired(working, store, log) })
-	s.work.Go(func() { keepRecords(working, store, config, log) })
+	counter := &usage.Counter{Store: store, Archive: records}
+	s.work.Go(func() { keepRecords(working, store, counter, config, log) })
 	s.work.Go(func() { mergeRecords(working, store, log) })
 	s.work.Go(func() { records.Watch(working) })
 	s.work.Go(func() {
@@ -176,7 +178,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	fed := &inside{log: log, editions: editions, facts: facts, secret: box, authorities: store}
 	for _, kind := range kinds {
 		s.gates = append(s.gates, wanted[kind].start(config, parts{
-			name: config.gateName(kind, len(kinds) > 1), desk: counter, records: store.AsGates(), now: now, log: log, failed: s.failed,
+			name: config.gateName(kind, len(kinds) > 1), desk: front, records: store.AsGates(), now: now, log: log, failed: s.failed,
 			begin: func(g *running) {
 				fed.gates, fed.signs, fed.renewed = append(fed.gates, g), uuid.Nil, time.Time{}
 				fed.once(ctx)
@@ -259,20 +261,30 @@ func mergeRecords(ctx context.Context, store *postgres.Store, log *slog.Logger) 
 	}
 }
 
-// keepRecords drops records whose time is over: when the service starts, and every hour, until the context ends.
-func keepRecords(ctx context.Context, store *postgres.Store, config Config, log *slog.Logger) {
-	tick := time.NewTicker(time.Hour)
+// countOften is how often new records are counted by what is used.
+const countOften = 20 * time.Second
+
+// keepRecords counts by days what is used, and drops records whose time is over and which are counted: when the service starts, and every hour, until the context ends.
+func keepRecords(ctx context.Context, store *postgres.Store, counter *usage.Counter, config Config, log *slog.Logger) {
+	tick := time.NewTicker(countOften)
 	defer tick.Stop()
+	var kept time.Time
 	for {
 		now := time.Now()
-		dropped, err := store.KeepRecords(ctx, map[policy.Amount]time.Time{
-			policy.Everything: now.AddDate(0, 0, -config.KeepDays), policy.GroupOnly: now.AddDate(0, 0, -config.KeepGroupDays),
-		}, access.Timetable)
-		switch {
-		case err != nil && ctx.Err() == nil:
-			log.WarnContext(ctx, "old records could not be dropped; it is tried again", "error", err)
-		case len(dropped) > 0:
-			log.InfoContext(ctx, "old records were dropped", "parts", dropped)
+		err := counter.Count(ctx, now)
+		if err == nil && now.Sub(kept) > time.Hour {
+			var dropped []string
+			if dropped, err = store.KeepRecords(ctx, map[policy.Amount]time.Time{
+				policy.Everything: now.AddDate(0, 0, -config.KeepDays), policy.GroupOnly: now.AddDate(0, 0, -config.KeepGroupDays),
+			}, access.Timetable); err == nil {
+				kept = now
+			}
+			if len(dropped) > 0 {
+				log.InfoContext(ctx, "old records were dropped", "parts", dropped)
+			}
+		}
+		if err != nil && ctx.Err() == nil {
+			log.WarnContext(ctx, "records could not be counted by what is used, and old ones not be dropped; it is tried again", "error", err)
 		}
 		select {
 		case <-ctx.Done():

@@ -1379,6 +1379,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/lists/{id}/unmet": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Entries of a list that were in it some days ago, and that no recorded request met since */
+        get: operations["getUnmetEntries"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/lookups": {
         parameters: {
             query?: never;
@@ -2475,6 +2492,23 @@ export interface paths {
         };
         /** Hosts of the recorded traffic of which nothing says what they are */
         get: operations["getUnrated"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/usage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How often rules, lists, entries, exceptions, categories and scorecards were used, by day */
+        get: operations["getUsage"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3914,7 +3948,7 @@ export interface components {
             /** @description move rule up: the id of the rule that it would stand above */
             aboveId?: string;
             /** @enum {string} */
-            do: "switch rule off" | "move rule up" | "remove object" | "remove entries" | "replace entry" | "add entry";
+            do: "switch rule off" | "move rule up" | "remove object" | "remove entries" | "switch entries off" | "replace entry" | "add entry";
             /** @description replace entry, add entry: what it would be */
             new?: string;
             text: string;
@@ -6644,6 +6678,24 @@ export interface components {
             /** @description Those of the most URLs and people first */
             turns: components["schemas"]["VerdictTurn"][];
         };
+        UnmetEntriesOutputBody: {
+            /** Format: int64 */
+            count: number;
+            /** @description The first of them, in the list's order */
+            entries: components["schemas"]["UnmetEntry"][];
+            /**
+             * Format: date-time
+             * @description The first day that was counted; where it is later than the days that were asked for, there are no entries
+             */
+            since?: string;
+            /** @description Whether the records say when each entry was used: they do where rules name the list by itself, and everything is recorded */
+            told: boolean;
+        };
+        UnmetEntry: {
+            entry: string;
+            /** Format: int64 */
+            id: number;
+        };
         Unrated: {
             host: string;
             /** Format: int64 */
@@ -6657,6 +6709,25 @@ export interface components {
             total: components["schemas"]["Traffic"];
             unrated: components["schemas"]["Traffic"];
         };
+        UsageOutputBody: {
+            /**
+             * Format: date-time
+             * @description The first of the days
+             */
+            from: string;
+            /**
+             * Format: date-time
+             * @description The first day that was counted; left out where nothing was
+             */
+            since?: string;
+            /**
+             * Format: date-time
+             * @description When records were counted last
+             */
+            until?: string;
+            /** @description In the order of the question; of entries, those that were used, and those that were asked for */
+            used: components["schemas"]["UsedObject"][];
+        };
         UsedInputBody: {
             used: components["schemas"]["UsedMinutes"][];
         };
@@ -6669,6 +6740,29 @@ export interface components {
             person?: string;
             /** Format: uuid */
             rule: string;
+        };
+        UsedObject: {
+            /** @description Requests by day, in UTC; the last one is today */
+            days: number[];
+            /** @description Of a list */
+            entry?: string;
+            /** @description The id that was asked for; for scorecards too */
+            id: string;
+            /**
+             * Format: date-time
+             * @description The last of them, or the last one before; left out where there is none
+             */
+            last?: string;
+            /**
+             * Format: int64
+             * @description In all the days that were asked for
+             */
+            requests: number;
+            /**
+             * Format: int64
+             * @description Of them: held or blocked
+             */
+            stopped: number;
         };
         UsesOutputBody: {
             uses: components["schemas"]["ObjectUse"][];
@@ -13671,6 +13765,67 @@ export interface operations {
             };
         };
     };
+    getUnmetEntries: {
+        parameters: {
+            query?: {
+                days?: number;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UnmetEntriesOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Not Found */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
     lookupUrls: {
         parameters: {
             query?: never;
@@ -19267,6 +19422,60 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["UnratedOutputBody"];
+                };
+            };
+            /** @description Unauthorized */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+            /** @description Internal Server Error */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["ErrorModel"];
+                };
+            };
+        };
+    };
+    getUsage: {
+        parameters: {
+            query: {
+                kind: "rule" | "list" | "entry" | "exception" | "category" | "scorecard";
+                /** @description Of objects; keys of categories. For entries, of their list */
+                id: string[];
+                /** @description Only these entries, in the notation */
+                entry?: string[];
+                days?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UsageOutputBody"];
                 };
             };
             /** @description Unauthorized */

@@ -1,12 +1,14 @@
 import { useQuery } from '@tanstack/react-query'
 import { Plus } from 'lucide-react'
-import { useState } from 'react'
+import { useMemo, useState } from 'react'
 import { Button } from '../ui/Button'
 import { Check, TextArea, TextField } from '../ui/Field'
 import { count } from '../ui/format'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { SaveDialog } from '../ui/SaveDialog'
 import { useSettled } from '../ui/useSettled'
+import { Hits } from '../usage/Hits'
+import { useUsage } from '../usage/useUsage'
 import { CategoryPicker } from './CategoryPicker'
 import {
   categoriesOptions,
@@ -28,6 +30,10 @@ export function ScorecardsView() {
   const [text, setText] = useState(sample)
   const scores = useQuery(scoreOptions(useSettled(text)))
   const [open, setOpen] = useState<Scorecard | 'new' | null>(null)
+  const used = useUsage(
+    'scorecard',
+    useMemo(() => (cards.data?.scorecards ?? []).map((c) => c.id), [cards.data]),
+  )
   if (cards.isPending) return <Loading what="the scorecards" />
   if (cards.error) return <ProblemNotice error={cards.error} retry={() => cards.refetch()} />
   const names = new Map(tree.data?.categories.map((c) => [c.key, c.name]))
@@ -56,6 +62,7 @@ export function ScorecardsView() {
                 {names.get(c.category) ?? c.category} from {count(c.threshold, 'point', 'points')} on ·{' '}
                 {count(c.terms.length, 'word', 'words')}
               </p>
+              <Hits used={used?.get(c.id)} name={c.name} query={`category:${c.category}`} />
             </li>
           ))}
         </ul>

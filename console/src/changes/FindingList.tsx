@@ -143,6 +143,7 @@ const steps: Record<NonNullable<Finding['fix']>['do'], string> = {
   'move rule up': 'Move up',
   'remove object': 'Delete',
   'remove entries': 'Take out',
+  'switch entries off': 'Switch off',
   'replace entry': 'Replace',
   'add entry': 'Add',
 }

@@ -138,6 +138,14 @@ export function useMend() {
         await data(api.POST('/api/v1/lists/{id}/tidy', { params: { ...params, header: match(version) }, body: {} }))
         return
       }
+      case 'switch entries off': {
+        const unmet = await data(
+          api.GET('/api/v1/lists/{id}/unmet', { params: { ...params, query: { limit: 10_000 } } }),
+        )
+        const ids = unmet.entries.map((e) => e.id)
+        await data(api.PATCH('/api/v1/lists/{id}/entries', { params, body: { which: { ids }, off: true } }))
+        return
+      }
       case 'replace entry':
         await data(
           api.POST('/api/v1/lists/{id}/entries', { params, body: { lines: [fix.new ?? ''], reading: 'exact' } }),

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useNavigate, useSearch } from '@tanstack/react-router'
 import { Plus } from 'lucide-react'
-import { useState } from 'react'
+import { useMemo, useState } from 'react'
 import { DraftMark } from '../draft/DraftMark'
 import { afterwards } from '../ui/afterwards'
 import { useAnnounce } from '../ui/announce'
@@ -14,6 +14,9 @@ import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
 import { VerdictMark } from '../ui/VerdictMark'
 import { ViewButtons } from '../ui/ViewButtons'
+import { Hits } from '../usage/Hits'
+import { quoted } from '../usage/quoted'
+import { type Used, useUsage } from '../usage/useUsage'
 import { CodesView } from './CodesView'
 import { codesOptions } from './codeQueries'
 import { ExceptionDialog } from './ExceptionDialog'
@@ -49,6 +52,10 @@ export function ExceptionsPage() {
   const { view = 'in-force', q = '' } = useSearch({ from: '/exceptions' })
   const navigate = useNavigate({ from: '/exceptions' })
   const [open, setOpen] = useState<Exception | 'new' | null>(null)
+  const used = useUsage(
+    'exception',
+    useMemo(() => (all.data ?? []).map((e) => e.id), [all.data]),
+  )
   const shown = (all.data ?? [])
     .filter(
       (e) =>
@@ -129,6 +136,7 @@ export function ExceptionsPage() {
               <Head>Covers</Head>
               <Head>For</Head>
               <Head>Until</Head>
+              <Head right>Hits in 30 days</Head>
               <Head className="w-8">
                 <span className="sr-only">Do</span>
               </Head>
@@ -136,7 +144,7 @@ export function ExceptionsPage() {
           </thead>
           <tbody>
             {shown.map((e) => (
-              <Row key={e.id} exception={e} onOpen={() => setOpen(e)} />
+              <Row key={e.id} exception={e} used={used?.get(e.id)} onOpen={() => setOpen(e)} />
             ))}
           </tbody>
         </table>
@@ -149,7 +157,7 @@ export function ExceptionsPage() {
   )
 }
 
-function Row({ exception: e, onOpen }: { exception: Exception; onOpen: () => void }) {
+function Row({ exception: e, used, onOpen }: { exception: Exception; used?: Used; onOpen: () => void }) {
   const save = useSaveException(e)
   const remove = useRemoveException()
   const announce = useAnnounce()
@@ -189,6 +197,9 @@ function Row({ exception: e, onOpen }: { exception: Exception; onOpen: () => voi
           {e.state}
           {e.state === 'later' && e.from && ` from ${formatMoment(e.from)}`}
         </p>
+      </td>
+      <td className={`${cellClass} text-right`}>
+        <Hits used={used} name={e.name} query={`exception:${quoted(e.name)}`} />
       </td>
       <td className={cellClass}>
         <Menu

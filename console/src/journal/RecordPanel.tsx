@@ -9,8 +9,8 @@ import { formatNumber } from '../ui/format'
 import { Mono } from '../ui/Mono'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { VerdictMark } from '../ui/VerdictMark'
+import { quoted } from '../usage/quoted'
 import { type JournalRecord, recordOptions, whyOptions } from './journalQueries'
-import { quoted } from './queryText'
 
 /** Everything that one record says, and what can be done about it. */
 export function RecordPanel({ id, onClose }: { id: string; onClose: () => void }) {

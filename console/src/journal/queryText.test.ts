@@ -1,5 +1,6 @@
 import { describe, expect, it } from 'vitest'
-import { quoted, sinceOf, withSpan, withTerm } from './queryText'
+import { quoted } from '../usage/quoted'
+import { sinceOf, withSpan, withTerm } from './queryText'
 
 describe('withTerm', () => {
   it('adds a term that must hold, too', () => {

@@ -17,7 +17,3 @@ export function withSpan(query: string, since: string, until?: string): string {
 /** Since when a query looks, if it says so in one term. */
 export const sinceOf = (query: string): string | undefined =>
   [...query.matchAll(spanTerms)].find((m) => m[2] === 'since')?.[3]
-
-/** A text as a value of a query. */
-export const quoted = (text: string) =>
-  /[\s,()|":<>]|\.\./.test(text) || text === '' ? `"${text.replace(/[\\"]/g, '\\$&')}"` : text

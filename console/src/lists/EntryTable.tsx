@@ -7,6 +7,9 @@ import { count, formatNumber } from '../ui/format'
 import { Mono } from '../ui/Mono'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { Head, onRowKeys } from '../ui/Table'
+import { Hits } from '../usage/Hits'
+import { quoted } from '../usage/quoted'
+import { type Used, useUsage } from '../usage/useUsage'
 import { BulkBar } from './BulkBar'
 import { kinds } from './kinds'
 import { type Entry, type EntryFilter, entriesOptions, type List } from './listQueries'
@@ -27,6 +30,11 @@ export function EntryTable({ list, filter, onAdd }: Props) {
   const box = useRef<HTMLDivElement>(null)
   const entries = useMemo(() => pages.data?.pages.flatMap((page) => page.entries) ?? [], [pages.data])
   const total = pages.data?.pages[0]?.total ?? 0
+  const met = useMemo(
+    () => entries.filter((e) => e.kind !== 'note' && !e.carveOut).map((e) => e.pattern ?? ''),
+    [entries],
+  )
+  const used = useUsage('entry', [list.id], met)
   const rows = useVirtualizer({
     count: entries.length,
     getScrollElement: () => box.current,
@@ -81,6 +89,7 @@ export function EntryTable({ list, filter, onAdd }: Props) {
             <col className="w-[44%]" />
             <col className="w-28" />
             <col />
+            <col className="w-40" />
           </colgroup>
           <thead>
             <tr>
@@ -90,6 +99,7 @@ export function EntryTable({ list, filter, onAdd }: Props) {
               <Head>Entry</Head>
               <Head>Kind</Head>
               <Head>Covers</Head>
+              <Head right>Hits in 30 days</Head>
             </tr>
           </thead>
           <tbody>
@@ -101,6 +111,8 @@ export function EntryTable({ list, filter, onAdd }: Props) {
                   <EntryRow
                     key={entry.id}
                     entry={entry}
+                    used={used?.get(entry.pattern ?? '')}
+                    list={list.name}
                     index={row.index}
                     measure={rows.measureElement}
                     chosen={all || chosen.has(entry.id)}
@@ -144,13 +156,15 @@ export function EntryTable({ list, filter, onAdd }: Props) {
 
 type RowProps = {
   entry: Entry
+  used?: Used
+  list: string
   index: number
   measure: (row: HTMLTableRowElement | null) => void
   chosen: boolean
   onToggle: (id: number) => void
 }
 
-function EntryRow({ entry, index, measure, chosen, onToggle }: RowProps) {
+function EntryRow({ entry, used, list, index, measure, chosen, onToggle }: RowProps) {
   const cell = 'border-rule border-b px-3 py-1.5 align-top first:pl-0 last:pr-0'
   return (
     <tr
@@ -185,6 +199,11 @@ function EntryRow({ entry, index, measure, chosen, onToggle }: RowProps) {
       </td>
       <td className={`${cell} text-soft`}>{kinds[entry.kind]}</td>
       <td className={`${cell} text-sm`}>{entry.kind !== 'note' && entry.explain}</td>
+      <td className={`${cell} text-right`}>
+        {entry.kind !== 'note' && !entry.carveOut && (
+          <Hits used={used} name={entry.text} query={`list:${quoted(list)} entry:${quoted(entry.pattern ?? '')}`} />
+        )}
+      </td>
     </tr>
   )
 }

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link, useNavigate, useSearch } from '@tanstack/react-router'
 import { Plus } from 'lucide-react'
-import { useState } from 'react'
+import { useMemo, useState } from 'react'
 import { trialOf } from '../address/trialSearch'
 import { DraftMark } from '../draft/DraftMark'
 import { Button } from '../ui/Button'
@@ -10,6 +10,9 @@ import { fieldClass } from '../ui/Field'
 import { formatNumber } from '../ui/format'
 import { EmptyNotice, Loading, ProblemNotice } from '../ui/Notice'
 import { cellClass, Head, onRowKeys } from '../ui/Table'
+import { Hits } from '../usage/Hits'
+import { quoted } from '../usage/quoted'
+import { useUsage } from '../usage/useUsage'
 import { ColourMark } from './Colour'
 import { FoundEntries } from './FoundEntries'
 import { ListFormDialog } from './ListFormDialog'
@@ -77,6 +80,10 @@ type TableProps = { lists: List[]; q: string; sort: ListSort; onSort: (sort: Lis
 
 function ListTable({ lists, q, sort, onSort }: TableProps) {
   const wanted = q.toLowerCase()
+  const used = useUsage(
+    'list',
+    useMemo(() => lists.map((l) => l.id), [lists]),
+  )
   const descending = sort.startsWith('-')
   const column = (descending ? sort.slice(1) : sort) as Column
   const rows = lists
@@ -102,6 +109,7 @@ function ListTable({ lists, q, sort, onSort }: TableProps) {
           <Head>Used by</Head>
           <Head>Owner</Head>
           <Head {...head('updatedAt')}>Changed</Head>
+          <Head right>Hits in 30 days</Head>
         </tr>
       </thead>
       <tbody>
@@ -131,6 +139,9 @@ function ListTable({ lists, q, sort, onSort }: TableProps) {
             <td className={cellClass}>{l.owner}</td>
             <td className={`${cellClass} whitespace-nowrap`}>
               {formatMoment(l.updatedAt)} <span className="text-soft">by {l.updatedBy}</span>
+            </td>
+            <td className={`${cellClass} text-right`}>
+              <Hits used={used?.get(l.id)} name={l.name} query={`list:${quoted(l.name)}`} />
             </td>
           </tr>
         ))}

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link, useNavigate, useParams } from '@tanstack/react-router'
 import { ArrowDown, ArrowUp, GripVertical, Plus } from 'lucide-react'
-import { useState } from 'react'
+import { useMemo, useState } from 'react'
 import { trialOf } from '../address/trialSearch'
 import { meOptions } from '../session/sessionQueries'
 import { afterwards } from '../ui/afterwards'
@@ -10,6 +10,8 @@ import { Button, IconButton } from '../ui/Button'
 import { Menu, MenuItem } from '../ui/Menu'
 import { Loading, ProblemNotice } from '../ui/Notice'
 import { isVerdict, type Verdict, VerdictMark, verdicts } from '../ui/VerdictMark'
+import { Hits } from '../usage/Hits'
+import { useUsage } from '../usage/useUsage'
 import { useDragOrder } from './dragOrder'
 import { PageDialog } from './PageDialog'
 import { PolicyDialog } from './PolicyDialog'
@@ -59,6 +61,10 @@ function Shown({ policy: p }: { policy: Policy }) {
   const announce = useAnnounce()
   const [open, setOpen] = useState<number | 'new' | 'policy' | 'page' | null>(null)
   const me = useQuery(meOptions)
+  const used = useUsage(
+    'rule',
+    useMemo(() => p.rules.map((r) => r.id ?? ''), [p.rules]),
+  )
   // Only owners edit the baseline. Until it is known who is signed in, the page allows it and the service decides.
   const closed = p.role === 'baseline' && me.data?.owner === false
   const error = put.error ?? add.error ?? remove.error
@@ -135,7 +141,7 @@ function Shown({ policy: p }: { policy: Policy }) {
           <li
             key={r.id}
             {...(closed ? {} : drag(i))}
-            className="grid grid-cols-[2.5rem_6rem_minmax(0,1fr)_auto] items-start gap-3 border-rule border-b py-2 hover:bg-wash"
+            className="grid grid-cols-[2.5rem_6rem_minmax(0,1fr)_8.5rem_auto] items-start gap-3 border-rule border-b py-2 hover:bg-wash"
           >
             <span className="flex items-center gap-1 pt-0.5 text-soft">
               {!closed && <GripVertical size={15} aria-hidden className="cursor-grab" />}
@@ -172,6 +178,9 @@ function Shown({ policy: p }: { policy: Policy }) {
                 ))}
               <RuleFindings policy={p.id} rule={i} />
             </div>
+            <span className="pt-0.5 text-right">
+              <Hits used={used?.get(r.id ?? '')} name={r.name} query={`rule:${r.id}`} />
+            </span>
             {!closed && (
               <span className="flex items-center">
                 <IconButton

@@ -41,7 +41,8 @@ func categories(ctx context.Context, api *client.ClientWithResponses, text strin
 }
 
 func treeCommand(a *command.App) *cobra.Command {
-	return a.Reads(&cobra.Command{
+	var hits *bool
+	cmd := &cobra.Command{
 		Use: "tree", Short: "Families and categories, with their sites and recorded traffic", Args: command.Exactly(),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
 			all, err := categories(cmd.Context(), api, "")
@@ -52,6 +53,7 @@ func treeCommand(a *command.App) *cobra.Command {
 			if len(all.Categories) == 0 {
 				v.Empty = "There are no categories yet: the catalogue is empty. Get a pack with `widelark pack add NAME URL`."
 			}
+			var keys []string
 			for _, f := range all.Families {
 				first := f.Name
 				for _, c := range all.Categories {
@@ -59,15 +61,23 @@ func treeCommand(a *command.App) *cobra.Command {
 						continue
 					}
 					v.Rows = append(v.Rows, []string{first, c.Name, c.Key, sitesOf(c), command.Grouped(c.Traffic.Requests), command.Grouped(c.Traffic.Hosts)})
+					keys = append(keys, c.Key)
 					if a.Format == "table" {
 						first = ""
 					}
 				}
 			}
 			v.Foot = fmt.Sprintf("\nUnrated: %s of %s requests, to %s.", command.Grouped(all.Unrated.Requests), command.Grouped(all.Total.Requests), command.Plural(all.Unrated.Hosts, "host", "hosts"))
+			if *hits {
+				if err := a.AddHits(cmd.Context(), api, &v, client.GetUsageParamsKindCategory, "", keys); err != nil {
+					return err
+				}
+			}
 			return a.Show(v)
 		}),
-	})
+	}
+	hits = command.HitsFlag(cmd)
+	return a.Reads(cmd)
 }
 
 // sitesOf returns the number of a category's sites or, for a category made of lists, says so.
@@ -408,7 +418,8 @@ func ScorecardCommand(a *command.App) *cobra.Command {
 }
 
 func scorecardLsCommand(a *command.App) *cobra.Command {
-	return a.Reads(&cobra.Command{
+	var hits *bool
+	cmd := &cobra.Command{
 		Use: "ls", Short: "All scorecards", Args: command.Exactly(),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
 			all, err := object.Scorecards.List(cmd.Context(), api)
@@ -416,12 +427,21 @@ func scorecardLsCommand(a *command.App) *cobra.Command {
 				return err
 			}
 			v := command.View{Data: all, Columns: []string{"Name", "Gives", "From", "Words", "", "About"}, Numbers: []int{2, 3}, Empty: "There are no scorecards."}
+			var keys []string
 			for _, c := range all {
 				v.Rows = append(v.Rows, []string{c.Name, c.Category, fmt.Sprint(c.Threshold), fmt.Sprint(len(c.Terms)), map[bool]string{true: "off"}[c.Off], c.About})
+				keys = append(keys, c.ID.String())
+			}
+			if *hits {
+				if err := a.AddHits(cmd.Context(), api, &v, client.GetUsageParamsKindScorecard, "", keys); err != nil {
+					return err
+				}
 			}
 			return a.Show(v)
 		}),
-	})
+	}
+	hits = command.HitsFlag(cmd)
+	return a.Reads(cmd)
 }
 
 func scorecardShowCommand(a *command.App) *cobra.Command {

@@ -31,6 +31,7 @@ func Command(a *command.App) *cobra.Command {
 
 func lsCommand(a *command.App) *cobra.Command {
 	var ending string
+	var hits *bool
 	cmd := &cobra.Command{
 		Use: "ls", Short: "All exceptions", Args: command.Exactly(),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
@@ -43,7 +44,7 @@ func lsCommand(a *command.App) *cobra.Command {
 				return err
 			}
 			v := command.View{Columns: []string{"Name", "State", "Then", "Covers", "For", "Until", "Reason"}, Empty: "There are no such exceptions."}
-			shown := []client.Exception{}
+			shown, keys := []client.Exception{}, []string{}
 			for _, e := range all {
 				if ending != "" && (e.Until == nil || e.State == "over" || time.Until(*e.Until) > within) {
 					continue
@@ -54,14 +55,20 @@ func lsCommand(a *command.App) *cobra.Command {
 						until = a.EndText(*e.Until, "2006-01-02 15:04")
 					}
 				}
-				shown = append(shown, e)
+				shown, keys = append(shown, e), append(keys, e.ID.String())
 				v.Rows = append(v.Rows, []string{e.Name, string(e.State), a.VerdictCell(string(e.Then)), strings.Join(e.Entries, ", "), object.WhomText(e.For), until, e.Reason})
 			}
 			v.Data = shown
+			if *hits {
+				if err := a.AddHits(cmd.Context(), api, &v, client.GetUsageParamsKindException, "", keys); err != nil {
+					return err
+				}
+			}
 			return a.Show(v)
 		}),
 	}
 	cmd.Flags().StringVar(&ending, "ending", "", "only those that end within so long, as 7d or 12h")
+	hits = command.HitsFlag(cmd)
 	return a.Reads(cmd)
 }
 

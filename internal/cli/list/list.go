@@ -24,7 +24,7 @@ func Command(a *command.App) *cobra.Command {
 		lsCommand(a), showCommand(a), newCommand(a), editCommand(a), deleteCommand(a),
 		findCommand(a), addCommand(a), removeCommand(a), setCommand(a), copyCommand(a, false), copyCommand(a, true),
 		importCommand(a), exportCommand(a), historyCommand(a), compareCommand(a), takeBackCommand(a), undoCommand(a),
-		tidyCommand(a), companionsCommand(a), sourceCommand(a))
+		tidyCommand(a), unmetCommand(a), companionsCommand(a), sourceCommand(a))
 	cmd.Example = `  widelark list new "Supplier portals" --describe "Where Purchasing orders"
   widelark list add "Supplier portals" ferrow-instruments.example '*.tarn-textiles.test'
   widelark list import "Supplier portals" portals.txt`
@@ -32,7 +32,8 @@ func Command(a *command.App) *cobra.Command {
 }
 
 func lsCommand(a *command.App) *cobra.Command {
-	return a.Reads(&cobra.Command{
+	var hits *bool
+	cmd := &cobra.Command{
 		Use: "ls", Short: "All lists", Args: command.Exactly(),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, _ []string) error {
 			lists := []client.List{}
@@ -47,21 +48,31 @@ func lsCommand(a *command.App) *cobra.Command {
 				}
 			}
 			v := command.View{Data: lists, Columns: []string{"Name", "Entries", "Used by", "Owner", "Changed", "By"}, Numbers: []int{1}, Empty: "There are no lists yet. Make one with `widelark list new NAME`."}
+			var keys []string
 			for _, l := range lists {
 				used := strings.Join(l.UsedBy, ", ")
 				if used == "" && a.Format == "table" {
 					used = "nothing"
 				}
 				v.Rows = append(v.Rows, []string{l.Name, command.Grouped(l.EntryCount), used, l.Owner, a.Moment(l.UpdatedAt), l.UpdatedBy})
+				keys = append(keys, l.ID.String())
+			}
+			if *hits {
+				if err := a.AddHits(cmd.Context(), api, &v, client.GetUsageParamsKindList, "", keys); err != nil {
+					return err
+				}
 			}
 			return a.Show(v)
 		}),
-	})
+	}
+	hits = command.HitsFlag(cmd)
+	return a.Reads(cmd)
 }
 
 func showCommand(a *command.App) *cobra.Command {
 	var limit int64
 	var after, contains string
+	var hits *bool
 	cmd := &cobra.Command{
 		Use: "show NAME", Short: "A list and its entries, page by page", Args: command.Exactly("NAME"),
 		Example: `  widelark list show Betting
@@ -82,8 +93,18 @@ func showCommand(a *command.App) *cobra.Command {
 				Columns: []string{"Entry", "Kind", "Covers", "Added by"},
 				Empty:   "The list has no such entries.",
 			}
+			var keys []string
 			for _, e := range page.JSON200.Entries {
 				v.Rows = append(v.Rows, []string{e.Text, string(e.Kind), e.Explain, e.AddedBy})
+				if e.CarveOut || e.Kind == client.EntryKindNote {
+					e.Pattern = ""
+				}
+				keys = append(keys, e.Pattern)
+			}
+			if *hits {
+				if err := a.AddHits(cmd.Context(), api, &v, client.GetUsageParamsKindEntry, l.ID.String(), keys); err != nil {
+					return err
+				}
 			}
 			v.Foot = fmt.Sprintf("\n%s of %s.", command.Plural(int64(len(v.Rows)), "line", "lines"), command.Grouped(page.JSON200.Total))
 			if next := page.JSON200.Next; next != nil {
@@ -108,6 +129,7 @@ func showCommand(a *command.App) *cobra.Command {
 	cmd.Flags().Int64Var(&limit, "limit", 50, "how many lines, at most 2000")
 	cmd.Flags().StringVar(&after, "after", "", "the place that the page before named")
 	cmd.Flags().StringVar(&contains, "contains", "", "only entries whose pattern or note holds this text")
+	hits = command.HitsFlag(cmd)
 	return a.Reads(cmd)
 }
 

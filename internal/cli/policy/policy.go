@@ -85,19 +85,32 @@ var combining = map[string]string{
 }
 
 func showCommand(a *command.App) *cobra.Command {
-	return a.Reads(&cobra.Command{
+	var hits *bool
+	cmd := &cobra.Command{
 		Use: "show NAME", Short: "A policy's rules in order", Args: command.Exactly("NAME"),
 		RunE: a.WithAPI(func(cmd *cobra.Command, api *client.ClientWithResponses, args []string) error {
 			p, err := object.Policies.Get(cmd.Context(), api, args[0])
 			if err != nil {
 				return err
 			}
-			return showPolicy(a, p)
+			if !*hits {
+				return showPolicy(a, p, nil)
+			}
+			return showPolicy(a, p, func(v *command.View) error {
+				var keys []string
+				for _, r := range p.Rules {
+					keys = append(keys, r.ID.String())
+				}
+				return a.AddHits(cmd.Context(), api, v, client.GetUsageParamsKindRule, "", keys)
+			})
 		}),
-	})
+	}
+	hits = command.HitsFlag(cmd)
+	return a.Reads(cmd)
 }
 
-func showPolicy(a *command.App, p client.Policy) error {
+// showPolicy shows a policy, with what extra adds to its rules; nil for nothing.
+func showPolicy(a *command.App, p client.Policy, extra func(*command.View) error) error {
 	if a.Format == "table" || a.Format == "" {
 		a.Format = "table"
 		fmt.Fprintf(a.Out, "%s · for %s\n", p.Name, givenTo(p))
@@ -116,6 +129,11 @@ func showPolicy(a *command.App, p client.Policy) error {
 	}
 	if last := otherwise(p); last != "" {
 		v.Rows = append(v.Rows, []string{"", "otherwise", a.VerdictCell(last), ""})
+	}
+	if extra != nil {
+		if err := extra(&v); err != nil {
+			return err
+		}
 	}
 	if err := a.Show(v); err != nil || a.Format != "table" {
 		return err
@@ -178,7 +196,7 @@ func newCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return showPolicy(a, *made.JSON201)
+			return showPolicy(a, *made.JSON201, nil)
 		}),
 	}
 	cmd.Flags().StringVar(&start, "start", "", "a starting point: careful, balanced or open")
@@ -298,7 +316,7 @@ func copyCommand(a *command.App) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return showPolicy(a, *made.JSON201)
+			return showPolicy(a, *made.JSON201, nil)
 		}),
 	}
 }
@@ -416,7 +434,7 @@ func editPolicy(ctx context.Context, a *command.App, name string, edit func(cont
 	if err != nil {
 		return err
 	}
-	return showPolicy(a, *edited)
+	return showPolicy(a, *edited, nil)
 }
 
 // place returns the index of the rule with a name.

@@ -507,6 +507,23 @@ func (a *Archive) EachRecord(ctx context.Context, from, to time.Time, inOrder bo
 	return flush(FarAway)
 }
 
+// EachPart calls each with parts and their segments.
+func (a *Archive) EachPart(ctx context.Context, parts []Part, each func(Part, *segment.Segment) error) error {
+	for some := range slices.Chunk(parts, together) {
+		segments, err := a.segments(ctx, some)
+		for i := 0; i < len(segments) && err == nil; i++ {
+			if err = each(some[i], segments[i]); err == nil {
+				err = ctx.Err()
+			}
+		}
+		a.settle(some)
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // RecordedSpan implements [journal.Reader].
 func (a *Archive) RecordedSpan(ctx context.Context) (from, to time.Time, n int64, err error) {
 	return a.source.RecordedSpan(ctx)
