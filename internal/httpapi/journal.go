@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -13,18 +12,11 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/google/uuid"
 
-	"widelark/core/policy"
 	"widelark/internal/journal"
 	"widelark/internal/journal/archive"
 	"widelark/internal/journal/query"
 	"widelark/internal/revision"
 )
-
-// Called knows what things that records name are called.
-type Called interface {
-	query.Names
-	RuleNames(ctx context.Context, ids []uuid.UUID) (map[uuid.UUID]string, error)
-}
 
 // How long a search may take before it says what it has by then.
 const searchPatience = 2 * time.Second
@@ -90,29 +82,9 @@ func (s *server) registerJournal(api huma.API) {
 	huma.Register(api, export, s.exportJournal)
 }
 
-// world returns what queries are resolved in: what is live or, before anything is, the draft.
-func (s *server) world(ctx context.Context) (w query.World, err error) {
-	state, err := s.Editions.On(ctx, "on", "live")
-	var missing *revision.FieldError
-	if errors.As(err, &missing) {
-		state, err = s.Editions.On(ctx, "on", "draft")
-	}
-	if err != nil {
-		return w, err
-	}
-	config := state.Snapshot.Config()
-	return query.World{Now: s.Now(), Zone: s.Zone, Taxonomy: config.Taxonomy, Names: s.Called, Schedule: func(name string) (policy.Schedule, bool) {
-		at := slices.IndexFunc(config.Schedules, func(sch policy.Schedule) bool { return strings.EqualFold(sch.Name, name) })
-		if at < 0 {
-			return policy.Schedule{}, false
-		}
-		return config.Schedules[at], true
-	}}, nil
-}
-
 // search reads a query. A mistake is told with its column, and the query as it was probably meant.
 func (s *server) search(ctx context.Context, text string) (query.Search, query.World, error) {
-	w, err := s.world(ctx)
+	w, err := s.Tally.World(ctx)
 	if err != nil {
 		return query.Search{}, w, s.problem(ctx, err)
 	}
@@ -209,7 +181,7 @@ func (s *server) journalRecord(ctx context.Context, in *ByID) (*journalRecordOut
 }
 
 func (s *server) completeQuery(ctx context.Context, in *completeInput) (*completeOutput, error) {
-	w, err := s.world(ctx)
+	w, err := s.Tally.World(ctx)
 	if err != nil {
 		return nil, s.problem(ctx, err)
 	}

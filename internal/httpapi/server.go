@@ -27,6 +27,7 @@ import (
 	"widelark/internal/gate"
 	"widelark/internal/journal"
 	"widelark/internal/journal/archive"
+	"widelark/internal/journal/tally"
 	"widelark/internal/journal/usage"
 	"widelark/internal/lookup"
 	"widelark/internal/replay"
@@ -58,7 +59,8 @@ type Parts struct {
 	Publishing revision.PublishStore
 	Journal    journal.Store
 	Archive    *archive.Archive
-	Called     Called
+	Called     tally.Called
+	Tally      *tally.Counter
 	Usage      usage.Store
 	Gates      gate.Reports
 	Desk       gate.Desk          // of gates elsewhere

@@ -63,6 +63,8 @@ func (s *server) registerUsage(api huma.API) {
 	huma.Register(api, operation("getUnmetEntries", http.MethodGet, "/lists/{id}/unmet", "Journal", "Entries of a list that were in it some days ago, and that no recorded request met since", 404), s.unmetEntries)
 }
 
+const day = 24 * time.Hour
+
 // today is the beginning of the day, as use is counted by.
 func (s *server) today() time.Time { return s.Now().UTC().Truncate(day) }
 

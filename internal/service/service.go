@@ -25,6 +25,7 @@ import (
 	"widelark/internal/edition"
 	"widelark/internal/httpapi"
 	"widelark/internal/journal/archive"
+	"widelark/internal/journal/tally"
 	"widelark/internal/journal/usage"
 	"widelark/internal/lookup"
 	"widelark/internal/outbound"
@@ -141,7 +142,7 @@ func Start(ctx context.Context, config Config, listener net.Listener, logs io.Wr
 	s.server = &http.Server{
 		Handler: httpapi.Handler(httpapi.Parts{
 			Accounts: store, Authenticator: authenticator, Store: store, Editions: editions, Examiner: examiner,
-			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Archive: records, Called: store, Usage: store, Audit: store, Standing: store, Facts: facts, Gates: store, Desk: front, Dispatch: elsewhere, Batches: store.AsGates(), Requests: store, Passages: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: records, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
+			Seen: store, Sources: store, Puller: puller, Categories: store, Packs: store, PackPuller: packs, Cache: cache, Finder: lookup.NewFinder(editions, cache, store, store), Schedules: store, Objects: store, Publishing: store, Journal: store, Archive: records, Called: store, Tally: &tally.Counter{Archive: records, Editions: editions, Called: store, Zone: zone, Now: now}, Usage: store, Audit: store, Standing: store, Facts: facts, Gates: store, Desk: front, Dispatch: elsewhere, Batches: store.AsGates(), Requests: store, Passages: store, Passwords: store, Secret: box, Versions: store, Checks: checks, Replayer: &replay.Replayer{Journal: records, Now: time.Now}, Zone: zone, Now: now, Alive: store.Ping, Silent: store.Silent, Console: web.Console(), Log: log, Version: version,
 			Names: config.names(), Organisation: config.Organisation,
 			Sessions: httpapi.NewSessions(sessions, config.SecureCookies),
 		}),

@@ -62,7 +62,7 @@ export function ScorecardsView() {
                 {names.get(c.category) ?? c.category} from {count(c.threshold, 'point', 'points')} on ·{' '}
                 {count(c.terms.length, 'word', 'words')}
               </p>
-              <Hits used={used?.get(c.id)} name={c.name} query={`category:${c.category}`} />
+              <Hits said used={used?.get(c.id)} name={c.name} query={`category:${c.category}`} />
             </li>
           ))}
         </ul>

@@ -179,7 +179,7 @@ function Shown({ policy: p }: { policy: Policy }) {
               <RuleFindings policy={p.id} rule={i} />
             </div>
             <span className="pt-0.5 text-right">
-              <Hits used={used?.get(r.id ?? '')} name={r.name} query={`rule:${r.id}`} />
+              <Hits said used={used?.get(r.id ?? '')} name={r.name} query={`rule:${r.id}`} />
             </span>
             {!closed && (
               <span className="flex items-center">

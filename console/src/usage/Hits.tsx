@@ -1,6 +1,6 @@
 import { Link } from '@tanstack/react-router'
 import { formatMoment } from '../ui/clock'
-import { formatNumber } from '../ui/format'
+import { count, formatNumber } from '../ui/format'
 import type { Used } from './useUsage'
 
 type Props = {
@@ -10,17 +10,21 @@ type Props = {
   name: string
   /** The query that finds these requests in the journal; without one, the number is no link. */
   query?: string
+  /** Where no head of a column says what the number is. */
+  said?: boolean
 }
 
 /** How many requests of 30 days met something: the number, a bar for each day, and when the last one did. */
-export function Hits({ used, name, query }: Props) {
+export function Hits({ used, name, query, said }: Props) {
   if (!used) return <span className="text-soft text-sm">…</span>
   if (!used.last) return <span className="text-soft text-sm">no hits yet</span>
   const last = formatMoment(used.last)
   if (used.requests === 0) return <span className="text-soft text-sm">last hit {last}</span>
-  const number = <span className="tabular-nums">{formatNumber(used.requests)}</span>
+  const number = (
+    <span className="tabular-nums">{said ? count(used.requests, 'hit', 'hits') : formatNumber(used.requests)}</span>
+  )
   return (
-    <span className="inline-flex items-center gap-1.5 whitespace-nowrap text-sm" title={`Last hit ${last}`}>
+    <span className="inline-flex items-center gap-1.5 whitespace-nowrap text-sm" title={`In 30 days; last hit ${last}`}>
       <Bars days={used.days} />
       {query ? (
         <Link

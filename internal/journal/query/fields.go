@@ -52,7 +52,7 @@ func init() { // as the makers refer to the table
 		"entry":     {what: "the entry that decided, in the notation", make: texts(segment.Entry)},
 		"note":      {what: "one of the note rules that were met", sort: Rules, make: called(segment.Notes)},
 		"trait":     {what: "one of the traits", known: traits(), make: several(segment.Traits, segment.Several)},
-		"proviso":   {what: "one of the provisos", known: []string{"safe search", "no uploads", "size cap", "quota"}, make: several(segment.Provisos, provisos)},
+		"proviso":   {what: "one of the provisos", known: []string{"safe search", "no uploads", "size cap", "quota"}, make: several(segment.Provisos, Provisos)},
 		"words":     {what: "the search words, or one of them", make: several(segment.Words, searched)},
 		"status":    {what: "the status of the answer", make: numbers(segment.Status)},
 		"type":      {what: "the media type of the answer", make: texts(segment.Media)},
@@ -153,8 +153,8 @@ func several(column segment.Column, split func(string) []string) maker {
 	}
 }
 
-// provisos returns what the words of provisos say, each also as what sort it is.
-func provisos(words string) (all []string) {
+// Provisos returns what the words of provisos say, each also as what sort it is.
+func Provisos(words string) (all []string) {
 	for _, one := range strings.Split(strings.ReplaceAll(words, " and ", ", "), ", ") {
 		all = append(all, one)
 		switch {
